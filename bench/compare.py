@@ -1,0 +1,140 @@
+"""How fast compare and write are, as whole processes, against only reading both files with Polars.
+
+    pip install -e '.[bench]' && python bench/compare.py [--items 1000000] [--changed 0.04] [--rounds 3]
+
+Makes two catalogues of 30 fields in a temporary folder, the second shuffled and with that share of its items
+changed, and prints the best of the rounds: seconds, the ratio to the read-only floor, and the peak memory.
+"""
+
+from __future__ import annotations
+
+import argparse
+import os
+import subprocess
+import sys
+import tempfile
+import time
+from pathlib import Path
+
+import numpy as np
+import polars as pl
+
+FLOOR = """
+import sys, polars as pl
+for path in sys.argv[1:]:
+    globals()[path] = pl.read_csv(path, infer_schema=False, empty_string_is_null=False)
+"""
+WORDS = np.array(
+    [
+        "oak",
+        "cedar",
+        "pine",
+        "hive",
+        "frame",
+        "wax",
+        "honey",
+        "smoker",
+        "glove",
+        "veil",
+        "jar",
+        "lid",
+        "feeder",
+        "queen",
+        "brood",
+        "super",
+        "comb",
+        "tank",
+        "filter",
+    ]
+)
+
+
+def make(folder: Path, items: int, changed: float) -> None:
+    """Write live.csv and sheet.csv."""
+    rng = np.random.default_rng(20)
+
+    def text(words: int) -> pl.Series:
+        parts = [pl.Series(WORDS[rng.integers(0, len(WORDS), items)]) for _ in range(words)]
+        return pl.select(pl.concat_str(parts, separator=" ")).to_series()
+
+    def some(share: float) -> pl.Series:
+        return pl.Series(rng.random(items) < share)
+
+    def money() -> pl.Series:
+        return pl.Series(rng.integers(100, 99999, items)).cast(pl.Decimal(12, 0)).cast(pl.Decimal(12, 2)) / 100
+
+    sku = pl.select(pl.lit("QA-") + pl.Series(np.arange(1_000_001, 1_000_001 + items)).cast(pl.String)).to_series()
+    table = pl.DataFrame({"sku": sku, "name": text(5), "brand": text(1)})
+    quoted = pl.select(text(8) + ', the "best"\n' + text(5)).to_series()
+    table = table.with_columns(
+        pl.when(some(0.2)).then(quoted).otherwise(text(14)).alias("description"),
+        *(money().cast(pl.Decimal(12, 2)).cast(pl.String).alias(name) for name in ("price", "cost", "list_price")),
+        pl.Series(rng.integers(0, 500, items)).cast(pl.String).alias("stock"),
+        pl.select(text(1) + " > " + text(1)).to_series().alias("category"),
+    )
+    for number in range(21):
+        words = pl.when(some(0.3)).then(None).otherwise(text(1))
+        digits = pl.Series(rng.integers(0, 10**7, items)).cast(pl.String)
+        table = table.with_columns((pl.lit(digits) if number % 2 else words).alias(f"attribute_{number}"))
+    table.write_csv(folder / "live.csv")
+    edited = table.with_columns(
+        pl.when(some(changed)).then(pl.col("cost")).otherwise(pl.col("price")).alias("price"),
+        pl.when(some(changed / 4)).then(pl.lit("7")).otherwise(pl.col("stock")).alias("stock"),
+    )
+    edited.select(pl.all().gather(rng.permutation(items))).write_csv(folder / "sheet.csv")
+
+
+def run(command: list[str], folder: Path) -> tuple[float, float]:
+    """Seconds and peak GB of a process."""
+    start = time.perf_counter()
+    process = subprocess.Popen(command, cwd=folder, stdout=subprocess.DEVNULL)
+    _, status, usage = os.wait4(process.pid, 0)
+    if os.waitstatus_to_exitcode(status) not in (0, 1):
+        raise SystemExit(f"{command} failed")
+    return time.perf_counter() - start, usage.ru_maxrss / 1e6
+
+
+def main() -> None:
+    parser = argparse.ArgumentParser(description=__doc__.splitlines()[0] if __doc__ else None)
+    parser.add_argument("--items", type=int, default=1_000_000)
+    parser.add_argument("--changed", type=float, default=0.04)
+    parser.add_argument("--rounds", type=int, default=3)
+    asked = parser.parse_args()
+    with tempfile.TemporaryDirectory() as place:
+        folder = Path(place)
+        make(folder, asked.items, asked.changed)
+        size = sum((folder / name).stat().st_size for name in ("live.csv", "sheet.csv")) / 1e9
+        print(f"{asked.items:,} items × 30 fields, {asked.changed:.0%} changed, {size:.2f} GB in both files")
+        delta = [sys.executable, "-m", "neat_delta"]
+        commands = {
+            "read both (floor)": [sys.executable, "-c", FLOOR, "live.csv", "sheet.csv"],
+            "read live": [sys.executable, "-c", FLOOR, "live.csv"],
+            "compare": [*delta, "compare", "live.csv", "sheet.csv", "-o", "changes.jsonl"],
+            "write, blanks skip": [
+                *delta,
+                "write",
+                "changes.jsonl",
+                "--to",
+                "skip",
+                "--importer-blanks",
+                "skip",
+                "--replace",
+            ],
+            "write, blanks clear": [*delta, "write", "changes.jsonl", "--to", "clear", "--replace"],
+        }
+        found: dict[str, list[tuple[float, float]]] = {name: [] for name in commands}
+        for _ in range(asked.rounds):
+            for name, command in commands.items():
+                found[name].append(run(command, folder))
+        floor = min(found["read both (floor)"])[0]
+        live = min(found["read live"])[0]
+        for name, runs in found.items():
+            seconds, memory = min(runs)[0], max(memory for _, memory in runs)
+            print(
+                f"{name:<20} {seconds:6.2f} s   {seconds / floor:5.2f} × both   {seconds / live:5.2f} × live   "
+                f"{memory:5.2f} GB   {memory / size:4.2f} × the files"
+            )
+
+
+if __name__ == "__main__":
+    main()

@@ -1,0 +1,110 @@
+"""`neat-delta demo`: the whole round on the demo store, each command run for real and explained."""
+
+from __future__ import annotations
+
+import contextlib
+import shlex
+from importlib.resources import files
+from pathlib import Path
+
+import click
+
+__all__ = ["demo"]
+
+FILES = ("live.csv", "sheet.csv")
+
+INTRODUCTION = """\
+Quillfern Apiary Supply is a made-up shop for beekeepers with 418 items. live.csv is
+its catalogue as the store exported it. sheet.csv is the copy that somebody edited in
+a spreadsheet for an afternoon: other row order, fewer columns, a price rise for wax,
+an offer on clothing, stock counted, a name corrected, two new items typed in."""
+
+STEPS = (
+    (
+        "What changed?",
+        ("compare", "live.csv", "sheet.csv", "-o", "changes.jsonl"),
+        """\
+Items are matched by SKU, so the order of rows and columns means nothing. Every row of
+both files is accounted for. What could do harm is held until you say so: cells that
+were emptied, items that are missing, items that are new, rows that nobody can place.""",
+    ),
+    (
+        "Is it what I meant?",
+        ("preview", "changes.jsonl", "--sort", "size"),
+        """\
+First the figures: how far each field goes up and down. Then item by item, before and
+after, here with the largest changes first.""",
+    ),
+    (
+        "What do I import?",
+        ("write", "changes.jsonl", "--to", "out"),
+        """\
+The smallest files that turn live into exactly that, and the files that take it back.
+Before they are handed over, they are read back from disk and replayed on live.""",
+    ),
+)
+
+NEXT = """\
+Now you. Open {folder}/sheet.csv in a spreadsheet, change something, save it as CSV, and in
+that folder:
+
+  neat-delta compare live.csv sheet.csv -o changes.jsonl
+  neat-delta preview changes.jsonl
+  neat-delta write changes.jsonl --to out --replace
+
+`neat-delta compare --help` has the choices: --blanks, --with-new, --key."""
+
+
+@click.command(epilog="Example:  neat-delta demo --to quillfern-demo")
+@click.option(
+    "--to",
+    "folder",
+    metavar="DIR",
+    default="quillfern-demo",
+    show_default=True,
+    help="The folder to work in; it is made if need be.",
+)
+def demo(folder: str) -> int:
+    """Go the whole round on a made-up shop, step by step."""
+    from neat_delta.cli.compare import compare
+    from neat_delta.cli.preview import preview
+    from neat_delta.cli.write import write
+
+    again = _lay_out(Path(folder))
+    commands = {"compare": compare, "preview": preview, "write": write}
+    _say("The demo store", INTRODUCTION)
+    click.echo(f"\nBoth files are in {folder}.")
+    for title, (verb, *args), words in STEPS:
+        _say(title, words)
+        click.secho(f"\n$ neat-delta {shlex.join([verb, *args])}\n", bold=True)
+        with contextlib.chdir(folder):
+            commands[verb].main([*args, *(["--replace"] if verb == "write" and again else [])], standalone_mode=False)
+    _say("What next?", NEXT.format(folder=folder))
+    return 0
+
+
+def _lay_out(folder: Path) -> bool:
+    """Put the demo's files into the folder; whether they were there already. Files that were edited are never lost."""
+    from neat_delta.core.errors import OutputError
+    from neat_delta.files.whole import write_whole
+
+    shipped = {name: files("neat_delta.demo").joinpath(name).read_bytes() for name in FILES}
+    edited = [name for name in FILES if (folder / name).exists() and (folder / name).read_bytes() != shipped[name]]
+    if edited:
+        raise OutputError(
+            f"{folder / edited[0]}: this is not the demo's file as it was; you may have edited it. "
+            "Choose another folder with --to, or work on in that one: neat-delta compare live.csv sheet.csv"
+        )
+    again = (folder / FILES[0]).exists()
+    try:
+        folder.mkdir(parents=True, exist_ok=True)
+    except OSError as error:
+        raise OutputError(f"{folder}: it cannot be made ({error.strerror}). Choose another with --to.") from None
+    for name, content in shipped.items():
+        write_whole(str(folder / name), [content])
+    return again
+
+
+def _say(title: str, words: str) -> None:
+    click.secho(f"\n{title}", bold=True, underline=True)
+    click.echo(words)

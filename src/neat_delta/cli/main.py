@@ -1,0 +1,93 @@
+"""The `neat-delta` command: its verbs, and how every error ends (exit status 2, a line or two, no traceback)."""
+
+from __future__ import annotations
+
+import os
+import signal
+import sys
+from importlib import import_module
+from types import FrameType
+from typing import NoReturn
+
+import click
+
+from neat_delta import __version__
+from neat_delta.core.errors import NeatDeltaError
+
+__all__ = ["main"]
+
+VERBS = ("compare", "preview", "write", "demo")
+"""In the order of the work. Each is the function of that name in the file of that name beside this one."""
+
+
+class _Verbs(click.Group):
+    def list_commands(self, ctx: click.Context) -> list[str]:
+        del ctx
+        return list(VERBS)
+
+    def get_command(self, ctx: click.Context, cmd_name: str) -> click.Command | None:
+        del ctx
+        if cmd_name not in VERBS:
+            return None
+        command: click.Command = getattr(import_module(f"neat_delta.cli.{cmd_name}"), cmd_name)
+        return command
+
+
+@click.command(
+    cls=_Verbs,
+    context_settings={"help_option_names": ["-h", "--help"], "max_content_width": 100},
+    epilog="Start with `neat-delta demo`: the whole round on a made-up shop. Exit status: 0 done; "
+    "1 done, and something is held or was set aside; 2 the input or the call cannot be used.",
+)
+@click.version_option(__version__, message="neat-delta %(version)s")
+def cli() -> None:
+    """What changed in an edited shop catalogue, and the smallest file that imports it.
+
+    Compare the live export with the sheet you edited, look at the changes, write the update file.
+    No input is ever modified, and no update file is handed over unproven.
+    """
+
+
+def main() -> NoReturn:
+    """Run the command line and exit."""
+    signal.signal(signal.SIGTERM, _stop)
+    try:
+        status = cli(standalone_mode=False)
+        sys.stdout.flush()
+    except NeatDeltaError as error:
+        _fail(str(error))
+    except click.UsageError as error:
+        help_line = f" See `{error.ctx.command_path} --help`." if error.ctx else ""
+        _fail(error.format_message() + help_line)
+    except click.ClickException as error:
+        _fail(error.format_message())
+    except (click.Abort, KeyboardInterrupt):
+        click.echo("Stopped. Nothing was handed over.", err=True)
+        sys.exit(130)
+    except BrokenPipeError:  # whoever read the output has seen enough
+        os.dup2(os.open(os.devnull, os.O_WRONLY), sys.stdout.fileno())
+        sys.exit(0)
+    except OSError as error:  # standard output itself cannot be written
+        _fail(f"the output cannot be written ({error.strerror}).")
+    except MemoryError:
+        _fail("there is not enough memory for files of this size. Cut them down to the items and fields you change.")
+    except Exception as error:
+        if os.environ.get("NEAT_DELTA_TRACEBACK"):
+            raise
+        _fail(
+            f"a fault in Neat Delta itself ({type(error).__name__}: {error}). Nothing was handed over. "
+            "Run it again with NEAT_DELTA_TRACEBACK=1 and report what it prints."
+        )
+    # Giving gigabytes of tables back one by one takes a quarter of a second; the system does it at once.
+    sys.stderr.flush()
+    os._exit(status if isinstance(status, int) else 0)
+
+
+def _fail(message: str) -> NoReturn:
+    click.echo(f"Error: {message}", err=True)
+    sys.exit(2)
+
+
+def _stop(signum: int, frame: FrameType | None) -> NoReturn:
+    del signum, frame
+    raise KeyboardInterrupt  # so that partial outputs are removed on the way out

@@ -1,0 +1,104 @@
+"""`neat-delta preview`: a change set as a person looks at it, or as a program reads it."""
+
+from __future__ import annotations
+
+import click
+
+from neat_delta.cli.common import json_option, print_json, working
+
+__all__ = ["preview"]
+
+MOST = 20
+
+
+@click.command(epilog="Example, on the demo's files:  neat-delta preview changes.jsonl --field price --sort size")
+@click.argument("changes")
+@click.option("--field", "fields", multiple=True, metavar="FIELD", help="Only changes of FIELD; may be repeated.")
+@click.option("--sku", "skus", multiple=True, metavar="SKU", help="Only the item with this key; may be repeated.")
+@click.option(
+    "--verdict",
+    "verdicts",
+    multiple=True,
+    type=click.Choice(["changed", "new", "gone"]),
+    help="Only items of this verdict; may be repeated.",
+)
+@click.option(
+    "--sort",
+    type=click.Choice(["file", "key", "name", "size"]),
+    default="file",
+    show_default=True,
+    help="Order of the items: as in live, by key, by name, or largest change in per cent first.",
+)
+@click.option("--all", "everything", is_flag=True, help=f"Show every item.  [default: the first {MOST}]")
+@click.option("--live", metavar="FILE", help="Where the live catalogue is now, for the items' names.")
+@json_option
+def preview(
+    changes: str,
+    fields: tuple[str, ...],
+    skus: tuple[str, ...],
+    verdicts: tuple[str, ...],
+    sort: str,
+    everything: bool,
+    live: str | None,
+    as_json: bool,
+) -> int:
+    """Look at CHANGES, before and after.
+
+    First where every row went, then the figures per field, then item by item.
+    """
+    import neat_delta
+    from neat_delta.core.errors import ChangeSetError, NeatDeltaError
+    from neat_delta.report.view import names_of, view
+
+    with working(f"Reading {changes}"):
+        found = neat_delta.read_changes(changes)
+        for field in fields:
+            if field not in found.header.fields:
+                known = ", ".join(found.header.fields)
+                raise ChangeSetError(f'{changes}: it has no field "{field}". Its fields are: {known}.')
+        catalogue, no_names = None, ""
+        try:
+            catalogue, _ = neat_delta.read_live(found, changes, live)
+        except NeatDeltaError as error:
+            if live:
+                raise
+            no_names = str(error)
+        seen = view(
+            found,
+            names_of(found, catalogue),
+            fields=fields,
+            keys=skus,
+            verdicts=verdicts,
+            sort=sort,  # type: ignore[arg-type]
+            most=None if everything else MOST,
+        )
+        figures = neat_delta.figures(found)
+    if as_json:
+        print_json(
+            {
+                "header": found.header,
+                "held": found.reasons(),
+                "fields": figures,
+                "items_found": seen.found,
+                "items": [
+                    {"name": name, "item": item} for item, name in zip(seen.changes.each(), seen.names, strict=True)
+                ],
+            }
+        )
+        return 0
+    from neat_delta.report import terminal as report
+
+    console = report.terminal()
+    narrowed = bool(fields or skus or verdicts)
+    if not narrowed:
+        report.print_accounts(console, found)
+        report.print_notes(console, found)
+        console.print()
+    if figures and not (skus or verdicts):
+        report.print_figures(console, [one for one in figures if not fields or one.field in fields])
+        console.print()
+    report.print_items(console, seen, figures)
+    report.print_rest(console, len(seen.names), seen.found, narrowed)
+    if no_names:
+        console.print(f"Names are not shown: {no_names}", soft_wrap=True)
+    return 0

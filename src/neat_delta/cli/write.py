@@ -1,0 +1,46 @@
+"""`neat-delta write`: a change set in, proven update and undo files out."""
+
+from __future__ import annotations
+
+import click
+
+from neat_delta.cli.common import json_option, print_json, working
+
+__all__ = ["write"]
+
+
+@click.command(epilog="Example, on the demo's files:  neat-delta write changes.jsonl --to out")
+@click.argument("changes")
+@click.option("--to", "folder", required=True, metavar="DIR", help="The folder to make for the files.")
+@click.option(
+    "--importer-blanks",
+    "blanks",
+    type=click.Choice(["skip", "clear"]),
+    default="clear",
+    show_default=True,
+    help="What the store's importer does with a blank cell: skip it (then one file is enough), or clear the field.",
+)
+@click.option("--live", metavar="FILE", help="Where the live catalogue is now.  [default: where compare found it]")
+@click.option("--replace", is_flag=True, help="Replace DIR if everything in it came from `write`.")
+@json_option
+def write(changes: str, folder: str, blanks: str, live: str | None, replace: bool, as_json: bool) -> int:
+    """Write the smallest files that import CHANGES, and those that take them back.
+
+    Everything is first replayed on the live catalogue under the importer's rules: the update files must give
+    exactly the target, the undo files exactly live again. Otherwise nothing is handed over.
+    """
+    import neat_delta
+
+    with working(f"Reading {changes} and its live catalogue"):
+        found = neat_delta.read_changes(changes)
+        catalogue, dialect = neat_delta.read_live(found, changes, live)
+    with working("Writing and replaying"):
+        importer = neat_delta.Importer(blanks=blanks)  # type: ignore[arg-type]
+        manifest = neat_delta.write_updates(found, catalogue, dialect, importer, folder, replace=replace)
+    if as_json:
+        print_json({"folder": folder, "manifest": manifest})
+    else:
+        from neat_delta.report import terminal as report
+
+        report.print_written(report.terminal(), folder, manifest, str(dialect))
+    return 1 if manifest.held_before or manifest.held or manifest.one_way else 0

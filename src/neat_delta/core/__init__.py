@@ -1,0 +1,1 @@
+"""The computation: tables and plain values in, tables and plain values out."""

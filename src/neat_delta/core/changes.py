@@ -1,0 +1,187 @@
+"""The change set: what `compare` finds, as three tables that belong together, and the header that describes them."""
+
+from __future__ import annotations
+
+from collections import Counter
+from collections.abc import Iterator
+from dataclasses import dataclass
+from typing import Literal
+
+import msgspec
+import polars as pl
+
+from neat_delta.core.catalogue import Source
+
+__all__ = [
+    "FORMAT",
+    "VERDICTS",
+    "VERSION",
+    "ChangeSet",
+    "Counts",
+    "Header",
+    "Held",
+    "HeldCount",
+    "Item",
+    "Row",
+    "SetAside",
+    "Verdict",
+    "cells_schema",
+    "held",
+]
+
+FORMAT = "neat-delta changes"
+VERSION = 1
+
+Verdict = Literal["changed", "new", "gone"]
+"""What became of an item. There is a fourth, `same`: such items are only counted."""
+
+VERDICTS: tuple[Verdict, ...] = ("changed", "new", "gone")
+
+
+class SetAside(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
+    """A row that could not be matched: the file it stands in, its number there, its key, and why."""
+
+    file: Literal["live", "sheet"]
+    row: int
+    key: dict[str, str]
+    reason: str
+
+
+class Counts(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
+    """Where every row and every changed cell went.
+
+    live's rows = same + changed + gone + set_aside_live; the sheet's = same + changed + new + set_aside_sheet.
+    `cells` counts all cells of the change set, `held_cells` those of them that are held, by themselves or with their
+    item; `blanks_kept` the emptied cells that were taken to mean "leave as it is".
+    """
+
+    same: int
+    changed: int
+    new: int
+    gone: int
+    set_aside_live: int
+    set_aside_sheet: int
+    cells: int
+    held_cells: int
+    blanks_kept: int
+
+
+class Header(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
+    """The first line of a change set."""
+
+    format: str
+    version: int
+    key: list[str]
+    fields: list[str]
+    live: Source
+    sheet: Source
+    counts: Counts
+    ignored: list[str]
+    untouched: list[str]
+    set_aside: list[SetAside]
+
+
+class Held(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
+    """A held change: its field (none for the whole item) and the reason."""
+
+    field: str | None
+    reason: str
+
+
+class HeldCount(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
+    """How many whole items and how many cells are held for one reason."""
+
+    reason: str
+    items: int
+    cells: int
+
+
+class Row(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
+    """The numbers of an item's rows as a spreadsheet shows them, the header being row 1."""
+
+    live: int | None
+    sheet: int | None
+
+
+class Item(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
+    """One line of a change set after the header. A cell is (before, after)."""
+
+    key: dict[str, str]
+    verdict: Verdict
+    cells: dict[str, tuple[str | None, str | None]]
+    held: list[Held]
+    row: Row
+
+
+ITEMS_SCHEMA = {"verdict": pl.String, "live": pl.Int64, "sheet": pl.Int64, "held": pl.String}
+
+
+def cells_schema(fields: list[str]) -> dict[str, pl.DataType | type[pl.DataType]]:
+    """The columns of `ChangeSet.cells`; the fields are an Enum, so that they sort in live's order."""
+    return {
+        "item": pl.Int64,
+        "field": pl.Enum(fields),
+        "before": pl.String,
+        "after": pl.String,
+        "held": pl.String,
+    }
+
+
+@dataclass(frozen=True, slots=True)
+class ChangeSet:
+    """What changed, keyed by item.
+
+    `keys`   one row an item, the key fields as columns: live's order, new items last in the sheet's order;
+    `items`  one row an item: verdict, row numbers in live and sheet (null where none), reason it is held (null if not);
+    `cells`  one row a changed cell, by item and then by field in live's order: number of the item (from 0),
+             field, text before and after (null where there was none), reason it is held (null if not).
+    """
+
+    header: Header
+    keys: pl.DataFrame
+    items: pl.DataFrame
+    cells: pl.DataFrame
+
+    def sent(self) -> pl.DataFrame:
+        """The cells that are to be written: neither they nor their items are held."""
+        return self.cells.filter(~held(self.items, self.cells))
+
+    def reasons(self) -> list[HeldCount]:
+        """How much is held for each reason: items as a whole with their cells, and cells by themselves."""
+        items = Counter(self.items["held"].drop_nulls())
+        cells = Counter(self.items["held"].gather(self.cells["item"]).drop_nulls())
+        cells += Counter(self.cells["held"].drop_nulls())
+        return [HeldCount(reason, items[reason], cells[reason]) for reason in sorted(items | cells)]
+
+    def each(self) -> Iterator[Item]:
+        """The items one by one, in order."""
+        names = self.keys.columns
+        cells = self.cells.with_columns(pl.col("field").cast(pl.String)).iter_rows()
+        cell = next(cells, None)
+        rows = zip(self.keys.iter_rows(), self.items.select(list(ITEMS_SCHEMA)).iter_rows(), strict=True)
+        for number, (key, (verdict, live, sheet, reason)) in enumerate(rows):
+            found: dict[str, tuple[str | None, str | None]] = {}
+            reasons = [Held(None, reason)] if reason is not None else []
+            while cell is not None and cell[0] == number:
+                _, field, before, after, why = cell
+                found[field] = (before, after)
+                if why is not None:
+                    reasons.append(Held(field, why))
+                cell = next(cells, None)
+            yield Item(dict(zip(names, key, strict=True)), verdict, found, reasons, Row(live, sheet))
+
+    def choose(self, numbers: pl.Series) -> ChangeSet:
+        """The items of these numbers (from 0), in the order given, under the same header."""
+        place = pl.DataFrame({"item": numbers.cast(pl.Int64)}).with_row_index("place")
+        cells = self.cells.join(place, on="item", how="inner").with_columns(item=pl.col("place").cast(pl.Int64))
+        return ChangeSet(
+            self.header,
+            self.keys.gather(numbers),
+            self.items.gather(numbers),
+            cells.select(self.cells.columns).sort("item", "field"),
+        )
+
+
+def held(items: pl.DataFrame, cells: pl.DataFrame) -> pl.Series:
+    """Per cell, whether it is held, by itself or with its whole item."""
+    return cells["held"].is_not_null() | items["held"].is_not_null().gather(cells["item"])

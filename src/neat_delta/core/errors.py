@@ -1,0 +1,39 @@
+"""Every error that Neat Delta raises on purpose, and nothing else.
+
+Each message is for the person at the terminal: what is wrong, where, and what to do next.
+"""
+
+from __future__ import annotations
+
+__all__ = [
+    "CatalogueError",
+    "ChangeSetError",
+    "FileError",
+    "NeatDeltaError",
+    "OutputError",
+    "ProofError",
+]
+
+
+class NeatDeltaError(Exception):
+    """The input or the call cannot be used; the message says why and what to do."""
+
+
+class CatalogueError(NeatDeltaError):
+    """A file cannot be understood as a catalogue, or two catalogues cannot be compared."""
+
+
+class ChangeSetError(NeatDeltaError):
+    """A change set is cut short, wrong, of another version, or no longer fits its live file."""
+
+
+class FileError(NeatDeltaError):
+    """A file is missing or cannot be read."""
+
+
+class OutputError(NeatDeltaError):
+    """An output cannot be written, or would overwrite what must be kept."""
+
+
+class ProofError(NeatDeltaError):
+    """Replaying the update files does not give the target, so nothing is handed over."""

@@ -1,0 +1,192 @@
+"""Matching: which heading of the sheet is which field of live, and which row is which item. Nothing is guessed.
+
+An item is known by its key, a field by its heading; the order of rows and of columns means nothing.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+from functools import reduce
+from operator import and_, or_
+
+import polars as pl
+
+from neat_delta.core.catalogue import Catalogue, stands_in_row
+from neat_delta.core.changes import SetAside
+from neat_delta.core.errors import CatalogueError
+from neat_delta.core.kinds import blank
+
+__all__ = ["Matched", "find_key", "match"]
+
+SKU_HEADINGS = (
+    "sku",
+    "skucode",
+    "skunumber",
+    "productsku",
+    "itemsku",
+    "variantsku",
+    "itemnumber",
+    "itemno",
+    "itemcode",
+    "articlenumber",
+    "articleno",
+    "artno",
+    "productcode",
+    "productnumber",
+    "stockcode",
+)
+"""Headings that plainly mean the code an item is known by, without case, spaces and marks; the plainest first."""
+
+
+@dataclass(frozen=True, slots=True)
+class Matched:
+    """The rows of live and sheet, each in exactly one place.
+
+    `both`       one row a matched item: its place in live and in sheet (from 0), in live's order;
+    `gone`       places in live of the items the sheet does not have;
+    `new`        places in the sheet of the items live does not have, in the sheet's order;
+    `set_aside`  the rows that match nothing for certain;
+    `fields`     the fields that both have, without the key, in live's order;
+    `ignored`    headings of the sheet that live does not have; `untouched` fields of live that the sheet lacks.
+    """
+
+    key: list[str]
+    both: pl.DataFrame
+    gone: pl.Series
+    new: pl.Series
+    set_aside: list[SetAside]
+    fields: list[str]
+    ignored: list[str]
+    untouched: list[str]
+
+
+def find_key(live: Catalogue, sheet: Catalogue, key: Sequence[str] | None = None) -> list[str]:
+    """The key fields: the ones named, or the one heading that is plainly the SKU. CatalogueError when there is none."""
+    live_path, sheet_path = live.path, sheet.path
+    if key:
+        if len(set(key)) != len(key):
+            raise CatalogueError(f"--key names the same field twice: {', '.join(key)}.")
+        for catalogue in (live, sheet):
+            for name in key:
+                if name not in catalogue.fields:
+                    raise CatalogueError(
+                        f'{catalogue.path}: there is no heading "{name}" for the key. '
+                        f"It has: {_listed(catalogue.fields)}."
+                    )
+        return list(key)
+    plain = {"".join(c for c in name.casefold() if c.isalnum()): name for name in reversed(live.fields)}
+    found = [plain[heading] for heading in SKU_HEADINGS if heading in plain]
+    if not found:
+        raise CatalogueError(
+            f"{live_path}: no heading is plainly the SKU. Name the key with --key. It has: {_listed(live.fields)}."
+        )
+    if found[0] not in sheet.fields:
+        raise CatalogueError(
+            f'{sheet_path}: there is no heading "{found[0]}", which is the key in {live_path}. '
+            f"It has: {_listed(sheet.fields)}."
+        )
+    return found[:1]
+
+
+def match(live: Catalogue, sheet: Catalogue, key: Sequence[str] | None = None) -> Matched:
+    """Put every row of both in its place.
+
+    Rows without a key and rows whose key repeats, in either file, are set aside. A row whose key
+    repeats in the other file is set aside too: nobody can say which of them is meant.
+    Raises CatalogueError when there is no key, no item with a key, or no field in common.
+    """
+    key = find_key(live, sheet, key)
+    fields = [name for name in live.fields if name in set(sheet.fields) and name not in key]
+    if not fields:
+        raise CatalogueError(
+            f"{sheet.path} has no field of {live.path} but the key ({', '.join(key)}), so there is "
+            f"nothing to compare. Its headings are: {_listed(sheet.fields)}."
+        )
+    keys = {"live": live.cells.select(key).rechunk(), "sheet": sheet.cells.select(key).rechunk()}
+    reasons = {name: _unusable(keys[name], name) for name in keys}
+    for name, other in (("live", "sheet"), ("sheet", "live")):
+        repeated = keys[other].filter(reasons[other] == f"key repeats in {_THE[other]}").unique()
+        if repeated.height:
+            hit = keys[name].join(repeated.with_columns(_hit=True), on=key, how="left", maintain_order="left")["_hit"]
+            also = pl.when(hit).then(pl.lit(f"key repeats in {_THE[other]}"))
+            reasons[name] = pl.select(pl.coalesce(reasons[name], also)).to_series()
+    usable = {name: _places(keys[name], reasons[name]) for name in keys}
+    for catalogue, name in ((live, "live"), (sheet, "sheet")):
+        if catalogue.cells.height and not usable[name].height:
+            raise CatalogueError(_no_item(catalogue, key, reasons[name]))
+
+    both = _pairs(usable["live"], usable["sheet"], key)
+    alone = {}
+    for name, table in usable.items():
+        taken = pl.repeat(False, keys[name].height, eager=True).scatter(both[name], True)
+        alone[name] = table.filter(~taken.gather(table["place"]))["place"]
+    return Matched(
+        key=key,
+        both=both,
+        gone=alone["live"],
+        new=alone["sheet"],
+        set_aside=_set_aside(live, key, reasons["live"], "live") + _set_aside(sheet, key, reasons["sheet"], "sheet"),
+        fields=fields,
+        ignored=[name for name in sheet.fields if name not in set(live.fields)],
+        untouched=[name for name in live.fields if name not in set(sheet.fields)],
+    )
+
+
+_THE = {"live": "live", "sheet": "the sheet"}
+
+
+def _unusable(keys: pl.DataFrame, name: str) -> pl.Series:
+    """Per row, why its key cannot be used within its own file, or null."""
+    missing = reduce(or_, (blank(pl.col(field)) for field in keys.columns))
+    # Counting hashes is much cheaper than looking for repeats among texts, and all different hashes mean none.
+    unique = keys.hash_rows().n_unique() == keys.height
+    repeats = pl.lit(False) if unique else pl.struct(keys.columns).is_duplicated()
+    reason = pl.when(missing).then(pl.lit("no key")).when(repeats).then(pl.lit(f"key repeats in {_THE[name]}"))
+    return keys.select(reason.alias("reason")).to_series()
+
+
+def _places(keys: pl.DataFrame, reasons: pl.Series) -> pl.DataFrame:
+    """The rows whose key can be used, with their place in the file."""
+    return keys.with_row_index("place").filter(reasons.is_null())
+
+
+def _pairs(live: pl.DataFrame, sheet: pl.DataFrame, key: list[str]) -> pl.DataFrame:
+    """The places in live and sheet of the items that both have, in live's order.
+
+    Joining on a hash of the key is twice as fast as on its text. Of the candidates, those stay whose keys are the same.
+    """
+    one, other = (pl.DataFrame({"hash": table.select(key).hash_rows()}).with_row_index() for table in (live, sheet))
+    found = one.join(other, on="hash", how="inner", maintain_order="left", suffix="_other")
+    live, sheet = live.gather(found["index"]), sheet.gather(found["index_other"])
+    same = reduce(and_, (live[field] == sheet[field] for field in key))
+    return pl.DataFrame({"live": live["place"], "sheet": sheet["place"]}).filter(same)
+
+
+def _set_aside(catalogue: Catalogue, key: list[str], reasons: pl.Series, name: str) -> list[SetAside]:
+    """The rows of one file that were set aside, in its order."""
+    rows = catalogue.cells.with_columns(reason=reasons).with_row_index("place").filter(pl.col("reason").is_not_null())
+    empty = pl.all_horizontal(blank(pl.col(catalogue.fields)))
+    rows = rows.select(
+        stands_in_row(pl.col("place")).alias("row"),
+        pl.struct(key).alias("key"),
+        pl.when(empty).then(pl.lit("blank row")).otherwise("reason").alias("reason"),
+    )
+    return [SetAside(name, row, found, reason) for row, found, reason in rows.iter_rows()]  # type: ignore[arg-type]
+
+
+def _no_item(catalogue: Catalogue, key: list[str], reasons: pl.Series) -> str:
+    """Why a whole file has no item that can be matched."""
+    named = ", ".join(key)
+    if (reasons == "no key").all():
+        return f"{catalogue.path}: the key ({named}) is blank in all {catalogue.cells.height:,} rows."
+    return (
+        f"{catalogue.path}: no row has a key of its own: all {catalogue.cells.height:,} rows lack the key "
+        f"({named}) or share it with another row. Name the fields that tell items apart with --key."
+    )
+
+
+def _listed(fields: Sequence[str]) -> str:
+    """Headings for an error, the first dozen."""
+    more = f" and {len(fields) - 12} more" if len(fields) > 12 else ""
+    return ", ".join(fields[:12]) + more

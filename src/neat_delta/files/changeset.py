@@ -1,0 +1,190 @@
+"""The change set as a file: JSON Lines, a header and then one item a line (docs/formats/change-set.md)."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Iterator
+from pathlib import Path
+
+import msgspec
+import polars as pl
+
+from neat_delta.core.catalogue import Catalogue
+from neat_delta.core.changes import (
+    FORMAT,
+    ITEMS_SCHEMA,
+    VERSION,
+    ChangeSet,
+    Header,
+    Item,
+    cells_schema,
+    held,
+)
+from neat_delta.core.errors import ChangeSetError, OutputError
+from neat_delta.core.proof import check_against
+from neat_delta.files.delimited import Dialect, read_delimited
+from neat_delta.files.whole import read_whole, write_whole
+
+__all__ = ["change_lines", "read_changes", "read_live", "write_changes"]
+
+AGAIN = "Make it again with `neat-delta compare`."
+BATCH = 4096
+
+
+def change_lines(changes: ChangeSet) -> Iterator[bytes]:
+    """The bytes of a change set's file, some lines at a time."""
+    encoder = msgspec.json.Encoder()
+    yield encoder.encode(changes.header) + b"\n"
+    batch: list[Item] = []
+    for item in changes.each():
+        batch.append(item)
+        if len(batch) == BATCH:
+            yield encoder.encode_lines(batch)
+            batch.clear()
+    yield encoder.encode_lines(batch)
+
+
+def write_changes(changes: ChangeSet, path: str) -> None:
+    """Write a change set. OutputError when it cannot be written, or the file there is not a change set."""
+    place = Path(path)
+    if place.is_file() and place.stat().st_size:
+        with place.open("rb") as there:
+            if not there.read(len(_MARK)).startswith(_MARK):
+                raise OutputError(
+                    f"{path}: there is a file of that name, and it is no change set. Name another with -o."
+                )
+    write_whole(path, change_lines(changes))
+
+
+_MARK = b'{"format":"' + FORMAT.encode() + b'"'
+
+
+class _Version(msgspec.Struct):
+    format: str
+    version: int
+
+
+def read_changes(path: str) -> ChangeSet:
+    """Read a change set back. ChangeSetError says what is wrong with it, and in which line."""
+    first, *lines = read_whole(path).split(b"\n")
+    header = _header(first, path)
+    if not lines or lines.pop():
+        raise ChangeSetError(f"{path}: the last line is cut short. {AGAIN}")
+    wanted = header.counts.changed + header.counts.new + header.counts.gone
+    if len(lines) != wanted:
+        raise ChangeSetError(f"{path}: it has {len(lines):,} items where its header counts {wanted:,}. {AGAIN}")
+    return _tables(header, _decoded(lines, path), path)
+
+
+def _header(line: bytes, path: str) -> Header:
+    try:
+        found = msgspec.json.decode(line, type=_Version)
+    except msgspec.MsgspecError:
+        found = None
+    if found is None or found.format != FORMAT:
+        raise ChangeSetError(f"{path}: this is not a change set. {AGAIN}")
+    if found.version != VERSION:
+        raise ChangeSetError(
+            f"{path}: it is of version {found.version}, and this Neat Delta reads version {VERSION}. {AGAIN}"
+        )
+    try:
+        header = msgspec.json.decode(line, type=Header)
+    except msgspec.MsgspecError as error:
+        raise ChangeSetError(f"{path}, line 1: {_plain(error)}. {AGAIN}") from None
+    if not header.key or len({*header.key, *header.fields}) != len(header.key) + len(header.fields):
+        raise ChangeSetError(f"{path}, line 1: the key and the fields must each be named once. {AGAIN}")
+    return header
+
+
+def _decoded(lines: list[bytes], path: str) -> Iterator[Item]:
+    decoder = msgspec.json.Decoder(Item)
+    for number, line in enumerate(lines, 2):
+        try:
+            yield decoder.decode(line)
+        except msgspec.MsgspecError as error:
+            raise ChangeSetError(f"{path}, line {number:,}: {_plain(error)}. {AGAIN}") from None
+
+
+def _plain(error: Exception) -> str:
+    """Msgspec's message, which names the place within the line, without its full stop."""
+    return str(error).rstrip(".")
+
+
+def _tables(header: Header, found: Iterable[Item], path: str) -> ChangeSet:
+    fields = {field: number for number, field in enumerate(header.fields)}
+    keys: dict[str, list[str]] = {name: [] for name in header.key}
+    rows: list[tuple[str, int | None, int | None, str | None]] = []
+    cells: list[tuple[int, str, str | None, str | None, str | None]] = []
+    last = (0, 0)
+    for number, item in enumerate(found):
+        wrong = _wrong(item, header, fields)
+        place = (0, item.row.live) if item.row.live is not None else (1, item.row.sheet or 0)
+        if wrong is None and place <= last:
+            wrong = "the items are not in the order of their rows"
+        if wrong is not None:
+            raise ChangeSetError(f"{path}, line {number + 2:,}: {wrong}. {AGAIN}")
+        last = place
+        reasons = {reason.field: reason.reason for reason in item.held}
+        for name in header.key:
+            keys[name].append(item.key[name])
+        rows.append((item.verdict, item.row.live, item.row.sheet, reasons.get(None)))
+        for field in sorted(item.cells, key=fields.__getitem__):
+            before, after = item.cells[field]
+            cells.append((number, field, before, after, reasons.get(field)))
+    changes = ChangeSet(
+        header,
+        pl.DataFrame(keys, schema=dict.fromkeys(header.key, pl.String)),
+        pl.DataFrame(rows, schema=ITEMS_SCHEMA, orient="row"),
+        pl.DataFrame(cells, schema=cells_schema(header.fields), orient="row"),
+    )
+    for what, counted, there in (
+        *(
+            (verdict, getattr(header.counts, verdict), (changes.items["verdict"] == verdict).sum())
+            for verdict in ("changed", "new", "gone")
+        ),
+        ("cells", header.counts.cells, changes.cells.height),
+        ("held cells", header.counts.held_cells, held(changes.items, changes.cells).sum()),
+    ):
+        if counted != there:
+            raise ChangeSetError(f"{path}: the header counts {counted:,} {what}, and there are {there:,}. {AGAIN}")
+    if changes.keys.is_duplicated().any():
+        raise ChangeSetError(f"{path}: an item stands in it twice. {AGAIN}")
+    return changes
+
+
+def _wrong(item: Item, header: Header, fields: dict[str, int]) -> str | None:
+    """What is wrong with an item by itself, if anything."""
+    has_rows = {"changed": (True, True), "new": (False, True), "gone": (True, False)}[item.verdict]
+    places = [held.field for held in item.held]
+    cells = item.cells.items()
+    troubles = (
+        ((item.row.live is not None, item.row.sheet is not None) != has_rows, "its rows do not fit its verdict"),
+        (item.key.keys() != set(header.key), f"its key must have {', '.join(header.key)}"),
+        (item.cells.keys() - fields.keys(), "it has a field that line 1 does not name"),
+        (any((before is None) != (item.verdict == "new") for _, (before, _) in cells), "a cell lacks its value before"),
+        (any(after is None or before == after for _, (before, after) in cells), "a cell says no change"),
+        (item.verdict != "new" and bool(item.cells) == (item.verdict == "gone"), "its cells do not fit its verdict"),
+        (
+            len(set(places)) != len(places) or set(places) - item.cells.keys() - {None},
+            "what is held is not in its cells",
+        ),
+    )
+    return next((what for wrong, what in troubles if wrong), None)
+
+
+def read_live(changes: ChangeSet, path: str, live: str | None = None) -> tuple[Catalogue, Dialect]:
+    """The live catalogue of the change set read from `path`, and its dialect.
+
+    It is looked for where `compare` found it, from the working folder and from the change set's own, or
+    at `live`. ChangeSetError when it is not the same file any more, byte for byte.
+    """
+    wanted = changes.header.live
+    beside = Path(path).parent / wanted.path
+    place = live or (wanted.path if Path(wanted.path).exists() or not beside.exists() else str(beside))
+    catalogue, dialect = read_delimited(place)
+    if catalogue.digest() != wanted.sha256:
+        raise ChangeSetError(
+            f"{place}: this is not the file that {path} was made from; it has changed since. "
+            "Compare again with the live catalogue as it is now."
+        )
+    check_against(catalogue.cells, changes, path)
+    return catalogue, dialect

@@ -1,0 +1,104 @@
+"""The folder that goes to the store: update files, undo files and the manifest, proven before it gets its name."""
+
+from __future__ import annotations
+
+import hashlib
+from pathlib import Path
+
+import msgspec
+
+from neat_delta.core.catalogue import Catalogue
+from neat_delta.core.changes import ChangeSet
+from neat_delta.core.importer import Importer
+from neat_delta.core.manifest import FORMAT, VERSION, Listed, Manifest, OutFile
+from neat_delta.core.proof import prove
+from neat_delta.core.update import Plan, Table, plan
+from neat_delta.files.delimited import Dialect, read_delimited, write_delimited
+from neat_delta.files.whole import new_folder
+
+__all__ = ["write_updates"]
+
+MANIFEST = "manifest.json"
+
+
+def write_updates(
+    changes: ChangeSet,
+    live: Catalogue,
+    dialect: Dialect,
+    importer: Importer,
+    folder: str,
+    *,
+    replace: bool = False,
+) -> Manifest:
+    """Write a change set's update and undo files and their manifest into a new folder, and prove them.
+
+    The files are in live's `dialect`. They are read back from disk and replayed on `live`; the folder gets its
+    name only when that gives the target exactly, and live again. `replace` lets it take the place of a folder in which
+    everything was written by this function. Raises ProofError or OutputError; then nothing is there.
+    """
+    planned = plan(changes, live.fields, importer)
+    with new_folder(folder, lambda place: replace and _is_ours(place)) as partial:
+        manifest = Manifest(
+            format=FORMAT,
+            version=VERSION,
+            live=changes.header.live,
+            sheet=changes.header.sheet,
+            importer=importer,
+            update=_write_tables(partial, "update", planned.update, dialect),
+            undo=_write_tables(partial, "undo", planned.undo, dialect),
+            held_before=changes.reasons(),
+            held=_listed(changes, planned, "held"),
+            one_way=_listed(changes, planned, "one_way"),
+        )
+        (partial / MANIFEST).write_bytes(msgspec.json.format(msgspec.json.encode(manifest), indent=2) + b"\n")
+        read = {
+            file.file: read_delimited(str(partial / file.file), dialect)[0] for file in manifest.update + manifest.undo
+        }
+        prove(
+            live.cells,
+            changes,
+            planned,
+            (read[file.file].cells for file in manifest.update),
+            (read[file.file].cells for file in manifest.undo),
+            importer,
+        )
+    return manifest
+
+
+def _write_tables(folder: Path, name: str, tables: tuple[Table, ...], dialect: Dialect) -> list[OutFile]:
+    files = []
+    digits = len(str(len(tables)))
+    for number, table in enumerate(tables, 1):
+        data = write_delimited(table.cells, dialect)
+        file = f"{name}-{number:0{digits}}.csv"
+        (folder / file).write_bytes(data)
+        digest = hashlib.sha256(data).hexdigest()
+        files.append(OutFile(file, table.cells.height, table.changed, table.cells.columns, digest))
+    return files
+
+
+def _listed(changes: ChangeSet, planned: Plan, what: str) -> list[Listed]:
+    if what == "held":
+        rows = planned.held.select("item", "field", "held")
+    else:
+        rows = planned.one_way.select("item", "field", "reason")
+    names = changes.keys.columns
+    keys = changes.keys.gather(rows["item"]).iter_rows()
+    return [
+        Listed(dict(zip(names, key, strict=True)), field, reason)
+        for key, (_, field, reason) in zip(keys, rows.iter_rows(), strict=True)
+    ]
+
+
+def _is_ours(folder: Path) -> bool:
+    """Whether all that is in a folder was written by `write_updates`, and as it stands there."""
+    try:
+        manifest = msgspec.json.decode((folder / MANIFEST).read_bytes(), type=Manifest)
+        digests = {file.file: file.sha256 for file in manifest.update + manifest.undo}
+        there = {file.name: file for file in folder.iterdir()}
+        there.pop(MANIFEST)
+        return there.keys() == digests.keys() and all(
+            hashlib.sha256(file.read_bytes()).hexdigest() == digests[name] for name, file in there.items()
+        )
+    except (OSError, msgspec.MsgspecError):
+        return False

@@ -1,0 +1,177 @@
+"""Files and folders whole or not at all: read in one go, written beside their place and then moved into it."""
+
+from __future__ import annotations
+
+import contextlib
+import ctypes
+import hashlib
+import os
+import shutil
+import sys
+import threading
+from collections.abc import Callable, Iterable, Iterator
+from concurrent.futures import ThreadPoolExecutor
+from contextlib import contextmanager
+from dataclasses import dataclass
+from pathlib import Path
+from typing import TypeVar
+
+from neat_delta.core.errors import FileError, OutputError
+
+Result = TypeVar("Result")
+
+__all__ = ["Loaded", "in_background", "load", "new_folder", "read_whole", "write_whole"]
+
+
+def read_whole(path: str) -> bytes:
+    """The bytes of a file; FileError when there is none or it cannot be read."""
+    try:
+        return Path(path).read_bytes()
+    except FileNotFoundError:
+        raise FileError(f"{path}: there is no such file. Check the name and the folder.") from None
+    except IsADirectoryError:
+        raise FileError(f"{path}: this is a folder. Name a file in it.") from None
+    except (OSError, ValueError) as error:
+        raise FileError(f"{path}: it cannot be read ({_why(error)}).") from None
+
+
+@dataclass(frozen=True, slots=True)
+class Loaded:
+    """A file's bytes under the path it was named by. `digest` gives their SHA-256, and waits for it if need be."""
+
+    path: str
+    data: bytes
+    digest: Callable[[], str]
+
+
+def load(path: str) -> Loaded:
+    """Read a file; its digest, which is as much work as half the parsing, is made in the background.
+
+    For that the file is read a second time, so that its bytes need not be kept; `digest` raises FileError when it
+    was changed in between. FileError also when there is no such file or it cannot be read.
+    """
+    before = _stamp(path)
+    data = read_whole(path)
+
+    def digest() -> str:
+        if sys.platform == "linux":  # there a thread has a priority of its own, and this one is to use idle time only
+            os.setpriority(os.PRIO_PROCESS, threading.get_native_id(), 19)
+        try:
+            with Path(path).open("rb") as file:
+                found = hashlib.file_digest(file, "sha256").hexdigest()
+        except OSError as error:
+            raise FileError(f"{path}: it cannot be read ({_why(error)}).") from None
+        if _stamp(path) != before:
+            raise FileError(f"{path}: it was changed while it was being read. Run the command again.")
+        return found
+
+    return Loaded(path, data, in_background(digest))
+
+
+def _stamp(path: str) -> tuple[int, ...] | None:
+    """What tells one state of a file from another, as far as the system knows."""
+    try:
+        there = Path(path).stat()
+    except (OSError, ValueError):
+        return None
+    return there.st_dev, there.st_ino, there.st_size, there.st_mtime_ns
+
+
+def in_background(work: Callable[[], Result]) -> Callable[[], Result]:
+    """Start some work on another thread; calling what comes back waits for its result."""
+    pool = ThreadPoolExecutor(1)
+    running = pool.submit(work)
+    pool.shutdown(wait=False)
+    return running.result
+
+
+def write_whole(path: str, chunks: Iterable[bytes]) -> None:
+    """Write a file so that it appears complete or not at all; OutputError when it cannot be written."""
+    place = Path(os.path.realpath(path))  # a link stays a link; its file is replaced
+    if place.exists() and not place.is_file():
+        raise OutputError(f"{path}: this is not a plain file. Name a file to write.")
+    partial = place.with_name(f".{place.name}.partial-{os.getpid()}")
+    try:
+        with partial.open("wb") as out:
+            for chunk in chunks:
+                out.write(chunk)
+            out.flush()
+            os.fsync(out.fileno())
+        partial.replace(place)
+        _folder_to_disk(place.parent)
+    except OSError as error:
+        raise OutputError(f"{path}: it cannot be written ({_why(error)}). Nothing was written.") from None
+    finally:
+        with contextlib.suppress(OSError):
+            partial.unlink(missing_ok=True)
+
+
+@contextmanager
+def new_folder(path: str, may_replace: Callable[[Path], bool]) -> Iterator[Path]:
+    """A folder to fill, which gets its name only when the block has ended well; otherwise nothing of it stays.
+
+    A folder of that name that is not empty is replaced only if `may_replace` says so of it. OutputError
+    when it may not be replaced or cannot be written.
+    """
+    place = Path(os.path.realpath(path))
+    try:
+        occupied = place.exists() and (not place.is_dir() or any(place.iterdir()))
+        if occupied and not place.is_dir():
+            raise OutputError(f"{path}: there is a file of that name. Name a folder.")
+        if occupied and not may_replace(place):
+            raise OutputError(
+                f"{path}: the folder is not empty. Name another, or add --replace if all in it came from `write`."
+            )
+        place.parent.mkdir(parents=True, exist_ok=True)
+        partial = place.with_name(f".{place.name}.partial-{os.getpid()}")
+        partial.mkdir()
+    except OSError as error:
+        raise OutputError(f"{path}: it cannot be written ({_why(error)}). Nothing was written.") from None
+    try:
+        yield partial
+        for file in partial.iterdir():
+            with file.open("rb") as written:
+                os.fsync(written.fileno())
+        _folder_to_disk(partial)
+        _move(partial, place, occupied)
+        _folder_to_disk(place.parent)
+    except OSError as error:
+        raise OutputError(f"{path}: it cannot be written ({_why(error)}). Nothing was written.") from None
+    finally:
+        shutil.rmtree(partial, ignore_errors=True)
+
+
+def _move(partial: Path, place: Path, occupied: bool) -> None:
+    """Give the finished folder its name. One that is to be replaced changes places with it, at once where it can."""
+    if not occupied:
+        partial.rename(place)  # an empty folder of that name gives way
+    elif not _exchange(partial, place):
+        old = place.with_name(f".{place.name}.replaced-{os.getpid()}")
+        place.rename(old)
+        try:
+            partial.rename(place)
+        except OSError:
+            old.rename(place)
+            raise
+        old.rename(partial)
+
+
+def _exchange(one: Path, other: Path) -> bool:
+    """Swap two names in one step, as Linux' renameat2 does; False where the system cannot."""
+    renameat2 = getattr(ctypes.CDLL(None), "renameat2", None)
+    here, exchange = -100, 2  # AT_FDCWD, RENAME_EXCHANGE
+    return renameat2 is not None and renameat2(here, os.fsencode(one), here, os.fsencode(other), exchange) == 0
+
+
+def _folder_to_disk(folder: Path) -> None:
+    """Make a rename last. Some file systems cannot sync a folder; the names are right all the same."""
+    with contextlib.suppress(OSError):
+        descriptor = os.open(folder, os.O_RDONLY)
+        try:
+            os.fsync(descriptor)
+        finally:
+            os.close(descriptor)
+
+
+def _why(error: Exception) -> str:
+    return getattr(error, "strerror", None) or str(error)

@@ -1,0 +1,1 @@
+"""A change set as people look at it."""

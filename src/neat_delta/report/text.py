@@ -1,0 +1,41 @@
+"""Texts and numbers as they are shown to a person: safe for a terminal, cut to fit, signed."""
+
+from __future__ import annotations
+
+from decimal import Decimal
+
+from rich.cells import cell_len, set_cell_size
+
+__all__ = ["count", "cut", "key_text", "shown", "signed"]
+
+BLANK = "(blank)"
+# What could move the cursor, change colours or turn the direction of writing must not reach the terminal as it is.
+UNSAFE = {number: chr(0x2400 + number) for number in range(32)} | {127: "␡", 10: "↵", 13: "↵", 9: "⇥"}
+UNSAFE |= dict.fromkeys(
+    [*range(0x80, 0xA0), 0x200B, 0x200E, 0x200F, *range(0x2028, 0x202F), *range(0x2060, 0x2070), 0xFEFF], "�"
+)
+
+
+def shown(text: str) -> str:
+    """A cell's text on one line, with marks for line breaks and control characters; "(blank)" for a blank one."""
+    return text.replace("\r\n", "\n").translate(UNSAFE) if text.strip() else BLANK
+
+
+def cut(text: str, width: int) -> str:
+    """A text that is no wider than `width` columns of the terminal, with … where it was cut."""
+    return text if cell_len(text) <= width else set_cell_size(text, max(width - 1, 0)).rstrip() + "…"
+
+
+def key_text(key: dict[str, str]) -> str:
+    """A key on one line."""
+    return " / ".join(shown(part) for part in key.values())
+
+
+def count(number: int, one: str, many: str | None = None) -> str:
+    """`1 item`, `1,204 items`."""
+    return f"{number:,} {one if number == 1 else many or one + 's'}"
+
+
+def signed(number: Decimal | None, unit: str = "") -> str:
+    """A difference with its sign, and a real minus; empty when there is none."""
+    return "" if number is None else f"{number:+,f}{unit}".replace("-", "−")

@@ -1,0 +1,103 @@
+"""Which items of a change set are looked at, in which order, and by which name; for a person as for a program."""
+
+from __future__ import annotations
+
+from collections.abc import Collection
+from dataclasses import dataclass
+from typing import Literal
+
+import polars as pl
+
+from neat_delta.core.catalogue import Catalogue
+from neat_delta.core.changes import ChangeSet
+from neat_delta.core.kinds import numbers
+
+__all__ = ["SORTS", "Sort", "View", "names_of", "view"]
+
+Sort = Literal["file", "key", "name", "size"]
+"""The order of live's rows; by key; by name; the largest change in per cent first."""
+
+SORTS: tuple[Sort, ...] = ("file", "key", "name", "size")
+
+NAME_HEADINGS = ("name", "productname", "itemname", "title", "producttitle", "itemtitle")
+"""Headings under which a person knows an item, without case, spaces and marks; the plainest first."""
+
+
+@dataclass(frozen=True, slots=True)
+class View:
+    """The items to show, as a change set of their own; their names ("" where unknown); how many were found."""
+
+    changes: ChangeSet
+    names: list[str]
+    found: int
+
+
+def names_of(changes: ChangeSet, live: Catalogue | None) -> pl.Series:
+    """Per item the name that a person knows it by, from live or, for a new item, from its cells; "" where unknown."""
+    blanks = pl.repeat("", changes.items.height, eager=True)
+    headings = live.fields if live else changes.header.fields
+    plain = {"".join(c for c in name.casefold() if c.isalnum()): name for name in reversed(headings)}
+    field = next((plain[heading] for heading in NAME_HEADINGS if heading in plain), None)
+    if field is None:
+        return blanks
+    if live is not None:
+        known = changes.items.with_row_index("item").filter(pl.col("live").is_not_null())
+        blanks = blanks.scatter(known["item"], live.cells[field].gather(known["live"] - 2))
+    own = changes.cells.filter(pl.col("before").is_null() & (pl.col("field").cast(pl.String) == field))
+    return blanks.scatter(own["item"], own["after"])
+
+
+def view(
+    changes: ChangeSet,
+    names: pl.Series,
+    *,
+    fields: Collection[str] = (),
+    keys: Collection[str] = (),
+    verdicts: Collection[str] = (),
+    sort: Sort = "file",
+    most: int | None = None,
+) -> View:
+    """The items that change one of `fields`, have one of `keys` in their key and one of `verdicts` (each: any when
+    empty), in the order of `sort`, at most `most` of them. With `fields`, only those cells are kept.
+    """
+    shown = changes
+    chosen = changes.items.with_columns(name=names).with_row_index("item")
+    if fields:
+        cells = changes.cells.filter(pl.col("field").cast(pl.String).is_in(list(fields)))
+        shown = ChangeSet(changes.header, changes.keys, changes.items, cells)
+        chosen = chosen.filter(pl.col("item").is_in(cells["item"].unique().implode()))
+    if keys:
+        fits = pl.any_horizontal(pl.col(changes.keys.columns).is_in(list(keys)))
+        chosen = chosen.filter(changes.keys.select(fits).to_series().gather(chosen["item"]))
+    if verdicts:
+        chosen = chosen.filter(pl.col("verdict").is_in(list(verdicts)))
+    if sort == "key":
+        by_key = changes.keys.with_row_index("item").sort(changes.keys.columns)["item"]
+        chosen = pl.DataFrame({"item": by_key}).join(chosen, on="item", how="inner", maintain_order="left")
+    elif sort == "name":
+        chosen = chosen.sort("name", maintain_order=True)
+    elif sort == "size":
+        size = _sizes(shown)
+        chosen = chosen.join(size, on="item", how="left").sort(
+            "size", descending=True, nulls_last=True, maintain_order=True
+        )
+    numbers_shown = chosen["item"].head(most if most is not None else chosen.height)
+    return View(shown.choose(numbers_shown), names.gather(numbers_shown).to_list(), chosen.height)
+
+
+def _sizes(changes: ChangeSet) -> pl.DataFrame:
+    """Per item its largest change of a number, in parts of the value before; a rise from nothing counts as endless.
+
+    Floating point is good enough here: it only orders.
+    """
+    found = [pl.DataFrame(schema={"item": pl.UInt32, "size": pl.Float64})]
+    known = changes.cells.filter(pl.col("before").is_not_null())
+    for _, cells in known.group_by("field", maintain_order=True):
+        values = numbers(pl.concat([cells["before"], cells["after"]]))
+        if values is not None:
+            exact = values.cast(pl.Float64)
+            before, after = exact[: cells.height], exact[cells.height :]
+            found.append(
+                pl.DataFrame({"item": cells["item"].cast(pl.UInt32), "size": ((after - before) / before).abs()})
+            )
+    return pl.concat(found).drop_nulls().group_by("item").agg(pl.col("size").max())
