@@ -12,7 +12,7 @@ from neat_delta.cli.common import json_option, print_json, working
 __all__ = ["compare"]
 
 
-@click.command(epilog="Example, on the demo's files:  neat-delta compare live.csv sheet.csv -o changes.jsonl")
+@click.command(epilog="\b\nExample, on the demo's files:\n  neat-delta compare live.csv sheet.csv -o changes.jsonl")
 @click.argument("live")
 @click.argument("sheet")
 @click.option("-o", "--output", metavar="FILE", help="Write the change set to FILE (- for standard output).")

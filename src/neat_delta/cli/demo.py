@@ -55,7 +55,7 @@ that folder:
 `neat-delta compare --help` has the choices: --blanks, --with-new, --key."""
 
 
-@click.command(epilog="Example:  neat-delta demo --to quillfern-demo")
+@click.command(epilog="\b\nExample:\n  neat-delta demo --to quillfern-demo")
 @click.option(
     "--to",
     "folder",

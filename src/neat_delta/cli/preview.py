@@ -11,7 +11,7 @@ __all__ = ["preview"]
 MOST = 20
 
 
-@click.command(epilog="Example, on the demo's files:  neat-delta preview changes.jsonl --field price --sort size")
+@click.command(epilog="\b\nExample, on the demo's files:\n  neat-delta preview changes.jsonl --field price --sort size")
 @click.argument("changes")
 @click.option("--field", "fields", multiple=True, metavar="FIELD", help="Only changes of FIELD; may be repeated.")
 @click.option("--sku", "skus", multiple=True, metavar="SKU", help="Only the item with this key; may be repeated.")

@@ -9,7 +9,7 @@ from neat_delta.cli.common import json_option, print_json, working
 __all__ = ["write"]
 
 
-@click.command(epilog="Example, on the demo's files:  neat-delta write changes.jsonl --to out")
+@click.command(epilog="\b\nExample, on the demo's files:\n  neat-delta write changes.jsonl --to out")
 @click.argument("changes")
 @click.option("--to", "folder", required=True, metavar="DIR", help="The folder to make for the files.")
 @click.option(

@@ -8,7 +8,7 @@ from dataclasses import dataclass
 import msgspec
 import polars as pl
 
-__all__ = ["Catalogue", "Source", "stands_in_row"]
+__all__ = ["FIRST_ROW", "MARK", "Catalogue", "Source", "stands_in_row"]
 
 
 class Source(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
@@ -42,6 +42,9 @@ class Catalogue:
         """The file it was read from, as a change set names it."""
         return Source(self.path, self.digest(), self.cells.height)
 
+
+MARK = "\0"
+"""A column name of our own beside the fields: no heading holds a zero character."""
 
 FIRST_ROW = 2
 """The row number of a table's first item, as a spreadsheet shows it: the header is row 1."""

@@ -156,19 +156,16 @@ class ChangeSet:
     def each(self) -> Iterator[Item]:
         """The items one by one, in order."""
         names = self.keys.columns
-        cells = self.cells.with_columns(pl.col("field").cast(pl.String)).iter_rows()
-        cell = next(cells, None)
-        rows = zip(self.keys.iter_rows(), self.items.select(list(ITEMS_SCHEMA)).iter_rows(), strict=True)
+        fields, before, after, why = (self.cells[name].to_list() for name in ("field", "before", "after", "held"))
+        numbers = pl.Series(range(self.items.height + 1), dtype=pl.Int64)
+        starts = self.cells["item"].search_sorted(numbers, side="left").to_list()
+        rows = zip(self.keys.rows(), self.items.select(list(ITEMS_SCHEMA)).rows(), strict=True)
         for number, (key, (verdict, live, sheet, reason)) in enumerate(rows):
-            found: dict[str, tuple[str | None, str | None]] = {}
-            reasons = [Held(None, reason)] if reason is not None else []
-            while cell is not None and cell[0] == number:
-                _, field, before, after, why = cell
-                found[field] = (before, after)
-                if why is not None:
-                    reasons.append(Held(field, why))
-                cell = next(cells, None)
-            yield Item(dict(zip(names, key, strict=True)), verdict, found, reasons, Row(live, sheet))
+            mine = range(starts[number], starts[number + 1])
+            held = [] if reason is None else [Held(None, reason)]
+            held += [Held(fields[at], why[at]) for at in mine if why[at] is not None]
+            found = {fields[at]: (before[at], after[at]) for at in mine}
+            yield Item(dict(zip(names, key, strict=True)), verdict, found, held, Row(live, sheet))
 
     def choose(self, numbers: pl.Series) -> ChangeSet:
         """The items of these numbers (from 0), in the order given, under the same header."""

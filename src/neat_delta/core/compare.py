@@ -161,9 +161,12 @@ def _cells(differing: pl.DataFrame, matched: Matched, places: pl.DataFrame, shee
     number = places.with_row_index("item")
     old = differing.with_columns(live=matched.both["live"].gather(differing["pair"]).cast(pl.Int64))
     old = old.join(number.select("item", "live"), on="live", how="left")
-    fresh = sheet.cells.select(matched.fields).gather(matched.new)
-    fresh = fresh.with_columns(number.filter(pl.col("verdict") == "new").select("item"))
-    fresh = fresh.unpivot(index="item", variable_name="field", value_name="after").filter(~blank(pl.col("after")))
+    new = number.filter(pl.col("verdict") == "new")["item"]
+    columns = ((field, sheet.cells[field].gather(matched.new)) for field in matched.fields)
+    fresh = pl.concat(
+        pl.DataFrame({"item": new, "after": after}).with_columns(field=pl.lit(field)) for field, after in columns
+    )
+    fresh = fresh.filter(~blank(pl.col("after")))
     absent = [pl.lit(None, pl.String).alias(name) for name in ("before", "held")]
     schema = cells_schema(matched.fields)
     tables = [table.select(list(schema)).cast(schema) for table in (old, fresh.with_columns(absent))]  # type: ignore[arg-type]

@@ -15,7 +15,7 @@ __all__ = ["TEXT", "Kind", "blank", "numbers"]
 
 
 def blank(cell: pl.Expr) -> pl.Expr:
-    """Whether a cell holds nothing but white space."""
+    """Whether a cell holds nothing but white space (Unicode's property White_Space)."""
     return cell.str.strip_chars().str.len_bytes() == 0
 
 

@@ -9,10 +9,11 @@ from collections.abc import Sequence
 from dataclasses import dataclass
 from functools import reduce
 from operator import and_, or_
+from typing import Literal
 
 import polars as pl
 
-from neat_delta.core.catalogue import Catalogue, stands_in_row
+from neat_delta.core.catalogue import FIRST_ROW, MARK, Catalogue
 from neat_delta.core.changes import SetAside
 from neat_delta.core.errors import CatalogueError
 from neat_delta.core.kinds import blank
@@ -105,22 +106,22 @@ def match(live: Catalogue, sheet: Catalogue, key: Sequence[str] | None = None) -
         )
     keys = {"live": live.cells.select(key).rechunk(), "sheet": sheet.cells.select(key).rechunk()}
     reasons = {name: _unusable(keys[name], name) for name in keys}
+    for catalogue, name in ((live, "live"), (sheet, "sheet")):
+        if catalogue.cells.height and not reasons[name].has_nulls():
+            raise CatalogueError(_no_item(catalogue, key, reasons[name]))
     for name, other in (("live", "sheet"), ("sheet", "live")):
         repeated = keys[other].filter(reasons[other] == f"key repeats in {_THE[other]}").unique()
         if repeated.height:
-            hit = keys[name].join(repeated.with_columns(_hit=True), on=key, how="left", maintain_order="left")["_hit"]
+            marked = repeated.with_columns(pl.lit(True).alias(MARK))
+            hit = keys[name].join(marked, on=key, how="left", maintain_order="left")[MARK]
             also = pl.when(hit).then(pl.lit(f"key repeats in {_THE[other]}"))
             reasons[name] = pl.select(pl.coalesce(reasons[name], also)).to_series()
-    usable = {name: _places(keys[name], reasons[name]) for name in keys}
-    for catalogue, name in ((live, "live"), (sheet, "sheet")):
-        if catalogue.cells.height and not usable[name].height:
-            raise CatalogueError(_no_item(catalogue, key, reasons[name]))
-
-    both = _pairs(usable["live"], usable["sheet"], key)
+    usable = {name: reasons[name].is_null().arg_true() for name in keys}
+    both = _pairs(keys, usable)
     alone = {}
-    for name, table in usable.items():
+    for name, places in usable.items():
         taken = pl.repeat(False, keys[name].height, eager=True).scatter(both[name], True)
-        alone[name] = table.filter(~taken.gather(table["place"]))["place"]
+        alone[name] = places.filter(~taken.gather(places))
     return Matched(
         key=key,
         both=both,
@@ -146,33 +147,31 @@ def _unusable(keys: pl.DataFrame, name: str) -> pl.Series:
     return keys.select(reason.alias("reason")).to_series()
 
 
-def _places(keys: pl.DataFrame, reasons: pl.Series) -> pl.DataFrame:
-    """The rows whose key can be used, with their place in the file."""
-    return keys.with_row_index("place").filter(reasons.is_null())
-
-
-def _pairs(live: pl.DataFrame, sheet: pl.DataFrame, key: list[str]) -> pl.DataFrame:
+def _pairs(keys: dict[str, pl.DataFrame], usable: dict[str, pl.Series]) -> pl.DataFrame:
     """The places in live and sheet of the items that both have, in live's order.
 
     Joining on a hash of the key is twice as fast as on its text. Of the candidates, those stay whose keys are the same.
     """
-    one, other = (pl.DataFrame({"hash": table.select(key).hash_rows()}).with_row_index() for table in (live, sheet))
-    found = one.join(other, on="hash", how="inner", maintain_order="left", suffix="_other")
-    live, sheet = live.gather(found["index"]), sheet.gather(found["index_other"])
-    same = reduce(and_, (live[field] == sheet[field] for field in key))
-    return pl.DataFrame({"live": live["place"], "sheet": sheet["place"]}).filter(same)
-
-
-def _set_aside(catalogue: Catalogue, key: list[str], reasons: pl.Series, name: str) -> list[SetAside]:
-    """The rows of one file that were set aside, in its order."""
-    rows = catalogue.cells.with_columns(reason=reasons).with_row_index("place").filter(pl.col("reason").is_not_null())
-    empty = pl.all_horizontal(blank(pl.col(catalogue.fields)))
-    rows = rows.select(
-        stands_in_row(pl.col("place")).alias("row"),
-        pl.struct(key).alias("key"),
-        pl.when(empty).then(pl.lit("blank row")).otherwise("reason").alias("reason"),
+    one, other = (
+        pl.DataFrame({name: usable[name], "hash": keys[name].hash_rows().gather(usable[name])}) for name in keys
     )
-    return [SetAside(name, row, found, reason) for row, found, reason in rows.iter_rows()]  # type: ignore[arg-type]
+    found = one.join(other, on="hash", how="inner", maintain_order="left")
+    live, sheet = (keys[name].gather(found[name]) for name in keys)
+    return found.select("live", "sheet").filter(reduce(and_, (live[field] == sheet[field] for field in live.columns)))
+
+
+def _set_aside(
+    catalogue: Catalogue, key: list[str], reasons: pl.Series, name: Literal["live", "sheet"]
+) -> list[SetAside]:
+    """The rows of one file that were set aside, in its order."""
+    places = reasons.is_not_null().arg_true()
+    rows = catalogue.cells.gather(places)
+    empty = rows.select(pl.all_horizontal(blank(pl.all()))).to_series()
+    keys = rows.select(key).rows(named=True)
+    return [
+        SetAside(name, place + FIRST_ROW, found, "blank row" if nothing else reason)
+        for place, found, nothing, reason in zip(places, keys, empty, reasons.gather(places), strict=True)
+    ]
 
 
 def _no_item(catalogue: Catalogue, key: list[str], reasons: pl.Series) -> str:

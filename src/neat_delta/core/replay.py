@@ -9,6 +9,7 @@ from collections.abc import Sequence
 
 import polars as pl
 
+from neat_delta.core.catalogue import MARK
 from neat_delta.core.errors import ProofError
 from neat_delta.core.importer import Importer
 
@@ -36,19 +37,20 @@ def replay(catalogue: pl.DataFrame, update: pl.DataFrame, key: Sequence[str], im
     if update.select(keys).is_duplicated().any():
         raise ProofError("a key stands twice in one update table.")
 
-    incoming = update.with_row_index("_row")
-    found = catalogue.select(keys).with_row_index("_item").join(incoming.select(*keys, "_row"), on=keys, how="inner")
-    if found["_row"].is_duplicated().any():
+    ours, theirs = MARK + "item", MARK + "row"
+    found = catalogue.select(keys).with_row_index(ours).join(update.select(keys).with_row_index(theirs), on=keys)
+    item, row = found[ours], found[theirs]
+    if row.is_duplicated().any():
         raise ProofError("a row of the update table fits more than one item of the catalogue.")
-    fresh = incoming.filter(~pl.col("_row").is_in(found["_row"].implode())).drop("_row")
+    fresh = update.filter(~pl.repeat(False, update.height, eager=True).scatter(row, True))
 
     after = catalogue
     for field in update.columns:
         if field in keys:
             continue
-        values = update[field].gather(found["_row"])
+        values = update[field].gather(row)
         takes = (values.str.strip_chars() != "") if importer.blanks == "skip" else values.is_not_null()
-        column = catalogue[field].clone().scatter(found["_item"].filter(takes), values.filter(takes))
+        column = catalogue[field].clone().scatter(item.filter(takes), values.filter(takes))
         after = after.with_columns(column.alias(field))
     if fresh.height:
         blank = [pl.lit("").alias(field) for field in catalogue.columns if field not in fresh.columns]

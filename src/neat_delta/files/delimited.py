@@ -15,7 +15,7 @@ from itertools import islice
 
 import polars as pl
 
-from neat_delta.core.catalogue import Catalogue
+from neat_delta.core.catalogue import MARK, Catalogue
 from neat_delta.core.errors import CatalogueError
 from neat_delta.files.whole import Loaded, load
 
@@ -174,11 +174,11 @@ def column_letter(number: int) -> str:
 
 def _stand_in(number: int) -> str:
     """A name that no heading has, for a column without one."""
-    return f"\0{number}"
+    return f"{MARK}{number}"
 
 
 def _parse(body: bytes, path: str, header: list[str], dialect: Dialect) -> pl.DataFrame:
-    """The cells under the header, by Polars where the file is regular."""
+    """The cells under the header, by Polars where the file is regular. The header is read like a row, and left out."""
     names = [heading if heading.strip() else _stand_in(number) for number, heading in enumerate(header, 1)]
     running = _split(body, names, dialect).collect(background=True)
     regular, quoting = _quoting(body, dialect)  # while Polars reads
@@ -186,19 +186,15 @@ def _parse(body: bytes, path: str, header: list[str], dialect: Dialect) -> pl.Da
         cells = running.fetch_blocking()
     except pl.exceptions.PolarsError:
         cells = None
-    if (
-        cells is None
-        or not regular
-        or _stray_line_ends(body, dialect)
-        or _too_short(body, header, cells, quoting, dialect)
-    ):
-        return _split(_regular(body, path, len(header), dialect), names, Dialect()).collect()
-    return cells
+    if cells is None or not regular or _stray_line_ends(body, dialect) or _too_short(body, cells, quoting, dialect):
+        cells = _split(_regular(body, path, len(header), dialect), names, Dialect()).collect()
+    return cells[1:]
 
 
 def _split(body: bytes, names: list[str], dialect: Dialect) -> pl.LazyFrame:
     return pl.scan_csv(
         body,
+        has_header=False,  # else Polars pairs columns with the schema by name, and reads quotes in headings otherwise
         schema=dict.fromkeys(names, pl.String),
         empty_string_is_null=False,
         separator=dialect.separator,
@@ -230,22 +226,22 @@ def _stray_line_ends(body: bytes, dialect: Dialect) -> bool:
     return b"\r" in body and body.count(b"\r") != body.count(b"\r\n")
 
 
-def _too_short(body: bytes, header: list[str], cells: pl.DataFrame, quoting: int | None, dialect: Dialect) -> bool:
+def _too_short(body: bytes, cells: pl.DataFrame, quoting: int | None, dialect: Dialect) -> bool:
     """Whether a row has too few cells. Polars fills such a row: it ends in a blank cell, and separators are missing."""
-    if len(header) == 1 or not (cells.to_series(-1) == "").any():
+    if cells.width == 1 or not (cells.to_series(-1) == "").any():
         return False
     bare = dialect.line_end == "\n" and b"\r" not in body
-    wanted = (len(header) - 1) * (cells.height + 1)
+    wanted = (cells.width - 1) * cells.height
     if quoting is not None and (bare or dialect.line_end != "\n"):
         # What is no cell's text, quoting or line end is a separator. A line end shorter than the
         # dialect's makes this too few, never too many, so that enough are enough.
-        text = sum(cells.select(pl.all().str.len_bytes().sum()).row(0)) + len("".join(header).encode())
-        line_ends = len(dialect.line_end) * (cells.height + 1)
+        text = sum(cells.select(pl.all().str.len_bytes().sum()).row(0))
+        line_ends = len(dialect.line_end) * cells.height
         if len(body) - len(BOM) * body.startswith(BOM) - text - quoting - line_ends == wanted:
             return False
     separator = dialect.separator
     inside = sum(cells.select(pl.all().str.count_matches(separator, literal=True).sum()).row(0))
-    return bool(body.count(separator.encode()) - inside - "".join(header).count(separator) != wanted)
+    return bool(body.count(separator.encode()) - inside != wanted)
 
 
 def _regular(body: bytes, path: str, width: int, dialect: Dialect) -> bytes:
@@ -256,7 +252,7 @@ def _regular(body: bytes, path: str, width: int, dialect: Dialect) -> bytes:
     """
     text = _decoded(body, path)
     out = io.StringIO(newline="")
-    writer = csv.writer(out, lineterminator="\n")
+    writer = csv.writer(out, lineterminator="\n", quoting=csv.QUOTE_ALL)
     csv.field_size_limit(max(csv.field_size_limit(), len(text) + 1))
     reader = csv.reader(io.StringIO(text, newline=""), delimiter=dialect.separator, strict=True)
     line = 1
@@ -266,9 +262,11 @@ def _regular(body: bytes, path: str, width: int, dialect: Dialect) -> bytes:
                 raise CatalogueError(_wrong_width(path, line, len(row), width, dialect))
             writer.writerow(row or [""] * width)
             line = reader.line_num + 1
-    except csv.Error:
-        if reader.line_num > line or '"' in text.splitlines()[-1]:
-            what = f"a quote opens here and is not closed as it should be by line {reader.line_num:,}"
+    except csv.Error as error:
+        if "end of data" in str(error):
+            what = "a quote opens here and is never closed"
+        elif reader.line_num > line:
+            what = f"a quote opens here and closes inside a cell of line {reader.line_num:,}"
         else:
             what = "a quoted cell goes on after its closing quote"
         raise CatalogueError(f"{path}, line {line:,}: {what}. A quote inside a cell must be doubled.") from None

@@ -8,7 +8,7 @@ from typing import Literal
 
 import polars as pl
 
-from neat_delta.core.catalogue import Catalogue
+from neat_delta.core.catalogue import MARK, Catalogue
 from neat_delta.core.changes import ChangeSet
 from neat_delta.core.kinds import numbers
 
@@ -72,7 +72,7 @@ def view(
     if verdicts:
         chosen = chosen.filter(pl.col("verdict").is_in(list(verdicts)))
     if sort == "key":
-        by_key = changes.keys.with_row_index("item").sort(changes.keys.columns)["item"]
+        by_key = changes.keys.with_row_index(MARK).sort(changes.keys.columns)[MARK]
         chosen = pl.DataFrame({"item": by_key}).join(chosen, on="item", how="inner", maintain_order="left")
     elif sort == "name":
         chosen = chosen.sort("name", maintain_order=True)
