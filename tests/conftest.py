@@ -1,0 +1,53 @@
+"""What the tests share: the installed program, run for real, and the demo store's files."""
+
+from __future__ import annotations
+
+import os
+import subprocess
+import sys
+from collections.abc import Callable
+from importlib.resources import files
+from pathlib import Path
+
+import pytest
+from hypothesis import HealthCheck, settings
+
+settings.register_profile(
+    "default", deadline=None, suppress_health_check=[HealthCheck.too_slow, HealthCheck.function_scoped_fixture]
+)
+settings.load_profile("default")
+
+PROGRAM = Path(sys.executable).with_name("neat-delta")
+Run = Callable[..., subprocess.CompletedProcess[str]]
+
+
+@pytest.fixture
+def run(tmp_path: Path) -> Run:
+    """Run `neat-delta` with these arguments in the temporary folder."""
+
+    def go(*args: str, **extra: str) -> subprocess.CompletedProcess[str]:
+        environment = {name: value for name, value in os.environ.items() if name not in ("COLUMNS", "FORCE_COLOR")}
+        return subprocess.run(
+            [PROGRAM, *args], cwd=tmp_path, env=environment | extra, capture_output=True, text=True, check=False
+        )
+
+    return go
+
+
+@pytest.fixture
+def store(tmp_path: Path) -> Path:
+    """A folder with the demo store's live.csv and sheet.csv."""
+    for name in ("live.csv", "sheet.csv"):
+        (tmp_path / name).write_bytes(files("neat_delta.demo").joinpath(name).read_bytes())
+    return tmp_path
+
+
+@pytest.fixture
+def put(tmp_path: Path) -> Callable[[str, str | bytes], str]:
+    """Write a file into the temporary folder; its path."""
+
+    def place(name: str, content: str | bytes) -> str:
+        (tmp_path / name).write_bytes(content if isinstance(content, bytes) else content.encode())
+        return str(tmp_path / name)
+
+    return place

@@ -1,0 +1,175 @@
+"""The rules written a second time, plainly, with dictionaries and loops: what the product is held against.
+
+Also the catalogues and edits that hypothesis draws.
+"""
+
+from __future__ import annotations
+
+import random
+from collections import Counter
+from dataclasses import dataclass
+
+import polars as pl
+from hypothesis import strategies as st
+
+from neat_delta import Catalogue
+
+Table = tuple[list[str], list[list[str]]]
+"""Headings, and rows of texts."""
+
+HEADINGS = [
+    "sku",
+    "name",
+    "price",
+    "item",
+    "row",
+    "place",
+    "live",
+    "hash",
+    "field",
+    "held",
+    'size, 1/2"',
+    "größe",
+    "note\nlong",
+    " odd ",
+]
+TEXTS = [
+    "",
+    "",
+    "",
+    " ",
+    "a",
+    "A",
+    "1.50",
+    "1.5",
+    "00417",
+    "é",
+    "e\u0301",
+    'q"uote',
+    '"',
+    "x,y",
+    "x;y",
+    "l\nb",
+    "l\r\nb",
+    "\t",
+]
+CELLS = st.one_of(st.sampled_from(TEXTS), st.text(st.characters(codec="utf-8", exclude_characters="\0"), max_size=4))
+KEYS = st.sampled_from(["", " ", *"abcdefgh", "A", "a ", "007", "7", 'k"1', "k\n2", "ключ"])
+
+
+WHITE = "\t\n\x0b\x0c\r \x85\xa0\u1680\u2028\u2029\u202f\u205f\u3000" + "".join(map(chr, range(0x2000, 0x200B)))
+"""The characters of Unicode's property White_Space."""
+
+
+def filled(text: str) -> bool:
+    """Whether a cell is not blank."""
+    return bool(text.strip(WHITE))
+
+
+@st.composite
+def rounds(draw: st.DrawFn) -> tuple[Table, Table]:
+    """A live catalogue, and a sheet that was made from it: cut, shuffled, edited, with rows of its own."""
+    fields = ["sku", *draw(st.lists(st.sampled_from(HEADINGS[1:]), min_size=1, max_size=5, unique=True))]
+    rng = random.Random(draw(st.integers(0, 2**32)))
+    rng.shuffle(fields)
+    keys = draw(st.lists(KEYS, min_size=1, max_size=9, unique=draw(st.booleans())))
+    live = [[key if field == "sku" else draw(CELLS) for field in fields] for key in keys]
+    kept = [field for field in fields if field == "sku" or rng.random() < 0.8]
+    if kept == ["sku"]:
+        kept = fields
+    headings = [*kept, "own"] if rng.random() < 0.3 else list(kept)
+    rng.shuffle(headings)
+    sheet = []
+    for row in live:
+        if rng.random() < 0.8:
+            cells = dict(zip(fields, row, strict=True)) | {"own": "remark"}
+            for field in kept:
+                if field != "sku" and rng.random() < 0.3:
+                    cells[field] = draw(CELLS)
+            sheet.append([cells[field] for field in headings])
+    for key in draw(st.lists(KEYS, max_size=3)):
+        sheet.append([key if field == "sku" else draw(CELLS) for field in headings])
+    rng.shuffle(sheet)
+    return (fields, live), (headings, sheet)
+
+
+def catalogue(table: Table, path: str = "made.csv") -> Catalogue:
+    """The table as the product holds it."""
+    headings, rows = table
+    columns = {name: [row[n] for row in rows] for n, name in enumerate(headings)}
+    return Catalogue(pl.DataFrame(columns, schema=dict.fromkeys(headings, pl.String)), path, lambda: "0" * 64)
+
+
+@dataclass
+class Expected:
+    """What a comparison must find."""
+
+    items: dict[str, tuple[str, dict[str, tuple[str | None, str | None]], set[tuple[str | None, str]]]]
+    same: int
+    aside: Counter[str]
+
+
+def expected(live: Table, sheet: Table, blanks: str, with_new: bool) -> Expected:
+    """Compare by the rules, one row at a time."""
+    tables = {"live": live, "sheet": sheet}
+    keyed: dict[str, dict[str, dict[str, str]]] = {}
+    seen: dict[str, Counter[str]] = {}
+    for name, (headings, rows) in tables.items():
+        items = [dict(zip(headings, row, strict=True)) for row in rows]
+        seen[name] = Counter(item["sku"] for item in items if filled(item["sku"]))
+        keyed[name] = {item["sku"]: item for item in items if filled(item["sku"])}
+    twice = {key for counted in seen.values() for key, times in counted.items() if times > 1}
+    aside = Counter(
+        {name: len(rows) - sum(1 for key in keyed[name] if key not in twice) for name, (_, rows) in tables.items()}
+    )
+    common = [field for field in live[0] if field in sheet[0] and field != "sku"]
+    found = Expected({}, 0, aside)
+    for key, item in keyed["live"].items():
+        if key in twice:
+            continue
+        if key not in keyed["sheet"]:
+            found.items[key] = ("gone", {}, {(None, "gone")})
+            continue
+        cells: dict[str, tuple[str | None, str | None]] = {}
+        held: set[tuple[str | None, str]] = set()
+        for field in common:
+            before, after = item[field], keyed["sheet"][key][field]
+            if before == after or not (filled(before) or filled(after)):
+                continue
+            if not filled(after):
+                if blanks == "keep":
+                    continue
+                if blanks == "hold":
+                    held.add((field, "emptied"))
+                after = ""
+            cells[field] = (before, after)
+        if cells:
+            found.items[key] = ("changed", cells, held)
+        else:
+            found.same += 1
+    for key, item in keyed["sheet"].items():
+        if key not in twice and key not in keyed["live"]:
+            cells = {field: (None, item[field]) for field in common if filled(item[field])}
+            found.items[key] = ("new", cells, set() if with_new else {(None, "new")})
+    return found
+
+
+def imported(table: Table, update: Table, blanks: str) -> Table:
+    """What a store has after importing one update table, one row at a time."""
+    headings, rows = table[0], [list(row) for row in table[1]]
+    for row in update[1]:
+        cells = dict(zip(update[0], row, strict=True))
+        hits = [item for item in rows if item[headings.index("sku")] == cells["sku"]]
+        assert len(hits) <= 1, "an importer cannot tell which item is meant"
+        if not hits:
+            hits = [[""] * len(headings)]
+            rows.append(hits[0])
+        for field, text in cells.items():
+            if blanks == "clear" or filled(text):
+                hits[0][headings.index(field)] = text
+    return headings, rows
+
+
+def table_of(frame: pl.DataFrame) -> Table:
+    """A frame as headings and rows."""
+    return frame.columns, [list(row) for row in frame.rows()]

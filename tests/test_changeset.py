@@ -1,0 +1,121 @@
+"""The change set's file: as documented, and refused when it is not what `compare` wrote."""
+
+from __future__ import annotations
+
+import json
+import re
+from pathlib import Path
+
+import msgspec
+import pytest
+
+import neat_delta
+from neat_delta import ChangeSetError, Header, Item
+
+DOCUMENT = Path(__file__).parents[1] / "docs" / "formats" / "change-set.md"
+
+
+@pytest.fixture
+def lines(store, monkeypatch) -> list[str]:
+    """The lines of the demo store's change set, which stands in changes.jsonl."""
+    monkeypatch.chdir(store)
+    live, _ = neat_delta.read_delimited("live.csv")
+    sheet, _ = neat_delta.read_delimited("sheet.csv")
+    neat_delta.write_changes(neat_delta.compare(live, sheet), "changes.jsonl")
+    return Path("changes.jsonl").read_text().splitlines()
+
+
+def test_it_has_the_keys_that_the_document_names(lines):
+    header, *items = (json.loads(line) for line in lines)
+    text = DOCUMENT.read_text()
+    for name in (*header, *header["counts"], *header["live"], *header["set_aside"][0], *items[0], *items[0]["row"]):
+        assert f"`{name}`" in text
+    assert list(items[0]) == ["key", "verdict", "cells", "held", "row"]
+    assert list(header)[:7] == ["format", "version", "key", "fields", "live", "sheet", "counts"]
+
+
+def test_the_example_in_the_document_is_valid():
+    example = re.search(r"```json\n(.*?)```", DOCUMENT.read_text(), re.DOTALL)
+    assert example
+    header, *items = example[1].strip().splitlines()
+    msgspec.json.decode(header, type=Header)
+    for item in items:
+        msgspec.json.decode(item, type=Item)
+
+
+def spoil(lines: list[str], number: int, old: str, new: str) -> list[str]:
+    assert old in lines[number]
+    return [line.replace(old, new, 1) if n == number else line for n, line in enumerate(lines)]
+
+
+SPOILED = {
+    "cut short between lines": (lambda ls: ls[:-3], "has 46 items where its header counts 49"),
+    "another version": (
+        lambda ls: spoil(ls, 0, '"version":1', '"version":2'),
+        "it is of version 2, and this Neat Delta",
+    ),
+    "another format": (lambda ls: ["{}", *ls[1:]], "this is not a change set"),
+    "no JSON": (lambda ls: [*ls[:3], ls[3][:-9], *ls[4:]], "line 4:"),
+    "unknown key": (lambda ls: spoil(ls, 2, '"held"', '"hold"'), "line 3: Object contains unknown field `hold`"),
+    "wrong verdict": (lambda ls: spoil(ls, 1, '"changed"', '"altered"'), "line 2: Invalid enum value 'altered'"),
+    "verdict and rows": (lambda ls: spoil(ls, 1, '"changed"', '"gone"'), "line 2: its rows do not fit its verdict"),
+    "unknown field": (
+        lambda ls: spoil(ls, 1, '"price"', '"prize"'),
+        "line 2: it has a field that line 1 does not name",
+    ),
+    "no change": (lambda ls: spoil(ls, 1, '"45.90"', '"41.90"'), "line 2: a cell says no change"),
+    "swapped lines": (
+        lambda ls: [ls[0], ls[2], ls[1], *ls[3:]],
+        "line 3: the items are not in the order of their rows",
+    ),
+    "counts": (lambda ls: spoil(ls, 0, '"held_cells":19', '"held_cells":18'), "counts 18 held cells, and there are 19"),
+    "held": (
+        lambda ls: spoil(ls, 1, '"held":[]', '"held":[{"field":"stock","reason":"mine"}]'),
+        "what is held is not in",
+    ),
+    "same item twice": (lambda ls: spoil(ls, 2, "QA-1029", "QA-1028"), "an item stands in it twice"),
+}
+
+
+@pytest.mark.parametrize("edit, message", SPOILED.values(), ids=SPOILED)
+def test_a_change_set_that_was_spoiled_is_refused(lines, edit, message):
+    Path("changes.jsonl").write_text("\n".join(edit(lines)) + "\n")
+    with pytest.raises(ChangeSetError) as error:
+        neat_delta.read_changes("changes.jsonl")
+    assert message in str(error.value)
+    assert "Make it again with `neat-delta compare`." in str(error.value)
+
+
+def test_a_change_set_cut_short_within_a_line_is_refused(lines):
+    content = Path("changes.jsonl").read_bytes()
+    for end in (len(content) - 1, len(content) - 40, 200, 1):
+        Path("changes.jsonl").write_bytes(content[:end])
+        with pytest.raises(ChangeSetError):
+            neat_delta.read_changes("changes.jsonl")
+
+
+@pytest.mark.parametrize(
+    "old, new, message",
+    [
+        ("41.90", "41.00", '"price" before the change is not what stands'),
+        ("QA-1028", "QA-9999", "its key is not what stands"),
+    ],
+)
+def test_a_change_set_that_contradicts_live_is_refused(lines, old, new, message):
+    Path("changes.jsonl").write_text("\n".join(spoil(lines, 1, old, new)) + "\n")
+    with pytest.raises(ChangeSetError, match=message):
+        neat_delta.read_live(neat_delta.read_changes("changes.jsonl"), "changes.jsonl")
+
+
+def test_live_must_still_be_the_same_file(lines):
+    changes = neat_delta.read_changes("changes.jsonl")
+    Path("live.csv").write_text(Path("live.csv").read_text().replace("149.90", "149.91", 1))
+    with pytest.raises(ChangeSetError, match="it has changed since"):
+        neat_delta.read_live(changes, "changes.jsonl")
+
+
+def test_live_is_found_beside_the_change_set(lines, tmp_path, monkeypatch):
+    (tmp_path / "elsewhere").mkdir()
+    monkeypatch.chdir(tmp_path / "elsewhere")
+    changes = neat_delta.read_changes("../changes.jsonl")
+    assert neat_delta.read_live(changes, "../changes.jsonl")[0].cells.height == 418

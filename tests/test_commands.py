@@ -1,0 +1,217 @@
+"""The installed program on files in a folder, as its users meet it."""
+
+from __future__ import annotations
+
+import csv
+import io
+import json
+import sys
+
+import pytest
+from rich.cells import cell_len
+
+
+def lines(text: str) -> list[str]:
+    return [" ".join(line.split()) for line in text.splitlines()]
+
+
+def test_the_whole_round_on_the_demo_store(run, store):
+    compared = run("compare", "live.csv", "sheet.csv", "-o", "changes.jsonl")
+    assert (compared.returncode, compared.stderr) == (1, "")
+    assert "changed 35 35" in lines(compared.stdout)
+    assert "rows read 418 410" in lines(compared.stdout)
+    assert "73 changed cells: 54 to send, 19 held" in lines(compared.stdout)
+    assert "sheet row 411 (blank) no key" in lines(compared.stdout)
+    assert "key sku (the heading says so; --key names another)" in lines(compared.stdout)
+
+    seen = run("preview", "changes.jsonl")
+    assert (seen.returncode, seen.stderr) == (0, "")
+    assert "price 16 16 +7.40" in lines(seen.stdout)
+    assert "price 41.90 → 45.90 +4.00 +9.5 %" in lines(seen.stdout)
+    assert "sale_price 4.17 → (blank) held: emptied" in lines(seen.stdout)
+    assert any(line.startswith("20 of 49 items shown. --all shows them all") for line in lines(seen.stdout))
+
+    written = run("write", "changes.jsonl", "--to", "out")
+    assert (written.returncode, written.stderr) == (1, "")
+    assert "the update files give exactly the target, and touch no other cell" in lines(written.stdout)
+    manifest = json.loads((store / "out" / "manifest.json").read_text())
+    assert sorted(file.name for file in (store / "out").iterdir()) == sorted(
+        ["manifest.json", *(file["file"] for file in manifest["update"] + manifest["undo"])]
+    )
+    assert sum(file["cells"] for file in manifest["update"]) == 54
+    assert (store / "out" / "update-1.csv").read_text() == 'sku,name\nQA-1085,"Rösslein forest honey, 227 g"\n'
+    assert (store / "out" / "undo-1.csv").read_text() == 'sku,name\nQA-1085,"Röslein forest honey, 227 g"\n'
+
+    one = run("write", "changes.jsonl", "--to", "one", "--importer-blanks", "skip")
+    assert one.returncode == 1
+    head, *rows = csv.reader(io.StringIO((store / "one" / "update-1.csv").read_text()))
+    assert head == ["sku", "name", "price", "sale_price", "cost", "stock", "status", "tags"]
+    assert sum(cell != "" for row in rows for cell in row[1:]) == 54
+    assert "sent, but the undo cannot take it back" in one.stdout
+
+
+def test_new_items_and_cleared_cells_are_sent_when_asked_for(run, store):
+    run("compare", "live.csv", "sheet.csv", "-o", "changes.jsonl", "--with-new", "--blanks", "clear")
+    written = json.loads(run("write", "changes.jsonl", "--to", "out", "--json").stdout)["manifest"]
+    assert written["update"][0]["rows"] == 2
+    assert "QA-1502" in (store / "out" / "update-1.csv").read_text()
+    assert {held["reason"] for held in written["held_before"]} == {"gone"}
+    assert [(one["key"]["sku"], one["field"]) for one in written["one_way"]] == [("QA-1501", None), ("QA-1502", None)]
+    skipping = run("write", "changes.jsonl", "--to", "skip", "--importer-blanks", "skip", "--json")
+    assert {held["field"] for held in json.loads(skipping.stdout)["manifest"]["held"]} == {"sale_price"}
+
+
+def test_a_sheet_without_edits_changes_nothing(run, put):
+    put("live.csv", "sku;price\r\nQA-1;1\r\n")
+    compared = run("compare", "live.csv", "live.csv", "-o", "changes.jsonl")
+    assert compared.returncode == 0
+    assert run("preview", "changes.jsonl").stdout.strip().endswith("Nothing differs.")
+    written = run("write", "changes.jsonl", "--to", "out")
+    assert written.returncode == 0
+    assert "Nothing is to be sent, so there is no update file." in written.stdout
+
+
+def test_files_go_out_in_the_dialect_of_live(run, put, tmp_path):
+    put("live.csv", '\ufeff"SKU";"Price";"Note"\r\n"QA-1";"1,50";"a;""b"""\r\n"QA-2";"2";""\r\n')
+    put("sheet.csv", "Note\tSKU\tPrice\nc\nd".replace("c\nd", "new;\tQA-1\t1,60\n"))
+    assert run("compare", "live.csv", "sheet.csv", "-o", "changes.jsonl").returncode == 1
+    assert run("write", "changes.jsonl", "--to", "out").returncode == 1
+    assert (tmp_path / "out" / "update-1.csv").read_bytes().decode() == (
+        '\ufeff"SKU";"Price";"Note"\r\n"QA-1";"1,60";"new;"\r\n'
+    )
+    assert (tmp_path / "out" / "undo-1.csv").read_bytes().decode() == (
+        '\ufeff"SKU";"Price";"Note"\r\n"QA-1";"1,50";"a;""b"""\r\n'
+    )
+
+
+@pytest.mark.parametrize(
+    "options, first, items",
+    [
+        (("--sort", "size"), "QA-1136", 49),
+        (("--sort", "key"), "QA-1028", 49),
+        (("--sort", "name"), "QA-1036", 49),
+        (("--field", "stock"), "QA-1041", 9),
+        (("--verdict", "new"), "QA-1501", 2),
+        (("--verdict", "new", "--verdict", "gone"), "QA-1082", 14),
+        (("--sku", "QA-1062"), "QA-1062", 1),
+        (("--field", "price", "--sku", "QA-1062"), None, 0),
+    ],
+)
+def test_preview_can_be_narrowed_and_ordered(run, store, options, first, items):
+    run("compare", "live.csv", "sheet.csv", "-o", "changes.jsonl")
+    seen = json.loads(run("preview", "changes.jsonl", "--all", "--json", *options).stdout)
+    assert len(seen["items"]) == seen["items_found"]
+    assert seen["items_found"] == items
+    assert [item["item"]["key"]["sku"] for item in seen["items"][:1]] == ([first] if first else [])
+    assert run("preview", "changes.jsonl", *options).returncode == 0
+
+
+def test_json_has_exact_figures(run, store):
+    compared = json.loads(run("compare", "live.csv", "sheet.csv", "--json", "-o", "changes.jsonl").stdout)
+    assert compared["header"]["counts"]["changed"] == 35
+    assert compared["held"] == [
+        {"reason": "emptied", "items": 0, "cells": 3},
+        {"reason": "gone", "items": 12, "cells": 0},
+        {"reason": "new", "items": 2, "cells": 16},
+    ]
+    price = json.loads(run("preview", "changes.jsonl", "--json").stdout)["fields"][1]
+    assert price == {
+        "field": "price", "cells": 16, "held": 0, "number": True,
+        "up": 16, "down": 0, "most_up": "7.40", "most_down": None,
+    }  # fmt: skip
+
+
+def test_output_fits_80_columns_and_has_no_escapes(run, put):
+    wide = "x" * 150
+    put("live.csv", f'sku,name,note\nQA-1,"{wide}","old {wide}\n\x1b[31mred"\nQA-2,{"蜂蜜" * 30},a\n')
+    put("sheet.csv", f'sku,name,note\nQA-1,"{wide}","old {wide}\n\x1b[32mgreen"\nQA-2,蜜,b\n{wide},new,\n')
+    for call in ("compare live.csv sheet.csv -o c.jsonl", "preview c.jsonl", "write c.jsonl --to o"):
+        output = run(*call.split()).stdout
+        assert "\x1b" not in output
+        assert all(cell_len(line) <= 80 for line in output.splitlines()), output
+    assert "␛[32mgreen" in run("preview", "c.jsonl").stdout
+    assert "\x1b[" in run("preview", "c.jsonl", FORCE_COLOR="1", TERM="xterm").stdout
+
+
+def test_the_change_set_goes_to_standard_output_too(run, store):
+    out = run("compare", "live.csv", "sheet.csv", "-o", "-")
+    run("compare", "live.csv", "sheet.csv", "-o", "changes.jsonl")
+    assert out.stdout == (store / "changes.jsonl").read_text()
+
+
+def test_the_same_inputs_give_the_same_bytes(run, store):
+    found = []
+    for seed in ("1", "2"):
+        run("compare", "live.csv", "sheet.csv", "-o", "changes.jsonl", "--with-new", PYTHONHASHSEED=seed)
+        run("write", "changes.jsonl", "--to", seed, PYTHONHASHSEED=seed)
+        found.append({file.name: file.read_bytes() for file in (store / seed).iterdir()})
+        found[-1]["changes"] = (store / "changes.jsonl").read_bytes()
+    assert found[0] == found[1]
+
+
+def test_the_demo_goes_the_whole_round_again_and_again(run, tmp_path):
+    for _ in range(2):
+        shown = run("demo")
+        assert (shown.returncode, shown.stderr) == (0, "")
+        assert "$ neat-delta write changes.jsonl --to out" in shown.stdout
+        assert (tmp_path / "quillfern-demo" / "out" / "manifest.json").exists()
+    sheet = tmp_path / "quillfern-demo" / "sheet.csv"
+    sheet.write_text(sheet.read_text().replace("shown", "hidden", 1))
+    assert "you may have edited it" in run("demo").stderr
+    assert "hidden" in sheet.read_text()
+
+
+CALLS = {
+    "no such file": (("compare", "none.csv", "sheet.csv"), "none.csv: there is no such file"),
+    "a folder": (("compare", ".", "sheet.csv"), ".: this is a folder. Name a file in it"),
+    "no such change set": (("preview", "none.jsonl"), "none.jsonl: there is no such file"),
+    "no change set": (("preview", "live.csv"), "live.csv: this is not a change set"),
+    "no such field": (
+        ("preview", "changes.jsonl", "--field", "prize"),
+        'it has no field "prize". Its fields are: name,',
+    ),
+    "no such key": (("compare", "live.csv", "sheet.csv", "--key", "ean"), 'there is no heading "ean"'),
+    "onto an input": (("compare", "live.csv", "sheet.csv", "-o", "./live.csv"), "inputs are never modified"),
+    "onto another file": (("compare", "live.csv", "sheet.csv", "-o", "other.txt"), "it is no change set. Name another"),
+    "onto a folder": (("compare", "live.csv", "sheet.csv", "-o", "."), "this is not a plain file"),
+    "no such folder": (("compare", "live.csv", "sheet.csv", "-o", "a/b.jsonl"), "it cannot be written (No such file"),
+    "json twice": (("compare", "live.csv", "sheet.csv", "-o", "-", "--json"), "both want standard output"),
+    "no target": (("write", "changes.jsonl"), "Missing option '--to'"),
+    "unknown choice": (
+        ("compare", "live.csv", "sheet.csv", "--blanks", "x"),
+        "'x' is not one of 'hold', 'clear', 'keep'",
+    ),
+    "unknown verb": (("contrast",), "No such command 'contrast'"),
+}
+
+
+@pytest.mark.parametrize("call, message", CALLS.values(), ids=CALLS)
+def test_a_call_that_cannot_be_used_is_one_clear_error(run, store, call, message):
+    run("compare", "live.csv", "sheet.csv", "-o", "changes.jsonl")
+    (store / "other.txt").write_text("somebody's only copy")
+    before = {file.name: file.read_bytes() for file in store.iterdir()}
+    failed = run(*call)
+    assert failed.returncode == 2
+    assert failed.stdout == ""
+    assert failed.stderr.startswith("Error: ")
+    assert message in failed.stderr
+    assert failed.stderr.count("\n") == 1
+    assert {file.name: file.read_bytes() for file in store.iterdir()} == before
+
+
+@pytest.mark.parametrize("verb", ["compare", "preview", "write", "demo"])
+def test_help_ends_with_an_example(run, verb):
+    text = run(verb, "--help").stdout
+    assert f"neat-delta {verb} " in text.strip().splitlines()[-1]
+
+
+def test_the_library_needs_neither_click_nor_rich(store):
+    import subprocess
+
+    code = (
+        "import sys, neat_delta as nd; l, d = nd.read_delimited('live.csv'); s, _ = nd.read_delimited('sheet.csv');"
+        "c = nd.compare(l, s); nd.write_updates(c, l, d, nd.Importer('skip'), 'out'); nd.figures(c);"
+        "assert not {'click', 'rich'} & set(sys.modules); print([getattr(nd, n) for n in nd.__all__] and len(c.items))"
+    )
+    done = subprocess.run([sys.executable, "-c", code], cwd=store, capture_output=True, text=True, check=False)
+    assert (done.stdout, done.stderr) == ("49\n", "")

@@ -1,0 +1,160 @@
+"""Outputs appear complete or not at all: killed, on a full disk, in a folder that may not be written."""
+
+from __future__ import annotations
+
+import os
+import resource
+import signal
+import subprocess
+import time
+from pathlib import Path
+
+import pytest
+
+import neat_delta
+from neat_delta import Importer, OutputError, ProofError
+from neat_delta.files import updates
+from neat_delta.files.whole import new_folder, write_whole
+from tests.conftest import PROGRAM
+
+
+@pytest.fixture
+def changes(run, store: Path) -> Path:
+    run("compare", "live.csv", "sheet.csv", "-o", "changes.jsonl")
+    return store
+
+
+def names(folder: Path) -> set[str]:
+    return {file.name for file in folder.iterdir()}
+
+
+INPUTS = {"live.csv", "sheet.csv", "changes.jsonl"}
+
+
+def test_a_kill_at_any_moment_leaves_the_whole_folder_or_none_of_it(run, changes):
+    run("write", "changes.jsonl", "--to", "whole")
+    whole = names(changes / "whole")
+    command = [str(PROGRAM), "write", "changes.jsonl", "--to", "out"]
+    start = time.perf_counter()
+    subprocess.run([*command[:-1], "timed"], cwd=changes, stdout=subprocess.DEVNULL, check=False)
+    lasts = time.perf_counter() - start
+    seen = set()
+    for step in range(40):
+        process = subprocess.Popen(command, cwd=changes, stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL)
+        time.sleep(lasts * (0.4 + 0.65 * step / 40))
+        process.send_signal(signal.SIGKILL if step % 2 else signal.SIGTERM)
+        process.wait()
+        left = (changes / "out").exists()
+        seen.add(left)
+        if left:
+            assert names(changes / "out") == whole
+            run("write", "changes.jsonl", "--to", "out", "--replace")  # what stands there is what write wrote
+            for file in (changes / "out").iterdir():
+                file.unlink()
+            (changes / "out").rmdir()
+    assert False in seen  # some of the kills came in time
+
+
+def test_a_kill_while_replacing_leaves_a_whole_folder(run, changes, monkeypatch):
+    """Between any two steps of the exchange: each step fails once, and the folder that was there is whole."""
+    run("write", "changes.jsonl", "--to", "out")
+    whole = {file.name: file.read_bytes() for file in (changes / "out").iterdir()}
+    monkeypatch.setattr("neat_delta.files.whole._exchange", lambda *_: False)
+    rename = Path.rename
+    for failing in (1, 2):
+        calls = 0
+
+        def count(self, target, failing=failing):
+            nonlocal calls
+            calls += 1
+            if calls == failing:
+                raise OSError(28, "No space left on device")
+            return rename(self, target)
+
+        monkeypatch.setattr(Path, "rename", count)
+        with pytest.raises(OutputError), new_folder(str(changes / "out"), lambda _: True) as partial:
+            (partial / "new.csv").write_text("sku\n")
+        assert {file.name: file.read_bytes() for file in (changes / "out").iterdir()} == whole
+        assert names(changes) == {*INPUTS, "out"}
+    monkeypatch.setattr(Path, "rename", rename)
+    with new_folder(str(changes / "out"), lambda _: True) as partial:
+        (partial / "new.csv").write_text("sku\n")
+    assert names(changes / "out") == {"new.csv"}
+    assert names(changes) == {*INPUTS, "out"}
+
+
+@pytest.mark.parametrize("most", [0, 100, 1000])
+def test_a_full_disk_leaves_nothing(changes, most):
+    def fill_up() -> None:
+        signal.signal(signal.SIGXFSZ, signal.SIG_IGN)
+        resource.setrlimit(resource.RLIMIT_FSIZE, (most, most))
+
+    (changes / "changes.jsonl").rename(changes / "before.jsonl")
+    for call in (
+        ["write", "before.jsonl", "--to", "out", "--importer-blanks", "skip"],
+        ["compare", "live.csv", "sheet.csv", "-o", "changes.jsonl"],
+    ):
+        done = subprocess.run(
+            [PROGRAM, *call], cwd=changes, preexec_fn=fill_up, capture_output=True, text=True, check=False
+        )
+        assert done.returncode == 2
+        assert "it cannot be written (File too large). Nothing was written." in done.stderr
+        assert names(changes) == {"live.csv", "sheet.csv", "before.jsonl"}
+
+
+def test_an_output_that_cannot_be_written_is_one_clear_error(run, changes):
+    (changes / "file").write_text("mine")
+    for target, message in (
+        ("file", "there is a file of that name"),
+        ("file/out", "it cannot be written"),
+        ("/proc/out", ""),
+    ):
+        failed = run("write", "changes.jsonl", "--to", target)
+        assert failed.returncode == 2
+        assert failed.stderr.startswith(f"Error: {target}: ")
+        assert message in failed.stderr
+    assert names(changes) == {*INPUTS, "file"}
+
+
+def test_only_what_write_wrote_is_replaced(run, changes):
+    assert run("write", "changes.jsonl", "--to", "out").returncode == 1
+    again = run("write", "changes.jsonl", "--to", "out", "--importer-blanks", "skip")
+    assert again.returncode == 2
+    assert "the folder is not empty. Name another, or add --replace" in again.stderr
+    assert len(names(changes / "out")) == 11
+    assert run("write", "changes.jsonl", "--to", "out", "--importer-blanks", "skip", "--replace").returncode == 1
+    assert names(changes / "out") == {"update-1.csv", "undo-1.csv", "manifest.json"}
+    for edit in ("update-1.csv", "notes.txt"):
+        (changes / "out" / edit).write_text("mine")
+        assert run("write", "changes.jsonl", "--to", "out", "--replace").returncode == 2
+        assert (changes / "out" / edit).read_text() == "mine"
+    (changes / "empty").mkdir()
+    assert run("write", "changes.jsonl", "--to", "empty").returncode == 1
+
+
+def test_nothing_is_handed_over_when_the_proof_fails(changes, monkeypatch):
+    monkeypatch.chdir(changes)
+    found = neat_delta.read_changes("changes.jsonl")
+    live, dialect = neat_delta.read_live(found, "changes.jsonl")
+    honest = neat_delta.write_delimited
+
+    def wrong_by_a_cent(cells, dialect):
+        return honest(cells, dialect).replace(b"45.90", b"45.91")
+
+    monkeypatch.setattr(updates, "write_delimited", wrong_by_a_cent)
+    with pytest.raises(ProofError, match=r"QA-1028, price: '45.91' where '45.90' is wanted"):
+        neat_delta.write_updates(found, live, dialect, Importer("clear"), "out")
+    assert names(changes) == INPUTS
+
+
+def test_a_link_stays_a_link(tmp_path):
+    (tmp_path / "real").write_text("old")
+    (tmp_path / "link").symlink_to("real")
+    write_whole(str(tmp_path / "link"), [b"new"])
+    assert (tmp_path / "link").is_symlink()
+    assert (tmp_path / "real").read_bytes() == b"new"
+
+
+def test_a_device_is_no_place_for_a_file():
+    with pytest.raises(OutputError, match="not a plain file"):
+        write_whole(os.devnull, [b"x"])
