@@ -28,6 +28,9 @@ __all__ = [
     "terminal",
 ]
 
+WIDEST = 110
+"""On a wider terminal a line would tear before and after apart from the difference."""
+
 LISTED = 10
 """How many of a list's entries are shown before the rest is only counted."""
 
@@ -41,7 +44,9 @@ WAY_OUT = {
 
 def terminal() -> Console:
     """A console for reports. Rich finds the width, and leaves colour out without a terminal or with NO_COLOR."""
-    return Console(highlight=False, markup=False, emoji=False, soft_wrap=False)
+    console = Console(highlight=False, markup=False, emoji=False, soft_wrap=False)
+    console.width = min(console.width, WIDEST)
+    return console
 
 
 def print_inputs(
@@ -69,9 +74,9 @@ def print_accounts(console: Console, changes: ChangeSet) -> None:
     table = _table("", "live", "sheet", right=(1, 2))
     for name, live, sheet, style in (
         ("same", counts.same, counts.same, ""),
-        ("changed", counts.changed, counts.changed, "yellow"),
+        ("changed", counts.changed, counts.changed, ""),
         ("new", None, counts.new, "green"),
-        ("gone", counts.gone, None, "red"),
+        ("gone", counts.gone, None, "bright_red"),
         ("set aside", counts.set_aside_live, counts.set_aside_sheet, "magenta"),
     ):
         table.add_row(Text(name, style), *("·" if number is None else f"{number:,}" for number in (live, sheet)))
@@ -85,7 +90,10 @@ def print_notes(console: Console, changes: ChangeSet) -> None:
     header, counts = changes.header, changes.header.counts
     sent = counts.cells - counts.held_cells
     console.print(f"\n{count(counts.cells, 'changed cell')}: {sent:,} to send, {counts.held_cells:,} held")
-    _print_held(console, changes.reasons())
+    reasons = changes.reasons()
+    if reasons:
+        console.print("\nheld, with the way to have it otherwise", style="bold")
+        _print_held(console, reasons)
     if counts.blanks_kept:
         console.print(
             f"  {'dropped':<9}{count(counts.blanks_kept, 'cell'):<19}blank in the sheet; live keeps its value"
@@ -172,9 +180,9 @@ def print_written(console: Console, folder: str, manifest: Manifest, dialect: st
     _print_listed(console, "sent, but the undo cannot take it back", manifest.one_way)
     if manifest.update:
         back = "live again" + (", but for what is listed above" if manifest.one_way else "")
-        console.print(Text("proven by replay on live", "bold green"))
+        console.print(Text("\nproven by replay on live", "bold green"))
         console.print("  the update files give exactly the target, and touch no other cell")
-        console.print(f"  the undo files then give {back}")
+        console.print(f"  the undo files then give {back}\n")
     console.print(
         f"Wrote {count(len(manifest.update) + len(manifest.undo) + 1, 'file')} to {folder} ({dialect}).",
         soft_wrap=True,
@@ -199,7 +207,7 @@ def _print_listed(console: Console, title: str, listed: Sequence[Listed]) -> Non
 
 
 def _print_head(console: Console, item: Item, name: str) -> None:
-    style = {"changed": "yellow", "new": "green", "gone": "red"}[item.verdict]
+    style = {"changed": "", "new": "green", "gone": "bright_red"}[item.verdict]
     rows = " ".join(f"{file} row {row:,}" for file, row in (("live", item.row.live), ("sheet", item.row.sheet)) if row)
     verdict: str = "" if item.verdict == "changed" else item.verdict
     if any(held.field is None for held in item.held):
@@ -207,7 +215,7 @@ def _print_head(console: Console, item: Item, name: str) -> None:
     tail = "  ".join(part for part in (verdict, rows) if part)
     key = key_text(item.key)
     room = console.width - cell_len(key) - cell_len(tail) - 4
-    head = Text.assemble((key, f"bold {style}"), "  ", cut(shown(name), max(room, 8)) if name else "")
+    head = Text.assemble((key, f"bold {style}".strip()), "  ", cut(shown(name), max(room, 8)) if name else "")
     head.append(" " * max(2, console.width - cell_len(head.plain) - cell_len(tail)))
     console.print(head.append(tail, "dim"), overflow="ellipsis", no_wrap=True)
 
@@ -228,14 +236,14 @@ def _print_cell(console: Console, line: Text, before: str | None, after: str, no
     room = console.width - cell_len(line.plain)
     both = cell_len(old) + 3 + cell_len(new)
     if both + (cell_len(tail) + 2 if tail else 0) <= room:
-        line.append(old, "red").append(" → ").append(new, "green")
+        line.append(old, "bright_red").append(" → ").append(new, "green")
         if tail:
             line.append(" " * (room - both - cell_len(tail))).append(tail, "magenta" if note else "")
         console.print(line)
         return
     indent = cell_len(line.plain)
     first, second = _around_the_difference(old, new, room - 2 - (cell_len(tail) + 2 if tail else 0))
-    line.append("  ").append(first, "red")
+    line.append("  ").append(first, "bright_red")
     console.print(line)
     below = Text(" " * indent).append("→ ").append(second, "green")
     if tail:
