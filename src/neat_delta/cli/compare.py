@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import sys
 from functools import partial
+from importlib import import_module
 
 import click
 
@@ -49,6 +50,7 @@ def compare(
 
     # Both files are fetched while Polars is being imported, and the second while the first is being parsed.
     fetching = [in_background(partial(load, path)) for path in (live, sheet)]
+    report = in_background(partial(import_module, "neat_delta.report.terminal"))
 
     import neat_delta
     from neat_delta.core.errors import OutputError
@@ -79,18 +81,17 @@ def compare(
     if as_json:
         print_json({"output": output, "header": header, "held": changes.reasons()})
     elif output != "-":
-        from neat_delta.report import terminal as report
-
-        console = report.terminal()
-        report.print_inputs(
+        terminal = report()
+        console = terminal.terminal()
+        terminal.print_inputs(
             console,
             (live_catalogue, str(live_dialect)),
             (sheet_catalogue, str(sheet_dialect)),
             header.key,
             told=bool(key),
         )
-        report.print_accounts(console, changes)
-        report.print_notes(console, changes)
+        terminal.print_accounts(console, changes)
+        terminal.print_notes(console, changes)
         if output:
             console.print(f"\nWrote {output}. Look at it:  neat-delta preview {output}", soft_wrap=True)
         else:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import gc
 import os
 import signal
 import sys
@@ -51,6 +52,7 @@ def cli() -> None:
 def main() -> NoReturn:
     """Run the command line and exit."""
     signal.signal(signal.SIGTERM, _stop)
+    gc.disable()  # one command makes no garbage in cycles, and looking for it among millions of cells takes a while
     try:
         status = cli(standalone_mode=False)
         sys.stdout.flush()

@@ -57,8 +57,7 @@ def load(path: str) -> Loaded:
         if sys.platform == "linux":  # there a thread has a priority of its own, and this one is to use idle time only
             os.setpriority(os.PRIO_PROCESS, threading.get_native_id(), 19)
         try:
-            with Path(path).open("rb") as file:
-                found = hashlib.file_digest(file, "sha256").hexdigest()
+            found = _sha256(path)
         except OSError as error:
             raise FileError(f"{path}: it cannot be read ({_why(error)}).") from None
         if _stamp(path) != before:
@@ -66,6 +65,15 @@ def load(path: str) -> Loaded:
         return found
 
     return Loaded(path, data, in_background(digest))
+
+
+def _sha256(path: str) -> str:
+    """The digest of a file, in pieces so large that this thread seldom asks for the interpreter."""
+    found, piece = hashlib.sha256(), memoryview(bytearray(min(Path(path).stat().st_size, 1 << 24) or 1))
+    with Path(path).open("rb", buffering=0) as file:
+        while size := file.readinto(piece):
+            found.update(piece[:size])
+    return found.hexdigest()
 
 
 def _stamp(path: str) -> tuple[int, ...] | None:
