@@ -10,7 +10,11 @@ from hypothesis import example, given, settings
 from hypothesis import strategies as st
 
 from neat_delta import CatalogueError, Dialect, read_delimited
+from neat_delta.files import whole
 from neat_delta.files.delimited import column_letter, read_text
+
+MAPPED = pytest.mark.parametrize("large", [0, 1 << 24], ids=["mapped", "read"])
+"""Large files are mapped into memory, others read: both ways must give the same."""
 
 RAGGED = st.lists(st.sampled_from(["a", "é", ",", ",", '"', '""', "\n", " ", '",', '\n"', ',"']), max_size=12).map(
     "".join
@@ -64,7 +68,9 @@ def test_every_file_is_read_by_the_book_or_refused(text):
 @pytest.mark.parametrize("end", ["\n", "\r\n", "\r"])
 @pytest.mark.parametrize("start", ["", "\ufeff"])
 @pytest.mark.parametrize("quoting", [csv.QUOTE_MINIMAL, csv.QUOTE_ALL])
-def test_the_dialect_is_found_out(put, separator, end, start, quoting):
+@MAPPED
+def test_the_dialect_is_found_out(put, monkeypatch, separator, end, start, quoting, large):
+    monkeypatch.setattr(whole, "LARGE", large)
     rows = [("QA-1", 'Frame, 1 3/8"', "19.90"), ("QA-2", f"Two{end}lines; a | and a\ttab", ""), ("007", "Crème", "5")]
     out = io.StringIO(newline="")
     csv.writer(out, delimiter=separator, lineterminator=end, quoting=quoting).writerows(
@@ -76,8 +82,10 @@ def test_the_dialect_is_found_out(put, separator, end, start, quoting):
         assert dialect == Dialect(separator, end, bool(start), quoting == csv.QUOTE_ALL)
 
 
-def test_odd_but_plain_files_are_read(put):
+@MAPPED
+def test_odd_but_plain_files_are_read(put, monkeypatch, large):
     """Quotes inside unquoted cells, blank lines among the rows, mixed line ends, columns without a heading."""
+    monkeypatch.setattr(whole, "LARGE", large)
     found, _ = read_delimited(put("live.csv", 'sku,name,\nQA-1,5" pipe,\r\n\nQA-2,say "hm",note\n'))
     assert found.cells.rows() == [("QA-1", '5" pipe'), ("", ""), ("QA-2", 'say "hm"')]
     assert found.unnamed == (3,)
@@ -112,7 +120,9 @@ BAD = {
 
 
 @pytest.mark.parametrize("content, message", BAD.values(), ids=BAD)
-def test_a_bad_file_is_one_clear_error(put, content, message):
+@MAPPED
+def test_a_bad_file_is_one_clear_error(put, monkeypatch, large, content, message):
+    monkeypatch.setattr(whole, "LARGE", large)
     path = put("live.csv", content)
     with pytest.raises(CatalogueError) as error:
         read_delimited(path)

@@ -8,6 +8,7 @@ from __future__ import annotations
 
 import csv
 import io
+import mmap
 import re
 from collections import Counter
 from dataclasses import dataclass
@@ -67,17 +68,20 @@ def read_delimited(file: str | Loaded, dialect: Dialect | None = None) -> tuple[
     return Catalogue(cells, file.path, file.digest, unnamed), dialect
 
 
-def read_text(data: bytes, path: str, dialect: Dialect | None = None) -> tuple[pl.DataFrame, tuple[int, ...], Dialect]:
+def read_text(
+    data: bytes | mmap.mmap, path: str, dialect: Dialect | None = None
+) -> tuple[pl.DataFrame, tuple[int, ...], Dialect]:
     """The table in a file's bytes, the columns without a heading, and the dialect; `path` names it in errors."""
-    _must_be_text(data, path)
-    if not data[:SAMPLE].removeprefix(BOM).strip():
+    head = data[:SAMPLE]
+    _must_be_text(head, path)
+    if not head.removeprefix(BOM).strip():
         raise CatalogueError(f"{path}: the file is empty. Export it again.")
     sample = _sample(data)
-    dialect = dialect or _dialect(sample, data.startswith(BOM))
+    dialect = dialect or _dialect(sample, head.startswith(BOM))
     body = data
     end = dialect.line_end.encode()
-    if not body.endswith(end) or body.endswith(end * 2):  # blank lines at the end are no rows
-        body = body.rstrip(b"\r\n") + end
+    if not data[-4:].endswith(end) or data[-4:].endswith(end * 2):  # blank lines at the end are no rows
+        body = data[:].rstrip(b"\r\n") + end
     header = _first_row(sample, dialect.separator)
     _must_be_headings(header, path)
     cells = _parse(body, path, header, dialect)
@@ -100,20 +104,20 @@ def write_delimited(cells: pl.DataFrame, dialect: Dialect) -> bytes:
     return out.getvalue()
 
 
-def _must_be_text(data: bytes, path: str) -> None:
+def _must_be_text(head: bytes, path: str) -> None:
     for magic, what in BINARY:
-        if data.startswith(magic):
+        if head.startswith(magic):
             raise CatalogueError(f"{path}: this is {what}, not a CSV file. Save it as CSV (UTF-8) and use that file.")
-    if data.startswith((b"\xff\xfe", b"\xfe\xff")):
+    if head.startswith((b"\xff\xfe", b"\xfe\xff")):
         raise CatalogueError(f"{path}: this is UTF-16 text. Save it as CSV (UTF-8) and use that file.")
-    nul = data.find(b"\0", 0, SAMPLE)
+    nul = head.find(b"\0")
     if nul >= 0:
         raise CatalogueError(
             f"{path}: this is no text file (byte {nul + 1} is zero). Save the table as CSV (UTF-8) and use that file."
         )
 
 
-def _sample(data: bytes) -> str:
+def _sample(data: bytes | mmap.mmap) -> str:
     """The first whole lines of a file as text; bytes that are not UTF-8 are told of when the whole file is read."""
     cut = data[:SAMPLE].removeprefix(BOM)
     if len(data) > SAMPLE:
@@ -177,23 +181,26 @@ def _stand_in(number: int) -> str:
     return f"{MARK}{number}"
 
 
-def _parse(body: bytes, path: str, header: list[str], dialect: Dialect) -> pl.DataFrame:
+def _parse(body: bytes | mmap.mmap, path: str, header: list[str], dialect: Dialect) -> pl.DataFrame:
     """The cells under the header, by Polars where the file is regular. The header is read like a row, and left out."""
     names = [heading if heading.strip() else _stand_in(number) for number, heading in enumerate(header, 1)]
-    running = _split(body, names, dialect).collect(background=True)
+    running = _split(body if isinstance(body, bytes) else path, names, dialect).collect(background=True)
     regular, quoting = _quoting(body, dialect)  # while Polars reads
+    if isinstance(body, mmap.mmap) and hasattr(mmap, "MADV_DONTNEED"):
+        body.madvise(mmap.MADV_DONTNEED)  # a second copy in memory is needed no more; looked at again, it comes back
     try:
         cells = running.fetch_blocking()
     except pl.exceptions.PolarsError:
         cells = None
     if cells is None or not regular or _stray_line_ends(body, dialect) or _too_short(body, cells, quoting, dialect):
-        cells = _split(_regular(body, path, len(header), dialect), names, Dialect()).collect()
+        cells = _split(_regular(body[:], path, len(header), dialect), names, Dialect()).collect()
     return cells[1:]
 
 
-def _split(body: bytes, names: list[str], dialect: Dialect) -> pl.LazyFrame:
+def _split(source: bytes | str, names: list[str], dialect: Dialect) -> pl.LazyFrame:
     return pl.scan_csv(
-        body,
+        source,
+        glob=False,
         has_header=False,  # else Polars pairs columns with the schema by name, and reads quotes in headings otherwise
         schema=dict.fromkeys(names, pl.String),
         empty_string_is_null=False,
@@ -206,42 +213,42 @@ def _split(body: bytes, names: list[str], dialect: Dialect) -> pl.LazyFrame:
 QUOTED = rb'"(?:(?<![^%(ends)s]")|(?<=\A%(bom)s"))[^"]*+(?:""[^"]*+)*+"(?![^%(ends)s])'
 
 
-def _quoting(body: bytes, dialect: Dialect) -> tuple[bool, int | None]:
+def _quoting(body: bytes | mmap.mmap, dialect: Dialect) -> tuple[bool, int | None]:
     """Whether each quote stands where it may, and how many bytes quoting takes (less the quotes left in the text).
 
     Polars drops or moves other quotes without a word. In a file with so many quotes that counting the
     cells is dearer than looking for separators inside them, the number is None.
     """
     quoted = QUOTED % {b"ends": re.escape(dialect.separator.encode()) + rb"\r\n", b"bom": BOM}
-    if body.count(b'"', 0, SAMPLE) > SAMPLE // 16:
+    if body[:SAMPLE].count(b'"') > SAMPLE // 16:
         return re.fullmatch(rb'[^"]*+(?:' + quoted + rb'[^"]*+)*+', body) is not None, None
     cells = re.findall(quoted + rb'|"', body)  # a quote that stands anywhere else is found by itself
     return b'"' not in cells, len(cells) + b"".join(cells).count(b'"') // 2
 
 
-def _stray_line_ends(body: bytes, dialect: Dialect) -> bool:
+def _stray_line_ends(body: bytes | mmap.mmap, dialect: Dialect) -> bool:
     """Whether there may be line ends of another sort than Polars is told of."""
     if dialect.line_end == "\r":
-        return b"\n" in body
-    return b"\r" in body and body.count(b"\r") != body.count(b"\r\n")
+        return body.find(b"\n") >= 0
+    return body.find(b"\r") >= 0 and re.search(rb"\r(?!\n)", body) is not None
 
 
-def _too_short(body: bytes, cells: pl.DataFrame, quoting: int | None, dialect: Dialect) -> bool:
+def _too_short(body: bytes | mmap.mmap, cells: pl.DataFrame, quoting: int | None, dialect: Dialect) -> bool:
     """Whether a row has too few cells. Polars fills such a row: it ends in a blank cell, and separators are missing."""
     if cells.width == 1 or not (cells.to_series(-1) == "").any():
         return False
-    bare = dialect.line_end == "\n" and b"\r" not in body
+    bare = dialect.line_end == "\n" and body.find(b"\r") < 0
     wanted = (cells.width - 1) * cells.height
     if quoting is not None and (bare or dialect.line_end != "\n"):
         # What is no cell's text, quoting or line end is a separator. A line end shorter than the
         # dialect's makes this too few, never too many, so that enough are enough.
         text = sum(cells.select(pl.all().str.len_bytes().sum()).row(0))
         line_ends = len(dialect.line_end) * cells.height
-        if len(body) - len(BOM) * body.startswith(BOM) - text - quoting - line_ends == wanted:
+        if len(body) - len(BOM) * body[:3].startswith(BOM) - text - quoting - line_ends == wanted:
             return False
     separator = dialect.separator
     inside = sum(cells.select(pl.all().str.count_matches(separator, literal=True).sum()).row(0))
-    return bool(body.count(separator.encode()) - inside != wanted)
+    return bool(body[:].count(separator.encode()) - inside != wanted)
 
 
 def _regular(body: bytes, path: str, width: int, dialect: Dialect) -> bytes:

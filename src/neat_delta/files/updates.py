@@ -13,7 +13,7 @@ from neat_delta.core.importer import Importer
 from neat_delta.core.manifest import FORMAT, VERSION, Listed, Manifest, OutFile
 from neat_delta.core.proof import prove
 from neat_delta.core.update import Plan, Table, plan
-from neat_delta.files.delimited import Dialect, read_delimited, write_delimited
+from neat_delta.files.delimited import Dialect, read_text, write_delimited
 from neat_delta.files.whole import new_folder
 
 __all__ = ["write_updates"]
@@ -52,14 +52,15 @@ def write_updates(
         )
         (partial / MANIFEST).write_bytes(msgspec.json.format(msgspec.json.encode(manifest), indent=2) + b"\n")
         read = {
-            file.file: read_delimited(str(partial / file.file), dialect)[0] for file in manifest.update + manifest.undo
+            file.file: read_text((partial / file.file).read_bytes(), file.file, dialect)[0]
+            for file in manifest.update + manifest.undo
         }
         prove(
             live.cells,
             changes,
             planned,
-            (read[file.file].cells for file in manifest.update),
-            (read[file.file].cells for file in manifest.undo),
+            (read[file.file] for file in manifest.update),
+            (read[file.file] for file in manifest.undo),
             importer,
         )
     return manifest

@@ -5,6 +5,7 @@ from __future__ import annotations
 import contextlib
 import ctypes
 import hashlib
+import mmap
 import os
 import shutil
 import sys
@@ -35,12 +36,19 @@ def read_whole(path: str) -> bytes:
         raise FileError(f"{path}: it cannot be read ({_why(error)}).") from None
 
 
+LARGE = 1 << 24
+"""Files of more bytes than this are mapped into memory."""
+
+
 @dataclass(frozen=True, slots=True)
 class Loaded:
-    """A file's bytes under the path it was named by. `digest` gives their SHA-256, and waits for it if need be."""
+    """A file's bytes under the path it was named by; those of a large file are mapped, not copied.
+
+    `digest` gives their SHA-256, and waits for it if need be.
+    """
 
     path: str
-    data: bytes
+    data: bytes | mmap.mmap
     digest: Callable[[], str]
 
 
@@ -51,7 +59,8 @@ def load(path: str) -> Loaded:
     was changed in between. FileError also when there is no such file or it cannot be read.
     """
     before = _stamp(path)
-    data = read_whole(path)
+    large = before is not None and Path(path).is_file() and before[2] > LARGE
+    data = _mapped(path) if large else read_whole(path)
 
     def digest() -> str:
         if sys.platform == "linux":  # there a thread has a priority of its own, and this one is to use idle time only
@@ -65,6 +74,14 @@ def load(path: str) -> Loaded:
         return found
 
     return Loaded(path, data, in_background(digest))
+
+
+def _mapped(path: str) -> mmap.mmap:
+    try:
+        with Path(path).open("rb") as file:
+            return mmap.mmap(file.fileno(), 0, prot=mmap.PROT_READ)
+    except OSError as error:
+        raise FileError(f"{path}: it cannot be read ({_why(error)}).") from None
 
 
 def _sha256(path: str) -> str:
