@@ -14,7 +14,6 @@ from neat_delta.core.catalogue import Source
 
 __all__ = [
     "FORMAT",
-    "VERDICTS",
     "VERSION",
     "ChangeSet",
     "Counts",
@@ -34,8 +33,6 @@ VERSION = 1
 
 Verdict = Literal["changed", "new", "gone"]
 """What became of an item. There is a fourth, `same`: such items are only counted."""
-
-VERDICTS: tuple[Verdict, ...] = ("changed", "new", "gone")
 
 
 class SetAside(msgspec.Struct, frozen=True, forbid_unknown_fields=True):

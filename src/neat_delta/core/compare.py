@@ -21,12 +21,10 @@ from neat_delta.core.changes import (
 from neat_delta.core.kinds import TEXT, Kind, blank
 from neat_delta.core.match import Matched, match
 
-__all__ = ["BLANKS", "EMPTIED", "GONE", "NEW", "Blanks", "compare"]
+__all__ = ["EMPTIED", "GONE", "NEW", "Blanks", "compare"]
 
 Blanks = Literal["hold", "clear", "keep"]
 """What a cell emptied in the sheet means: ask first (hold it), empty the field, or leave the field as it is."""
-
-BLANKS: tuple[Blanks, ...] = ("hold", "clear", "keep")
 
 EMPTIED, NEW, GONE = "emptied", "new", "gone"
 """The reasons for which compare holds a change."""

@@ -6,9 +6,7 @@ from typing import Literal
 
 import msgspec
 
-__all__ = ["IMPORTER_BLANKS", "Importer"]
-
-IMPORTER_BLANKS: tuple[Literal["skip", "clear"], ...] = ("skip", "clear")
+__all__ = ["Importer"]
 
 
 class Importer(msgspec.Struct, frozen=True, forbid_unknown_fields=True):

@@ -18,7 +18,7 @@ from neat_delta.core.changes import SetAside
 from neat_delta.core.errors import CatalogueError
 from neat_delta.core.kinds import blank
 
-__all__ = ["Matched", "find_key", "match"]
+__all__ = ["Matched", "find_key", "match", "plain_heading"]
 
 SKU_HEADINGS = (
     "sku",
@@ -76,18 +76,23 @@ def find_key(live: Catalogue, sheet: Catalogue, key: Sequence[str] | None = None
                         f"It has: {_listed(catalogue.fields)}."
                     )
         return list(key)
-    plain = {"".join(c for c in name.casefold() if c.isalnum()): name for name in reversed(live.fields)}
-    found = [plain[heading] for heading in SKU_HEADINGS if heading in plain]
-    if not found:
+    found = plain_heading(live.fields, SKU_HEADINGS)
+    if found is None:
         raise CatalogueError(
             f"{live_path}: no heading is plainly the SKU. Name the key with --key. It has: {_listed(live.fields)}."
         )
-    if found[0] not in sheet.fields:
+    if found not in sheet.fields:
         raise CatalogueError(
-            f'{sheet_path}: there is no heading "{found[0]}", which is the key in {live_path}. '
+            f'{sheet_path}: there is no heading "{found}", which is the key in {live_path}. '
             f"It has: {_listed(sheet.fields)}."
         )
-    return found[:1]
+    return [found]
+
+
+def plain_heading(fields: Sequence[str], wanted: Sequence[str]) -> str | None:
+    """The field whose heading, without case, spaces and marks, is the first of `wanted` that any field has."""
+    plain = {"".join(c for c in name.casefold() if c.isalnum()): name for name in reversed(fields)}
+    return next((plain[heading] for heading in wanted if heading in plain), None)
 
 
 def match(live: Catalogue, sheet: Catalogue, key: Sequence[str] | None = None) -> Matched:

@@ -6,6 +6,7 @@ from collections.abc import Iterable
 
 import polars as pl
 
+from neat_delta.core.catalogue import FIRST_ROW
 from neat_delta.core.changes import ChangeSet
 from neat_delta.core.errors import ChangeSetError, ProofError
 from neat_delta.core.importer import Importer
@@ -27,9 +28,9 @@ def check_against(live: pl.DataFrame, changes: ChangeSet, name: str) -> None:
         raise ChangeSetError(
             f"{name}: an item names a row that {changes.header.live.path} does not have. Compare again."
         )
-    stands = live.select(pl.struct(key)).to_series().gather(known["live"] - 2)
+    stands = live.select(pl.struct(key)).to_series().gather(known["live"] - FIRST_ROW)
     _agree(stands == known["key"], known["item"], changes, name, "its key")
-    places = changes.items["live"] - 2
+    places = changes.items["live"] - FIRST_ROW
     for (field,), cells in changes.cells.filter(pl.col("before").is_not_null()).group_by("field", maintain_order=True):
         before = live[str(field)].gather(places.gather(cells["item"]))
         _agree(before == cells["before"], cells["item"], changes, name, f'"{field}" before the change')
@@ -53,7 +54,9 @@ def target(live: pl.DataFrame, changes: ChangeSet, sent: pl.DataFrame) -> pl.Dat
     wanted = pl.concat([live, pl.DataFrame(empty, schema=live.schema)])
     place = pl.concat(
         [
-            items.filter(pl.col("live").is_not_null()).select(pl.col("item").cast(pl.Int64), place=pl.col("live") - 2),
+            items.filter(pl.col("live").is_not_null()).select(
+                pl.col("item").cast(pl.Int64), place=pl.col("live") - FIRST_ROW
+            ),
             pl.DataFrame({"item": added}).select("item", place=pl.int_range(pl.len()) + live.height),
         ]
     )

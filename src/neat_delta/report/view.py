@@ -8,16 +8,15 @@ from typing import Literal
 
 import polars as pl
 
-from neat_delta.core.catalogue import MARK, Catalogue
+from neat_delta.core.catalogue import FIRST_ROW, MARK, Catalogue
 from neat_delta.core.changes import ChangeSet
 from neat_delta.core.kinds import numbers
+from neat_delta.core.match import plain_heading
 
-__all__ = ["SORTS", "Sort", "View", "names_of", "view"]
+__all__ = ["Sort", "View", "names_of", "view"]
 
 Sort = Literal["file", "key", "name", "size"]
 """The order of live's rows; by key; by name; the largest change in per cent first."""
-
-SORTS: tuple[Sort, ...] = ("file", "key", "name", "size")
 
 NAME_HEADINGS = ("name", "productname", "itemname", "title", "producttitle", "itemtitle")
 """Headings under which a person knows an item, without case, spaces and marks; the plainest first."""
@@ -36,13 +35,12 @@ def names_of(changes: ChangeSet, live: Catalogue | None) -> pl.Series:
     """Per item the name that a person knows it by, from live or, for a new item, from its cells; "" where unknown."""
     blanks = pl.repeat("", changes.items.height, eager=True)
     headings = live.fields if live else changes.header.fields
-    plain = {"".join(c for c in name.casefold() if c.isalnum()): name for name in reversed(headings)}
-    field = next((plain[heading] for heading in NAME_HEADINGS if heading in plain), None)
+    field = plain_heading(headings, NAME_HEADINGS)
     if field is None:
         return blanks
     if live is not None:
         known = changes.items.with_row_index("item").filter(pl.col("live").is_not_null())
-        blanks = blanks.scatter(known["item"], live.cells[field].gather(known["live"] - 2))
+        blanks = blanks.scatter(known["item"], live.cells[field].gather(known["live"] - FIRST_ROW))
     own = changes.cells.filter(pl.col("before").is_null() & (pl.col("field").cast(pl.String) == field))
     return blanks.scatter(own["item"], own["after"])
 
