@@ -6,6 +6,7 @@ Also the catalogues and edits that hypothesis draws.
 from __future__ import annotations
 
 import random
+import unicodedata
 from collections import Counter
 from dataclasses import dataclass
 
@@ -61,6 +62,11 @@ WHITE = "\t\n\x0b\x0c\r \x85\xa0\u1680\u2028\u2029\u202f\u205f\u3000" + "".join(
 """The characters of Unicode's property White_Space."""
 
 
+def value(text: str) -> str:
+    """What a text is without the differences that nobody typed."""
+    return unicodedata.normalize("NFC", text.replace("\r\n", "\n").replace("\r", "\n")).strip(WHITE)
+
+
 def filled(text: str) -> bool:
     """Whether a cell is not blank."""
     return bool(text.strip(WHITE))
@@ -110,12 +116,14 @@ class Expected:
 
 
 def expected(live: Table, sheet: Table, blanks: str, with_new: bool) -> Expected:
-    """Compare by the rules, one row at a time."""
+    """Compare by the rules, one row at a time; the items by their keys without outer white space."""
     tables = {"live": live, "sheet": sheet}
     keyed: dict[str, dict[str, dict[str, str]]] = {}
     seen: dict[str, Counter[str]] = {}
     for name, (headings, rows) in tables.items():
         items = [dict(zip(headings, row, strict=True)) for row in rows]
+        for item in items:
+            item["sku"] = item["sku"].strip(WHITE)
         seen[name] = Counter(item["sku"] for item in items if filled(item["sku"]))
         keyed[name] = {item["sku"]: item for item in items if filled(item["sku"])}
     twice = {key for counted in seen.values() for key, times in counted.items() if times > 1}
@@ -134,7 +142,7 @@ def expected(live: Table, sheet: Table, blanks: str, with_new: bool) -> Expected
         held: set[tuple[str | None, str]] = set()
         for field in common:
             before, after = item[field], keyed["sheet"][key][field]
-            if before == after or not (filled(before) or filled(after)):
+            if value(before) == value(after):
                 continue
             if not filled(after):
                 if blanks == "keep":

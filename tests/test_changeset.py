@@ -19,8 +19,7 @@ DOCUMENT = Path(__file__).parents[1] / "docs" / "formats" / "change-set.md"
 def lines(store, monkeypatch) -> list[str]:
     """The lines of the demo store's change set, which stands in changes.jsonl."""
     monkeypatch.chdir(store)
-    live, _ = neat_delta.read_delimited("live.csv")
-    sheet, _ = neat_delta.read_delimited("sheet.csv")
+    live, sheet = neat_delta.read("live.csv"), neat_delta.read("sheet.csv")
     neat_delta.write_changes(neat_delta.compare(live, sheet), "changes.jsonl")
     return Path("changes.jsonl").read_text().splitlines()
 
@@ -118,4 +117,4 @@ def test_live_is_found_beside_the_change_set(lines, tmp_path, monkeypatch):
     (tmp_path / "elsewhere").mkdir()
     monkeypatch.chdir(tmp_path / "elsewhere")
     changes = neat_delta.read_changes("../changes.jsonl")
-    assert neat_delta.read_live(changes, "../changes.jsonl")[0].cells.height == 418
+    assert neat_delta.read_live(changes, "../changes.jsonl").cells.height == 418

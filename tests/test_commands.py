@@ -21,7 +21,7 @@ def test_the_whole_round_on_the_demo_store(run, store):
     assert "changed 35 35" in lines(compared.stdout)
     assert "rows read 418 410" in lines(compared.stdout)
     assert "73 changed cells: 54 to send, 19 held" in lines(compared.stdout)
-    assert "sheet row 411 (blank) no key" in lines(compared.stdout)
+    assert "sheet row 411 (blank) total without a key" in lines(compared.stdout)
     assert "key sku (the heading says so; --key names another)" in lines(compared.stdout)
 
     seen = run("preview", "changes.jsonl")
@@ -209,8 +209,8 @@ def test_the_library_needs_neither_click_nor_rich(store):
     import subprocess
 
     code = (
-        "import sys, neat_delta as nd; l, d = nd.read_delimited('live.csv'); s, _ = nd.read_delimited('sheet.csv');"
-        "c = nd.compare(l, s); nd.write_updates(c, l, d, nd.Importer('skip'), 'out'); nd.figures(c);"
+        "import sys, neat_delta as nd; l, s = nd.read('live.csv'), nd.read('sheet.csv');"
+        "c = nd.compare(l, s); nd.write_updates(c, l, nd.Importer('skip'), 'out'); nd.figures(c);"
         "assert not {'click', 'rich'} & set(sys.modules); print([getattr(nd, n) for n in nd.__all__] and len(c.items))"
     )
     done = subprocess.run([sys.executable, "-c", code], cwd=store, capture_output=True, text=True, check=False)

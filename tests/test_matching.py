@@ -38,7 +38,9 @@ def test_several_fields_can_be_the_key():
 
 def test_rows_that_nobody_can_place_are_set_aside_with_the_reason():
     live = catalogue((["sku", "price"], [["a", "1"], ["b", "1"], ["b", "1"], ["c", "1"], ["", ""]]))
-    sheet = catalogue((["sku", "price"], [["a", "2"], ["b", "2"], ["c", "2"], ["c", "2"], ["", "sum"], ["d", "1"]]))
+    sheet = catalogue(
+        (["sku", "price"], [["a", "2"], ["b", "2"], ["c", "2"], ["c", "2"], ["", "sum"], ["d", "1"], ["", "3"]])
+    )
     changes = compare(live, sheet)
     assert [(row.file, row.row, row.reason) for row in changes.header.set_aside] == [
         ("live", 3, "key repeats in live"),
@@ -48,7 +50,8 @@ def test_rows_that_nobody_can_place_are_set_aside_with_the_reason():
         ("sheet", 3, "key repeats in live"),
         ("sheet", 4, "key repeats in the sheet"),
         ("sheet", 5, "key repeats in the sheet"),
-        ("sheet", 6, "no key"),
+        ("sheet", 6, "total without a key"),
+        ("sheet", 8, "no key"),
     ]
     assert [(item.key["sku"], item.verdict) for item in changes.each()] == [("a", "changed"), ("d", "new")]
 
@@ -61,7 +64,12 @@ USELESS = {
         None,
         "no heading is plainly the SKU. Name the key with --key",
     ),
-    "sku not in the sheet": (LIVE, (["SKU", "price"], [["a", "1"]]), None, 'no heading "sku", which is the key in'),
+    "sku not in the sheet": (
+        LIVE,
+        (["code", "price"], [["a", "1"]]),
+        None,
+        'no heading stands for "sku", which is the key in',
+    ),
     "no such key": (LIVE, LIVE, ["ean"], 'there is no heading "ean" for the key. It has: sku, price'),
     "key twice": (LIVE, LIVE, ["sku", "sku"], "names the same field twice"),
     "nothing in common": (LIVE, (["sku", "stock"], [["a", "1"]]), None, "has no field of"),

@@ -135,15 +135,15 @@ def test_only_what_write_wrote_is_replaced(run, changes):
 def test_nothing_is_handed_over_when_the_proof_fails(changes, monkeypatch):
     monkeypatch.chdir(changes)
     found = neat_delta.read_changes("changes.jsonl")
-    live, dialect = neat_delta.read_live(found, "changes.jsonl")
+    live = neat_delta.read_live(found, "changes.jsonl")
     honest = neat_delta.write_delimited
 
-    def wrong_by_a_cent(cells, dialect):
-        return honest(cells, dialect).replace(b"45.90", b"45.91")
+    def wrong_by_a_cent(cells, layout, what):
+        return honest(cells, layout, what).replace(b"45.90", b"45.91")
 
     monkeypatch.setattr(updates, "write_delimited", wrong_by_a_cent)
     with pytest.raises(ProofError, match=r"QA-1028, price: '45.91' where '45.90' is wanted"):
-        neat_delta.write_updates(found, live, dialect, Importer("clear"), "out")
+        neat_delta.write_updates(found, live, Importer("clear"), "out")
     assert names(changes) == INPUTS
 
 

@@ -1,11 +1,10 @@
 """Neat Delta as a library: the same steps as the commands, as functions on tables and plain values.
 
-    live, dialect = neat_delta.read_delimited("live.csv")
-    sheet, _ = neat_delta.read_delimited("sheet.csv")
-    changes = neat_delta.compare(live, sheet)
+    live, sheet = neat_delta.read("live.csv"), neat_delta.read("sheet.xlsx")
+    changes = neat_delta.compare(live, sheet, store=neat_delta.read_store("store.toml"))
     neat_delta.write_changes(changes, "changes.jsonl")
     importer = neat_delta.Importer(blanks="skip")
-    neat_delta.write_updates(changes, live, dialect, importer, "out")
+    neat_delta.write_updates(changes, live, importer, "out")
 
 The names are loaded when they are first used, so that `neat-delta --help` does not wait for Polars.
 """
@@ -17,7 +16,7 @@ from typing import TYPE_CHECKING, Any
 
 if TYPE_CHECKING:
     from neat_delta.core.catalogue import Catalogue, Source
-    from neat_delta.core.changes import ChangeSet, Counts, Header, Held, HeldCount, Item, Row, SetAside
+    from neat_delta.core.changes import ChangeSet, Counts, Header, Held, HeldCount, Item, NearKey, Row, SetAside
     from neat_delta.core.compare import compare
     from neat_delta.core.errors import (
         CatalogueError,
@@ -26,16 +25,24 @@ if TYPE_CHECKING:
         NeatDeltaError,
         OutputError,
         ProofError,
+        StoreError,
     )
     from neat_delta.core.figures import FieldFigures, figures
+    from neat_delta.core.headings import Pair, Pairing, pair
     from neat_delta.core.importer import Importer
+    from neat_delta.core.layout import Layout, Writing
+    from neat_delta.core.learn import Learned, learn
     from neat_delta.core.manifest import Manifest
-    from neat_delta.core.match import find_key
+    from neat_delta.core.match import HARMLESS, find_key
     from neat_delta.core.proof import prove, target
     from neat_delta.core.replay import replay
+    from neat_delta.core.samples import kept
+    from neat_delta.core.store import Field, FileForm, Key, Store
     from neat_delta.core.update import Plan, Table, plan
     from neat_delta.files.changeset import read_changes, read_live, write_changes
-    from neat_delta.files.delimited import Dialect, read_delimited, write_delimited
+    from neat_delta.files.delimited import write_delimited
+    from neat_delta.files.reading import read
+    from neat_delta.files.storefile import read_mapping, read_store
     from neat_delta.files.updates import write_updates
 
 __version__ = "0.1.0"
@@ -46,49 +53,72 @@ _MODULES = (
     "core.compare",
     "core.errors",
     "core.figures",
+    "core.headings",
     "core.importer",
+    "core.layout",
+    "core.learn",
     "core.manifest",
     "core.match",
     "core.proof",
     "core.replay",
+    "core.samples",
+    "core.store",
     "core.update",
     "files.changeset",
     "files.delimited",
+    "files.reading",
+    "files.storefile",
     "files.updates",
 )
 
 __all__ = [
+    "HARMLESS",
     "Catalogue",
     "CatalogueError",
     "ChangeSet",
     "ChangeSetError",
     "Counts",
-    "Dialect",
+    "Field",
     "FieldFigures",
     "FileError",
+    "FileForm",
     "Header",
     "Held",
     "HeldCount",
     "Importer",
     "Item",
+    "Key",
+    "Layout",
+    "Learned",
     "Manifest",
+    "NearKey",
     "NeatDeltaError",
     "OutputError",
+    "Pair",
+    "Pairing",
     "Plan",
     "ProofError",
     "Row",
     "SetAside",
     "Source",
+    "Store",
+    "StoreError",
     "Table",
+    "Writing",
     "__version__",
     "compare",
     "figures",
     "find_key",
+    "kept",
+    "learn",
+    "pair",
     "plan",
     "prove",
+    "read",
     "read_changes",
-    "read_delimited",
     "read_live",
+    "read_mapping",
+    "read_store",
     "replay",
     "target",
     "write_changes",

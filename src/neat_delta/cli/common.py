@@ -1,4 +1,6 @@
-"""What several commands share: printing facts for a program, and saying that work is going on."""
+"""What several commands share: how files are read, the store file, facts for a program, saying that work is going
+on.
+"""
 
 from __future__ import annotations
 
@@ -6,13 +8,178 @@ import sys
 import threading
 from collections.abc import Callable, Iterator
 from contextlib import contextmanager
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import click
 
-__all__ = ["json_option", "print_json", "working"]
+if TYPE_CHECKING:
+    from neat_delta.core.layout import Layout, Writing
+    from neat_delta.core.store import Store
 
-json_option: Callable[[Any], Any] = click.option("--json", "as_json", is_flag=True, help="Print the facts as JSON.")
+__all__ = [
+    "json_option",
+    "key_option",
+    "layout_options",
+    "must_not_be_input",
+    "pairing_options",
+    "print_json",
+    "store_option",
+    "the_store",
+    "told_layout",
+    "told_writing",
+    "working",
+]
+
+Decorator = Callable[[Any], Any]
+
+json_option: Decorator = click.option("--json", "as_json", is_flag=True, help="Print the facts as JSON.")
+
+store_option: Decorator = click.option(
+    "--store",
+    metavar="FILE",
+    envvar="NEAT_DELTA_STORE",
+    help="The store file.  [default: $NEAT_DELTA_STORE, or neat-delta.toml from this folder upward]",
+)
+
+key_option: Decorator = click.option(
+    "--key",
+    multiple=True,
+    metavar="FIELD",
+    help="The field an item is known by; repeat it for a key of several fields.  [default: the SKU's heading]",
+)
+
+LAYOUT = (
+    ("encoding", "NAME", "Such as utf-8, cp1252, cp1250, cp1251."),
+    ("separator", "MARK", "Between cells: comma, semicolon, tab, pipe, or the character itself."),
+    ("quote", "MARK", 'Around cells; "none" where there are no quotes.'),
+    ("escape", "MARK", 'Before a quote inside a cell; "none" where quotes are doubled.'),
+    ("header-line", "N", "The line of the headings."),
+    ("sheet-name", "NAME", "The sheet of a workbook.  [default: its first]"),
+    ("decimal-mark", "MARK", "In SHEET's numbers: . or ,"),
+    ("thousands-mark", "MARK", "In SHEET's numbers."),
+    ("date-form", "FORM", "In SHEET, such as DD.MM.YYYY."),
+)
+WRITING = ("decimal-mark", "thousands-mark", "date-form")
+
+
+def layout_options(*, two: bool) -> Decorator:
+    """The options that say how files are laid out; with two files, a value is for one of them or for both.
+
+    Values are kept in the context, for `told_layout` and `told_writing`.
+    """
+
+    def add(command: Any) -> Any:  # noqa: ANN401 - as Click decorates
+        for name, metavar, words in reversed(LAYOUT):
+            if name in WRITING and not two:
+                continue
+            command = click.option(
+                f"--{name}", metavar=metavar, multiple=True, expose_value=False, callback=_keep, help=words
+            )(command)
+        return command
+
+    return add
+
+
+def _keep(context: click.Context, option: click.Parameter, values: tuple[str, ...]) -> None:
+    context.meta[f"neat_delta.{option.name}"] = values
+
+
+def _told(name: str, side: str) -> str | None:
+    """The value of a layout option for live or sheet: `live=cp1252` is for one of the two, `cp1252` for both."""
+    found = None
+    for value in click.get_current_context().meta.get(f"neat_delta.{name}", ()):
+        which, mark, rest = value.partition("=")
+        if not (mark and which in {"live", "sheet"}):
+            found = value
+        elif which == side:
+            found = rest
+    return found
+
+
+def told_layout(side: str, base: Layout | None = None) -> Layout:
+    """What the options say of the layout of live or sheet, over what is known anyway."""
+    import msgspec
+
+    from neat_delta.core.layout import SEPARATORS, Layout
+
+    said: dict[str, Any] = {}
+    for name in ("encoding", "separator", "quote", "escape", "header_line", "sheet_name"):
+        value = _told(name, side)
+        if value is None:
+            continue
+        option = "--" + name.replace("_", "-")
+        if name == "header_line":
+            if not value.isdecimal() or not int(value):
+                raise click.BadParameter(f"{value!r} is no line; lines are counted from 1.", param_hint=option)
+            said[name] = int(value)
+        elif name in {"separator", "quote", "escape"}:
+            words = {word: mark for mark, word in SEPARATORS.items()} | ({"none": ""} if name != "separator" else {})
+            said[name] = words.get(value, "\t" if value == "\\t" else value)
+            if len(said[name].encode()) > 1 or (name == "separator" and (not said[name] or said[name] in "\r\n")):
+                raise click.BadParameter(f"{value!r} is not one plain character.", param_hint=option)
+        else:
+            said[name] = value
+    if said.get("separator") and said["separator"] in {said.get("quote"), said.get("escape")}:
+        raise click.BadParameter("it is the same as the quote or the escape.", param_hint="--separator")
+    return msgspec.structs.replace(base or Layout(), **said)
+
+
+def told_writing() -> Writing:
+    """What the options say of how the sheet writes values."""
+    from neat_delta.core.layout import Writing
+    from neat_delta.core.store import Store, contradictions
+
+    decimal = _told("decimal_mark", "sheet")
+    if decimal not in {None, ".", ","}:
+        raise click.BadParameter(f"{decimal!r} is neither . nor ,", param_hint="--decimal-mark")
+    thousands = {"none": "", "space": " ", "point": ".", "comma": ",", "apostrophe": "'"}
+    mark = _told("thousands_mark", "sheet")
+    writing = Writing(
+        decimal,  # type: ignore[arg-type]
+        None if mark is None else thousands.get(mark, mark),
+        _told("date_form", "sheet"),
+    )
+    for one in contradictions(Store(writing=writing)):
+        raise click.BadParameter(f"{one.what}.", param_hint="--" + one.where[-1].replace("_", "-"))
+    return writing
+
+
+def the_store(told: str | None) -> tuple[Store, str] | None:
+    """The store file that was told or found, and its path."""
+    from neat_delta.files.storefile import find_store, read_store
+
+    path = find_store(told)
+    return None if path is None else (read_store(path), path)
+
+
+def pairing_options(command: Any) -> Any:  # noqa: ANN401 - as Click decorates
+    """The options that say which heading of the sheet is which field."""
+    for option in (
+        click.option("--mapping", metavar="FILE", help="Headings kept by `neat-delta match --save`."),
+        click.option("--ignore", multiple=True, metavar="HEADING", help="Leave this heading out; may be repeated."),
+        click.option("--only", metavar="FIELDS", help="Only these fields, with commas between: price,stock."),
+        click.option(
+            "--map",
+            "mapped",
+            multiple=True,
+            metavar="HEADING=FIELD",
+            help='What a heading of SHEET stands for: "Trade=cost". May be repeated.',
+        ),
+    ):
+        command = option(command)
+    return command
+
+
+def must_not_be_input(output: str, *inputs: str) -> None:
+    """OutputError when an output would overwrite one of these files."""
+    from pathlib import Path
+
+    from neat_delta.core.errors import OutputError
+
+    place = Path(output)
+    for name in inputs:
+        if place.exists() and Path(name).exists() and place.samefile(name):
+            raise OutputError(f"{output}: this is an input, and inputs are never modified. Name another file to write.")
 
 
 def print_json(facts: object) -> None:

@@ -8,7 +8,19 @@ from importlib import import_module
 
 import click
 
-from neat_delta.cli.common import json_option, print_json, working
+from neat_delta.cli.common import (
+    json_option,
+    key_option,
+    layout_options,
+    must_not_be_input,
+    pairing_options,
+    print_json,
+    store_option,
+    the_store,
+    told_layout,
+    told_writing,
+    working,
+)
 
 __all__ = ["compare"]
 
@@ -18,12 +30,6 @@ __all__ = ["compare"]
 @click.argument("sheet")
 @click.option("-o", "--output", metavar="FILE", help="Write the change set to FILE (- for standard output).")
 @click.option(
-    "--key",
-    multiple=True,
-    metavar="FIELD",
-    help="The field an item is known by; repeat it for a key of several fields.  [default: the SKU's heading]",
-)
-@click.option(
     "--blanks",
     type=click.Choice(["hold", "clear", "keep"]),
     default="hold",
@@ -31,41 +37,71 @@ __all__ = ["compare"]
     help="Cells emptied in SHEET: hold them, clear the field, or keep what live has.",
 )
 @click.option("--with-new", is_flag=True, help="Send items that only SHEET has.  [default: held]")
+@store_option
+@key_option
+@click.option(
+    "--accept-near-keys",
+    "accept_near",
+    is_flag=True,
+    help="Take keys that miss one of live only by case, spaces, hyphens or leading zeros.  [default: reported]",
+)
+@pairing_options
+@layout_options(two=True)
 @json_option
 def compare(
     live: str,
     sheet: str,
     output: str | None,
-    key: tuple[str, ...],
     blanks: str,
     with_new: bool,
+    store: str | None,
+    key: tuple[str, ...],
+    accept_near: bool,
+    mapped: tuple[str, ...],
+    only: str | None,
+    ignore: tuple[str, ...],
+    mapping: str | None,
     as_json: bool,
 ) -> int:
     """Find what SHEET changes in LIVE, item by item.
 
     LIVE is the catalogue as the store exported it; SHEET is the edited copy, with any of its rows and
-    columns in any order. Both are CSV in UTF-8, separated by comma, semicolon, tab or pipe.
+    columns in any order. Both may be delimited text (CSV) in any encoding, a workbook (.xlsx, .ods, .xls), JSON, JSON
+    Lines or Parquet, packed or not; - is standard input. What a file is, is found out; the options below tell it
+    instead, for one of the two with live= or sheet= before the value.
     """
     from neat_delta.files.whole import in_background, load
 
     # Both files are fetched while Polars is being imported, and the second while the first is being parsed.
+    if live == sheet == "-":
+        raise click.UsageError("Only one of LIVE and SHEET can be standard input.")
     fetching = [in_background(partial(load, path)) for path in (live, sheet)]
     report = in_background(partial(import_module, "neat_delta.report.terminal"))
 
     import neat_delta
+    from neat_delta.cli.match import told_pairing
     from neat_delta.core.errors import OutputError
     from neat_delta.files.changeset import change_lines
 
     if output and output != "-":
-        _must_not_be_input(output, live, sheet)
+        must_not_be_input(output, live, sheet)
+    found = the_store(store)
+    known, store_path = found or (None, None)
+    told, saved, fields = told_pairing(mapped, only, ignore, mapping)
     with working(f"Reading {live} and {sheet}"):
-        live_catalogue, live_dialect = neat_delta.read_delimited(fetching.pop(0)())
-        sheet_catalogue, sheet_dialect = neat_delta.read_delimited(fetching.pop(0)())
+        live_catalogue = neat_delta.read(fetching.pop(0)(), told_layout("live", known.file.layout if known else None))
+        sheet_catalogue = neat_delta.read(fetching.pop(0)(), told_layout("sheet"))
     with working("Comparing"):
         changes = neat_delta.compare(
             live_catalogue,
             sheet_catalogue,
+            store=known,
             key=key,
+            told=told,
+            saved=saved,
+            only=fields,
+            writing=told_writing(),
+            accept_near=accept_near,
             blanks=blanks,  # type: ignore[arg-type]
             with_new=with_new,
         )
@@ -79,32 +115,15 @@ def compare(
     header = changes.header
     held = header.counts.held_cells or changes.items["held"].count()
     if as_json:
-        print_json({"output": output, "header": header, "held": changes.reasons()})
+        print_json({"output": output, "store": store_path, "header": header, "held": changes.reasons()})
     elif output != "-":
         terminal = report()
         console = terminal.terminal()
-        terminal.print_inputs(
-            console,
-            (live_catalogue, str(live_dialect)),
-            (sheet_catalogue, str(sheet_dialect)),
-            header.key,
-            told=bool(key),
-        )
+        terminal.print_inputs(console, header, store_path, told=bool(key or (known and known.key.fields)))
         terminal.print_accounts(console, changes)
         terminal.print_notes(console, changes)
         if output:
             console.print(f"\nWrote {output}. Look at it:  neat-delta preview {output}", soft_wrap=True)
         else:
             console.print("\nNothing was written. To keep this:  add -o changes.jsonl", soft_wrap=True)
-    return 1 if held or header.set_aside else 0
-
-
-def _must_not_be_input(output: str, *inputs: str) -> None:
-    from pathlib import Path
-
-    from neat_delta.core.errors import OutputError
-
-    place = Path(output)
-    for name in inputs:
-        if place.exists() and Path(name).exists() and place.samefile(name):
-            raise OutputError(f"{output}: this is an input, and inputs are never modified. Name another file with -o.")
+    return 1 if held or any(row.reason not in neat_delta.HARMLESS for row in header.set_aside) else 0

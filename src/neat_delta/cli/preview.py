@@ -58,7 +58,7 @@ def preview(
                 raise ChangeSetError(f'{changes}: it has no field "{field}". Its fields are: {known}.')
         catalogue, no_names = None, ""
         try:
-            catalogue, _ = neat_delta.read_live(found, changes, live)
+            catalogue = neat_delta.read_live(found, changes, live)
         except NeatDeltaError as error:
             if live:
                 raise

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import click
 
-from neat_delta.cli.common import json_option, print_json, working
+from neat_delta.cli.common import json_option, print_json, store_option, the_store, working
 
 __all__ = ["write"]
 
@@ -16,14 +16,22 @@ __all__ = ["write"]
     "--importer-blanks",
     "blanks",
     type=click.Choice(["skip", "clear"]),
-    default="clear",
-    show_default=True,
-    help="What the store's importer does with a blank cell: skip it (then one file is enough), or clear the field.",
+    help="What the store's importer does with a blank cell: skip it (then one file is enough), or clear the field.  "
+    "[default: as the store file says, or clear]",
 )
 @click.option("--live", metavar="FILE", help="Where the live catalogue is now.  [default: where compare found it]")
 @click.option("--replace", is_flag=True, help="Replace DIR if everything in it came from `write`.")
+@store_option
 @json_option
-def write(changes: str, folder: str, blanks: str, live: str | None, replace: bool, as_json: bool) -> int:
+def write(
+    changes: str,
+    folder: str,
+    blanks: str | None,
+    live: str | None,
+    replace: bool,
+    store: str | None,
+    as_json: bool,
+) -> int:
     """Write the smallest files that import CHANGES, and those that take them back.
 
     Everything is first replayed on the live catalogue under the importer's rules: the update files must give
@@ -31,16 +39,20 @@ def write(changes: str, folder: str, blanks: str, live: str | None, replace: boo
     """
     import neat_delta
 
+    known = the_store(store)
+    importer = known[0].importer if known else neat_delta.Importer()
+    if blanks is not None:
+        importer = neat_delta.Importer(blanks=blanks)  # type: ignore[arg-type]
     with working(f"Reading {changes} and its live catalogue"):
         found = neat_delta.read_changes(changes)
-        catalogue, dialect = neat_delta.read_live(found, changes, live)
+        catalogue = neat_delta.read_live(found, changes, live)
     with working("Writing and replaying"):
-        importer = neat_delta.Importer(blanks=blanks)  # type: ignore[arg-type]
-        manifest = neat_delta.write_updates(found, catalogue, dialect, importer, folder, replace=replace)
+        manifest = neat_delta.write_updates(found, catalogue, importer, folder, replace=replace)
     if as_json:
         print_json({"folder": folder, "manifest": manifest})
     else:
+        from neat_delta.files.updates import layout_of
         from neat_delta.report import terminal as report
 
-        report.print_written(report.terminal(), folder, manifest, str(dialect))
+        report.print_written(report.terminal(), folder, manifest, str(layout_of(catalogue)))
     return 1 if manifest.held_before or manifest.held or manifest.one_way else 0

@@ -2,21 +2,34 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
-from dataclasses import dataclass
+from collections.abc import Callable, Sequence
+from dataclasses import dataclass, replace
 
 import msgspec
 import polars as pl
 
-__all__ = ["FIRST_ROW", "MARK", "Catalogue", "Source", "stands_in_row"]
+from neat_delta.core.errors import CatalogueError
+from neat_delta.core.layout import Layout
+from neat_delta.core.store import Continued
+
+__all__ = ["MARK", "Catalogue", "Source", "column_letter", "listed", "renamed"]
 
 
-class Source(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
-    """The file a catalogue was read from: its path as it was given, the SHA-256 of its bytes, its rows."""
+NOTHING_KNOWN = Layout()
+
+
+class Source(msgspec.Struct, frozen=True, forbid_unknown_fields=True, omit_defaults=True):
+    """The file a catalogue was read from: its path as it was given, the SHA-256 of its bytes, its rows, its layout.
+
+    `continued` says how its lines were folded, if they were; `notes` what was noticed while it was read.
+    """
 
     path: str
     sha256: str
     rows: int
+    layout: Layout = Layout()
+    continued: Continued | None = None
+    notes: list[str] = []
 
 
 @dataclass(frozen=True, slots=True)
@@ -25,12 +38,18 @@ class Catalogue:
 
     `path` names it in messages. `digest` gives the SHA-256 of its bytes; it is called late, as it may still be in
     the making. `unnamed` lists the columns (counted from 1) without a heading: they are no field, and not in `cells`.
+    `numbers` are the rows' numbers as a spreadsheet shows them; where it is None they count up from `first`.
     """
 
     cells: pl.DataFrame
     path: str
     digest: Callable[[], str]
     unnamed: tuple[int, ...] = ()
+    layout: Layout = NOTHING_KNOWN
+    notes: tuple[str, ...] = ()
+    first: int = 2
+    numbers: pl.Series | None = None
+    continued: Continued | None = None
 
     @property
     def fields(self) -> list[str]:
@@ -40,16 +59,49 @@ class Catalogue:
     @property
     def source(self) -> Source:
         """The file it was read from, as a change set names it."""
-        return Source(self.path, self.digest(), self.cells.height)
+        return Source(self.path, self.digest(), self.cells.height, self.layout, self.continued, list(self.notes))
+
+    def row(self, places: pl.Series) -> pl.Series:
+        """The row numbers that a spreadsheet shows for the items at these places (counted from 0; null stays null)."""
+        if self.numbers is None:
+            return places.cast(pl.Int64) + self.first
+        return self.numbers.gather(places).cast(pl.Int64)
+
+    def place(self, rows: pl.Series) -> pl.Series:
+        """The places of the items in these rows, null where the file has no item there."""
+        if self.numbers is None:
+            places = rows - self.first
+            return places.set(~places.is_between(0, self.cells.height - 1), None)
+        known = pl.DataFrame({"row": self.numbers.cast(pl.Int64)}).with_row_index("place")
+        found = pl.DataFrame({"row": rows.cast(pl.Int64)}).join(known, on="row", how="left", maintain_order="left")
+        return found["place"].cast(pl.Int64)
+
+
+def renamed(catalogue: Catalogue, names: dict[str, str]) -> Catalogue:
+    """The catalogue with these headings as those fields; CatalogueError when a name would stand twice."""
+    if not names:
+        return catalogue
+    fields = [names.get(heading, heading) for heading in catalogue.fields]
+    for name in names.values():
+        if fields.count(name) > 1:
+            raise CatalogueError(f'{catalogue.path}: two headings stand for the field "{name}". Rename one.')
+    return replace(catalogue, cells=catalogue.cells.rename(names))
+
+
+def listed(names: Sequence[str], most: int = 12) -> str:
+    """Names for a message, the first dozen."""
+    more = f" and {len(names) - most} more" if len(names) > most else ""
+    return ", ".join(names[:most]) + more
+
+
+def column_letter(number: int) -> str:
+    """The letters a spreadsheet gives a column (1 is A, 27 is AA)."""
+    letters = ""
+    while number:
+        number, rest = divmod(number - 1, 26)
+        letters = chr(65 + rest) + letters
+    return letters
 
 
 MARK = "\0"
 """A column name of our own beside the fields: no heading holds a zero character."""
-
-FIRST_ROW = 2
-"""The row number of a table's first item, as a spreadsheet shows it: the header is row 1."""
-
-
-def stands_in_row(place: pl.Expr) -> pl.Expr:
-    """The row number that a spreadsheet shows for the items at these places (counted from 0)."""
-    return place.cast(pl.Int64) + FIRST_ROW

@@ -11,6 +11,9 @@ import msgspec
 import polars as pl
 
 from neat_delta.core.catalogue import Source
+from neat_delta.core.headings import Pair
+from neat_delta.core.layout import Writing
+from neat_delta.core.store import Field
 
 __all__ = [
     "FORMAT",
@@ -21,6 +24,7 @@ __all__ = [
     "Held",
     "HeldCount",
     "Item",
+    "NearKey",
     "Row",
     "SetAside",
     "Verdict",
@@ -44,12 +48,22 @@ class SetAside(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     reason: str
 
 
+class NearKey(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
+    """A key of the sheet that only nearly is a key of live, and whether it was taken for that all the same."""
+
+    row: int
+    key: dict[str, str]
+    live_key: dict[str, str]
+    taken: bool
+
+
 class Counts(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     """Where every row and every changed cell went.
 
     live's rows = same + changed + gone + set_aside_live; the sheet's = same + changed + new + set_aside_sheet.
     `cells` counts all cells of the change set, `held_cells` those of them that are held, by themselves or with their
-    item; `blanks_kept` the emptied cells that were taken to mean "leave as it is".
+    item; `blanks_kept` the emptied cells that were taken to mean "leave as it is"; `written_differently` the cells
+    whose text differs and whose value does not, which are no change.
     """
 
     same: int
@@ -61,10 +75,17 @@ class Counts(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     cells: int
     held_cells: int
     blanks_kept: int
+    written_differently: int
 
 
 class Header(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
-    """The first line of a change set."""
+    """The first line of a change set.
+
+    `pairs` are the sheet's headings and the fields they stand for; `headings` what live calls those fields
+    that have a name of their own in the store file. `settings` are the fields that are more than text; `writing` is how
+    live writes values, and `sheet_writing` how the sheet does. `learned` says that these were found out, not told.
+    `shared` says that a change goes to all items that have one key, `name` which field a person knows an item by.
+    """
 
     format: str
     version: int
@@ -73,8 +94,16 @@ class Header(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     live: Source
     sheet: Source
     counts: Counts
-    ignored: list[str]
+    pairs: list[Pair]
+    headings: dict[str, str]
     untouched: list[str]
+    settings: dict[str, Field]
+    writing: Writing
+    sheet_writing: Writing
+    learned: bool
+    shared: bool
+    name: str | None
+    near: list[NearKey]
     set_aside: list[SetAside]
 
 

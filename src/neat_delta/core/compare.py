@@ -2,12 +2,14 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Collection, Sequence
+from dataclasses import dataclass, replace
 from typing import Literal
 
+import msgspec
 import polars as pl
 
-from neat_delta.core.catalogue import Catalogue, stands_in_row
+from neat_delta.core.catalogue import Catalogue, listed, renamed
 from neat_delta.core.changes import (
     FORMAT,
     ITEMS_SCHEMA,
@@ -18,51 +20,176 @@ from neat_delta.core.changes import (
     cells_schema,
     held,
 )
-from neat_delta.core.kinds import TEXT, Kind, blank
-from neat_delta.core.match import Matched, match
+from neat_delta.core.errors import CatalogueError
+from neat_delta.core.fold import fold
+from neat_delta.core.headings import Pair, Pairing, pair
+from neat_delta.core.kinds import blank
+from neat_delta.core.layout import Writing
+from neat_delta.core.learn import glance
+from neat_delta.core.match import Matched, find_key, match
+from neat_delta.core.store import Field, Key, Store, continued
+from neat_delta.core.values import by_value, sheet_writing
 
-__all__ = ["EMPTIED", "GONE", "NEW", "Blanks", "compare"]
+__all__ = ["EMPTIED", "GONE", "NEW", "REQUIRED", "Blanks", "Laid", "as_fields", "compare", "lay"]
 
 Blanks = Literal["hold", "clear", "keep"]
 """What a cell emptied in the sheet means: ask first (hold it), empty the field, or leave the field as it is."""
 
-EMPTIED, NEW, GONE = "emptied", "new", "gone"
-"""The reasons for which compare holds a change."""
+EMPTIED, REQUIRED, NEW, GONE = "emptied", "required", "new", "gone"
+"""The reasons for which compare holds a change, with those of `values` for a cell that its kind cannot read."""
+
+
+@dataclass(frozen=True, slots=True)
+class Laid:
+    """Two catalogues side by side under the names of live's fields: what is compared.
+
+    `pairs` are the sheet's headings; `key` is what items are known by; `store` what is known of the fields, `learned`
+    whether that was found out from live; `headings` what live calls the fields that have a name of their own.
+    """
+
+    live: Catalogue
+    sheet: Catalogue
+    pairs: list[Pair]
+    key: Key
+    store: Store
+    learned: bool
+    headings: dict[str, str]
+
+
+def as_fields(live: Catalogue, store: Store) -> Catalogue:
+    """Live under the names that the store file gives its fields. CatalogueError when a field that it names is not
+    there.
+    """
+    known = {name: field.heading for name, field in store.fields.items() if field.heading is not None}
+    wanted = {heading: name for name, heading in known.items() if heading in live.fields}
+    return renamed(live, {heading: name for heading, name in wanted.items() if heading != name})
+
+
+def lay(
+    live: Catalogue,
+    sheet: Catalogue,
+    *,
+    store: Store | None = None,
+    key: Sequence[str] = (),
+    told: Pairing | None = None,
+    saved: Pairing | None = None,
+    only: Collection[str] = (),
+) -> Laid:
+    """Lay the sheet beside live: pair the headings, find the key, learn the kinds where no store file tells them.
+
+    Raises CatalogueError when a name that was told is none, two headings mean one field, or the sheet lacks the key.
+    """
+    known = store or Store()
+    headings = live.fields
+    live = as_fields(live, known)
+    names = {name: heading for heading, name in zip(headings, live.fields, strict=True) if heading != name}
+    keys = find_key(live, key or known.key.fields)
+    pairs = pair(
+        sheet.fields,
+        live.fields,
+        known=known.fields,
+        told=told,
+        saved=saved,
+        only=only,
+        key=keys,
+        path=sheet.path,
+        places=[place for place in range(1, len(sheet.fields) + len(sheet.unnamed) + 1) if place not in sheet.unnamed],
+    )
+    taken = {one.heading: one.field for one in pairs if one.field is not None}
+    for name in keys:
+        if name not in taken.values():
+            raise CatalogueError(
+                f'{sheet.path}: no heading stands for "{name}", which is the key in {live.path}. '
+                f"Say which one does with --map. It has: {listed(sheet.fields)}."
+            )
+    live = fold(live, keys, continued(known))
+    sheet = replace(sheet, cells=sheet.cells.select(list(taken)))
+    sheet = renamed(sheet, {heading: name for heading, name in taken.items() if heading != name})
+    return Laid(
+        live,
+        fold(sheet, keys, continued(known)),
+        pairs,
+        msgspec.structs.replace(known.key, fields=keys),
+        store or glance(live, keys),
+        store is None,
+        names,
+    )
 
 
 def compare(
     live: Catalogue,
     sheet: Catalogue,
     *,
-    key: Sequence[str] | None = None,
+    store: Store | None = None,
+    key: Sequence[str] = (),
+    told: Pairing | None = None,
+    saved: Pairing | None = None,
+    only: Collection[str] = (),
+    writing: Writing | None = None,
+    accept_near: bool = False,
     blanks: Blanks = "hold",
     with_new: bool = False,
 ) -> ChangeSet:
     """What the sheet changes in live, keyed by item.
 
-    `key` names the key fields (default: the heading that is plainly the SKU). An item missing in the sheet is
-    `gone` and always held; an item that live lacks is `new` and held unless `with_new`; a cell emptied in
-    the sheet is held, taken as said (`clear`) or dropped (`keep`), its text after being "".
+    `store` says what is known of the store; without it, the fields' kinds are learned from a sample of live. `key`
+    names the key fields (default: the store file's, or the heading that is plainly the SKU). `told`, `saved` and
+    `only` say which headings mean which fields (`headings.pair`), `writing` how the sheet writes values (default: as
+    its cells show). `accept_near` takes keys that nearly are live's.
+    An item missing in the sheet is `gone` and always held; an item that live lacks is `new` and held unless
+    `with_new`; a cell emptied in the sheet is held, taken as said (`clear`) or dropped (`keep`), its text after being
+    ""; a value that its kind cannot read is held. The text after is the value as the store writes it.
     Raises CatalogueError when the two cannot be compared.
     """
-    matched = match(live, sheet, key)
-    differing = _differing(live, sheet, matched)
-    emptied = differing.select(blank(pl.col("after"))).to_series()
-    kept = int(emptied.sum()) if blanks == "keep" else 0
-    reason = pl.lit(EMPTIED if blanks == "hold" else None, pl.String)
-    differing = differing.with_columns(
-        after=pl.when(emptied).then(pl.lit("")).otherwise("after"), held=pl.when(emptied).then(reason)
+    laid = lay(live, sheet, store=store, key=key, told=told, saved=saved, only=only)
+    live, sheet = laid.live, laid.sheet
+    matched = match(live, sheet, laid.key, accept_near=accept_near)
+    settings = {name: laid.store.fields.get(name, Field()) for name in matched.fields}
+    columns = _differing(live, sheet, matched)
+    fresh = {field: sheet.cells[field].gather(matched.new) for field in matched.fields}
+    mine = sheet_writing(
+        ((settings[field], pl.concat([cells["after"], fresh[field]])) for field, cells in columns.items()),
+        laid.store.writing,
+        writing or Writing(),
     )
-    if kept:
-        differing = differing.filter(~emptied)
+
+    def valued(field: str, cells: pl.DataFrame) -> pl.DataFrame:
+        found = by_value(cells, settings[field], laid.store.writing, mine, learned=laid.learned)
+        empty = blank(pl.col("after"))
+        why = REQUIRED if settings[field].required else EMPTIED if blanks == "hold" else None
+        return found.with_columns(
+            field=pl.lit(field),
+            emptied=empty & ~pl.col("same"),
+            after=pl.when(empty).then(pl.lit("")).otherwise("after"),
+            held=pl.when(empty).then(pl.lit(why, pl.String)).otherwise("held"),
+        )
+
+    tables = [valued(field, cells) for field, cells in columns.items()]
+    differing = pl.concat(tables) if tables else NO_CELLS
+    filled = ~differing.select(blank(pl.col("before")) | blank(pl.col("after"))).to_series()
+    also = differing["same"] & filled
+    differs = ~differing["same"]
+    if laid.key.shared == "all":
+        differs |= _with_their_twins(differing, matched)
+        also &= ~differs
+        row = matched.both["sheet"].gather(differing["pair"])
+        why = pl.col("held").filter(pl.col("held").is_not_null()).first().over(row, "field")
+        differing = differing.with_columns(held=why)  # what must not go to one of them goes to none
+    emptied = differs & differing["emptied"]
+    kept = int(emptied.sum()) if blanks == "keep" else 0
+    differing = differing.filter(differs & ~emptied if kept else differs)
     changed = matched.both.gather(differing["pair"].unique().sort())
     places = _items(changed, matched.gone, matched.new, None if with_new else NEW)
-    cells = _cells(differing, matched, places, sheet)
-    items = places.with_columns(stands_in_row(pl.col("live")), stands_in_row(pl.col("sheet")))
+    added = {
+        field: valued(field, pl.DataFrame({"before": pl.Series([None] * len(texts), dtype=pl.String), "after": texts}))
+        for field, texts in fresh.items()
+    }
+    cells = _cells(differing, matched, places, added)
+    items = places.with_columns(live=live.row(places["live"]), sheet=sheet.row(places["sheet"]))
     keys = pl.concat(
         [
             live.cells.select(matched.key).gather(places["live"].drop_nulls()),
-            sheet.cells.select(matched.key).gather(matched.new),
+            sheet.cells.select(pl.col(matched.key).str.strip_chars()).gather(matched.new),
         ]
     )
     header = Header(
@@ -82,16 +209,46 @@ def compare(
             cells=cells.height,
             held_cells=int(held(items, cells).sum()),
             blanks_kept=kept,
+            written_differently=int(also.sum()),
         ),
-        ignored=matched.ignored,
-        untouched=matched.untouched,
+        pairs=laid.pairs,
+        headings=laid.headings,
+        untouched=[name for name in live.fields if name not in set(sheet.fields)],
+        settings={name: field for name, field in settings.items() if field != Field()},
+        writing=laid.store.writing,
+        sheet_writing=mine,
+        learned=laid.learned,
+        shared=laid.key.shared == "all",
+        name=laid.key.name,
+        near=matched.near,
         set_aside=matched.set_aside,
     )
     return ChangeSet(header, keys, items, cells)
 
 
-def _differing(live: Catalogue, sheet: Catalogue, matched: Matched) -> pl.DataFrame:
-    """The cells that differ in value: `pair` (row of `matched.both`), `field`, `before`, `after`.
+NO_CELLS = pl.DataFrame(
+    schema={
+        "pair": pl.UInt32,
+        "before": pl.String,
+        "after": pl.String,
+        "same": pl.Boolean,
+        "held": pl.String,
+        "field": pl.String,
+        "emptied": pl.Boolean,
+    }
+)
+
+
+def _with_their_twins(differing: pl.DataFrame, matched: Matched) -> pl.Series:
+    """The cells that change because those of another item with the same key do: the importer cannot tell them apart."""
+    row = matched.both["sheet"].gather(differing["pair"])
+    changes = (~differing["same"]).to_frame("change").with_columns(row=row, field=differing["field"])
+    any_of_them = changes.select(pl.col("change").any().over("row", "field")).to_series()
+    return any_of_them & (differing["before"] != differing["after"])
+
+
+def _differing(live: Catalogue, sheet: Catalogue, matched: Matched) -> dict[str, pl.DataFrame]:
+    """Per field the cells whose text differs: `pair` (row of `matched.both`), `before`, `after`.
 
     First whole rows are compared, then the cells of those that differ, by 64 bits of hash: two texts that differ
     go unnoticed once in 18 million million million. Gathering hashes in the other file's order is many times
@@ -107,37 +264,29 @@ def _differing(live: Catalogue, sheet: Catalogue, matched: Matched) -> pl.DataFr
     else:
         before, after = _some(one, in_live), _some(other, in_sheet)
         differs = pl.DataFrame(before[field] != after[field] for field in one.columns)
-    found = [pl.DataFrame(schema={"pair": pl.UInt32, "before": pl.String, "after": pl.String, "field": pl.String})]
+    found = {}
     for field in matched.fields:
         cell = differs[field].arg_true()
-        cells = pl.DataFrame(
+        found[field] = pl.DataFrame(
             {
                 "pair": rows.gather(cell),
                 "before": one[field].gather(in_live.gather(cell)),
                 "after": other[field].gather(in_sheet.gather(cell)),
             }
         )
-        same = _kind_of(field).equal(pl.col("before"), pl.col("after"))
-        found.append(cells.filter(~same).with_columns(field=pl.lit(field)))
-    return pl.concat(found)
+    return found
 
 
 def _some(table: pl.DataFrame, places: pl.Series) -> pl.DataFrame:
     """A few rows of a table, in the order given. Taking them in the table's own order first is several times faster."""
     wanted = pl.repeat(False, table.height, eager=True).scatter(places, True)
-    return table.filter(wanted).rechunk().gather(places.rank("ordinal").cast(pl.UInt32) - 1)
+    return table.filter(wanted).rechunk().gather(places.rank("dense").cast(pl.UInt32) - 1)
 
 
 def _rows_that_differ(live: pl.DataFrame, sheet: pl.DataFrame, matched: Matched) -> pl.Series:
     """The rows of `matched.both` in which the text of any common field differs."""
     one, other = (table.select(matched.fields).hash_rows() for table in (live, sheet))
     return (one.gather(matched.both["live"]) != other.gather(matched.both["sheet"])).arg_true()
-
-
-def _kind_of(field: str) -> Kind:
-    """The kind of a field: all of them are text as yet."""
-    del field
-    return TEXT
 
 
 def _items(changed: pl.DataFrame, gone: pl.Series, new: pl.Series, reason_new: str | None) -> pl.DataFrame:
@@ -154,18 +303,16 @@ def _items(changed: pl.DataFrame, gone: pl.Series, new: pl.Series, reason_new: s
     return pl.concat([of_live.sort("live"), some("new", reason_new, sheet=new)])
 
 
-def _cells(differing: pl.DataFrame, matched: Matched, places: pl.DataFrame, sheet: Catalogue) -> pl.DataFrame:
+def _cells(
+    differing: pl.DataFrame, matched: Matched, places: pl.DataFrame, added: dict[str, pl.DataFrame]
+) -> pl.DataFrame:
     """The changed cells by item and field: those that differ, and those of new items that hold something."""
     number = places.with_row_index("item")
     old = differing.with_columns(live=matched.both["live"].gather(differing["pair"]).cast(pl.Int64))
     old = old.join(number.select("item", "live"), on="live", how="left")
     new = number.filter(pl.col("verdict") == "new")["item"]
-    columns = ((field, sheet.cells[field].gather(matched.new)) for field in matched.fields)
-    fresh = pl.concat(
-        pl.DataFrame({"item": new, "after": after}).with_columns(field=pl.lit(field)) for field, after in columns
-    )
+    fresh = pl.concat(cells.with_columns(new.alias("item")) for cells in added.values())
     fresh = fresh.filter(~blank(pl.col("after")))
-    absent = [pl.lit(None, pl.String).alias(name) for name in ("before", "held")]
     schema = cells_schema(matched.fields)
-    tables = [table.select(list(schema)).cast(schema) for table in (old, fresh.with_columns(absent))]  # type: ignore[arg-type]
+    tables = [table.select(list(schema)).cast(schema) for table in (old, fresh)]  # type: ignore[arg-type]
     return pl.concat(tables).sort("item", "field")

@@ -12,6 +12,7 @@ __all__ = [
     "NeatDeltaError",
     "OutputError",
     "ProofError",
+    "StoreError",
 ]
 
 
@@ -37,3 +38,7 @@ class OutputError(NeatDeltaError):
 
 class ProofError(NeatDeltaError):
     """Replaying the update files does not give the target, so nothing is handed over."""
+
+
+class StoreError(NeatDeltaError):
+    """A store file or a mapping file says something that cannot be understood, or cannot be."""

@@ -2,15 +2,24 @@
 
 from __future__ import annotations
 
+import re
 from decimal import ROUND_HALF_UP, Decimal
 
 import msgspec
 import polars as pl
 
-from neat_delta.core.changes import ChangeSet
-from neat_delta.core.kinds import numbers
+from neat_delta.core.changes import ChangeSet, Header
+from neat_delta.core.kinds import KINDS, numbers
+from neat_delta.core.kinds.base import EXACT as CONTEXT
+from neat_delta.core.kinds.number import EXACT, NUMBER_KINDS
+from neat_delta.core.store import Field
 
-__all__ = ["FieldFigures", "difference", "figures", "per_cent"]
+__all__ = ["FieldFigures", "amounts", "difference", "figures", "per_cent"]
+
+PLAIN = re.compile(r"[+-]?[0-9]+(\.[0-9]+)?")
+
+MOST_DIGITS = 30
+"""Numbers of more digits are left out of the figures, and of nothing else."""
 
 
 class FieldFigures(msgspec.Struct, frozen=True):
@@ -31,20 +40,36 @@ class FieldFigures(msgspec.Struct, frozen=True):
 
 def figures(changes: ChangeSet) -> list[FieldFigures]:
     """The figures of every field in which cells of known items change, in live's order."""
-    known = changes.cells.filter(pl.col("before").is_not_null())
-    return [_of(str(field), cells) for (field,), cells in known.sort("field").group_by("field", maintain_order=True)]
+    known = changes.cells.filter(pl.col("before").is_not_null()).sort("field")
+    return [_of(changes.header, str(field), cells) for (field,), cells in known.group_by("field", maintain_order=True)]
 
 
-def _of(field: str, cells: pl.DataFrame) -> FieldFigures:
+def amounts(header: Header, field: str, cells: pl.DataFrame) -> tuple[pl.Series, pl.Series] | None:
+    """A field's cells before and after as exact decimals (null where blank or unreadable), or None if they are no
+    numbers.
+
+    They are numbers by the field's kind or, where it has none, when every one of them looks like one.
+    """
+    settings = header.settings.get(field, Field())
+    texts = pl.concat([cells["before"], cells["after"]])
+    if settings.kind in NUMBER_KINDS:
+        values = KINDS[settings.kind].read(texts, settings, header.writing)
+        found: pl.Series | None = values.set(values.str.len_chars() > MOST_DIGITS, None).cast(EXACT, strict=False)
+    else:
+        found = numbers(texts) if settings.kind == "text" else None
+    return None if found is None else (found[: cells.height], found[cells.height :])
+
+
+def _of(header: Header, field: str, cells: pl.DataFrame) -> FieldFigures:
     held = int(cells["held"].is_not_null().sum())
-    values = numbers(pl.concat([cells["before"], cells["after"]]))
+    values = amounts(header, field, cells)
     if values is None:
         return FieldFigures(field, cells.height, held, number=False)
-    step = values[cells.height :] - values[: cells.height]
+    step = values[1] - values[0]
     up, down = int((step > 0).sum()), int((step < 0).sum())
 
     def exact(place: int | None) -> Decimal | None:
-        return None if place is None else difference(cells["before"][place], cells["after"][place])
+        return None if place is None else difference(header, field, cells["before"][place], cells["after"][place])
 
     return FieldFigures(
         field,
@@ -58,16 +83,30 @@ def _of(field: str, cells: pl.DataFrame) -> FieldFigures:
     )
 
 
-def difference(before: str, after: str) -> Decimal | None:
-    """After less before, exactly, with the longer one's decimals; None when one of them is blank."""
-    if not before.strip() or not after.strip():
-        return None
-    return Decimal(after.strip()) - Decimal(before.strip())
+def difference(header: Header, field: str, before: str, after: str) -> Decimal | None:
+    """After less before, exactly, with the longer one's decimals; None when one of them is blank or no number."""
+    one, other = (_exact(header, field, text) for text in (before, after))
+    return None if one is None or other is None else other - one
 
 
-def per_cent(before: str, after: str) -> Decimal | None:
+def per_cent(header: Header, field: str, before: str, after: str) -> Decimal | None:
     """The difference in per cent of before, to one decimal, half up; None when there is none or before is 0."""
-    step = difference(before, after)
-    if step is None or not Decimal(before):
+    step, base = difference(header, field, before, after), _exact(header, field, before)
+    if step is None or not base:
         return None
-    return (step * 100 / abs(Decimal(before))).quantize(Decimal("0.1"), ROUND_HALF_UP)
+    return (step * 100 / abs(base)).quantize(Decimal("0.1"), ROUND_HALF_UP)
+
+
+def _exact(header: Header, field: str, text: str) -> Decimal | None:
+    """A cell's number, with as many decimals as it is written with."""
+    if (header.writing.decimal_mark or ".") == "." and PLAIN.fullmatch(text):  # nearly always, and much faster
+        return Decimal(text)
+    settings = header.settings.get(field, Field())
+    kind = KINDS[settings.kind if settings.kind in NUMBER_KINDS else "decimal"]
+    value = kind.read(pl.Series([text]), settings, header.writing)[0]
+    if value is None:
+        return None
+    mark = header.writing.decimal_mark or "."
+    places = sum(letter.isdigit() for letter in text.rpartition(mark)[2]) if mark in text else 0
+    number = Decimal(value)
+    return number.quantize(Decimal(1).scaleb(-places), context=CONTEXT) if places else number

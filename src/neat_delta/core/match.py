@@ -1,6 +1,6 @@
-"""Matching: which heading of the sheet is which field of live, and which row is which item. Nothing is guessed.
+"""Matching: which row of the sheet is which item of live. Nothing is guessed.
 
-An item is known by its key, a field by its heading; the order of rows and of columns means nothing.
+An item is known by its key, without outer white space; the order of rows and of columns means nothing.
 """
 
 from __future__ import annotations
@@ -13,31 +13,14 @@ from typing import Literal
 
 import polars as pl
 
-from neat_delta.core.catalogue import FIRST_ROW, MARK, Catalogue
-from neat_delta.core.changes import SetAside
+from neat_delta.core.catalogue import MARK, Catalogue, listed
+from neat_delta.core.changes import NearKey, SetAside
 from neat_delta.core.errors import CatalogueError
+from neat_delta.core.headings import SKU_HEADINGS, plain_heading
 from neat_delta.core.kinds import blank
+from neat_delta.core.store import Key
 
-__all__ = ["Matched", "find_key", "match", "plain_heading"]
-
-SKU_HEADINGS = (
-    "sku",
-    "skucode",
-    "skunumber",
-    "productsku",
-    "itemsku",
-    "variantsku",
-    "itemnumber",
-    "itemno",
-    "itemcode",
-    "articlenumber",
-    "articleno",
-    "artno",
-    "productcode",
-    "productnumber",
-    "stockcode",
-)
-"""Headings that plainly mean the code an item is known by, without case, spaces and marks; the plainest first."""
+__all__ = ["HARMLESS", "Matched", "find_key", "match", "match_places"]
 
 
 @dataclass(frozen=True, slots=True)
@@ -48,8 +31,8 @@ class Matched:
     `gone`       places in live of the items the sheet does not have;
     `new`        places in the sheet of the items live does not have, in the sheet's order;
     `set_aside`  the rows that match nothing for certain;
-    `fields`     the fields that both have, without the key, in live's order;
-    `ignored`    headings of the sheet that live does not have; `untouched` fields of live that the sheet lacks.
+    `near`       keys of the sheet that nearly are keys of live; those that were taken are in `both`;
+    `fields`     the fields that both have, without the key, in live's order.
     """
 
     key: list[str]
@@ -57,68 +40,55 @@ class Matched:
     gone: pl.Series
     new: pl.Series
     set_aside: list[SetAside]
+    near: list[NearKey]
     fields: list[str]
-    ignored: list[str]
-    untouched: list[str]
 
 
-def find_key(live: Catalogue, sheet: Catalogue, key: Sequence[str] | None = None) -> list[str]:
+def find_key(live: Catalogue, key: Sequence[str] = ()) -> list[str]:
     """The key fields: the ones named, or the one heading that is plainly the SKU. CatalogueError when there is none."""
-    live_path, sheet_path = live.path, sheet.path
+    if len(set(key)) != len(key):
+        raise CatalogueError(f"--key names the same field twice: {', '.join(key)}.")
+    for name in key:
+        if name not in live.fields:
+            raise CatalogueError(
+                f'{live.path}: there is no heading "{name}" for the key. It has: {listed(live.fields)}.'
+            )
     if key:
-        if len(set(key)) != len(key):
-            raise CatalogueError(f"--key names the same field twice: {', '.join(key)}.")
-        for catalogue in (live, sheet):
-            for name in key:
-                if name not in catalogue.fields:
-                    raise CatalogueError(
-                        f'{catalogue.path}: there is no heading "{name}" for the key. '
-                        f"It has: {_listed(catalogue.fields)}."
-                    )
         return list(key)
     found = plain_heading(live.fields, SKU_HEADINGS)
     if found is None:
         raise CatalogueError(
-            f"{live_path}: no heading is plainly the SKU. Name the key with --key. It has: {_listed(live.fields)}."
-        )
-    if found not in sheet.fields:
-        raise CatalogueError(
-            f'{sheet_path}: there is no heading "{found}", which is the key in {live_path}. '
-            f"It has: {_listed(sheet.fields)}."
+            f"{live.path}: no heading is plainly the SKU. Name the key with --key. It has: {listed(live.fields)}."
         )
     return [found]
 
 
-def plain_heading(fields: Sequence[str], wanted: Sequence[str]) -> str | None:
-    """The field whose heading, without case, spaces and marks, is the first of `wanted` that any field has."""
-    plain = {"".join(c for c in name.casefold() if c.isalnum()): name for name in reversed(fields)}
-    return next((plain[heading] for heading in wanted if heading in plain), None)
-
-
-def match(live: Catalogue, sheet: Catalogue, key: Sequence[str] | None = None) -> Matched:
-    """Put every row of both in its place.
+def match(live: Catalogue, sheet: Catalogue, key: Key, *, accept_near: bool = False) -> Matched:
+    """Put every row of both in its place; the sheet's columns bear the names of live's fields.
 
     Rows without a key and rows whose key repeats, in either file, are set aside. A row whose key
-    repeats in the other file is set aside too: nobody can say which of them is meant.
-    Raises CatalogueError when there is no key, no item with a key, or no field in common.
+    repeats in the other file is set aside too: nobody can say which of them is meant; but with `key.shared` "all", a
+    row of the sheet is for every item of live that has its key. `accept_near` takes keys that differ only by case,
+    spaces, hyphens that look alike or leading zeros, where no other key of either file comes as near.
+    Raises CatalogueError when there is no item with a key, or no field in common.
     """
-    key = find_key(live, sheet, key)
-    fields = [name for name in live.fields if name in set(sheet.fields) and name not in key]
+    fields = [name for name in live.fields if name in set(sheet.fields) and name not in key.fields]
     if not fields:
         raise CatalogueError(
-            f"{sheet.path} has no field of {live.path} but the key ({', '.join(key)}), so there is "
-            f"nothing to compare. Its headings are: {_listed(sheet.fields)}."
+            f"{sheet.path} has no field of {live.path} but the key ({', '.join(key.fields)}), so there is "
+            f"nothing to compare. Its headings are: {listed(sheet.fields)}."
         )
-    keys = {"live": live.cells.select(key).rechunk(), "sheet": sheet.cells.select(key).rechunk()}
-    reasons = {name: _unusable(keys[name], name) for name in keys}
+    keys = {name: _keys(one, key) for name, one in (("live", live), ("sheet", sheet))}
+    shared = key.shared == "all"
+    reasons = {name: _unusable(keys[name], name, shared=shared and name == "live") for name in keys}
     for catalogue, name in ((live, "live"), (sheet, "sheet")):
         if catalogue.cells.height and not reasons[name].has_nulls():
-            raise CatalogueError(_no_item(catalogue, key, reasons[name]))
+            raise CatalogueError(_no_item(catalogue, key.fields, reasons[name]))
     for name, other in (("live", "sheet"), ("sheet", "live")):
         repeated = keys[other].filter(reasons[other] == f"key repeats in {_THE[other]}").unique()
         if repeated.height:
             marked = repeated.with_columns(pl.lit(True).alias(MARK))
-            hit = keys[name].join(marked, on=key, how="left", maintain_order="left")[MARK]
+            hit = keys[name].join(marked, on=key.fields, how="left", maintain_order="left")[MARK]
             also = pl.when(hit).then(pl.lit(f"key repeats in {_THE[other]}"))
             reasons[name] = pl.select(pl.coalesce(reasons[name], also)).to_series()
     usable = {name: reasons[name].is_null().arg_true() for name in keys}
@@ -127,26 +97,51 @@ def match(live: Catalogue, sheet: Catalogue, key: Sequence[str] | None = None) -
     for name, places in usable.items():
         taken = pl.repeat(False, keys[name].height, eager=True).scatter(both[name], True)
         alone[name] = places.filter(~taken.gather(places))
+    near = _near(keys, alone)
+    if accept_near and near.height:
+        both = pl.concat([both, near.cast({name: both.schema[name] for name in both.columns})]).sort("live")
+        alone = {name: places.filter(~places.is_in(near[name].implode())) for name, places in alone.items()}
     return Matched(
-        key=key,
+        key=key.fields,
         both=both,
         gone=alone["live"],
         new=alone["sheet"],
-        set_aside=_set_aside(live, key, reasons["live"], "live") + _set_aside(sheet, key, reasons["sheet"], "sheet"),
+        set_aside=_set_aside(live, key.fields, reasons["live"], "live")
+        + _set_aside(sheet, key.fields, reasons["sheet"], "sheet"),
+        near=[
+            NearKey(row, ours, theirs, taken=accept_near)
+            for row, ours, theirs in zip(
+                sheet.row(near["sheet"]),
+                sheet.cells.select(key.fields).gather(near["sheet"]).rows(named=True),
+                live.cells.select(key.fields).gather(near["live"]).rows(named=True),
+                strict=True,
+            )
+        ],
         fields=fields,
-        ignored=[name for name in sheet.fields if name not in set(live.fields)],
-        untouched=[name for name in live.fields if name not in set(sheet.fields)],
     )
+
+
+def match_places(live: Catalogue, sheet: Catalogue, key: Key) -> pl.DataFrame:
+    """Only the places in live and sheet of the items that both have for certain, in live's order; there may be none."""
+    keys = {name: _keys(one, key) for name, one in (("live", live), ("sheet", sheet))}
+    usable = {name: _unusable(keys[name], name, shared=False).is_null().arg_true() for name in keys}
+    return _pairs(keys, usable)
 
 
 _THE = {"live": "live", "sheet": "the sheet"}
 
 
-def _unusable(keys: pl.DataFrame, name: str) -> pl.Series:
+def _keys(catalogue: Catalogue, key: Key) -> pl.DataFrame:
+    """The key columns as they are compared."""
+    keys = pl.col(key.fields).str.strip_chars()
+    return catalogue.cells.select(keys.str.to_lowercase() if key.ignore_case else keys).rechunk()
+
+
+def _unusable(keys: pl.DataFrame, name: str, *, shared: bool) -> pl.Series:
     """Per row, why its key cannot be used within its own file, or null."""
     missing = reduce(or_, (blank(pl.col(field)) for field in keys.columns))
     # Counting hashes is much cheaper than looking for repeats among texts, and all different hashes mean none.
-    unique = keys.hash_rows().n_unique() == keys.height
+    unique = shared or keys.hash_rows().n_unique() == keys.height
     repeats = pl.lit(False) if unique else pl.struct(keys.columns).is_duplicated()
     reason = pl.when(missing).then(pl.lit("no key")).when(repeats).then(pl.lit(f"key repeats in {_THE[name]}"))
     return keys.select(reason.alias("reason")).to_series()
@@ -165,6 +160,32 @@ def _pairs(keys: dict[str, pl.DataFrame], usable: dict[str, pl.Series]) -> pl.Da
     return found.select("live", "sheet").filter(reduce(and_, (live[field] == sheet[field] for field in live.columns)))
 
 
+HYPHENS = "[\u2010\u2011\u2012\u2013\u2014\u2015\u2212\ufe58\ufe63\uff0d]"
+UNSEEN = "[\\s\u00ad\u200b\u200c\u200d\u2060\ufeff]"
+
+
+def _near(keys: dict[str, pl.DataFrame], alone: dict[str, pl.Series]) -> pl.DataFrame:
+    """The places of the items that are alone and nearly have the same key, where each is the only one that does."""
+    schema = {"live": pl.UInt32, "sheet": pl.UInt32}
+    if not all(places.len() for places in alone.values()):
+        return pl.DataFrame(schema=schema)
+    form = (
+        pl.all()
+        .str.normalize("NFKC")
+        .str.to_lowercase()
+        .str.replace_all(UNSEEN, "")
+        .str.replace_all(HYPHENS, "-")
+        .str.replace("^0+(.)", "$1")
+    )
+    forms = []
+    for name, places in alone.items():
+        table = keys[name].gather(places).select(form)
+        table = table.with_columns(places.cast(pl.UInt32).alias(MARK + name))
+        forms.append(table.filter(pl.struct(keys[name].columns).is_unique()))
+    found = forms[0].join(forms[1], on=keys["live"].columns, how="inner", maintain_order="right")
+    return found.select(pl.col(MARK + name).alias(name) for name in schema)
+
+
 def _set_aside(
     catalogue: Catalogue, key: list[str], reasons: pl.Series, name: Literal["live", "sheet"]
 ) -> list[SetAside]:
@@ -172,11 +193,30 @@ def _set_aside(
     places = reasons.is_not_null().arg_true()
     rows = catalogue.cells.gather(places)
     empty = rows.select(pl.all_horizontal(blank(pl.all()))).to_series()
+    total = rows.select(pl.any_horizontal(pl.all().str.contains(TOTAL))).to_series()
     keys = rows.select(key).rows(named=True)
     return [
-        SetAside(name, place + FIRST_ROW, found, "blank row" if nothing else reason)
-        for place, found, nothing, reason in zip(places, keys, empty, reasons.gather(places), strict=True)
+        SetAside(
+            name,
+            row,
+            found,
+            BLANK_ROW if nothing else TOTAL_ROW if sums and reason == "no key" else reason,
+        )
+        for row, found, nothing, sums, reason in zip(
+            catalogue.row(places), keys, empty, total, reasons.gather(places), strict=True
+        )
     ]
+
+
+BLANK_ROW, TOTAL_ROW = "blank row", "total without a key"
+HARMLESS = (BLANK_ROW, TOTAL_ROW)
+"""The reasons for setting a row aside that mean nothing is wrong."""
+
+TOTAL = (
+    r"(?i)^\s*(?:grand |sub-?)?(?:totals?|totale|totaal|sum|summe|somme|gesamt|zwischensumme|suma|razem|"
+    r"celkem|összesen|итого|всего|сумма)\b[^\p{L}]*$"
+)
+"""How the line under a table is called that adds it up."""
 
 
 def _no_item(catalogue: Catalogue, key: list[str], reasons: pl.Series) -> str:
@@ -188,9 +228,3 @@ def _no_item(catalogue: Catalogue, key: list[str], reasons: pl.Series) -> str:
         f"{catalogue.path}: no row has a key of its own: all {catalogue.cells.height:,} rows lack the key "
         f"({named}) or share it with another row. Name the fields that tell items apart with --key."
     )
-
-
-def _listed(fields: Sequence[str]) -> str:
-    """Headings for an error, the first dozen."""
-    more = f" and {len(fields) - 12} more" if len(fields) > 12 else ""
-    return ", ".join(fields[:12]) + more

@@ -6,7 +6,7 @@ from collections.abc import Iterable
 
 import polars as pl
 
-from neat_delta.core.catalogue import FIRST_ROW
+from neat_delta.core.catalogue import Catalogue
 from neat_delta.core.changes import ChangeSet
 from neat_delta.core.errors import ChangeSetError, ProofError
 from neat_delta.core.importer import Importer
@@ -16,23 +16,24 @@ from neat_delta.core.update import Plan
 __all__ = ["check_against", "prove", "target"]
 
 
-def check_against(live: pl.DataFrame, changes: ChangeSet, name: str) -> None:
+def check_against(live: Catalogue, changes: ChangeSet, name: str) -> None:
     """Hold a change set against the live catalogue it names; ChangeSetError (naming it `name`) where they disagree."""
     key = changes.header.key
     for field in (*key, *changes.header.fields):
-        if field not in live.columns:
+        if field not in live.fields:
             raise ChangeSetError(f'{name}: its field "{field}" is not in {changes.header.live.path}. Compare again.')
     known = changes.items.with_columns(changes.keys.select(pl.struct(key).alias("key"))).with_row_index("item")
     known = known.filter(pl.col("live").is_not_null())
-    if known.height and not known["live"].is_between(2, live.height + 1).all():
+    place = live.place(known["live"])
+    if place.has_nulls():
         raise ChangeSetError(
             f"{name}: an item names a row that {changes.header.live.path} does not have. Compare again."
         )
-    stands = live.select(pl.struct(key)).to_series().gather(known["live"] - FIRST_ROW)
+    stands = live.cells.select(pl.struct(key)).to_series().gather(place)
     _agree(stands == known["key"], known["item"], changes, name, "its key")
-    places = changes.items["live"] - FIRST_ROW
+    places = live.place(changes.items["live"])
     for (field,), cells in changes.cells.filter(pl.col("before").is_not_null()).group_by("field", maintain_order=True):
-        before = live[str(field)].gather(places.gather(cells["item"]))
+        before = live.cells[str(field)].gather(places.gather(cells["item"]))
         _agree(before == cells["before"], cells["item"], changes, name, f'"{field}" before the change')
 
 
@@ -45,19 +46,17 @@ def _agree(same: pl.Series, item: pl.Series, changes: ChangeSet, name: str, what
         )
 
 
-def target(live: pl.DataFrame, changes: ChangeSet, sent: pl.DataFrame) -> pl.DataFrame:
+def target(live: Catalogue, changes: ChangeSet, sent: pl.DataFrame) -> pl.DataFrame:
     """What live is to become: the sent cells at their value after, new items at the end, all else as it is."""
-    items = changes.items.with_row_index("item")
+    items = changes.items.with_columns(place=live.place(changes.items["live"])).with_row_index("item")
     added = items.filter((pl.col("verdict") == "new") & pl.col("held").is_null())["item"].cast(pl.Int64)
-    empty = {field: pl.repeat("", added.len(), eager=True) for field in live.columns}
+    empty = {field: pl.repeat("", added.len(), eager=True) for field in live.fields}
     empty |= {field: changes.keys[field].gather(added) for field in changes.keys.columns}
-    wanted = pl.concat([live, pl.DataFrame(empty, schema=live.schema)])
+    wanted = pl.concat([live.cells, pl.DataFrame(empty, schema=live.cells.schema)])
     place = pl.concat(
         [
-            items.filter(pl.col("live").is_not_null()).select(
-                pl.col("item").cast(pl.Int64), place=pl.col("live") - FIRST_ROW
-            ),
-            pl.DataFrame({"item": added}).select("item", place=pl.int_range(pl.len()) + live.height),
+            items.filter(pl.col("place").is_not_null()).select(pl.col("item").cast(pl.Int64), "place"),
+            pl.DataFrame({"item": added}).select("item", place=pl.int_range(pl.len()) + live.cells.height),
         ]
     )
     cells = sent.join(place, on="item", how="left")
@@ -67,7 +66,7 @@ def target(live: pl.DataFrame, changes: ChangeSet, sent: pl.DataFrame) -> pl.Dat
 
 
 def prove(
-    live: pl.DataFrame,
+    live: Catalogue,
     changes: ChangeSet,
     plan: Plan,
     update: Iterable[pl.DataFrame],
@@ -80,12 +79,12 @@ def prove(
     tables turn that into live again, but for what the plan lists as one way.
     """
     key = changes.header.key
-    after = live
+    after = live.cells
     for table in update:
-        after = replay(after, table, key, importer)
+        after = replay(after, table, key, importer, shared=changes.header.shared)
     _same(after, target(live, changes, plan.sent), key, "the update files", "the target")
     for table in undo:
-        after = replay(after, table, key, importer)
+        after = replay(after, table, key, importer, shared=changes.header.shared)
     stays = plan.one_way.join(
         changes.cells.select("item", pl.col("field").cast(pl.String), "after"), on=["item", "field"]
     )

@@ -16,14 +16,17 @@ from neat_delta.core.importer import Importer
 __all__ = ["replay"]
 
 
-def replay(catalogue: pl.DataFrame, update: pl.DataFrame, key: Sequence[str], importer: Importer) -> pl.DataFrame:
+def replay(
+    catalogue: pl.DataFrame, update: pl.DataFrame, key: Sequence[str], importer: Importer, *, shared: bool = False
+) -> pl.DataFrame:
     """The catalogue after the importer has read one update table.
 
     A row finds its item by the exact key; one with an unknown key becomes a new item at the end, blank where the table
     has no column. A cell sets its field; a blank cell (nothing but white space) is left alone by an importer that
     skips blanks, and sets the field to what it holds by one that clears.
     Raises ProofError where an importer would refuse or guess: a heading the catalogue lacks, a key field
-    missing, a blank key, a key that stands twice in the table or on two items.
+    missing, a blank key, a key that stands twice in the table or on two items; but where the key is `shared`, a row
+    sets all the items that have it.
     """
     keys = list(key)
     for heading in update.columns:
@@ -40,7 +43,7 @@ def replay(catalogue: pl.DataFrame, update: pl.DataFrame, key: Sequence[str], im
     ours, theirs = MARK + "item", MARK + "row"
     found = catalogue.select(keys).with_row_index(ours).join(update.select(keys).with_row_index(theirs), on=keys)
     item, row = found[ours], found[theirs]
-    if row.is_duplicated().any():
+    if not shared and row.is_duplicated().any():
         raise ProofError("a row of the update table fits more than one item of the catalogue.")
     fresh = update.filter(~pl.repeat(False, update.height, eager=True).scatter(row, True))
 

@@ -7,14 +7,16 @@ from dataclasses import dataclass
 
 import polars as pl
 
+from neat_delta.core.catalogue import MARK, Catalogue
 from neat_delta.core.changes import ChangeSet
 from neat_delta.core.importer import Importer
 from neat_delta.core.kinds import blank
 
-__all__ = ["CANNOT_EMPTY", "CANNOT_REMOVE", "Plan", "Table", "plan"]
+__all__ = ["CANNOT_EMPTY", "CANNOT_REMOVE", "CANNOT_TELL_APART", "Plan", "Table", "plan"]
 
 CANNOT_EMPTY = "the importer skips blanks, so it cannot empty a field"
 CANNOT_REMOVE = "the importer cannot remove an item"
+CANNOT_TELL_APART = "items with the same key had different values before"
 
 
 @dataclass(frozen=True, slots=True)
@@ -44,8 +46,12 @@ class Plan:
     one_way: pl.DataFrame
 
 
-def plan(changes: ChangeSet, order: Sequence[str], importer: Importer) -> Plan:
-    """The update and undo tables of a change set for an importer; `order` is live's order of fields."""
+def plan(changes: ChangeSet, live: Catalogue, importer: Importer) -> Plan:
+    """The update and undo tables of a change set for an importer, in live's order of fields.
+
+    Where several items share a key, one row is for all of them.
+    """
+    order = live.fields
     sent = changes.sent()
     new = changes.items["verdict"].gather(sent["item"]) == "new"
     skips = importer.blanks == "skip"
@@ -66,6 +72,11 @@ def plan(changes: ChangeSet, order: Sequence[str], importer: Importer) -> Plan:
         ]
     )
     back = back.filter(~stays)
+    if changes.header.shared:
+        uniform = _uniform(changes, live, back)
+        lost = back.filter(~uniform).select("item", pl.col("field").cast(pl.String), reason=pl.lit(CANNOT_TELL_APART))
+        one_way, back = pl.concat([one_way, lost]), _once(changes, back.filter(uniform))
+    whole, sent, new = sent, *_of_rows(changes, sent, new)
     if skips:
         rows = pl.concat([sent["item"], added.cast(pl.Int64)]).unique().sort()
         update = [_table(changes, sent, rows, order)] if rows.len() else []
@@ -74,7 +85,39 @@ def plan(changes: ChangeSet, order: Sequence[str], importer: Importer) -> Plan:
         update = [_table(changes, sent.filter(new), added.cast(pl.Int64), order)] if added.len() else []
         update += _grouped(changes, sent.filter(~new), order)
         undo = _grouped(changes, back, order)
-    return Plan(tuple(update), tuple(undo), sent, held, one_way)
+    return Plan(tuple(update), tuple(undo), whole, held, one_way)
+
+
+def _of_rows(changes: ChangeSet, sent: pl.DataFrame, new: pl.Series) -> tuple[pl.DataFrame, pl.Series]:
+    """The cells to send, and whether they are a new item's, with the cells of items that share a key only once."""
+    if not changes.header.shared:
+        return sent, new
+    both = _once(changes, sent.with_columns(new.alias(MARK)))
+    return both.drop(MARK), both[MARK]
+
+
+def _first(changes: ChangeSet) -> pl.Series:
+    """Per item the first item that has its key."""
+    return changes.keys.select(pl.int_range(pl.len(), dtype=pl.Int64).first().over(changes.keys.columns)).to_series()
+
+
+def _once(changes: ChangeSet, cells: pl.DataFrame) -> pl.DataFrame:
+    first = cells.with_columns(item=_first(changes).gather(cells["item"]))
+    return first.unique(["item", "field"], keep="first", maintain_order=True).sort("item", "field")
+
+
+def _uniform(changes: ChangeSet, live: Catalogue, back: pl.DataFrame) -> pl.Series:
+    """Per cell whether all of live's items with its key change in that field, and had the same text before."""
+    key = changes.keys.columns
+    twins = changes.keys.join(
+        live.cells.group_by(key).agg(pl.len().alias(MARK)), on=key, how="left", maintain_order="left"
+    )
+    cells = back.with_columns(
+        first=_first(changes).gather(back["item"]), twins=twins[MARK].gather(back["item"]).cast(pl.UInt32)
+    )
+    group = ["first", "field"]
+    alike = (pl.len().over(group) == pl.col("twins")) & (pl.col("after").n_unique().over(group) == 1)
+    return cells.select(alike).to_series()
 
 
 def _grouped(changes: ChangeSet, cells: pl.DataFrame, order: Sequence[str]) -> list[Table]:

@@ -8,7 +8,7 @@ from pathlib import Path
 import msgspec
 import polars as pl
 
-from neat_delta.core.catalogue import Catalogue
+from neat_delta.core.catalogue import Catalogue, renamed
 from neat_delta.core.changes import (
     FORMAT,
     ITEMS_SCHEMA,
@@ -20,8 +20,9 @@ from neat_delta.core.changes import (
     held,
 )
 from neat_delta.core.errors import ChangeSetError, OutputError
+from neat_delta.core.fold import fold
 from neat_delta.core.proof import check_against
-from neat_delta.files.delimited import Dialect, read_delimited
+from neat_delta.files.reading import read
 from neat_delta.files.whole import read_whole, write_whole
 
 __all__ = ["change_lines", "read_changes", "read_live", "write_changes"]
@@ -146,7 +147,7 @@ def _tables(header: Header, found: Iterable[Item], path: str) -> ChangeSet:
     ):
         if counted != there:
             raise ChangeSetError(f"{path}: the header counts {counted:,} {what}, and there are {there:,}. {AGAIN}")
-    if changes.keys.is_duplicated().any():
+    if not header.shared and changes.keys.is_duplicated().any():
         raise ChangeSetError(f"{path}: an item stands in it twice. {AGAIN}")
     return changes
 
@@ -171,8 +172,8 @@ def _wrong(item: Item, header: Header, fields: dict[str, int]) -> str | None:
     return next((what for wrong, what in troubles if wrong), None)
 
 
-def read_live(changes: ChangeSet, path: str, live: str | None = None) -> tuple[Catalogue, Dialect]:
-    """The live catalogue of the change set read from `path`, and its dialect.
+def read_live(changes: ChangeSet, path: str, live: str | None = None) -> Catalogue:
+    """The live catalogue of the change set read from `path`, read in the way it was read then.
 
     It is looked for where `compare` found it, from the working folder and from the change set's own, or
     at `live`. ChangeSetError when it is not the same file any more, byte for byte.
@@ -180,11 +181,17 @@ def read_live(changes: ChangeSet, path: str, live: str | None = None) -> tuple[C
     wanted = changes.header.live
     beside = Path(path).parent / wanted.path
     place = live or (wanted.path if Path(wanted.path).exists() or not beside.exists() else str(beside))
-    catalogue, dialect = read_delimited(place)
+    if place == "-":
+        raise ChangeSetError(
+            f"{path}: live was read from standard input when it was made. Say with --live in which file it is."
+        )
+    catalogue = read(place, wanted.layout)
     if catalogue.digest() != wanted.sha256:
         raise ChangeSetError(
             f"{place}: this is not the file that {path} was made from; it has changed since. "
             "Compare again with the live catalogue as it is now."
         )
-    check_against(catalogue.cells, changes, path)
-    return catalogue, dialect
+    catalogue = renamed(catalogue, {heading: name for name, heading in changes.header.headings.items()})
+    catalogue = fold(catalogue, changes.header.key, wanted.continued)
+    check_against(catalogue, changes, path)
+    return catalogue

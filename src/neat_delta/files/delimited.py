@@ -11,27 +11,38 @@ import io
 import mmap
 import re
 from collections import Counter
+from collections.abc import Iterator
 from dataclasses import dataclass
 from itertools import islice
+from typing import Any, Literal
 
 import polars as pl
 
-from neat_delta.core.catalogue import MARK, Catalogue
+from neat_delta.core.catalogue import MARK, column_letter
 from neat_delta.core.errors import CatalogueError
-from neat_delta.files.whole import Loaded, load
+from neat_delta.core.layout import LINE_ENDS, SEPARATORS, Layout
+from neat_delta.files.encoding import BOMS, codec, decoded, guess, of_head, written_in
 
-__all__ = ["SEPARATORS", "Dialect", "read_delimited", "read_text", "write_delimited"]
-
-SEPARATORS = {",": "comma", ";": "semicolon", "\t": "tab", "|": "pipe"}
-"""The separators that are recognised, with their names."""
+__all__ = ["Text", "read_text", "write_delimited"]
 
 BOM = b"\xef\xbb\xbf"
 SAMPLE = 1 << 16
-"""How many bytes of a file the dialect is decided from."""
+"""How many bytes of a file the layout is decided from."""
+
+LONGEST_LINE = 1 << 20
+"""The headings must end within so many bytes."""
+
+MOST_COLUMNS = 16_384
+"""No spreadsheet has more columns."""
+
+HEADER_WITHIN = 30
+"""Among so many rows the header is looked for, if the first one is none."""
+
+ENDS: dict[str, Literal["LF", "CRLF", "CR"]] = {"\n": "LF", "\r\n": "CRLF", "\r": "CR"}
 
 BINARY = (
-    (b"PK\x03\x04", "a workbook or another zip archive"),
-    (b"\xd0\xcf\x11\xe0", "an old workbook or another Office document"),
+    (b"PK\x03\x04", "a zip archive"),
+    (b"\xd0\xcf\x11\xe0", "an Office document"),
     (b"%PDF", "a PDF"),
     (b"\x89PNG", "a PNG image"),
     (b"\xff\xd8\xff", "a JPEG image"),
@@ -43,137 +54,307 @@ BINARY = (
 
 
 @dataclass(frozen=True, slots=True)
-class Dialect:
-    """How a file writes its table: separator, line end, mark at the start (BOM), whether every cell is quoted."""
-
-    separator: str = ","
-    line_end: str = "\n"
-    bom: bool = False
-    quote_all: bool = False
-
-    def __str__(self) -> str:
-        """As the dialect is said to a person."""
-        return f"{SEPARATORS[self.separator]}, UTF-8" + (" with BOM" if self.bom else "")
-
-
-def read_delimited(file: str | Loaded, dialect: Dialect | None = None) -> tuple[Catalogue, Dialect]:
-    """The catalogue in a file, and the file's dialect, which is found out unless it is given.
-
-    `file` is a path, or the file loaded ahead. FileError when it cannot be read, CatalogueError when it is no
-    table; it says what is wrong, and where.
+class Text:
+    """A table as it stands in a delimited text: its cells, the columns without a heading (from 1), its layout, and
+    notes.
     """
-    if isinstance(file, str):
-        file = load(file)
-    cells, unnamed, dialect = read_text(file.data, file.path, dialect)
-    return Catalogue(cells, file.path, file.digest, unnamed), dialect
+
+    cells: pl.DataFrame
+    unnamed: tuple[int, ...]
+    layout: Layout
+    notes: tuple[str, ...]
 
 
-def read_text(
-    data: bytes | mmap.mmap, path: str, dialect: Dialect | None = None
-) -> tuple[pl.DataFrame, tuple[int, ...], Dialect]:
-    """The table in a file's bytes, the columns without a heading, and the dialect; `path` names it in errors."""
+@dataclass(frozen=True, slots=True)
+class _Dialect:
+    """A layout with nothing left open, for text that is UTF-8 by now; `end` are the characters of a line end."""
+
+    separator: str
+    end: str
+    quote: str
+    escape: str
+
+    def rows(self, text: str, *, strict: bool = False) -> Iterator[list[str]]:
+        """The rows as Python's reader has them."""
+        return csv.reader(io.StringIO(text, newline=""), strict=strict, **self.settings)
+
+    @property
+    def settings(self) -> dict[str, Any]:
+        return {
+            "delimiter": self.separator,
+            "quotechar": self.quote or None,
+            "quoting": csv.QUOTE_MINIMAL if self.quote else csv.QUOTE_NONE,
+            "escapechar": self.escape or None,
+        }
+
+
+def read_text(data: bytes | mmap.mmap, path: str, told: Layout | None = None) -> Text:
+    """The table in a file's bytes; `path` names it in errors, and is where they stand if they are mapped.
+
+    What `told` leaves open is found out. CatalogueError when it is no table; it says what is wrong, and where.
+    """
+    told = told or Layout()
     head = data[:SAMPLE]
+    encoding, bom = of_head(head)
+    if told.encoding:
+        encoding = codec(told.encoding)
+        bom = next((mark for mark, name in BOMS if head.startswith(mark) and encoding in {name, name[:6]}), b"")
+    if encoding != "utf-8":
+        return _read_utf8(decoded(data, encoding, path).encode(), path, told, encoding, bom=bool(bom))
     _must_be_text(head, path)
-    if not head.removeprefix(BOM).strip():
+    try:
+        return _read_utf8(data, path, told, encoding, bom=bool(bom))
+    except _NotUtf8Error:
+        if told.encoding or bom:
+            decoded(data, encoding, path)  # says where
+        encoding = guess(data, path)
+        return _read_utf8(decoded(data, encoding, path).encode(), path, told, encoding, bom=False)
+
+
+class _NotUtf8Error(Exception):
+    """The bytes are not UTF-8, though it was not known before."""
+
+
+def _read_utf8(data: bytes | mmap.mmap, path: str, told: Layout, encoding: str, *, bom: bool) -> Text:
+    data = data if isinstance(data, mmap.mmap) or not data.startswith(BOM) else data[len(BOM) :]
+    sample = _sample(data, path)
+    if not sample.strip():
         raise CatalogueError(f"{path}: the file is empty. Export it again.")
-    sample = _sample(data)
-    dialect = dialect or _dialect(sample, head.startswith(BOM))
-    body = data
-    end = dialect.line_end.encode()
-    if not data[-4:].endswith(end) or data[-4:].endswith(end * 2):  # blank lines at the end are no rows
-        body = data[:].rstrip(b"\r\n") + end
-    header = _first_row(sample, dialect.separator)
-    _must_be_headings(header, path)
-    cells = _parse(body, path, header, dialect)
+    dialect = _dialect(sample, told)
+    number, header, start = _header(sample, dialect, told.header_line, path)
+    if "\0" in "".join(header):
+        raise CatalogueError(f"{path}, line {number}: a heading holds a zero character. This is no table of text.")
+    _must_be_headings(header, number, path)
+    body: bytes | mmap.mmap = data
+    if start:
+        body = data[: len(BOM)].replace(BOM, b"") + data[len(BOM) :] if data[: len(BOM)] == BOM else data[:]
+        body = body[start:]
+    end = dialect.end.encode()
+    if not body[-4:].endswith(end) or body[-4:].endswith(end * 2):  # blank lines at the end are no rows
+        body = body[:].rstrip(b"\r\n") + end
+    cells = _parse(body, path, header, dialect, number)
     if not cells.height:
         raise CatalogueError(f"{path}: there is a header and no rows under it. Export it again.")
-    unnamed = tuple(number for number, heading in enumerate(header, 1) if not heading.strip())
-    return cells.select(pl.exclude([_stand_in(number) for number in unnamed])), unnamed, dialect
-
-
-def write_delimited(cells: pl.DataFrame, dialect: Dialect) -> bytes:
-    """The bytes of a table in a dialect."""
-    out = io.BytesIO()
-    cells.with_columns(pl.all().replace("", None)).write_csv(
-        out,
-        include_bom=dialect.bom,
+    unnamed = tuple(place for place, heading in enumerate(header, 1) if not heading.strip())
+    layout = Layout(
         separator=dialect.separator,
-        line_terminator=dialect.line_end,
-        quote_style="always" if dialect.quote_all else "necessary",
+        line_end=ENDS[dialect.end],
+        bom=bom,
+        quote_all=_quotes_all(sample[_characters(sample, start) :], header, dialect),
+        encoding=encoding,
+        quote=dialect.quote,
+        escape=dialect.escape,
+        header_line=number,
+        format="delimited",
     )
-    return out.getvalue()
+    notes = []
+    if number > 1:
+        above = "line 1 is" if number == 2 else f"lines 1 to {number - 1} are"
+        notes.append(f"{above} above the header and left out")
+    filled = (place for place in unnamed if (cells[_stand_in(place)] != "").any())
+    notes += [f"column {column_letter(place)} has no heading and is left out" for place in filled]
+    return Text(
+        cells.select(pl.exclude([_stand_in(place) for place in unnamed])),
+        unnamed,
+        layout,
+        tuple(notes),
+    )
+
+
+def write_delimited(cells: pl.DataFrame, layout: Layout, what: str = "The update file") -> bytes:
+    """The bytes of a table in a layout, headings first.
+
+    CatalogueError (naming `what`) when the layout cannot carry a cell: a letter that its encoding does not have, a
+    separator or line end where it has no quotes.
+    """
+    separator, end = layout.separator or ",", LINE_ENDS[layout.line_end or "LF"]
+    quote = '"' if layout.quote is None else layout.quote
+    encoding = layout.encoding or "utf-8"
+    if layout.escape or not quote:
+        text = io.StringIO(newline="")
+        settings = _Dialect(separator, end, quote, layout.escape or "").settings
+        if layout.quote_all and quote:
+            settings["quoting"] = csv.QUOTE_ALL
+        try:
+            writer = csv.writer(text, lineterminator=end, doublequote=not layout.escape, **settings)
+            writer.writerow(cells.columns)
+            writer.writerows(cells.iter_rows())
+        except csv.Error:
+            raise CatalogueError(
+                f"{what}: a cell has a separator or a line break in it, and the store's files have no quotes for it."
+            ) from None
+        data = text.getvalue().encode()
+    else:
+        out = io.BytesIO()
+        cells.with_columns(pl.all().replace("", None)).write_csv(
+            out,
+            separator=separator,
+            line_terminator=end,
+            quote_char=quote,
+            quote_style="always" if layout.quote_all else "necessary",
+        )
+        data = out.getvalue()
+    bom = next((mark for mark, name in BOMS if name == encoding), b"") if layout.bom else b""
+    return bom + (data if encoding == "utf-8" else written_in(data.decode(), encoding, what))
 
 
 def _must_be_text(head: bytes, path: str) -> None:
     for magic, what in BINARY:
         if head.startswith(magic):
-            raise CatalogueError(f"{path}: this is {what}, not a CSV file. Save it as CSV (UTF-8) and use that file.")
-    if head.startswith((b"\xff\xfe", b"\xfe\xff")):
-        raise CatalogueError(f"{path}: this is UTF-16 text. Save it as CSV (UTF-8) and use that file.")
+            raise CatalogueError(f"{path}: this is {what}, and no table. Save the table as CSV and use that file.")
     nul = head.find(b"\0")
     if nul >= 0:
         raise CatalogueError(
-            f"{path}: this is no text file (byte {nul + 1} is zero). Save the table as CSV (UTF-8) and use that file."
+            f"{path}: this is no text file (byte {nul + 1} is zero). Save the table as CSV and use that file."
         )
 
 
-def _sample(data: bytes | mmap.mmap) -> str:
-    """The first whole lines of a file as text; bytes that are not UTF-8 are told of when the whole file is read."""
-    cut = data[:SAMPLE].removeprefix(BOM)
-    if len(data) > SAMPLE:
-        cut = cut[: max(cut.rfind(b"\n"), cut.rfind(b"\r")) + 1] or cut
-    return cut.decode(errors="replace")
+def _sample(data: bytes | mmap.mmap, path: str) -> str:
+    """The first whole lines of a file as text."""
+    size = SAMPLE
+    cut = data[:size].removeprefix(BOM)
+    if len(data) > size:
+        while b"\n" not in cut and b"\r" not in cut and size < min(len(data), LONGEST_LINE):
+            size *= 4
+            cut = data[:size].removeprefix(BOM)
+        end = max(cut.rfind(b"\n"), cut.rfind(b"\r")) + 1
+        if not end and len(data) > size:
+            raise CatalogueError(
+                f"{path}: the first line is longer than {size:,} bytes. The line ends may have been lost; "
+                "export it again."
+            )
+        cut = cut[:end] or cut
+    try:
+        return cut.decode()
+    except UnicodeDecodeError:
+        raise _NotUtf8Error from None
 
 
-def _dialect(sample: str, bom: bool) -> Dialect:
-    """The dialect that a sample shows."""
-    separator = _separator(sample)
-    quoted = separator.join('"' + heading.replace('"', '""') + '"' for heading in _first_row(sample, separator))
-    return Dialect(separator, _line_end(sample), bom, quote_all=sample.startswith(quoted))
+def _dialect(sample: str, told: Layout) -> _Dialect:
+    """What a sample shows, where it was not told."""
+    quote = told.quote
+    if quote is None:
+        quote = '"'
+        first = sample.splitlines()[0]
+        if '"' not in sample and re.fullmatch(r"'[^']*'(?:[,;\t|]'[^']*')+", first):
+            quote = "'"
+    escape = told.escape
+    if escape is None:
+        escape = "\\" if quote and re.search(r"\\" + quote + rf"[^,;\t|\r\n{quote}]", sample) else ""
+    end = LINE_ENDS[told.line_end] if told.line_end else _line_end(sample, quote)
+    separator = told.separator or _separator(sample, quote, escape)
+    return _Dialect(separator, end, quote, escape)
 
 
-def _first_row(sample: str, separator: str) -> list[str]:
-    return next(csv.reader(io.StringIO(sample, newline=""), delimiter=separator))
+def _header(sample: str, dialect: _Dialect, told: int | None, path: str) -> tuple[int, list[str], int]:
+    """The row of the headings (from 1), the headings, and how many bytes stand above them."""
+    lines: list[int] = []
+    rows: list[list[str]] = []
+    reader = csv.reader(io.StringIO(sample, newline=""), **dialect.settings)
+    before = 0
+    try:
+        for row in islice(reader, max(100, told or 0)):
+            rows.append(row)
+            lines.append(before)
+            before = reader.line_num
+    except csv.Error as error:
+        if "field larger" not in str(error):
+            raise CatalogueError(f"{path}, line {before + 1}: it cannot be read as a table ({error}).") from None
+        csv.field_size_limit(1 << 30)
+        return _header(sample, dialect, told, path)
+    if told is not None and told > len(rows):
+        raise CatalogueError(f"{path}: there is no line {told} for the header.")
+    place = told - 1 if told is not None else header_place(rows)
+    above = io.StringIO(sample, newline="")
+    skipped = "".join(islice(above, lines[place]))
+    return place + 1, rows[place] or [""], len(skipped.encode())
 
 
-def _line_end(sample: str) -> str:
+def header_place(rows: list[list[str]]) -> int:
+    """Which of the first rows (from 0) holds the headings: the first one, unless those above it plainly are titles.
+
+    A title leaves most columns blank; the headings fill most of them, are all different, and few of them are numbers.
+    """
+    filled = [sum(bool(cell.strip()) for cell in row) for row in rows]
+    width = max((number for number, _ in Counter(len(row) for row in rows if any(row)).most_common(1)), default=0)
+    most = max(filled[:HEADER_WITHIN], default=0)
+    if not rows or width < 2 or filled[0] * 2 > width or filled[0] * 2 > most:
+        return _first_filled(rows)
+    for place, row in enumerate(rows[:HEADER_WITHIN]):
+        names = [cell.strip() for cell in row if cell.strip()]
+        if len(names) * 2 > width and len(names) == len(set(names)) and not _numbers(row):
+            return place
+    return _first_filled(rows)
+
+
+def _first_filled(rows: list[list[str]]) -> int:
+    """The first row with anything in it; but numbers under a blank row are no headings."""
+    place = next((n for n, row in enumerate(rows) if any(cell.strip() for cell in row)), 0)
+    return 0 if rows and place and _numbers(rows[place]) else place
+
+
+def _numbers(row: list[str]) -> bool:
+    """Whether half of what stands in a row and more are numbers."""
+    names = [cell.strip() for cell in row if cell.strip()]
+    return sum(name.lstrip("+-").replace(".", "").replace(",", "").isdigit() for name in names) * 2 >= len(names)
+
+
+def _characters(sample: str, size: int) -> int:
+    """How many characters the first bytes of a text are."""
+    return len(sample.encode()[:size].decode())
+
+
+def _quotes_all(sample: str, header: list[str], dialect: _Dialect) -> bool:
+    quote = dialect.quote
+    if not quote:
+        return False
+    return sample.startswith(
+        dialect.separator.join(quote + heading.replace(quote, quote * 2) + quote for heading in header)
+    )
+
+
+def _line_end(sample: str, quote: str) -> str:
     """The line end of the first line that has one: CR LF, LF, or the CR alone of old."""
-    unquoted = "".join(sample.split('"')[::2])
+    unquoted = "".join(sample.split(quote)[::2]) if quote else sample
     first = min((place for place in (unquoted.find("\n"), unquoted.find("\r")) if place >= 0), default=-1)
     if first < 0 or unquoted[first] == "\n":
         return "\n"
     return "\r\n" if unquoted[first : first + 2] == "\r\n" else "\r"
 
 
-def _separator(sample: str) -> str:
-    """The separator by which most of the first rows have as many cells as the header, and that more than one."""
+def _separator(sample: str, quote: str, escape: str) -> str:
+    """The separator by which most of the first rows are equally wide, and that more than one cell."""
 
     def score(separator: str) -> tuple[float, int]:
-        rows = [len(row) for row in islice(csv.reader(io.StringIO(sample, newline=""), delimiter=separator), 100)]
-        width = rows[0] if rows else 0
-        return (Counter(rows)[width] / len(rows) if width > 1 else 0.0, width)
+        dialect = _Dialect(separator, "\n", quote, escape)
+        try:
+            rows = [len(row) for row in islice(dialect.rows(sample), 100) if row]
+        except csv.Error:
+            return (0.0, 0)
+        width, times = Counter(rows).most_common(1)[0] if rows else (0, 0)
+        first = rows[0] if rows else 0
+        if first > 1 and rows.count(first) * 2 >= times:  # the header's own width, if it is nearly as common
+            width, times = first, rows.count(first)
+        return (times / len(rows) if width > 1 else 0.0, width)
 
     return max(SEPARATORS, key=score)
 
 
-def _must_be_headings(header: list[str], path: str) -> None:
+def _must_be_headings(header: list[str], number: int, path: str) -> None:
+    if len(header) > MOST_COLUMNS:
+        raise CatalogueError(
+            f"{path}, line {number}: {len(header):,} columns, and at most {MOST_COLUMNS:,} are read. "
+            "Cut the file down, or say with --separator what stands between the cells."
+        )
     for heading, times in Counter(header).items():
         if times > 1 and heading.strip():
             columns = ", ".join(column_letter(n) for n, name in enumerate(header, 1) if name == heading)
             raise CatalogueError(
-                f'{path}, line 1: the heading "{heading}" stands in {times} columns ({columns}). Rename or remove one.'
+                f'{path}, line {number}: the heading "{heading}" stands in {times} columns ({columns}). '
+                "Rename or remove one."
             )
     if not any(heading.strip() for heading in header):
-        raise CatalogueError(f"{path}, line 1: there are no headings. The first line must name the fields.")
-
-
-def column_letter(number: int) -> str:
-    """The letters a spreadsheet gives a column (1 is A, 27 is AA)."""
-    letters = ""
-    while number:
-        number, rest = divmod(number - 1, 26)
-        letters = chr(65 + rest) + letters
-    return letters
+        raise CatalogueError(f"{path}, line {number}: there are no headings. The first line must name the fields.")
 
 
 def _stand_in(number: int) -> str:
@@ -181,23 +362,35 @@ def _stand_in(number: int) -> str:
     return f"{MARK}{number}"
 
 
-def _parse(body: bytes | mmap.mmap, path: str, header: list[str], dialect: Dialect) -> pl.DataFrame:
+def _parse(body: bytes | mmap.mmap, path: str, header: list[str], dialect: _Dialect, number: int) -> pl.DataFrame:
     """The cells under the header, by Polars where the file is regular. The header is read like a row, and left out."""
-    names = [heading if heading.strip() else _stand_in(number) for number, heading in enumerate(header, 1)]
-    running = _split(body if isinstance(body, bytes) else path, names, dialect).collect(background=True)
-    regular, quoting = _quoting(body, dialect)  # while Polars reads
-    if isinstance(body, mmap.mmap) and hasattr(mmap, "MADV_DONTNEED"):
-        body.madvise(mmap.MADV_DONTNEED)  # a second copy in memory is needed no more; looked at again, it comes back
-    try:
-        cells = running.fetch_blocking()
-    except pl.exceptions.PolarsError:
-        cells = None
-    if cells is None or not regular or _stray_line_ends(body, dialect) or _too_short(body, cells, quoting, dialect):
-        cells = _split(_regular(body[:], path, len(header), dialect), names, Dialect()).collect()
+    names = [heading if heading.strip() else _stand_in(place) for place, heading in enumerate(header, 1)]
+    cells = None
+    if not dialect.escape:
+        running = _split(body if isinstance(body, bytes) else path, names, dialect).collect(background=True)
+        _must_have_no_zeros(body, path, number)
+        regular, quoting = _quoting(body, dialect)  # while Polars reads
+        if isinstance(body, mmap.mmap) and hasattr(mmap, "MADV_DONTNEED"):
+            body.madvise(
+                mmap.MADV_DONTNEED
+            )  # a second copy in memory is needed no more; looked at again, it comes back
+        try:
+            cells = running.fetch_blocking()
+        except pl.exceptions.PolarsError:
+            cells = None
+        if not regular or (
+            cells is not None and (_stray_line_ends(body, dialect) or _too_short(body, cells, quoting, dialect))
+        ):
+            cells = None
+    else:
+        _must_have_no_zeros(body, path, number)
+    if cells is None:
+        plain = _Dialect(",", "\n", '"', "")
+        cells = _split(_regular(body[:], path, len(header), dialect, number), names, plain).collect()
     return cells[1:]
 
 
-def _split(source: bytes | str, names: list[str], dialect: Dialect) -> pl.LazyFrame:
+def _split(source: bytes | str, names: list[str], dialect: _Dialect) -> pl.LazyFrame:
     return pl.scan_csv(
         source,
         glob=False,
@@ -205,45 +398,61 @@ def _split(source: bytes | str, names: list[str], dialect: Dialect) -> pl.LazyFr
         schema=dict.fromkeys(names, pl.String),
         empty_string_is_null=False,
         separator=dialect.separator,
-        eol_char="\r" if dialect.line_end == "\r" else "\n",
+        quote_char=dialect.quote or None,
+        eol_char="\r" if dialect.end == "\r" else "\n",
     )
 
 
 # A quote opens where a cell begins, is doubled inside it, and closes where the cell ends (RFC 4180).
-QUOTED = rb'"(?:(?<![^%(ends)s]")|(?<=\A%(bom)s"))[^"]*+(?:""[^"]*+)*+"(?![^%(ends)s])'
+QUOTED = (
+    rb"""%(q)s(?:(?<![^%(ends)s]%(q)s)|(?<=\A%(bom)s%(q)s))[^%(q)s]*+(?:%(q)s%(q)s[^%(q)s]*+)*+%(q)s(?![^%(ends)s])"""
+)
 
 
-def _quoting(body: bytes | mmap.mmap, dialect: Dialect) -> tuple[bool, int | None]:
+def _quoting(body: bytes | mmap.mmap, dialect: _Dialect) -> tuple[bool, int | None]:
     """Whether each quote stands where it may, and how many bytes quoting takes (less the quotes left in the text).
 
     Polars drops or moves other quotes without a word. In a file with so many quotes that counting the
     cells is dearer than looking for separators inside them, the number is None.
     """
-    quoted = QUOTED % {b"ends": re.escape(dialect.separator.encode()) + rb"\r\n", b"bom": BOM}
-    if body[:SAMPLE].count(b'"') > SAMPLE // 16:
-        return re.fullmatch(rb'[^"]*+(?:' + quoted + rb'[^"]*+)*+', body) is not None, None
-    cells = re.findall(quoted + rb'|"', body)  # a quote that stands anywhere else is found by itself
-    return b'"' not in cells, len(cells) + b"".join(cells).count(b'"') // 2
+    quote = dialect.quote.encode()
+    if not quote:
+        return True, 0
+    ends = re.escape(dialect.separator.encode()) + rb"\r\n"
+    quoted = QUOTED % {b"ends": ends, b"bom": BOM, b"q": quote}
+    if body[:SAMPLE].count(quote) > SAMPLE // 16:
+        return re.fullmatch(
+            rb"[^%(q)s]*+(?:%(quoted)s[^%(q)s]*+)*+" % {b"q": quote, b"quoted": quoted}, body
+        ) is not None, None
+    cells = re.findall(quoted + rb"|" + quote, body)  # a quote that stands anywhere else is found by itself
+    return quote not in cells, len(cells) + b"".join(cells).count(quote) // 2
 
 
-def _stray_line_ends(body: bytes | mmap.mmap, dialect: Dialect) -> bool:
+def _must_have_no_zeros(body: bytes | mmap.mmap, path: str, number: int) -> None:
+    zero = body.find(b"\0")
+    if zero >= 0:
+        line = body[:zero].count(b"\n") + number
+        raise CatalogueError(f"{path}, line {line:,}: there is a zero character in it. This is no table of text.")
+
+
+def _stray_line_ends(body: bytes | mmap.mmap, dialect: _Dialect) -> bool:
     """Whether there may be line ends of another sort than Polars is told of."""
-    if dialect.line_end == "\r":
+    if dialect.end == "\r":
         return body.find(b"\n") >= 0
     return body.find(b"\r") >= 0 and re.search(rb"\r(?!\n)", body) is not None
 
 
-def _too_short(body: bytes | mmap.mmap, cells: pl.DataFrame, quoting: int | None, dialect: Dialect) -> bool:
+def _too_short(body: bytes | mmap.mmap, cells: pl.DataFrame, quoting: int | None, dialect: _Dialect) -> bool:
     """Whether a row has too few cells. Polars fills such a row: it ends in a blank cell, and separators are missing."""
     if cells.width == 1 or not (cells.to_series(-1) == "").any():
         return False
-    bare = dialect.line_end == "\n" and body.find(b"\r") < 0
+    bare = dialect.end == "\n" and body.find(b"\r") < 0
     wanted = (cells.width - 1) * cells.height
-    if quoting is not None and (bare or dialect.line_end != "\n"):
+    if quoting is not None and (bare or dialect.end != "\n"):
         # What is no cell's text, quoting or line end is a separator. A line end shorter than the
         # dialect's makes this too few, never too many, so that enough are enough.
         text = sum(cells.select(pl.all().str.len_bytes().sum()).row(0))
-        line_ends = len(dialect.line_end) * cells.height
+        line_ends = len(dialect.end) * cells.height
         if len(body) - len(BOM) * body[:3].startswith(BOM) - text - quoting - line_ends == wanted:
             return False
     separator = dialect.separator
@@ -251,52 +460,45 @@ def _too_short(body: bytes | mmap.mmap, cells: pl.DataFrame, quoting: int | None
     return bool(body[:].count(separator.encode()) - inside != wanted)
 
 
-def _regular(body: bytes, path: str, width: int, dialect: Dialect) -> bytes:
-    """The same table written by the book, for a file that Polars does not take as it is.
+def _regular(body: bytes, path: str, width: int, dialect: _Dialect, number: int) -> bytes:
+    """The same table written by the book, for a file that Polars does not take as it is; `number` is the header's line.
 
-    A quote inside an unquoted cell and blank lines among the rows are put right; anything else that
+    A quote inside an unquoted cell, escapes and blank lines among the rows are put right; anything else that
     is wrong is a CatalogueError with its line. Goes record by record: it is for the odd file only.
     """
-    text = _decoded(body, path)
+    try:
+        text = body.decode("utf-8-sig")
+    except UnicodeDecodeError:
+        raise _NotUtf8Error from None
     out = io.StringIO(newline="")
     writer = csv.writer(out, lineterminator="\n", quoting=csv.QUOTE_ALL)
     csv.field_size_limit(max(csv.field_size_limit(), len(text) + 1))
-    reader = csv.reader(io.StringIO(text, newline=""), delimiter=dialect.separator, strict=True)
-    line = 1
+    reader = csv.reader(io.StringIO(text, newline=""), strict=True, **dialect.settings)
+    line = 0
     try:
         for row in reader:
             if row and len(row) != width:
-                raise CatalogueError(_wrong_width(path, line, len(row), width, dialect))
+                raise CatalogueError(_wrong_width(path, line + number, len(row), width, dialect))
             writer.writerow(row or [""] * width)
-            line = reader.line_num + 1
+            line = reader.line_num
     except csv.Error as error:
         if "end of data" in str(error):
             what = "a quote opens here and is never closed"
-        elif reader.line_num > line:
-            what = f"a quote opens here and closes inside a cell of line {reader.line_num:,}"
+        elif reader.line_num > line + 1:
+            what = f"a quote opens here and closes inside a cell of line {reader.line_num + number - 1:,}"
         else:
             what = "a quoted cell goes on after its closing quote"
-        raise CatalogueError(f"{path}, line {line:,}: {what}. A quote inside a cell must be doubled.") from None
+        raise CatalogueError(
+            f"{path}, line {line + number:,}: {what}. A quote inside a cell must be doubled."
+        ) from None
     return out.getvalue().encode()
 
 
-def _wrong_width(path: str, line: int, found: int, wanted: int, dialect: Dialect) -> str:
+def _wrong_width(path: str, line: int, found: int, wanted: int, dialect: _Dialect) -> str:
     cells = "1 cell" if found == 1 else f"{found} cells"
     hint = (
-        f"A cell with a {SEPARATORS[dialect.separator]} in it may need quotes."
+        f"A cell with a {SEPARATORS.get(dialect.separator, repr(dialect.separator))} in it may need quotes."
         if found > wanted
         else "The row may be cut short, or a quote before it not closed."
     )
     return f"{path}, line {line:,}: {cells} where the header has {wanted}. {hint}"
-
-
-def _decoded(body: bytes, path: str) -> str:
-    try:
-        return body.decode("utf-8-sig")
-    except UnicodeDecodeError as error:
-        line = body.count(b"\n", 0, error.start) + 1
-        column = error.start - body.rfind(b"\n", 0, error.start)
-        raise CatalogueError(
-            f"{path}, line {line:,}, byte {column:,} of it: 0x{body[error.start]:02X} is not UTF-8. "
-            "Save the file again as CSV (UTF-8)."
-        ) from None

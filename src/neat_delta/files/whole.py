@@ -56,8 +56,12 @@ def load(path: str) -> Loaded:
     """Read a file; its digest, which is as much work as half the parsing, is made in the background.
 
     For that the file is read a second time, so that its bytes need not be kept; `digest` raises FileError when it
-    was changed in between. FileError also when there is no such file or it cannot be read.
+    was changed in between. FileError also when there is no such file or it cannot be read. The path `-` is standard
+    input.
     """
+    if path == "-":
+        data = sys.stdin.buffer.read()
+        return Loaded(path, data, in_background(lambda: hashlib.sha256(data).hexdigest()))
     before = _stamp(path)
     large = before is not None and Path(path).is_file() and before[2] > LARGE
     data = _mapped(path) if large else read_whole(path)

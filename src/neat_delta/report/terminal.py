@@ -3,17 +3,23 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
+from pathlib import PurePath
 from typing import Literal
 
+import polars as pl
 from rich.cells import cell_len
 from rich.console import Console
 from rich.table import Table
 from rich.text import Text
 
-from neat_delta.core.catalogue import Catalogue
-from neat_delta.core.changes import ChangeSet, HeldCount, Item
+from neat_delta.core.catalogue import Catalogue, column_letter, listed
+from neat_delta.core.changes import ChangeSet, Header, HeldCount, Item
+from neat_delta.core.compare import Laid
 from neat_delta.core.figures import FieldFigures, difference, per_cent
+from neat_delta.core.learn import Learned
 from neat_delta.core.manifest import Listed, Manifest
+from neat_delta.core.samples import PairSample
+from neat_delta.core.values import NOT, kinds_said
 from neat_delta.report.text import count, cut, key_text, shown, signed
 from neat_delta.report.view import View
 
@@ -22,7 +28,9 @@ __all__ = [
     "print_figures",
     "print_inputs",
     "print_items",
+    "print_learned",
     "print_notes",
+    "print_pairs",
     "print_rest",
     "print_written",
     "terminal",
@@ -38,8 +46,11 @@ WAY_OUT = {
     "emptied": "blank in the sheet; --blanks clear or keep decides",
     "new": "only in the sheet; --with-new sends them",
     "gone": "only in live; an item is never removed",
+    "required": "blank in the sheet; the store file says it is never blank",
 }
 """What each reason for holding means, and how to have it otherwise."""
+
+UNREAD = "not what the field holds; mend the sheet, or the kind in the store file"
 
 
 def terminal() -> Console:
@@ -49,23 +60,46 @@ def terminal() -> Console:
     return console
 
 
-def print_inputs(
-    console: Console,
-    live: tuple[Catalogue, str],
-    sheet: tuple[Catalogue, str],
-    key: Sequence[str],
-    *,
-    told: bool,
-) -> None:
+def print_inputs(console: Console, header: Header, store: str | None, *, told: bool) -> None:
     """What was read, how it was understood, and by which key it was matched."""
-    for name, (catalogue, dialect) in (("live", live), ("sheet", sheet)):
-        size = f"{count(catalogue.cells.height, 'row')}, {count(len(catalogue.fields), 'field')}, {dialect}"
-        console.print(Text.assemble((f"{name:<7}", "bold"), f"{shown(catalogue.path)}: {size}"))
-        for number in catalogue.unnamed:
-            console.print(f"       column {number} has no heading and is left out")
+    fields = {"live": len(header.key) + len(header.fields) + len(header.untouched), "sheet": len(header.pairs)}
+    for name, source in (("live", header.live), ("sheet", header.sheet)):
+        path = "standard input" if source.path == "-" else shown(source.path)
+        size = f"{count(source.rows, 'row')}, {count(fields[name], 'field')}, {shown(str(source.layout))}"
+        _print_fact(console, name, f"{path}: {size}")
+        for note in source.notes:
+            _print_fact(console, "", shown(note), style="yellow")
     how = "" if told else "  (the heading says so; --key names another)"
-    console.print(Text.assemble(("key    ", "bold"), ", ".join(shown(field) for field in key), how))
+    _print_fact(console, "key", ", ".join(shown(field) for field in header.key) + how)
+    if store is not None:
+        _print_fact(console, "store", shown(store))
+    elif header.settings:
+        said = "; ".join(
+            f"{sort} {listed([shown(name) for name in names])}" for sort, names in kinds_said(header.settings).items()
+        )
+        _print_fact(console, "kinds", f"learned from live: {said}")
+    if header.sheet_writing.decimal_mark != header.writing.decimal_mark:
+        mark = "comma" if header.sheet_writing.decimal_mark == "," else "point"
+        _print_fact(
+            console, "", f"the sheet's numbers have a decimal {mark}; they are sent as live writes them", style="yellow"
+        )
+    if header.sheet_writing.date_form != header.writing.date_form:
+        _print_fact(
+            console,
+            "",
+            f"the sheet's dates are {header.sheet_writing.date_form}; they are sent as live writes them",
+            style="yellow",
+        )
     console.print()
+
+
+def _print_fact(console: Console, name: str, text: str, style: str = "") -> None:
+    """A fact under its name, on as many lines as it takes."""
+    table = Table.grid(padding=(0, 1, 0, 0))
+    table.add_column(width=6, no_wrap=True)
+    table.add_column(overflow="fold")
+    table.add_row(Text(name, "bold"), Text(text, style))
+    console.print(table)
 
 
 def print_accounts(console: Console, changes: ChangeSet) -> None:
@@ -90,13 +124,15 @@ def print_notes(console: Console, changes: ChangeSet) -> None:
     header, counts = changes.header, changes.header.counts
     sent = counts.cells - counts.held_cells
     console.print(f"\n{count(counts.cells, 'changed cell')}: {sent:,} to send, {counts.held_cells:,} held")
+    if counts.written_differently:
+        console.print(f"{count(counts.written_differently, 'cell')} written differently, same value, not sent")
     reasons = changes.reasons()
     if reasons:
         console.print("\nheld, with the way to have it otherwise", style="bold")
         _print_held(console, reasons)
     if counts.blanks_kept:
         console.print(
-            f"  {'dropped':<9}{count(counts.blanks_kept, 'cell'):<19}blank in the sheet; live keeps its value"
+            f"  {'dropped':<14} {count(counts.blanks_kept, 'cell'):<19}blank in the sheet; live keeps its value"
         )
     if header.set_aside:
         console.print("\nset aside, because nobody can say which item is meant", style="bold")
@@ -105,14 +141,112 @@ def print_notes(console: Console, changes: ChangeSet) -> None:
             console.print(cut(f"{where:<18} {key_text(row.key):<18} {row.reason}", console.width))
         if len(header.set_aside) > LISTED:
             console.print(f"  and {len(header.set_aside) - LISTED:,} more, all in line 1 of the change set")
-    if header.ignored or header.untouched:
-        console.print()
+    _print_unread(console, changes)
+    _print_near(console, header)
+    left_out: dict[str, list[str]] = {}
+    for pair in header.pairs:
+        if pair.field is None:
+            hint = f" (nearest: {shown(pair.nearest)})" if pair.nearest else ""
+            left_out.setdefault(pair.how, []).append(shown(pair.heading) + hint)
+    console.print()
     for title, names in (
-        ("ignored, as live has no such heading", header.ignored),
-        ("left alone, as the sheet lacks them", header.untouched),
+        ("ignored, as live has no such heading", left_out.get("unmatched", [])),
+        ("ignored, as you said", left_out.get("ignored", [])),
+        ("left out, as you did not ask for them", left_out.get("not asked for", [])),
+        ("left alone, as the sheet lacks them", [shown(name) for name in header.untouched]),
     ):
         if names:
-            console.print(Text(f"{title}: " + ", ".join(shown(name) for name in names)))
+            console.print(Text(f"{title}: " + ", ".join(names)))
+
+
+def _print_unread(console: Console, changes: ChangeSet) -> None:
+    """The cells that their kind cannot read, with their place in the sheet."""
+    header = changes.header
+    letters = {pair.field: column_letter(pair.column) for pair in header.pairs if pair.field is not None}
+    cells = changes.cells.filter(pl.col("held").str.starts_with(NOT))
+    if not cells.height:
+        return
+    console.print("\ncannot be read as what the field holds, so held", style="bold")
+    rows = changes.items["sheet"].gather(cells["item"])
+    keys = changes.keys.gather(cells["item"].head(LISTED)).rows(named=True)
+    for row, key, (field, after, why) in zip(
+        rows, keys, cells.select("field", "after", "held").iter_rows(), strict=False
+    ):
+        where = f"  {key_text(key)}  sheet row {row:,}, column {letters.get(field, '?')}"
+        console.print(cut(f"{where}: {shown(field)} {shown(after)!r} is {why}", console.width))
+    if cells.height > LISTED:
+        console.print(f"  and {cells.height - LISTED:,} more; preview shows them")
+
+
+def _print_near(console: Console, header: Header) -> None:
+    if not header.near:
+        return
+    taken = header.near[0].taken
+    title = (
+        "taken, as you said" if taken else "new, but nearly the key of an item; --accept-near-keys takes them for it"
+    )
+    console.print(f"\n{title}", style="bold")
+    for near in header.near[:LISTED]:
+        console.print(
+            cut(f"  sheet row {near.row:,}: {key_text(near.key)} for {key_text(near.live_key)}", console.width)
+        )
+    if len(header.near) > LISTED:
+        console.print(f"  and {len(header.near) - LISTED:,} more, all in line 1 of the change set")
+
+
+def print_pairs(console: Console, laid: Laid, sheet: Catalogue, pairs: Sequence[PairSample], store: str | None) -> None:
+    """Which heading is which field, with samples of both."""
+    if store is not None:
+        _print_fact(console, "store", shown(store))
+    _print_fact(console, "key", ", ".join(shown(field) for field in laid.key.fields))
+    for note in sheet.notes:
+        _print_fact(console, "note", shown(note), style="yellow")
+    console.print()
+    table = _table(f"in {shown(PurePath(sheet.path).name)}", "field", "why", "in the sheet", "in live")
+    for number, column in enumerate(table.columns):
+        column.no_wrap, column.overflow = number in {0, 1}, "ellipsis"
+    for pair in pairs:
+        sure = pair.field is not None
+        field = (
+            shown(pair.field)
+            if pair.field is not None
+            else f"none; nearest: {shown(pair.nearest)}"
+            if pair.nearest
+            else "none"
+        )
+        table.add_row(
+            Text(shown(pair.heading), "" if sure else "magenta"),
+            Text(field, "" if sure else "magenta"),
+            Text(pair.how, "dim"),
+            *(
+                Text("\n".join(cut(shown(value), 26) for value in values), no_wrap=True)
+                for values in (pair.sheet, pair.live)
+            ),
+        )
+    console.print(table)
+    paired = sum(pair.field is not None for pair in pairs)
+    console.print(f"\n{count(paired, 'heading')} paired, {len(pairs) - paired:,} left out.", style="bold")
+    rest = [name for name in laid.live.fields if name not in {pair.field for pair in pairs}]
+    if rest:
+        console.print(Text(f"fields that no heading stands for: {', '.join(shown(name) for name in rest)}"))
+    if any(pair.how == "unmatched" for pair in pairs):
+        console.print('A heading that live does not have is left out. --map "HEADING=FIELD" says what it stands for.')
+
+
+def print_learned(console: Console, learned: Learned, live: Catalogue) -> None:
+    """What a catalogue shows of its store, field by field."""
+    _print_fact(console, "live", f"{shown(live.path)}: {count(live.cells.height, 'row')}, {shown(str(live.layout))}")
+    for note in live.notes:
+        _print_fact(console, "", shown(note), style="yellow")
+    _print_fact(console, "key", ", ".join(shown(field) for field in learned.store.key.fields))
+    console.print()
+    table = _table("field", "kind", "because")
+    table.columns[2].no_wrap = False
+    for name, field in learned.store.fields.items():
+        table.add_row(
+            Text(shown(name)), Text(field.kind, "dim" if field.kind == "text" else ""), Text(learned.evidence[name])
+        )
+    console.print(table)
 
 
 def print_figures(console: Console, figures: Sequence[FieldFigures]) -> None:
@@ -142,7 +276,7 @@ def print_items(console: Console, view: View, figures: Sequence[FieldFigures]) -
         for field, (before, after) in item.cells.items():
             line = Text("    ").append(cut(shown(field), 24).ljust(min(widest, 24) + 2), "dim")
             note = held.get(field)
-            _print_cell(console, line, before, after or "", note, field in number_fields)
+            _print_cell(console, view.changes.header, field, line, (before, after or ""), note, field in number_fields)
 
 
 def print_rest(console: Console, printed: int, found: int, narrowed: bool) -> None:
@@ -190,9 +324,10 @@ def print_written(console: Console, folder: str, manifest: Manifest, dialect: st
 
 
 def _print_held(console: Console, reasons: Sequence[HeldCount]) -> None:
+    widest = max((len(held.reason) for held in reasons), default=0) + 2
     for held in reasons:
         what = ", ".join(count(n, unit) for n, unit in ((held.items, "item"), (held.cells, "cell")) if n)
-        console.print(Text.assemble((f"  {held.reason:<9}{what:<19}", "bold"), WAY_OUT.get(held.reason, "")))
+        console.print(Text.assemble((f"  {held.reason:<{widest}}{what:<19}", "bold"), WAY_OUT.get(held.reason, UNREAD)))
 
 
 def _print_listed(console: Console, title: str, listed: Sequence[Listed]) -> None:
@@ -220,11 +355,20 @@ def _print_head(console: Console, item: Item, name: str) -> None:
     console.print(head.append(tail, "dim"), overflow="ellipsis", no_wrap=True)
 
 
-def _print_cell(console: Console, line: Text, before: str | None, after: str, note: str | None, number: bool) -> None:
+def _print_cell(
+    console: Console,
+    header: Header,
+    field: str,
+    line: Text,
+    cell: tuple[str | None, str],
+    note: str | None,
+    number: bool,
+) -> None:
     """A change on one line when it fits, else on two."""
+    before, after = cell
     tail = ""
     if number and before is not None:
-        step, share = difference(before, after), per_cent(before, after)
+        step, share = difference(header, field, before, after), per_cent(header, field, before, after)
         tail = signed(step) + (f"  {signed(share, ' %'):>9}" if share is not None else "")
     if note:
         tail = f"held: {note}"

@@ -8,18 +8,15 @@ from typing import Literal
 
 import polars as pl
 
-from neat_delta.core.catalogue import FIRST_ROW, MARK, Catalogue
+from neat_delta.core.catalogue import MARK, Catalogue
 from neat_delta.core.changes import ChangeSet
-from neat_delta.core.kinds import numbers
-from neat_delta.core.match import plain_heading
+from neat_delta.core.figures import amounts
+from neat_delta.core.headings import NAME_HEADINGS, plain_heading
 
 __all__ = ["Sort", "View", "names_of", "view"]
 
 Sort = Literal["file", "key", "name", "size"]
 """The order of live's rows; by key; by name; the largest change in per cent first."""
-
-NAME_HEADINGS = ("name", "productname", "itemname", "title", "producttitle", "itemtitle")
-"""Headings under which a person knows an item, without case, spaces and marks; the plainest first."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -35,12 +32,13 @@ def names_of(changes: ChangeSet, live: Catalogue | None) -> pl.Series:
     """Per item the name that a person knows it by, from live or, for a new item, from its cells; "" where unknown."""
     blanks = pl.repeat("", changes.items.height, eager=True)
     headings = live.fields if live else changes.header.fields
-    field = plain_heading(headings, NAME_HEADINGS)
+    told = changes.header.name
+    field = told if told in headings else plain_heading(headings, NAME_HEADINGS)
     if field is None:
         return blanks
     if live is not None:
         known = changes.items.with_row_index("item").filter(pl.col("live").is_not_null())
-        blanks = blanks.scatter(known["item"], live.cells[field].gather(known["live"] - FIRST_ROW))
+        blanks = blanks.scatter(known["item"], live.cells[field].gather(live.place(known["live"])))
     own = changes.cells.filter(pl.col("before").is_null() & (pl.col("field").cast(pl.String) == field))
     return blanks.scatter(own["item"], own["after"])
 
@@ -90,11 +88,10 @@ def _sizes(changes: ChangeSet) -> pl.DataFrame:
     """
     found = [pl.DataFrame(schema={"item": pl.UInt32, "size": pl.Float64})]
     known = changes.cells.filter(pl.col("before").is_not_null())
-    for _, cells in known.group_by("field", maintain_order=True):
-        values = numbers(pl.concat([cells["before"], cells["after"]]))
+    for (field,), cells in known.group_by("field", maintain_order=True):
+        values = amounts(changes.header, str(field), cells)
         if values is not None:
-            exact = values.cast(pl.Float64)
-            before, after = exact[: cells.height], exact[cells.height :]
+            before, after = (one.cast(pl.Float64) for one in values)
             found.append(
                 pl.DataFrame({"item": cells["item"].cast(pl.UInt32), "size": ((after - before) / before).abs()})
             )

@@ -1,0 +1,78 @@
+"""`neat-delta learn`: a catalogue in, a draft of the store file out."""
+
+from __future__ import annotations
+
+import click
+
+from neat_delta.cli.common import (
+    json_option,
+    key_option,
+    layout_options,
+    must_not_be_input,
+    print_json,
+    told_layout,
+    working,
+)
+
+__all__ = ["learn"]
+
+
+@click.command(epilog="\b\nExample, on the demo's files:\n  neat-delta learn live.csv -o store.toml")
+@click.argument("live")
+@click.option("-o", "--output", metavar="FILE", help="Write the store file to FILE.  [default: shown, not written]")
+@click.option("--replace", is_flag=True, help="Replace FILE if it is there already.")
+@click.option("--table-schema", "descriptor", metavar="FILE", help="Also write an open Table Schema (Data Package).")
+@key_option
+@layout_options(two=False)
+@json_option
+def learn(
+    live: str, output: str | None, replace: bool, descriptor: str | None, key: tuple[str, ...], as_json: bool
+) -> int:
+    """Draft the store file from LIVE, the catalogue as the store exported it.
+
+    It says how the store's files look, what an item is known by, and what sort of value each field holds, with the
+    evidence in a comment. Read it through once, and keep it: every command takes it with --store, or finds it as
+    neat-delta.toml.
+    """
+    import msgspec
+
+    import neat_delta
+    from neat_delta.core.errors import OutputError
+    from neat_delta.files.storefile import draft, table_schema
+    from neat_delta.files.whole import write_whole
+
+    for path in (output, descriptor):
+        if path:
+            must_not_be_input(path, live)
+            if not replace and _there(path):
+                raise OutputError(
+                    f"{path}: there is a file of that name. Name another, or add --replace to overwrite it."
+                )
+    with working(f"Learning from {live}"):
+        catalogue = neat_delta.read(live, told_layout("live"))
+        learned = neat_delta.learn(catalogue, key)
+        text = draft(learned, catalogue)
+    if output:
+        write_whole(output, [text.encode()])
+    if descriptor:
+        content = msgspec.json.format(msgspec.json.encode(table_schema(learned.store)), indent=2)
+        write_whole(descriptor, [content + b"\n"])
+    if as_json:
+        print_json({"output": output, "store": learned.store, "evidence": learned.evidence})
+        return 0
+    if not output:
+        click.echo(text, nl=False)
+    else:
+        from neat_delta.report import terminal as report
+
+        report.print_learned(report.terminal(), learned, catalogue)
+        click.echo(f"\nWrote {output}. Read it through, and use it:  neat-delta compare {live} SHEET --store {output}")
+    if descriptor:
+        click.echo(f"Wrote {descriptor}.", err=not output)
+    return 0
+
+
+def _there(path: str) -> bool:
+    from pathlib import Path
+
+    return Path(path).exists()

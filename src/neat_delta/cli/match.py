@@ -1,0 +1,108 @@
+"""`neat-delta match`: which heading of the sheet is which field, with samples, before anything is compared."""
+
+from __future__ import annotations
+
+from typing import TYPE_CHECKING
+
+import click
+
+from neat_delta.cli.common import (
+    json_option,
+    key_option,
+    layout_options,
+    must_not_be_input,
+    pairing_options,
+    print_json,
+    store_option,
+    the_store,
+    told_layout,
+    working,
+)
+
+if TYPE_CHECKING:
+    from neat_delta.core.headings import Pairing
+
+__all__ = ["match", "told_pairing"]
+
+SAMPLES = 3
+
+
+@click.command(
+    epilog="\b\nExample, on the demo's files:\n"
+    '  neat-delta match live.csv supplier.csv --map "Art. No.=supplier_code" --key supplier_code'
+)
+@click.argument("live")
+@click.argument("sheet")
+@click.option(
+    "--save", metavar="FILE", help="Keep the pairing in FILE, for `compare --mapping` and the next such sheet."
+)
+@store_option
+@key_option
+@pairing_options
+@layout_options(two=True)
+@json_option
+def match(
+    live: str,
+    sheet: str,
+    save: str | None,
+    store: str | None,
+    key: tuple[str, ...],
+    mapped: tuple[str, ...],
+    only: str | None,
+    ignore: tuple[str, ...],
+    mapping: str | None,
+    as_json: bool,
+) -> int:
+    """Show which heading of SHEET stands for which field of LIVE.
+
+    A heading is paired by what you say (--map), by its exact name, by its name without case, spaces, underscores and
+    hyphens, or by the other headings in the store file. Any other is left out, with the nearest field as a hint.
+    """
+    import neat_delta
+    from neat_delta.core.compare import lay
+    from neat_delta.core.samples import samples
+    from neat_delta.files.storefile import mapping_text
+    from neat_delta.files.whole import write_whole
+
+    if live == sheet == "-":
+        raise click.UsageError("Only one of LIVE and SHEET can be standard input.")
+    if save:
+        must_not_be_input(save, live, sheet)
+    found = the_store(store)
+    known, store_path = found or (None, None)
+    told, saved, fields = told_pairing(mapped, only, ignore, mapping)
+    with working(f"Reading {live} and {sheet}"):
+        live_catalogue = neat_delta.read(live, told_layout("live", known.file.layout if known else None))
+        sheet_catalogue = neat_delta.read(sheet, told_layout("sheet"))
+        laid = lay(live_catalogue, sheet_catalogue, store=known, key=key, told=told, saved=saved, only=fields)
+    rows = samples(laid, sheet_catalogue, SAMPLES)
+    if save:
+        write_whole(save, [mapping_text(neat_delta.kept(laid.pairs), sheet, live).encode()])
+    if as_json:
+        print_json({"saved": save, "store": store_path, "key": laid.key.fields, "pairs": rows})
+    else:
+        from neat_delta.report import terminal as report
+
+        report.print_pairs(report.terminal(), laid, sheet_catalogue, rows, store_path)
+        if save:
+            click.echo(f"\nWrote {save}. Use it:  neat-delta compare {live} {sheet} --mapping {save}")
+    return 1 if any(row.how == "unmatched" for row in rows) else 0
+
+
+def told_pairing(
+    mapped: tuple[str, ...], only: str | None, ignore: tuple[str, ...], mapping: str | None
+) -> tuple[Pairing, Pairing | None, list[str]]:
+    """What the options say of the headings, what a mapping file does, and the only fields that are wanted."""
+    from neat_delta.core.headings import Pairing
+    from neat_delta.files.storefile import read_mapping
+
+    pairs = {}
+    for one in mapped:
+        heading, mark, field = one.rpartition("=")
+        if not mark or not heading.strip() or not field.strip():
+            raise click.BadParameter(f'{one!r} is not HEADING=FIELD, such as "Trade=cost".', param_hint="--map")
+        pairs[heading.strip()] = field.strip()
+    fields = [name.strip() for name in only.split(",")] if only else []
+    if only is not None and not all(fields):
+        raise click.BadParameter("name fields with commas between them: price,stock.", param_hint="--only")
+    return Pairing(pairs, list(ignore)), read_mapping(mapping) if mapping else None, fields

@@ -1,0 +1,66 @@
+"""What every kind is: how a cell is read to a plain value, and how a value is written back.
+
+A value is a text, too, in one plain form per kind: two cells are equal when their values are the same text.
+Exact text is compared first, for the whole table at once (`compare`); kinds are asked only about cells that differ.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from dataclasses import dataclass
+from decimal import Context
+
+import polars as pl
+
+from neat_delta.core.layout import Writing
+from neat_delta.core.store import Field
+
+__all__ = ["EXACT", "Kind", "as_it_stands", "blank", "each", "only"]
+
+EXACT = Context(prec=1_000_000)
+"""Arithmetic that rounds no number a cell could hold."""
+
+
+def blank(cell: pl.Expr) -> pl.Expr:
+    """Whether a cell holds nothing but white space (Unicode's property White_Space)."""
+    return cell.str.strip_chars().str.len_bytes() == 0
+
+
+Read = Callable[[pl.Series, Field, Writing], pl.Series]
+Write = Callable[[pl.Series, pl.Series, Field, Writing], pl.Series]
+
+
+def as_it_stands(values: pl.Series, texts: pl.Series, field: Field, writing: Writing) -> pl.Series:
+    """Write each value the way it was typed."""
+    del values, field, writing
+    return texts
+
+
+@dataclass(frozen=True, slots=True)
+class Kind:
+    """A sort of value.
+
+    `read` takes cells as they stand in a file, none of them blank, and gives their values, null where the kind cannot
+    read one. `write` takes values and the cells they were read from, and gives the cells as the store writes them,
+    null where it has no way to. Both are told the field's settings and how the file in question writes values.
+    """
+
+    name: str
+    read: Read
+    write: Write = as_it_stands
+    article: str = "a"
+
+    def __str__(self) -> str:
+        """As in "this is not …"."""
+        return f"{self.article} {self.name}".strip()
+
+
+def each(texts: pl.Series, change: Callable[[str], str | None]) -> pl.Series:
+    """Change texts one by one, each different text once; for what no expression can do."""
+    known = {text: change(text) for text in texts.unique()}
+    return pl.Series([known[text] for text in texts], dtype=pl.String)
+
+
+def only(texts: pl.Series, right: pl.Series) -> pl.Series:
+    """The texts where `right` holds, null elsewhere."""
+    return texts.zip_with(right, pl.repeat(None, len(texts), dtype=pl.String, eager=True))

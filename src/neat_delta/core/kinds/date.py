@@ -1,0 +1,80 @@
+"""Dates, with or without a time. The value is ISO 8601: `2026-05-12`, or `2026-05-12T10:30:00` if it is not midnight.
+
+ISO 8601 is always read, as it cannot be mistaken; any other form only where it was told or found out for the file.
+"""
+
+from __future__ import annotations
+
+import re
+
+import polars as pl
+
+from neat_delta.core.kinds.base import Kind
+from neat_delta.core.layout import Writing
+from neat_delta.core.store import FORM_WORDS, Field
+
+__all__ = ["DATE", "FORMS", "ISO"]
+
+ISO = "YYYY-MM-DD"
+
+FORMS = ("DD.MM.YYYY", "DD/MM/YYYY", "MM/DD/YYYY", "DD-MM-YYYY", "YYYY/MM/DD", "YYYY.MM.DD")
+"""The other forms that are recognised; each with a time after it as well."""
+
+TIME = r"(?:[T ](?<hh>[0-9]{2}):(?<mm>[0-9]{2})(?::(?<ss>[0-9]{2})(?:\.0+)?)?Z?)?"
+
+
+def _pattern(form: str) -> str:
+    pattern = re.escape(form)
+    for word in FORM_WORDS:
+        digits = "{4}" if word == "YYYY" else "{2}" if form == ISO or word in {"hh", "mm", "ss"} else "{1,2}"
+        pattern = pattern.replace(word, f"(?<{word}>[0-9]{digits})")
+    return f"^{pattern}$" if "hh" in form else f"^{pattern}{TIME}$"
+
+
+def _parse(texts: pl.Series, form: str) -> pl.Series:
+    parts = texts.str.extract_groups(_pattern(form)).struct.unnest()
+    for word in FORM_WORDS[3:]:
+        if word not in parts.columns:
+            parts = parts.with_columns(pl.lit(None, pl.String).alias(word))
+    number = [pl.col(word).fill_null("0").cast(pl.Int32, strict=False) for word in FORM_WORDS]
+    parts = parts.with_columns(
+        pl.concat_str(pl.col("YYYY"), pl.col("MM").str.zfill(2), pl.col("DD").str.zfill(2), separator="-")
+        .str.to_date("%Y-%m-%d", strict=False)
+        .alias("day"),
+        ((number[3] < 24) & (number[4] < 60) & (number[5] < 60)).alias("right"),
+        pl.concat_str(*(part.cast(pl.String).str.zfill(2) for part in number[3:]), separator=":").alias("time"),
+    )
+    day, time = pl.col("day").dt.strftime("%Y-%m-%d"), pl.col("time")
+    value = pl.when(time == "00:00:00").then(day).otherwise(pl.concat_str(day, pl.lit("T"), time))
+    return parts.select(pl.when("right").then(value)).to_series()
+
+
+def _read(texts: pl.Series, field: Field, writing: Writing) -> pl.Series:
+    bare, form = texts.str.strip_chars(), field.date_form or writing.date_form or ISO
+    found = _parse(bare, ISO)
+    if form == ISO:
+        return found
+    told = _parse(bare, form)
+    return told.zip_with(told.is_not_null(), found)
+
+
+def _write(values: pl.Series, texts: pl.Series, field: Field, writing: Writing) -> pl.Series:
+    form = field.date_form or writing.date_form
+    if form is None:
+        return texts
+    parts = values.str.extract_groups(_pattern(ISO)).struct.unnest()
+    if "hh" not in form:  # a time that the store has no place for would be lost
+        parts = parts.with_columns(pl.when(pl.col("hh").is_null()).then("YYYY").alias("YYYY"))
+    pieces = [
+        pl.col(piece).fill_null("00")
+        if piece in FORM_WORDS[3:]
+        else pl.col(piece)
+        if piece in FORM_WORDS
+        else pl.lit(piece)
+        for piece in re.split("(" + "|".join(FORM_WORDS) + ")", form)
+        if piece
+    ]
+    return parts.select(pl.concat_str(pieces)).to_series()
+
+
+DATE = Kind("date", _read, _write)

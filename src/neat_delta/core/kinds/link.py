@@ -1,0 +1,41 @@
+"""Links and images: an address (RFC 3986) or a file's name, or several in their order with a separator between them.
+
+The scheme and the host of an address are the same in any case; nothing else is.
+"""
+
+from __future__ import annotations
+
+import re
+
+import polars as pl
+
+from neat_delta.core.kinds.base import Kind, each, only
+from neat_delta.core.kinds.list import BETWEEN, joined
+from neat_delta.core.kinds.text import folded
+from neat_delta.core.layout import Writing
+from neat_delta.core.store import Field
+
+__all__ = ["IMAGE", "LINK"]
+
+ADDRESS = re.compile(r"(?P<host>[A-Za-z][A-Za-z0-9+.-]*://[^/?#]*)(?P<rest>.*)", re.DOTALL)
+
+
+def _one(text: str) -> str:
+    found = ADDRESS.fullmatch(text)
+    return found["host"].lower() + found["rest"] if found else text
+
+
+def _read(texts: pl.Series, field: Field, writing: Writing) -> pl.Series:
+    del writing
+    several = joined(texts, field.separator, ordered=True) if field.separator else folded(texts)
+    return each(several, lambda text: BETWEEN.join(_one(part) for part in text.split(BETWEEN)))
+
+
+def _read_link(texts: pl.Series, field: Field, writing: Writing) -> pl.Series:
+    """A link has no white space in it."""
+    found = _read(texts, field, writing)
+    return only(found, ~found.str.contains(r"[\s--\x1f]"))
+
+
+LINK = Kind("link", _read_link)
+IMAGE = Kind("image", _read, article="an")

@@ -1,0 +1,76 @@
+"""How a file lays out its table, as a plain value: told by a person, or found out on reading. Reading is `files`'
+work.
+"""
+
+from __future__ import annotations
+
+from typing import Literal
+
+import msgspec
+
+__all__ = ["LINE_ENDS", "SEPARATORS", "Format", "Layout", "Writing"]
+
+Format = Literal["delimited", "xlsx", "ods", "xls", "json", "json lines", "parquet"]
+
+SEPARATORS = {",": "comma", ";": "semicolon", "\t": "tab", "|": "pipe"}
+"""The separators that are recognised, with their names."""
+
+LINE_ENDS = {"LF": "\n", "CRLF": "\r\n", "CR": "\r"}
+
+WORKBOOKS = ("xlsx", "ods", "xls")
+
+NAMES = {
+    "xlsx": "workbook (xlsx)",
+    "ods": "workbook (ods)",
+    "xls": "workbook (xls)",
+    "json": "JSON",
+    "json lines": "JSON Lines",
+    "parquet": "Parquet",
+}
+
+
+class Layout(msgspec.Struct, frozen=True, forbid_unknown_fields=True, omit_defaults=True):
+    """A file's layout; None is what was not told, or what a file of its format does not have.
+
+    `quote` and `escape` are "" where there is none; `header_line` is the line (in a workbook, the row) of the headings.
+    """
+
+    separator: str | None = None
+    line_end: Literal["LF", "CRLF", "CR"] | None = None
+    bom: bool | None = None
+    quote_all: bool | None = None
+    encoding: str | None = None
+    quote: str | None = None
+    escape: str | None = None
+    header_line: int | None = None
+    format: Format | None = None
+    packing: Literal["gzip", "zip", "zstd"] | None = None
+    sheet_name: str | None = None
+
+    def __str__(self) -> str:
+        """As the layout is said to a person."""
+        if self.format in NAMES:
+            said = NAMES[self.format]
+            if self.sheet_name is not None:
+                said += f', sheet "{self.sheet_name}"'
+        else:
+            separator = self.separator or ","
+            said = f"{SEPARATORS.get(separator, repr(separator))}, {(self.encoding or 'utf-8').upper()}"
+            said += " with BOM" if self.bom else ""
+            said += "" if self.quote in {None, '"'} else f", quotes {self.quote}" if self.quote else ", no quotes"
+            said += f", escapes {self.escape}" if self.escape else ""
+        return said + (f", in {self.packing}" if self.packing else "")
+
+
+class Writing(msgspec.Struct, frozen=True, forbid_unknown_fields=True, omit_defaults=True):
+    """How a file writes values, as far as it is the same in all its fields; None is what was not told.
+
+    `decimal_mark` and `thousands_mark` ("" for none) are single characters; `date_form` is made of YYYY, MM, DD, hh, mm
+    and ss; `yes` and `no` are the words for a flag, the one to write first.
+    """
+
+    decimal_mark: Literal[".", ","] | None = None
+    thousands_mark: str | None = None
+    date_form: str | None = None
+    yes: tuple[str, ...] | None = None
+    no: tuple[str, ...] | None = None

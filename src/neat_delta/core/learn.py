@@ -1,0 +1,364 @@
+"""Learning: what a catalogue shows of its store. The key, how values are written, and each field's kind, with the
+evidence.
+
+Caution beats cleverness: a field is only taken for more than text when every one of its cells says so.
+"""
+
+from __future__ import annotations
+
+import re
+from collections import Counter
+from collections.abc import Iterable, Sequence
+from dataclasses import dataclass
+
+import polars as pl
+
+from neat_delta.core.catalogue import Catalogue
+from neat_delta.core.headings import NAME_HEADINGS, plain_heading
+from neat_delta.core.kinds import KINDS, blank
+from neat_delta.core.kinds.date import FORMS, ISO
+from neat_delta.core.kinds.flag import WORDS
+from neat_delta.core.kinds.number import CURRENCY
+from neat_delta.core.layout import Writing
+from neat_delta.core.match import find_key
+from neat_delta.core.store import Field, FileForm, Key, Store
+
+__all__ = ["Learned", "date_form_of", "glance", "learn", "writing_of"]
+
+SAMPLE = 2_000
+"""So many items are looked at when nobody asked to learn, spread over the whole catalogue."""
+
+MONEY = re.compile(
+    r"price|cost|rrp|msrp|amount|fee|deposit|preis|kosten|prix|co[uû]t|precio|coste|prezzo|costo|pre[çc]o|prijs|"
+    r"pris|cena|cen[ay]|ár|цена|стоимость",
+    re.IGNORECASE,
+)
+"""What headings of money have in them."""
+
+PROSE = re.compile(r"name|title|description|text|note|remark|comment|summary|meta", re.IGNORECASE)
+"""What headings have in them under which people write freely: commas there separate no values."""
+
+CATEGORY = re.compile(r"categor|kategori|catégor|categoría|path|taxonom|breadcrumb|категори", re.IGNORECASE)
+"""What headings of paths have in them."""
+
+IMAGE = r"(?i)\.(?:jpe?g|png|webp|gif|svg|avif|tiff?|bmp)(?:\?\S*)?$"
+
+FEW = 12
+"""At most so many different values make a choice; each must stand in five cells on average."""
+
+
+@dataclass(frozen=True, slots=True)
+class Learned:
+    """A store as a catalogue shows it, and per field what was seen."""
+
+    store: Store
+    evidence: dict[str, str]
+
+
+def learn(live: Catalogue, key: Sequence[str] = ()) -> Learned:
+    """What all of live's cells show. CatalogueError when `key` is not among its fields, or no heading is plainly the
+    key.
+    """
+    keys = find_key(live, key)
+    writing = writing_of(live.cells.iter_columns())
+    fields, evidence = {}, {}
+    for column in live.cells.iter_columns():
+        fields[column.name], evidence[column.name] = _of_column(column, writing, column.name in keys, thorough=True)
+    written = (fields[name].date_form for name in fields if fields[name].kind == "date")
+    form = Counter(one for one in written if one).most_common(1)
+    if form:
+        writing = Writing(writing.decimal_mark, writing.thousands_mark, form[0][0])
+        fields = {name: _without_form(field, form[0][0]) for name, field in fields.items()}
+    layout = {name: getattr(live.layout, name) for name in live.layout.__struct_fields__ if name != "packing"}
+    store = Store(
+        file=FileForm(**layout, continued=list(live.continued.fields) if live.continued else []),
+        writing=writing,
+        key=Key(keys, plain_heading(live.fields, NAME_HEADINGS)),
+        fields=fields,
+    )
+    return Learned(store, evidence)
+
+
+def glance(live: Catalogue, key: Sequence[str]) -> Store:
+    """What a sample of live's cells shows, for a comparison without a store file; only what is safe to act on."""
+    step = max(1, live.cells.height // SAMPLE)
+    some = live.cells.gather_every(step).rechunk()
+    writing = writing_of(some.iter_columns())
+    fields = {}
+    for column in some.iter_columns():
+        field, _ = _of_column(column, writing, column.name in key, thorough=False)
+        if field.kind != "text":
+            fields[column.name] = field
+    return Store(file=FileForm(), writing=writing, key=Key(list(key)), fields=fields)
+
+
+def _without_form(field: Field, form: str) -> Field:
+    return Field(kind="date", required=field.required, unique=field.unique) if field.date_form == form else field
+
+
+# What the cells of numbers look like in each way of writing; the ways differ in what they take a mark for.
+LOOSE = r"^[+−-]?\d[\d., '’\u00a0\u202f]*$"
+POINT = (r"\.(?:\d{1,2}|\d{4,})$", r"\d[, '’\u00a0\u202f]\d{3}\.\d+$")
+COMMA = (r",(?:\d{1,2}|\d{4,})$", r"\d[. '’\u00a0\u202f]\d{3},\d+$")
+BARE = rf"^[+−-]?\s*(?:{CURRENCY})?\s*|\s*(?:{CURRENCY})?$"
+
+
+def writing_of(columns: Iterable[pl.Series], otherwise: Writing | None = None) -> Writing:
+    """How a file writes numbers, by those cells that can be read in one way only: `19,90`, `1.234,50`.
+
+    Where nothing or both speak, it is `otherwise`. When that is None, a decimal point, and only columns that hold
+    nothing but digits and marks, or currency signs, are looked at; else the columns are known to be numbers.
+    """
+    known = otherwise is not None
+    otherwise = otherwise or Writing(".", "")
+    point = comma = 0
+    groups: Counter[str] = Counter()
+    for column in columns:
+        texts = column.drop_nulls().str.strip_chars()
+        texts = texts.filter(texts != "").str.replace_all(BARE, "")
+        likely = texts.str.contains(LOOSE)
+        if not len(texts) or not (known or likely.all()):
+            continue
+        texts = texts.filter(likely)
+        point += sum(int(texts.str.contains(one).sum()) for one in POINT)
+        comma += sum(int(texts.str.contains(one).sum()) for one in COMMA)
+        for mark, pattern in ((",", ","), (".", r"\."), (" ", "[ \u00a0\u202f]"), ("'", "['’]")):
+            groups[mark] += int(texts.str.contains(rf"^[+−-]?\d{{1,3}}(?:{pattern}\d{{3}})+(?:[.,]\d+)?$").sum())
+    if bool(point) == bool(comma):
+        return otherwise
+    decimal = "." if point else ","
+    groups.pop(decimal)
+    mark, times = max(groups.items(), key=lambda one: one[1])
+    if not times:
+        mark = (otherwise.thousands_mark or "") if decimal == otherwise.decimal_mark else ""
+    return Writing(decimal, mark, otherwise.date_form, otherwise.yes, otherwise.no)  # type: ignore[arg-type]
+
+
+def _of_column(column: pl.Series, writing: Writing, is_key: bool, *, thorough: bool) -> tuple[Field, str]:
+    """A column's settings and the evidence for them."""
+    filled = column.filter(~column.to_frame().select(blank(pl.col(column.name))).to_series()).str.strip_chars()
+    rows, many = column.len(), filled.len()
+    if not many:
+        return Field(), f"blank in all {rows:,} rows"
+    unique = filled.n_unique() == many
+    field, evidence = None, ""
+    for kind in (_code, _flag, _number, _date, _measure, _json, _image, _link, _path, _list, _choice):
+        if kind is _choice and not thorough:  # a sample cannot show that there is no other value
+            continue
+        found = kind(column.name, filled, writing)
+        if found:
+            field, evidence = found
+            break
+    if is_key and (field is None or field.kind != "code"):
+        field, evidence = Field(kind="code"), "the key"
+    if field is None:
+        field, evidence = Field(), f"{filled.n_unique():,} different texts in {many:,} cells"
+    if thorough:
+        settings = {name: getattr(field, name) for name in field.__struct_fields__}
+        settings["required"] = many == rows
+        settings["unique"] = unique and many == rows and field.kind == "code"
+        field = Field(**settings)
+        if many < rows:
+            evidence += f", blank in {rows - many:,}"
+    return field, evidence
+
+
+Found = tuple[Field, str] | None
+
+
+def _all(many: int, what: str) -> str:
+    return f"{many:,} of {many:,} {what}"
+
+
+def _code(name: str, filled: pl.Series, writing: Writing) -> Found:
+    """Digits with a leading zero or 12 to 14 of them in any cell; or digits and letters in one word in every cell."""
+    del name, writing
+    many = filled.len()
+    digits = filled.str.contains("^[0-9]+$")
+    if digits.all():
+        zeros = int(filled.str.contains("^0[0-9]").sum())
+        long = int((filled.str.len_chars() >= 12).sum())
+        if zeros:
+            return Field(kind="code"), f"{zeros:,} of {many:,} have a leading zero"
+        if long:
+            return Field(kind="code"), f"{long:,} of {many:,} have 12 digits or more"
+        return None
+    words = filled.str.contains(r"^[\p{L}0-9][\p{L}0-9._/#+-]*$") & filled.str.contains("[0-9]")
+    letters = filled.str.contains(r"\p{L}")
+    if not words.all() or not letters.any() or filled.str.contains(IMAGE).any():
+        return None
+    if _measure("", filled, Writing()) or filled.str.contains(r"^[0-9]{4}-[0-9]{2}-[0-9]{2}(?:T|$)").all():
+        return None
+    return Field(kind="code"), _all(many, "are letters and digits in one word")
+
+
+def _flag(name: str, filled: pl.Series, writing: Writing) -> Found:
+    """The two words of a pair, both of them; 1 and 0 alone may as well be a number."""
+    del name, writing
+    seen = filled.unique(maintain_order=True).to_list()
+    if len(seen) > 4:
+        return None
+    for yes, no in WORDS:
+        if {word.casefold() for word in seen} == {yes, no} and yes != "1":
+            words = [[word for word in seen if word.casefold() == wanted] for wanted in (yes, no)]
+            counted = " and ".join(f"{int((filled.str.to_lowercase() == one).sum()):,} {one}" for one in (yes, no))
+            return Field(kind="flag", yes=words[0], no=words[1]), f"{counted}"
+    return None
+
+
+def _number(name: str, filled: pl.Series, writing: Writing) -> Found:
+    many = filled.len()
+    values = KINDS["money"].read(filled, Field(), writing)
+    if values.has_nulls():
+        return None
+    bare = filled.str.replace_all(BARE, "")
+    signs = not (bare == filled.str.strip_chars()).all() and filled.str.contains(CURRENCY).any()
+    places = bare.str.extract(rf"{re.escape(writing.decimal_mark or '.')}(\d+)$").str.len_chars().fill_null(0)
+    least, most = int(str(places.min() or 0)), int(str(places.max() or 0))
+    if most == 0 and not signs:
+        if MONEY.search(name):
+            return Field(kind="money"), _all(many, "are whole numbers, and the heading says money")
+        return Field(kind="integer"), _all(many, "are whole numbers")
+    said = f"with {_places(most)}" if least == most else f"with {least} to {_places(most)}"
+    decimals = most if least == most else None
+    money = signs or MONEY.search(name) is not None
+    return Field(kind="money" if money else "decimal", decimals=decimals), _all(many, f"are decimals {said}")
+
+
+def _places(number: int) -> str:
+    return "1 place" if number == 1 else f"{number} places"
+
+
+def _date(name: str, filled: pl.Series, writing: Writing) -> Found:
+    """Every cell a date in one form, and in no other that would mean another day."""
+    del name, writing
+    many = filled.len()
+    if not filled[0][:1].isdigit() or not filled.str.contains(r"^[0-9]{1,4}[./-][0-9]{1,2}[./-][0-9]{1,4}").all():
+        return None
+    fits = []
+    for form in (ISO, *FORMS):
+        values = KINDS["date"].read(filled, Field(date_form=form), Writing())
+        if not values.has_nulls():
+            fits.append(form)
+            if form == ISO:
+                break
+    if len(fits) != 1:
+        return None
+    form = fits[0]
+    timed = filled.str.extract(r"([T ])[0-9]{2}:[0-9]{2}(:[0-9]{2})?Z?$").drop_nulls()
+    if timed.len():
+        seconds = filled.str.contains(r"[T ][0-9]{2}:[0-9]{2}:[0-9]{2}").all()
+        if timed.len() < many or timed.n_unique() > 1 or filled.str.ends_with("Z").any():
+            return Field(kind="date", date_form=None if form == ISO else form), _all(many, f"are dates, {form}")
+        form += timed[0] + ("hh:mm:ss" if seconds else "hh:mm")
+    padded = filled.str.len_chars().n_unique() == 1
+    return Field(kind="date", date_form=form if padded or form != ISO else None), _all(many, f"are dates, {form}")
+
+
+def date_form_of(texts: pl.Series, otherwise: str | None) -> str | None:
+    """The one form in which a sheet writes dates, where it is not the one they are known by; `otherwise` if in
+    doubt.
+    """
+    bare = texts.str.strip_chars()
+    odd = bare.filter(KINDS["date"].read(bare, Field(date_form=otherwise), Writing()).is_null())
+    fits = [form for form in FORMS if not KINDS["date"].read(odd, Field(date_form=form), Writing()).has_nulls()]
+    return fits[0] if odd.len() and len(fits) == 1 else otherwise
+
+
+def _measure(name: str, filled: pl.Series, writing: Writing) -> Found:
+    del name
+    if not filled.str.contains(r"^[+−-]?[\d., ]*\d\s*[^\d\s.,]\S{0,4}$").all():
+        return None
+    if KINDS["measure"].read(filled, Field(), writing).has_nulls():
+        return None
+    return Field(kind="measure"), _all(filled.len(), "are numbers with a unit")
+
+
+def _json(name: str, filled: pl.Series, writing: Writing) -> Found:
+    del name
+    if not filled.str.contains(r"^[\[{]").all() or KINDS["json"].read(filled, Field(), writing).has_nulls():
+        return None
+    return Field(kind="json"), _all(filled.len(), "are JSON")
+
+
+def _image(name: str, filled: pl.Series, writing: Writing) -> Found:
+    del name, writing
+    for separator in (None, "|", ";", ","):
+        parts = filled.str.split(separator).explode().str.strip_chars() if separator else filled
+        parts = parts.filter(parts != "")
+        if parts.len() and (parts.str.contains(IMAGE) & ~parts.str.contains(r"[|;,]|\s\S*\.\w+\s")).all():
+            several = int(filled.str.contains(separator, literal=True).sum()) if separator else 0
+            said = f", {several:,} with several" if several else ""
+            return Field(kind="image", separator=separator), _all(filled.len(), "are images") + said
+    return None
+
+
+def _link(name: str, filled: pl.Series, writing: Writing) -> Found:
+    del name, writing
+    for separator in (None, "|", ";", ","):
+        parts = filled.str.split(separator).explode().str.strip_chars() if separator else filled
+        if parts.str.contains(r"^(?:https?|ftp)://[^\s|;,]+$").all():
+            return Field(kind="link", separator=separator), _all(filled.len(), "are addresses")
+    return None
+
+
+def _path(name: str, filled: pl.Series, writing: Writing) -> Found:
+    """Half the cells and more have levels, or any where the heading says category, and the first level repeats."""
+    many = filled.len()
+    if PROSE.search(name) or filled.str.contains(r"<\w+[ />]").any():
+        return None
+    for levels in (" > ", ">", " / ", " » ", "//"):
+        deep = int(filled.str.contains(levels, literal=True).sum())
+        tops = filled.str.split(levels).list.first()
+        few = 1 if CATEGORY.search(name) else many / 2
+        if deep < few or tops.n_unique() * 3 > max(many, 6):
+            continue
+        separator = next((one for one in ("|", ";") if filled.str.contains(one, literal=True).any()), None)
+        field = Field(kind="path", levels=levels, separator=separator)
+        if not KINDS["path"].read(filled, field, writing).has_nulls():
+            several = f", several with {separator} between" if separator else ""
+            return field, f"{deep:,} of {many:,} have levels{several}"
+    return None
+
+
+def _list(name: str, filled: pl.Series, writing: Writing) -> Found:
+    """A tenth of the cells and more have several values; these repeat, and stand now first, now later.
+
+    In a text such as `Long hive, 8 frames` each part has a place of its own.
+    """
+    del writing
+    many = filled.len()
+    if PROSE.search(name) or filled.str.contains(r"<\w+[ />]|[.!?] ").any():
+        return None
+    for separator in ("|", ";", ", ", ","):
+        parts = filled.filter(filled.str.contains(separator, literal=True)).str.split(separator)
+        if parts.len() * 10 < many or parts.len() < 3:
+            continue
+        where = pl.DataFrame({"part": parts, "cell": range(parts.len())}).with_columns(
+            place=pl.int_ranges(0, pl.col("part").list.len())
+        )
+        flat = where.explode("part", "place").with_columns(pl.col("part").str.strip_chars())
+        if (flat["part"].str.len_chars() > 40).any() or flat["part"].n_unique() * 2 > flat.height:
+            continue
+        moves = (
+            flat.group_by("part")
+            .agg(n=pl.len(), first=(pl.col("place") == 0).any(), later=(pl.col("place") > 0).any())
+            .filter(pl.col("n") > 1)
+        )
+        both = int((moves["first"] & moves["later"]).sum())
+        if moves.height and both * 3 >= moves.height:
+            said = f"{parts.len():,} of {many:,} have several values, {flat['part'].n_unique():,} different in all"
+            return Field(kind="list", separator=separator.strip()), said
+    return None
+
+
+def _choice(name: str, filled: pl.Series, writing: Writing) -> Found:
+    del name, writing
+    counted = filled.value_counts(sort=True)
+    few = counted.height
+    if few > FEW or filled.len() < few * 5 or filled.len() < 20 or (filled.str.len_chars() > 40).any():
+        return None
+    values = sorted(counted.to_series(0))
+    return Field(
+        kind="choice", values=values
+    ), f"{few} different {'value' if few == 1 else 'values'} in {filled.len():,} cells"

@@ -1,0 +1,70 @@
+"""A pairing of headings as a person looks at it: each heading with its field, and a few values of both."""
+
+from __future__ import annotations
+
+import msgspec
+import polars as pl
+
+from neat_delta.core.catalogue import Catalogue
+from neat_delta.core.compare import Laid
+from neat_delta.core.headings import Pair, Pairing
+from neat_delta.core.kinds import blank
+from neat_delta.core.match import match_places
+
+__all__ = ["PairSample", "kept", "samples"]
+
+
+class PairSample(msgspec.Struct, frozen=True):
+    """A heading of the sheet, the field it stands for and its kind, and values of the same items in both (sheet,
+    live).
+    """
+
+    heading: str
+    field: str | None
+    how: str
+    nearest: str | None
+    kind: str | None
+    sheet: list[str]
+    live: list[str]
+
+
+def samples(laid: Laid, sheet: Catalogue, most: int) -> list[PairSample]:
+    """The headings of the sheet in their order, each with at most so many values that are not blank.
+
+    The values of a paired heading come from items that both files have, where there are any.
+    """
+    both = match_places(laid.live, laid.sheet, laid.key)
+    found = []
+    for one in laid.pairs:
+        column = sheet.cells[one.heading]
+        theirs: list[str] = []
+        if one.field is None:
+            ours = _some(column, most)
+        else:
+            kept = both.filter(~_blank(laid.sheet.cells[one.field].gather(both["sheet"]))).head(most)
+            ours = laid.sheet.cells[one.field].gather(kept["sheet"]).to_list() or _some(column, most)
+            theirs = laid.live.cells[one.field].gather(kept["live"]).to_list()
+            theirs = theirs or _some(laid.live.cells[one.field], most)
+        kind = None
+        if one.field is not None:
+            kind = laid.store.fields[one.field].kind if one.field in laid.store.fields else "text"
+        found.append(PairSample(one.heading, one.field, one.how, one.nearest, kind, ours, theirs))
+    return found
+
+
+def kept(pairs: list[Pair]) -> Pairing:
+    """What is worth keeping of a pairing for the next such sheet: every heading that has a field, and what to
+    ignore.
+    """
+    return Pairing(
+        {one.heading: one.field for one in pairs if one.field is not None},
+        [one.heading for one in pairs if one.how == "ignored"],
+    )
+
+
+def _some(column: pl.Series, most: int) -> list[str]:
+    return column.filter(~_blank(column)).head(most).to_list()
+
+
+def _blank(texts: pl.Series) -> pl.Series:
+    return texts.to_frame("text").select(blank(pl.col("text"))).to_series()

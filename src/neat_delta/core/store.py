@@ -1,0 +1,247 @@
+"""What is known of one store: how its files look, its key, its fields, its importer. The store file as plain values.
+
+Reading and writing it as TOML is `files.storefile`'s work; what the settings mean is said where they are used.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Iterator
+from dataclasses import dataclass
+from typing import Annotated, Literal
+
+import msgspec
+
+from neat_delta.core.importer import Importer
+from neat_delta.core.layout import Layout, Writing
+
+__all__ = [
+    "VERSION",
+    "Continued",
+    "Contradiction",
+    "Field",
+    "FileForm",
+    "Key",
+    "KindName",
+    "Store",
+    "continued",
+    "contradictions",
+]
+
+VERSION = 1
+
+KindName = Literal[
+    "text",
+    "code",
+    "integer",
+    "decimal",
+    "money",
+    "flag",
+    "date",
+    "choice",
+    "list",
+    "path",
+    "measure",
+    "json",
+    "link",
+    "image",
+]
+
+Meta = msgspec.Meta
+Places = Annotated[int, Meta(ge=0, le=12)]
+Words = Annotated[list[str], Meta(min_length=1)]
+Mark = Annotated[str, Meta(min_length=1)]
+
+
+class Continued(msgspec.Struct, frozen=True, forbid_unknown_fields=True, omit_defaults=True):
+    """One product on several lines: the lines under it have a blank key and carry further values of some fields.
+
+    `fields` are these, by live's headings, each with the separator that stands between its values once they are folded.
+    """
+
+    fields: dict[str, Mark]
+
+
+class FileForm(Layout, frozen=True, forbid_unknown_fields=True, omit_defaults=True):
+    """How the store's files are laid out, and whether one item takes several lines."""
+
+    continued: Annotated[
+        list[str],
+        Meta(
+            description="One product on several lines: the fields whose further values stand on lines with a blank key."
+        ),
+    ] = []  # noqa: RUF012 - msgspec copies it
+
+    @property
+    def layout(self) -> Layout:
+        """The layout alone."""
+        return Layout(**{name: getattr(self, name) for name in Layout.__struct_fields__})
+
+
+class Key(msgspec.Struct, frozen=True, forbid_unknown_fields=True, omit_defaults=True):
+    """What an item is known by."""
+
+    fields: Annotated[list[str], Meta(description="The field or fields an item is known by.")] = []
+    name: Annotated[str | None, Meta(description="The field a person knows the item by.")] = None
+    ignore_case: Annotated[bool, Meta(description="Whether qa-1 and QA-1 are the same key.")] = False
+    shared: Annotated[
+        Literal["error", "all"],
+        Meta(description="Several live items with one key: an error (set aside), or a change goes to all of them."),
+    ] = "error"
+
+
+class Field(msgspec.Struct, frozen=True, forbid_unknown_fields=True, omit_defaults=True):
+    """One field of the store: what it is called, and what sort of value it holds."""
+
+    kind: Annotated[KindName, Meta(description="What sort of value it holds.")] = "text"
+    heading: Annotated[str | None, Meta(description="What live calls it, if not by the field's own name.")] = None
+    also: Annotated[list[str], Meta(description="Other headings a sheet may call it by.")] = []
+    decimals: Annotated[Places | None, Meta(description="How many decimals the store writes.")] = None
+    date_form: Annotated[str | None, Meta(description="The date form, if not that of the file.")] = None
+    yes: Annotated[Words | None, Meta(description="The words for yes; the first is written.")] = None
+    no: Annotated[Words | None, Meta(description="The words for no; the first is written.")] = None
+    separator: Annotated[Mark | None, Meta(description="What stands between the values of a list.")] = None
+    ordered: Annotated[bool, Meta(description="Whether the order of a list's values means anything.")] = False
+    levels: Annotated[Mark | None, Meta(description="What stands between the levels of a path.")] = None
+    values: Annotated[list[str], Meta(description="The values a choice may take.")] = []
+    required: Annotated[bool, Meta(description="Whether it may never be blank; emptying it is held.")] = False
+    unique: Annotated[bool, Meta(description="Whether no two items may have the same value.")] = False
+
+
+class Store(msgspec.Struct, frozen=True, forbid_unknown_fields=True, omit_defaults=True):
+    """One store, as its store file describes it."""
+
+    version: Annotated[int, Meta(description="The version of the store file's form: 1.")] = VERSION
+    file: Annotated[FileForm, Meta(description="How the store's files look.")] = FileForm()
+    writing: Annotated[Writing, Meta(description="How the store's files write values.")] = Writing()
+    key: Annotated[Key, Meta(description="What an item is known by.")] = Key()
+    fields: Annotated[dict[str, Field], Meta(description="The fields, by name.")] = {}
+    importer: Annotated[Importer, Meta(description="What the store's importer does.")] = Importer()
+
+
+def continued(store: Store) -> Continued | None:
+    """The fields that go on over several lines, with their separators, as a file is folded by them; None when none
+    do.
+    """
+    fields = {name: store.fields[name].separator or "|" for name in store.file.continued if name in store.fields}
+    return Continued(fields) if fields else None
+
+
+@dataclass(frozen=True, slots=True)
+class Contradiction:
+    """Two settings that cannot both hold: where (the names from the outermost table in), and what is wrong."""
+
+    where: tuple[str, ...]
+    what: str
+
+
+THOUSANDS_MARKS = (None, "", ".", ",", " ", "'", "\u00a0", "\u202f", "\u2019")
+
+FORM_WORDS = ("YYYY", "MM", "DD", "hh", "mm", "ss")
+
+# Which settings mean something to which kinds.
+SETTINGS: dict[str, tuple[str, ...]] = {
+    "decimals": ("decimal", "money"),
+    "date_form": ("date",),
+    "yes": ("flag",),
+    "no": ("flag",),
+    "separator": ("list", "path", "image", "link"),
+    "ordered": ("list",),
+    "levels": ("path",),
+    "values": ("choice",),
+}
+
+
+def contradictions(store: Store) -> list[Contradiction]:
+    """All that cannot hold together in a store file whose keys and types are right."""
+    found = [*_of_form(store.file), *_of_writing(store.writing), *_of_key(store)]
+    for name, field in store.fields.items():
+        found += [Contradiction(("fields", name, *where), what) for where, what in _of_field(field)]
+    return found + list(_of_headings(store.fields))
+
+
+def _of_form(form: FileForm) -> Iterator[Contradiction]:
+    for name in ("separator", "quote", "escape"):
+        mark = getattr(form, name)
+        if mark is not None and (len(mark.encode()) > 1 or mark in {"\n", "\r"} or (name == "separator" and not mark)):
+            yield Contradiction(("file", name), "it must be one plain character")
+    if form.separator is not None and form.separator in {form.quote, form.escape}:
+        yield Contradiction(("file", "separator"), "it is the same as the quote or the escape")
+    if form.header_line is not None and form.header_line < 1:
+        yield Contradiction(("file", "header_line"), "lines are counted from 1")
+
+
+def _of_writing(writing: Writing) -> Iterator[Contradiction]:
+    if writing.thousands_mark and writing.thousands_mark == (writing.decimal_mark or "."):
+        yield Contradiction(("writing", "thousands_mark"), "it is the same as the decimal mark")
+    if writing.thousands_mark not in THOUSANDS_MARKS:
+        yield Contradiction(
+            ("writing", "thousands_mark"), "a thousands mark is a point, a comma, a space or an apostrophe"
+        )
+    yield from (Contradiction(("writing", "date_form"), what) for what in _of_date_form(writing.date_form))
+    yield from (Contradiction(("writing", "yes"), what) for what in _of_words(writing.yes, writing.no))
+
+
+def _of_key(store: Store) -> Iterator[Contradiction]:
+    key = store.key
+    if len(set(key.fields)) != len(key.fields):
+        yield Contradiction(("key", "fields"), "it names a field twice")
+    if store.fields:
+        for name in key.fields:
+            if name not in store.fields:
+                yield Contradiction(("key", "fields"), f'there is no field "{name}" under [fields]')
+        if key.name is not None and key.name not in store.fields:
+            yield Contradiction(("key", "name"), f'there is no field "{key.name}" under [fields]')
+        for name in store.file.continued:
+            if name not in store.fields or store.fields[name].separator is None:
+                yield Contradiction(
+                    ("file", "continued"), f'the field "{name}" needs a separator, to hold several values'
+                )
+    if set(store.file.continued) & set(key.fields):
+        yield Contradiction(("file", "continued"), "the key cannot be continued")
+
+
+def _of_field(field: Field) -> Iterator[tuple[tuple[str, ...], str]]:
+    for setting, kinds in SETTINGS.items():
+        if getattr(field, setting) not in (None, [], False) and field.kind not in kinds:
+            yield (setting,), f"it means nothing to the kind {field.kind}; it is for {_either(kinds)}"
+    if field.kind == "list" and field.separator is None:
+        yield ("kind",), "a list needs its separator"
+    if field.kind == "path" and field.levels is None:
+        yield ("kind",), "a path needs levels, what stands between its levels"
+    if field.levels is not None and field.levels == field.separator:
+        yield ("levels",), "it is the same as the separator"
+    yield from ((("date_form",), what) for what in _of_date_form(field.date_form))
+    yield from ((("yes",), what) for what in _of_words(field.yes, field.no))
+    if len(set(field.values)) != len(field.values):
+        yield ("values",), "it names a value twice"
+
+
+def _of_words(yes: Iterable[str] | None, no: Iterable[str] | None) -> Iterator[str]:
+    if (yes is None) != (no is None):
+        yield "yes and no must be said together"
+    both = {word.casefold() for word in yes or ()} & {word.casefold() for word in no or ()}
+    if both:
+        yield f'"{min(both)}" cannot mean both yes and no'
+
+
+def _of_date_form(form: str | None) -> Iterator[str]:
+    if form is None:
+        return
+    if not all(form.count(word) == 1 for word in FORM_WORDS[:3]) or any(form.count(word) > 1 for word in FORM_WORDS):
+        yield "a date form has YYYY, MM and DD once each, and hh, mm, ss at most once"
+
+
+def _of_headings(fields: dict[str, Field]) -> Iterator[Contradiction]:
+    seen: dict[str, str] = {}
+    for name, field in fields.items():
+        heading = field.heading if field.heading is not None else name
+        for place, one in (("heading", heading), *(("also", other) for other in field.also)):
+            if one in seen:
+                where = ("fields", name) if place == "heading" and field.heading is None else ("fields", name, place)
+                yield Contradiction(where, f'the heading "{one}" already belongs to the field "{seen[one]}"')
+            else:
+                seen[one] = name
+
+
+def _either(kinds: tuple[str, ...]) -> str:
+    return kinds[0] if len(kinds) == 1 else ", ".join(kinds[:-1]) + " and " + kinds[-1]

@@ -1,0 +1,49 @@
+"""Apache Parquet: its columns as texts. Decimals and whole numbers keep their digits, dates are ISO 8601, lists are
+JSON.
+"""
+
+from __future__ import annotations
+
+import io
+
+import msgspec
+import polars as pl
+
+from neat_delta.core.errors import CatalogueError
+from neat_delta.core.layout import Layout
+from neat_delta.files.delimited import MOST_COLUMNS, Text
+from neat_delta.files.grid import number
+
+__all__ = ["read_columns"]
+
+
+def read_columns(data: bytes, path: str) -> Text:
+    """The table in a file's bytes; CatalogueError when it is none."""
+    try:
+        table = pl.read_parquet(io.BytesIO(data))
+    except (pl.exceptions.PolarsError, OSError, pl.exceptions.PanicException, ValueError) as error:
+        what = str(error).splitlines()[0][:80] if str(error) else "it is damaged"
+        raise CatalogueError(f"{path}: the Parquet file cannot be read ({what}). Export it again.") from None
+    if not table.height or not table.width:
+        raise CatalogueError(f"{path}: there are no rows in it. Export it again.")
+    if table.width > MOST_COLUMNS:
+        raise CatalogueError(f"{path}: {table.width:,} columns, and at most {MOST_COLUMNS:,} are read.")
+    if any("\0" in name for name in table.columns):
+        raise CatalogueError(f"{path}: a heading holds a zero character. Rename it.")
+    unnamed = tuple(place for place, name in enumerate(table.columns, 1) if not name.strip())
+    cells = {name: _texts(table[name]) for name in table.columns if name.strip()}
+    return Text(pl.DataFrame(cells), unnamed, Layout(format="parquet"), ())
+
+
+def _texts(column: pl.Series) -> pl.Series:
+    kind = column.dtype
+    if kind == pl.Datetime:
+        texts = column.dt.strftime("%Y-%m-%dT%H:%M:%S").str.strip_suffix("T00:00:00")
+    elif kind.is_float():
+        texts = pl.Series([None if value is None else number(value) for value in column], dtype=pl.String)
+    elif kind.is_nested() or kind == pl.Binary:
+        plain = (None if value is None else msgspec.json.encode(value).decode() for value in column.to_list())
+        texts = pl.Series(list(plain), dtype=pl.String)
+    else:
+        texts = column.cast(pl.String)
+    return texts.fill_null("")

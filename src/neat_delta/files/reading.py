@@ -1,0 +1,109 @@
+"""Reading any file as a catalogue: what it is, is decided by its content; its name only matters for what is said."""
+
+from __future__ import annotations
+
+import mmap
+from pathlib import PurePath
+
+from neat_delta.core.catalogue import Catalogue
+from neat_delta.core.layout import Format, Layout
+from neat_delta.files.delimited import Text, read_text
+from neat_delta.files.packed import unpack
+from neat_delta.files.whole import Loaded, load
+
+__all__ = ["read"]
+
+ENDINGS: dict[str, tuple[str, ...]] = {
+    "delimited": (".csv", ".tsv", ".txt", ".tab"),
+    "xlsx": (".xlsx", ".xlsm"),
+    "ods": (".ods",),
+    "xls": (".xls",),
+    "json": (".json",),
+    "json lines": (".jsonl", ".ndjson", ".json"),
+    "parquet": (".parquet",),
+}
+"""How files of a format are called; one that is called otherwise is read as what it is, with a note."""
+
+PACKED = (".gz", ".zip", ".zst", ".zstd")
+
+
+def read(file: str | Loaded, told: Layout | None = None) -> Catalogue:
+    """The catalogue in a file: delimited text, a workbook, JSON, JSON Lines or Parquet, packed or not.
+
+    `file` is a path (`-` for standard input), or the file loaded ahead. What `told` leaves open is found out; the
+    catalogue's layout says what was. FileError when it cannot be read, CatalogueError when it is no table; it
+    says what is wrong, and where.
+    """
+    if isinstance(file, str):
+        file = load(file)
+    told = told or Layout()
+    data: bytes | mmap.mmap = file.data
+    form, packing = told.format or _workbook(data), None
+    if form is None or data[:4] != b"PK\x03\x04":
+        data, packing = unpack(data, file.path)
+        form = told.format or _workbook(data) or _format(data)
+    found = _read(form, data, file.path, told)
+    notes = list(found.notes)
+    name = PurePath(file.path).name.lower()
+    bare = PurePath(name).stem if packing and name.endswith(PACKED) else name
+    ending = PurePath(bare).suffix
+    if (
+        ending
+        and form != "delimited"
+        and ending not in ENDINGS[form]
+        and any(ending in one for one in ENDINGS.values())
+    ):
+        notes.insert(0, f"it is called {ending}, and is read as what it is: {Layout(format=form)}")
+    layout = Layout(**{name: getattr(found.layout, name) for name in Layout.__struct_fields__} | {"packing": packing})
+    return Catalogue(
+        found.cells,
+        file.path,
+        file.digest,
+        found.unnamed,
+        layout,
+        tuple(notes),
+        first=(layout.header_line or 1) + 1,
+    )
+
+
+def _read(form: Format, data: bytes | mmap.mmap, path: str, told: Layout) -> Text:
+    if form == "delimited":
+        return read_text(data, path, told)
+    whole = data if isinstance(data, bytes) else data[:]
+    if form in {"json", "json lines"}:
+        from neat_delta.files.objects import read_objects
+
+        return read_objects(whole, path, told)
+    if form == "parquet":
+        from neat_delta.files.columns import read_columns
+
+        return read_columns(whole, path)
+    from neat_delta.files.grid import to_text
+
+    if form == "xlsx":
+        from neat_delta.files.xlsx import read_xlsx as read_grid
+    elif form == "ods":
+        from neat_delta.files.ods import read_ods as read_grid
+    else:
+        from neat_delta.files.xls import read_xls as read_grid
+    return to_text(read_grid(whole, path, told.sheet_name), path, form, told)
+
+
+def _workbook(data: bytes | mmap.mmap) -> Format | None:
+    """Which workbook the bytes are, if they are one."""
+    if data[:8] == b"\xd0\xcf\x11\xe0\xa1\xb1\x1a\xe1":
+        return "xls"
+    if data[:4] != b"PK\x03\x04":
+        return None
+    if b"application/vnd.oasis.opendocument.spreadsheet" in data[:200]:
+        return "ods"
+    # A zip archive lists its members at its end.
+    return "xlsx" if b"xl/workbook.xml" in data[-(1 << 20) :] or b"[Content_Types].xml" in data[:64] else None
+
+
+def _format(data: bytes | mmap.mmap) -> Format:
+    if data[:4] == b"PAR1":
+        return "parquet"
+    from neat_delta.files.objects import is_json
+
+    return "json" if is_json(data[:4096]) else "delimited"

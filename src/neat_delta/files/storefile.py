@@ -1,0 +1,336 @@
+"""The store file: finding it, reading it with errors that name line and key, and writing a draft
+(docs/store-file.md).
+"""
+
+from __future__ import annotations
+
+import re
+import tomllib
+from collections.abc import Iterator, Sequence
+from pathlib import Path
+from typing import Any, Literal, get_args, get_origin
+
+import msgspec
+
+from neat_delta.core.catalogue import Catalogue
+from neat_delta.core.errors import StoreError
+from neat_delta.core.headings import Pairing
+from neat_delta.core.layout import SEPARATORS, Layout
+from neat_delta.core.learn import Learned
+from neat_delta.core.nearest import nearest
+from neat_delta.core.store import VERSION, Field, Store, contradictions
+from neat_delta.files.whole import read_whole
+
+__all__ = ["NAME", "draft", "find_store", "mapping_text", "read_mapping", "read_store", "schema", "table_schema"]
+
+NAME = "neat-delta.toml"
+"""A store file of this name is found from any folder below its own."""
+
+Where = tuple[str, ...]
+
+
+def find_store(told: str | None) -> str | None:
+    """The store file that was told, or the nearest one of the usual name from the working folder upward."""
+    if told:
+        return told
+    here = Path.cwd()
+    for folder in (here, *here.parents):
+        if (folder / NAME).is_file():
+            place = folder / NAME
+            return NAME if folder == here else str(place)
+    return None
+
+
+def read_store(path: str) -> Store:
+    """The store that a file describes; StoreError with line, key, and the nearest known name where something is
+    wrong.
+    """
+    text, data = _toml(path)
+    version = data.get("version")
+    if version != VERSION:
+        said = "it does not say its version" if version is None else f"it is of version {version!r}"
+        raise _error(
+            path, text, ("version",), f"{said}, and this Neat Delta reads version {VERSION}. Write: version = 1"
+        )
+    _named_separators(data)
+    for where, what in _wrong(data, Store, ()):
+        raise _error(path, text, where, what)
+    store = msgspec.convert(data, Store)
+    for one in contradictions(store):
+        raise _error(path, text, one.where, one.what)
+    return store
+
+
+class _Mapping(msgspec.Struct, forbid_unknown_fields=True):
+    """A mapping file: a supplier's headings, as `match --save` keeps them."""
+
+    version: int
+    headings: dict[str, str] = {}
+    ignore: list[str] = []
+
+
+def read_mapping(path: str) -> Pairing:
+    """The headings that a mapping file keeps; StoreError where something is wrong with it."""
+    text, data = _toml(path)
+    for where, what in _wrong(data, _Mapping, ()):
+        raise _error(path, text, where, what)
+    if data.get("version") != VERSION:
+        raise _error(path, text, ("version",), f"this Neat Delta reads mapping files of version {VERSION}")
+    found = msgspec.convert(data, _Mapping)
+    return Pairing(found.headings, found.ignore)
+
+
+def mapping_text(pairing: Pairing, sheet: str, live: str) -> str:
+    """A mapping file's text."""
+    import tomlkit
+
+    document = tomlkit.document()
+    document.add(
+        tomlkit.comment(f"Which heading of {_name(sheet)} is which field of {_name(live)}, for `compare --mapping`.")
+    )
+    document["version"] = VERSION
+    document["ignore"] = pairing.ignore
+    document["headings"] = pairing.headings
+    return tomlkit.dumps(document)
+
+
+def _toml(path: str) -> tuple[str, dict[str, Any]]:
+    try:
+        text = read_whole(path).decode("utf-8-sig")
+        return text, tomllib.loads(text)
+    except UnicodeDecodeError:
+        raise StoreError(f"{path}: it is not UTF-8. Save it again as UTF-8.") from None
+    except tomllib.TOMLDecodeError as error:
+        found = re.search(r"\(at line (\d+), column (\d+)\)", str(error))
+        place = f", line {found[1]}" if found else ""
+        what = re.sub(r" \(at .*\)$", "", str(error))
+        raise StoreError(
+            f"{path}{place}: it is not TOML here ({what}). Texts need quotes; headings with spaces, too."
+        ) from None
+    except RecursionError:
+        raise StoreError(f"{path}: it is nested too deeply. Draft one with `neat-delta learn`.") from None
+
+
+def _named_separators(data: dict[str, Any]) -> None:
+    """A separator may be said by its name: tab for a tab."""
+    names = {name: mark for mark, name in SEPARATORS.items()}
+    fields = data.get("fields")
+    for table in (data.get("file"), *(fields.values() if isinstance(fields, dict) else ())):
+        if isinstance(table, dict) and isinstance(table.get("separator"), str):
+            table["separator"] = names.get(table["separator"], table["separator"])
+
+
+def _wrong(value: Any, kind: Any, where: Where) -> Iterator[tuple[Where, str]]:  # noqa: ANN401 - any TOML value and type
+    """All that is wrong with a value of a type, with the names from the outermost table in."""
+    if isinstance(kind, type) and issubclass(kind, msgspec.Struct):
+        if not isinstance(value, dict):
+            yield where, "it must be a table"
+            return
+        known = {field.encode_name: field.type for field in msgspec.structs.fields(kind)}
+        for name, one in value.items():
+            if name in known:
+                yield from _wrong(one, known[name], (*where, name))
+            else:
+                near = nearest(name, known)
+                yield (*where, name), f"there is no such key. {_suggest(near, known)}"
+        return
+    if get_origin(kind) is dict and get_args(kind)[1] is Field:
+        if not isinstance(value, dict):
+            yield where, "it must be a table of fields"
+            return
+        for name, one in value.items():
+            yield from _wrong(one, Field, (*where, name))
+        return
+    try:
+        msgspec.convert(value, kind)
+    except msgspec.ValidationError as error:
+        yield where, _plain(str(error), value, kind)
+
+
+def _suggest(near: str | None, known: Sequence[str] | dict[str, Any]) -> str:
+    return f'Did you mean "{near}"?' if near else f"Known are: {', '.join(known)}."
+
+
+TYPES = {
+    "str": "text in quotes",
+    "int": "a whole number",
+    "float": "a number",
+    "bool": "true or false",
+    "array": "a list in [ ]",
+    "object": "a table",
+    "null": "nothing",
+}
+
+
+def _plain(message: str, value: Any, kind: Any) -> str:  # noqa: ANN401 - any TOML value and type
+    words = _words(kind)
+    if words and isinstance(value, str):
+        near = nearest(value, words)
+        return f'"{value}" is none of: {", ".join(words)}.' + (f' Did you mean "{near}"?' if near else "")
+    found = re.match(r"Expected `([^`]+)`, got `(\w+)`", message)
+    if found:
+        wanted = [TYPES.get(one.strip(), one.strip()) for one in found[1].split("|") if one.strip() != "null"]
+        return f"it must be {' or '.join(wanted)}, and is {TYPES.get(found[2], found[2])}"
+    return message.partition(" - at ")[0].replace("`", "").rstrip(".")
+
+
+def _words(kind: Any) -> list[str]:  # noqa: ANN401 - any type
+    """The words that a type allows, if it is made of words."""
+    if get_origin(kind) is Literal:
+        return [str(one) for one in get_args(kind)]
+    return [word for one in get_args(kind) for word in _words(one)] if get_origin(kind) is not list else []
+
+
+def _error(path: str, text: str, where: Where, what: str) -> StoreError:
+    line = _line(text, where)
+    key = ".".join(name if re.fullmatch(r"[\w-]+", name) else f'"{name}"' for name in where)
+    return StoreError(
+        f"{path}{f', line {line}' if line else ''}, {key}: {what}{'' if what.endswith(('.', '?', '1')) else '.'}"
+    )
+
+
+def _line(text: str, where: Where) -> int | None:
+    """The line in which a key stands, or else the nearest table around it."""
+    at: dict[Where, int] = {}
+    table: Where = ()
+    for number, line in enumerate(text.splitlines(), 1):
+        bare = line.strip()
+        if bare.startswith("["):
+            found = _names(bare)
+            if found is not None:
+                table = found
+                at.setdefault(table, number)
+        elif "=" in bare and not bare.startswith("#"):
+            found = _names(re.split(r"=(?=(?:[^\"']*[\"'][^\"']*[\"'])*[^\"']*$)", bare, maxsplit=1)[0] + "= 0")
+            if found is not None:
+                for size in range(1, len(found) + 1):
+                    at.setdefault((*table, *found[:size]), number)
+    return next((at[where[:size]] for size in range(len(where), 0, -1) if where[:size] in at), None)
+
+
+def _names(line: str) -> Where | None:
+    """The names that a line of TOML opens or sets."""
+    try:
+        value: Any = tomllib.loads(line)
+    except tomllib.TOMLDecodeError:
+        return None
+    names = []
+    while isinstance(value, dict | list) and value:
+        if isinstance(value, list):
+            value = value[0]
+            continue
+        name = next(iter(value))
+        names.append(name)
+        value = value[name]
+    return tuple(names)
+
+
+WRITTEN = ("format", "encoding", "bom", "separator", "quote", "escape", "line_end", "header_line", "sheet_name")
+"""What of a layout a draft says, in this order."""
+
+USUAL = Layout(bom=False, quote='"', escape="", header_line=1)
+"""What a draft need not say."""
+
+
+def draft(learned: Learned, live: Catalogue) -> str:
+    """The text of a store file for what was learned from a catalogue, with the evidence in comments."""
+    import tomlkit
+
+    store, document = learned.store, tomlkit.document()
+    rows, fields = live.cells.height, len(live.fields)
+    for line in (
+        f"Drafted by `neat-delta learn` from {_name(live.path)}: {rows:,} rows, {fields} fields.",
+        "Keep what is right and change what is not: from now on this file is yours.",
+    ):
+        document.add(tomlkit.comment(line))
+    document["version"] = VERSION
+    form = tomlkit.table()
+    for name in WRITTEN:
+        value = getattr(store.file, name)
+        if value is not None and value != getattr(USUAL, name):
+            form[name] = value
+    document["file"] = form
+    writing = tomlkit.table()
+    for name in store.writing.__struct_fields__:
+        value = getattr(store.writing, name)
+        if value not in {None, ""}:
+            writing[name] = list(value) if isinstance(value, tuple) else value
+    document["writing"] = writing
+    document["key"] = _table(store.key)
+    importer = tomlkit.table()
+    importer["blanks"] = store.importer.blanks
+    importer["blanks"].comment('what a blank cell does in an import: "clear" the field, or it is passed over ("skip")')
+    document["importer"] = importer
+    every = tomlkit.table(is_super_table=True)
+    for name, field in store.fields.items():
+        table = _table(field, always=("kind",))
+        table.comment(learned.evidence[name])
+        every[name] = table
+    document["fields"] = every
+    return re.sub(r"\n{3,}", "\n\n", tomlkit.dumps(document)).rstrip("\n") + "\n"
+
+
+def _table(value: msgspec.Struct, always: Sequence[str] = ()) -> Any:  # noqa: ANN401 - tomlkit's table
+    import tomlkit
+
+    table = tomlkit.table()
+    plain = msgspec.to_builtins(value)
+    for name in value.__struct_fields__:
+        if name in plain or name in always:
+            table[name] = getattr(value, name)
+    return table
+
+
+def _name(path: str) -> str:
+    return "standard input" if path == "-" else Path(path).name
+
+
+def schema() -> dict[str, Any]:
+    """The store file's JSON Schema (draft 2020-12), for editors."""
+    found = msgspec.json.schema(Store)
+    return {
+        "$schema": "https://json-schema.org/draft/2020-12/schema",
+        "title": "Neat Delta store file",
+        **found,
+    }
+
+
+# The types of the open Table Schema (Data Package) for our kinds; the rest are strings.
+TABLE_TYPES = {"integer": "integer", "decimal": "number", "money": "number", "flag": "boolean", "date": "date"}
+
+
+def table_schema(store: Store) -> dict[str, Any]:
+    """An open Table Schema (Data Package standard) for the store's files."""
+    fields = []
+    for name, field in store.fields.items():
+        kind = TABLE_TYPES.get(field.kind, "string")
+        one: dict[str, Any] = {"name": field.heading or name, "type": kind}
+        form = field.date_form or store.writing.date_form
+        if kind == "date":
+            one |= {"type": "datetime" if form and "hh" in form else "date", "format": _strftime(form)}
+        if kind in {"number", "integer"}:
+            one |= {"bareNumber": False} if field.kind == "money" else {}
+            one |= {"decimalChar": store.writing.decimal_mark} if store.writing.decimal_mark == "," else {}
+            one |= {"groupChar": store.writing.thousands_mark} if store.writing.thousands_mark else {}
+        if kind == "boolean":
+            one |= {"trueValues": list(field.yes or ["true"]), "falseValues": list(field.no or ["false"])}
+        if field.kind == "link" and field.separator is None:
+            one |= {"format": "uri"}
+        limits = {"required": field.required, "unique": field.unique, "enum": field.values}
+        constraints = {name: value for name, value in limits.items() if value}
+        fields.append(one | ({"constraints": constraints} if constraints else {}))
+    known = {name: field.heading or name for name, field in store.fields.items()}
+    return {
+        "$schema": "https://datapackage.org/profiles/2.0/tableschema.json",
+        "fields": fields,
+        "primaryKey": [known.get(name, name) for name in store.key.fields],
+        "missingValues": [""],
+    }
+
+
+def _strftime(form: str | None) -> str:
+    if form is None or form == "YYYY-MM-DD":
+        return "default"
+    for word, mark in (("YYYY", "%Y"), ("MM", "%m"), ("DD", "%d"), ("hh", "%H"), ("mm", "%M"), ("ss", "%S")):
+        form = form.replace(word, mark)
+    return form

@@ -1,0 +1,86 @@
+"""Workbooks of old (.xls, BIFF), by xlrd, which also tells formats, errors and what is hidden."""
+
+from __future__ import annotations
+
+import datetime as dt
+import io
+import re
+from typing import Any, Literal
+
+from neat_delta.core.errors import CatalogueError
+from neat_delta.files.grid import Grid, Value
+from neat_delta.files.xlsx import choose_sheet, zeros
+
+__all__ = ["read_xls"]
+
+ENCRYPTED = "EncryptedPackage".encode("utf-16-le")
+
+
+def read_xls(data: bytes, path: str, wanted: str | None) -> Grid:
+    """One sheet of a workbook, the first or the one that is wanted. CatalogueError when it cannot be read."""
+    import xlrd
+
+    if ENCRYPTED in data:
+        raise CatalogueError(f"{path}: the workbook is locked with a password. Save it without one.")
+    try:
+        book = xlrd.open_workbook(
+            file_contents=data, formatting_info=True, on_demand=True, logfile=io.StringIO(), ragged_rows=True
+        )
+        name = choose_sheet(book.sheet_names(), wanted, path)
+        sheet = book.sheet_by_name(name)
+    except CatalogueError:
+        raise
+    except xlrd.biffh.XLRDError as error:
+        if "encrypt" in str(error).lower():
+            raise CatalogueError(f"{path}: the workbook is locked with a password. Save it without one.") from None
+        raise _damaged(path) from None
+    except Exception:  # on damaged files xlrd raises whatever the bytes lead to
+        raise _damaged(path) from None
+    grid = Grid([], name, [other for other in book.sheet_names() if other != name])
+    padded = {}
+    for number, style in enumerate(book.xf_list):
+        form = book.format_map.get(style.format_key)
+        if form is not None and re.fullmatch("0{2,}(?:;.*)?", form.format_str):
+            padded[number] = len(form.format_str.partition(";")[0])
+
+    def value(row: int, column: int, kind: int, held: Any) -> Value:  # noqa: ANN401 - whatever stands there
+        if kind == xlrd.XL_CELL_DATE:
+            return _date(held, book.datemode)
+        if kind == xlrd.XL_CELL_ERROR:
+            grid.shown[row, column] = xlrd.error_text_from_code.get(held, "#VALUE!")
+            return ""
+        if kind == xlrd.XL_CELL_NUMBER and sheet.cell_xf_index(row, column) in padded:
+            grid.shown[row, column] = zeros(repr(held), padded[sheet.cell_xf_index(row, column)])
+        return bool(held) if kind == xlrd.XL_CELL_BOOLEAN else held
+
+    grid.rows = [
+        [
+            value(row, column, kind, held)
+            for column, (kind, held) in enumerate(zip(sheet.row_types(row), sheet.row_values(row), strict=True))
+        ]
+        for row in range(sheet.nrows)
+    ]
+    grid.hidden_rows = sum(bool(info.hidden) for row, info in sheet.rowinfo_map.items() if row < sheet.nrows)
+    grid.hidden_columns = [
+        column for column, info in sorted(sheet.colinfo_map.items()) if info.hidden and column < sheet.ncols
+    ]
+    grid.filtered = bool(getattr(sheet, "has_autofilter", False)) and bool(grid.hidden_rows)
+    for top, bottom, left, right in sheet.merged_cells:
+        grid.merged.append(f"{xlrd.formula.colname(left)}{top + 1}:{xlrd.formula.colname(right - 1)}{bottom}")
+    return grid
+
+
+def _date(value: float, mode: Literal[0, 1]) -> Value:
+    import xlrd
+
+    try:
+        found = xlrd.xldate_as_datetime(value, mode)
+    except (xlrd.XLDateError, OverflowError, ValueError):
+        return value
+    return found.time() if 0 <= value < 1 else found if isinstance(found, dt.datetime) else value
+
+
+def _damaged(path: str) -> CatalogueError:
+    return CatalogueError(
+        f"{path}: the workbook is damaged, or no workbook. Open it in a spreadsheet and save it again."
+    )
