@@ -58,7 +58,7 @@ def _numbers(values: list[float]) -> pl.Series:
     """`number` of many at once: only those that Polars would write otherwise are done one by one."""
     numbers = pl.Series(values, dtype=pl.Float64)
     texts = numbers.cast(pl.String).str.strip_suffix(".0")
-    odd = (texts.str.len_chars() > 15) | texts.str.contains("[^0-9.-]") | (texts == "-0")
+    odd = (texts.str.len_bytes() > 15) | texts.str.contains("e", literal=True) | (texts == "-0") | ~numbers.is_finite()
     places = odd.arg_true()
     return texts.scatter(places, [number(values[place]) for place in places]) if len(places) else texts
 

@@ -8,8 +8,6 @@ hides or merges cells.
 from __future__ import annotations
 
 import re
-import zipfile
-import zlib
 from typing import Any
 from xml.parsers import expat
 
@@ -32,14 +30,12 @@ FARTHEST = 1_048_576
 def read_ods(data: bytes, path: str, wanted: str | None) -> Grid:
     """One sheet of a workbook, the first or the one that is wanted. CatalogueError when it cannot be read."""
     archive = opened(data, path)
-    must_be_bounded(archive, len(data), path)
-    try:
-        if b"encryption-data" in archive.read("META-INF/manifest.xml"):
-            raise CatalogueError(f"{path}: the workbook is locked with a password. Save it without one.")
-        content = archive.read("content.xml")
-        styles = archive.read("styles.xml") if "styles.xml" in archive.namelist() else b""
-    except (KeyError, ValueError, zipfile.BadZipFile, zlib.error, EOFError, OSError, NotImplementedError):
-        raise CatalogueError(f"{path}: the workbook is damaged. Open it in a spreadsheet and save it again.") from None
+    kept = must_be_bounded(archive, len(data), path, ("META-INF/manifest.xml", "content.xml", "styles.xml"))
+    if b"encryption-data" in kept.get("META-INF/manifest.xml", b""):
+        raise CatalogueError(f"{path}: the workbook is locked with a password. Save it without one.")
+    if "content.xml" not in kept:
+        raise CatalogueError(f"{path}: the workbook is damaged. Open it in a spreadsheet and save it again.")
+    content, styles = kept["content.xml"], kept.get("styles.xml", b"")
     walk = _Walk(content, styles, path)
     name = choose_sheet(walk.names, wanted, path)
     grid = Grid([], name, [other for other in walk.names if other != name])

@@ -6,7 +6,7 @@ import io
 import mmap
 import zipfile
 import zlib
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 from typing import Literal
 
 from neat_delta.core.errors import CatalogueError
@@ -42,19 +42,27 @@ def unpack(data: bytes | mmap.mmap, path: str) -> tuple[bytes | mmap.mmap, Packi
     return data, None
 
 
-def must_be_bounded(archive: zipfile.ZipFile, size: int, path: str) -> None:
-    """CatalogueError when the members of a zip archive of `size` bytes would unpack to far too much, whatever they
-    say.
+def must_be_bounded(archive: zipfile.ZipFile, size: int, path: str, keep: Sequence[str] = ()) -> dict[str, bytes]:
+    """Unpack a zip archive of `size` bytes once, and give the members to `keep`, as far as they are there.
+
+    CatalogueError when it would unpack to far too much, whatever it says of itself, or is damaged.
     """
     limit, total = _limit(size), 0
-    if size * 1040 < limit:  # deflate makes at most 1032 bytes of one
-        return
+    kept = {}
     for member in archive.infolist():
+        if member.filename not in keep and size * 1040 < limit:  # deflate makes at most 1032 bytes of one
+            continue
+        pieces = []
         with _opened(archive, member, path) as stream:
             while piece := _piece(stream, path):
                 total += len(piece)
                 if total > limit:
                     raise _too_much(path, limit)
+                if member.filename in keep:
+                    pieces.append(piece)
+        if member.filename in keep:
+            kept[member.filename] = b"".join(pieces)
+    return kept
 
 
 def _limit(size: int) -> int:

@@ -12,8 +12,8 @@ import re
 import zipfile
 import zlib
 from collections.abc import Sequence
-from html import unescape
 from functools import partial
+from html import unescape
 from posixpath import join, normpath
 
 from neat_delta.core.errors import CatalogueError
@@ -35,14 +35,17 @@ FORMULA = rb"<(?:\w+:)?f\b(?:[^>]*/>|[^>]*>[^<]*</(?:\w+:)?f>)"
 def read_xlsx(data: bytes, path: str, wanted: str | None) -> Grid:
     """One sheet of a workbook, the first or the one that is wanted. CatalogueError when it cannot be read."""
     archive = opened(data, path)
-    must_be_bounded(archive, len(data), path)
+    damaged = CatalogueError(f"{path}: the workbook is damaged. Open it in a spreadsheet and save it again.")
     try:
         parts = _sheets(archive)
-        styles = archive.read("xl/styles.xml") if "xl/styles.xml" in archive.namelist() else b""
-        name = choose_sheet([name for name, _ in parts], wanted, path)
-        xml = archive.read(dict(parts)[name])
     except (KeyError, ValueError, zipfile.BadZipFile, zlib.error, EOFError, OSError, NotImplementedError):
-        raise CatalogueError(f"{path}: the workbook is damaged. Open it in a spreadsheet and save it again.") from None
+        raise damaged from None
+    name = choose_sheet([name for name, _ in parts], wanted, path)
+    part, style_part = dict(parts)[name], "xl/styles.xml"
+    kept = must_be_bounded(archive, len(data), path, (part, style_part))
+    if part not in kept:
+        raise damaged
+    xml, styles = kept[part], kept.get(style_part, b"")
     _must_be_dense(xml, path, name)
     rows = in_background(partial(calamine_rows, data, path, name))  # it leaves the interpreter alone meanwhile
     grid = Grid([], name, [other for other, _ in parts if other != name])
