@@ -43,16 +43,15 @@ EMPTIED, REQUIRED, NEW, GONE = "emptied", "required", "new", "gone"
 class Laid:
     """Two catalogues side by side under the names of live's fields: what is compared.
 
-    `pairs` are the sheet's headings; `key` is what items are known by; `store` what is known of the fields, `learned`
-    whether that was found out from live; `headings` what live calls the fields that have a name of their own.
+    `pairs` are the sheet's headings; `key` is what items are known by; `store` what the store file says, if there is
+    one; `headings` what live calls the fields that have a name of their own.
     """
 
     live: Catalogue
     sheet: Catalogue
     pairs: list[Pair]
     key: Key
-    store: Store
-    learned: bool
+    store: Store | None
     headings: dict[str, str]
 
 
@@ -75,7 +74,7 @@ def lay(
     saved: Pairing | None = None,
     only: Collection[str] = (),
 ) -> Laid:
-    """Lay the sheet beside live: pair the headings, find the key, learn the kinds where no store file tells them.
+    """Lay the sheet beside live: pair the headings, find the key, fold what goes on over several lines.
 
     Raises CatalogueError when a name that was told is none, two headings mean one field, or the sheet lacks the key.
     """
@@ -110,8 +109,7 @@ def lay(
         fold(sheet, keys, continued(known)),
         pairs,
         msgspec.structs.replace(known.key, fields=keys),
-        store or glance(live, keys),
-        store is None,
+        store,
         names,
     )
 
@@ -144,30 +142,22 @@ def compare(
     laid = lay(live, sheet, store=store, key=key, told=told, saved=saved, only=only)
     live, sheet = laid.live, laid.sheet
     matched = match(live, sheet, laid.key, accept_near=accept_near)
-    settings = {name: laid.store.fields.get(name, Field()) for name in matched.fields}
-    columns = _differing(live, sheet, matched)
-    fresh = {field: sheet.cells[field].gather(matched.new) for field in matched.fields}
-    mine = sheet_writing(
-        ((settings[field], pl.concat([cells["after"], fresh[field]])) for field, cells in columns.items()),
-        laid.store.writing,
-        writing or Writing(),
+    cells = _texts_that_differ(live, sheet, matched)
+    known = store or glance(live, matched.key, cells["field"].unique(maintain_order=True))
+    settings = {name: known.fields.get(name, Field()) for name in matched.fields}
+    mine = sheet_writing(cells, settings, known.writing, writing or Writing())
+    differing = by_value(cells, settings, known.writing, mine, learned=store is None)
+    required = [name for name, field in settings.items() if field.required]
+    empty = blank(pl.col("after"))
+    why = pl.lit(EMPTIED if blanks == "hold" else None, pl.String)
+    differing = differing.with_columns(
+        emptied=empty & ~pl.col("same"),
+        after=pl.when(empty).then(pl.lit("")).otherwise("after"),
+        held=pl.when(~empty).then("held").when(pl.col("field").is_in(required)).then(pl.lit(REQUIRED)).otherwise(why),
     )
-
-    def valued(field: str, cells: pl.DataFrame) -> pl.DataFrame:
-        found = by_value(cells, settings[field], laid.store.writing, mine, learned=laid.learned)
-        empty = blank(pl.col("after"))
-        why = REQUIRED if settings[field].required else EMPTIED if blanks == "hold" else None
-        return found.with_columns(
-            field=pl.lit(field),
-            emptied=empty & ~pl.col("same"),
-            after=pl.when(empty).then(pl.lit("")).otherwise("after"),
-            held=pl.when(empty).then(pl.lit(why, pl.String)).otherwise("held"),
-        )
-
-    tables = [valued(field, cells) for field, cells in columns.items()]
-    differing = pl.concat(tables) if tables else NO_CELLS
-    filled = ~differing.select(blank(pl.col("before")) | blank(pl.col("after"))).to_series()
-    also = differing["same"] & filled
+    added = differing.filter(pl.col("pair").is_null() & (pl.col("after") != ""))
+    differing = differing.filter(pl.col("pair").is_not_null())
+    also = differing["same"] & ~differing.select(blank(pl.col("before")) & blank(pl.col("after"))).to_series()
     differs = ~differing["same"]
     if laid.key.shared == "all":
         differs |= _with_their_twins(differing, matched)
@@ -180,10 +170,6 @@ def compare(
     differing = differing.filter(differs & ~emptied if kept else differs)
     changed = matched.both.gather(differing["pair"].unique().sort())
     places = _items(changed, matched.gone, matched.new, None if with_new else NEW)
-    added = {
-        field: valued(field, pl.DataFrame({"before": pl.Series([None] * len(texts), dtype=pl.String), "after": texts}))
-        for field, texts in fresh.items()
-    }
     cells = _cells(differing, matched, places, added)
     items = places.with_columns(live=live.row(places["live"]), sheet=sheet.row(places["sheet"]))
     keys = pl.concat(
@@ -215,28 +201,15 @@ def compare(
         headings=laid.headings,
         untouched=[name for name in live.fields if name not in set(sheet.fields)],
         settings={name: field for name, field in settings.items() if field != Field()},
-        writing=laid.store.writing,
+        writing=known.writing,
         sheet_writing=mine,
-        learned=laid.learned,
+        learned=store is None,
         shared=laid.key.shared == "all",
         name=laid.key.name,
         near=matched.near,
         set_aside=matched.set_aside,
     )
     return ChangeSet(header, keys, items, cells)
-
-
-NO_CELLS = pl.DataFrame(
-    schema={
-        "pair": pl.UInt32,
-        "before": pl.String,
-        "after": pl.String,
-        "same": pl.Boolean,
-        "held": pl.String,
-        "field": pl.String,
-        "emptied": pl.Boolean,
-    }
-)
 
 
 def _with_their_twins(differing: pl.DataFrame, matched: Matched) -> pl.Series:
@@ -247,9 +220,10 @@ def _with_their_twins(differing: pl.DataFrame, matched: Matched) -> pl.Series:
     return any_of_them & (differing["before"] != differing["after"])
 
 
-def _differing(live: Catalogue, sheet: Catalogue, matched: Matched) -> dict[str, pl.DataFrame]:
-    """Per field the cells whose text differs: `pair` (row of `matched.both`), `before`, `after`.
+def _texts_that_differ(live: Catalogue, sheet: Catalogue, matched: Matched) -> pl.DataFrame:
+    """The cells whose text differs, by field in live's order: `field`, `pair` (row of `matched.both`), `before`, `after`.
 
+    Then those of new items, in which `pair` and `before` are null and `new` is the place in `matched.new`.
     First whole rows are compared, then the cells of those that differ, by 64 bits of hash: two texts that differ
     go unnoticed once in 18 million million million. Gathering hashes in the other file's order is many times
     cheaper than gathering texts; for a few rows the texts themselves are cheapest.
@@ -262,19 +236,28 @@ def _differing(live: Catalogue, sheet: Catalogue, matched: Matched) -> dict[str,
             one[field].hash().gather(in_live) != other[field].hash().gather(in_sheet) for field in one.columns
         )
     else:
-        before, after = _some(one, in_live), _some(other, in_sheet)
-        differs = pl.DataFrame(before[field] != after[field] for field in one.columns)
-    found = {}
+        ours, theirs = _some(one, in_live), _some(other, in_sheet)
+        differs = pl.DataFrame(ours[field] != theirs[field] for field in one.columns)
+    schema = {"field": pl.String, "pair": pl.UInt32, "new": pl.UInt32, "before": pl.String, "after": pl.String}
+    found = [pl.DataFrame(schema=schema)]
     for field in matched.fields:
         cell = differs[field].arg_true()
-        found[field] = pl.DataFrame(
-            {
-                "pair": rows.gather(cell),
+        if cell.len():
+            texts = {
                 "before": one[field].gather(in_live.gather(cell)),
                 "after": other[field].gather(in_sheet.gather(cell)),
             }
-        )
-    return found
+            found.append(_table({"pair": rows.gather(cell)} | texts, schema, field))
+    for field in matched.fields if matched.new.len() else ():
+        places = pl.int_range(matched.new.len(), dtype=pl.UInt32, eager=True)
+        found.append(_table({"new": places, "after": other[field].gather(matched.new)}, schema, field))
+    return pl.concat(found)
+
+
+def _table(columns: dict[str, pl.Series], schema: dict[str, type[pl.DataType]], field: str) -> pl.DataFrame:
+    table = pl.DataFrame(columns).with_columns(field=pl.lit(field))
+    missing = [pl.lit(None, kind).alias(name) for name, kind in schema.items() if name not in table.columns]
+    return table.with_columns(missing).select(list(schema)).cast(schema)  # type: ignore[arg-type]
 
 
 def _some(table: pl.DataFrame, places: pl.Series) -> pl.DataFrame:
@@ -303,16 +286,15 @@ def _items(changed: pl.DataFrame, gone: pl.Series, new: pl.Series, reason_new: s
     return pl.concat([of_live.sort("live"), some("new", reason_new, sheet=new)])
 
 
-def _cells(
-    differing: pl.DataFrame, matched: Matched, places: pl.DataFrame, added: dict[str, pl.DataFrame]
-) -> pl.DataFrame:
+def _cells(differing: pl.DataFrame, matched: Matched, places: pl.DataFrame, added: pl.DataFrame) -> pl.DataFrame:
     """The changed cells by item and field: those that differ, and those of new items that hold something."""
+    schema = cells_schema(matched.fields)
     number = places.with_row_index("item")
     old = differing.with_columns(live=matched.both["live"].gather(differing["pair"]).cast(pl.Int64))
-    old = old.join(number.select("item", "live"), on="live", how="left")
     new = number.filter(pl.col("verdict") == "new")["item"]
-    fresh = pl.concat(cells.with_columns(new.alias("item")) for cells in added.values())
-    fresh = fresh.filter(~blank(pl.col("after")))
-    schema = cells_schema(matched.fields)
-    tables = [table.select(list(schema)).cast(schema) for table in (old, fresh)]  # type: ignore[arg-type]
-    return pl.concat(tables).sort("item", "field")
+    tables = [
+        old.join(number.select("item", "live"), on="live", how="left"),
+        added.with_columns(item=new.gather(added["new"])),
+    ]
+    fitting = [table.select(list(schema)).cast(schema) for table in tables]  # type: ignore[arg-type]
+    return pl.concat(fitting).sort("item", "field")

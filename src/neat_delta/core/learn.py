@@ -25,7 +25,7 @@ from neat_delta.core.store import Field, FileForm, Key, Store
 
 __all__ = ["Learned", "date_form_of", "glance", "learn", "writing_of"]
 
-SAMPLE = 2_000
+SAMPLE = 1_000
 """So many items are looked at when nobody asked to learn, spread over the whole catalogue."""
 
 MONEY = re.compile(
@@ -79,10 +79,10 @@ def learn(live: Catalogue, key: Sequence[str] = ()) -> Learned:
     return Learned(store, evidence)
 
 
-def glance(live: Catalogue, key: Sequence[str]) -> Store:
-    """What a sample of live's cells shows, for a comparison without a store file; only what is safe to act on."""
+def glance(live: Catalogue, key: Sequence[str], names: Iterable[str]) -> Store:
+    """What a sample of live's cells shows of these fields, for want of a store file; only what is safe to act on."""
     step = max(1, live.cells.height // SAMPLE)
-    some = live.cells.gather_every(step).rechunk()
+    some = live.cells.select(list(names)).gather_every(step).rechunk()
     writing = writing_of(some.iter_columns())
     fields = {}
     for column in some.iter_columns():
@@ -98,8 +98,16 @@ def _without_form(field: Field, form: str) -> Field:
 
 # What the cells of numbers look like in each way of writing; the ways differ in what they take a mark for.
 LOOSE = r"^[+−-]?\d[\d., '’\u00a0\u202f]*$"
-POINT = (r"\.(?:\d{1,2}|\d{4,})$", r"\d[, '’\u00a0\u202f]\d{3}\.\d+$")
-COMMA = (r",(?:\d{1,2}|\d{4,})$", r"\d[. '’\u00a0\u202f]\d{3},\d+$")
+EVIDENCE = {
+    "point": r"\.(?:\d{1,2}|\d{4,})$|\d[, '’\u00a0\u202f]\d{3}\.\d+$",
+    "comma": r",(?:\d{1,2}|\d{4,})$|\d[. '’\u00a0\u202f]\d{3},\d+$",
+    ",": r"^[+−-]?\d{1,3}(?:,\d{3})+(?:\.\d+)?$",
+    ".": r"^[+−-]?\d{1,3}(?:\.\d{3})+(?:,\d+)?$",
+    " ": r"^[+−-]?\d{1,3}(?:[ \u00a0\u202f]\d{3})+(?:[.,]\d+)?$",
+    "'": r"^[+−-]?\d{1,3}(?:['’]\d{3})+(?:[.,]\d+)?$",
+}
+"""What speaks for a decimal mark, and for each thousands mark."""
+
 BARE = rf"^[+−-]?\s*(?:{CURRENCY})?\s*|\s*(?:{CURRENCY})?$"
 
 
@@ -114,20 +122,26 @@ def writing_of(columns: Iterable[pl.Series], otherwise: Writing | None = None) -
     point = comma = 0
     groups: Counter[str] = Counter()
     for column in columns:
-        texts = column.drop_nulls().str.strip_chars()
-        texts = texts.filter(texts != "").str.replace_all(BARE, "")
-        likely = texts.str.contains(LOOSE)
-        if not len(texts) or not (known or likely.all()):
+        if not (known or _could_be(column, NUMBER)):
             continue
-        texts = texts.filter(likely)
-        point += sum(int(texts.str.contains(one).sum()) for one in POINT)
-        comma += sum(int(texts.str.contains(one).sum()) for one in COMMA)
-        for mark, pattern in ((",", ","), (".", r"\."), (" ", "[ \u00a0\u202f]"), ("'", "['’]")):
-            groups[mark] += int(texts.str.contains(rf"^[+−-]?\d{{1,3}}(?:{pattern}\d{{3}})+(?:[.,]\d+)?$").sum())
+        cell = pl.col("text").str.strip_chars()
+        cell = pl.when(cell != "").then(cell.str.replace_all(BARE, ""))
+        texts = (
+            column.to_frame("text").select(cell).drop_nulls().with_columns(likely=pl.col("text").str.contains(LOOSE))
+        )
+        if not texts.height or not (known or texts["likely"].all()):
+            continue
+        seen = texts.filter("likely").select(
+            **{name: pl.col("text").str.contains(pattern).sum() for name, pattern in EVIDENCE.items()}
+        )
+        counted = seen.row(0, named=True)
+        point += counted.pop("point")
+        comma += counted.pop("comma")
+        groups.update(counted)
     if bool(point) == bool(comma):
         return otherwise
     decimal = "." if point else ","
-    groups.pop(decimal)
+    groups.pop(decimal, None)
     mark, times = max(groups.items(), key=lambda one: one[1])
     if not times:
         mark = (otherwise.thousands_mark or "") if decimal == otherwise.decimal_mark else ""
@@ -140,27 +154,34 @@ def _of_column(column: pl.Series, writing: Writing, is_key: bool, *, thorough: b
     rows, many = column.len(), filled.len()
     if not many:
         return Field(), f"blank in all {rows:,} rows"
-    unique = filled.n_unique() == many
     field, evidence = None, ""
-    for kind in (_code, _flag, _number, _date, _measure, _json, _image, _link, _path, _list, _choice):
-        if kind is _choice and not thorough:  # a sample cannot show that there is no other value
-            continue
+    for kind, every in LOOKS:
+        if not _could_be(filled, every) or (kind is _choice and not thorough):
+            continue  # a sample cannot show that there is no other value to choose
         found = kind(column.name, filled, writing)
         if found:
             field, evidence = found
             break
     if is_key and (field is None or field.kind != "code"):
         field, evidence = Field(kind="code"), "the key"
-    if field is None:
-        field, evidence = Field(), f"{filled.n_unique():,} different texts in {many:,} cells"
     if thorough:
+        unique = filled.n_unique() == many
+        if field is None:
+            evidence = f"{filled.n_unique():,} different texts in {many:,} cells"
+        field = field or Field()
         settings = {name: getattr(field, name) for name in field.__struct_fields__}
         settings["required"] = many == rows
         settings["unique"] = unique and many == rows and field.kind == "code"
         field = Field(**settings)
         if many < rows:
             evidence += f", blank in {rows - many:,}"
-    return field, evidence
+    return field or Field(), evidence
+
+
+def _could_be(texts: pl.Series, every: re.Pattern[str] | None) -> bool:
+    """Whether the first cells look like it: a glance that spares many columns the closer look."""
+    first = (text.strip() for text in texts.head(GLANCED) if text)
+    return every is None or all(every.search(text) for text in first if text)
 
 
 Found = tuple[Field, str] | None
@@ -307,6 +328,8 @@ def _path(name: str, filled: pl.Series, writing: Writing) -> Found:
     many = filled.len()
     if PROSE.search(name) or filled.str.contains(r"<\w+[ />]").any():
         return None
+    if not filled.str.contains("[>/»]").any():
+        return None
     for levels in (" > ", ">", " / ", " » ", "//"):
         deep = int(filled.str.contains(levels, literal=True).sum())
         tops = filled.str.split(levels).list.first()
@@ -329,6 +352,8 @@ def _list(name: str, filled: pl.Series, writing: Writing) -> Found:
     del writing
     many = filled.len()
     if PROSE.search(name) or filled.str.contains(r"<\w+[ />]|[.!?] ").any():
+        return None
+    if not filled.str.contains("[|;,]").any():
         return None
     for separator in ("|", ";", ", ", ","):
         parts = filled.filter(filled.str.contains(separator, literal=True)).str.split(separator)
@@ -362,3 +387,22 @@ def _choice(name: str, filled: pl.Series, writing: Writing) -> Found:
     return Field(
         kind="choice", values=values
     ), f"{few} different {'value' if few == 1 else 'values'} in {filled.len():,} cells"
+
+
+GLANCED = 20
+NUMBER = re.compile(r"^\D{0,6}[\d., '’\u00a0\u202f]*\d\D{0,6}$")
+
+LOOKS = (
+    (_code, re.compile(r"^(?=\S*\d)\S+$")),
+    (_flag, re.compile(r"^\w{1,6}$")),
+    (_number, NUMBER),
+    (_date, re.compile(r"^\d{1,4}[./-]\d{1,2}[./-]\d")),
+    (_measure, re.compile(r"\d\s*[^\d\s.,]\S{0,4}$")),
+    (_json, re.compile(r"^[\[{]")),
+    (_image, re.compile(r"\.\w{3,4}(?:\?\S*)?\s*(?:[|;,]|$)")),
+    (_link, re.compile(r"^(?:https?|ftp)://")),
+    (_path, None),
+    (_list, None),
+    (_choice, None),
+)
+"""How kinds are recognised, in this order, each with what its every cell looks like at a glance."""

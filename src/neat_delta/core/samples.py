@@ -9,7 +9,9 @@ from neat_delta.core.catalogue import Catalogue
 from neat_delta.core.compare import Laid
 from neat_delta.core.headings import Pair, Pairing
 from neat_delta.core.kinds import blank
+from neat_delta.core.learn import glance
 from neat_delta.core.match import match_places
+from neat_delta.core.store import Field
 
 __all__ = ["PairSample", "kept", "samples"]
 
@@ -33,6 +35,7 @@ def samples(laid: Laid, sheet: Catalogue, most: int) -> list[PairSample]:
 
     The values of a paired heading come from items that both files have, where there are any.
     """
+    known = laid.store or glance(laid.live, laid.key.fields, [one.field for one in laid.pairs if one.field is not None])
     both = match_places(laid.live, laid.sheet, laid.key)
     found = []
     for one in laid.pairs:
@@ -45,9 +48,7 @@ def samples(laid: Laid, sheet: Catalogue, most: int) -> list[PairSample]:
             ours = laid.sheet.cells[one.field].gather(kept["sheet"]).to_list() or _some(column, most)
             theirs = laid.live.cells[one.field].gather(kept["live"]).to_list()
             theirs = theirs or _some(laid.live.cells[one.field], most)
-        kind = None
-        if one.field is not None:
-            kind = laid.store.fields[one.field].kind if one.field in laid.store.fields else "text"
+        kind = known.fields.get(one.field, Field()).kind if one.field is not None else None
         found.append(PairSample(one.heading, one.field, one.how, one.nearest, kind, ours, theirs))
     return found
 

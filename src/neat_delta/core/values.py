@@ -4,12 +4,13 @@ sent.
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Mapping
+from collections.abc import Mapping
 
 import msgspec
 import polars as pl
 
-from neat_delta.core.kinds import KINDS, Kind, blank
+from neat_delta.core.kinds import KINDS, Kind
+from neat_delta.core.kinds.base import as_it_stands
 from neat_delta.core.kinds.number import NUMBER_KINDS
 from neat_delta.core.kinds.text import folded
 from neat_delta.core.layout import Writing
@@ -24,57 +25,87 @@ NOT = "not "
 NUMBERS = (*NUMBER_KINDS, "measure")
 
 
-def sheet_writing(columns: Iterable[tuple[Field, pl.Series]], live: Writing, told: Writing) -> Writing:
+def sheet_writing(cells: pl.DataFrame, settings: Mapping[str, Field], live: Writing, told: Writing) -> Writing:
     """How the sheet writes values: as told, or as its cells that differ from live show it, or else like live."""
-    known = list(columns)
-    found = writing_of((texts for field, texts in known if field.kind in NUMBERS), live)
-    dates = [texts for field, texts in known if field.kind == "date"]
-    form = date_form_of(pl.concat(dates), live.date_form) if dates else live.date_form
-    settings = {name: getattr(told, name) for name in told.__struct_fields__ if getattr(told, name) is not None}
-    return msgspec.structs.replace(found, **({"date_form": form} | settings))
+
+    def of(*kinds: str) -> pl.Series:
+        fields = [name for name, field in settings.items() if field.kind in kinds]
+        return cells.filter(pl.col("field").is_in(fields))["after"]
+
+    found = writing_of([of(*NUMBERS)], live)
+    form = date_form_of(of("date"), live.date_form)
+    said = {name: getattr(told, name) for name in told.__struct_fields__ if getattr(told, name) is not None}
+    return msgspec.structs.replace(found, **({"date_form": form} | said))
 
 
-def by_value(cells: pl.DataFrame, field: Field, live: Writing, sheet: Writing, *, learned: bool) -> pl.DataFrame:
-    """Cells (`before`, `after`, both texts; before may be null) with what their kind says of them.
+def by_value(
+    cells: pl.DataFrame, settings: Mapping[str, Field], live: Writing, sheet: Writing, *, learned: bool
+) -> pl.DataFrame:
+    """Cells (`field`, `before`, `after`; before may be null) with what the kinds of their fields say of them.
 
-    `after` becomes the text to send: the value as the store writes it. `same` says that the value is the same; `held`
-    is why the cell must be held, or null. Where the kind was only `learned` and can read neither text, they are texts.
+    `after` becomes the text to send: the value as the store writes it. `same` says that the value is the same; `held` is
+    why the cell must be held, or null. Where a kind was only `learned` and can read neither text, they are texts.
     """
+    # Fields with the same settings go together.
+    groups: dict[bytes, list[str]] = {}
+    for name in cells["field"].unique(maintain_order=True):
+        groups.setdefault(msgspec.json.encode(settings[name]), []).append(name)
+    found = [cells.clear().with_columns(same=pl.lit(True), held=pl.lit(None, pl.String))]
+    for names in groups.values():
+        some = cells.filter(pl.col("field").is_in(names)) if len(groups) > 1 else cells
+        found.append(_of_one_kind(some, settings[names[0]], live, sheet, learned=learned))
+    return pl.concat(found)
+
+
+def _of_one_kind(cells: pl.DataFrame, field: Field, live: Writing, sheet: Writing, *, learned: bool) -> pl.DataFrame:
     kind = KINDS[field.kind]
     before, after = cells["before"].fill_null(""), cells["after"]
-    empty_before, empty = (_blank(texts) for texts in (before, after))
     value_before = kind.read(before, field, live)
-    sheet_field = field
+    theirs = field
     if field.kind == "date" and sheet.date_form != live.date_form:
-        sheet_field = msgspec.structs.replace(field, date_form=sheet.date_form)
-    value = kind.read(after, sheet_field, sheet)
-    read_before, read = value_before.is_not_null() & ~empty_before, value.is_not_null() & ~empty
+        theirs = msgspec.structs.replace(field, date_form=sheet.date_form)
+    value = kind.read(after, theirs, sheet)
+    table = cells.with_columns(
+        value_before=value_before,
+        value=value,
+        text_before=folded(before),
+        text=folded(after),
+    ).with_columns(
+        read_before=(pl.col("text_before") != "") & pl.col("value_before").is_not_null(),
+        read=(pl.col("text") != "") & pl.col("value").is_not_null(),
+    )
     written = after
-    if read.any():
-        sent = kind.write(value.filter(read), after.filter(read), field, live)
-        written = after.scatter(read.arg_true(), sent)
-    lost = written.is_null()
-    written = written.fill_null("").zip_with(~lost, after)
-    same = (empty & empty_before) | ((read & read_before) & (value == value_before).fill_null(value=False))
+    if kind.write is not as_it_stands and table["read"].any():
+        readable = table["read"]
+        sent = kind.write(value.filter(readable), after.filter(readable), field, live)
+        written = after.scatter(readable.arg_true(), sent)
+    text = pl.col("text")
+    empty, empty_before, read, read_before = (
+        text == "",
+        pl.col("text_before") == "",
+        pl.col("read"),
+        pl.col("read_before"),
+    )
+    lost = pl.col("written").is_null()
+    same = (empty & empty_before) | (read & read_before & (pl.col("value") == pl.col("value_before")))
     if field.kind != "code":
-        same |= ~read & ~read_before & (folded(before) == folded(after))
-    same |= (written == before) & cells["before"].is_not_null()
-    only_text = ~read_before & ~empty_before if learned else pl.repeat(False, len(after), eager=True)
-    unread = ~empty & (~read | lost) & ~same & ~only_text
-    return cells.with_columns(
-        after=written.alias("after"),
-        same=same,
-        held=pl.select(pl.when(unread).then(pl.lit(reason(kind)))).to_series(),
+        same |= ~read & ~read_before & (text == pl.col("text_before"))
+    same |= (pl.col("written") == pl.col("before")).fill_null(value=False)
+    only_text = (~read_before & ~empty_before) if learned else pl.lit(False)
+    unread = ~empty & (~read | lost) & ~pl.col("same") & ~only_text
+    return (
+        table.with_columns(written=written)
+        .with_columns(same=same.fill_null(value=False))
+        .with_columns(
+            after=pl.coalesce("written", "after"), held=pl.when(unread).then(pl.lit(reason(kind))).otherwise(None)
+        )
+        .select(*cells.columns, "same", "held")
     )
 
 
 def reason(kind: Kind) -> str:
     """Why a cell is held that this kind cannot read."""
     return NOT + str(kind)
-
-
-def _blank(texts: pl.Series) -> pl.Series:
-    return texts.to_frame("text").select(blank(pl.col("text"))).to_series()
 
 
 def kinds_said(settings: Mapping[str, Field]) -> dict[str, list[str]]:

@@ -135,7 +135,7 @@ def _texts(grid: Grid, start: int, end: int, width: int) -> list[pl.Series]:
     for place, cells in enumerate(zip(*body, strict=True)):
         kinds = set(map(type, cells))
         if kinds == {float}:
-            texts = _numbers(list(cells))  # type: ignore[arg-type]
+            texts = _numbers(list(cells))
         elif kinds == {str}:
             texts = pl.Series(cells, dtype=pl.String)
         else:

@@ -6,11 +6,10 @@ The value is the number with a point, without sign for +, leading and trailing z
 from __future__ import annotations
 
 import re
-from decimal import Decimal
 
 import polars as pl
 
-from neat_delta.core.kinds.base import Kind, each, only
+from neat_delta.core.kinds.base import Kind, each
 from neat_delta.core.layout import Writing
 from neat_delta.core.store import Field
 
@@ -23,54 +22,69 @@ SPACES = {" ": "[ \u00a0\u202f]", "\u00a0": "[ \u00a0\u202f]", "\u202f": "[ \u00
 """The thousands marks that are written in several ways."""
 
 
-def _number(texts: pl.Series, writing: Writing) -> pl.Series:
+def _number(text: pl.Expr, writing: Writing) -> pl.Expr:
     point, thousands = writing.decimal_mark or ".", writing.thousands_mark or ""
     group = SPACES.get(thousands, re.escape(thousands))
     whole = rf"\d+|\d{{1,3}}(?:{group}\d{{3}})+" if thousands else r"\d+"
-    pattern = rf"^[+-]?(?:(?:{whole})(?:{re.escape(point)}\d+)?|{re.escape(point)}\d+)$"
-    found = texts.str.replace("^−", "-")
-    found = only(found, found.str.contains(pattern))
+    found = text.str.replace("^−", "-")
+    reads = found.str.contains(rf"^[+-]?(?:(?:{whole})(?:{re.escape(point)}\d+)?|{re.escape(point)}\d+)$")
     if thousands:
         found = found.str.replace_all(group, "")
     if point != ".":
         found = found.str.replace(point, ".", literal=True)
     found = found.str.replace(r"^\+", "").str.replace(r"^(-?)0+", "$1")
     found = found.str.replace(r"(\.[0-9]*?)0+$", "$1").str.strip_chars_end(".")
-    return found.str.replace(r"^(-?)(\.|$)", "${1}0$2").replace("-0", "0")
+    return pl.when(reads).then(found.str.replace(r"^(-?)(\.|$)", "${1}0$2").replace("-0", "0"))
+
+
+def _of(texts: pl.Series, value: pl.Expr) -> pl.Series:
+    return texts.to_frame("text").select(value.alias("value")).to_series()
+
+
+TEXT = pl.col("text").str.strip_chars()
 
 
 def _read_decimal(texts: pl.Series, field: Field, writing: Writing) -> pl.Series:
     del field
-    return _number(texts.str.strip_chars(), writing)
+    return _of(texts, _number(TEXT, writing))
 
 
 def _read_integer(texts: pl.Series, field: Field, writing: Writing) -> pl.Series:
-    found = _read_decimal(texts, field, writing)
-    return only(found, ~found.str.contains(".", literal=True))
+    del field
+    value = _number(TEXT, writing)
+    return _of(texts, pl.when(~value.str.contains(".", literal=True)).then(value))
 
 
 def _read_money(texts: pl.Series, field: Field, writing: Writing) -> pl.Series:
-    bare = texts.str.strip_chars().str.replace(rf"^([+−-]?)\s*{CURRENCY}\s*", "$1").str.replace(rf"\s*{CURRENCY}$", "")
-    return _read_decimal(bare, field, writing)
+    del field
+    bare = TEXT.str.replace(rf"^([+−-]?)\s*{CURRENCY}\s*", "$1").str.replace(rf"\s*{CURRENCY}$", "")
+    return _of(texts, _number(bare, writing))
 
 
 def _write(values: pl.Series, texts: pl.Series, field: Field, writing: Writing) -> pl.Series:
     """With the store's decimals and marks; as it was typed, where the store says nothing of decimals and can read
     it.
     """
-    places, point, thousands = field.decimals, writing.decimal_mark or ".", writing.thousands_mark or ""
-
-    def written(value: str) -> str:
-        number = Decimal(value)
-        most = max(places or 0, -int(number.as_tuple().exponent))
-        text = f"{number:,.{most}f}" if thousands else f"{number:.{most}f}"
-        return text.translate({ord(","): thousands, ord("."): point})
-
-    plain = each(values, written)
-    if places is not None:
+    plain = values
+    if field.decimals:
+        parts = values.str.split_exact(".", 1).struct.unnest()
+        decimals = pl.col("field_1").fill_null("").str.pad_end(field.decimals, "0")
+        plain = parts.select(pl.concat_str("field_0", pl.lit("."), decimals)).to_series()
+    if writing.thousands_mark:
+        plain = each(plain, _grouped)
+    marks = {",": writing.thousands_mark or "", ".": writing.decimal_mark or "."}
+    if marks != {",": "", ".": "."}:
+        plain = plain.str.replace_many(marks)
+    if field.decimals is not None:
         return plain
     readable = _read_decimal(texts, field, writing) == values
     return plain.zip_with(~readable.fill_null(value=False), texts)
+
+
+def _grouped(text: str) -> str:
+    """A number with commas between its thousands."""
+    sign, digits, rest = re.fullmatch(r"(-?)([0-9]+)(.*)", text).groups()  # type: ignore[union-attr]
+    return f"{sign}{int(digits):,}{rest}"
 
 
 INTEGER = Kind("integer", _read_integer, _write, article="an")
