@@ -221,7 +221,8 @@ def _with_their_twins(differing: pl.DataFrame, matched: Matched) -> pl.Series:
 
 
 def _texts_that_differ(live: Catalogue, sheet: Catalogue, matched: Matched) -> pl.DataFrame:
-    """The cells whose text differs, by field in live's order: `field`, `pair` (row of `matched.both`), `before`, `after`.
+    """The cells whose text differs, by field in live's order: `field`, `pair` (row of `matched.both`), `before`,
+    `after`.
 
     Then those of new items, in which `pair` and `before` are null and `new` is the place in `matched.new`.
     First whole rows are compared, then the cells of those that differ, by 64 bits of hash: two texts that differ

@@ -15,7 +15,7 @@ import polars as pl
 
 from neat_delta.core.catalogue import Catalogue
 from neat_delta.core.headings import NAME_HEADINGS, plain_heading
-from neat_delta.core.kinds import KINDS, blank
+from neat_delta.core.kinds import KINDS
 from neat_delta.core.kinds.date import FORMS, ISO
 from neat_delta.core.kinds.flag import WORDS
 from neat_delta.core.kinds.number import CURRENCY
@@ -62,7 +62,7 @@ def learn(live: Catalogue, key: Sequence[str] = ()) -> Learned:
     keys = find_key(live, key)
     writing = writing_of(live.cells.iter_columns())
     fields, evidence = {}, {}
-    for column in live.cells.iter_columns():
+    for column in live.cells.select(pl.all().str.strip_chars()).iter_columns():
         fields[column.name], evidence[column.name] = _of_column(column, writing, column.name in keys, thorough=True)
     written = (fields[name].date_form for name in fields if fields[name].kind == "date")
     form = Counter(one for one in written if one).most_common(1)
@@ -82,7 +82,7 @@ def learn(live: Catalogue, key: Sequence[str] = ()) -> Learned:
 def glance(live: Catalogue, key: Sequence[str], names: Iterable[str]) -> Store:
     """What a sample of live's cells shows of these fields, for want of a store file; only what is safe to act on."""
     step = max(1, live.cells.height // SAMPLE)
-    some = live.cells.select(list(names)).gather_every(step).rechunk()
+    some = live.cells.select(list(names)).gather_every(step).select(pl.all().str.strip_chars()).rechunk()
     writing = writing_of(some.iter_columns())
     fields = {}
     for column in some.iter_columns():
@@ -149,8 +149,8 @@ def writing_of(columns: Iterable[pl.Series], otherwise: Writing | None = None) -
 
 
 def _of_column(column: pl.Series, writing: Writing, is_key: bool, *, thorough: bool) -> tuple[Field, str]:
-    """A column's settings and the evidence for them."""
-    filled = column.filter(~column.to_frame().select(blank(pl.col(column.name))).to_series()).str.strip_chars()
+    """A column's settings and the evidence for them; its texts have no outer white space."""
+    filled = column.filter(column != "")
     rows, many = column.len(), filled.len()
     if not many:
         return Field(), f"blank in all {rows:,} rows"
@@ -194,21 +194,18 @@ def _all(many: int, what: str) -> str:
 def _code(name: str, filled: pl.Series, writing: Writing) -> Found:
     """Digits with a leading zero or 12 to 14 of them in any cell; or digits and letters in one word in every cell."""
     del name, writing
-    many = filled.len()
+    many, first = filled.len(), filled.head(GLANCED)
     digits = filled.str.contains("^[0-9]+$")
     if digits.all():
         zeros = int(filled.str.contains("^0[0-9]").sum())
         long = int((filled.str.len_chars() >= 12).sum())
-        if zeros:
-            return Field(kind="code"), f"{zeros:,} of {many:,} have a leading zero"
-        if long:
-            return Field(kind="code"), f"{long:,} of {many:,} have 12 digits or more"
+        said = f"{zeros:,} of {many:,} have a leading zero" if zeros else f"{long:,} of {many:,} have 12 digits or more"
+        return (Field(kind="code"), said) if zeros or long else None
+    if not any(letter.isalpha() for text in first for letter in text):
         return None
     words = filled.str.contains(r"^[\p{L}0-9][\p{L}0-9._/#+-]*$") & filled.str.contains("[0-9]")
-    letters = filled.str.contains(r"\p{L}")
-    if not words.all() or not letters.any() or filled.str.contains(IMAGE).any():
-        return None
-    if _measure("", filled, Writing()) or filled.str.contains(r"^[0-9]{4}-[0-9]{2}-[0-9]{2}(?:T|$)").all():
+    dates = filled.str.contains(r"^[0-9]{4}-[0-9]{2}-[0-9]{2}(?:T|$)").all()
+    if not words.all() or dates or filled.str.contains(IMAGE).any() or _measure("", filled, Writing()):
         return None
     return Field(kind="code"), _all(many, "are letters and digits in one word")
 
@@ -232,10 +229,16 @@ def _number(name: str, filled: pl.Series, writing: Writing) -> Found:
     values = KINDS["money"].read(filled, Field(), writing)
     if values.has_nulls():
         return None
-    bare = filled.str.replace_all(BARE, "")
-    signs = not (bare == filled.str.strip_chars()).all() and filled.str.contains(CURRENCY).any()
+    text = pl.col(filled.name)
+    bare = text.str.replace_all(BARE, "")
     places = bare.str.extract(rf"{re.escape(writing.decimal_mark or '.')}(\d+)$").str.len_chars().fill_null(0)
-    least, most = int(str(places.min() or 0)), int(str(places.max() or 0))
+    least, most, signs = (
+        filled.to_frame()
+        .select(
+            places.min().alias("least"), places.max().alias("most"), text.str.contains(CURRENCY).any().alias("signs")
+        )
+        .row(0)
+    )
     if most == 0 and not signs:
         if MONEY.search(name):
             return Field(kind="money"), _all(many, "are whole numbers, and the heading says money")
@@ -280,6 +283,8 @@ def date_form_of(texts: pl.Series, otherwise: str | None) -> str | None:
     """The one form in which a sheet writes dates, where it is not the one they are known by; `otherwise` if in
     doubt.
     """
+    if not texts.len():
+        return otherwise
     bare = texts.str.strip_chars()
     odd = bare.filter(KINDS["date"].read(bare, Field(date_form=otherwise), Writing()).is_null())
     fits = [form for form in FORMS if not KINDS["date"].read(odd, Field(date_form=form), Writing()).has_nulls()]

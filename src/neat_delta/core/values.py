@@ -43,8 +43,8 @@ def by_value(
 ) -> pl.DataFrame:
     """Cells (`field`, `before`, `after`; before may be null) with what the kinds of their fields say of them.
 
-    `after` becomes the text to send: the value as the store writes it. `same` says that the value is the same; `held` is
-    why the cell must be held, or null. Where a kind was only `learned` and can read neither text, they are texts.
+    `after` becomes the text to send: the value as the store writes it. `same` says that the value is the same; `held`
+    is why the cell must be held, or null. Where a kind was only `learned` and can read neither text, they are texts.
     """
     # Fields with the same settings go together.
     groups: dict[bytes, list[str]] = {}
