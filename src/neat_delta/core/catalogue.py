@@ -90,6 +90,7 @@ def renamed(catalogue: Catalogue, names: dict[str, str]) -> Catalogue:
 
 def listed(names: Sequence[str], most: int = 12) -> str:
     """Names for a message, the first dozen."""
+    names = [name if len(name) <= 60 else f"{name[:59]}…" for name in names]
     more = f" and {len(names) - most} more" if len(names) > most else ""
     return ", ".join(names[:most]) + more
 

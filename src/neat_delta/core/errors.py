@@ -17,7 +17,16 @@ __all__ = [
 
 
 class NeatDeltaError(Exception):
-    """The input or the call cannot be used; the message says why and what to do."""
+    """The input or the call cannot be used; the message says why and what to do, on one line.
+
+    What a message quotes from a file may hold anything: line breaks are shown as ↵, other control characters as �.
+    """
+
+    def __init__(self, message: str) -> None:
+        super().__init__(message.replace("\r\n", "↵").translate(SHOWN))
+
+
+SHOWN = dict.fromkeys([*range(32), *range(0x7F, 0xA0), 0x2028, 0x2029], "�") | {9: " ", 10: "↵", 13: "↵"}
 
 
 class CatalogueError(NeatDeltaError):

@@ -13,6 +13,7 @@ from neat_delta.core.errors import CatalogueError
 from neat_delta.core.layout import Layout
 from neat_delta.files.delimited import MOST_COLUMNS, Text
 from neat_delta.files.grid import number
+from neat_delta.files.whole import quiet
 
 __all__ = ["read_columns"]
 
@@ -20,7 +21,8 @@ __all__ = ["read_columns"]
 def read_columns(data: bytes, path: str) -> Text:
     """The table in a file's bytes; CatalogueError when it is none."""
     try:
-        table = pl.read_parquet(io.BytesIO(data))
+        with quiet():
+            table = pl.read_parquet(io.BytesIO(data))
     except (pl.exceptions.PolarsError, OSError, pl.exceptions.PanicException, ValueError) as error:
         what = str(error).splitlines()[0][:80] if str(error) else "it is damaged"
         raise CatalogueError(f"{path}: the Parquet file cannot be read ({what}). Export it again.") from None

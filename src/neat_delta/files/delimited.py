@@ -6,6 +6,7 @@ Every cell stays the text that stands in the file. Polars does the splitting; wh
 
 from __future__ import annotations
 
+import contextlib
 import csv
 import io
 import mmap
@@ -18,7 +19,7 @@ from typing import Any, Literal
 
 import polars as pl
 
-from neat_delta.core.catalogue import MARK, column_letter
+from neat_delta.core.catalogue import MARK, column_letter, listed
 from neat_delta.core.errors import CatalogueError
 from neat_delta.core.layout import LINE_ENDS, SEPARATORS, Layout
 from neat_delta.files.encoding import BOMS, codec, decoded, guess, of_head, written_in
@@ -350,7 +351,7 @@ def _must_be_headings(header: list[str], number: int, path: str) -> None:
         if times > 1 and heading.strip():
             columns = ", ".join(column_letter(n) for n, name in enumerate(header, 1) if name == heading)
             raise CatalogueError(
-                f'{path}, line {number}: the heading "{heading}" stands in {times} columns ({columns}). '
+                f'{path}, line {number}: the heading "{listed([heading])}" stands in {times} columns ({columns}). '
                 "Rename or remove one."
             )
     if not any(heading.strip() for heading in header):
@@ -368,22 +369,21 @@ def _parse(body: bytes | mmap.mmap, path: str, header: list[str], dialect: _Dial
     cells = None
     if not dialect.escape:
         running = _split(body if isinstance(body, bytes) else path, names, dialect).collect(background=True)
-        _must_have_no_zeros(body, path, number)
-        regular, quoting = _quoting(body, dialect)  # while Polars reads
-        if isinstance(body, mmap.mmap) and hasattr(mmap, "MADV_DONTNEED"):
-            body.madvise(
-                mmap.MADV_DONTNEED
-            )  # a second copy in memory is needed no more; looked at again, it comes back
-        try:
-            cells = running.fetch_blocking()
-        except pl.exceptions.PolarsError:
-            cells = None
+        try:  # while Polars reads
+            zero = body.find(b"\0")
+            regular, quoting = _quoting(body, dialect)
+            if isinstance(body, mmap.mmap) and hasattr(mmap, "MADV_DONTNEED"):
+                body.madvise(mmap.MADV_DONTNEED)  # a second copy in memory is needed no more; looked at, it comes back
+        finally:  # what was begun must be fetched, or its threads end the process
+            with contextlib.suppress(pl.exceptions.PolarsError):
+                cells = running.fetch_blocking()
+        _must_have_no_zeros(zero, body, path, number)
         if not regular or (
             cells is not None and (_stray_line_ends(body, dialect) or _too_short(body, cells, quoting, dialect))
         ):
             cells = None
     else:
-        _must_have_no_zeros(body, path, number)
+        _must_have_no_zeros(body.find(b"\0"), body, path, number)
     if cells is None:
         plain = _Dialect(",", "\n", '"', "")
         cells = _split(_regular(body[:], path, len(header), dialect, number), names, plain).collect()
@@ -428,8 +428,7 @@ def _quoting(body: bytes | mmap.mmap, dialect: _Dialect) -> tuple[bool, int | No
     return quote not in cells, len(cells) + b"".join(cells).count(quote) // 2
 
 
-def _must_have_no_zeros(body: bytes | mmap.mmap, path: str, number: int) -> None:
-    zero = body.find(b"\0")
+def _must_have_no_zeros(zero: int, body: bytes | mmap.mmap, path: str, number: int) -> None:
     if zero >= 0:
         line = body[:zero].count(b"\n") + number
         raise CatalogueError(f"{path}, line {line:,}: there is a zero character in it. This is no table of text.")

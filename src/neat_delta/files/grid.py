@@ -10,7 +10,7 @@ from typing import Any
 
 import polars as pl
 
-from neat_delta.core.catalogue import column_letter
+from neat_delta.core.catalogue import column_letter, listed
 from neat_delta.core.errors import CatalogueError
 from neat_delta.core.layout import Format, Layout
 from neat_delta.files.delimited import MOST_COLUMNS, Text, header_place
@@ -170,7 +170,7 @@ def _headings(header: list[str], row: int, path: str) -> list[str]:
         if times > 1:
             letters = ", ".join(column_letter(n) for n, name in enumerate(names, 1) if name == heading)
             raise CatalogueError(
-                f'{path}, row {row}: the heading "{heading}" stands in {times} columns ({letters}). '
+                f'{path}, row {row}: the heading "{listed([heading])}" stands in {times} columns ({letters}). '
                 "Rename or remove one."
             )
         if "\0" in heading:

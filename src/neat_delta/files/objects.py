@@ -32,14 +32,13 @@ def read_objects(data: bytes, path: str, told: Layout | None = None) -> Text:
     encoding, bom = of_head(data[:4096])
     if told is not None and told.encoding:
         encoding = codec(told.encoding)
-    text = decoded(data, encoding, path).encode() if encoding != "utf-8" or bom else data
+    text = decoded(data, encoding, path).encode()  # says where it is not in that encoding
     try:
         if text.lstrip()[:1] == b"[":
             rows, form = msgspec.json.decode(text, type=Objects), "json"
         else:
             rows, form = _lines(text, path), "json lines"
     except (msgspec.MsgspecError, RecursionError) as error:
-        decoded(text, "utf-8", path)
         raise CatalogueError(f"{path}: it is no array of objects ({_plain(error)}).") from None
     names: dict[str, None] = {}
     for row in rows:
@@ -73,7 +72,6 @@ def _lines(data: bytes, path: str) -> Objects:
             try:
                 rows.append(decoder.decode(line))
             except (msgspec.MsgspecError, RecursionError) as error:
-                decoded(data, "utf-8", path)
                 raise CatalogueError(f"{path}, line {number:,}: it is no JSON object ({_plain(error)}).") from None
     return rows
 

@@ -136,7 +136,7 @@ def _complete(data: bytes) -> bool:
 def _only_member(data: bytes | mmap.mmap, path: str) -> bytes:
     try:
         archive = zipfile.ZipFile(io.BytesIO(data[:]))
-        members = [member for member in archive.infolist() if not member.is_dir()]
+        members = [member for member in archive.infolist() if not member.filename.endswith("/")]
     except (zipfile.BadZipFile, NotImplementedError, ValueError, OSError):
         raise CatalogueError(f"{path}: the zip archive is cut short or damaged. Copy or export it again.") from None
     files = [member for member in members if not member.filename.startswith("__MACOSX/")]
@@ -155,14 +155,12 @@ def _opened(archive: zipfile.ZipFile, member: zipfile.ZipInfo, path: str) -> zip
         raise CatalogueError(f"{path}: the zip archive is locked with a password. Unpack it first.")
     try:
         return archive.open(member)  # type: ignore[return-value]
-    except (zipfile.BadZipFile, NotImplementedError, ValueError, OSError) as error:
-        raise CatalogueError(
-            f"{path}: the zip archive cannot be unpacked ({error}). Copy or export it again."
-        ) from None
+    except (zipfile.BadZipFile, NotImplementedError, ValueError, OSError):
+        raise CatalogueError(f"{path}: the zip archive is damaged. Copy or export it again.") from None
 
 
 def _piece(stream: zipfile.ZipExtFile, path: str) -> bytes:
     try:
         return stream.read(PIECE)
-    except (zipfile.BadZipFile, zlib.error, EOFError, ValueError, OSError) as error:
-        raise CatalogueError(f"{path}: the zip archive is damaged ({error}). Copy or export it again.") from None
+    except (zipfile.BadZipFile, zlib.error, EOFError, ValueError, OSError):
+        raise CatalogueError(f"{path}: the zip archive is damaged. Copy or export it again.") from None

@@ -38,10 +38,10 @@ def read(file: str | Loaded, told: Layout | None = None) -> Catalogue:
         file = load(file)
     told = told or Layout()
     data: bytes | mmap.mmap = file.data
-    form, packing = told.format or _workbook(data), None
-    if form is None or data[:4] != b"PK\x03\x04":
+    form, packing = _workbook(data), None
+    if form is None:
         data, packing = unpack(data, file.path)
-        form = told.format or _workbook(data) or _format(data)
+        form = _workbook(data) or _format(data, told)
     found = _read(form, data, file.path, told)
     notes = list(found.notes)
     name = PurePath(file.path).name.lower()
@@ -101,9 +101,12 @@ def _workbook(data: bytes | mmap.mmap) -> Format | None:
     return "xlsx" if b"xl/workbook.xml" in data[-(1 << 20) :] or b"[Content_Types].xml" in data[:64] else None
 
 
-def _format(data: bytes | mmap.mmap) -> Format:
+def _format(data: bytes | mmap.mmap, told: Layout) -> Format:
+    """What the bytes of no workbook are."""
     if data[:4] == b"PAR1":
         return "parquet"
+    if told.format in {"delimited", "json", "json lines"}:
+        return told.format
     from neat_delta.files.objects import is_json
 
     return "json" if is_json(data[:4096]) else "delimited"

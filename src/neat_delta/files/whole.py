@@ -21,7 +21,7 @@ from neat_delta.core.errors import FileError, OutputError
 
 Result = TypeVar("Result")
 
-__all__ = ["Loaded", "in_background", "load", "new_folder", "read_whole", "write_whole"]
+__all__ = ["Loaded", "in_background", "load", "new_folder", "quiet", "read_whole", "write_whole"]
 
 
 def read_whole(path: str) -> bytes:
@@ -104,6 +104,26 @@ def _stamp(path: str) -> tuple[int, ...] | None:
     except (OSError, ValueError):
         return None
     return there.st_dev, there.st_ino, there.st_size, there.st_mtime_ns
+
+
+@contextmanager
+def quiet() -> Iterator[None]:
+    """Keep what a library writes to standard error on damaged files from the user, who gets an error of ours
+    instead.
+    """
+    try:
+        saved = os.dup(2)
+    except OSError:  # there is no standard error
+        yield
+        return
+    nowhere = os.open(os.devnull, os.O_WRONLY)
+    try:
+        os.dup2(nowhere, 2)
+        yield
+    finally:
+        os.dup2(saved, 2)
+        os.close(saved)
+        os.close(nowhere)
 
 
 def in_background(work: Callable[[], Result]) -> Callable[[], Result]:

@@ -19,7 +19,7 @@ from posixpath import join, normpath
 from neat_delta.core.errors import CatalogueError
 from neat_delta.files.grid import Grid, Value
 from neat_delta.files.packed import must_be_bounded
-from neat_delta.files.whole import in_background
+from neat_delta.files.whole import in_background, quiet
 
 __all__ = ["MOST_CELLS", "calamine_rows", "choose_sheet", "column_number", "opened", "read_xlsx", "zeros"]
 
@@ -60,7 +60,7 @@ def _odd_cells(grid: Grid, xml: bytes, padded: dict[int, int]) -> None:
     if padded:
         marks = b"|".join(str(one).encode() for one in padded)
         for column, row, style, text in re.findall(
-            CELL + rb"(?=[^>]*\bs=\"(" + marks + rb")\")(?![^>]*\bt=)" + VALUE, xml, re.DOTALL
+            CELL + rb"(?=[^>]*\bs=\"(" + marks + rb")\")(?![^>]*\bt=\"(?!n\"))" + VALUE, xml, re.DOTALL
         ):
             grid.shown[int(row) - 1, column_number(column)] = zeros(text.decode(), padded[int(style)])
     if b't="e"' in xml:
@@ -117,11 +117,14 @@ def calamine_rows(data: bytes, path: str, name: str) -> Sequence[Sequence[Value]
     from python_calamine import CalamineError, CalamineWorkbook, PasswordError
 
     try:
-        workbook = CalamineWorkbook.from_filelike(io.BytesIO(data))
-        return workbook.get_sheet_by_name(name).to_python(skip_empty_area=False)
+        with quiet():
+            workbook = CalamineWorkbook.from_filelike(io.BytesIO(data))
+            return workbook.get_sheet_by_name(name).to_python(skip_empty_area=False)
     except PasswordError:
         raise CatalogueError(f"{path}: the workbook is locked with a password. Save it without one.") from None
-    except (CalamineError, ValueError, OSError) as error:
+    except BaseException as error:  # a panic in calamine is no Exception
+        if not isinstance(error, (CalamineError, ValueError, OSError)) and type(error).__name__ != "PanicException":
+            raise
         raise CatalogueError(
             f"{path}: the workbook cannot be read ({str(error)[:80]}). Open it in a spreadsheet and save it again."
         ) from None
