@@ -36,7 +36,7 @@ def run(tmp_path: Path) -> Run:
 
 @pytest.fixture
 def store(tmp_path: Path) -> Path:
-    """A folder with the demo store's live.csv and sheet.csv."""
+    """A folder with the demo store's live.csv and sheet.csv, without its store file."""
     for name in ("live.csv", "sheet.csv"):
         (tmp_path / name).write_bytes(files("neat_delta.demo").joinpath(name).read_bytes())
     return tmp_path

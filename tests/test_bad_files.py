@@ -91,7 +91,7 @@ BAD = {
         lambda: gzip.compress(PLAIN)[:30] + b"xxxx" + gzip.compress(PLAIN)[34:],
         "the gzip archive is damaged",
     ),
-    "locked workbook": (lambda: (DATA / "locked.xlsx").read_bytes(), "locked with a password. Save it without one"),
+    "locked workbook": ((DATA / "locked.xlsx").read_bytes, "locked with a password. Save it without one"),
     "locked ods": (locked_ods, "locked with a password. Save it without one"),
     "zip bomb": (lambda: bomb(600 << 20), "it unpacks to more than 256 MB"),
     "gzip bomb": (lambda: gzip.compress(bytes(300 << 20)), "it unpacks to more than 256 MB"),
@@ -109,7 +109,7 @@ BAD = {
         "line 4: this is not UTF-8, and other lines are; the file mixes two encodings",
     ),
     "20,000 columns": (
-        lambda: (",".join(f"h{n}" for n in range(20_000)) + "\n" + "," * 19_999 + "\n").encode(),
+        lambda: b",".join(b"h%d" % n for n in range(20_000)) + b"\n" + b"," * 19_999 + b"\n",
         "20,000 columns, and at most 16,384 are read",
     ),
     "random bytes": (lambda: random.Random(1).randbytes(200_000), ""),

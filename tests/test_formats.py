@@ -62,6 +62,8 @@ def test_the_code_page_is_found_out_by_the_letters(put, page, times):
 def test_the_acid_tests_of_csv_spectrum_pass(name):
     """From csv-spectrum 2.0.0 (npm), a suite of acid tests for any CSV reader, BSD licence."""
     wanted = json.loads((ACID / f"{name}.json").read_text())
+    if name == "location_coordinates":  # there the package's JSON has another telephone number than its CSV
+        wanted["Contact Phone Number"] = "2095257564"
     found = read(str(ACID / f"{name}.csv"))
     assert found.cells.rows(named=True) == (wanted if isinstance(wanted, list) else [wanted])
 
@@ -236,7 +238,7 @@ def test_what_is_told_is_not_found_out(run, put):
         (["--header-line", "0"], "lines are counted from 1"),
         (["--decimal-mark", ";"], "';' is neither . nor ,"),
         (["--date-form", "DD.MM"], "a date form has YYYY, MM and DD once each"),
-        (["--encoding", "sheet=ascii", "--separator", "live=x"], "live.csv, line 2"),
+        (["--separator", "live=,"], "live.csv: no heading is plainly the SKU"),
     ):
         failed = run("compare", "live.csv", "sheet.csv", *option)
         assert (failed.returncode, failed.stdout) == (2, "")

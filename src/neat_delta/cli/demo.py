@@ -11,13 +11,15 @@ import click
 
 __all__ = ["demo"]
 
-FILES = ("live.csv", "sheet.csv")
+FILES = ("live.csv", "sheet.csv", "supplier.csv", "neat-delta.toml")
 
 INTRODUCTION = """\
 Quillfern Apiary Supply is a made-up shop for beekeepers with 418 items. live.csv is
-its catalogue as the store exported it. sheet.csv is the copy that somebody edited in
-a spreadsheet for an afternoon: other row order, fewer columns, a price rise for wax,
-an offer on clothing, stock counted, a name corrected, two new items typed in."""
+its catalogue as the store exported it, and neat-delta.toml says what its fields hold;
+it was drafted by `neat-delta learn live.csv`, and every command here finds it by its
+name. sheet.csv is the copy that somebody edited in a spreadsheet for an afternoon:
+other row order, fewer columns, a price rise for wax, an offer on clothing, stock
+counted, a name corrected, two new items typed in."""
 
 STEPS = (
     (
@@ -42,6 +44,15 @@ after, here with the largest changes first.""",
 The smallest files that turn live into exactly that, and the files that take it back.
 Before they are handed over, they are read back from disk and replayed on live.""",
     ),
+    (
+        "And a supplier's list?",
+        ("match", "live.csv", "supplier.csv", "--key", "barcode", "--save", "supplier.toml"),
+        """\
+supplier.csv has titles above its headings, other names for the fields, decimal commas,
+semicolons and an encoding of old; some barcodes lost their leading zeros. `match` shows
+which heading means which field before anything is compared, and keeps that for the next
+list. A heading that live does not have is never guessed.""",
+    ),
 )
 
 NEXT = """\
@@ -52,7 +63,11 @@ that folder:
   neat-delta preview changes.jsonl
   neat-delta write changes.jsonl --to out --replace
 
-`neat-delta compare --help` has the choices: --blanks, --with-new, --key."""
+And the supplier's new costs, by barcode:
+
+  neat-delta compare live.csv supplier.csv --key barcode --mapping supplier.toml --accept-near-keys
+
+`neat-delta compare --help` has the choices: --blanks, --with-new, --key, --only."""
 
 
 @click.command(epilog="\b\nExample:\n  neat-delta demo --to quillfern-demo")
@@ -67,13 +82,14 @@ that folder:
 def demo(folder: str) -> int:
     """Go the whole round on a made-up shop, step by step."""
     from neat_delta.cli.compare import compare
+    from neat_delta.cli.match import match
     from neat_delta.cli.preview import preview
     from neat_delta.cli.write import write
 
     again = _lay_out(Path(folder))
-    commands = {"compare": compare, "preview": preview, "write": write}
+    commands = {"compare": compare, "match": match, "preview": preview, "write": write}
     _say("The demo store", INTRODUCTION)
-    click.echo(f"\nBoth files are in {folder}.")
+    click.echo(f"\nThe files are in {folder}.")
     for title, (verb, *args), words in STEPS:
         _say(title, words)
         click.secho(f"\n$ neat-delta {shlex.join([verb, *args])}\n", bold=True)

@@ -29,7 +29,7 @@ SAMPLES = 3
 
 @click.command(
     epilog="\b\nExample, on the demo's files:\n"
-    '  neat-delta match live.csv supplier.csv --map "Art. No.=supplier_code" --key supplier_code'
+    "  neat-delta match live.csv supplier.csv --key barcode --save supplier.toml"
 )
 @click.argument("live")
 @click.argument("sheet")

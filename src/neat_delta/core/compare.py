@@ -25,7 +25,7 @@ from neat_delta.core.fold import fold
 from neat_delta.core.headings import Pair, Pairing, pair
 from neat_delta.core.kinds import blank
 from neat_delta.core.layout import Writing
-from neat_delta.core.learn import glance
+from neat_delta.core.learn import glance, with_writing
 from neat_delta.core.match import Matched, find_key, match
 from neat_delta.core.store import Field, Key, Store, continued
 from neat_delta.core.values import by_value, sheet_writing
@@ -143,7 +143,9 @@ def compare(
     live, sheet = laid.live, laid.sheet
     matched = match(live, sheet, laid.key, accept_near=accept_near)
     cells = _texts_that_differ(live, sheet, matched)
-    known = store or glance(live, matched.key, cells["field"].unique(maintain_order=True))
+    known = (
+        with_writing(store, live) if store else glance(live, matched.key, cells["field"].unique(maintain_order=True))
+    )
     settings = {name: known.fields.get(name, Field()) for name in matched.fields}
     mine = sheet_writing(cells, settings, known.writing, writing or Writing())
     differing = by_value(cells, settings, known.writing, mine, learned=store is None)

@@ -4,6 +4,8 @@ from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
 from dataclasses import replace
+from functools import reduce
+from operator import or_
 
 import polars as pl
 
@@ -29,7 +31,7 @@ def fold(catalogue: Catalogue, key: Sequence[str], continued: Continued | None) 
     cells = catalogue.cells
     keyless = cells.select(pl.all_horizontal(blank(pl.col(list(key))))).to_series()
     has = {name: ~cells.select(blank(pl.col(name))).to_series() for name in cells.columns if name not in key}
-    further = keyless & pl.DataFrame(has).select(pl.any_horizontal(pl.all())).to_series() if has else keyless & False
+    further = keyless & reduce(or_, (has[name] for name in separators), keyless & False)
     further &= (~keyless).cum_sum() > 0
     if not further.any():
         return replace(catalogue, continued=continued)

@@ -11,6 +11,7 @@ from collections import Counter
 from collections.abc import Iterable, Sequence
 from dataclasses import dataclass
 
+import msgspec
 import polars as pl
 
 from neat_delta.core.catalogue import Catalogue
@@ -18,12 +19,15 @@ from neat_delta.core.headings import NAME_HEADINGS, plain_heading
 from neat_delta.core.kinds import KINDS
 from neat_delta.core.kinds.date import FORMS, ISO
 from neat_delta.core.kinds.flag import WORDS
-from neat_delta.core.kinds.number import CURRENCY
+from neat_delta.core.kinds.number import CURRENCY, NUMBER_KINDS
 from neat_delta.core.layout import Writing
 from neat_delta.core.match import find_key
 from neat_delta.core.store import Field, FileForm, Key, Store
 
-__all__ = ["Learned", "date_form_of", "glance", "learn", "writing_of"]
+__all__ = ["NUMBERS", "Learned", "date_form_of", "glance", "learn", "with_writing", "writing_of"]
+
+NUMBERS = (*NUMBER_KINDS, "measure")
+"""The kinds whose cells have a decimal mark."""
 
 SAMPLE = 1_000
 """So many items are looked at when nobody asked to learn, spread over the whole catalogue."""
@@ -92,6 +96,16 @@ def glance(live: Catalogue, key: Sequence[str], names: Iterable[str]) -> Store:
     return Store(file=FileForm(), writing=writing, key=Key(list(key)), fields=fields)
 
 
+def with_writing(store: Store, live: Catalogue) -> Store:
+    """The store with live's way of writing numbers, as a sample shows it, where the store file does not say it."""
+    numbers = [name for name in live.fields if store.fields.get(name, Field()).kind in NUMBERS]
+    if store.writing.decimal_mark is not None or not numbers:
+        return store
+    some = live.cells.select(numbers).gather_every(max(1, live.cells.height // SAMPLE))
+    found = writing_of(some.iter_columns(), msgspec.structs.replace(store.writing, decimal_mark=".", thousands_mark=""))
+    return msgspec.structs.replace(store, writing=found)
+
+
 def _without_form(field: Field, form: str) -> Field:
     return Field(kind="date", required=field.required, unique=field.unique) if field.date_form == form else field
 
@@ -99,8 +113,8 @@ def _without_form(field: Field, form: str) -> Field:
 # What the cells of numbers look like in each way of writing; the ways differ in what they take a mark for.
 LOOSE = r"^[+−-]?\d[\d., '’\u00a0\u202f]*$"
 EVIDENCE = {
-    "point": r"\.(?:\d{1,2}|\d{4,})$|\d[, '’\u00a0\u202f]\d{3}\.\d+$",
-    "comma": r",(?:\d{1,2}|\d{4,})$|\d[. '’\u00a0\u202f]\d{3},\d+$",
+    "point": r"^[^.]*\.(?:\d{1,2}|\d{4,})$|\d[, '’\u00a0\u202f]\d{3}\.\d+$",
+    "comma": r"^[^,]*,(?:\d{1,2}|\d{4,})$|\d[. '’\u00a0\u202f]\d{3},\d+$",
     ",": r"^[+−-]?\d{1,3}(?:,\d{3})+(?:\.\d+)?$",
     ".": r"^[+−-]?\d{1,3}(?:\.\d{3})+(?:,\d+)?$",
     " ": r"^[+−-]?\d{1,3}(?:[ \u00a0\u202f]\d{3})+(?:[.,]\d+)?$",

@@ -98,7 +98,8 @@ def _of_rows(changes: ChangeSet, sent: pl.DataFrame, new: pl.Series) -> tuple[pl
 
 def _first(changes: ChangeSet) -> pl.Series:
     """Per item the first item that has its key."""
-    return changes.keys.select(pl.int_range(pl.len(), dtype=pl.Int64).first().over(changes.keys.columns)).to_series()
+    first = pl.col(MARK).first().over(changes.keys.columns)
+    return changes.keys.with_row_index(MARK).select(first.cast(pl.Int64)).to_series()
 
 
 def _once(changes: ChangeSet, cells: pl.DataFrame) -> pl.DataFrame:

@@ -14,15 +14,13 @@ from neat_delta.core.kinds.base import as_it_stands
 from neat_delta.core.kinds.number import NUMBER_KINDS
 from neat_delta.core.kinds.text import folded
 from neat_delta.core.layout import Writing
-from neat_delta.core.learn import date_form_of, writing_of
+from neat_delta.core.learn import NUMBERS, date_form_of, writing_of
 from neat_delta.core.store import Field
 
 __all__ = ["NOT", "by_value", "kinds_said", "sheet_writing"]
 
 NOT = "not "
 """The start of the reason for which a cell is held that its kind cannot read: "not money", "not a date"."""
-
-NUMBERS = (*NUMBER_KINDS, "measure")
 
 
 def sheet_writing(cells: pl.DataFrame, settings: Mapping[str, Field], live: Writing, told: Writing) -> Writing:

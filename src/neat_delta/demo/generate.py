@@ -1,7 +1,8 @@
 """Writes the demo store: Quillfern Apiary Supply, a made-up shop for beekeepers.
 
-`python -m neat_delta.demo.generate DIR` writes `live.csv` (the export of 418 items) and `sheet.csv`
-(the copy somebody edited). Both ship inside the package; the same seed always gives the same bytes.
+`python -m neat_delta.demo.generate DIR` writes `live.csv` (the export of 418 items), `sheet.csv`
+(the copy somebody edited) and `supplier.csv` (a supplier's price list). All ship inside the package; the same seed
+always gives the same bytes.
 """
 
 from __future__ import annotations
@@ -344,6 +345,23 @@ def edited(live: list[dict[str, str]], rng: random.Random) -> list[dict[str, str
     return keep
 
 
+def supplier_list(live: list[dict[str, str]], rng: random.Random) -> bytes:
+    """A supplier's price list: titles above, its own headings, decimal commas, Windows-1252, zeros lost from some
+    codes.
+    """
+    rows = [["Söderbi trade list", "", "", ""], ["valid from 2026-05-01", "", "", ""], ["", "", "", ""]]
+    rows.append(["EAN", "Article", "Trade", "RRP"])
+    for item in live:
+        if item["brand"] == "Söderbi" and rng.random() < 0.7:
+            trade = cents(Decimal(item["cost"]) * rng.choice((Decimal(1), Decimal("1.04"))))
+            code = item["barcode"].lstrip("0") if rng.random() < 0.3 else item["barcode"]
+            rows.append([code, item["name"], f"{trade}".replace(".", ","), f"{item['price']}".replace(".", ",")])
+    rows.append(["2900999999992", "Söderbi comb knife", "8,40", "16,90"])
+    out = io.StringIO(newline="")
+    csv.writer(out, delimiter=";", lineterminator="\r\n").writerows(rows)
+    return out.getvalue().encode("cp1252")
+
+
 def as_csv(fields: Iterable[str], rows: Iterable[dict[str, str]], line_end: str, bom: str = "") -> bytes:
     """CSV as RFC 4180 has it, with the line ends and the mark at the start that are asked for."""
     out = io.StringIO(newline="")
@@ -361,6 +379,7 @@ def demo_files() -> dict[str, bytes]:
     return {
         "live.csv": as_csv(FIELDS, live, "\n"),
         "sheet.csv": as_csv(SHEET_FIELDS, sheet, "\r\n", bom="\ufeff"),
+        "supplier.csv": supplier_list(live, rng),
     }
 
 

@@ -140,8 +140,10 @@ def _read_utf8(data: bytes | mmap.mmap, path: str, told: Layout, encoding: str, 
     layout = Layout(
         separator=dialect.separator,
         line_end=ENDS[dialect.end],
-        bom=bom,
-        quote_all=_quotes_all(sample[_characters(sample, start) :], header, dialect),
+        bom=bom if told.bom is None else told.bom,
+        quote_all=told.quote_all
+        if told.quote_all is not None
+        else _quotes_all(sample[_characters(sample, start) :], header, dialect),
         encoding=encoding,
         quote=dialect.quote,
         escape=dialect.escape,

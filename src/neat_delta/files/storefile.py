@@ -8,7 +8,7 @@ import re
 import tomllib
 from collections.abc import Iterator, Sequence
 from pathlib import Path
-from typing import Any, Literal, get_args, get_origin
+from typing import Annotated, Any, Literal, get_args, get_origin
 
 import msgspec
 
@@ -122,6 +122,9 @@ def _named_separators(data: dict[str, Any]) -> None:
 
 def _wrong(value: Any, kind: Any, where: Where) -> Iterator[tuple[Where, str]]:  # noqa: ANN401 - any TOML value and type
     """All that is wrong with a value of a type, with the names from the outermost table in."""
+    whole = kind
+    while get_origin(kind) is Annotated:
+        kind = get_args(kind)[0]
     if isinstance(kind, type) and issubclass(kind, msgspec.Struct):
         if not isinstance(value, dict):
             yield where, "it must be a table"
@@ -142,7 +145,7 @@ def _wrong(value: Any, kind: Any, where: Where) -> Iterator[tuple[Where, str]]: 
             yield from _wrong(one, Field, (*where, name))
         return
     try:
-        msgspec.convert(value, kind)
+        msgspec.convert(value, whole)
     except msgspec.ValidationError as error:
         yield where, _plain(str(error), value, kind)
 
@@ -199,7 +202,8 @@ def _line(text: str, where: Where) -> int | None:
             found = _names(bare)
             if found is not None:
                 table = found
-                at.setdefault(table, number)
+                for size in range(1, len(found) + 1):
+                    at.setdefault(found[:size], number)
         elif "=" in bare and not bare.startswith("#"):
             found = _names(re.split(r"=(?=(?:[^\"']*[\"'][^\"']*[\"'])*[^\"']*$)", bare, maxsplit=1)[0] + "= 0")
             if found is not None:

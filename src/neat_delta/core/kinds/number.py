@@ -25,9 +25,9 @@ SPACES = {" ": "[ \u00a0\u202f]", "\u00a0": "[ \u00a0\u202f]", "\u202f": "[ \u00
 def _number(text: pl.Expr, writing: Writing) -> pl.Expr:
     point, thousands = writing.decimal_mark or ".", writing.thousands_mark or ""
     group = SPACES.get(thousands, re.escape(thousands))
-    whole = rf"\d+|\d{{1,3}}(?:{group}\d{{3}})+" if thousands else r"\d+"
+    whole = rf"[0-9]+|[0-9]{{1,3}}(?:{group}[0-9]{{3}})+" if thousands else r"[0-9]+"
     found = text.str.replace("^−", "-")
-    reads = found.str.contains(rf"^[+-]?(?:(?:{whole})(?:{re.escape(point)}\d+)?|{re.escape(point)}\d+)$")
+    reads = found.str.contains(rf"^[+-]?(?:(?:{whole})(?:{re.escape(point)}[0-9]+)?|{re.escape(point)}[0-9]+)$")
     if thousands:
         found = found.str.replace_all(group, "")
     if point != ".":

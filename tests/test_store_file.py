@@ -1,0 +1,289 @@
+"""The store file: learned from live, read with errors that say where, found from any folder, as its schema says."""
+
+from __future__ import annotations
+
+import json
+import tomllib
+from pathlib import Path
+
+import jsonschema
+import pytest
+from hypothesis import given, settings
+from hypothesis import strategies as st
+
+import neat_delta
+from neat_delta import Field, Key, Store, StoreError, Writing, read_store
+from neat_delta.core.kinds import KINDS
+from neat_delta.files.storefile import draft, schema, table_schema
+from tests.oracle import catalogue
+
+DOCS = Path(__file__).parents[1] / "docs"
+
+LEARNED = {
+    "sku": ("code", "418 of 418 are letters and digits in one word"),
+    "parent_sku": ("code", "193 of 193 are letters and digits in one word, blank in 225"),
+    "name": ("text", "160 different texts in 418 cells"),
+    "brand": ("choice", "5 different values in 418 cells"),
+    "category": ("path", "162 of 418 have levels"),
+    "price": ("money", "418 of 418 are decimals with 2 places"),
+    "sale_price": ("money", "46 of 46 are decimals with 2 places, blank in 372"),
+    "stock": ("integer", "418 of 418 are whole numbers"),
+    "weight_kg": ("decimal", "418 of 418 are decimals with 3 places"),
+    "size": ("text", "24 different texts in 418 cells"),
+    "barcode": ("code", "137 of 418 have a leading zero"),
+    "images": ("image", "418 of 418 are images, 271 with several"),
+    "tags": ("list", "274 of 418 have several values, 8 different in all"),
+    "supplier_code": ("code", "52 of 418 have a leading zero"),
+    "created": ("date", "418 of 418 are dates, YYYY-MM-DD"),
+}
+
+
+def test_the_demo_store_is_learned_with_the_evidence(run, store):
+    done = run("learn", "live.csv", "-o", "store.toml", "--table-schema", "schema.json")
+    assert (done.returncode, done.stderr) == (0, "")
+    assert "418 of 418 are decimals with 2 places" in done.stdout
+    text = (store / "store.toml").read_text()
+    found = tomllib.loads(text)
+    for name, (kind, evidence) in LEARNED.items():
+        assert found["fields"][name]["kind"] == kind, name
+        assert f"[fields.{name}] # {evidence}\n" in text
+    assert found["file"] == {"format": "delimited", "encoding": "utf-8", "separator": ",", "line_end": "LF"}
+    assert found["key"] == {"fields": ["sku"], "name": "name"}
+    assert found["fields"]["sku"]["unique"] and found["fields"]["price"]["decimals"] == 2
+    assert found["fields"]["tax_class"]["values"] == ["clothing", "food", "standard"]
+    descriptor = json.loads((store / "schema.json").read_text())
+    assert descriptor["primaryKey"] == ["sku"]
+    assert {field["name"]: field["type"] for field in descriptor["fields"]}["created"] == "date"
+    again = run("learn", "live.csv", "-o", "store.toml")
+    assert again.returncode == 2
+    assert "store.toml: there is a file of that name. Name another, or add --replace" in again.stderr
+    assert run("learn", "live.csv").stdout == text
+
+
+def test_the_draft_says_of_live_nothing_but_itself(run, store):
+    """Compared under its own draft, the demo's sheet gives what it gives without one, and live never differs from
+    itself.
+    """
+    run("learn", "live.csv", "-o", "neat-delta.toml")
+    own = run("compare", "live.csv", "live.csv")
+    assert (own.returncode, "store  neat-delta.toml" in own.stdout) == (0, True)
+    told = json.loads(run("compare", "live.csv", "sheet.csv", "--json").stdout)["header"]["counts"]
+    (store / "neat-delta.toml").unlink()
+    assert told == json.loads(run("compare", "live.csv", "sheet.csv", "--json").stdout)["header"]["counts"]
+
+
+def learned(texts: list[str], name: str = "field") -> tuple[str, Field]:
+    rows = [[f"k{n}", text] for n, text in enumerate(texts)]
+    field = neat_delta.learn(catalogue((["sku", name], rows))).store.fields[name]
+    return field.kind, field
+
+
+KINDS_OF = {
+    "leading zeros": (["00417", "12", "7"], "code"),
+    "13 digits": (["2900096541266", "5"], "code"),
+    "letters and digits": (["A-1", "B2", "7x"], "code"),
+    "whole numbers": (["0", "12", "-7", ""], "integer"),
+    "decimals": (["1.5", "2", "0.125"], "decimal"),
+    "with currency": (["€ 1.50", "€ 2.00"], "money"),
+    "yes and no": (["yes", "no", "yes"], "flag"),
+    "one and zero": (["1", "0", "1"], "integer"),
+    "only yes": (["yes", "yes"], "text"),
+    "dates": (["2026-05-12", "2025-01-01"], "date"),
+    "dates that can be read in two ways": (["01/02/2026", "03/04/2026"], "text"),
+    "dates that can be read in one": (["01/02/2026", "13/04/2026"], "date"),
+    "almost all numbers": (["1.5", "2.5", "on request"], "text"),
+    "measures": (["250 ml", "1.5 l"], "measure"),
+    "json": (['{"a": 1}', "[]"], "json"),
+    "links": (["https://example.org/a", "http://example.org/b"], "link"),
+    "images": (["a.jpg", "img/b.png|img/c.png"], "image"),
+    "paths": (["Hives > Parts", "Hives > Floors", "Hives > Parts", "Hives"], "path"),
+    "tags": (["a|b", "b|a", "b|c", "c|b", "a"], "list"),
+    "names with a comma": ([f"{a}, {b}" for a in ("Hive", "Frame") for b in ("8 frames", "10 frames", "long")], "text"),
+    "sentences": (["Well made. Packed flat.", "Light, warm."], "text"),
+    "blank": (["", " "], "text"),
+}
+
+
+@pytest.mark.parametrize("texts, kind", KINDS_OF.values(), ids=KINDS_OF)
+def test_caution_beats_cleverness(texts, kind):
+    assert learned(texts)[0] == kind
+
+
+@given(
+    st.lists(
+        st.sampled_from(["", "1", "0.50", "007", "1,5", "yes", "no", "2026-01-02", "3 kg", "a|b", "b|a", "x > y"]),
+        min_size=1,
+        max_size=30,
+    )
+)
+@settings(max_examples=300)
+def test_what_is_learned_reads_every_cell_it_was_learned_from(texts):
+    rows = [[f"k{n}", text] for n, text in enumerate(texts)]
+    live = catalogue((["sku", "field"], rows))
+    found = neat_delta.learn(live).store
+    field = found.fields["field"]
+    filled = live.cells["field"].filter(live.cells["field"] != "")
+    assert not KINDS[field.kind].read(filled, field, found.writing).has_nulls()
+    assert field.kind != "integer" or not any(text.startswith("00") for text in texts)
+
+
+def test_decimal_commas_and_thousands_are_learned():
+    rows = [["a", "1.234,50", "01.02.2026"], ["b", "19,90", "28.02.2026"]]
+    found = neat_delta.learn(catalogue((["sku", "Preis", "Datum"], rows))).store
+    assert found.writing == Writing(",", ".", "DD.MM.YYYY")
+    assert found.fields["Preis"].kind == "money"
+
+
+WRONG = {
+    "not toml": ("version = 1\n[file\n", "line 2: it is not TOML here"),
+    "no version": ("[key]\n", "it does not say its version, and this Neat Delta reads version 1"),
+    "another version": ("version = 2\n", "line 1, version: it is of version 2"),
+    "unknown table": ("version = 1\n[feilds.a]\n", 'line 2, feilds: there is no such key. Did you mean "fields"?'),
+    "unknown key": (
+        'version = 1\n\n[fields.price]\nkind = "money"\ndecimls = 2\n',
+        'line 5, fields.price.decimls: there is no such key. Did you mean "decimals"?',
+    ),
+    "unknown kind": (
+        'version = 1\n[fields."Sale price"]\nkind = "mony"\n',
+        'line 3, fields."Sale price".kind: "mony" is none of: text, code,',
+    ),
+    "wrong type": (
+        'version = 1\n[fields.price]\nkind = "money"\ndecimals = "two"\n',
+        "line 4, fields.price.decimals: it must be a whole number, and is text in quotes",
+    ),
+    "out of range": ("version = 1\n[fields.price]\ndecimals = 99\n", "line 3, fields.price.decimals: "),
+    "not a table": ("version = 1\nfields = 3\n", "line 2, fields: it must be a table"),
+    "setting of another kind": (
+        'version = 1\n[fields.a]\nkind = "text"\ndecimals = 2\n',
+        "line 4, fields.a.decimals: it means nothing to the kind text; it is for decimal and money",
+    ),
+    "list without separator": ('version = 1\n[fields.a]\nkind = "list"\n', "line 3, fields.a.kind: a list needs its"),
+    "marks": (
+        'version = 1\n[writing]\ndecimal_mark = ","\nthousands_mark = ","\n',
+        "line 4, writing.thousands_mark: it is the same as the decimal mark",
+    ),
+    "date form": (
+        'version = 1\n[writing]\ndate_form = "DD.MM"\n',
+        "line 3, writing.date_form: a date form has YYYY, MM",
+    ),
+    "key of no field": (
+        'version = 1\n[key]\nfields = ["sku"]\n[fields.a]\n',
+        'line 3, key.fields: there is no field "sku"',
+    ),
+    "heading twice": (
+        'version = 1\n[fields.a]\nalso = ["Trade"]\n[fields.b]\nalso = ["Trade"]\n',
+        'line 5, fields.b.also: the heading "Trade" already belongs to the field "a"',
+    ),
+    "yes is no": (
+        'version = 1\n[fields.a]\nkind = "flag"\nyes = ["x"]\nno = ["X"]\n',
+        'line 4, fields.a.yes: "x" cannot mean both',
+    ),
+    "separator": ('version = 1\n[file]\nseparator = ";;"\n', "line 3, file.separator: it must be one plain character"),
+    "continued": (
+        'version = 1\n[file]\ncontinued = ["a"]\n[fields.a]\n',
+        'line 3, file.continued: the field "a" needs a',
+    ),
+}
+
+
+@pytest.mark.parametrize("text, message", WRONG.values(), ids=WRONG)
+def test_what_is_wrong_is_said_with_its_line(run, store, put, text, message):
+    put("store.toml", text)
+    done = run("compare", "live.csv", "sheet.csv", "--store", "store.toml")
+    assert (done.returncode, done.stdout) == (2, "")
+    assert done.stderr.startswith("Error: store.toml")
+    assert done.stderr.count("\n") == 1
+    assert message in done.stderr
+
+
+def test_it_is_found_from_any_folder_below_and_by_the_environment(run, store, monkeypatch):
+    (store / "neat-delta.toml").write_text('version = 1\n[key]\nfields = ["barcode"]\n')
+    (store / "other.toml").write_text('version = 1\n[key]\nfields = ["supplier_code"]\n')
+    assert "key    barcode" in run("compare", "live.csv", "live.csv").stdout
+    assert "key    supplier_code" in run("compare", "live.csv", "live.csv", NEAT_DELTA_STORE="other.toml").stdout
+    told = run("compare", "live.csv", "live.csv", "--store", "neat-delta.toml", NEAT_DELTA_STORE="other.toml")
+    assert "key    barcode" in told.stdout
+    (store / "below").mkdir()
+    monkeypatch.chdir(store / "below")
+    from neat_delta.files.storefile import find_store
+
+    assert find_store(None) == str(store / "neat-delta.toml")
+    assert run("compare", "live.csv", "live.csv", "--store", "none.toml").returncode == 2
+
+
+def test_fields_may_have_names_of_their_own(run, put, tmp_path):
+    """The change set speaks of fields, the files of headings; update files bear live's."""
+    put(
+        "neat-delta.toml",
+        'version = 1\n[key]\nfields = ["sku"]\n[fields.sku]\nheading = "Art.-Nr."\nkind = "code"\n'
+        '[fields.price]\nheading = "Preis"\nkind = "money"\ndecimals = 2\nalso = ["VK"]\n[importer]\nblanks = "skip"\n',
+    )
+    put("live.csv", "Art.-Nr.;Preis;Preis alt\n1;10,00;\n2;1,50;x\n")
+    put("sheet.csv", "VK;SKU;\n11;1;note\n1.5;2;\n")
+    done = run("compare", "live.csv", "sheet.csv", "-o", "changes.jsonl", "--decimal-mark", ".")
+    assert (done.returncode, done.stderr) == (0, "")
+    assert "1 changed cell: 1 to send, 0 held" in done.stdout
+    text = (tmp_path / "changes.jsonl").read_text()
+    assert '"cells":{"price":["10,00","11,00"]}' in text
+    written = run("write", "changes.jsonl", "--to", "out", "--json")
+    assert json.loads(written.stdout)["manifest"]["importer"] == {"blanks": "skip"}
+    assert (tmp_path / "out" / "update-1.csv").read_text() == "Art.-Nr.;Preis\n1;11,00\n"
+    assert "11,00" in run("preview", "changes.jsonl").stdout
+
+
+def test_the_json_schema_agrees_with_the_code(store, run):
+    published = json.loads((DOCS / "store-file.schema.json").read_text())
+    assert published == schema()
+    jsonschema.Draft202012Validator.check_schema(published)
+    validator = jsonschema.Draft202012Validator(published)
+    run("learn", "live.csv", "-o", "store.toml")
+    validator.validate(tomllib.loads((store / "store.toml").read_text()))
+    for text, message in WRONG.values():
+        if "there is no such key" in message or "is none of" in message or "must be" in message.partition(": ")[2][:8]:
+            assert not validator.is_valid(tomllib.loads(text))
+
+
+def test_the_reference_names_every_key():
+    text = (DOCS / "store-file.md").read_text()
+    for struct in (neat_delta.FileForm, Writing, Key, Field, neat_delta.Importer):
+        for name in struct.__struct_fields__:
+            assert f"`{name}`" in text, name
+    for kind in KINDS:
+        assert f"`{kind}`" in text
+
+
+FIELDS = st.builds(
+    Field,
+    kind=st.sampled_from(["text", "code", "integer"]),
+    also=st.lists(st.text(max_size=4), max_size=1).map(lambda names: [f"also {n}" for n in names]),
+    required=st.booleans(),
+)
+
+
+@given(
+    st.dictionaries(
+        st.text(st.characters(codec="utf-8", exclude_categories=["Cc", "Cs"]), min_size=1, max_size=6),
+        FIELDS,
+        max_size=4,
+    )
+)
+@settings(max_examples=150)
+def test_a_draft_is_read_back_as_it_was_meant(tmp_path_factory, fields):
+    fields = {"sku": Field("code")} | {name: field for name, field in fields.items() if name != "sku"}
+    also = [name for field in fields.values() for name in field.also]
+    if len({*also, *fields}) != len(also) + len(fields):
+        return
+    meant = Store(key=Key(["sku"]), fields=fields, writing=Writing(",", "."))
+    live = catalogue((list(fields), [["x"] * len(fields)]))
+    text = draft(neat_delta.Learned(meant, dict.fromkeys(fields, "as drawn")), live)
+    path = tmp_path_factory.mktemp("store") / "store.toml"
+    path.write_text(text)
+    assert read_store(str(path)) == meant
+    assert table_schema(meant)["primaryKey"] == ["sku"]
+
+
+def test_a_missing_store_file_is_one_clear_error():
+    with pytest.raises(neat_delta.FileError, match="there is no such file"):
+        read_store("nowhere.toml")
+    with pytest.raises(StoreError, match="it is not UTF-8"):
+        read_store(str(Path(__file__).parent / "data" / "locked.xlsx"))
