@@ -55,7 +55,7 @@ def test_the_code_page_is_found_out_by_the_letters(put, page, times):
     rows = [[f"QA-{n}", "plain"] for n in range(times * 3)] + PAGES[page]
     found = read(put("sheet.csv", delimited(["sku", "name"], rows, separator=";", encoding=page)))
     assert found.cells.rows() == [tuple(row) for row in rows]
-    assert page.upper() in str(found.layout) or found.layout.encoding == "cp1252"
+    assert found.layout.encoding in {page, "cp1252"}  # several pages may have the same letters in the same places
 
 
 @pytest.mark.parametrize("name", sorted(file.stem for file in ACID.glob("*.csv")))
@@ -159,7 +159,7 @@ def test_it_is_said_when_a_file_is_not_what_it_is_called(run, put):
     assert (done.returncode, done.stderr) == (0, "")
     text = " ".join(done.stdout.split())
     assert "it is called .csv, and is read as what it is: workbook (xlsx)" in text
-    assert "sheet sheet.ods: 4 rows, 6 fields, semicolon, CP1252" in text
+    assert "sheet sheet.ods: 4 rows, 6 fields, semicolon, Windows-1252" in text
 
 
 def test_json_is_read_by_value_and_kept_by_its_digits(put):
@@ -220,7 +220,7 @@ def test_files_go_out_in_the_encoding_of_live(run, put, tmp_path, page):
     written = run("write", "changes.jsonl", "--to", "other")
     if page == "cp1250":
         assert written.returncode == 2
-        assert "the store's files are in CP1250, which has no '蜂'" in written.stderr
+        assert "the store's files are in Windows-1250, which has no '蜂'" in written.stderr
         assert not (tmp_path / "other").exists()
     else:
         assert written.returncode == 1
@@ -238,7 +238,7 @@ def test_what_is_told_is_not_found_out(run, put):
         (["--header-line", "0"], "lines are counted from 1"),
         (["--decimal-mark", ";"], "';' is neither . nor ,"),
         (["--date-form", "DD.MM"], "a date form has YYYY, MM and DD once each"),
-        (["--separator", "live=,"], "live.csv: no heading is plainly the SKU"),
+        (["--separator", "live=,"], "live.csv, line 3: 1 cell where the header has 2"),
     ):
         failed = run("compare", "live.csv", "sheet.csv", *option)
         assert (failed.returncode, failed.stdout) == (2, "")

@@ -23,7 +23,7 @@ def test_headings_meet_fields_by_name_then_without_case_and_marks_then_by_other_
         "sku": ("sku", "same name"),
         "SALE-PRICE": ("Sale price", "same but for case and marks"),
         "Stock Level": ("stock_level", "same but for case and marks"),
-        "net_COST": ("cost", "other heading"),
+        "net_COST": ("cost", "in the store file"),
         "Bezeichnung": ("name", "same name"),
         "Colour": (None, "unmatched"),
     }
@@ -125,6 +125,7 @@ def test_match_shows_the_pairing_and_keeps_it_for_compare(run, store, put):
     assert "Wrote supplier.toml. Use it: neat-delta compare live.csv supplier.csv --mapping supplier.toml" in " ".join(
         done.stdout.split()
     )
+    assert 'key = ["sku"]\nignore = ["EAN"]\n' in (store / "supplier.toml").read_text()
     compared = run("compare", "live.csv", "supplier.csv", "--mapping", "supplier.toml", "--accept-near-keys", "--json")
     header = json.loads(compared.stdout)["header"]
     assert header["counts"]["changed"] == 2

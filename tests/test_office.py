@@ -30,8 +30,8 @@ FILES = {
     "ods": ("ods", "workbook (ods)"),
     "xls": ("xls", "workbook (xls)"),
     "comma, UTF-8": (f"{CSV}:44,34,76,1", "comma, UTF-8"),
-    "semicolon, Windows-1252": (f"{CSV}:59,34,1,1", "semicolon, CP1252"),
-    "tab, UTF-16": (f"{CSV}:9,34,65535,1", "tab, UTF-16-LE"),
+    "semicolon, Windows-1252": (f"{CSV}:59,34,1,1", "semicolon, Windows-1252"),
+    "tab, UTF-16": (f"{CSV}:9,34,65535,1", "tab, UTF-16"),
 }
 
 

@@ -36,7 +36,6 @@ if TYPE_CHECKING:
     from neat_delta.core.match import HARMLESS, find_key
     from neat_delta.core.proof import prove, target
     from neat_delta.core.replay import replay
-    from neat_delta.core.samples import kept
     from neat_delta.core.store import Field, FileForm, Key, Store
     from neat_delta.core.update import Plan, Table, plan
     from neat_delta.files.changeset import read_changes, read_live, write_changes
@@ -61,7 +60,6 @@ _MODULES = (
     "core.match",
     "core.proof",
     "core.replay",
-    "core.samples",
     "core.store",
     "core.update",
     "files.changeset",
@@ -109,7 +107,6 @@ __all__ = [
     "compare",
     "figures",
     "find_key",
-    "kept",
     "learn",
     "pair",
     "plan",

@@ -56,8 +56,7 @@ list. A heading that live does not have is never guessed.""",
 )
 
 NEXT = """\
-Now you. Open {folder}/sheet.csv in a spreadsheet, change something, save it as CSV, and in
-that folder:
+Now you. Open {folder}/sheet.csv in a spreadsheet, change something, save it, and in that folder:
 
   neat-delta compare live.csv sheet.csv -o changes.jsonl
   neat-delta preview changes.jsonl
@@ -65,7 +64,7 @@ that folder:
 
 And the supplier's new costs, by barcode:
 
-  neat-delta compare live.csv supplier.csv --key barcode --mapping supplier.toml --accept-near-keys
+  neat-delta compare live.csv supplier.csv --mapping supplier.toml --accept-near-keys
 
 `neat-delta compare --help` has the choices: --blanks, --with-new, --key, --only."""
 

@@ -60,7 +60,7 @@ def match(
     """
     import neat_delta
     from neat_delta.core.compare import lay
-    from neat_delta.core.samples import samples
+    from neat_delta.core.samples import kept, samples
     from neat_delta.files.storefile import mapping_text
     from neat_delta.files.whole import write_whole
 
@@ -77,7 +77,7 @@ def match(
         laid = lay(live_catalogue, sheet_catalogue, store=known, key=key, told=told, saved=saved, only=fields)
     rows = samples(laid, sheet_catalogue, SAMPLES)
     if save:
-        write_whole(save, [mapping_text(neat_delta.kept(laid.pairs), sheet, live).encode()])
+        write_whole(save, [mapping_text(kept(laid), sheet, live).encode()])
     if as_json:
         print_json({"saved": save, "store": store_path, "key": laid.key.fields, "pairs": rows})
     else:

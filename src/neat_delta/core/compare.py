@@ -82,7 +82,7 @@ def lay(
     headings = live.fields
     live = as_fields(live, known)
     names = {name: heading for heading, name in zip(headings, live.fields, strict=True) if heading != name}
-    keys = find_key(live, key or known.key.fields)
+    keys = find_key(live, key or (saved.key if saved else []) or known.key.fields)
     pairs = pair(
         sheet.fields,
         live.fields,

@@ -41,15 +41,19 @@ NAME_HEADINGS = ("name", "productname", "itemname", "title", "producttitle", "it
 """Headings under which a person knows an item, likewise."""
 
 How = Literal[
-    "told", "same name", "same but for case and marks", "other heading", "ignored", "not asked for", "unmatched"
+    "told", "same name", "same but for case and marks", "in the store file", "ignored", "not asked for", "unmatched"
 ]
 
 
 class Pairing(msgspec.Struct, frozen=True, forbid_unknown_fields=True, omit_defaults=True):
-    """What a person says of a sheet's headings: the field that each stands for, and those to ignore."""
+    """What a person says of a sheet's headings: the field that each stands for, and those to ignore.
+
+    One that is kept for the next such sheet also says which fields are its key.
+    """
 
     headings: dict[str, str] = {}
     ignore: list[str] = []
+    key: list[str] = []
 
 
 class Pair(msgspec.Struct, frozen=True, forbid_unknown_fields=True, omit_defaults=True):
@@ -114,9 +118,9 @@ def pair(
         elif len(by_fold[_folded(heading)]) == 1:
             field, how = min(by_fold[_folded(heading)]), "same but for case and marks"
         elif heading in by_other:
-            field, how = by_other[heading], "other heading"
+            field, how = by_other[heading], "in the store file"
         elif len(by_other_fold[_folded(heading)]) == 1:
-            field, how = min(by_other_fold[_folded(heading)]), "other heading"
+            field, how = min(by_other_fold[_folded(heading)]), "in the store file"
         if field is None:
             return Pair(heading, None, "unmatched", nearest(heading, fields))
         if field in told.ignore:

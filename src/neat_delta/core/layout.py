@@ -8,7 +8,7 @@ from typing import Literal
 
 import msgspec
 
-__all__ = ["LINE_ENDS", "SEPARATORS", "Format", "Layout", "Writing"]
+__all__ = ["LINE_ENDS", "SEPARATORS", "Format", "Layout", "Writing", "encoding_name"]
 
 Format = Literal["delimited", "xlsx", "ods", "xls", "json", "json lines", "parquet"]
 
@@ -55,11 +55,19 @@ class Layout(msgspec.Struct, frozen=True, forbid_unknown_fields=True, omit_defau
                 said += f', sheet "{self.sheet_name}"'
         else:
             separator = self.separator or ","
-            said = f"{SEPARATORS.get(separator, repr(separator))}, {(self.encoding or 'utf-8').upper()}"
+            said = f"{SEPARATORS.get(separator, repr(separator))}, {encoding_name(self.encoding or 'utf-8')}"
             said += " with BOM" if self.bom else ""
             said += "" if self.quote in {None, '"'} else f", quotes {self.quote}" if self.quote else ", no quotes"
             said += f", escapes {self.escape}" if self.escape else ""
         return said + (f", in {self.packing}" if self.packing else "")
+
+
+def encoding_name(encoding: str) -> str:
+    """An encoding as people call it: `Windows-1252` for cp1252."""
+    for start, name in (("cp125", "Windows-125"), ("iso8859-", "ISO 8859-"), ("cp8", "DOS 8"), ("utf-16", "UTF-16")):
+        if encoding.startswith(start):
+            return name + encoding.removeprefix(start).removesuffix("-le").removesuffix("-be")
+    return "Mac Roman" if encoding == "mac-roman" else encoding.upper()
 
 
 class Writing(msgspec.Struct, frozen=True, forbid_unknown_fields=True, omit_defaults=True):

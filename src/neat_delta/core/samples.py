@@ -7,7 +7,7 @@ import polars as pl
 
 from neat_delta.core.catalogue import Catalogue
 from neat_delta.core.compare import Laid
-from neat_delta.core.headings import Pair, Pairing
+from neat_delta.core.headings import Pairing
 from neat_delta.core.kinds import blank
 from neat_delta.core.learn import glance
 from neat_delta.core.match import match_places
@@ -53,13 +53,12 @@ def samples(laid: Laid, sheet: Catalogue, most: int) -> list[PairSample]:
     return found
 
 
-def kept(pairs: list[Pair]) -> Pairing:
-    """What is worth keeping of a pairing for the next such sheet: every heading that has a field, and what to
-    ignore.
-    """
+def kept(laid: Laid) -> Pairing:
+    """What is worth keeping for the next such sheet: the key, every heading that has a field, and what to ignore."""
     return Pairing(
-        {one.heading: one.field for one in pairs if one.field is not None},
-        [one.heading for one in pairs if one.how == "ignored"],
+        {one.heading: one.field for one in laid.pairs if one.field is not None},
+        [one.heading for one in laid.pairs if one.how == "ignored"],
+        laid.key.fields,
     )
 
 

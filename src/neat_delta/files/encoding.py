@@ -11,6 +11,7 @@ import mmap
 import re
 
 from neat_delta.core.errors import CatalogueError
+from neat_delta.core.layout import encoding_name
 from neat_delta.core.nearest import nearest
 
 __all__ = ["BOMS", "codec", "decoded", "guess", "of_head", "written_in"]
@@ -118,8 +119,8 @@ def decoded(data: bytes | mmap.mmap, encoding: str, path: str) -> str:
         line = data[: error.start].count(b"\n") + 1
         column = error.start - data[:].rfind(b"\n", 0, error.start)
         raise CatalogueError(
-            f"{path}, line {line:,}, byte {column:,} of it: 0x{data[error.start]:02X} is not {encoding.upper()}. "
-            "Save the file again as UTF-8, or say what it is with --encoding."
+            f"{path}, line {line:,}, byte {column:,} of it: 0x{data[error.start]:02X} is not "
+            f"{encoding_name(encoding)}. Save the file again as UTF-8, or say what it is with --encoding."
         ) from None
 
 
@@ -207,6 +208,6 @@ def written_in(text: str, encoding: str, what: str) -> bytes:
     except UnicodeEncodeError as error:
         line = text[: error.start].rpartition("\n")[2] + text[error.start :].partition("\n")[0]
         raise CatalogueError(
-            f"{what}: the store's files are in {encoding.upper()}, which has no {text[error.start]!r} "
+            f"{what}: the store's files are in {encoding_name(encoding)}, which has no {text[error.start]!r} "
             f"(in {line.strip()[:60]!r}). Replace it in the sheet, and compare again."
         ) from None

@@ -65,6 +65,7 @@ class _Mapping(msgspec.Struct, forbid_unknown_fields=True):
     """A mapping file: a supplier's headings, as `match --save` keeps them."""
 
     version: int
+    key: list[str] = []
     headings: dict[str, str] = {}
     ignore: list[str] = []
 
@@ -77,7 +78,7 @@ def read_mapping(path: str) -> Pairing:
     if data.get("version") != VERSION:
         raise _error(path, text, ("version",), f"this Neat Delta reads mapping files of version {VERSION}")
     found = msgspec.convert(data, _Mapping)
-    return Pairing(found.headings, found.ignore)
+    return Pairing(found.headings, found.ignore, found.key)
 
 
 def mapping_text(pairing: Pairing, sheet: str, live: str) -> str:
@@ -89,6 +90,7 @@ def mapping_text(pairing: Pairing, sheet: str, live: str) -> str:
         tomlkit.comment(f"Which heading of {_name(sheet)} is which field of {_name(live)}, for `compare --mapping`.")
     )
     document["version"] = VERSION
+    document["key"] = pairing.key
     document["ignore"] = pairing.ignore
     document["headings"] = pairing.headings
     return tomlkit.dumps(document)

@@ -16,6 +16,7 @@ from neat_delta.core.catalogue import Catalogue, column_letter, listed
 from neat_delta.core.changes import ChangeSet, Header, HeldCount, Item
 from neat_delta.core.compare import Laid
 from neat_delta.core.figures import FieldFigures, difference, per_cent
+from neat_delta.core.layout import Layout
 from neat_delta.core.learn import Learned
 from neat_delta.core.manifest import Listed, Manifest
 from neat_delta.core.samples import PairSample
@@ -64,11 +65,7 @@ def print_inputs(console: Console, header: Header, store: str | None, *, told: b
     """What was read, how it was understood, and by which key it was matched."""
     fields = {"live": len(header.key) + len(header.fields) + len(header.untouched), "sheet": len(header.pairs)}
     for name, source in (("live", header.live), ("sheet", header.sheet)):
-        path = "standard input" if source.path == "-" else shown(source.path)
-        size = f"{count(source.rows, 'row')}, {count(fields[name], 'field')}, {shown(str(source.layout))}"
-        _print_fact(console, name, f"{path}: {size}")
-        for note in source.notes:
-            _print_fact(console, "", shown(note), style="yellow")
+        _print_source(console, name, source.path, source.rows, fields[name], source.layout, source.notes)
     how = "" if told else "  (the heading says so; --key names another)"
     _print_fact(console, "key", ", ".join(shown(field) for field in header.key) + how)
     if store is not None:
@@ -91,6 +88,16 @@ def print_inputs(console: Console, header: Header, store: str | None, *, told: b
             style="yellow",
         )
     console.print()
+
+
+def _print_source(
+    console: Console, name: str, path: str, rows: int, fields: int, layout: Layout, notes: Sequence[str]
+) -> None:
+    """A file, as it was understood, and what was noticed while it was read."""
+    size = f"{count(rows, 'row')}, {count(fields, 'field')}, {shown(str(layout))}"
+    _print_fact(console, name, f"{'standard input' if path == '-' else shown(path)}: {size}")
+    for note in notes:
+        _print_fact(console, "", shown(note), style="yellow")
 
 
 def _print_fact(console: Console, name: str, text: str, style: str = "") -> None:
@@ -196,11 +203,11 @@ def _print_near(console: Console, header: Header) -> None:
 
 def print_pairs(console: Console, laid: Laid, sheet: Catalogue, pairs: Sequence[PairSample], store: str | None) -> None:
     """Which heading is which field, with samples of both."""
+    for name, one in (("live", laid.live), ("sheet", sheet)):
+        _print_source(console, name, one.path, one.cells.height, len(one.fields), one.layout, one.notes)
     if store is not None:
         _print_fact(console, "store", shown(store))
     _print_fact(console, "key", ", ".join(shown(field) for field in laid.key.fields))
-    for note in sheet.notes:
-        _print_fact(console, "note", shown(note), style="yellow")
     console.print()
     table = _table(f"in {shown(PurePath(sheet.path).name)}", "field", "why", "in the sheet", "in live")
     for number, column in enumerate(table.columns):
@@ -235,9 +242,7 @@ def print_pairs(console: Console, laid: Laid, sheet: Catalogue, pairs: Sequence[
 
 def print_learned(console: Console, learned: Learned, live: Catalogue) -> None:
     """What a catalogue shows of its store, field by field."""
-    _print_fact(console, "live", f"{shown(live.path)}: {count(live.cells.height, 'row')}, {shown(str(live.layout))}")
-    for note in live.notes:
-        _print_fact(console, "", shown(note), style="yellow")
+    _print_source(console, "live", live.path, live.cells.height, len(live.fields), live.layout, live.notes)
     _print_fact(console, "key", ", ".join(shown(field) for field in learned.store.key.fields))
     console.print()
     table = _table("field", "kind", "because")
