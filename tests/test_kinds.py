@@ -265,6 +265,7 @@ def test_emptying_a_required_field_is_held_whatever_blanks_mean():
         (["19,90", "1.234,50"], ","),
         (["19.90", "1,234.50"], "."),
         (["1.234", "5.678"], "."),
+        (["1.234", "19,90"], ","),
         (["1,234", "5"], "."),
         (["19,90", "12.50"], "."),
     ],
@@ -275,3 +276,14 @@ def test_the_sheet_s_decimal_mark_is_found_where_it_is_plain(sheet, mark):
     live = [[f"q{n}", "1"] for n in range(len(sheet))]
     _, _, changes = cells(live, [[f"q{n}", text] for n, text in enumerate(sheet)], store, ["sku", "price"])
     assert changes.header.sheet_writing.decimal_mark == mark
+
+
+def test_what_may_mean_two_amounts_is_held():
+    """In a sheet of decimal commas 1.234 may be a thousand or one and a bit, unless another cell shows thousands."""
+    store = told(price=Field("money", decimals=2))
+    live = [["a", "1.00"], ["b", "1.00"]]
+    found, _, _ = cells(live, [["a", "1.234"], ["b", "19,90"]], store, ["sku", "price"])
+    assert found["a"] == ({"price": ("1.00", "1.234")}, ["not money"])
+    assert found["b"] == ({"price": ("1.00", "19.90")}, [])
+    found, _, _ = cells(live, [["a", "1.234"], ["b", "2.119,90"]], store, ["sku", "price"])
+    assert found["a"] == ({"price": ("1.00", "1234.00")}, [])

@@ -88,6 +88,7 @@ KINDS_OF = {
     "yes and no": (["yes", "no", "yes"], "flag"),
     "one and zero": (["1", "0", "1"], "integer"),
     "only yes": (["yes", "yes"], "text"),
+    "only true": (["true", "true"], "flag"),
     "dates": (["2026-05-12", "2025-01-01"], "date"),
     "dates that can be read in two ways": (["01/02/2026", "03/04/2026"], "text"),
     "dates that can be read in one": (["01/02/2026", "13/04/2026"], "date"),

@@ -115,12 +115,12 @@ LOOSE = r"^[+−-]?\d[\d., '’\u00a0\u202f]*$"
 EVIDENCE = {
     "point": r"^[^.]*\.(?:\d{1,2}|\d{4,})$|\d[, '’\u00a0\u202f]\d{3}\.\d+$",
     "comma": r"^[^,]*,(?:\d{1,2}|\d{4,})$|\d[. '’\u00a0\u202f]\d{3},\d+$",
-    ",": r"^[+−-]?\d{1,3}(?:,\d{3})+(?:\.\d+)?$",
-    ".": r"^[+−-]?\d{1,3}(?:\.\d{3})+(?:,\d+)?$",
+    ",": r"^[+−-]?\d{1,3}(?:(?:,\d{3})+\.\d+|(?:,\d{3}){2,})$",
+    ".": r"^[+−-]?\d{1,3}(?:(?:\.\d{3})+,\d+|(?:\.\d{3}){2,})$",
     " ": r"^[+−-]?\d{1,3}(?:[ \u00a0\u202f]\d{3})+(?:[.,]\d+)?$",
     "'": r"^[+−-]?\d{1,3}(?:['’]\d{3})+(?:[.,]\d+)?$",
 }
-"""What speaks for a decimal mark, and for each thousands mark."""
+"""What speaks for a decimal mark, and for each thousands mark. `1.234` speaks for neither: it may mean either."""
 
 BARE = rf"^[+−-]?\s*(?:{CURRENCY})?\s*|\s*(?:{CURRENCY})?$"
 
@@ -225,11 +225,14 @@ def _code(name: str, filled: pl.Series, writing: Writing) -> Found:
 
 
 def _flag(name: str, filled: pl.Series, writing: Writing) -> Found:
-    """The two words of a pair, both of them; 1 and 0 alone may as well be a number."""
+    """The two words of a pair, both of them, or true or false alone; 1 and 0 may as well be a number."""
     del name, writing
     seen = filled.unique(maintain_order=True).to_list()
     if len(seen) > 4:
         return None
+    if len(seen) == 1 and seen[0].lower() in {"true", "false"}:
+        styled = str.upper if seen[0].isupper() else str.lower if seen[0].islower() else str.title
+        seen = [styled("true"), styled("false")]
     for yes, no in WORDS:
         if {word.casefold() for word in seen} == {yes, no} and yes != "1":
             words = [[word for word in seen if word.casefold() == wanted] for wanted in (yes, no)]
