@@ -21,7 +21,7 @@ def test_the_whole_round_on_the_demo_store(run, store):
     assert "changed 35 35" in lines(compared.stdout)
     assert "rows read 418 410" in lines(compared.stdout)
     assert "73 changed cells: 54 to send, 19 held" in lines(compared.stdout)
-    assert "sheet row 411 (blank) total without a key" in lines(compared.stdout)
+    assert "sheet row 411 (blank) total" in lines(compared.stdout)
     assert "key sku (the heading says so; --key names another)" in lines(compared.stdout)
 
     seen = run("preview", "changes.jsonl")

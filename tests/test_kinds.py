@@ -287,3 +287,23 @@ def test_what_may_mean_two_amounts_is_held():
     assert found["b"] == ({"price": ("1.00", "19.90")}, [])
     found, _, _ = cells(live, [["a", "1.234"], ["b", "2.119,90"]], store, ["sku", "price"])
     assert found["a"] == ({"price": ("1.00", "1234.00")}, [])
+
+
+@pytest.mark.parametrize(
+    "dates, form",
+    [
+        (["04.03.2019", "28.02.2020", ""], "DD.MM.YYYY"),
+        (["03/28/2019", "04/03/2019"], "MM/DD/YYYY"),
+        (["03/04/2019", "04/03/2019"], "YYYY-MM-DD"),
+        (["12-May", "2019-03-05"], "YYYY-MM-DD"),
+        ([f"{day}.03.2019" for day in range(10, 31)] + ["12-May"], "DD.MM.YYYY"),
+    ],
+)
+def test_the_sheet_s_date_form_is_found_where_it_is_plain(dates, form):
+    """03/04/2019 beside 04/03/2019 may be March or April, so it is held; so is a stray cell among plain ones."""
+    store = Store(writing=Writing(".", "", "YYYY-MM-DD"), key=Key(["sku"]), fields={"from_": Field("date")})
+    live = [[f"q{n}", "2018-01-01"] for n in range(len(dates))]
+    _, _, changes = cells(live, [[f"q{n}", text] for n, text in enumerate(dates)], store, ["sku", "from_"])
+    assert changes.header.sheet_writing.date_form == form
+    if form == "MM/DD/YYYY":
+        assert changes.cells["after"].to_list() == ["2019-03-28", "2019-04-03"]

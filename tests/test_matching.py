@@ -50,7 +50,7 @@ def test_rows_that_nobody_can_place_are_set_aside_with_the_reason():
         ("sheet", 3, "key repeats in live"),
         ("sheet", 4, "key repeats in the sheet"),
         ("sheet", 5, "key repeats in the sheet"),
-        ("sheet", 6, "total without a key"),
+        ("sheet", 6, "total"),
         ("sheet", 8, "no key"),
     ]
     assert [(item.key["sku"], item.verdict) for item in changes.each()] == [("a", "changed"), ("d", "new")]
@@ -83,3 +83,17 @@ def test_what_cannot_be_compared_is_one_clear_error(live, sheet, key, message):
     with pytest.raises(CatalogueError) as error:
         compare(catalogue(live, "live.csv"), catalogue(sheet, "sheet.csv"), key=key)
     assert message in str(error.value)
+
+
+def test_a_total_in_the_key_s_own_column_is_no_item():
+    live = catalogue((["sku", "stock"], [["a", "1"], ["Sum", "3"]]))
+    sheet = catalogue(
+        (["sku", "stock"], [["a", "2"], ["Sum", "4"], ["Summe", "6"], ["Grand total:", "6"], ["Sumac", "6"]])
+    )
+    changes = compare(live, sheet)
+    assert [(item.key["sku"], item.verdict) for item in changes.each()] == [
+        ("a", "changed"),
+        ("Sum", "changed"),
+        ("Sumac", "new"),
+    ]
+    assert [(row.row, row.reason) for row in changes.header.set_aside] == [(4, "total"), (5, "total")]

@@ -297,15 +297,21 @@ def _date(name: str, filled: pl.Series, writing: Writing) -> Found:
 
 
 def date_form_of(texts: pl.Series, otherwise: str | None) -> str | None:
-    """The one form in which a sheet writes dates, where it is not the one they are known by; `otherwise` if in
-    doubt.
+    """The one form in which a sheet writes dates, where it is not the one they are known by; `otherwise` if in doubt.
+
+    A form must read nine in ten of the cells that the known form does not read, and no other form as many.
     """
-    if not texts.len():
-        return otherwise
     bare = texts.str.strip_chars()
-    odd = bare.filter(KINDS["date"].read(bare, Field(date_form=otherwise), Writing()).is_null())
-    fits = [form for form in FORMS if not KINDS["date"].read(odd, Field(date_form=form), Writing()).has_nulls()]
-    return fits[0] if odd.len() and len(fits) == 1 else otherwise
+    known = KINDS["date"].read(bare, Field(date_form=otherwise), Writing())
+    odd = bare.filter(known.is_null() & (bare != ""))
+    if not odd.len():
+        return otherwise
+    fits = [
+        form
+        for form in FORMS
+        if KINDS["date"].read(odd, Field(date_form=form), Writing()).null_count() * 10 <= odd.len()
+    ]
+    return fits[0] if len(fits) == 1 else otherwise
 
 
 def _measure(name: str, filled: pl.Series, writing: Writing) -> Found:

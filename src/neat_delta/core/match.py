@@ -97,6 +97,10 @@ def match(live: Catalogue, sheet: Catalogue, key: Key, *, accept_near: bool = Fa
     for name, places in usable.items():
         taken = pl.repeat(False, keys[name].height, eager=True).scatter(both[name], True)
         alone[name] = places.filter(~taken.gather(places))
+    totals = _totals(sheet.cells, key.fields, alone["sheet"])
+    if totals.len():
+        alone["sheet"] = alone["sheet"].filter(~alone["sheet"].is_in(totals.implode()))
+        reasons["sheet"] = reasons["sheet"].scatter(totals, TOTAL_ROW)
     near = _near(keys, alone)
     if accept_near and near.height:
         both = pl.concat([both, near.cast({name: both.schema[name] for name in both.columns})]).sort("live")
@@ -186,6 +190,12 @@ def _near(keys: dict[str, pl.DataFrame], alone: dict[str, pl.Series]) -> pl.Data
     return found.select(pl.col(MARK + name).alias(name) for name in schema)
 
 
+def _totals(cells: pl.DataFrame, key: list[str], places: pl.Series) -> pl.Series:
+    """Those of the rows that no item of live has whose key is a word for a total."""
+    said = cells.select(key).gather(places).select(pl.any_horizontal(pl.all().str.contains(TOTAL))).to_series()
+    return places.filter(said)
+
+
 def _set_aside(
     catalogue: Catalogue, key: list[str], reasons: pl.Series, name: Literal["live", "sheet"]
 ) -> list[SetAside]:
@@ -208,7 +218,7 @@ def _set_aside(
     ]
 
 
-BLANK_ROW, TOTAL_ROW = "blank row", "total without a key"
+BLANK_ROW, TOTAL_ROW = "blank row", "total"
 HARMLESS = (BLANK_ROW, TOTAL_ROW)
 """The reasons for setting a row aside that mean nothing is wrong."""
 

@@ -51,7 +51,7 @@ WAY_OUT = {
 }
 """What each reason for holding means, and how to have it otherwise."""
 
-UNREAD = "not what the field holds; mend the sheet, or the kind in the store file"
+UNREAD = "not what the field holds; mend the sheet, or its kind in the store file"
 
 
 def terminal() -> Console:
@@ -138,9 +138,7 @@ def print_notes(console: Console, changes: ChangeSet) -> None:
         console.print("\nheld, with the way to have it otherwise", style="bold")
         _print_held(console, reasons)
     if counts.blanks_kept:
-        console.print(
-            f"  {'dropped':<14} {count(counts.blanks_kept, 'cell'):<19}blank in the sheet; live keeps its value"
-        )
+        console.print(f"  dropped  {count(counts.blanks_kept, 'cell')}  blank in the sheet; live keeps its value")
     if header.set_aside:
         console.print("\nset aside, because nobody can say which item is meant", style="bold")
         for row in header.set_aside[:LISTED]:
@@ -329,10 +327,13 @@ def print_written(console: Console, folder: str, manifest: Manifest, dialect: st
 
 
 def _print_held(console: Console, reasons: Sequence[HeldCount]) -> None:
-    widest = max((len(held.reason) for held in reasons), default=0) + 2
+    table = Table.grid(padding=(0, 2, 0, 0))
+    for no_wrap in (True, True, False):
+        table.add_column(no_wrap=no_wrap, overflow="fold")
     for held in reasons:
         what = ", ".join(count(n, unit) for n, unit in ((held.items, "item"), (held.cells, "cell")) if n)
-        console.print(Text.assemble((f"  {held.reason:<{widest}}{what:<19}", "bold"), WAY_OUT.get(held.reason, UNREAD)))
+        table.add_row(Text(f"  {held.reason}", "bold"), Text(what, "bold"), WAY_OUT.get(held.reason, UNREAD))
+    console.print(table)
 
 
 def _print_listed(console: Console, title: str, listed: Sequence[Listed]) -> None:
