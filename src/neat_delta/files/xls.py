@@ -5,11 +5,15 @@ from __future__ import annotations
 import datetime as dt
 import io
 import re
-from typing import Any, Literal
+from typing import TYPE_CHECKING, Any, Literal
 
+from neat_delta.core.catalogue import column_letter
 from neat_delta.core.errors import CatalogueError
 from neat_delta.files.grid import Grid, Value
 from neat_delta.files.xlsx import choose_sheet, zeros
+
+if TYPE_CHECKING:
+    import xlrd
 
 __all__ = ["read_xls"]
 
@@ -26,16 +30,21 @@ def read_xls(data: bytes, path: str, wanted: str | None) -> Grid:
         book = xlrd.open_workbook(
             file_contents=data, formatting_info=True, on_demand=True, logfile=io.StringIO(), ragged_rows=True
         )
-        name = choose_sheet(book.sheet_names(), wanted, path)
-        sheet = book.sheet_by_name(name)
+        return _grid(book, choose_sheet(book.sheet_names(), wanted, path))
     except CatalogueError:
         raise
-    except xlrd.biffh.XLRDError as error:
-        if "encrypt" in str(error).lower():
+    except Exception as error:  # on damaged files xlrd raises whatever the bytes lead to
+        if isinstance(error, xlrd.biffh.XLRDError) and "encrypt" in str(error).lower():
             raise CatalogueError(f"{path}: the workbook is locked with a password. Save it without one.") from None
-        raise _damaged(path) from None
-    except Exception:  # on damaged files xlrd raises whatever the bytes lead to
-        raise _damaged(path) from None
+        raise CatalogueError(
+            f"{path}: the workbook is damaged, or no workbook. Open it in a spreadsheet and save it again."
+        ) from None
+
+
+def _grid(book: xlrd.book.Book, name: str) -> Grid:
+    import xlrd
+
+    sheet = book.sheet_by_name(name)
     grid = Grid([], name, [other for other in book.sheet_names() if other != name])
     padded = {}
     for number, style in enumerate(book.xf_list):
@@ -66,7 +75,7 @@ def read_xls(data: bytes, path: str, wanted: str | None) -> Grid:
     ]
     grid.filtered = bool(getattr(sheet, "has_autofilter", False)) and bool(grid.hidden_rows)
     for top, bottom, left, right in sheet.merged_cells:
-        grid.merged.append(f"{xlrd.formula.colname(left)}{top + 1}:{xlrd.formula.colname(right - 1)}{bottom}")
+        grid.merged.append(f"{column_letter(left + 1)}{top + 1}:{column_letter(right)}{bottom}")
     return grid
 
 
@@ -78,9 +87,3 @@ def _date(value: float, mode: Literal[0, 1]) -> Value:
     except (xlrd.XLDateError, OverflowError, ValueError):
         return value
     return found.time() if 0 <= value < 1 else found if isinstance(found, dt.datetime) else value
-
-
-def _damaged(path: str) -> CatalogueError:
-    return CatalogueError(
-        f"{path}: the workbook is damaged, or no workbook. Open it in a spreadsheet and save it again."
-    )
