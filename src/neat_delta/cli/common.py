@@ -45,7 +45,8 @@ key_option: Decorator = click.option(
     "--key",
     multiple=True,
     metavar="FIELD",
-    help="The field an item is known by; repeat it for a key of several fields.  [default: the SKU's heading]",
+    help="The field an item is known by; repeat it for a key of several fields.  "
+    "[default: as the store file or a mapping says, or the SKU's heading]",
 )
 
 LAYOUT = (

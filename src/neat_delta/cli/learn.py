@@ -28,7 +28,7 @@ __all__ = ["learn"]
 def learn(
     live: str, output: str | None, replace: bool, descriptor: str | None, key: tuple[str, ...], as_json: bool
 ) -> int:
-    """Draft the store file from LIVE, the catalogue as the store exported it.
+    """Draft the store file from LIVE, the store's export.
 
     It says how the store's files look, what an item is known by, and what sort of value each field holds, with the
     evidence in a comment. Read it through once, and keep it: every command takes it with --store, or finds it as

@@ -53,7 +53,7 @@ def match(
     mapping: str | None,
     as_json: bool,
 ) -> int:
-    """Show which heading of SHEET stands for which field of LIVE.
+    """Show which heading of SHEET is which field of LIVE.
 
     A heading is paired by what you say (--map), by its exact name, by its name without case, spaces, underscores and
     hyphens, or by the other headings in the store file. Any other is left out, with the nearest field as a hint.

@@ -9,7 +9,10 @@ from neat_delta.cli.common import json_option, print_json, store_option, the_sto
 __all__ = ["write"]
 
 
-@click.command(epilog="\b\nExample, on the demo's files:\n  neat-delta write changes.jsonl --to out")
+@click.command(
+    short_help="Write the smallest files that import CHANGES, and undo.",
+    epilog="\b\nExample, on the demo's files:\n  neat-delta write changes.jsonl --to out",
+)
 @click.argument("changes")
 @click.option("--to", "folder", required=True, metavar="DIR", help="The folder to make for the files.")
 @click.option(
