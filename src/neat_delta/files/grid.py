@@ -6,6 +6,7 @@ import datetime as dt
 from collections import Counter
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass, field
+from itertools import chain
 from typing import Any
 
 import polars as pl
@@ -131,11 +132,13 @@ def _texts(grid: Grid, start: int, end: int, width: int) -> list[pl.Series]:
     for (row, column), text in grid.shown.items():
         if start <= row < end:
             by_column.setdefault(column, {})[row - start] = text
+    flat = list(chain.from_iterable(body))
     columns = []
-    for place, cells in enumerate(zip(*body, strict=True)):
+    for place in range(width):
+        cells = flat[place::width]
         kinds = set(map(type, cells))
         if kinds == {float}:
-            texts = _numbers(list(cells))
+            texts = _numbers(cells)  # type: ignore[arg-type]
         elif kinds == {str}:
             texts = pl.Series(cells, dtype=pl.String)
         else:

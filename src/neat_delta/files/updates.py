@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import hashlib
 from pathlib import Path
 
 import msgspec
@@ -17,7 +16,7 @@ from neat_delta.core.manifest import FORMAT, VERSION, Listed, Manifest, OutFile
 from neat_delta.core.proof import prove
 from neat_delta.core.update import Plan, Table, plan
 from neat_delta.files.delimited import read_text, write_delimited
-from neat_delta.files.whole import new_folder
+from neat_delta.files.whole import digest_of, new_folder
 
 __all__ = ["layout_of", "write_updates"]
 
@@ -91,7 +90,7 @@ def _write_tables(
         file = f"{name}-{number:0{digits}}.csv"
         data = write_delimited(lines, layout, f"{name} file {number}")
         (folder / file).write_bytes(data)
-        digest = hashlib.sha256(data).hexdigest()
+        digest = digest_of(data)
         files.append(OutFile(file, lines.height, table.changed, lines.columns, digest))
     return files
 
@@ -123,11 +122,11 @@ def _is_ours(folder: Path) -> bool:
     """Whether all that is in a folder was written by `write_updates`, and as it stands there."""
     try:
         manifest = msgspec.json.decode((folder / MANIFEST).read_bytes(), type=Manifest)
-        digests = {file.file: file.sha256 for file in manifest.update + manifest.undo}
+        digests = {file.file: file.blake2b for file in manifest.update + manifest.undo}
         there = {file.name: file for file in folder.iterdir()}
         there.pop(MANIFEST)
         return there.keys() == digests.keys() and all(
-            hashlib.sha256(file.read_bytes()).hexdigest() == digests[name] for name, file in there.items()
+            digest_of(file.read_bytes()) == digests[name] for name, file in there.items()
         )
     except (OSError, msgspec.MsgspecError):
         return False
