@@ -19,13 +19,13 @@ NOTHING_KNOWN = Layout()
 
 
 class Source(msgspec.Struct, frozen=True, forbid_unknown_fields=True, omit_defaults=True):
-    """The file a catalogue was read from: its path as it was given, its BLAKE2b digest, its rows, its layout.
+    """The file a catalogue was read from: its path as it was given, its BLAKE3 digest, its rows, its layout.
 
     `continued` says how its lines were folded, if they were; `notes` what was noticed while it was read.
     """
 
     path: str
-    blake2b: str
+    blake3: str
     rows: int
     layout: Layout = Layout()
     continued: Continued | None = None
@@ -36,7 +36,7 @@ class Source(msgspec.Struct, frozen=True, forbid_unknown_fields=True, omit_defau
 class Catalogue:
     """One row an item, one column a field; every cell is the text that stands in the file, a blank is "".
 
-    `path` names it in messages. `digest` gives the BLAKE2b digest of its bytes (256 bits, in hexadecimal); it is
+    `path` names it in messages. `digest` gives the BLAKE3 digest of its bytes, in hexadecimal; it is
     called late, as it may still be in the making. `unnamed` lists the columns (counted from 1) without a heading:
     they are no field, and not in `cells`. `numbers` are the rows' numbers as a spreadsheet shows them; where it is
     None they count up from `first`.

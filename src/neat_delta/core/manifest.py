@@ -15,13 +15,13 @@ VERSION = 1
 
 
 class OutFile(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
-    """A file of the folder: its name, rows, changed cells, headings, and the BLAKE2b digest of its bytes."""
+    """A file of the folder: its name, rows, changed cells, headings, and the BLAKE3 digest of its bytes."""
 
     file: str
     rows: int
     cells: int
     fields: list[str]
-    blake2b: str
+    blake3: str
 
 
 class Listed(msgspec.Struct, frozen=True, forbid_unknown_fields=True):

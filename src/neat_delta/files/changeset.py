@@ -186,7 +186,7 @@ def read_live(changes: ChangeSet, path: str, live: str | None = None) -> Catalog
             f"{path}: live was read from standard input when it was made. Say with --live in which file it is."
         )
     catalogue = read(place, wanted.layout)
-    if catalogue.digest() != wanted.blake2b:
+    if catalogue.digest() != wanted.blake3:
         raise ChangeSetError(
             f"{place}: this is not the file that {path} was made from; it has changed since. "
             "Compare again with the live catalogue as it is now."

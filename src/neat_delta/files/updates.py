@@ -122,7 +122,7 @@ def _is_ours(folder: Path) -> bool:
     """Whether all that is in a folder was written by `write_updates`, and as it stands there."""
     try:
         manifest = msgspec.json.decode((folder / MANIFEST).read_bytes(), type=Manifest)
-        digests = {file.file: file.blake2b for file in manifest.update + manifest.undo}
+        digests = {file.file: file.blake3 for file in manifest.update + manifest.undo}
         there = {file.name: file for file in folder.iterdir()}
         there.pop(MANIFEST)
         return there.keys() == digests.keys() and all(
