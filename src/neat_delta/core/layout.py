@@ -17,8 +17,6 @@ SEPARATORS = {",": "comma", ";": "semicolon", "\t": "tab", "|": "pipe"}
 
 LINE_ENDS = {"LF": "\n", "CRLF": "\r\n", "CR": "\r"}
 
-WORKBOOKS = ("xlsx", "ods", "xls")
-
 NAMES = {
     "xlsx": "workbook (xlsx)",
     "ods": "workbook (ods)",
