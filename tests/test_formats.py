@@ -6,13 +6,14 @@ import csv
 import json
 from pathlib import Path
 
+import polars as pl
 import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
 import neat_delta
 from neat_delta import CatalogueError, Layout, read
-from neat_delta.files.delimited import read_text
+from neat_delta.files.delimited import read_text, write_delimited
 from tests.made import (
     DATA,
     HEADINGS,
@@ -78,6 +79,16 @@ def test_quotes_and_line_ends_of_old(put):
     assert read(put("mac.csv", "sku,price\rQA-1,1\r"), Layout(line_end="CR")).cells.rows() == [("QA-1", "1")]
     bare = read(put("bare.tsv", 'sku\tname\nQA-1\t5" pipe\nQA-2\t"x\n'), Layout(quote=""))
     assert bare.cells["name"].to_list() == ['5" pipe', '"x']
+
+
+@pytest.mark.parametrize("quote_all", [False, True])
+def test_with_escapes_every_cell_comes_back(quote_all):
+    cells = pl.DataFrame({"sku": ["a", "b\\", "c"], 'no"te': ["0\r", 'say "hm", \\"\n', ""]})
+    layout = Layout(escape="\\", quote='"', separator=",", line_end="LF", header_line=1, quote_all=quote_all)
+    data = write_delimited(cells, layout)
+    assert read_text(data, "made.csv", layout).cells.equals(cells)
+    with pytest.raises(CatalogueError, match="and the store's files have no quotes for it"):
+        write_delimited(cells, Layout(quote=""))
 
 
 def test_what_stands_above_the_headings_is_left_out_and_said(put):

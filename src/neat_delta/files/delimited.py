@@ -174,19 +174,7 @@ def write_delimited(cells: pl.DataFrame, layout: Layout, what: str = "The update
     quote = '"' if layout.quote is None else layout.quote
     encoding = layout.encoding or "utf-8"
     if layout.escape or not quote:
-        text = io.StringIO(newline="")
-        settings = _Dialect(separator, end, quote, layout.escape or "").settings
-        if layout.quote_all and quote:
-            settings["quoting"] = csv.QUOTE_ALL
-        try:
-            writer = csv.writer(text, lineterminator=end, doublequote=not layout.escape, **settings)
-            writer.writerow(cells.columns)
-            writer.writerows(cells.iter_rows())
-        except csv.Error:
-            raise CatalogueError(
-                f"{what}: a cell has a separator or a line break in it, and the store's files have no quotes for it."
-            ) from None
-        data = text.getvalue().encode()
+        data = _escaped(cells, separator, end, quote, layout, what).encode()
     else:
         out = io.BytesIO()
         cells.with_columns(pl.all().replace("", None)).write_csv(
@@ -199,6 +187,30 @@ def write_delimited(cells: pl.DataFrame, layout: Layout, what: str = "The update
         data = out.getvalue()
     bom = next((mark for mark, name in BOMS if name == encoding), b"") if layout.bom else b""
     return bom + (data if encoding == "utf-8" else written_in(data.decode(), encoding, what))
+
+
+def _escaped(cells: pl.DataFrame, separator: str, end: str, quote: str, layout: Layout, what: str) -> str:
+    """A table as text with quotes escaped inside cells, or with no quotes at all."""
+    whole = pl.concat([pl.DataFrame({name: [name] for name in cells.columns}), cells.cast(pl.String)])
+    marks = [separator, "\n", "\r", *([quote, layout.escape] if quote and layout.escape else [])]
+    if not quote:
+        if whole.select(pl.any_horizontal(pl.all().str.contains_any(marks))).to_series().any():
+            raise CatalogueError(
+                f"{what}: a cell has a separator or a line break in it, and the store's files have no quotes for it."
+            )
+        lines = whole
+    else:
+        settings = quote, layout.escape or "", marks
+        always = bool(layout.quote_all)
+        lines = whole.select(_quoted(pl.col(name), *settings, always=always).alias(name) for name in whole.columns)
+    rows = lines.select(pl.concat_str(pl.all(), separator=separator)).to_series()
+    return "".join(f"{row}{end}" for row in rows)
+
+
+def _quoted(cell: pl.Expr, quote: str, escape: str, marks: list[str], *, always: bool) -> pl.Expr:
+    inside = cell.str.replace_many({escape: escape * 2, quote: escape + quote})
+    wrapped = pl.concat_str(pl.lit(quote), inside, pl.lit(quote))
+    return wrapped if always else pl.when(cell.str.contains_any(marks)).then(wrapped).otherwise(cell)
 
 
 def _must_be_text(head: bytes, path: str) -> None:
