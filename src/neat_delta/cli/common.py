@@ -27,6 +27,7 @@ __all__ = [
     "the_store",
     "told_layout",
     "told_writing",
+    "where_option",
     "working",
 ]
 
@@ -47,6 +48,12 @@ key_option: Decorator = click.option(
     metavar="FIELD",
     help="The field an item is known by; repeat it for a key of several fields.  "
     "[default: as the store file or a mapping says, or the SKU's heading]",
+)
+
+where_option: Decorator = click.option(
+    "--where",
+    metavar="CONDITION",
+    help="Only the items for which it holds, as in SQL: \"price > 100 AND category LIKE 'Hives%'\"",
 )
 
 LAYOUT = (

@@ -55,7 +55,9 @@ def learn(
     if output:
         write_whole(output, [text.encode()])
     if descriptor:
-        content = msgspec.json.format(msgspec.json.encode(table_schema(learned.store)), indent=2)
+        content = msgspec.json.format(
+            msgspec.json.Encoder(decimal_format="number").encode(table_schema(learned.store)), indent=2
+        )
         write_whole(descriptor, [content + b"\n"])
     if as_json:
         print_json({"output": output, "store": learned.store, "evidence": learned.evidence})

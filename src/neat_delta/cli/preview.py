@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import click
 
-from neat_delta.cli.common import json_option, print_json, working
+from neat_delta.cli.common import json_option, print_json, where_option, working
 
 __all__ = ["preview"]
 
@@ -22,6 +22,7 @@ MOST = 20
     type=click.Choice(["changed", "new", "gone"]),
     help="Only items of this verdict; may be repeated.",
 )
+@where_option
 @click.option(
     "--sort",
     type=click.Choice(["file", "key", "name", "size"]),
@@ -37,6 +38,7 @@ def preview(
     fields: tuple[str, ...],
     skus: tuple[str, ...],
     verdicts: tuple[str, ...],
+    where: str | None,
     sort: str,
     everything: bool,
     live: str | None,
@@ -44,12 +46,15 @@ def preview(
 ) -> int:
     """Look at CHANGES, before and after.
 
-    First where every row went, then the figures per field, then item by item.
+    First where every row went, then the figures per field, then item by item. In a condition, a field is what it will
+    be after the change; before.price is what it was.
     """
     import neat_delta
     from neat_delta.core.errors import ChangeSetError, NeatDeltaError
-    from neat_delta.report.view import names_of, view
+    from neat_delta.core.expressions import holds, parse
+    from neat_delta.report.view import names_of, rows_of, view
 
+    condition = None if where is None else parse(where)
     with working(f"Reading {changes}"):
         found = neat_delta.read_changes(changes)
         for field in fields:
@@ -60,12 +65,16 @@ def preview(
         try:
             catalogue = neat_delta.read_live(found, changes, live)
         except NeatDeltaError as error:
-            if live:
+            if live or where is not None:
                 raise
             no_names = str(error)
+        wanted = None
+        if condition is not None and catalogue is not None:
+            wanted = holds(condition, rows_of(found, catalogue)).arg_true()
         seen = view(
             found,
             names_of(found, catalogue),
+            wanted=wanted,
             fields=fields,
             keys=skus,
             verdicts=verdicts,
@@ -89,12 +98,12 @@ def preview(
     from neat_delta.report import terminal as report
 
     console = report.terminal()
-    narrowed = bool(fields or skus or verdicts)
+    narrowed = bool(fields or skus or verdicts or where)
     if not narrowed:
         report.print_accounts(console, found)
         report.print_notes(console, found)
         console.print()
-    if figures and not (skus or verdicts):
+    if figures and not (skus or verdicts or where):
         report.print_figures(console, [one for one in figures if not fields or one.field in fields])
         console.print()
     report.print_items(console, seen, figures)

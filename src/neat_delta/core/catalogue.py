@@ -12,16 +12,27 @@ from neat_delta.core.errors import CatalogueError
 from neat_delta.core.layout import Layout
 from neat_delta.core.store import Continued
 
-__all__ = ["MARK", "Catalogue", "Source", "column_letter", "listed", "renamed"]
+__all__ = ["MARK", "Catalogue", "Origin", "Source", "column_letter", "listed", "renamed"]
 
 
 NOTHING_KNOWN = Layout()
 
 
+class Origin(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
+    """Where a working sheet was cut from: the live file's path, BLAKE3 digest, rows and fields; and its own rows."""
+
+    path: str
+    blake3: str
+    rows: int
+    fields: int
+    cut: int
+
+
 class Source(msgspec.Struct, frozen=True, forbid_unknown_fields=True, omit_defaults=True):
     """The file a catalogue was read from: its path as it was given, its BLAKE3 digest, its rows, its layout.
 
-    `continued` says how its lines were folded, if they were; `notes` what was noticed while it was read.
+    `continued` says how its lines were folded, if they were; `notes` what was noticed while it was read; `origin` where
+    a working sheet was cut from.
     """
 
     path: str
@@ -30,6 +41,7 @@ class Source(msgspec.Struct, frozen=True, forbid_unknown_fields=True, omit_defau
     layout: Layout = Layout()
     continued: Continued | None = None
     notes: list[str] = []
+    origin: Origin | None = None
 
 
 @dataclass(frozen=True, slots=True)
@@ -39,7 +51,7 @@ class Catalogue:
     `path` names it in messages. `digest` gives the BLAKE3 digest of its bytes, in hexadecimal; it is
     called late, as it may still be in the making. `unnamed` lists the columns (counted from 1) without a heading:
     they are no field, and not in `cells`. `numbers` are the rows' numbers as a spreadsheet shows them; where it is
-    None they count up from `first`.
+    None they count up from `first`. `origin` says where a working sheet was cut from.
     """
 
     cells: pl.DataFrame
@@ -51,6 +63,7 @@ class Catalogue:
     first: int = 2
     numbers: pl.Series | None = None
     continued: Continued | None = None
+    origin: Origin | None = None
 
     @property
     def fields(self) -> list[str]:
@@ -60,7 +73,9 @@ class Catalogue:
     @property
     def source(self) -> Source:
         """The file it was read from, as a change set names it."""
-        return Source(self.path, self.digest(), self.cells.height, self.layout, self.continued, list(self.notes))
+        return Source(
+            self.path, self.digest(), self.cells.height, self.layout, self.continued, list(self.notes), self.origin
+        )
 
     def row(self, places: pl.Series) -> pl.Series:
         """The row numbers that a spreadsheet shows for the items at these places (counted from 0; null stays null)."""

@@ -30,12 +30,12 @@ from neat_delta.core.match import Matched, find_key, match
 from neat_delta.core.store import Field, Key, Store, continued
 from neat_delta.core.values import by_value, sheet_writing
 
-__all__ = ["EMPTIED", "GONE", "NEW", "REQUIRED", "Blanks", "Laid", "as_fields", "compare", "lay"]
+__all__ = ["EMPTIED", "GONE", "LOCKED", "NEW", "REQUIRED", "Blanks", "Laid", "as_fields", "compare", "lay"]
 
 Blanks = Literal["hold", "clear", "keep"]
 """What a cell emptied in the sheet means: ask first (hold it), empty the field, or leave the field as it is."""
 
-EMPTIED, REQUIRED, NEW, GONE = "emptied", "required", "new", "gone"
+EMPTIED, REQUIRED, LOCKED, NEW, GONE = "emptied", "required", "locked", "new", "gone"
 """The reasons for which compare holds a change, with those of `values` for a cell that its kind cannot read."""
 
 
@@ -150,12 +150,19 @@ def compare(
     mine = sheet_writing(cells, settings, known.writing, writing or Writing())
     differing = by_value(cells, settings, known.writing, mine, learned=store is None)
     required = [name for name, field in settings.items() if field.required]
+    locked = [name for name, field in settings.items() if field.locked]
     empty = blank(pl.col("after"))
     why = pl.lit(EMPTIED if blanks == "hold" else None, pl.String)
     differing = differing.with_columns(
         emptied=empty & ~pl.col("same"),
         after=pl.when(empty).then(pl.lit("")).otherwise("after"),
-        held=pl.when(~empty).then("held").when(pl.col("field").is_in(required)).then(pl.lit(REQUIRED)).otherwise(why),
+        held=pl.when(pl.col("field").is_in(locked))
+        .then(pl.lit(LOCKED))
+        .when(~empty)
+        .then("held")
+        .when(pl.col("field").is_in(required))
+        .then(pl.lit(REQUIRED))
+        .otherwise(why),
     )
     added = differing.filter(pl.col("pair").is_null() & (pl.col("after") != ""))
     differing = differing.filter(pl.col("pair").is_not_null())

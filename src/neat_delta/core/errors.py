@@ -8,6 +8,7 @@ from __future__ import annotations
 __all__ = [
     "CatalogueError",
     "ChangeSetError",
+    "ConditionError",
     "FileError",
     "NeatDeltaError",
     "OutputError",
@@ -35,6 +36,10 @@ class CatalogueError(NeatDeltaError):
 
 class ChangeSetError(NeatDeltaError):
     """A change set is cut short, wrong, of another version, or no longer fits its live file."""
+
+
+class ConditionError(NeatDeltaError):
+    """A condition over fields is none, or names what is not there."""
 
 
 class FileError(NeatDeltaError):

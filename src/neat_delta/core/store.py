@@ -7,6 +7,7 @@ from __future__ import annotations
 
 from collections.abc import Iterable, Iterator
 from dataclasses import dataclass
+from decimal import Decimal
 from typing import Annotated, Literal
 
 import msgspec
@@ -48,6 +49,7 @@ KindName = Literal[
 
 Meta = msgspec.Meta
 Places = Annotated[int, Meta(ge=0, le=12)]
+Length = Annotated[int, Meta(ge=1)]
 Words = Annotated[list[str], Meta(min_length=1)]
 Mark = Annotated[str, Meta(min_length=1)]
 
@@ -105,6 +107,10 @@ class Field(msgspec.Struct, frozen=True, forbid_unknown_fields=True, omit_defaul
     values: Annotated[list[str], Meta(description="The values a choice may take.")] = []
     required: Annotated[bool, Meta(description="Whether it may never be blank; emptying it is held.")] = False
     unique: Annotated[bool, Meta(description="Whether no two items may have the same value.")] = False
+    locked: Annotated[bool, Meta(description="Whether an update never changes it; a change is held.")] = False
+    least: Annotated[Decimal | None, Meta(description="The least a number may be.")] = None
+    most: Annotated[Decimal | None, Meta(description="The most a number may be.")] = None
+    longest: Annotated[Length | None, Meta(description="The most characters a text may have.")] = None
 
 
 class Store(msgspec.Struct, frozen=True, forbid_unknown_fields=True, omit_defaults=True):
@@ -148,6 +154,9 @@ SETTINGS: dict[str, tuple[str, ...]] = {
     "ordered": ("list",),
     "levels": ("path",),
     "values": ("choice",),
+    "least": ("integer", "decimal", "money"),
+    "most": ("integer", "decimal", "money"),
+    "longest": ("text", "code", "list", "path", "link", "image"),
 }
 
 
@@ -210,6 +219,13 @@ def _of_field(field: Field) -> Iterator[tuple[tuple[str, ...], str]]:
         yield ("kind",), "a path needs levels, what stands between its levels"
     if field.levels is not None and field.levels == field.separator:
         yield ("levels",), "it is the same as the separator"
+    for setting in ("least", "most"):
+        bound = getattr(field, setting)
+        if bound is not None and not bound.is_finite():
+            yield (setting,), "it must be a number"
+            return
+    if field.least is not None and field.most is not None and field.least > field.most:
+        yield ("least",), "it is more than most"
     yield from ((("date_form",), what) for what in _of_date_form(field.date_form))
     yield from ((("yes",), what) for what in _of_words(field.yes, field.no))
     if len(set(field.values)) != len(field.values):

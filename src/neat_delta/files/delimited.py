@@ -19,7 +19,7 @@ from typing import Any, Literal
 
 import polars as pl
 
-from neat_delta.core.catalogue import MARK, column_letter, listed
+from neat_delta.core.catalogue import MARK, Origin, column_letter, listed
 from neat_delta.core.errors import CatalogueError
 from neat_delta.core.layout import LINE_ENDS, SEPARATORS, Layout
 from neat_delta.files.encoding import BOMS, codec, decoded, guess, of_head, written_in
@@ -56,14 +56,15 @@ BINARY = (
 
 @dataclass(frozen=True, slots=True)
 class Text:
-    """A table as it stands in a delimited text: its cells, the columns without a heading (from 1), its layout, and
-    notes.
+    """A table as it stands in a delimited text: its cells, the columns without a heading (from 1), its layout,
+    notes, and where a working sheet was cut from.
     """
 
     cells: pl.DataFrame
     unnamed: tuple[int, ...]
     layout: Layout
     notes: tuple[str, ...]
+    origin: Origin | None = None
 
 
 @dataclass(frozen=True, slots=True)

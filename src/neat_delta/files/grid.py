@@ -9,17 +9,30 @@ from dataclasses import dataclass, field
 from itertools import chain
 from typing import Any
 
+import msgspec
 import polars as pl
 
-from neat_delta.core.catalogue import column_letter, listed
+from neat_delta.core.catalogue import Origin, column_letter, listed
 from neat_delta.core.errors import CatalogueError
 from neat_delta.core.layout import Format, Layout
 from neat_delta.files.delimited import MOST_COLUMNS, Text, header_place
 
-__all__ = ["ERRORS", "Grid", "number", "to_text"]
+__all__ = ["ERRORS", "ORIGIN", "Grid", "number", "to_text"]
 
 ERRORS = ("#N/A", "#REF!", "#VALUE!", "#DIV/0!", "#NAME?", "#NULL!", "#NUM!", "#SPILL!", "#CALC!", "#GETTING_DATA")
 """What a spreadsheet shows where a formula failed."""
+
+ORIGIN = "neat-delta"
+"""The hidden sheet of a working sheet that says where it was cut from."""
+
+ORIGIN_ROWS = {
+    "path": "cut from",
+    "blake3": "BLAKE3",
+    "rows": "its rows",
+    "fields": "its fields",
+    "cut": "rows here",
+}
+"""What each fact of an origin is called there, in the first column; the second one has it."""
 
 Value = str | float | int | bool | dt.date | dt.datetime | dt.time | dt.timedelta | None
 
@@ -29,7 +42,8 @@ class Grid:
     """One sheet of a workbook, by row and column from 0.
 
     `rows` are its typed cells. `shown` are the cells whose text is not that of their value: codes with leading zeros by
-    their format, errors. `uncomputed` are formulas without a value. The rest is what a person should be told of.
+    their format, errors. `uncomputed` are formulas without a value; `origin` are the cells of the sheet of that name.
+    The rest is what a person should be told of.
     """
 
     rows: Sequence[Sequence[Value]]
@@ -41,6 +55,7 @@ class Grid:
     hidden_rows: int = 0
     hidden_columns: list[int] = field(default_factory=list)
     filtered: bool = False
+    origin: Sequence[Sequence[Value]] = ()
 
 
 def number(value: float) -> str:
@@ -122,7 +137,18 @@ def to_text(grid: Grid, path: str, kind: Format, told: Layout | None = None) -> 
     notes = _notes(grid, place) + [f"column {column_letter(one)} has no heading and is left out" for one in filled]
     cells = {heading: column for heading, column in zip(headings, texts, strict=True) if heading}
     layout = Layout(header_line=place + 1, format=kind, sheet_name=grid.name)
-    return Text(pl.DataFrame(cells), unnamed, layout, tuple(notes))
+    return Text(pl.DataFrame(cells), unnamed, layout, tuple(notes), _origin(grid))
+
+
+def _origin(grid: Grid) -> Origin | None:
+    """Where a working sheet was cut from; None where its hidden sheet says nothing that can be understood."""
+    said = {str(row[0]): row[1] for row in grid.origin if len(row) > 1}
+    facts = {name: said.get(label) for name, label in ORIGIN_ROWS.items()}
+    numbers = {name: int(value) if isinstance(value, int | float) else value for name, value in facts.items()}
+    try:
+        return msgspec.convert(numbers, Origin)
+    except msgspec.ValidationError:
+        return None
 
 
 def _texts(grid: Grid, start: int, end: int, width: int) -> list[pl.Series]:

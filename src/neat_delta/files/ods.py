@@ -15,7 +15,7 @@ from neat_delta.core.catalogue import column_letter
 from neat_delta.core.errors import CatalogueError
 from neat_delta.files.grid import Grid
 from neat_delta.files.packed import must_be_bounded
-from neat_delta.files.xlsx import MOST_CELLS, calamine_rows, choose_sheet, opened
+from neat_delta.files.xlsx import MOST_CELLS, calamine_rows, choose_sheet, opened, wanted_sheets
 
 __all__ = ["read_ods"]
 
@@ -38,11 +38,13 @@ def read_ods(data: bytes, path: str, wanted: str | None) -> Grid:
     content, styles = kept["content.xml"], kept.get("styles.xml", b"")
     walk = _Walk(content, styles, path)
     name = choose_sheet(walk.names, wanted, path)
-    grid = Grid([], name, [other for other in walk.names if other != name])
+    names = wanted_sheets(name, walk.names)
+    grid = Grid([], name, [other for other in walk.names if other not in names])
     if ODD.search(content) or ODD.search(styles):
         walk.through(grid)
     _must_be_dense(content, path, name)
-    grid.rows = calamine_rows(data, path, name)
+    grid.rows, *origin = calamine_rows(data, path, names)
+    grid.origin = origin[0] if origin else ()
     return grid
 
 

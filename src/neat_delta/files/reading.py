@@ -63,6 +63,7 @@ def read(file: str | Loaded, told: Layout | None = None) -> Catalogue:
         layout,
         tuple(notes),
         first=(layout.header_line or 1) + 1,
+        origin=found.origin,
     )
 
 

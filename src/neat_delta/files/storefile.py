@@ -7,6 +7,7 @@ from __future__ import annotations
 import re
 import tomllib
 from collections.abc import Iterator, Sequence
+from decimal import Decimal
 from pathlib import Path
 from typing import Annotated, Any, Literal, get_args, get_origin
 
@@ -99,7 +100,7 @@ def mapping_text(pairing: Pairing, sheet: str, live: str) -> str:
 def _toml(path: str) -> tuple[str, dict[str, Any]]:
     try:
         text = read_whole(path).decode("utf-8-sig")
-        return text, tomllib.loads(text)
+        return text, tomllib.loads(text, parse_float=Decimal)
     except UnicodeDecodeError:
         raise StoreError(f"{path}: it is not UTF-8. Save it again as UTF-8.") from None
     except tomllib.TOMLDecodeError as error:
@@ -160,6 +161,7 @@ TYPES = {
     "str": "text in quotes",
     "int": "a whole number",
     "float": "a number",
+    "decimal": "a number",
     "bool": "true or false",
     "array": "a list in [ ]",
     "object": "a table",
@@ -294,6 +296,9 @@ def _name(path: str) -> str:
 def schema() -> dict[str, Any]:
     """The store file's JSON Schema (draft 2020-12), for editors."""
     found = msgspec.json.schema(Store)
+    for one in found["$defs"]["Field"]["properties"].values():  # in TOML an exact decimal is a number
+        if {"type": "string", "format": "decimal"} in one.get("anyOf", ()):
+            one["anyOf"] = [{"type": "number"}, {"type": "null"}]
     return {
         "$schema": "https://json-schema.org/draft/2020-12/schema",
         "title": "Neat Delta store file",
@@ -323,7 +328,8 @@ def table_schema(store: Store) -> dict[str, Any]:
         if field.kind == "link" and field.separator is None:
             one |= {"format": "uri"}
         limits = {"required": field.required, "unique": field.unique, "enum": field.values}
-        constraints = {name: value for name, value in limits.items() if value}
+        limits |= {"minimum": field.least, "maximum": field.most, "maxLength": field.longest}
+        constraints = {name: value for name, value in limits.items() if value not in (None, False, [])}
         fields.append(one | ({"constraints": constraints} if constraints else {}))
     known = {name: field.heading or name for name, field in store.fields.items()}
     return {

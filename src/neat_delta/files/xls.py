@@ -10,7 +10,7 @@ from typing import TYPE_CHECKING, Any, Literal
 from neat_delta.core.catalogue import column_letter
 from neat_delta.core.errors import CatalogueError
 from neat_delta.files.grid import Grid, Value
-from neat_delta.files.xlsx import choose_sheet, zeros
+from neat_delta.files.xlsx import choose_sheet, wanted_sheets, zeros
 
 if TYPE_CHECKING:
     import xlrd
@@ -45,7 +45,11 @@ def _grid(book: xlrd.book.Book, name: str) -> Grid:
     import xlrd
 
     sheet = book.sheet_by_name(name)
-    grid = Grid([], name, [other for other in book.sheet_names() if other != name])
+    names = wanted_sheets(name, book.sheet_names())
+    grid = Grid([], name, [other for other in book.sheet_names() if other not in names])
+    if len(names) > 1:
+        origin = book.sheet_by_name(names[1])
+        grid.origin = [origin.row_values(row) for row in range(origin.nrows)]
     padded = {}
     for number, style in enumerate(book.xf_list):
         form = book.format_map.get(style.format_key)

@@ -17,11 +17,20 @@ from html import unescape
 from posixpath import join, normpath
 
 from neat_delta.core.errors import CatalogueError
-from neat_delta.files.grid import Grid, Value
+from neat_delta.files.grid import ORIGIN, Grid, Value
 from neat_delta.files.packed import must_be_bounded
 from neat_delta.files.whole import in_background, quiet
 
-__all__ = ["MOST_CELLS", "calamine_rows", "choose_sheet", "column_number", "opened", "read_xlsx", "zeros"]
+__all__ = [
+    "MOST_CELLS",
+    "calamine_rows",
+    "choose_sheet",
+    "column_number",
+    "opened",
+    "read_xlsx",
+    "wanted_sheets",
+    "zeros",
+]
 
 MOST_CELLS = 60_000_000
 """A sheet with cells so far apart that it covers more than this is not read."""
@@ -29,6 +38,7 @@ MOST_CELLS = 60_000_000
 CELL = rb"<(?:\w+:)?c\s(?=[^>]*\br=\"([A-Z]+)([0-9]+)\")"
 VALUE = rb"[^>]*>(?:(?!</?(?:\w+:)?(?:v|c)\b).)*<(?:\w+:)?v[^>]*>([^<]*)<"
 
+FORMULA_MARKS = (b"<f>", b"<f ", b"<f/", b":f>", b":f ", b":f/")
 FORMULA = rb"<(?:\w+:)?f\b(?:[^>]*/>|[^>]*>[^<]*</(?:\w+:)?f>)"
 
 
@@ -42,16 +52,20 @@ def read_xlsx(data: bytes, path: str, wanted: str | None) -> Grid:
         raise damaged from None
     name = choose_sheet([name for name, _ in parts], wanted, path)
     part, style_part = dict(parts)[name], "xl/styles.xml"
-    kept = must_be_bounded(archive, len(data), path, (part, style_part))
-    if part not in kept:
-        raise damaged
+    names = wanted_sheets(name, [one for one, _ in parts])
+    wanted_parts = {one: dict(parts)[one] for one in names}
+    kept = must_be_bounded(archive, len(data), path, (*wanted_parts.values(), style_part))
+    for one, its_part in wanted_parts.items():
+        if its_part not in kept:
+            raise damaged
+        _must_be_dense(kept[its_part], path, one)
     xml, styles = kept[part], kept.get(style_part, b"")
-    _must_be_dense(xml, path, name)
-    rows = in_background(partial(calamine_rows, data, path, name))  # it leaves the interpreter alone meanwhile
-    grid = Grid([], name, [other for other, _ in parts if other != name])
+    rows = in_background(partial(calamine_rows, data, path, names))  # it leaves the interpreter alone meanwhile
+    grid = Grid([], name, [other for other, _ in parts if other not in names])
     _odd_cells(grid, xml, _padded_styles(styles))
     _hidden_and_merged(grid, xml)
-    grid.rows = rows()
+    grid.rows, *origin = rows()
+    grid.origin = origin[0] if origin else ()
     return grid
 
 
@@ -66,7 +80,7 @@ def _odd_cells(grid: Grid, xml: bytes, padded: dict[int, int]) -> None:
     if b't="e"' in xml:
         for column, row, text in re.findall(CELL + rb"(?=[^>]*\bt=\"e\")" + VALUE, xml, re.DOTALL):
             grid.shown[int(row) - 1, column_number(column)] = unescape(text.decode())
-    if b"<f" in xml or b":f" in xml:
+    if any(mark in xml for mark in FORMULA_MARKS):
         for column, row in re.findall(
             CELL
             + rb"(?![^>]*\bt=\"str\")[^>]*>"
@@ -112,14 +126,19 @@ def choose_sheet(names: list[str], wanted: str | None, path: str) -> str:
     return wanted
 
 
-def calamine_rows(data: bytes, path: str, name: str) -> Sequence[Sequence[Value]]:
-    """The cells of a sheet by calamine, from the first row and column on."""
+def wanted_sheets(name: str, names: Sequence[str]) -> list[str]:
+    """The sheet to read, and the one after it that says where a working sheet was cut from, if there is one."""
+    return [name, *(one for one in names if one == ORIGIN and one != name)]
+
+
+def calamine_rows(data: bytes, path: str, names: Sequence[str]) -> list[Sequence[Sequence[Value]]]:
+    """The cells of these sheets by calamine, from the first row and column on."""
     from python_calamine import CalamineError, CalamineWorkbook, PasswordError
 
     try:
         with quiet():
             workbook = CalamineWorkbook.from_filelike(io.BytesIO(data))
-            return workbook.get_sheet_by_name(name).to_python(skip_empty_area=False)
+            return [workbook.get_sheet_by_name(name).to_python(skip_empty_area=False) for name in names]
     except PasswordError:
         raise CatalogueError(f"{path}: the workbook is locked with a password. Save it without one.") from None
     except BaseException as error:  # a panic in calamine is no Exception

@@ -15,6 +15,7 @@ from rich.text import Text
 from neat_delta.core.catalogue import Catalogue, column_letter, listed
 from neat_delta.core.changes import ChangeSet, Header, HeldCount, Item
 from neat_delta.core.compare import Laid
+from neat_delta.core.cut import Cut
 from neat_delta.core.figures import FieldFigures, difference, per_cent
 from neat_delta.core.layout import Layout
 from neat_delta.core.learn import Learned
@@ -33,6 +34,7 @@ __all__ = [
     "print_notes",
     "print_pairs",
     "print_rest",
+    "print_sheet",
     "print_written",
     "terminal",
 ]
@@ -47,6 +49,7 @@ WAY_OUT = {
     "emptied": "blank in the sheet; --blanks clear or keep decides",
     "new": "only in the sheet; --with-new sends them",
     "gone": "only in live; an item is never removed",
+    "locked": "an update never changes it; the store file says so",
     "required": "blank in the sheet; the store file says it is never blank",
 }
 """What each reason for holding means, and how to have it otherwise."""
@@ -66,6 +69,13 @@ def print_inputs(console: Console, header: Header, store: str | None, *, told: b
     fields = {"live": len(header.key) + len(header.fields) + len(header.untouched), "sheet": len(header.pairs)}
     for name, source in (("live", header.live), ("sheet", header.sheet)):
         _print_source(console, name, source.path, source.rows, fields[name], source.layout, source.notes)
+    origin = header.sheet.origin
+    if origin is not None:
+        here = origin.blake3 == header.live.blake3
+        where = f"cut from {shown(origin.path)}: {origin.cut:,} of {count(origin.rows, 'row')}"
+        if not here:
+            where += ". Live is another file now: what it changed meanwhile shows as a change back"
+        _print_fact(console, "", where, style="" if here else "yellow")
     how = "" if told else "  (the heading says so; --key names another)"
     _print_fact(console, "key", ", ".join(shown(field) for field in header.key) + how)
     if store is not None:
@@ -236,6 +246,29 @@ def print_pairs(console: Console, laid: Laid, sheet: Catalogue, pairs: Sequence[
         console.print(Text(f"fields that no heading stands for: {', '.join(shown(name) for name in rest)}"))
     if any(pair.how == "unmatched" for pair in pairs):
         console.print('A heading that live does not have is left out. --map "HEADING=FIELD" says what it stands for.')
+
+
+def print_sheet(console: Console, sheet: Cut, live: Catalogue, output: str) -> None:
+    """What was cut from live, and what a person may change in it."""
+    _print_source(console, "live", live.path, live.cells.height, len(live.fields), live.layout, live.notes)
+    size = f"{count(sheet.cells.height, 'item')} of {live.cells.height:,}, {count(len(sheet.columns), 'field')}"
+    _print_fact(console, "sheet", size)
+    for name, columns in (
+        ("key", [column for column in sheet.columns if column.key]),
+        ("locked", [column for column in sheet.columns if column.locked and not column.key]),
+        ("open", [column for column in sheet.columns if not column.locked]),
+    ):
+        if columns:
+            _print_fact(console, name, ", ".join(shown(column.heading) for column in columns))
+    if sheet.missing:
+        console.print(f"\n{count(len(sheet.missing), 'code')} not in live", style="bold")
+        for sku in sheet.missing[:LISTED]:
+            console.print(cut(f"  {shown(sku)}", console.width))
+        if len(sheet.missing) > LISTED:
+            console.print(f"  and {len(sheet.missing) - LISTED:,} more")
+    console.print(
+        f"\nWrote {output}. Edit it, save it, and then:  neat-delta compare {live.path} {output}", soft_wrap=True
+    )
 
 
 def print_learned(console: Console, learned: Learned, live: Catalogue) -> None:

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Collection
 from dataclasses import dataclass
-from typing import Literal
+from typing import TYPE_CHECKING, Literal
 
 import polars as pl
 
@@ -13,7 +13,10 @@ from neat_delta.core.changes import ChangeSet
 from neat_delta.core.figures import amounts
 from neat_delta.core.headings import NAME_HEADINGS, plain_heading
 
-__all__ = ["Sort", "View", "names_of", "view"]
+if TYPE_CHECKING:
+    from neat_delta.core.expressions import Rows
+
+__all__ = ["Sort", "View", "names_of", "rows_of", "view"]
 
 Sort = Literal["file", "key", "name", "size"]
 """The order of live's rows; by key; by name; the largest change in per cent first."""
@@ -43,18 +46,42 @@ def names_of(changes: ChangeSet, live: Catalogue | None) -> pl.Series:
     return blanks.scatter(own["item"], own["after"])
 
 
+def rows_of(changes: ChangeSet, live: Catalogue) -> Rows:
+    """The items as a condition sees them: as live has them (`before`), and with every change made, held or not
+    (`after`, and plain names). What live has of a new item is blank; an item that is gone stays as it is.
+    """
+    from neat_delta.core.expressions import Rows
+
+    items = changes.items.with_row_index("item")
+    known = items.filter(pl.col("live").is_not_null())
+    places = live.place(known["live"])
+    before = {
+        name: pl.repeat("", items.height, eager=True).scatter(known["item"], live.cells[name].gather(places))
+        for name in live.fields
+    }
+    after = dict(before)
+    for (field,), cells in changes.cells.group_by("field"):
+        after[str(field)] = after[str(field)].scatter(cells["item"], cells["after"])
+    for name in changes.keys.columns:
+        after[name] = changes.keys[name]
+    tables = {"before": pl.DataFrame(before), "after": pl.DataFrame(after)}
+    return Rows(tables | {"": tables["after"]}, changes.header.settings, changes.header.writing)
+
+
 def view(
     changes: ChangeSet,
     names: pl.Series,
     *,
     fields: Collection[str] = (),
+    wanted: pl.Series | None = None,
     keys: Collection[str] = (),
     verdicts: Collection[str] = (),
     sort: Sort = "file",
     most: int | None = None,
 ) -> View:
     """The items that change one of `fields`, have one of `keys` in their key and one of `verdicts` (each: any when
-    empty), in the order of `sort`, at most `most` of them. With `fields`, only those cells are kept.
+    empty), in the order of `sort`, at most `most` of them; `wanted` are the numbers of the only items to look at (None:
+    all). With `fields`, only those cells are kept.
     """
     shown = changes
     chosen = changes.items.with_columns(name=names).with_row_index("item")
@@ -62,6 +89,8 @@ def view(
         cells = changes.cells.filter(pl.col("field").cast(pl.String).is_in(list(fields)))
         shown = ChangeSet(changes.header, changes.keys, changes.items, cells)
         chosen = chosen.filter(pl.col("item").is_in(cells["item"].unique().implode()))
+    if wanted is not None:
+        chosen = chosen.filter(pl.col("item").is_in(wanted.implode()))
     if keys:
         fits = pl.any_horizontal(pl.col(changes.keys.columns).is_in(list(keys)))
         chosen = chosen.filter(changes.keys.select(fits).to_series().gather(chosen["item"]))

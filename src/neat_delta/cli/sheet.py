@@ -1,0 +1,121 @@
+"""`neat-delta sheet`: a working sheet, cut from live, that is hard to damage."""
+
+from __future__ import annotations
+
+import sys
+
+import click
+
+from neat_delta.cli.common import (
+    json_option,
+    key_option,
+    layout_options,
+    must_not_be_input,
+    print_json,
+    store_option,
+    the_store,
+    told_layout,
+    told_writing,
+    where_option,
+    working,
+)
+
+__all__ = ["sheet"]
+
+ENDINGS = {".xlsx": "xlsx", ".csv": ",", ".tsv": "\t", ".tab": "\t", ".txt": "\t"}
+
+
+@click.command(
+    epilog="\b\nExample, on the demo's files:\n"
+    "  neat-delta sheet live.csv -o wax.xlsx --where \"category = 'Wax'\" --fields price,cost,stock"
+)
+@click.argument("live")
+@click.option(
+    "-o",
+    "--output",
+    metavar="FILE",
+    required=True,
+    help="The sheet to write: a workbook (.xlsx) or delimited text (.csv, .tsv, .txt).",
+)
+@where_option
+@click.option("--skus", metavar="FILE", help="Only the items in FILE, one code a line (- for standard input).")
+@click.option(
+    "--fields",
+    metavar="FIELDS",
+    help="The fields and their order: price,stock. Key and name always come first.  [default: all]",
+)
+@click.option("--sort", metavar="FIELDS", help='The order of the items: "category, price DESC".  [default: as in live]')
+@click.option("--replace", is_flag=True, help="Overwrite FILE if it is there.")
+@store_option
+@key_option
+@layout_options(two=True)
+@json_option
+def sheet(
+    live: str,
+    output: str,
+    where: str | None,
+    skus: str | None,
+    fields: str | None,
+    sort: str | None,
+    replace: bool,
+    store: str | None,
+    key: tuple[str, ...],
+    as_json: bool,
+) -> int:
+    """Cut a working sheet from LIVE, to be edited offline.
+
+    In a workbook, codes are text, so that no zero is lost; numbers and dates are what they are; the key and
+    locked fields are protected and shaded; values are checked as they are typed, by what the store file says;
+    each heading has a note. `compare` knows such a sheet again. For delimited text, sheet= before the value of
+    a layout option says how the sheet is written, live= how LIVE is read.
+    """
+    from pathlib import Path, PurePath
+
+    import neat_delta
+    from neat_delta.core.cut import as_written, cut
+    from neat_delta.core.errors import OutputError
+    from neat_delta.core.expressions import parse
+    from neat_delta.files.whole import load, write_whole
+
+    ending = PurePath(output).suffix.lower()
+    if ending not in ENDINGS:
+        raise OutputError(f"{output}: a working sheet is a workbook (.xlsx) or delimited text (.csv, .tsv, .txt).")
+    must_not_be_input(output, live, *([skus] if skus else []))
+    if Path(output).exists() and not replace:
+        raise OutputError(
+            f"{output}: there is a file of that name. It may be somebody's work; --replace overwrites it."
+        )
+    if live == skus == "-":
+        raise click.UsageError("Only one of LIVE and --skus can be standard input.")
+    condition = None if where is None else parse(where)
+    names = [name.strip() for name in fields.split(",")] if fields is not None else []
+    if fields is not None and not all(names):
+        raise click.BadParameter("name fields with commas between them: price,stock.", param_hint="--fields")
+    found = the_store(store)
+    known, store_path = found or (None, None)
+    wanted = None
+    if skus is not None:
+        lines = load(skus).data[:].decode("utf-8-sig", errors="replace").splitlines()
+        wanted = list(dict.fromkeys(line.strip() for line in lines if line.strip()))
+    with working(f"Reading {live}"):
+        catalogue = neat_delta.read(live, told_layout("live", known.file.layout if known else None))
+    with working(f"Writing {output}"):
+        made = cut(catalogue, store=known, key=key, where=condition, skus=wanted, fields=names, sort=sort)
+        if ENDINGS[ending] == "xlsx":
+            from neat_delta.files.worksheet import workbook
+
+            content = workbook(made, catalogue.source, len(catalogue.fields))
+        else:
+            layout = told_layout("sheet", neat_delta.Layout(separator=ENDINGS[ending], line_end="CRLF", bom=True))
+            cells = as_written(made, told_writing())
+            content = neat_delta.write_delimited(cells, layout, "The sheet")
+        write_whole(output, [content])
+    facts = {"output": output, "items": made.cells.height, "fields": made.cells.columns, "missing": made.missing}
+    if as_json:
+        print_json({"store": store_path, "live": catalogue.source} | facts)
+    else:
+        from neat_delta.report import terminal as report
+
+        report.print_sheet(report.terminal(), made, catalogue, output)
+    sys.stdout.flush()
+    return 1 if made.missing else 0

@@ -1,0 +1,136 @@
+"""Cutting a working sheet from live: which items, which fields, in which order, and what a person may change in it."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+
+import msgspec
+import polars as pl
+
+from neat_delta.core.catalogue import Catalogue
+from neat_delta.core.compare import as_fields
+from neat_delta.core.errors import CatalogueError
+from neat_delta.core.expressions import Condition, Rows, holds, ordered
+from neat_delta.core.fold import fold
+from neat_delta.core.headings import NAME_HEADINGS, plain_heading
+from neat_delta.core.kinds import KINDS
+from neat_delta.core.kinds.number import NUMBER_KINDS
+from neat_delta.core.layout import Writing
+from neat_delta.core.learn import learn, with_writing
+from neat_delta.core.match import find_key
+from neat_delta.core.nearest import nearest
+from neat_delta.core.store import Field, Store, continued
+
+__all__ = ["Column", "Cut", "as_written", "cut"]
+
+
+@dataclass(frozen=True, slots=True)
+class Column:
+    """A column of a working sheet: its field, its heading, what the field holds, and whether it is to be changed.
+
+    `locked` says that nobody is to change it: the key, and the fields that the store file locks.
+    """
+
+    field: str
+    heading: str
+    settings: Field
+    locked: bool
+    key: bool
+
+
+@dataclass(frozen=True, slots=True)
+class Cut:
+    """A working sheet: its cells under its headings, its columns, how the cells write values, and the codes that were
+    asked for and are not in live.
+    """
+
+    cells: pl.DataFrame
+    columns: list[Column]
+    writing: Writing
+    missing: list[str]
+
+
+def cut(
+    live: Catalogue,
+    *,
+    store: Store | None = None,
+    key: Sequence[str] = (),
+    where: Condition | None = None,
+    skus: Sequence[str] | None = None,
+    fields: Sequence[str] = (),
+    sort: str | None = None,
+) -> Cut:
+    """Cut the items for which `where` holds and that `skus` names (None: any), with `fields` in their order (default:
+    live's), sorted as `sort` says (default: as in live). The key always comes first, and the name second.
+
+    Without a store file the kinds are learned from all of live. Raises CatalogueError when a name is none or no item is
+    left, and ConditionError for what `where` or `sort` cannot mean.
+    """
+    known = with_writing(store, live) if store else learn(live, key).store
+    renamed = as_fields(live, known)
+    headings = dict(zip(renamed.fields, live.fields, strict=True))
+    live = renamed
+    keys = find_key(live, key or known.key.fields)
+    live = fold(live, keys, continued(known))
+    told = known.key.name
+    name = told if told in live.fields else plain_heading(live.fields, NAME_HEADINGS)
+    for field in fields:
+        if field not in live.fields:
+            near = nearest(field, live.fields)
+            hint = f'Did you mean "{near}"?' if near else f"It has: {', '.join(live.fields[:12])}."
+            raise CatalogueError(f'{live.path}: it has no field "{field}". {hint}')
+    first = [*keys, *([name] if name is not None and name not in keys else [])]
+    chosen = [*first, *(field for field in dict.fromkeys(fields or live.fields) if field not in first)]
+    cells, missing = live.cells, list[str]()
+    if skus is not None:
+        cells, missing = _listed(cells, keys, skus, fold_case=known.key.ignore_case)
+    if where is not None:
+        cells = cells.filter(holds(where, Rows({"": cells}, known.fields, known.writing)))
+    if not cells.height:
+        what = "None of these codes is in it" if skus is not None and where is None else "No item fits"
+        raise CatalogueError(f"{live.path}: {what}, so there is nothing to cut. Ask for more.")
+    if sort is not None:
+        cells = cells[ordered(sort, Rows({"": cells}, known.fields, known.writing))]
+    columns = []
+    for field in chosen:
+        settings, is_key = known.fields.get(field, Field()), field in keys
+        columns.append(Column(field, headings[field], settings, settings.locked or is_key, is_key))
+    named = {column.field: column.heading for column in columns}
+    return Cut(cells.select(chosen).rename(named), columns, known.writing, missing)
+
+
+def as_written(sheet: Cut, writing: Writing) -> pl.DataFrame:
+    """The cells with numbers and dates as `writing` says, where it says anything."""
+    said = {name: getattr(writing, name) for name in writing.__struct_fields__ if getattr(writing, name) is not None}
+    if not said:
+        return sheet.cells
+    wanted, found = msgspec.structs.replace(sheet.writing, **said), []
+    for column in sheet.columns:
+        texts = sheet.cells[column.heading]
+        if column.settings.kind in {*NUMBER_KINDS, "date"}:
+            kind, settings = KINDS[column.settings.kind], column.settings
+            if writing.date_form:
+                settings = msgspec.structs.replace(settings, date_form=None)
+            there = (texts != "").arg_true()
+            values = kind.read(texts.gather(there), column.settings, sheet.writing)
+            readable = values.is_not_null()
+            written = kind.write(values.filter(readable), texts.gather(there).filter(readable), settings, wanted)
+            texts = texts.scatter(there.filter(readable), written)
+        found.append(texts)
+    return pl.DataFrame(found)
+
+
+def _listed(
+    cells: pl.DataFrame, keys: Sequence[str], skus: Sequence[str], *, fold_case: bool
+) -> tuple[pl.DataFrame, list[str]]:
+    """The rows with one of these codes in their key, in live's order, and the codes that no row has."""
+
+    def plain(texts: pl.Series) -> pl.Series:
+        return texts.str.strip_chars().str.to_lowercase() if fold_case else texts.str.strip_chars()
+
+    wanted = plain(pl.Series(list(skus), dtype=pl.String))
+    found = [plain(cells[key]) for key in keys]
+    rows = pl.DataFrame([one.is_in(wanted.implode()) for one in found]).select(pl.any_horizontal(pl.all())).to_series()
+    there = pl.concat(found).unique()
+    return cells.filter(rows), [sku for sku, lost in zip(skus, ~wanted.is_in(there.implode()), strict=True) if lost]

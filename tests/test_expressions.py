@@ -1,0 +1,169 @@
+"""Conditions: held against SQLite on drawn tables, then by kind, then what is refused and in which words."""
+
+from __future__ import annotations
+
+import sqlite3
+
+import polars as pl
+import pytest
+from hypothesis import given, settings
+from hypothesis import strategies as st
+
+from neat_delta import Field, Writing
+from neat_delta.core.errors import ConditionError
+from neat_delta.core.expressions import Rows, holds, parse
+
+WHOLE = st.integers(-3, 12).map(str)
+WORDS = st.sampled_from(["a", "ab", "Ab", "b%", "wax", "Wax", "a_b"])
+CELLS = {"n": st.one_of(st.just(""), WHOLE), "m": st.one_of(st.just(""), WHOLE), "t": st.one_of(st.just(""), WORDS)}
+TABLES = st.lists(st.fixed_dictionaries(CELLS), min_size=1, max_size=8)
+
+NUMBER = st.recursive(
+    st.one_of(WHOLE.map(lambda n: f"({n})"), st.sampled_from(["n", "m", '"n"', "N", "LENGTH(t)"])),
+    lambda inner: st.one_of(
+        st.tuples(inner, st.sampled_from("+-*"), inner).map(lambda p: f"({p[0]} {p[1]} {p[2]})"),
+        inner.map(lambda one: f"ABS({one})"),
+        st.tuples(inner, inner).map(lambda p: f"COALESCE({p[0]}, {p[1]})"),
+    ),
+    max_leaves=3,
+)
+QUOTED = WORDS.map(lambda word: f"'{word}'")
+TEXT = st.one_of(st.just("t"), QUOTED, st.just("t || 'x'"), st.just("LOWER(t)"), st.just("UPPER(t)"))
+SIGNS = st.sampled_from(["=", "<>", "!=", "<", "<=", ">", ">="])
+PLAIN = st.one_of(
+    st.tuples(NUMBER, SIGNS, NUMBER).map(" ".join),
+    st.tuples(TEXT, SIGNS, TEXT).map(" ".join),
+    st.tuples(NUMBER, st.sampled_from(["", "NOT "]), NUMBER, NUMBER).map(lambda p: "{} {}BETWEEN {} AND {}".format(*p)),
+    st.tuples(NUMBER, st.sampled_from(["", "NOT "]), NUMBER, NUMBER).map(lambda p: "{} {}IN ({}, {})".format(*p)),
+    st.tuples(TEXT, st.sampled_from(["", "NOT "]), QUOTED, QUOTED).map(lambda p: "{} {}IN ({}, {})".format(*p)),
+    st.tuples(st.sampled_from("nmt"), st.sampled_from(["", "NOT "])).map(lambda p: f"{p[0]} IS {p[1]}NULL"),
+    st.tuples(NUMBER, SIGNS, NUMBER).map(lambda p: "({} {} {}) IS TRUE".format(*p)),
+    st.tuples(st.sampled_from(["", "NOT "]), st.sampled_from(["%a%", "_", "a!_b", "b!%", "%", "A%"])).map(
+        lambda p: f"t {p[0]}LIKE '{p[1]}' ESCAPE '!'"
+    ),
+)
+CONDITIONS = st.recursive(
+    PLAIN,
+    lambda inner: st.one_of(
+        st.tuples(inner, st.sampled_from(["AND", "OR"]), inner).map(lambda p: f"({p[0]} {p[1]} {p[2]})"),
+        inner.map(lambda one: f"NOT ({one})"),
+    ),
+    max_leaves=4,
+)
+
+KINDS = {"n": Field(kind="integer"), "m": Field(kind="money")}
+
+
+@given(TABLES, CONDITIONS)
+@settings(max_examples=500)
+def test_a_condition_holds_where_sqlite_says_so(table, condition):
+    """SQL's three truth values, NULL for blank, precedence, LIKE: an engine that was written by others agrees."""
+    with sqlite3.connect(":memory:") as base:
+        base.execute("PRAGMA case_sensitive_like = ON")
+        base.execute("CREATE TABLE items (place INTEGER, n INTEGER, m INTEGER, t TEXT)")
+        for place, row in enumerate(table):
+            cells = [int(row[name]) if row[name] else None for name in "nm"]
+            base.execute("INSERT INTO items VALUES (?, ?, ?, ?)", (place, *cells, row["t"] or None))
+        wanted = [place for (place,) in base.execute(f"SELECT place FROM items WHERE {condition} ORDER BY place")]
+    rows = Rows({"": pl.DataFrame(table)}, KINDS, Writing())
+    assert holds(parse(condition), rows).arg_true().to_list() == wanted
+
+
+SHOP = pl.DataFrame(
+    {
+        "sku": ["QA-1", "QA-2", "QA-3", "QA-4"],
+        "Sale price": ["0,10", "0,30", "", "on request"],
+        "cost": ["0,2", "0,1", "0,1", "1.000,05"],
+        "code": ["00417", "417", "0417", ""],
+        "tags": ["gift, bulk", "bulk,gift", "gift", ""],
+        "from": ["12.05.2026", "2026-05-13", "01.06.2026", ""],
+        "size": ["250 ml", "0,25 l", "1 kg", "big"],
+        "shown": ["ja", "nein", "JA", ""],
+        "path": ["Hives > Parts", "Hives>Parts", "Wax", ""],
+    }
+)
+SETTINGS = {
+    "Sale price": Field(kind="money"),
+    "cost": Field(kind="money"),
+    "code": Field(kind="code"),
+    "tags": Field(kind="list", separator=","),
+    "from": Field(kind="date"),
+    "size": Field(kind="measure"),
+    "shown": Field(kind="flag", yes=["ja"], no=["nein"]),
+    "path": Field(kind="path", levels=" > "),
+}
+ROWS = Rows({"": SHOP, "before": SHOP.reverse()}, SETTINGS, Writing(",", ".", "DD.MM.YYYY"))
+
+
+@pytest.mark.parametrize(
+    "condition, items",
+    [
+        ('"Sale price" + cost = 0.3', "1"),  # in floating point it is 0.30000000000000004
+        ('"Sale price" * 3 = 0.9', "2"),
+        ('cost / "Sale price" > 1', "1"),
+        ('cost / ("Sale price" - "Sale price") = 0 OR sku = \'QA-3\'', "3"),
+        ('"Sale price" IS NULL', "3"),
+        ('NOT "Sale price" > 0', ""),  # neither a blank nor words are more or less than 0
+        ("cost = 1000.05 AND cost = '1.000,05'", "4"),
+        ("code = '417'", "2"),
+        ("code LIKE '%417'", "123"),
+        ("'gift' = ANY (tags) AND 'bulk' IN (tags)", "12"),
+        ("tags = 'gift,bulk'", "12"),
+        ("'gift' <> ANY (tags)", ""),
+        ("tags LIKE 'gift%'", "13"),
+        ("\"from\" > DATE '2026-05-12'", "23"),
+        ("\"from\" BETWEEN '12.05.2026' AND '2026-05-13'", "12"),
+        ("size = '250 mL'", "12"),
+        ("size > '500 g'", "3"),
+        ("shown", "13"),
+        ("shown = FALSE OR shown IS NULL", "24"),
+        ("shown = 'nein'", "2"),
+        ("path = 'Hives > Parts'", "12"),
+        ("sku ILIKE 'qa-_'", "1234"),
+        ("before.sku = 'QA-4' AND sku = 'QA-1'", "1"),
+        ("COALESCE(\"Sale price\", cost) = '0,1'", "13"),
+    ],
+)
+def test_fields_are_compared_by_their_kind(condition, items):
+    assert "".join(sku[-1] for sku in SHOP["sku"].filter(holds(parse(condition), ROWS))) == items
+
+
+@pytest.mark.parametrize(
+    "condition, word, place, why",
+    [
+        ("kost > 1", "kost", 1, 'there is no field "kost"; the nearest is "cost"'),
+        ("cost > 1 AND sale_price = 2", "sale_price", 14, 'the nearest is "Sale price"'),
+        ('path = "Wax and honey"', '"Wax and honey"', 8, "use single quotes: 'Wax and honey'"),
+        ("after.cost = 1", "after", 1, 'there is no table "after"; there are before'),
+        ("cost > 'cheap'", "'cheap'", 8, "this is not money, and cost is"),
+        ("code = 417", "417", 8, "\"code\" holds a code, so write it in quotes: '417'"),
+        ("cost = 19,90", ",", 10, "numbers have a decimal point"),
+        ("cost", "cost", 1, "a value and no condition"),
+        ("cost = ''", "''", 8, "a blank cell is NULL"),
+        ("cost = NULL", "NULL", None, "write IS NULL"),
+        ("cost > 1 AND", "AND", 10, "ends too early"),
+        ("cost > 1; DROP TABLE items", "DROP", 11, "not expected"),
+        ("cost IN (SELECT 1)", "cost", 1, "a condition cannot have this"),
+        ("RANDOM() > 1", "RANDOM", 1, "a condition cannot have this"),
+        ("CAST(cost AS INT) = 1", "cost", 6, "cannot turn one kind into another"),
+        ("tags < 'a'", "tags", 1, "none is less than another"),
+        ("code = 'x", "'x", 8, "a quote is not closed"),
+        ("cost = 1e60", "1e60", 8, "too many digits"),
+    ],
+)
+def test_what_is_no_condition_is_refused_at_its_word(condition, word, place, why):
+    with pytest.raises(ConditionError) as error:
+        holds(parse(condition), ROWS)
+    where = f" (character {place})" if place else ""
+    assert str(error.value).startswith(f'In the condition, at "{word}"{where}: ')
+    assert why in str(error.value)
+
+
+def test_what_cannot_be_worked_out_exactly_is_refused():
+    for condition, why in (
+        ("", "empty"),
+        ("(" * 5000 + "1" + ")" * 5000 + " = 1", "nested"),
+        ("*".join(["cost"] * 40) + " = 1", "exactly"),
+    ):
+        with pytest.raises(ConditionError, match=why):
+            holds(parse(condition), ROWS)
