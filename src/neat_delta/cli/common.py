@@ -13,6 +13,7 @@ from typing import TYPE_CHECKING, Any
 import click
 
 if TYPE_CHECKING:
+    from neat_delta.core.changes import Accept
     from neat_delta.core.layout import Layout, Writing
     from neat_delta.core.store import Store
 
@@ -25,6 +26,7 @@ __all__ = [
     "print_json",
     "store_option",
     "the_store",
+    "told_accepts",
     "told_layout",
     "told_writing",
     "where_option",
@@ -150,6 +152,25 @@ def told_writing() -> Writing:
     for one in contradictions(Store(writing=writing)):
         raise click.BadParameter(f"{one.what}.", param_hint="--" + one.where[-1].replace("_", "-"))
     return writing
+
+
+CHECKS = ("damage", "slip")
+
+
+def told_accepts(said: tuple[str, ...]) -> list[Accept]:
+    """What --accept lets through."""
+    from neat_delta.core.changes import Accept
+
+    found = []
+    for one in said:
+        check, mark, which = one.partition(":")
+        if check not in CHECKS or (mark and not which):
+            raise click.BadParameter(
+                f"{one!r} is not {' or '.join(CHECKS)}, with :FIELD or :SKU after it if it is only for one.",
+                param_hint="--accept",
+            )
+        found.append(Accept(check, which or None))
+    return found
 
 
 def the_store(told: str | None) -> tuple[Store, str] | None:

@@ -17,6 +17,7 @@ from neat_delta.cli.common import (
     print_json,
     store_option,
     the_store,
+    told_accepts,
     told_layout,
     told_writing,
     working,
@@ -36,6 +37,18 @@ __all__ = ["compare"]
     show_default=True,
     help="Cells emptied in SHEET: hold them, clear the field, or keep what live has.",
 )
+@click.option(
+    "--repair",
+    is_flag=True,
+    help="Put live's own value back where only the writing was damaged.  [default: held]",
+)
+@click.option(
+    "--accept",
+    multiple=True,
+    metavar="CHECK[:WHICH]",
+    help="Let through what was found: damage or slip, in one field or of one item: slip:price, damage:QA-1001. "
+    "May be repeated.",
+)
 @click.option("--with-new", is_flag=True, help="Send items that only SHEET has.  [default: held]")
 @store_option
 @key_option
@@ -53,6 +66,8 @@ def compare(
     sheet: str,
     output: str | None,
     blanks: str,
+    repair: bool,
+    accept: tuple[str, ...],
     with_new: bool,
     store: str | None,
     key: tuple[str, ...],
@@ -69,6 +84,9 @@ def compare(
     columns in any order. Both may be delimited text (CSV) in any encoding, a workbook (.xlsx, .ods, .xls), JSON, JSON
     Lines or Parquet, packed or not; - is standard input. What a file is, is found out; the options below tell it
     instead, for one of the two with live= or sheet= before the value.
+
+    Cells that a spreadsheet damaged, and whole columns that a hand slipped in, are found by holding SHEET against LIVE;
+    they are held, with the reason.
     """
     from neat_delta.files.whole import in_background, load
 
@@ -87,6 +105,7 @@ def compare(
         must_not_be_input(output, live, sheet)
     found = the_store(store)
     known, store_path = found or (None, None)
+    accepted = told_accepts(accept)
     told, saved, fields = told_pairing(mapped, only, ignore, mapping)
     with working(f"Reading {live} and {sheet}"):
         live_catalogue = neat_delta.read(fetching.pop(0)(), told_layout("live", known.file.layout if known else None))
@@ -104,6 +123,8 @@ def compare(
             accept_near=accept_near,
             blanks=blanks,  # type: ignore[arg-type]
             with_new=with_new,
+            accept=accepted,
+            repair=repair,
         )
     if output == "-":
         if as_json:
@@ -121,6 +142,7 @@ def compare(
         console = terminal.terminal()
         terminal.print_inputs(console, header, store_path, told=bool(key or (known and known.key.fields)))
         terminal.print_accounts(console, changes)
+        terminal.print_findings(console, changes)
         terminal.print_notes(console, changes)
         if output:
             console.print(f"\nWrote {output}. Look at it:  neat-delta preview {output}", soft_wrap=True)

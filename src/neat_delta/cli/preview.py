@@ -101,6 +101,7 @@ def preview(
     narrowed = bool(fields or skus or verdicts or where)
     if not narrowed:
         report.print_accounts(console, found)
+        report.print_findings(console, found)
         report.print_notes(console, found)
         console.print()
     if figures and not (skus or verdicts or where):

@@ -4,7 +4,8 @@ from __future__ import annotations
 
 from collections import Counter
 from collections.abc import Iterator
-from dataclasses import dataclass
+from dataclasses import dataclass, field
+from functools import partial
 from typing import Literal
 
 import msgspec
@@ -18,8 +19,11 @@ from neat_delta.core.store import Field
 __all__ = [
     "FORMAT",
     "VERSION",
+    "Accept",
     "ChangeSet",
     "Counts",
+    "Damaged",
+    "Finding",
     "Header",
     "Held",
     "HeldCount",
@@ -49,12 +53,57 @@ class SetAside(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
 
 
 class NearKey(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
-    """A key of the sheet that only nearly is a key of live, and whether it was taken for that all the same."""
+    """A key of the sheet that only nearly is a key of live, and whether it was taken for that all the same.
+
+    `damage` says what a spreadsheet did to the key, if that is what happened.
+    """
 
     row: int
     key: dict[str, str]
     live_key: dict[str, str]
     taken: bool
+    damage: str | None = None
+
+
+class Accept(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
+    """What is let through although it was found: a check, or only its findings in one field or of one item."""
+
+    check: str
+    which: str | None = None
+
+    def __str__(self) -> str:
+        """As it is said on the command line."""
+        return self.check if self.which is None else f"{self.check}:{self.which}"
+
+
+class Finding(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
+    """What was found wrong, in so many cells of these fields: the check, what happened, why we think so.
+
+    `done` says what became of the cells: held, repaired (live's own value is put back), accepted (let through as the
+    user said), or noted (nothing is held for it).
+    """
+
+    check: Literal["damage", "slip"]
+    name: str
+    fields: list[str]
+    cells: int
+    why: str
+    done: Literal["held", "repaired", "accepted", "noted"]
+
+
+class Damaged(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
+    """One damaged cell: its damage, its item, its place in the sheet, live's text, the sheet's text as it stands there,
+    and the repair, which is null where nobody can know what was meant.
+    """
+
+    damage: str
+    key: dict[str, str]
+    field: str
+    row: int
+    before: str | None
+    sheet: str
+    repair: str | None
+    done: Literal["held", "repaired", "accepted"]
 
 
 class Counts(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
@@ -63,7 +112,8 @@ class Counts(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     live's rows = same + changed + gone + set_aside_live; the sheet's = same + changed + new + set_aside_sheet.
     `cells` counts all cells of the change set, `held_cells` those of them that are held, by themselves or with their
     item; `blanks_kept` the emptied cells that were taken to mean "leave as it is"; `written_differently` the cells
-    whose text differs and whose value does not, which are no change.
+    whose text differs and whose value does not, which are no change. `damaged` counts the cells that came back other
+    than anybody typed them, `repaired` those of them that are no change as live's own value was put back.
     """
 
     same: int
@@ -76,6 +126,8 @@ class Counts(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     held_cells: int
     blanks_kept: int
     written_differently: int
+    damaged: int = 0
+    repaired: int = 0
 
 
 class Header(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
@@ -85,6 +137,7 @@ class Header(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     that have a name of their own in the store file. `settings` are the fields that are more than text; `writing` is how
     live writes values, and `sheet_writing` how the sheet does. `learned` says that these were found out, not told.
     `shared` says that a change goes to all items that have one key, `name` which field a person knows an item by.
+    `findings` are the damage and the slips that were found, and `accepted` what was said to be let through.
     """
 
     format: str
@@ -105,6 +158,8 @@ class Header(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     name: str | None
     near: list[NearKey]
     set_aside: list[SetAside]
+    findings: list[Finding] = []
+    accepted: list[Accept] = []
 
 
 class Held(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
@@ -139,6 +194,17 @@ class Item(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     row: Row
 
 
+DAMAGED_SCHEMA: dict[str, pl.DataType | type[pl.DataType]] = {
+    "damage": pl.String,
+    "key": pl.List(pl.String),
+    "field": pl.String,
+    "row": pl.Int64,
+    "before": pl.String,
+    "sheet": pl.String,
+    "repair": pl.String,
+    "done": pl.String,
+}
+
 ITEMS_SCHEMA = {"verdict": pl.String, "live": pl.Int64, "sheet": pl.Int64, "held": pl.String}
 
 
@@ -160,13 +226,15 @@ class ChangeSet:
     `keys`   one row an item, the key fields as columns: live's order, new items last in the sheet's order;
     `items`  one row an item: verdict, row numbers in live and sheet (null where none), reason it is held (null if not);
     `cells`  one row a changed cell, by item and then by field in live's order: number of the item (from 0),
-             field, text before and after (null where there was none), reason it is held (null if not).
+             field, text before and after (null where there was none), reason it is held (null if not);
+    `damaged` one row a damaged cell, as in `Damaged`, by row of the sheet and field.
     """
 
     header: Header
     keys: pl.DataFrame
     items: pl.DataFrame
     cells: pl.DataFrame
+    damaged: pl.DataFrame = field(default_factory=partial(pl.DataFrame, schema=DAMAGED_SCHEMA))
 
     def sent(self) -> pl.DataFrame:
         """The cells that are to be written: neither they nor their items are held."""
@@ -193,6 +261,11 @@ class ChangeSet:
             found = {fields[at]: (before[at], after[at]) for at in mine}
             yield Item(dict(zip(names, key, strict=True)), verdict, found, held, Row(live, sheet))
 
+    def each_damaged(self) -> Iterator[Damaged]:
+        """The damaged cells one by one."""
+        for damage, key, *rest in self.damaged.iter_rows():
+            yield Damaged(damage, dict(zip(self.header.key, key, strict=True)), *rest)
+
     def choose(self, numbers: pl.Series) -> ChangeSet:
         """The items of these numbers (from 0), in the order given, under the same header."""
         place = pl.DataFrame({"item": numbers.cast(pl.Int64)}).with_row_index("place")
@@ -202,6 +275,7 @@ class ChangeSet:
             self.keys.gather(numbers),
             self.items.gather(numbers),
             cells.select(self.cells.columns).sort("item", "field"),
+            self.damaged,
         )
 
 

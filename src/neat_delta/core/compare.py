@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections import Counter
 from collections.abc import Collection, Sequence
 from dataclasses import dataclass, replace
 from typing import Literal
@@ -14,19 +15,24 @@ from neat_delta.core.changes import (
     FORMAT,
     ITEMS_SCHEMA,
     VERSION,
+    Accept,
     ChangeSet,
     Counts,
+    Finding,
     Header,
+    SetAside,
     cells_schema,
     held,
 )
 from neat_delta.core.errors import CatalogueError
+from neat_delta.core.findings import look
 from neat_delta.core.fold import fold
 from neat_delta.core.headings import Pair, Pairing, pair
 from neat_delta.core.kinds import blank
 from neat_delta.core.layout import Writing
 from neat_delta.core.learn import glance, with_writing
-from neat_delta.core.match import Matched, find_key, match
+from neat_delta.core.match import REPEATS, SAME_ROW, Matched, find_key, match
+from neat_delta.core.slips import missing, pasted_twice
 from neat_delta.core.store import Field, Key, Store, continued
 from neat_delta.core.values import by_value, sheet_writing
 
@@ -127,6 +133,8 @@ def compare(
     accept_near: bool = False,
     blanks: Blanks = "hold",
     with_new: bool = False,
+    accept: Sequence[Accept] = (),
+    repair: bool = False,
 ) -> ChangeSet:
     """What the sheet changes in live, keyed by item.
 
@@ -137,17 +145,24 @@ def compare(
     An item missing in the sheet is `gone` and always held; an item that live lacks is `new` and held unless
     `with_new`; a cell emptied in the sheet is held, taken as said (`clear`) or dropped (`keep`), its text after being
     ""; a value that its kind cannot read is held. The text after is the value as the store writes it.
+    Damaged cells and cells that a slip touches are held, but for those that `accept` lets through; `repair` puts live's
+    value back where only the writing was damaged.
     Raises CatalogueError when the two cannot be compared.
     """
     laid = lay(live, sheet, store=store, key=key, told=told, saved=saved, only=only)
     live, sheet = laid.live, laid.sheet
-    matched = match(live, sheet, laid.key, accept_near=accept_near)
+    read = sheet
+    matched = match(live, sheet, laid.key, accept_near=accept_near, repair=repair)
+    twice = pasted_twice(sheet, matched.key, _repeated(sheet, matched))
+    if repair and twice.len():
+        sheet, matched = _once(live, sheet, twice, laid.key, accept_near=accept_near)
     cells = _texts_that_differ(live, sheet, matched)
     known = (
         with_writing(store, live) if store else glance(live, matched.key, cells["field"].unique(maintain_order=True))
     )
     settings = {name: known.fields.get(name, Field()) for name in matched.fields}
     mine = sheet_writing(cells, settings, known.writing, writing or Writing())
+    cells = cells.with_columns(raw="after")
     differing = by_value(cells, settings, known.writing, mine, learned=store is None)
     required = [name for name, field in settings.items() if field.required]
     locked = [name for name, field in settings.items() if field.locked]
@@ -164,6 +179,11 @@ def compare(
         .then(pl.lit(REQUIRED))
         .otherwise(why),
     )
+    columns = {one.field: one.column for one in laid.pairs if one.field is not None}
+    looked = look(
+        differing, live, sheet, matched, settings, known.writing, columns=columns, accept=accept, repair=repair
+    )
+    differing = looked.cells
     added = differing.filter(pl.col("pair").is_null() & (pl.col("after") != ""))
     differing = differing.filter(pl.col("pair").is_not_null())
     also = differing["same"] & ~differing.select(blank(pl.col("before")) & blank(pl.col("after"))).to_series()
@@ -187,13 +207,14 @@ def compare(
             sheet.cells.select(pl.col(matched.key).str.strip_chars()).gather(matched.new),
         ]
     )
+    repaired = int((looked.damaged["done"] == "repaired").sum())
     header = Header(
         format=FORMAT,
         version=VERSION,
         key=matched.key,
         fields=matched.fields,
         live=live.source,
-        sheet=sheet.source,
+        sheet=read.source,
         counts=Counts(
             same=matched.both.height - changed.height,
             changed=changed.height,
@@ -204,7 +225,9 @@ def compare(
             cells=cells.height,
             held_cells=int(held(items, cells).sum()),
             blanks_kept=kept,
-            written_differently=int(also.sum()),
+            written_differently=int(also.sum()) - repaired,
+            damaged=looked.damaged.height,
+            repaired=repaired,
         ),
         pairs=laid.pairs,
         headings=laid.headings,
@@ -217,8 +240,50 @@ def compare(
         name=laid.key.name,
         near=matched.near,
         set_aside=matched.set_aside,
+        findings=_of_rows(live, sheet, matched, twice, repair=repair) + looked.findings,
+        accepted=list(accept),
     )
-    return ChangeSet(header, keys, items, cells)
+    return ChangeSet(header, keys, items, cells, looked.damaged)
+
+
+def _repeated(sheet: Catalogue, matched: Matched) -> pl.Series:
+    """The places in the sheet of the rows that were set aside because their key repeats there."""
+    rows = [row.row for row in matched.set_aside if row.file == "sheet" and row.reason == REPEATS]
+    return sheet.place(pl.Series(rows, dtype=pl.Int64))
+
+
+def _once(
+    live: Catalogue, sheet: Catalogue, twice: pl.Series, key: Key, *, accept_near: bool
+) -> tuple[Catalogue, Matched]:
+    """The sheet without the rows that were pasted again, and the match without them; they are set aside."""
+    kept = pl.int_range(sheet.cells.height, eager=True).is_in(twice.implode()).not_()
+    rows = sheet.row(pl.int_range(sheet.cells.height, eager=True))
+    again = [
+        SetAside("sheet", row, found, SAME_ROW)
+        for row, found in zip(
+            sheet.row(twice), sheet.cells.select(key.fields).gather(twice).rows(named=True), strict=True
+        )
+    ]
+    once = replace(sheet, cells=sheet.cells.filter(kept), numbers=rows.filter(kept))
+    matched = match(live, once, key, accept_near=accept_near, repair=True)
+    aside = sorted([*matched.set_aside, *again], key=lambda row: (row.file, row.row))
+    return once, replace(matched, set_aside=aside)
+
+
+def _of_rows(live: Catalogue, sheet: Catalogue, matched: Matched, twice: pl.Series, *, repair: bool) -> list[Finding]:
+    """What is to be said of whole rows and of keys."""
+    found = []
+    damages = Counter((near.damage, near.taken) for near in matched.near if near.damage is not None)
+    for (name, taken), many in damages.items():
+        why = "the key is in no other way near, and no other item comes as near"
+        found.append(Finding("damage", name, matched.key, many, why, "repaired" if taken else "held"))
+    if twice.len():
+        why = f"{twice.len():,} rows are the same as one before them in every cell"
+        found.append(Finding("slip", "rows pasted twice", [], 0, why, "repaired" if repair else "noted"))
+    lost = missing(live, sheet, matched, matched.fields)
+    if lost is not None:
+        found.append(Finding("slip", "rows missing", [], 0, lost, "noted"))
+    return found
 
 
 def _with_their_twins(differing: pl.DataFrame, matched: Matched) -> pl.Series:

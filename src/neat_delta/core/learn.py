@@ -208,14 +208,14 @@ def _all(many: int, what: str) -> str:
 def _code(name: str, filled: pl.Series, writing: Writing) -> Found:
     """Digits with a leading zero or 12 to 14 of them in any cell; or digits and letters in one word in every cell."""
     del name, writing
-    many, first = filled.len(), filled.head(GLANCED)
+    many = filled.len()
     digits = filled.str.contains("^[0-9]+$")
     if digits.all():
         zeros = int(filled.str.contains("^0[0-9]").sum())
         long = int((filled.str.len_chars() >= 12).sum())
         said = f"{zeros:,} of {many:,} have a leading zero" if zeros else f"{long:,} of {many:,} have 12 digits or more"
         return (Field(kind="code"), said) if zeros or long else None
-    if not any(letter.isalpha() for text in first for letter in text):
+    if not filled.str.contains(r"\p{L}").any():
         return None
     words = filled.str.contains(r"^[\p{L}0-9][\p{L}0-9._/#+-]*$") & filled.str.contains("[0-9]")
     dates = filled.str.contains(r"^[0-9]{4}-[0-9]{2}-[0-9]{2}(?:T|$)").all()

@@ -15,12 +15,13 @@ import polars as pl
 
 from neat_delta.core.catalogue import MARK, Catalogue, listed
 from neat_delta.core.changes import NearKey, SetAside
+from neat_delta.core.damage.keys import damaged_keys, made_of
 from neat_delta.core.errors import CatalogueError
 from neat_delta.core.headings import SKU_HEADINGS, plain_heading
 from neat_delta.core.kinds import blank
 from neat_delta.core.store import Key
 
-__all__ = ["HARMLESS", "Matched", "find_key", "match", "match_places"]
+__all__ = ["HARMLESS", "REPEATS", "SAME_ROW", "Matched", "find_key", "match", "match_places"]
 
 
 @dataclass(frozen=True, slots=True)
@@ -63,13 +64,14 @@ def find_key(live: Catalogue, key: Sequence[str] = ()) -> list[str]:
     return [found]
 
 
-def match(live: Catalogue, sheet: Catalogue, key: Key, *, accept_near: bool = False) -> Matched:
+def match(live: Catalogue, sheet: Catalogue, key: Key, *, accept_near: bool = False, repair: bool = False) -> Matched:
     """Put every row of both in its place; the sheet's columns bear the names of live's fields.
 
     Rows without a key and rows whose key repeats, in either file, are set aside. A row whose key
     repeats in the other file is set aside too: nobody can say which of them is meant; but with `key.shared` "all", a
     row of the sheet is for every item of live that has its key. `accept_near` takes keys that differ only by case,
-    spaces, hyphens that look alike or leading zeros, where no other key of either file comes as near.
+    spaces, hyphens that look alike or leading zeros, where no other key of either file comes as near; `repair` takes
+    those that a spreadsheet made of a key of live.
     Raises CatalogueError when there is no item with a key, or no field in common.
     """
     fields = [name for name in live.fields if name in set(sheet.fields) and name not in key.fields]
@@ -102,9 +104,11 @@ def match(live: Catalogue, sheet: Catalogue, key: Key, *, accept_near: bool = Fa
         alone["sheet"] = alone["sheet"].filter(~alone["sheet"].is_in(totals.implode()))
         reasons["sheet"] = reasons["sheet"].scatter(totals, TOTAL_ROW)
     near = _near(keys, alone)
-    if accept_near and near.height:
-        both = pl.concat([both, near.cast({name: both.schema[name] for name in both.columns})]).sort("live")
-        alone = {name: places.filter(~places.is_in(near[name].implode())) for name, places in alone.items()}
+    near = near.with_columns(taken=pl.lit(accept_near) | (pl.lit(repair) & pl.col("damage").is_not_null()))
+    accepted = near.filter("taken").select(both.columns)
+    if accepted.height:
+        both = pl.concat([both, accepted.cast({name: both.schema[name] for name in both.columns})]).sort("live")
+        alone = {name: places.filter(~places.is_in(accepted[name].implode())) for name, places in alone.items()}
     return Matched(
         key=key.fields,
         both=both,
@@ -113,11 +117,13 @@ def match(live: Catalogue, sheet: Catalogue, key: Key, *, accept_near: bool = Fa
         set_aside=_set_aside(live, key.fields, reasons["live"], "live")
         + _set_aside(sheet, key.fields, reasons["sheet"], "sheet"),
         near=[
-            NearKey(row, ours, theirs, taken=accept_near)
-            for row, ours, theirs in zip(
+            NearKey(row, ours, theirs, accepted, damage)
+            for row, ours, theirs, accepted, damage in zip(
                 sheet.row(near["sheet"]),
                 sheet.cells.select(key.fields).gather(near["sheet"]).rows(named=True),
                 live.cells.select(key.fields).gather(near["live"]).rows(named=True),
+                near["taken"],
+                near["damage"],
                 strict=True,
             )
         ],
@@ -169,8 +175,11 @@ UNSEEN = "[\\s\u00ad\u200b\u200c\u200d\u2060\ufeff]"
 
 
 def _near(keys: dict[str, pl.DataFrame], alone: dict[str, pl.Series]) -> pl.DataFrame:
-    """The places of the items that are alone and nearly have the same key, where each is the only one that does."""
-    schema = {"live": pl.UInt32, "sheet": pl.UInt32}
+    """The places of the items that are alone and nearly have the same key, where each is the only one that does.
+
+    `damage` says what a spreadsheet did to live's key, if that is what happened.
+    """
+    schema = {"live": pl.UInt32, "sheet": pl.UInt32, "damage": pl.String}
     if not all(places.len() for places in alone.values()):
         return pl.DataFrame(schema=schema)
     form = (
@@ -187,7 +196,15 @@ def _near(keys: dict[str, pl.DataFrame], alone: dict[str, pl.Series]) -> pl.Data
         table = table.with_columns(places.cast(pl.UInt32).alias(MARK + name))
         forms.append(table.filter(pl.struct(keys[name].columns).is_unique()))
     found = forms[0].join(forms[1], on=keys["live"].columns, how="inner", maintain_order="right")
-    return found.select(pl.col(MARK + name).alias(name) for name in schema)
+    near = found.select(pl.col(MARK + name).alias(name) for name in alone)
+    if len(keys["live"].columns) > 1:
+        return near.with_columns(damage=pl.lit(None, pl.String))
+    texts = {name: keys[name].to_series().gather(near[name]) for name in alone}
+    near = near.with_columns(damage=damaged_keys(texts["live"], texts["sheet"]))
+    rest = {name: places.filter(~places.is_in(near[name].implode())) for name, places in alone.items()}
+    pairs = made_of({name: keys[name].to_series().gather(places) for name, places in rest.items()})
+    more = {name: rest[name].gather(pairs[name]).cast(pl.UInt32) for name in alone}
+    return pl.concat([near, pl.DataFrame(more).with_columns(damage=pairs["damage"])]).sort("sheet")
 
 
 def _totals(cells: pl.DataFrame, key: list[str], places: pl.Series) -> pl.Series:
@@ -218,9 +235,12 @@ def _set_aside(
     ]
 
 
-BLANK_ROW, TOTAL_ROW = "blank row", "total"
-HARMLESS = (BLANK_ROW, TOTAL_ROW)
+BLANK_ROW, TOTAL_ROW, SAME_ROW = "blank row", "total", "the same row again"
+HARMLESS = (BLANK_ROW, TOTAL_ROW, SAME_ROW)
 """The reasons for setting a row aside that mean nothing is wrong."""
+
+REPEATS = "key repeats in the sheet"
+"""The reason for which rows of the sheet are set aside that have one key."""
 
 TOTAL = (
     r"(?i)^\s*(?:grand |sub-?)?(?:totals?|totale|totaal|sum|summe|somme|gesamt|zwischensumme|suma|razem|"

@@ -3,17 +3,21 @@
 from __future__ import annotations
 
 from collections.abc import Iterable, Iterator
+from dataclasses import replace
 from pathlib import Path
+from typing import TypeVar
 
 import msgspec
 import polars as pl
 
 from neat_delta.core.catalogue import Catalogue, renamed
 from neat_delta.core.changes import (
+    DAMAGED_SCHEMA,
     FORMAT,
     ITEMS_SCHEMA,
     VERSION,
     ChangeSet,
+    Damaged,
     Header,
     Item,
     cells_schema,
@@ -42,6 +46,7 @@ def change_lines(changes: ChangeSet) -> Iterator[bytes]:
             yield encoder.encode_lines(batch)
             batch.clear()
     yield encoder.encode_lines(batch)
+    yield encoder.encode_lines(list(changes.each_damaged()))
 
 
 def write_changes(changes: ChangeSet, path: str) -> None:
@@ -71,9 +76,11 @@ def read_changes(path: str) -> ChangeSet:
     if not lines or lines.pop():
         raise ChangeSetError(f"{path}: the last line is cut short. {AGAIN}")
     wanted = header.counts.changed + header.counts.new + header.counts.gone
-    if len(lines) != wanted:
-        raise ChangeSetError(f"{path}: it has {len(lines):,} items where its header counts {wanted:,}. {AGAIN}")
-    return _tables(header, _decoded(lines, path), path)
+    if len(lines) != wanted + header.counts.damaged:
+        found = len(lines) - header.counts.damaged
+        raise ChangeSetError(f"{path}: it has {found:,} items where its header counts {wanted:,}. {AGAIN}")
+    damaged = _damaged(header, _decoded(lines[wanted:], path, Damaged, wanted + 2), path)
+    return replace(_tables(header, _decoded(lines[:wanted], path, Item), path), damaged=damaged)
 
 
 def _header(line: bytes, path: str) -> Header:
@@ -96,9 +103,12 @@ def _header(line: bytes, path: str) -> Header:
     return header
 
 
-def _decoded(lines: list[bytes], path: str) -> Iterator[Item]:
-    decoder = msgspec.json.Decoder(Item)
-    for number, line in enumerate(lines, 2):
+Line = TypeVar("Line")
+
+
+def _decoded(lines: list[bytes], path: str, kind: type[Line], first: int = 2) -> Iterator[Line]:
+    decoder = msgspec.json.Decoder(kind)
+    for number, line in enumerate(lines, first):
         try:
             yield decoder.decode(line)
         except msgspec.MsgspecError as error:
@@ -108,6 +118,17 @@ def _decoded(lines: list[bytes], path: str) -> Iterator[Item]:
 def _plain(error: Exception) -> str:
     """Msgspec's message, which names the place within the line, without its full stop."""
     return str(error).rstrip(".")
+
+
+def _damaged(header: Header, found: Iterable[Damaged], path: str) -> pl.DataFrame:
+    """The damaged cells as a table."""
+    rows = []
+    for one in found:
+        if one.key.keys() != set(header.key) or one.field not in header.fields:
+            raise ChangeSetError(f"{path}: a damaged cell has a key or a field that line 1 does not name. {AGAIN}")
+        key = [one.key[name] for name in header.key]
+        rows.append((one.damage, key, one.field, one.row, one.before, one.sheet, one.repair, one.done))
+    return pl.DataFrame(rows, schema=DAMAGED_SCHEMA, orient="row")
 
 
 def _tables(header: Header, found: Iterable[Item], path: str) -> ChangeSet:

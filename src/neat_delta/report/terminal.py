@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from pathlib import PurePath
-from typing import Literal
+from typing import TYPE_CHECKING, Literal
 
 import polars as pl
 from rich.cells import cell_len
@@ -13,9 +13,9 @@ from rich.table import Table
 from rich.text import Text
 
 from neat_delta.core.catalogue import Catalogue, column_letter, listed
-from neat_delta.core.changes import ChangeSet, Header, HeldCount, Item
+from neat_delta.core.changes import ChangeSet, Finding, Header, HeldCount, Item
 from neat_delta.core.compare import Laid
-from neat_delta.core.cut import Cut
+from neat_delta.core.damage import DAMAGES
 from neat_delta.core.figures import FieldFigures, difference, per_cent
 from neat_delta.core.layout import Layout
 from neat_delta.core.learn import Learned
@@ -25,9 +25,13 @@ from neat_delta.core.values import NOT, kinds_said
 from neat_delta.report.text import count, cut, key_text, shown, signed
 from neat_delta.report.view import View
 
+if TYPE_CHECKING:
+    from neat_delta.core.cut import Cut
+
 __all__ = [
     "print_accounts",
     "print_figures",
+    "print_findings",
     "print_inputs",
     "print_items",
     "print_learned",
@@ -134,6 +138,84 @@ def print_accounts(console: Console, changes: ChangeSet) -> None:
     table.add_section()
     table.add_row("rows read", f"{header.live.rows:,}", f"{header.sheet.rows:,}", style="bold")
     console.print(table)
+
+
+DONE = {
+    "held": "held",
+    "repaired": "repaired: live's value put back",
+    "accepted": "let through, as you said",
+    "noted": "noted",
+}
+
+
+def print_findings(console: Console, changes: ChangeSet) -> None:
+    """The damage and the slips: what happened, where, for example which cell, why we think so, what was done."""
+    header = changes.header
+    if not header.findings:
+        return
+    letters = {pair.field: column_letter(pair.column) for pair in header.pairs if pair.field is not None}
+    groups = {
+        "damage": "damage: what a spreadsheet did to cells that nobody edited",
+        "slip": "slips: what a hand did to many cells at once",
+    }
+    for check, title in groups.items():
+        found = [one for one in header.findings if one.check == check]
+        if not found:
+            continue
+        console.print(f"\n{title}", style="bold")
+        for one in found[:LISTED]:
+            style = {"held": "magenta", "repaired": "green", "accepted": "yellow", "noted": "yellow"}[one.done]
+            where = ", ".join(
+                f"{shown(name)} ({letters[name]})" if name in letters else shown(name) for name in one.fields
+            )
+            head = Text(f"  {one.name}", style).append(f"  {where}" if where else "", "bold")
+            if one.cells:
+                head.append(f"  {count(one.cells, 'cell')}")
+            head.append(f"  {DONE[one.done]}", style)
+            console.print(head)
+            console.print(Text(f"    {one.why}", "dim"))
+            for line in _examples(changes, one, console.width):
+                console.print(line)
+        if len(found) > LISTED:
+            console.print(f"  and {len(found) - LISTED:,} more sorts, all in line 1 of the change set")
+    open_ = [one for one in header.findings if one.done == "held"]
+    if open_:
+        ways = [
+            "--accept " + ("slip" if any(one.check == "slip" for one in open_) else "damage") + " lets them through"
+        ]
+        if any(one.check == "damage" for one in open_):
+            ways.insert(0, "--repair puts live's value back where that is certain")
+        console.print(f"  {'; '.join(ways)}.")
+
+
+def _examples(changes: ChangeSet, finding: Finding, width: int) -> list[Text]:
+    """A cell or two of a finding, with their place."""
+    examples = []
+    if finding.check == "damage":
+        of = changes.damaged.filter(
+            (pl.col("damage") == finding.name)
+            & pl.col("field").is_in(finding.fields)
+            & (pl.col("done") == finding.done)
+        ).head(EXAMPLES)
+        for key, row, before, sheet in of.select("key", "row", "before", "sheet").iter_rows():
+            name = " / ".join(shown(part) for part in key)
+            examples.append((name, row, before, sheet))
+    elif finding.done == "held" and finding.cells:
+        reason = f"slip: {finding.name}"
+        of = changes.cells.filter((pl.col("held") == reason) & pl.col("field").cast(pl.String).is_in(finding.fields))
+        for item, before, after in of.head(EXAMPLES).select("item", "before", "after").iter_rows():
+            name = key_text(changes.keys.row(item, named=True))
+            examples.append((name, changes.items["sheet"][item], before, after))
+    lines = []
+    for name, row, before, sheet in examples:
+        line = Text(f"    {name}, row {row:,}: ")
+        room = max(8, (width - cell_len(line.plain) - 3) // 2)
+        old, new = _around_the_difference(shown(before or ""), shown(sheet), room)
+        lines.append(line.append(old, "bright_red").append(" → ").append(new, "green"))
+    return lines
+
+
+EXAMPLES = 2
 
 
 def print_notes(console: Console, changes: ChangeSet) -> None:
@@ -365,8 +447,21 @@ def _print_held(console: Console, reasons: Sequence[HeldCount]) -> None:
         table.add_column(no_wrap=no_wrap, overflow="fold")
     for held in reasons:
         what = ", ".join(count(n, unit) for n, unit in ((held.items, "item"), (held.cells, "cell")) if n)
-        table.add_row(Text(f"  {held.reason}", "bold"), Text(what, "bold"), WAY_OUT.get(held.reason, UNREAD))
+        table.add_row(Text(f"  {held.reason}", "bold"), Text(what, "bold"), _way_out(held.reason))
     console.print(table)
+
+
+def _way_out(reason: str) -> str:
+    """What a reason for holding means, and how to have it otherwise."""
+    check, mark, name = reason.partition(": ")
+    if not mark:
+        return WAY_OUT.get(reason, UNREAD)
+    if check == "slip":
+        return "--accept slip:FIELD sends them"
+    certain = name in DAMAGES and DAMAGES[name].certain
+    return (
+        "--repair puts live's value back" if certain else "type the value anew; --accept damage:SKU sends it as it is"
+    )
 
 
 def _print_listed(console: Console, title: str, listed: Sequence[Listed]) -> None:

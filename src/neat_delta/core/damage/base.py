@@ -1,0 +1,39 @@
+"""What every sort of damage is: how it is seen in a cell that came back, and why nobody would have typed it."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from dataclasses import dataclass
+
+import polars as pl
+
+__all__ = ["AFTER", "ANY", "BEFORE", "CODES", "NUMBERS", "TEXTS", "WORDS", "Damage"]
+
+NUMBERS = ("integer", "decimal", "money")
+CODES = ("code", "text", "choice", "measure")
+"""The kinds whose cells may be made of digits that are no number."""
+WORDS = ("text", "choice", "code", "list", "path", "link", "image", "measure", "json")
+TEXTS = WORDS
+ANY = (*WORDS, *NUMBERS, "flag", "date")
+
+BEFORE, AFTER = pl.col("before"), pl.col("after")
+"""The two cells as a damage sees them: live's, and the sheet's as it stands there; both without outer white space."""
+
+
+@dataclass(frozen=True, slots=True)
+class Damage:
+    """A sort of damage.
+
+    `name` says what happened and `why` how we know, both as a person is told. Of the cells whose kind is one of
+    `kinds`, those are damaged for which `look` holds, an expression over `BEFORE` and `AFTER`, and, where an expression
+    cannot tell, `sure` of the two texts as well. `certain` says that only the writing was damaged: live's
+    value is what was meant. `alone` says that it is seen without live's value, too.
+    """
+
+    name: str
+    why: str
+    kinds: tuple[str, ...]
+    look: pl.Expr
+    sure: Callable[[str, str], bool] | None = None
+    certain: bool = True
+    alone: bool = False

@@ -1,0 +1,100 @@
+"""Codes that a spreadsheet took for numbers: `00417`, `5901234123457`, `12E3`."""
+
+from __future__ import annotations
+
+import re
+from decimal import ROUND_HALF_UP, Decimal, InvalidOperation
+
+import polars as pl
+
+from neat_delta.core.damage.base import AFTER, ANY, BEFORE, CODES, NUMBERS, Damage
+from neat_delta.core.kinds.base import EXACT
+
+__all__ = ["CODE_DAMAGES", "scientific"]
+
+DIGITS = BEFORE.str.contains("^[0-9]+$")
+BARE = pl.when(BEFORE.str.contains("^0+$")).then(pl.lit("0")).otherwise(BEFORE.str.strip_chars_start("0"))
+"""Live's digits without the zeros that lead them."""
+
+POWER = re.compile(r"([+-]?\d+)(?:[.,](\d+))?[eE]\+?(\d{1,3})")
+
+
+def scientific(before: str, after: str) -> bool:
+    """Whether `after` is `before` as a number with a power of ten, rounded to the digits it shows."""
+    found = POWER.fullmatch(after)
+    if found is None:
+        return False
+    shown = Decimal(f"{found[1]}.{found[2] or 0}E{found[3]}")
+    try:
+        exact = Decimal(before.replace(",", "."))
+    except InvalidOperation:
+        return False
+    step = Decimal(1).scaleb(int(found[3]) - len(found[2] or ""))
+    return exact.is_finite() and exact.quantize(step, ROUND_HALF_UP, EXACT) == shown
+
+
+def _power_read(before: str, after: str) -> bool:
+    """Whether live's code has the form of a power of ten, and `after` is that number."""
+    if POWER.fullmatch(before) is None:
+        return False
+    try:
+        return Decimal(before) == Decimal(after.replace(",", ".")) and before != after
+    except InvalidOperation:
+        return False
+
+
+CODE_DAMAGES = (
+    Damage(
+        "apostrophe or equals sign in front",
+        "it is live's value with the mark that keeps a spreadsheet from changing it",
+        ANY,
+        (pl.concat_str(pl.lit("'"), BEFORE) == AFTER)
+        | (pl.concat_str(pl.lit("="), BEFORE) == AFTER)
+        | (pl.concat_str(pl.lit('="'), BEFORE, pl.lit('"')) == AFTER),
+    ),
+    Damage(
+        "leading zeros lost",
+        "the same digits without the zeros in front, as a number is written",
+        CODES,
+        DIGITS & (AFTER == BARE),
+    ),
+    Damage(
+        "decimals added to a code",
+        "the same digits with .0 after them, as a number is written",
+        CODES,
+        DIGITS & (AFTER.str.extract(r"^([0-9]+)[.,]0+$") == BARE),
+    ),
+    Damage(
+        "thousands marks in a code",
+        "the same digits in groups of three",
+        CODES,
+        DIGITS
+        & AFTER.str.contains(r"^[0-9]{1,3}([., '\u00a0\u202f’][0-9]{3})+$")
+        & (AFTER.str.replace_all("[^0-9]", "") == BARE),
+    ),
+    Damage(
+        "scientific notation",
+        "live's number as a power of ten, rounded to the digits that were shown",
+        (*CODES, *NUMBERS),
+        AFTER.str.contains(r"^[0-9]([.,][0-9]+)?[eE]\+?[0-9]{1,3}$") & BEFORE.str.contains("^[0-9]+([.,][0-9]+)?$"),
+        scientific,
+    ),
+    Damage(
+        "read as a power of ten",
+        "live's code looks like one, and this is the number",
+        CODES,
+        BEFORE.str.contains("^[0-9]+[eE][0-9]{1,3}$") & AFTER.str.contains("^[0-9]"),
+        _power_read,
+    ),
+    Damage(
+        "digits rounded",
+        "the same first 15 digits and then zeros: a spreadsheet holds no more of a number",
+        CODES,
+        DIGITS
+        & (BEFORE.str.len_bytes() > 15)
+        & (AFTER.str.len_bytes() == BARE.str.len_bytes())
+        & (AFTER.str.slice(0, 14) == BARE.str.slice(0, 14))
+        & AFTER.str.contains("^[0-9]{15}0+$")
+        & ~BARE.str.contains("^[0-9]{15}0+$"),
+    ),
+)

@@ -1,0 +1,167 @@
+"""Findings: the damage and the slips among a round's changed cells, and what is done about each cell.
+
+A damaged cell is held, repaired or accepted; a slip holds the cells that it touches, or is accepted.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass
+
+import polars as pl
+
+from neat_delta.core.catalogue import Catalogue
+from neat_delta.core.changes import DAMAGED_SCHEMA, Accept, Finding
+from neat_delta.core.damage import DAMAGES, damaged
+from neat_delta.core.layout import Writing
+from neat_delta.core.match import Matched
+from neat_delta.core.slips import Round, key, slips
+from neat_delta.core.store import Field
+
+__all__ = ["DAMAGE", "SLIP", "Looked", "look"]
+
+DAMAGE, SLIP = "damage: ", "slip: "
+"""The starts of the reasons for which cells are held that are damaged, or that a slip touches."""
+
+
+@dataclass(frozen=True, slots=True)
+class Looked:
+    """The cells with what was done about them, the findings, and the damaged cells one by one."""
+
+    cells: pl.DataFrame
+    findings: list[Finding]
+    damaged: pl.DataFrame
+
+
+def look(
+    cells: pl.DataFrame,
+    live: Catalogue,
+    sheet: Catalogue,
+    matched: Matched,
+    settings: Mapping[str, Field],
+    writing: Writing,
+    *,
+    columns: Mapping[str, int],
+    accept: Sequence[Accept] = (),
+    repair: bool = False,
+) -> Looked:
+    """Look through cells whose text differs (`field`, `pair`, `new`, `before`, `after`, `raw`, `same`, `held`) for
+    damage and slips.
+
+    `columns` are the fields' places in the sheet. A damaged cell that is repaired becomes the `same`, with live's text
+    as its `after`; one that is not, and one that a slip touches, is `held`, unless it is accepted.
+    """
+    changed = (~cells["same"]).arg_true()
+    if not changed.len():
+        return Looked(cells, [], pl.DataFrame(schema=DAMAGED_SCHEMA))
+    some = cells.gather(changed).with_row_index("number").with_columns(place=_places(cells.gather(changed), matched))
+    findings: list[Finding] = []
+    names = damaged(some, settings)
+    hurt = names.is_not_null()
+    listed = pl.DataFrame(schema=DAMAGED_SCHEMA)
+    if hurt.any():
+        some, listed = _damage(some, names, live, sheet, matched, accept, repair=repair)
+        findings += _grouped(listed)
+    whole = some.filter(~hurt & pl.col("pair").is_not_null())
+    if whole.height:
+        found = slips(_round(whole, live, sheet, matched, settings, writing, columns))
+        for slip in found:
+            numbers = slip.cells
+            through = _through("slip", some.gather(numbers), live, matched, accept)
+            for done, which in (("accepted", numbers.filter(through)), ("held", numbers.filter(~through))):
+                if which.len():
+                    findings.append(Finding("slip", slip.name, slip.fields, which.len(), slip.why, done))  # type: ignore[arg-type]
+            reasons = pl.repeat(SLIP + slip.name, numbers.len() - int(through.sum()), dtype=pl.String, eager=True)
+            some = some.with_columns(held=some["held"].scatter(numbers.filter(~through), reasons))
+    now = {name: cells[name].scatter(changed, some[name]) for name in ("after", "same", "held")}
+    return Looked(cells.with_columns(**now), findings, listed)
+
+
+def _round(
+    cells: pl.DataFrame,
+    live: Catalogue,
+    sheet: Catalogue,
+    matched: Matched,
+    settings: Mapping[str, Field],
+    writing: Writing,
+    columns: Mapping[str, int],
+) -> Round:
+    """The cells as slips are looked for in them."""
+    forms = {"ours": "before", "theirs": "after", "typed": "raw"}
+    cells = cells.with_columns(key(pl.col(text)).alias(name) for name, text in forms.items())
+    at = pl.repeat(None, sheet.cells.height, dtype=pl.Int64, eager=True)
+    cells = cells.sort(pl.col("field").cast(pl.Enum(matched.fields)), "place")
+    parts = cells.partition_by("field", as_dict=True, maintain_order=True)
+    return Round(
+        {str(name): part for (name,), part in parts.items()},
+        settings,
+        writing,
+        columns,
+        live.cells,
+        sheet.cells,
+        at.scatter(matched.both["sheet"], matched.both["live"].cast(pl.Int64)),
+        matched.both["live"],
+    )
+
+
+def _places(cells: pl.DataFrame, matched: Matched) -> pl.Series:
+    """The cells' rows in the sheet, from 0."""
+    both = matched.both["sheet"].gather(cells["pair"]).cast(pl.Int64)
+    return both.zip_with(both.is_not_null(), matched.new.gather(cells["new"]).cast(pl.Int64))
+
+
+def _damage(
+    some: pl.DataFrame,
+    names: pl.Series,
+    live: Catalogue,
+    sheet: Catalogue,
+    matched: Matched,
+    accept: Sequence[Accept],
+    *,
+    repair: bool,
+) -> tuple[pl.DataFrame, pl.DataFrame]:
+    """The cells with the damaged ones held or repaired, and these one by one."""
+    at = names.is_not_null().arg_true()
+    cells = some.gather(at).with_columns(damage=names.gather(at))
+    certain = pl.col("damage").is_in([name for name, damage in DAMAGES.items() if damage.certain])
+    done = pl.when("through").then(pl.lit("accepted")).when(certain & repair).then(pl.lit("repaired"))
+    cells = cells.with_columns(through=_through("damage", cells, live, matched, accept)).with_columns(
+        done=done.otherwise(pl.lit("held")), repair=pl.when(certain).then("before")
+    )
+    keys = sheet.cells.select(pl.col(matched.key).str.strip_chars()).gather(cells["place"])
+    listed = cells.select("damage", "field", "before", "repair", "done", sheet="raw").with_columns(
+        row=sheet.row(cells["place"]), key=keys.select(pl.concat_list(pl.all())).to_series()
+    )
+    put_back = cells["done"] == "repaired"
+    held = cells["done"] == "held"
+    reasons = pl.select(pl.concat_str(pl.lit(DAMAGE), cells["damage"])).to_series()
+    some = some.with_columns(
+        same=some["same"].scatter(at.filter(put_back), True),
+        after=some["after"].scatter(at.filter(put_back), cells["before"].filter(put_back)),
+        held=some["held"].scatter(at.filter(put_back), None).scatter(at.filter(held), reasons.filter(held)),
+    )
+    order = pl.col("field").cast(pl.Enum(matched.fields))
+    return some, listed.sort("row", order, maintain_order=True).select(list(DAMAGED_SCHEMA)).cast(DAMAGED_SCHEMA)  # type: ignore[arg-type]
+
+
+def _grouped(listed: pl.DataFrame) -> list[Finding]:
+    """The damage as a person is told of it: by what happened, field and what was done."""
+    groups = listed.group_by("damage", "field", "done", maintain_order=True).len()
+    return [
+        Finding("damage", name, [field], many, DAMAGES[name].why, done)
+        for name, field, done, many in groups.iter_rows()
+    ]
+
+
+def _through(check: str, cells: pl.DataFrame, live: Catalogue, matched: Matched, accept: Sequence[Accept]) -> pl.Series:
+    """Which cells are let through: those of an accepted check, by field or by a part of the item's key."""
+    asked = [one for one in accept if one.check == check]
+    if any(one.which is None for one in asked):
+        return pl.repeat(True, cells.height, eager=True)
+    which = [one.which for one in asked]
+    through = cells["field"].is_in(which)
+    if which:
+        places = matched.both["live"].gather(cells["pair"])
+        for part in matched.key:
+            through |= live.cells[part].gather(places).str.strip_chars().is_in(which).fill_null(value=False)
+    return through

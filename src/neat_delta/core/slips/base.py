@@ -1,0 +1,92 @@
+"""What every slip is, and what it is looked for in: the changed cells of one round, as a hand may have moved them."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass, replace
+
+import polars as pl
+
+from neat_delta.core.kinds import KINDS
+from neat_delta.core.kinds.number import NUMBER_KINDS
+from neat_delta.core.layout import Writing
+from neat_delta.core.store import Field
+
+__all__ = ["Round", "Slip", "amounts", "key", "runs"]
+
+EXACT = pl.Decimal(38, 6)
+
+
+@dataclass(frozen=True, slots=True)
+class Slip:
+    """A slip: what happened, in which fields, to which cells (by their `number`), and how we know."""
+
+    name: str
+    fields: list[str]
+    cells: pl.Series
+    why: str
+
+
+@dataclass(frozen=True, slots=True)
+class Round:
+    """The changed cells of items that both files have.
+
+    `parts` are the cells of each field in the sheet's order: `number` (from 0), `field`, `pair` (the item, in live's
+    order), `place` (its row in the sheet, from 0), `before`, `after`, `raw` (the sheet's text as it stands there), and
+    `ours`, `theirs` and `typed`, these three in a form in which 5 and 5.00 are the same. `columns` are the fields'
+    places in the sheet; `live` and `sheet` are both tables, `item_at` the row in live of each row of the sheet (null
+    where none), `items` that of each pair.
+    """
+
+    parts: dict[str, pl.DataFrame]
+    settings: Mapping[str, Field]
+    writing: Writing
+    columns: Mapping[str, int]
+    live: pl.DataFrame
+    sheet: pl.DataFrame
+    item_at: pl.Series
+    items: pl.Series
+
+    def kind(self, name: str) -> str:
+        """The kind of a field."""
+        return self.settings.get(name, Field()).kind
+
+    def by_field(self, least: int) -> dict[str, pl.DataFrame]:
+        """The cells of each field in which at least so many change."""
+        return {name: cells for name, cells in self.parts.items() if cells.height >= least}
+
+    def without(self, numbers: pl.Series) -> Round:
+        """The round without these cells."""
+        rest = {name: cells.filter(~pl.col("number").is_in(numbers.implode())) for name, cells in self.parts.items()}
+        return replace(self, parts=rest)
+
+    def had(self, names: Sequence[str], items: pl.Series) -> pl.DataFrame:
+        """What live has in these fields of these items (null where there is no item), in the form of `ours`."""
+        return self.live.select(names).select(pl.all().gather(items)).select(key(pl.all()))
+
+
+def key(text: pl.Expr) -> pl.Expr:
+    """A text in a form in which two ways to write a number are the same."""
+    bare = text.str.strip_chars()
+    decimal = bare.str.contains(r"^-?[0-9]+[.,][0-9]+$")
+    return (
+        pl.when(decimal)
+        .then(bare.str.replace(",", ".").str.strip_chars_end("0").str.strip_chars_end("."))
+        .otherwise(bare)
+    )
+
+
+def amounts(texts: pl.Series, settings: Field, writing: Writing) -> pl.Series | None:
+    """The numbers in the cells of a field of numbers, exactly (null where unreadable); None for any other field."""
+    if settings.kind not in NUMBER_KINDS:
+        return None
+    values = KINDS[settings.kind].read(texts, settings, writing)
+    return values.set(values.str.len_chars() > 30, None).cast(EXACT, strict=False)
+
+
+def runs(holds: pl.Series) -> pl.DataFrame:
+    """The runs of true in a series: `start` and `length`."""
+    table = (
+        holds.fill_null(value=False).rle().struct.unnest().with_columns(start=pl.col("len").cum_sum() - pl.col("len"))
+    )
+    return table.filter("value").select("start", length="len")

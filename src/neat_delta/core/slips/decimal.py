@@ -1,0 +1,60 @@
+"""A decimal slip: a price, weight or the like ten, a hundred or a thousand times what it was, or that part of it."""
+
+from __future__ import annotations
+
+import polars as pl
+
+from neat_delta.core.slips.base import Round, Slip, amounts
+from neat_delta.core.store import Field
+
+__all__ = ["decimal_slip"]
+
+KINDS = ("decimal", "money")
+"""Stock goes from 2 to 20 as a matter of course, so whole numbers are left alone."""
+
+WITHIN = 0.11
+"""How far the power of ten may be missed, as a decimal logarithm: 0.78 to 1.29 times it, beyond the usual change."""
+
+EXACTLY = 1e-9
+"""Or the digits are live's, and only the mark moved."""
+
+USUAL, FEW = 0.5, 5
+"""The usual change is the median of those up to three times or down to a third, where there are so many."""
+
+
+def decimal_slip(round_: Round) -> list[Slip]:
+    """Cells whose number is ten, a hundred or a thousand times what the field's other changes lead to, or that part."""
+    slips = []
+    for name, cells in round_.by_field(1).items():
+        if round_.kind(name) not in KINDS:
+            continue
+        settings = round_.settings.get(name, Field())
+        before, after = (amounts(cells[side], settings, round_.writing) for side in ("before", "after"))
+        if before is None or after is None:
+            continue
+        # Floating point is good enough here: it only sorts out what is far off.
+        table = pl.DataFrame({"before": before.cast(pl.Float64), "after": after.cast(pl.Float64)})
+        table = table.with_columns(power=(pl.col("after") / pl.col("before")).log10())
+        usual = table.filter(pl.col("power").abs() < USUAL)["power"]
+        middle = float(usual.median() or 0) if usual.len() >= FEW else 0.0  # type: ignore[arg-type]
+        beyond = pl.col("power") - middle
+        off = table.select(
+            ((pl.col("before") > 0) & (pl.col("after") > 0))
+            & (_near_ten(beyond, WITHIN) | _near_ten(pl.col("power"), EXACTLY))
+        ).to_series()
+        off &= ~_one_price(cells)
+        found = cells.filter(off.fill_null(value=False))
+        if found.height:
+            why = f"{found.height:,} of {cells.height:,} changed cells went up or down by 10, 100 or 1,000 times"
+            slips.append(Slip("a decimal slip", [name], found["number"], why))
+    return slips
+
+
+def _near_ten(power: pl.Expr, within: float) -> pl.Expr:
+    """Whether a decimal logarithm is that of ten, a hundred or a thousand, up or down, give or take."""
+    return power.abs().is_between(1 - within, 3 + within) & ((power - power.round()).abs() <= within)
+
+
+def _one_price(cells: pl.DataFrame) -> pl.Series:
+    """Cells that get one value, of three or more that had different ones: a clearance at 9.90 is no slip."""
+    return cells.select(pl.col("ours").n_unique().over("theirs") >= 3).to_series()

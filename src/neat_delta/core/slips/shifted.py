@@ -1,0 +1,65 @@
+"""A column shifted by some rows: each cell holds what the row above or below it held."""
+
+from __future__ import annotations
+
+import polars as pl
+
+from neat_delta.core.slips.base import Round, Slip, amounts, runs
+from neat_delta.core.store import Field
+
+__all__ = ["shifted"]
+
+LEAST = 10
+"""So many changed cells must follow each other in this way, with five different values or more among them."""
+
+FARTHEST = 3
+"""Rows that a column is shifted by, at most."""
+
+
+def shifted(round_: Round) -> list[Slip]:
+    """Columns in which, in the sheet's order or in live's, each changed cell of a run has its neighbour's value.
+
+    Where numbers all differ from their own value before by the same step or two, it is a rise and no shift.
+    """
+    slips = []
+    for name, cells in round_.by_field(LEAST).items():
+        if cells["theirs"].is_in(cells["ours"].implode()).sum() < LEAST:
+            continue
+        slip = next((found for order in ("place", "pair") if (found := _in(cells, order, name, round_))), None)
+        if slip is not None:
+            slips.append(slip)
+    return slips
+
+
+def _in(cells: pl.DataFrame, order: str, name: str, round_: Round) -> Slip | None:
+    cells = cells.sort(order)
+    rows, here = (round_.item_at if order == "place" else round_.items), cells[order].cast(pl.Int64)
+    best: tuple[int, pl.DataFrame] | None = None
+    for step in (*range(1, FARTHEST + 1), *range(-1, -FARTHEST - 1, -1)):
+        beside = here - step
+        beside = beside.set(~beside.is_between(0, rows.len() - 1), None)
+        held = cells.with_columns(neighbour=round_.had([name], rows.gather(beside))[name])
+        found = _hits(held, name, round_)
+        if found.height and (best is None or found.height > best[1].height):
+            best = (step, found)
+    if best is None:
+        return None
+    step, found = best
+    how = f"{abs(step)} row{'s' * (abs(step) > 1)} {'down' if step > 0 else 'up'}"
+    why = f"{found.height:,} cells hold what stood {'above' if step > 0 else 'below'} them ({how})"
+    return Slip("a column shifted by rows", [name], found["number"].sort(), why)
+
+
+def _hits(held: pl.DataFrame, name: str, round_: Round) -> pl.DataFrame:
+    hits = held["theirs"] == held["neighbour"]
+    found = [held.clear()]
+    for start, length in runs(hits).filter(pl.col("length") >= LEAST).iter_rows():
+        run = held.slice(start, length)
+        if run["theirs"].n_unique() < 5:
+            continue
+        settings = round_.settings.get(name, Field())
+        before, after = (amounts(run[side], settings, round_.writing) for side in ("before", "after"))
+        if before is not None and after is not None and (after - before).n_unique() < 3:
+            continue
+        found.append(run)
+    return pl.concat(found)
