@@ -118,14 +118,8 @@ def _read(text: str) -> frozenset[Day]:
 
 def _same(before: str, after: str) -> bool:
     """Whether what came back is a date that a spreadsheet makes of what live has."""
-    if before == after or _plain_number(after):
-        return False
     ours = days(before)
     return any(fits(theirs, one) for theirs in _read(after) for one in ours)
-
-
-def _plain_number(text: str) -> bool:
-    return re.fullmatch(r"[+-]?\d+[.,]\d+", text) is not None
 
 
 def _a_date(before: str, after: str) -> bool:
@@ -154,9 +148,11 @@ def _swapped(before: str, after: str) -> bool:
     )
 
 
-LIKE_A_DATE = AFTER.str.contains(r"^\d{5}$|\p{L}{2}|^\d{1,4}[./-]\d{1,2}([./-]\d{2,4})?\b") & AFTER.str.contains(r"\d")
+DECIMAL = r"^[+-]?\d+[.,]\d+$"
+IN_FULL = AFTER.str.contains(r"\p{L}{2}.*\d|\d.*\p{L}{2}|^\d{1,4}[./-]\d{1,2}[./-]\d{2,4}")
+LIKE_A_DATE = (IN_FULL | AFTER.str.contains(r"^\d{5}$|^\d{1,4}[./-]\d{1,2}\b")) & ~AFTER.str.contains(DECIMAL)
 """A glance that spares most cells the closer look."""
-COULD_BE_ONE = BEFORE.str.contains(r"^\S{0,10}\d\S*$") & (BEFORE.str.len_chars() <= 12)
+COULD_BE_ONE = BEFORE.str.contains(r"^\d{1,4}[./ -]\d|\p{L}.{0,3}\d|\d.{0,3}\p{L}") & (BEFORE.str.len_chars() <= 12)
 
 DATES = (
     Damage(
@@ -170,7 +166,7 @@ DATES = (
         "a date where a number goes",
         "nobody types a date here; a spreadsheet makes one of numbers such as 12.05",
         NUMBERS,
-        LIKE_A_DATE,
+        IN_FULL,
         _a_date,
         certain=False,
     ),

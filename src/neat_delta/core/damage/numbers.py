@@ -53,7 +53,9 @@ def _bare(text: pl.Expr) -> pl.Expr:
     return text.str.replace_all(r"[.,'’ \u00a0\u202f]", "").str.replace("^(-?)0+(.)", "$1$2")
 
 
-OTHER_MARKS = AFTER.str.contains("[.,]")
+def _digits(text: pl.Expr) -> pl.Expr:
+    return text.str.replace_all("[^0-9]", "").str.strip_chars("0")
+
 
 NUMBER_DAMAGES = (
     Damage(
@@ -66,7 +68,7 @@ NUMBER_DAMAGES = (
         "another decimal mark",
         "the same number with point and comma in each other's place",
         NUMBERS,
-        OTHER_MARKS & AFTER.str.contains(r"^[+−-]?[0-9][0-9.,'’ \u00a0\u202f]*$"),
+        (_digits(BEFORE) == _digits(AFTER)) & AFTER.str.contains(r"^[+−-]?[0-9][0-9.,'’ \u00a0\u202f]*[.,]"),
         _same,
     ),
     Damage(

@@ -16,6 +16,10 @@ FARTHEST = 3
 """Rows that a column is shifted by, at most."""
 
 
+GAP = 6
+"""Rows from one changed cell to the next, at most."""
+
+
 def shifted(round_: Round) -> list[Slip]:
     """Columns in which, in the sheet's order or in live's, each changed cell of a run has its neighbour's value.
 
@@ -32,7 +36,9 @@ def shifted(round_: Round) -> list[Slip]:
 
 
 def _in(cells: pl.DataFrame, order: str, name: str, round_: Round) -> Slip | None:
-    cells = cells.sort(order)
+    cells = _dense(cells.sort(order), order)
+    if not cells.height:
+        return None
     rows, here = (round_.item_at if order == "place" else round_.items), cells[order].cast(pl.Int64)
     best: tuple[int, pl.DataFrame] | None = None
     for step in (*range(1, FARTHEST + 1), *range(-1, -FARTHEST - 1, -1)):
@@ -48,6 +54,14 @@ def _in(cells: pl.DataFrame, order: str, name: str, round_: Round) -> Slip | Non
     how = f"{abs(step)} row{'s' * (abs(step) > 1)} {'down' if step > 0 else 'up'}"
     why = f"{found.height:,} cells hold what stood {'above' if step > 0 else 'below'} them ({how})"
     return Slip("a column shifted by rows", [name], found["number"].sort(), why)
+
+
+def _dense(cells: pl.DataFrame, order: str) -> pl.DataFrame:
+    """The cells that change close to each other, enough of them for a shift; now and then two neighbours are equal."""
+    near = (cells[order].cast(pl.Int64).diff() <= GAP).fill_null(value=False)
+    long = runs(near).filter(pl.col("length") >= LEAST - 1)
+    kept = [cells.slice(start - 1, length + 1) for start, length in long.iter_rows()]
+    return pl.concat(kept) if kept else cells.clear()
 
 
 def _hits(held: pl.DataFrame, name: str, round_: Round) -> pl.DataFrame:
