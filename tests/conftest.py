@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import os
+import random
 import subprocess
 import sys
 from collections.abc import Callable
@@ -11,6 +12,8 @@ from pathlib import Path
 
 import pytest
 from hypothesis import HealthCheck, settings
+
+from neat_delta.demo import generate
 
 settings.register_profile(
     "default", deadline=None, suppress_health_check=[HealthCheck.too_slow, HealthCheck.function_scoped_fixture]
@@ -36,9 +39,13 @@ def run(tmp_path: Path) -> Run:
 
 @pytest.fixture
 def store(tmp_path: Path) -> Path:
-    """A folder with the demo store's live.csv and sheet.csv, without its store file."""
-    for name in ("live.csv", "sheet.csv"):
-        (tmp_path / name).write_bytes(files("neat_delta.demo").joinpath(name).read_bytes())
+    """A folder with the demo store's live.csv and its sheet.csv as it was meant, before the accidents of the afternoon;
+    without its store file.
+    """
+    (tmp_path / "live.csv").write_bytes(files("neat_delta.demo").joinpath("live.csv").read_bytes())
+    rng = random.Random(generate.SEED)
+    sheet = generate.edited(generate.catalogue(rng), rng)
+    (tmp_path / "sheet.csv").write_bytes(generate.as_csv(generate.SHEET_FIELDS, sheet, "\r\n", bom="\ufeff"))
     return tmp_path
 
 

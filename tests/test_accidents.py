@@ -2,12 +2,15 @@
 
 from __future__ import annotations
 
+import json
 import random
+from importlib.resources import files
 
 import pytest
 
-from neat_delta import ChangeSet, compare
+from neat_delta import ChangeSet, compare, read, read_changes, read_store
 from neat_delta.core.damage import DAMAGES
+from neat_delta.demo import generate
 from tests import afternoons
 from tests.afternoons import DAMAGE, ROWS, SLIPS, STORE, Sheet, catalogue
 
@@ -57,6 +60,7 @@ def sent(changes: ChangeSet) -> set[tuple[str, str]]:
     return {
         (item.key["sku"], name)
         for item in changes.each()
+        if not any(held.field is None for held in item.held)
         for name in item.cells.keys() - {held.field for held in item.held}
     }
 
@@ -101,3 +105,107 @@ def test_rows_that_are_missing_or_there_twice_are_found(accident):
             counts = changes.header.counts
             assert counts.same + counts.changed + counts.new + counts.set_aside_sheet == after
     assert counted >= ROUNDS // 3
+
+
+@pytest.fixture
+def afternoon_sheet(store):
+    """The demo store with its sheet as it really came back."""
+    for name in ("sheet.csv", "neat-delta.toml"):
+        (store / name).write_bytes(files("neat_delta.demo").joinpath(name).read_bytes())
+    return store
+
+
+def test_the_accidents_of_the_demo_are_caught_repaired_and_let_through(run, store, afternoon_sheet):
+    meant = {(item.key["sku"], name) for item in compare_files(store, "meant.csv") for name in item.cells}
+    compared = run("compare", "live.csv", "sheet.csv", "-o", "held.jsonl")
+    assert (compared.returncode, compared.stderr) == (1, "")
+    for said in (
+        "  leading zeros lost  supplier_code (L)  9 cells  held\n",
+        "    QA-1282, row 245: 12.10 → 12-Oct\n",
+        "  a formula that failed  cost (G)  2 cells  held\n",
+        "  a column shifted by rows  stock (D)  16 cells  held\n",
+        "    QA-1183, row 169: 194.95 → 1949.50\n",
+        "54 to send, 54 held",
+    ):
+        assert said in compared.stdout, said
+    facts = json.loads(run("compare", "live.csv", "sheet.csv", "--repair", "--json", "-o", "mended.jsonl").stdout)
+    assert {(one["name"], one["done"]) for one in facts["header"]["findings"]} == {
+        ("scientific notation", "repaired"),
+        ("leading zeros lost", "repaired"),
+        ("turned into a date", "repaired"),
+        ("wrong encoding", "repaired"),
+        ("a formula that failed", "held"),
+        ("a column shifted by rows", "held"),
+        ("a decimal slip", "held"),
+    }
+    assert (facts["header"]["counts"]["damaged"], facts["header"]["counts"]["repaired"]) == (18, 16)
+    mended = read_changes(str(store / "mended.jsonl"))
+    assert sent(mended) <= meant and len(sent(mended)) == 54
+    assert "a column shifted by rows" in run("preview", "mended.jsonl").stdout
+
+    calls = ("--accept", "damage:QA-1282", "--accept", "slip:price", "--accept", "slip:none")
+    through = json.loads(run("compare", "live.csv", "sheet.csv", *calls, "--json", "-o", "through.jsonl").stdout)
+    accepted = [one for one in through["header"]["findings"] if one["done"] == "accepted"]
+    assert [(one["name"], one["cells"]) for one in accepted] == [("turned into a date", 1), ("a decimal slip", 1)]
+    assert through["header"]["accepted"][0] == {"check": "damage", "which": "QA-1282"}
+    changes = read_changes(str(store / "through.jsonl"))
+    assert ("QA-1183", "price") in sent(changes)
+    assert ("QA-1282", "cost") not in sent(changes)  # it is still not money
+    assert run("write", "through.jsonl", "--to", "out").returncode == 1
+    for wrong in ("harm", "slip:", ":price"):
+        failed = run("compare", "live.csv", "sheet.csv", "--accept", wrong)
+        assert failed.returncode == 2 and "is not damage or slip" in failed.stderr
+
+
+def compare_files(store, name):
+    """The items of the sheet as it was meant."""
+    rng = random.Random(generate.SEED)
+    sheet = generate.edited(generate.catalogue(rng), rng)
+    (store / name).write_bytes(generate.as_csv(generate.SHEET_FIELDS, sheet, "\r\n", bom="\ufeff"))
+    known = read_store(str(store / "neat-delta.toml"))
+    return list(compare(read(str(store / "live.csv")), read(str(store / name)), store=known).each())
+
+
+def test_a_damaged_key_is_reported_and_taken_when_repaired(run, put):
+    """Where one key of live can have become it, and no other; 9-Mar may be MAR-09 or 9-3."""
+    keys = ["00417", "MAR-02", "5901234123457", "12E3", "0815", "9-3", "MAR-09", "QA-7", "1-10"]
+    mangled = ["417", "2-Mar", "5.90123E+12", "12000", "815.0", "9-Mar", "QA-8", "QA-7", "2026-10-01"]
+    put("live.csv", "sku,price\n" + "".join(f"{key},{n}.50\n" for n, key in enumerate(keys, 10)))
+    put("sheet.csv", "sku,price\n" + "".join(f"{key},{n}.75\n" for n, key in enumerate(mangled, 10)))
+    facts = json.loads(run("compare", "live.csv", "sheet.csv", "--json").stdout)["header"]
+    assert {one["key"]["sku"]: (one["live_key"]["sku"], one["damage"], one["taken"]) for one in facts["near"]} == {
+        "417": ("00417", "leading zeros lost", False),
+        "2-Mar": ("MAR-02", "turned into a date", False),
+        "5.90123E+12": ("5901234123457", "scientific notation", False),
+        "12000": ("12E3", "read as a power of ten", False),
+        "815.0": ("0815", "decimals added to a code", False),
+        "2026-10-01": ("1-10", "turned into a date", False),
+    }
+    assert (facts["counts"]["new"], facts["counts"]["gone"]) == (8, 8)
+    facts = json.loads(run("compare", "live.csv", "sheet.csv", "--json", "--repair").stdout)["header"]
+    assert (facts["counts"]["changed"], facts["counts"]["new"], facts["counts"]["gone"]) == (7, 2, 2)
+    assert ("scientific notation", "repaired") in {(one["name"], one["done"]) for one in facts["findings"]}
+
+
+def test_an_error_is_seen_in_a_new_item_and_where_live_was_blank(run, put):
+    put("live.csv", "sku,price,note\nQA-1,1.50,\nQA-2,2.50,x\n")
+    put("sheet.csv", "sku,price,note\nQA-1,1.50,#REF!\nQA-2,2.50,x\nQA-3,=B2*1.1,new\n")
+    held = json.loads(run("compare", "live.csv", "sheet.csv", "--with-new", "--json", "-o", "c.jsonl").stdout)["held"]
+    assert {one["reason"] for one in held} == {"damage: a formula that failed", "damage: a formula for its value"}
+    assert run("write", "c.jsonl", "--to", "out").returncode == 1
+
+
+def test_what_two_accidents_do_to_one_sheet_is_told_apart(run, put):
+    """A column that slid and, within it, a cell that became a day."""
+    prices = [f"{n * n * 7 % 91 + 1}.{20 + n}" for n in range(40)]
+    prices[30] = "12.05"
+    live = "sku,price,stock\n" + "".join(f"QA-{n:02},{price},{n}\n" for n, price in enumerate(prices))
+    slid = [prices[0], *prices[:20], *prices[21:]]
+    slid[30] = "12-May"
+    put("live.csv", live)
+    put("sheet.csv", "sku,price,stock\n" + "".join(f"QA-{n:02},{price},{n}\n" for n, price in enumerate(slid)))
+    facts = json.loads(run("compare", "live.csv", "sheet.csv", "--json").stdout)["header"]
+    assert {(one["name"], one["cells"]) for one in facts["findings"]} == {
+        ("turned into a date", 1),
+        ("a column shifted by rows", 20),
+    }

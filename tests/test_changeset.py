@@ -4,13 +4,15 @@ from __future__ import annotations
 
 import json
 import re
+from dataclasses import replace
 from pathlib import Path
 
 import msgspec
+import polars as pl
 import pytest
 
 import neat_delta
-from neat_delta import ChangeSetError, Header, Item
+from neat_delta import ChangeSetError, Damaged, Header, Item
 
 DOCUMENT = Path(__file__).parents[1] / "docs" / "formats" / "change-set.md"
 
@@ -20,14 +22,25 @@ def lines(store, monkeypatch) -> list[str]:
     """The lines of the demo store's change set, which stands in changes.jsonl."""
     monkeypatch.chdir(store)
     live, sheet = neat_delta.read("live.csv"), neat_delta.read("sheet.csv")
+    cost = pl.when(sku="QA-1300").then(pl.lit("#N/A")).otherwise("cost").alias("cost")
+    sheet = replace(sheet, cells=sheet.cells.with_columns(cost))
     neat_delta.write_changes(neat_delta.compare(live, sheet), "changes.jsonl")
     return Path("changes.jsonl").read_text().splitlines()
 
 
 def test_it_has_the_keys_that_the_document_names(lines):
     header, *items = (json.loads(line) for line in lines)
+    damaged = items.pop()
     text = DOCUMENT.read_text()
-    for name in (*header, *header["counts"], *header["live"], *header["set_aside"][0], *items[0], *items[0]["row"]):
+    for name in (
+        *header,
+        *header["counts"],
+        *header["live"],
+        *header["set_aside"][0],
+        *items[0],
+        *items[0]["row"],
+        *damaged,
+    ):
         assert f"`{name}`" in text
     assert list(items[0]) == ["key", "verdict", "cells", "held", "row"]
     assert list(header)[:7] == ["format", "version", "key", "fields", "live", "sheet", "counts"]
@@ -38,6 +51,7 @@ def test_the_example_in_the_document_is_valid():
     assert example
     header, *items = example[1].strip().splitlines()
     msgspec.json.decode(header, type=Header)
+    msgspec.json.decode(items.pop(), type=Damaged)
     for item in items:
         msgspec.json.decode(item, type=Item)
 
@@ -48,7 +62,7 @@ def spoil(lines: list[str], number: int, old: str, new: str) -> list[str]:
 
 
 SPOILED = {
-    "cut short between lines": (lambda ls: ls[:-3], "has 46 items where its header counts 49"),
+    "cut short between lines": (lambda ls: ls[:-3], "has 47 items where its header counts 50"),
     "another version": (
         lambda ls: spoil(ls, 0, '"version":1', '"version":2'),
         "it is of version 2, and this Neat Delta",
@@ -67,10 +81,18 @@ SPOILED = {
         lambda ls: [ls[0], ls[2], ls[1], *ls[3:]],
         "line 3: the items are not in the order of their rows",
     ),
-    "counts": (lambda ls: spoil(ls, 0, '"held_cells":19', '"held_cells":18'), "counts 18 held cells, and there are 19"),
+    "counts": (lambda ls: spoil(ls, 0, '"held_cells":20', '"held_cells":19'), "counts 19 held cells, and there are 20"),
     "held": (
         lambda ls: spoil(ls, 1, '"held":[]', '"held":[{"field":"stock","reason":"mine"}]'),
         "what is held is not in",
+    ),
+    "damaged elsewhere": (
+        lambda ls: [*ls[:-1], ls[-1].replace('"field":"cost"', '"field":"costs"')],
+        "a damaged cell has a key or a field that line 1 does not name",
+    ),
+    "damaged in no way": (
+        lambda ls: [*ls[:-1], ls[-1].replace('"done":"held"', '"done":"mended"')],
+        "line 52: Invalid enum",
     ),
     "same item twice": (lambda ls: spoil(ls, 2, "QA-1029", "QA-1028"), "an item stands in it twice"),
 }

@@ -199,7 +199,7 @@ def test_a_call_that_cannot_be_used_is_one_clear_error(run, store, call, message
     assert {file.name: file.read_bytes() for file in store.iterdir()} == before
 
 
-@pytest.mark.parametrize("verb", ["compare", "preview", "write", "demo"])
+@pytest.mark.parametrize("verb", ["learn", "sheet", "match", "compare", "preview", "write", "demo"])
 def test_help_ends_with_an_example(run, verb):
     text = run(verb, "--help").stdout
     assert f"neat-delta {verb} " in text.strip().splitlines()[-1]

@@ -11,7 +11,7 @@ from hypothesis import strategies as st
 
 from neat_delta import Field, Writing
 from neat_delta.core.errors import ConditionError
-from neat_delta.core.expressions import Rows, holds, parse
+from neat_delta.core.expressions import Rows, condition, holds
 
 WHOLE = st.integers(-3, 12).map(str)
 WORDS = st.sampled_from(["a", "ab", "Ab", "b%", "wax", "Wax", "a_b"])
@@ -56,7 +56,7 @@ KINDS = {"n": Field(kind="integer"), "m": Field(kind="money")}
 
 @given(TABLES, CONDITIONS)
 @settings(max_examples=500)
-def test_a_condition_holds_where_sqlite_says_so(table, condition):
+def test_a_condition_holds_where_sqlite_says_so(table, said):
     """SQL's three truth values, NULL for blank, precedence, LIKE: an engine that was written by others agrees."""
     with sqlite3.connect(":memory:") as base:
         base.execute("PRAGMA case_sensitive_like = ON")
@@ -64,9 +64,9 @@ def test_a_condition_holds_where_sqlite_says_so(table, condition):
         for place, row in enumerate(table):
             cells = [int(row[name]) if row[name] else None for name in "nm"]
             base.execute("INSERT INTO items VALUES (?, ?, ?, ?)", (place, *cells, row["t"] or None))
-        wanted = [place for (place,) in base.execute(f"SELECT place FROM items WHERE {condition} ORDER BY place")]
+        wanted = [place for (place,) in base.execute(f"SELECT place FROM items WHERE {said} ORDER BY place")]
     rows = Rows({"": pl.DataFrame(table)}, KINDS, Writing())
-    assert holds(parse(condition), rows).arg_true().to_list() == wanted
+    assert holds(condition(said), rows).arg_true().to_list() == wanted
 
 
 SHOP = pl.DataFrame(
@@ -96,7 +96,7 @@ ROWS = Rows({"": SHOP, "before": SHOP.reverse()}, SETTINGS, Writing(",", ".", "D
 
 
 @pytest.mark.parametrize(
-    "condition, items",
+    "said, items",
     [
         ('"Sale price" + cost = 0.3', "1"),  # in floating point it is 0.30000000000000004
         ('"Sale price" * 3 = 0.9', "2"),
@@ -124,12 +124,12 @@ ROWS = Rows({"": SHOP, "before": SHOP.reverse()}, SETTINGS, Writing(",", ".", "D
         ("COALESCE(\"Sale price\", cost) = '0,1'", "13"),
     ],
 )
-def test_fields_are_compared_by_their_kind(condition, items):
-    assert "".join(sku[-1] for sku in SHOP["sku"].filter(holds(parse(condition), ROWS))) == items
+def test_fields_are_compared_by_their_kind(said, items):
+    assert "".join(sku[-1] for sku in SHOP["sku"].filter(holds(condition(said), ROWS))) == items
 
 
 @pytest.mark.parametrize(
-    "condition, word, place, why",
+    "said, word, place, why",
     [
         ("kost > 1", "kost", 1, 'there is no field "kost"; the nearest is "cost"'),
         ("cost > 1 AND sale_price = 2", "sale_price", 14, 'the nearest is "Sale price"'),
@@ -151,19 +151,19 @@ def test_fields_are_compared_by_their_kind(condition, items):
         ("cost = 1e60", "1e60", 8, "too many digits"),
     ],
 )
-def test_what_is_no_condition_is_refused_at_its_word(condition, word, place, why):
+def test_what_is_no_condition_is_refused_at_its_word(said, word, place, why):
     with pytest.raises(ConditionError) as error:
-        holds(parse(condition), ROWS)
+        holds(condition(said), ROWS)
     where = f" (character {place})" if place else ""
     assert str(error.value).startswith(f'In the condition, at "{word}"{where}: ')
     assert why in str(error.value)
 
 
 def test_what_cannot_be_worked_out_exactly_is_refused():
-    for condition, why in (
+    for said, why in (
         ("", "empty"),
         ("(" * 5000 + "1" + ")" * 5000 + " = 1", "nested"),
         ("*".join(["cost"] * 40) + " = 1", "exactly"),
     ):
         with pytest.raises(ConditionError, match=why):
-            holds(parse(condition), ROWS)
+            holds(condition(said), ROWS)

@@ -130,7 +130,7 @@ def test_match_shows_the_pairing_and_keeps_it_for_compare(run, store, put):
     header = json.loads(compared.stdout)["header"]
     assert header["counts"]["changed"] == 2
     assert header["near"] == [
-        {"row": 3, "key": {"sku": "qa-1002"}, "live_key": {"sku": "QA-1002"}, "taken": True},
+        {"row": 3, "key": {"sku": "qa-1002"}, "live_key": {"sku": "QA-1002"}, "taken": True, "damage": None},
     ]
     assert header["sheet_writing"]["decimal_mark"] == ","
     only = run("compare", "live.csv", "supplier.csv", "--mapping", "supplier.toml", "--only", "stock", "--json")

@@ -227,7 +227,7 @@ def test_only_values_are_sent_and_as_the_store_writes_them():
         ),
         "c": (
             {"price": ("7.00", "12-May"), "on": ("shown", "maybe"), "from_": ("", "30.02.2026"), "tags": ("", "x")},
-            ["not money", "not a flag", "not a date"],
+            ["damage: a date where a number goes", "not a flag", "not a date"],
         ),
     }
     assert differently == 5
@@ -281,12 +281,12 @@ def test_the_sheet_s_decimal_mark_is_found_where_it_is_plain(sheet, mark):
 def test_what_may_mean_two_amounts_is_held():
     """In a sheet of decimal commas 1.234 may be a thousand or one and a bit, unless another cell shows thousands."""
     store = told(price=Field("money", decimals=2))
-    live = [["a", "1.00"], ["b", "1.00"]]
+    live = [["a", "900.00"], ["b", "900.00"]]
     found, _, _ = cells(live, [["a", "1.234"], ["b", "19,90"]], store, ["sku", "price"])
-    assert found["a"] == ({"price": ("1.00", "1.234")}, ["not money"])
-    assert found["b"] == ({"price": ("1.00", "19.90")}, [])
+    assert found["a"] == ({"price": ("900.00", "1.234")}, ["not money"])
+    assert found["b"] == ({"price": ("900.00", "19.90")}, [])
     found, _, _ = cells(live, [["a", "1.234"], ["b", "2.119,90"]], store, ["sku", "price"])
-    assert found["a"] == ({"price": ("1.00", "1234.00")}, [])
+    assert found["a"] == ({"price": ("900.00", "1234.00")}, [])
 
 
 @pytest.mark.parametrize(

@@ -16,17 +16,33 @@ from typing import TYPE_CHECKING, Any
 
 if TYPE_CHECKING:
     from neat_delta.core.catalogue import Catalogue, Source
-    from neat_delta.core.changes import ChangeSet, Counts, Header, Held, HeldCount, Item, NearKey, Row, SetAside
+    from neat_delta.core.changes import (
+        Accept,
+        ChangeSet,
+        Counts,
+        Damaged,
+        Finding,
+        Header,
+        Held,
+        HeldCount,
+        Item,
+        NearKey,
+        Row,
+        SetAside,
+    )
     from neat_delta.core.compare import compare
+    from neat_delta.core.cut import Column, Cut, cut
     from neat_delta.core.errors import (
         CatalogueError,
         ChangeSetError,
+        ConditionError,
         FileError,
         NeatDeltaError,
         OutputError,
         ProofError,
         StoreError,
     )
+    from neat_delta.core.expressions import Condition, Rows, condition, holds
     from neat_delta.core.figures import FieldFigures, figures
     from neat_delta.core.headings import Pair, Pairing, pair
     from neat_delta.core.importer import Importer
@@ -43,6 +59,7 @@ if TYPE_CHECKING:
     from neat_delta.files.reading import read
     from neat_delta.files.storefile import read_mapping, read_store
     from neat_delta.files.updates import write_updates
+    from neat_delta.files.worksheet import workbook
 
 __version__ = "0.1.0"
 
@@ -67,19 +84,29 @@ _MODULES = (
     "files.reading",
     "files.storefile",
     "files.updates",
+    "core.expressions",
+    "core.cut",
+    "files.worksheet",
 )
 
 __all__ = [
     "HARMLESS",
+    "Accept",
     "Catalogue",
     "CatalogueError",
     "ChangeSet",
     "ChangeSetError",
+    "Column",
+    "Condition",
+    "ConditionError",
     "Counts",
+    "Cut",
+    "Damaged",
     "Field",
     "FieldFigures",
     "FileError",
     "FileForm",
+    "Finding",
     "Header",
     "Held",
     "HeldCount",
@@ -97,6 +124,7 @@ __all__ = [
     "Plan",
     "ProofError",
     "Row",
+    "Rows",
     "SetAside",
     "Source",
     "Store",
@@ -105,8 +133,11 @@ __all__ = [
     "Writing",
     "__version__",
     "compare",
+    "condition",
+    "cut",
     "figures",
     "find_key",
+    "holds",
     "learn",
     "pair",
     "plan",
@@ -118,6 +149,7 @@ __all__ = [
     "read_store",
     "replay",
     "target",
+    "workbook",
     "write_changes",
     "write_delimited",
     "write_updates",

@@ -19,16 +19,35 @@ its catalogue as the store exported it, and neat-delta.toml says what its fields
 it was drafted by `neat-delta learn live.csv`, and every command here finds it by its
 name. sheet.csv is the copy that somebody edited in a spreadsheet for an afternoon:
 other row order, fewer columns, a price rise for wax, an offer on clothing, stock
-counted, a name corrected, two new items typed in."""
+counted, a name corrected, two new items typed in; and a few accidents."""
 
 STEPS = (
+    (
+        "What do I edit?",
+        ("sheet", "live.csv", "-o", "wax.xlsx", "--where", "category = 'Wax'", "--fields", "price,cost,stock"),
+        """\
+A working sheet with only what is to be touched: codes are text, the key is protected,
+values are checked as they are typed. Somebody edited the whole export instead, in a
+spreadsheet that knows nothing of shops.""",
+    ),
     (
         "What changed?",
         ("compare", "live.csv", "sheet.csv", "-o", "changes.jsonl"),
         """\
 Items are matched by SKU, so the order of rows and columns means nothing. Every row of
 both files is accounted for. What could do harm is held until you say so: cells that
-were emptied, items that are missing, items that are new, rows that nobody can place.""",
+were emptied, items that are missing, items that are new, rows that nobody can place.
+And what nobody typed: the spreadsheet took costs for days and codes for numbers, a
+look-up failed, the stock of the frames slid down by one row, a price has its decimal
+mark in the wrong place.""",
+    ),
+    (
+        "What is certain to be damage?",
+        ("compare", "live.csv", "sheet.csv", "--repair", "-o", "changes.jsonl"),
+        """\
+Where only the writing was damaged, --repair puts live's own value back. The look-up
+that failed, the slid column and the slipped mark stay held: only you know what was
+meant.""",
     ),
     (
         "Is it what I meant?",
@@ -55,10 +74,13 @@ list. A heading that live does not have is never guessed.""",
     ),
 )
 
+REPLACED = ("sheet", "write")
+"""The commands that leave a file of theirs alone unless they are told to replace it."""
+
 NEXT = """\
 Now you. Open {folder}/sheet.csv in a spreadsheet, change something, save it, and in that folder:
 
-  neat-delta compare live.csv sheet.csv -o changes.jsonl
+  neat-delta compare live.csv sheet.csv --repair -o changes.jsonl
   neat-delta preview changes.jsonl
   neat-delta write changes.jsonl --to out --replace
 
@@ -66,7 +88,7 @@ And the supplier's new costs, by barcode:
 
   neat-delta compare live.csv supplier.csv --mapping supplier.toml --accept-near-keys
 
-`neat-delta compare --help` has the choices: --blanks, --with-new, --key, --only."""
+`neat-delta compare --help` has the choices: --blanks, --with-new, --accept, --key, --only."""
 
 
 @click.command(epilog="\b\nExample:\n  neat-delta demo --to quillfern-demo")
@@ -83,17 +105,18 @@ def demo(folder: str) -> int:
     from neat_delta.cli.compare import compare
     from neat_delta.cli.match import match
     from neat_delta.cli.preview import preview
+    from neat_delta.cli.sheet import sheet
     from neat_delta.cli.write import write
 
     again = _lay_out(Path(folder))
-    commands = {"compare": compare, "match": match, "preview": preview, "write": write}
+    commands = {"sheet": sheet, "compare": compare, "match": match, "preview": preview, "write": write}
     _say("The demo store", INTRODUCTION)
     click.echo(f"\nThe files are in {folder}.")
     for title, (verb, *args), words in STEPS:
         _say(title, words)
         click.secho(f"\n$ neat-delta {shlex.join([verb, *args])}\n", bold=True)
         with contextlib.chdir(folder):
-            commands[verb].main([*args, *(["--replace"] if verb == "write" and again else [])], standalone_mode=False)
+            commands[verb].main([*args, *(["--replace"] if verb in REPLACED and again else [])], standalone_mode=False)
     _say("What next?", NEXT.format(folder=folder))
     return 0
 

@@ -51,10 +51,10 @@ def preview(
     """
     import neat_delta
     from neat_delta.core.errors import ChangeSetError, NeatDeltaError
-    from neat_delta.core.expressions import holds, parse
+    from neat_delta.core.expressions import condition, holds
     from neat_delta.report.view import names_of, rows_of, view
 
-    condition = None if where is None else parse(where)
+    wanted = None if where is None else condition(where)
     with working(f"Reading {changes}"):
         found = neat_delta.read_changes(changes)
         for field in fields:
@@ -68,13 +68,13 @@ def preview(
             if live or where is not None:
                 raise
             no_names = str(error)
-        wanted = None
-        if condition is not None and catalogue is not None:
-            wanted = holds(condition, rows_of(found, catalogue)).arg_true()
+        chosen = None
+        if wanted is not None and catalogue is not None:
+            chosen = holds(wanted, rows_of(found, catalogue)).arg_true()
         seen = view(
             found,
             names_of(found, catalogue),
-            wanted=wanted,
+            wanted=chosen,
             fields=fields,
             keys=skus,
             verdicts=verdicts,

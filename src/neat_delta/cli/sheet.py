@@ -74,7 +74,7 @@ def sheet(
     import neat_delta
     from neat_delta.core.cut import as_written, cut
     from neat_delta.core.errors import OutputError
-    from neat_delta.core.expressions import parse
+    from neat_delta.core.expressions import condition
     from neat_delta.files.whole import load, write_whole
 
     ending = PurePath(output).suffix.lower()
@@ -87,20 +87,20 @@ def sheet(
         )
     if live == skus == "-":
         raise click.UsageError("Only one of LIVE and --skus can be standard input.")
-    condition = None if where is None else parse(where)
+    wanted = None if where is None else condition(where)
     names = [name.strip() for name in fields.split(",")] if fields is not None else []
     if fields is not None and not all(names):
         raise click.BadParameter("name fields with commas between them: price,stock.", param_hint="--fields")
     found = the_store(store)
     known, store_path = found or (None, None)
-    wanted = None
+    codes = None
     if skus is not None:
         lines = load(skus).data[:].decode("utf-8-sig", errors="replace").splitlines()
-        wanted = list(dict.fromkeys(line.strip() for line in lines if line.strip()))
+        codes = list(dict.fromkeys(line.strip() for line in lines if line.strip()))
     with working(f"Reading {live}"):
         catalogue = neat_delta.read(live, told_layout("live", known.file.layout if known else None))
     with working(f"Writing {output}"):
-        made = cut(catalogue, store=known, key=key, where=condition, skus=wanted, fields=names, sort=sort)
+        made = cut(catalogue, store=known, key=key, where=wanted, skus=codes, fields=names, sort=sort)
         if ENDINGS[ending] == "xlsx":
             from neat_delta.files.worksheet import workbook
 

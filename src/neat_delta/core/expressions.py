@@ -16,8 +16,9 @@ from operator import and_, or_
 from typing import Any, Literal
 
 import polars as pl
+import sqlglot
 from polars.exceptions import PolarsError
-from sqlglot import condition, exp, parse_one
+from sqlglot import exp
 from sqlglot.errors import ParseError, SqlglotError
 
 from neat_delta.core.errors import ConditionError
@@ -29,7 +30,7 @@ from neat_delta.core.layout import Writing
 from neat_delta.core.nearest import nearest
 from neat_delta.core.store import Field
 
-__all__ = ["Condition", "Rows", "holds", "ordered", "parse"]
+__all__ = ["Condition", "Rows", "condition", "holds", "ordered"]
 
 Sort = Literal["number", "measure", "date", "flag", "list", "text", "truth", "null"]
 
@@ -87,10 +88,10 @@ class Condition:
     tree: exp.Expr
 
 
-def parse(text: str) -> Condition:
+def condition(text: str) -> Condition:
     """A condition, such as `price > 100 AND category LIKE 'Hives%'`. ConditionError where it is none."""
     try:
-        return Condition(text, condition(text))
+        return Condition(text, sqlglot.condition(text))
     except ParseError as error:
         found = error.errors[0] if error.errors else {}
         if not found:
@@ -109,11 +110,11 @@ def parse(text: str) -> Condition:
         raise ConditionError("The condition is nested too deeply.") from None
 
 
-def holds(condition: Condition, rows: Rows) -> pl.Series:
+def holds(wanted: Condition, rows: Rows) -> pl.Series:
     """For which rows a condition holds. ConditionError names the word that means nothing there."""
-    reader = _Reader(rows, condition.text)
+    reader = _Reader(rows, wanted.text)
     try:
-        found = reader.truth(condition.tree)
+        found = reader.truth(wanted.tree)
         table = pl.DataFrame(reader.columns) if reader.columns else pl.DataFrame({"": [0] * reader.height})
         return table.select(held=pl.repeat(True, pl.len()) & found.fill_null(value=False))["held"]
     except RecursionError:
@@ -134,7 +135,7 @@ def ordered(text: str, rows: Rows) -> pl.Series:
     reader = _Reader(rows, BEFORE_ORDER + text, "order", len(BEFORE_ORDER))
     wrong = ConditionError("An order is made of fields with commas between them, such as: category, price DESC")
     try:
-        tree = parse_one(BEFORE_ORDER + text)
+        tree = sqlglot.parse_one(BEFORE_ORDER + text)
     except (SqlglotError, RecursionError):
         raise wrong from None
     if {name for name, part in tree.args.items() if part} != {"expressions", "order"}:

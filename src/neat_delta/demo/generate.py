@@ -1,8 +1,8 @@
 """Writes the demo store: Quillfern Apiary Supply, a made-up shop for beekeepers.
 
-`python -m neat_delta.demo.generate DIR` writes `live.csv` (the export of 418 items), `sheet.csv`
-(the copy somebody edited) and `supplier.csv` (a supplier's price list). All ship inside the package; the same seed
-always gives the same bytes.
+`python -m neat_delta.demo.generate DIR` writes `live.csv` (the export of 418 items), `sheet.csv` (the copy somebody
+edited, with the accidents of the afternoon) and `supplier.csv` (a supplier's price list). All ship inside the package;
+the same seed always gives the same bytes.
 """
 
 from __future__ import annotations
@@ -345,6 +345,33 @@ def edited(live: list[dict[str, str]], rng: random.Random) -> list[dict[str, str
     return keep
 
 
+MONTHS = ("Jan", "Feb", "Mar", "Apr", "May", "Jun", "Jul", "Aug", "Sep", "Oct", "Nov", "Dec")
+
+
+def accidents(rows: list[dict[str, str]]) -> None:
+    """What the spreadsheet and a tired hand did to the sheet meanwhile."""
+    in_category: dict[str, list[dict[str, str]]] = {}
+    for row in rows:
+        in_category.setdefault(row["category"], []).append(row)
+    gloves, parts = in_category["Clothing > Gloves and veils"], in_category["Hives > Parts"]
+    for row in gloves:  # opened with a double click: codes are numbers now
+        row["supplier_code"] = row["supplier_code"].lstrip("0")
+        row["barcode"] = f"{Decimal(row['barcode']):.5E}" if row is gloves[0] else row["barcode"]
+    for row in parts:  # costs such as 11.04 are days now
+        day, month = row["cost"].split(".")
+        if int(day) <= 28 and 1 <= int(month) <= 12:
+            row["cost"] = f"{int(day)}-{MONTHS[int(month) - 1]}"
+    for row in [row for row in rows if row["name"].startswith("Crème")][:4]:  # saved in another encoding in between
+        row["name"] = row["name"].encode().decode("cp1252")
+    for row in in_category["Smokers"][2:4]:  # a look-up in a supplier's list that lacks them
+        row["cost"] = "#N/A"
+    frames = in_category["Frames"][4:22]  # one cell too many was inserted, and the stock slid down
+    for row, above in zip(frames[:0:-1], frames[-2::-1], strict=True):
+        row["stock"] = above["stock"]
+    hive = in_category["Hives > Complete hives"][3]  # 189.90 typed as 1899.00
+    hive["price"] = str(Decimal(hive["price"]) * 10)
+
+
 def supplier_list(live: list[dict[str, str]], rng: random.Random) -> bytes:
     """A supplier's price list: titles above, its own headings, decimal commas, Windows-1252, zeros lost from some
     codes.
@@ -376,6 +403,7 @@ def demo_files() -> dict[str, bytes]:
     rng = random.Random(SEED)
     live = catalogue(rng)
     sheet = edited(live, rng)
+    accidents(sheet)
     return {
         "live.csv": as_csv(FIELDS, live, "\n"),
         "sheet.csv": as_csv(SHEET_FIELDS, sheet, "\r\n", bom="\ufeff"),

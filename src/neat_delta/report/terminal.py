@@ -9,13 +9,13 @@ from typing import TYPE_CHECKING, Literal
 import polars as pl
 from rich.cells import cell_len
 from rich.console import Console
+from rich.padding import Padding
 from rich.table import Table
 from rich.text import Text
 
 from neat_delta.core.catalogue import Catalogue, column_letter, listed
 from neat_delta.core.changes import ChangeSet, Finding, Header, HeldCount, Item
 from neat_delta.core.compare import Laid
-from neat_delta.core.damage import DAMAGES
 from neat_delta.core.figures import FieldFigures, difference, per_cent
 from neat_delta.core.layout import Layout
 from neat_delta.core.learn import Learned
@@ -50,6 +50,8 @@ LISTED = 10
 """How many of a list's entries are shown before the rest is only counted."""
 
 WAY_OUT = {
+    "damage": "nobody typed it; --repair, or --accept damage",
+    "slip": "moved by accident; mend the sheet, or --accept slip",
     "emptied": "blank in the sheet; --blanks clear or keep decides",
     "new": "only in the sheet; --with-new sends them",
     "gone": "only in live; an item is never removed",
@@ -140,12 +142,8 @@ def print_accounts(console: Console, changes: ChangeSet) -> None:
     console.print(table)
 
 
-DONE = {
-    "held": "held",
-    "repaired": "repaired: live's value put back",
-    "accepted": "let through, as you said",
-    "noted": "noted",
-}
+STYLES = {"held": "magenta", "repaired": "green", "accepted": "yellow", "noted": "yellow"}
+"""The colour of what was done about a finding; the word itself stands there, too."""
 
 
 def print_findings(console: Console, changes: ChangeSet) -> None:
@@ -164,28 +162,24 @@ def print_findings(console: Console, changes: ChangeSet) -> None:
             continue
         console.print(f"\n{title}", style="bold")
         for one in found[:LISTED]:
-            style = {"held": "magenta", "repaired": "green", "accepted": "yellow", "noted": "yellow"}[one.done]
-            where = ", ".join(
-                f"{shown(name)} ({letters[name]})" if name in letters else shown(name) for name in one.fields
-            )
-            head = Text(f"  {one.name}", style).append(f"  {where}" if where else "", "bold")
-            if one.cells:
-                head.append(f"  {count(one.cells, 'cell')}")
-            head.append(f"  {DONE[one.done]}", style)
+            places = [f"{shown(name)} ({letters[name]})" if name in letters else shown(name) for name in one.fields]
+            head = Text("  ").append(one.name, "bold").append(f"  {listed(places)}" if places else "")
+            head.append(f"  {count(one.cells, 'cell')}" if one.cells else "").append(f"  {one.done}", STYLES[one.done])
             console.print(head)
-            console.print(Text(f"    {one.why}", "dim"))
+            console.print(Padding(Text(one.why, "dim"), (0, 0, 0, 4)))
             for line in _examples(changes, one, console.width):
                 console.print(line)
         if len(found) > LISTED:
             console.print(f"  and {len(found) - LISTED:,} more sorts, all in line 1 of the change set")
-    open_ = [one for one in header.findings if one.done == "held"]
-    if open_:
-        ways = [
-            "--accept " + ("slip" if any(one.check == "slip" for one in open_) else "damage") + " lets them through"
-        ]
-        if any(one.check == "damage" for one in open_):
-            ways.insert(0, "--repair puts live's value back where that is certain")
-        console.print(f"  {'; '.join(ways)}.")
+    held = {one.check for one in header.findings if one.done == "held"}
+    mendable = ((changes.damaged["done"] == "held") & changes.damaged["repair"].is_not_null()).any()
+    for holds, hint in (
+        (mendable, "--repair puts live's value back where it is certain"),
+        ("damage" in held, "--accept damage:SKU sends a cell as it is"),
+        ("slip" in held, "mend a slip in the sheet, or --accept slip:FIELD sends it"),
+    ):
+        if holds:
+            console.print(f"  {hint}")
 
 
 def _examples(changes: ChangeSet, finding: Finding, width: int) -> list[Text]:
@@ -445,23 +439,14 @@ def _print_held(console: Console, reasons: Sequence[HeldCount]) -> None:
     table = Table.grid(padding=(0, 2, 0, 0))
     for no_wrap in (True, True, False):
         table.add_column(no_wrap=no_wrap, overflow="fold")
+    groups: dict[str, list[HeldCount]] = {}
     for held in reasons:
-        what = ", ".join(count(n, unit) for n, unit in ((held.items, "item"), (held.cells, "cell")) if n)
-        table.add_row(Text(f"  {held.reason}", "bold"), Text(what, "bold"), _way_out(held.reason))
+        groups.setdefault(held.reason.partition(": ")[0], []).append(held)
+    for reason, some in groups.items():
+        counted = ((sum(one.items for one in some), "item"), (sum(one.cells for one in some), "cell"))
+        what = ", ".join(count(n, unit) for n, unit in counted if n)
+        table.add_row(Text(f"  {reason}", "bold"), Text(what, "bold"), WAY_OUT.get(reason, UNREAD))
     console.print(table)
-
-
-def _way_out(reason: str) -> str:
-    """What a reason for holding means, and how to have it otherwise."""
-    check, mark, name = reason.partition(": ")
-    if not mark:
-        return WAY_OUT.get(reason, UNREAD)
-    if check == "slip":
-        return "--accept slip:FIELD sends them"
-    certain = name in DAMAGES and DAMAGES[name].certain
-    return (
-        "--repair puts live's value back" if certain else "type the value anew; --accept damage:SKU sends it as it is"
-    )
 
 
 def _print_listed(console: Console, title: str, listed: Sequence[Listed]) -> None:

@@ -45,7 +45,9 @@ def decimal_slip(round_: Round) -> list[Slip]:
         off &= ~_one_price(cells)
         found = cells.filter(off.fill_null(value=False))
         if found.height:
-            why = f"{found.height:,} of {cells.height:,} changed cells went up or down by 10, 100 or 1,000 times"
+            why = (
+                f"{found.height:,} of {cells.height:,} changed cells: 10, 100 or 1,000 times what it was, or that part"
+            )
             slips.append(Slip("a decimal slip", [name], found["number"], why))
     return slips
 
