@@ -67,6 +67,7 @@ def workbook(sheet: Cut, live: Source, fields: int) -> bytes:
         form, body = _body(texts, column.settings, sheet.writing)
         width, long = _width(texts, column.heading)
         style = {"num_format": form, "valign": "top", "text_wrap": long, "border": 1, "border_color": LINE}
+        style |= {"indent": 1} if form == TEXT_FORM else {}
         shade = {"bg_color": SHADE} if column.locked else {}
         own = book.add_format(style | shade | {"locked": column.locked})
         # A new item needs a code of its own, so under the last row the key is open.
