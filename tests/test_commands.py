@@ -106,6 +106,28 @@ def test_preview_can_be_narrowed_and_ordered(run, store, options, first, items):
     assert run("preview", "changes.jsonl", *options).returncode == 0
 
 
+@pytest.mark.parametrize(
+    "condition, first, items",
+    [
+        ("price > before.price * 1.10", "QA-1029", 7),
+        ("before.price > price", None, 0),
+        ("after.status <> before.status", "QA-1202", 2),
+        ("category = 'Honey' AND stock > 0", "QA-1083", 9),
+        ("before.sku IS NULL", "QA-1501", 2),
+        ("sale_price IS NULL AND before.sale_price IS NOT NULL", "QA-1051", 3),
+    ],
+)
+def test_preview_takes_a_condition_on_before_and_after(run, store, condition, first, items):
+    run("compare", "live.csv", "sheet.csv", "-o", "changes.jsonl")
+    seen = json.loads(run("preview", "changes.jsonl", "--json", "--where", condition).stdout)
+    assert (seen["items_found"], [item["item"]["key"]["sku"] for item in seen["items"][:1]]) == (
+        items,
+        [first] if first else [],
+    )
+    failed = run("preview", "changes.jsonl", "--where", "prise > 1")
+    assert failed.returncode == 2 and 'at "prise" (character 1)' in failed.stderr
+
+
 def test_json_has_exact_figures(run, store):
     compared = json.loads(run("compare", "live.csv", "sheet.csv", "--json", "-o", "changes.jsonl").stdout)
     assert compared["header"]["counts"]["changed"] == 35

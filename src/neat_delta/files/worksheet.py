@@ -67,14 +67,14 @@ def workbook(sheet: Cut, live: Source, fields: int) -> bytes:
         form, body = _body(texts, column.settings, sheet.writing)
         width, long = _width(texts, column.heading)
         style = {"num_format": form, "valign": "top", "text_wrap": long, "border": 1, "border_color": LINE}
-        style |= {"indent": 1} if form == TEXT_FORM else {}
+        style |= {"align": "left", "indent": 1} if form == TEXT_FORM else {}
         shade = {"bg_color": SHADE} if column.locked else {}
         own = book.add_format(style | shade | {"locked": column.locked})
         # A new item needs a code of its own, so under the last row the key is open.
         below = book.add_format({"num_format": form, "valign": "top", "text_wrap": long, "locked": False})
         page.set_column(number, number, width, below if column.key or not column.locked else own)
         page.write_string(0, number, column.heading, head)
-        page.write_comment(0, number, _note(column), {"x_scale": 1.7, "y_scale": 1.1, "font_size": 9})
+        page.write_comment(0, number, _note(column), {"x_scale": 1.7, "y_scale": 0.8, "font_size": 9})
         page.add(number, body, own)
         if long:
             page.set_default_row(15 * LINES)

@@ -59,7 +59,7 @@ def rows_of(changes: ChangeSet, live: Catalogue) -> Rows:
         name: pl.repeat("", items.height, eager=True).scatter(known["item"], live.cells[name].gather(places))
         for name in live.fields
     }
-    after = dict(before)
+    after = {name: texts.clone() for name, texts in before.items()}  # `scatter` changes a series in place
     for (field,), cells in changes.cells.group_by("field"):
         after[str(field)] = after[str(field)].scatter(cells["item"], cells["after"])
     for name in changes.keys.columns:
