@@ -231,7 +231,7 @@ def test_files_go_out_in_the_encoding_of_live(run, put, tmp_path, page):
     written = run("write", "changes.jsonl", "--to", "other")
     if page == "cp1250":
         assert written.returncode == 2
-        assert "the store's files are in Windows-1250, which has no '蜂'" in written.stderr
+        assert "it is to be in Windows-1250, which has no '蜂'" in written.stderr
         assert not (tmp_path / "other").exists()
     else:
         assert written.returncode == 1

@@ -14,6 +14,7 @@ import click
 
 if TYPE_CHECKING:
     from neat_delta.core.changes import Accept
+    from neat_delta.core.headings import Pairing
     from neat_delta.core.layout import Layout, Writing
     from neat_delta.core.store import Store
 
@@ -28,6 +29,7 @@ __all__ = [
     "the_store",
     "told_accepts",
     "told_layout",
+    "told_pairing",
     "told_writing",
     "where_option",
     "working",
@@ -197,6 +199,25 @@ def pairing_options(command: Any) -> Any:  # noqa: ANN401 - as Click decorates
     ):
         command = option(command)
     return command
+
+
+def told_pairing(
+    mapped: tuple[str, ...], only: str | None, ignore: tuple[str, ...], mapping: str | None
+) -> tuple[Pairing, Pairing | None, list[str]]:
+    """What the options say of the headings, what a mapping file does, and the only fields that are wanted."""
+    from neat_delta.core.headings import Pairing
+    from neat_delta.files.storefile import read_mapping
+
+    pairs = {}
+    for one in mapped:
+        heading, mark, field = one.rpartition("=")
+        if not mark or not heading.strip() or not field.strip():
+            raise click.BadParameter(f'{one!r} is not HEADING=FIELD, such as "Trade=cost".', param_hint="--map")
+        pairs[heading.strip()] = field.strip()
+    fields = [name.strip() for name in only.split(",")] if only else []
+    if only is not None and not all(fields):
+        raise click.BadParameter("name fields with commas between them: price,stock.", param_hint="--only")
+    return Pairing(pairs, list(ignore)), read_mapping(mapping) if mapping else None, fields
 
 
 def must_not_be_input(output: str, *inputs: str) -> None:

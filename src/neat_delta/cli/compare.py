@@ -19,6 +19,7 @@ from neat_delta.cli.common import (
     the_store,
     told_accepts,
     told_layout,
+    told_pairing,
     told_writing,
     working,
 )
@@ -97,7 +98,6 @@ def compare(
     report = in_background(partial(import_module, "neat_delta.report.terminal"))
 
     import neat_delta
-    from neat_delta.cli.match import told_pairing
     from neat_delta.core.errors import OutputError
     from neat_delta.files.changeset import change_lines
 

@@ -2,8 +2,6 @@
 
 from __future__ import annotations
 
-from typing import TYPE_CHECKING
-
 import click
 
 from neat_delta.cli.common import (
@@ -16,13 +14,11 @@ from neat_delta.cli.common import (
     store_option,
     the_store,
     told_layout,
+    told_pairing,
     working,
 )
 
-if TYPE_CHECKING:
-    from neat_delta.core.headings import Pairing
-
-__all__ = ["match", "told_pairing"]
+__all__ = ["match"]
 
 SAMPLES = 3
 
@@ -87,22 +83,3 @@ def match(
         if save:
             click.echo(f"\nWrote {save}. Use it:  neat-delta compare {live} {sheet} --mapping {save}")
     return 1 if any(row.how == "unmatched" for row in rows) else 0
-
-
-def told_pairing(
-    mapped: tuple[str, ...], only: str | None, ignore: tuple[str, ...], mapping: str | None
-) -> tuple[Pairing, Pairing | None, list[str]]:
-    """What the options say of the headings, what a mapping file does, and the only fields that are wanted."""
-    from neat_delta.core.headings import Pairing
-    from neat_delta.files.storefile import read_mapping
-
-    pairs = {}
-    for one in mapped:
-        heading, mark, field = one.rpartition("=")
-        if not mark or not heading.strip() or not field.strip():
-            raise click.BadParameter(f'{one!r} is not HEADING=FIELD, such as "Trade=cost".', param_hint="--map")
-        pairs[heading.strip()] = field.strip()
-    fields = [name.strip() for name in only.split(",")] if only else []
-    if only is not None and not all(fields):
-        raise click.BadParameter("name fields with commas between them: price,stock.", param_hint="--only")
-    return Pairing(pairs, list(ignore)), read_mapping(mapping) if mapping else None, fields

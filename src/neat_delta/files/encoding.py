@@ -208,6 +208,6 @@ def written_in(text: str, encoding: str, what: str) -> bytes:
     except UnicodeEncodeError as error:
         line = text[: error.start].rpartition("\n")[2] + text[error.start :].partition("\n")[0]
         raise CatalogueError(
-            f"{what}: the store's files are in {encoding_name(encoding)}, which has no {text[error.start]!r} "
-            f"(in {line.strip()[:60]!r}). Replace it in the sheet, and compare again."
+            f"{what}: it is to be in {encoding_name(encoding)}, which has no {text[error.start]!r} "
+            f"(in {line.strip()[:60]!r}). Replace that character, or choose another encoding."
         ) from None

@@ -144,10 +144,10 @@ def _origin(grid: Grid) -> Origin | None:
     """Where a working sheet was cut from; None where its hidden sheet says nothing that can be understood."""
     said = {str(row[0]): row[1] for row in grid.origin if len(row) > 1}
     facts = {name: said.get(label) for name, label in ORIGIN_ROWS.items()}
-    numbers = {name: int(value) if isinstance(value, int | float) else value for name, value in facts.items()}
     try:
+        numbers = {name: int(value) if isinstance(value, int | float) else value for name, value in facts.items()}
         return msgspec.convert(numbers, Origin)
-    except msgspec.ValidationError:
+    except (msgspec.ValidationError, ValueError, OverflowError):  # no sheet of ours
         return None
 
 
