@@ -6,7 +6,7 @@ a cell names it.
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 
 import polars as pl
 
@@ -30,21 +30,21 @@ def damaged(cells: pl.DataFrame, settings: Mapping[str, Field]) -> pl.Series:
     none), and `raw`, the sheet's text as it stands there.
     """
     found = pl.repeat(None, cells.height, dtype=pl.String, eager=True)
-    by_kind: dict[str, list[str]] = {}
+    texts = cells.select(before=pl.col("before").fill_null("").str.strip_chars(), after=pl.col("raw").str.strip_chars())
+    # Fields that can be damaged in the same ways go together.
+    groups: dict[tuple[str, ...], list[str]] = {}
     for field in cells["field"].unique(maintain_order=True):
-        by_kind.setdefault(settings.get(field, Field()).kind, []).append(field)
-    for kind, fields in by_kind.items():
+        kind = settings.get(field, Field()).kind
+        groups.setdefault(tuple(name for name, one in DAMAGES.items() if kind in one.kinds), []).append(field)
+    for names, fields in groups.items():
         places = cells["field"].is_in(fields).arg_true()
-        texts = cells.select(
-            before=pl.col("before").fill_null("").str.strip_chars(), after=pl.col("raw").str.strip_chars()
-        )
-        found = found.scatter(places, _of_kind(texts.gather(places) if len(by_kind) > 1 else texts, kind))
+        some = texts.gather(places) if len(groups) > 1 else texts
+        found = found.scatter(places, _first([DAMAGES[name] for name in names], some))
     return found
 
 
-def _of_kind(texts: pl.DataFrame, kind: str) -> pl.Series:
-    """The names of the damages of cells of one kind."""
-    asked = [damage for damage in DAMAGES.values() if kind in damage.kinds]
+def _first(asked: Sequence[Damage], texts: pl.DataFrame) -> pl.Series:
+    """The name of the first of these damages that each cell has, or null."""
     there = pl.col("before") != ""
     looks = texts.select(
         (damage.look if damage.alone else there & damage.look).fill_null(value=False).alias(damage.name)

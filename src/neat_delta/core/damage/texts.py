@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import html
+from functools import cache
 
 import polars as pl
 
@@ -14,11 +15,10 @@ PAGES = ("cp1252", "latin-1", "cp1250", "cp1251", "mac-roman", "cp437", "cp850",
 """The code pages that text in UTF-8 is most often mistaken for, and the other way round."""
 
 
-LETTERS = {
-    page: {byte: letter for byte in range(128, 256) if (letter := bytes([byte]).decode(page, "ignore"))}
-    for page in PAGES
-}
-"""What each byte is in a page. Some programs keep the bytes that it has no letter for, five of them in Windows-1252."""
+@cache
+def _letters(page: str) -> dict[int, str]:
+    """What each byte is in a page. Some programs keep the bytes that it has no letter for, five in Windows-1252."""
+    return {byte: letter for byte in range(128, 256) if (letter := bytes([byte]).decode(page, "ignore"))}
 
 
 def _mistaken(text: str) -> set[str]:
@@ -28,7 +28,7 @@ def _mistaken(text: str) -> set[str]:
         for written, read in (("utf-8", page), (page, "utf-8"), (page, PAGES[0]), (PAGES[0], page)):
             for how in ("replace", "ignore"):
                 found.add(text.encode(written, how).decode(read, how))
-        found.add(text.encode().decode("latin-1").translate(LETTERS[page]))
+        found.add(text.encode().decode("latin-1").translate(_letters(page)))
     found.add(text.encode("ascii", "replace").decode())
     return found - {text}
 
@@ -131,7 +131,7 @@ TEXT_DAMAGES = (
         "wrong encoding, and edited",
         "it reads like text whose bytes were taken for another encoding's, and live does not",
         TEXTS,
-        AFTER.str.contains(r"[^\x00-\x7f]"),
+        AFTER.str.contains(r"[^\x00-\x7f]{2}|[\x80-\x9f\ufffd]"),
         _looks_damaged,
         certain=False,
         alone=True,
