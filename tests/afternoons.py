@@ -11,10 +11,12 @@ import random
 from collections.abc import Callable
 from datetime import date, timedelta
 from decimal import ROUND_HALF_UP, Decimal
+from typing import get_args
 
 import polars as pl
 
 from neat_delta import Catalogue, Field, Key, Store
+from neat_delta.core.store import CheckName
 
 Sheet = dict[str, list[str]]
 
@@ -43,6 +45,9 @@ STORE = Store(
         "active": Field(kind="choice"),
         "image": Field(kind="image"),
     },
+    checks=dict.fromkeys(
+        get_args(CheckName), "off"
+    ),  # what a spreadsheet and a hand do is looked for here, and nothing else
 )
 
 

@@ -228,8 +228,11 @@ def test_files_go_out_in_the_encoding_of_live(run, put, tmp_path, page):
     assert update == "sku;name\r\nQA-1;Słoik na miód, duży, żółty\r\n".encode(page)
     put("sheet.csv", delimited(["sku", "name"], [["QA-1", "蜂蜜"]]))
     run("compare", "live.csv", "sheet.csv", "-o", "changes.jsonl")
+    assert run("write", "changes.jsonl", "--to", "held").returncode == 1
+    run("compare", "live.csv", "sheet.csv", "-o", "changes.jsonl", "--accept", "unwritable")
     written = run("write", "changes.jsonl", "--to", "other")
     if page == "cp1250":
+        assert not list((tmp_path / "held").glob("*.csv"))
         assert written.returncode == 2
         assert "it is to be in Windows-1250, which has no '蜂'" in written.stderr
         assert not (tmp_path / "other").exists()

@@ -214,7 +214,9 @@ def test_only_values_are_sent_and_as_the_store_writes_them():
         ["b", "1.234,5", "yes", "2026-02-28", "x, z", "Wax"],
         ["c", "12-May", "maybe", "30.02.2026", "x", " "],
     ]
-    found, differently, changes = cells(live, sheet, store, ["sku", "price", "on", "from_", "tags", "name"])
+    found, differently, changes = cells(
+        live, sheet, store, ["sku", "price", "on", "from_", "tags", "name"], new_values=["tags"]
+    )
     assert found == {
         "b": (
             {

@@ -19,6 +19,8 @@ if TYPE_CHECKING:
     from neat_delta.core.store import Store
 
 __all__ = [
+    "images_in",
+    "images_option",
     "json_option",
     "key_option",
     "layout_options",
@@ -52,6 +54,10 @@ key_option: Decorator = click.option(
     metavar="FIELD",
     help="The field an item is known by; repeat it for a key of several fields.  "
     "[default: as the store file or a mapping says, or the SKU's heading]",
+)
+
+images_option: Decorator = click.option(
+    "--images", metavar="DIR", help="The folder of the image files; names that are not in it are found."
 )
 
 where_option: Decorator = click.option(
@@ -156,23 +162,39 @@ def told_writing() -> Writing:
     return writing
 
 
-CHECKS = ("damage", "slip")
-
-
 def told_accepts(said: tuple[str, ...]) -> list[Accept]:
     """What --accept lets through."""
     from neat_delta.core.changes import Accept
+    from neat_delta.core.checks import CHECKS
+    from neat_delta.core.nearest import nearest
 
-    found = []
+    found, names = [], ["damage", "slip", *CHECKS]
     for one in said:
         check, mark, which = one.partition(":")
-        if check not in CHECKS or (mark and not which):
+        if check not in names or (mark and not which):
+            near = nearest(check, names)
+            hint = f' Did you mean "{near}"?' if near and near != check else ""
             raise click.BadParameter(
-                f"{one!r} is not {' or '.join(CHECKS)}, with :FIELD or :SKU after it if it is only for one.",
+                f"{one!r} is not damage, slip or a check, with :FIELD or :SKU after it if it is only for one.{hint}",
                 param_hint="--accept",
             )
         found.append(Accept(check, which or None))
     return found
+
+
+def images_in(folder: str | None) -> list[str] | None:
+    """The names of the files in the folder of the images and below it, as paths from there on and by themselves."""
+    if folder is None:
+        return None
+    from pathlib import Path
+
+    from neat_delta.core.errors import FileError
+
+    top = Path(folder)
+    if not top.is_dir():
+        raise FileError(f"{folder}: there is no such folder. Check the name given with --images.")
+    files = [path for path in top.rglob("*") if path.is_file()]
+    return sorted({path.name for path in files} | {path.relative_to(top).as_posix() for path in files})
 
 
 def the_store(told: str | None) -> tuple[Store, str] | None:

@@ -3,12 +3,15 @@
 from __future__ import annotations
 
 import sys
+from datetime import date
 from functools import partial
 from importlib import import_module
 
 import click
 
 from neat_delta.cli.common import (
+    images_in,
+    images_option,
     json_option,
     key_option,
     layout_options,
@@ -50,6 +53,14 @@ __all__ = ["compare"]
     help="Let through what was found: damage or slip, in one field or of one item: slip:price, damage:QA-1001. "
     "May be repeated.",
 )
+@click.option(
+    "--with-new-values",
+    "new_values",
+    multiple=True,
+    metavar="FIELD",
+    help="Send values of FIELD that live does not have; may be repeated.  [default: held]",
+)
+@images_option
 @click.option("--with-new", is_flag=True, help="Send items that only SHEET has.  [default: held]")
 @store_option
 @key_option
@@ -69,6 +80,8 @@ def compare(
     blanks: str,
     repair: bool,
     accept: tuple[str, ...],
+    new_values: tuple[str, ...],
+    images: str | None,
     with_new: bool,
     store: str | None,
     key: tuple[str, ...],
@@ -87,7 +100,7 @@ def compare(
     instead, for one of the two with live= or sheet= before the value.
 
     Cells that a spreadsheet damaged, and whole columns that a hand slipped in, are found by holding SHEET against LIVE;
-    they are held, with the reason.
+    they are held, with the reason. Then the checks look at what is to be sent.
     """
     from neat_delta.files.whole import in_background, load
 
@@ -125,6 +138,9 @@ def compare(
             with_new=with_new,
             accept=accepted,
             repair=repair,
+            images=images_in(images),
+            new_values=new_values,
+            today=date.today().isoformat(),
         )
     if output == "-":
         if as_json:

@@ -39,15 +39,16 @@ both files is accounted for. What could do harm is held until you say so: cells 
 were emptied, items that are missing, items that are new, rows that nobody can place.
 And what nobody typed: the spreadsheet took costs for days and codes for numbers, a
 look-up failed, the stock of the frames slid down by one row, a price has its decimal
-mark in the wrong place.""",
+mark in the wrong place. Checks look at the rest: a tag that the store never had would
+become a new one.""",
     ),
     (
         "What is certain to be damage?",
-        ("compare", "live.csv", "sheet.csv", "--repair", "-o", "changes.jsonl"),
+        ("compare", "live.csv", "sheet.csv", "--repair", "--with-new-values", "tags", "-o", "changes.jsonl"),
         """\
 Where only the writing was damaged, --repair puts live's own value back. The look-up
 that failed, the slid column and the slipped mark stay held: only you know what was
-meant.""",
+meant. The tag "spring offer" is new to the store, as it is meant to be this time.""",
     ),
     (
         "Is it what I meant?",
@@ -80,7 +81,7 @@ REPLACED = ("sheet", "write")
 NEXT = """\
 Now you. Open {folder}/sheet.csv in a spreadsheet, change something, save it, and in that folder:
 
-  neat-delta compare live.csv sheet.csv --repair -o changes.jsonl
+  neat-delta compare live.csv sheet.csv --repair --with-new-values tags -o changes.jsonl
   neat-delta preview changes.jsonl
   neat-delta write changes.jsonl --to out --replace
 

@@ -24,6 +24,7 @@ __all__ = [
     "Counts",
     "Damaged",
     "Finding",
+    "Flag",
     "Header",
     "Held",
     "HeldCount",
@@ -80,15 +81,16 @@ class Finding(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     """What was found wrong, in so many cells of these fields: the check, what happened, why we think so.
 
     `done` says what became of the cells: held, repaired (live's own value is put back), accepted (let through as the
-    user said), or noted (nothing is held for it).
+    user said), or noted (nothing is held for it). `do` says what to do about it, where that is not plain.
     """
 
-    check: Literal["damage", "slip"]
+    check: str
     name: str
     fields: list[str]
     cells: int
     why: str
     done: Literal["held", "repaired", "accepted", "noted"]
+    do: str | None = None
 
 
 class Damaged(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
@@ -106,6 +108,21 @@ class Damaged(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     done: Literal["held", "repaired", "accepted"]
 
 
+class Flag(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
+    """What a check found in one cell: the check and its level, the item and its place in the sheet, the value, what is
+    wrong with it, and what became of it. Without an item, it is about the whole round.
+    """
+
+    check: str
+    level: Literal["stop", "warn", "note"]
+    key: dict[str, str] | None
+    field: str | None
+    row: int | None
+    value: str | None
+    what: str
+    done: Literal["held", "accepted", "noted"]
+
+
 class Counts(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     """Where every row and every changed cell went.
 
@@ -113,7 +130,8 @@ class Counts(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     `cells` counts all cells of the change set, `held_cells` those of them that are held, by themselves or with their
     item; `blanks_kept` the emptied cells that were taken to mean "leave as it is"; `written_differently` the cells
     whose text differs and whose value does not, which are no change. `damaged` counts the cells that came back other
-    than anybody typed them, `repaired` those of them that are no change as live's own value was put back.
+    than anybody typed them, `repaired` those of them that are no change as live's own value was put back; `flags` what
+    the checks found.
     """
 
     same: int
@@ -128,6 +146,7 @@ class Counts(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     written_differently: int
     damaged: int = 0
     repaired: int = 0
+    flags: int = 0
 
 
 class Header(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
@@ -205,6 +224,17 @@ DAMAGED_SCHEMA: dict[str, pl.DataType | type[pl.DataType]] = {
     "done": pl.String,
 }
 
+FLAGS_SCHEMA: dict[str, pl.DataType | type[pl.DataType]] = {
+    "check": pl.String,
+    "level": pl.String,
+    "key": pl.List(pl.String),
+    "field": pl.String,
+    "row": pl.Int64,
+    "value": pl.String,
+    "what": pl.String,
+    "done": pl.String,
+}
+
 ITEMS_SCHEMA = {"verdict": pl.String, "live": pl.Int64, "sheet": pl.Int64, "held": pl.String}
 
 
@@ -227,7 +257,8 @@ class ChangeSet:
     `items`  one row an item: verdict, row numbers in live and sheet (null where none), reason it is held (null if not);
     `cells`  one row a changed cell, by item and then by field in live's order: number of the item (from 0),
              field, text before and after (null where there was none), reason it is held (null if not);
-    `damaged` one row a damaged cell, as in `Damaged`, by row of the sheet and field.
+    `damaged` one row a damaged cell, as in `Damaged`, by row of the sheet and field;
+    `flags` one row a finding of a check, as in `Flag`.
     """
 
     header: Header
@@ -235,6 +266,7 @@ class ChangeSet:
     items: pl.DataFrame
     cells: pl.DataFrame
     damaged: pl.DataFrame = field(default_factory=partial(pl.DataFrame, schema=DAMAGED_SCHEMA))
+    flags: pl.DataFrame = field(default_factory=partial(pl.DataFrame, schema=FLAGS_SCHEMA))
 
     def sent(self) -> pl.DataFrame:
         """The cells that are to be written: neither they nor their items are held."""
@@ -266,6 +298,12 @@ class ChangeSet:
         for damage, key, *rest in self.damaged.iter_rows():
             yield Damaged(damage, dict(zip(self.header.key, key, strict=True)), *rest)
 
+    def each_flag(self) -> Iterator[Flag]:
+        """The findings of the checks one by one."""
+        for check, level, key, *rest in self.flags.iter_rows():
+            named = None if key is None else dict(zip(self.header.key, key, strict=True))
+            yield Flag(check, level, named, *rest)
+
     def choose(self, numbers: pl.Series) -> ChangeSet:
         """The items of these numbers (from 0), in the order given, under the same header."""
         place = pl.DataFrame({"item": numbers.cast(pl.Int64)}).with_row_index("place")
@@ -276,6 +314,7 @@ class ChangeSet:
             self.items.gather(numbers),
             cells.select(self.cells.columns).sort("item", "field"),
             self.damaged,
+            self.flags,
         )
 
 

@@ -24,6 +24,7 @@ from neat_delta.core.changes import (
     cells_schema,
     held,
 )
+from neat_delta.core.checks import checked
 from neat_delta.core.errors import CatalogueError
 from neat_delta.core.findings import look
 from neat_delta.core.fold import fold
@@ -135,6 +136,9 @@ def compare(
     with_new: bool = False,
     accept: Sequence[Accept] = (),
     repair: bool = False,
+    images: Collection[str] | None = None,
+    new_values: Collection[str] = (),
+    today: str | None = None,
 ) -> ChangeSet:
     """What the sheet changes in live, keyed by item.
 
@@ -146,7 +150,8 @@ def compare(
     `with_new`; a cell emptied in the sheet is held, taken as said (`clear`) or dropped (`keep`), its text after being
     ""; a value that its kind cannot read is held. The text after is the value as the store writes it.
     Damaged cells and cells that a slip touches are held, but for those that `accept` lets through; `repair` puts live's
-    value back where only the writing was damaged.
+    value back where only the writing was damaged. Then the checks look at what is to be sent (`checks.checked`, which
+    also says what `images`, `new_values` and `today` are).
     Raises CatalogueError when the two cannot be compared.
     """
     laid = lay(live, sheet, store=store, key=key, told=told, saved=saved, only=only)
@@ -243,7 +248,8 @@ def compare(
         findings=_of_rows(live, sheet, matched, twice, repair=repair) + looked.findings,
         accepted=list(accept),
     )
-    return ChangeSet(header, keys, items, cells, looked.damaged)
+    changes = ChangeSet(header, keys, items, cells, looked.damaged)
+    return checked(changes, live, known, accept=accept, images=images, new_values=new_values, today=today)
 
 
 def _repeated(sheet: Catalogue, matched: Matched) -> pl.Series:

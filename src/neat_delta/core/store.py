@@ -5,6 +5,7 @@ Reading and writing it as TOML is `files.storefile`'s work; what the settings me
 
 from __future__ import annotations
 
+import re
 from collections.abc import Iterable, Iterator
 from dataclasses import dataclass
 from decimal import Decimal
@@ -17,12 +18,16 @@ from neat_delta.core.layout import Layout, Writing
 
 __all__ = [
     "VERSION",
+    "CheckName",
     "Continued",
     "Contradiction",
     "Field",
     "FileForm",
     "Key",
     "KindName",
+    "LevelName",
+    "Relations",
+    "Standing",
     "Store",
     "continued",
     "contradictions",
@@ -111,6 +116,65 @@ class Field(msgspec.Struct, frozen=True, forbid_unknown_fields=True, omit_defaul
     least: Annotated[Decimal | None, Meta(description="The least a number may be.")] = None
     most: Annotated[Decimal | None, Meta(description="The most a number may be.")] = None
     longest: Annotated[Length | None, Meta(description="The most characters a text may have.")] = None
+    longest_bytes: Annotated[Length | None, Meta(description="The most bytes it may have, as the store writes it.")] = (
+        None
+    )
+    largest_change: Annotated[Decimal | None, Meta(description="The largest believable change, in per cent.")] = None
+    check_digit: Annotated[
+        Literal["gtin", "isbn"] | None, Meta(description="The standard whose check digit a code must have.")
+    ] = None
+    refers: Annotated[bool, Meta(description="Whether its values are the keys of other items.")] = False
+
+
+class Relations(msgspec.Struct, frozen=True, forbid_unknown_fields=True, omit_defaults=True):
+    """Which fields stand in which relation to each other."""
+
+    price: Annotated[str | None, Meta(description="The field of the price.")] = None
+    cost: Annotated[str | None, Meta(description="The field of the cost; it must be below the price.")] = None
+    least_margin: Annotated[Decimal, Meta(description="The least margin, in per cent of the price.")] = Decimal(0)
+    sale_price: Annotated[str | None, Meta(description="The field of the sale price; at most the price.")] = None
+    least_price: Annotated[str | None, Meta(description="The field of the least price.")] = None
+    most_price: Annotated[str | None, Meta(description="The field of the highest price.")] = None
+    sale_from: Annotated[str | None, Meta(description="The field of a sale's first day.")] = None
+    sale_to: Annotated[str | None, Meta(description="The field of a sale's last day; not before the first.")] = None
+    shown: Annotated[str | None, Meta(description="The flag that says whether an item is shown.")] = None
+    stock: Annotated[str | None, Meta(description="The field of the stock.")] = None
+
+
+LevelName = Literal["stop", "warn", "note", "off"]
+
+CheckName = Literal[
+    "outside-bounds",
+    "negative",
+    "too-long",
+    "unwritable",
+    "unclosed-html",
+    "near-twin",
+    "new-value",
+    "repeated",
+    "check-digit",
+    "dead-link",
+    "no-image",
+    "margin",
+    "sale-price",
+    "price-range",
+    "sale-days",
+    "hidden-in-stock",
+    "shown-without-stock",
+    "large-change",
+    "outlier",
+    "price-ending",
+    "large-round",
+]
+
+
+class Standing(msgspec.Struct, frozen=True, forbid_unknown_fields=True, omit_defaults=True):
+    """A standing exception: what a check finds here is let through, for a reason, until a day."""
+
+    check: Annotated[CheckName, Meta(description="The check.")]
+    reason: Annotated[str, Meta(min_length=1, description="Why it is let through.")]
+    which: Annotated[str | None, Meta(description="Only in this field, or of this item.")] = None
+    until: Annotated[str | None, Meta(description="The last day it holds, as YYYY-MM-DD.")] = None
 
 
 class Store(msgspec.Struct, frozen=True, forbid_unknown_fields=True, omit_defaults=True):
@@ -122,6 +186,12 @@ class Store(msgspec.Struct, frozen=True, forbid_unknown_fields=True, omit_defaul
     key: Annotated[Key, Meta(description="What an item is known by.")] = Key()
     fields: Annotated[dict[str, Field], Meta(description="The fields, by name.")] = {}
     importer: Annotated[Importer, Meta(description="What the store's importer does.")] = Importer()
+    relations: Annotated[Relations, Meta(description="Which fields stand in which relation.")] = Relations()
+    checks: Annotated[dict[CheckName, LevelName], Meta(description="The level of each check, by its name.")] = {}
+    largest_round: Annotated[
+        Decimal, Meta(description="The largest share of live, in per cent, that one round may touch.")
+    ] = Decimal(50)
+    exceptions: Annotated[list[Standing], Meta(description="What is let through for good, or until a day.")] = []
 
 
 def continued(store: Store) -> Continued | None:
@@ -157,12 +227,16 @@ SETTINGS: dict[str, tuple[str, ...]] = {
     "least": ("integer", "decimal", "money"),
     "most": ("integer", "decimal", "money"),
     "longest": ("text", "code", "list", "path", "link", "image"),
+    "longest_bytes": ("text", "code", "list", "path", "link", "image"),
+    "largest_change": ("integer", "decimal", "money"),
+    "check_digit": ("code",),
+    "refers": ("code", "list"),
 }
 
 
 def contradictions(store: Store) -> list[Contradiction]:
     """All that cannot hold together in a store file whose keys and types are right."""
-    found = [*_of_form(store.file), *_of_writing(store.writing), *_of_key(store)]
+    found = [*_of_form(store.file), *_of_writing(store.writing), *_of_key(store), *_of_relations(store)]
     for name, field in store.fields.items():
         found += [Contradiction(("fields", name, *where), what) for where, what in _of_field(field)]
     return found + list(_of_headings(store.fields))
@@ -207,6 +281,17 @@ def _of_key(store: Store) -> Iterator[Contradiction]:
                 )
     if set(store.file.continued) & set(key.fields):
         yield Contradiction(("file", "continued"), "the key cannot be continued")
+
+
+def _of_relations(store: Store) -> Iterator[Contradiction]:
+    if store.fields:
+        for role in store.relations.__struct_fields__:
+            name = getattr(store.relations, role)
+            if isinstance(name, str) and name not in store.fields:
+                yield Contradiction(("relations", role), f'there is no field "{name}" under [fields]')
+    for number, one in enumerate(store.exceptions):
+        if one.until is not None and not re.fullmatch(r"[0-9]{4}-[0-9]{2}-[0-9]{2}", one.until):
+            yield Contradiction(("exceptions", str(number)), f'until is no day: "{one.until}"; write it as 2026-12-31')
 
 
 def _of_field(field: Field) -> Iterator[tuple[tuple[str, ...], str]]:

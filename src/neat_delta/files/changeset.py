@@ -13,11 +13,13 @@ import polars as pl
 from neat_delta.core.catalogue import Catalogue, renamed
 from neat_delta.core.changes import (
     DAMAGED_SCHEMA,
+    FLAGS_SCHEMA,
     FORMAT,
     ITEMS_SCHEMA,
     VERSION,
     ChangeSet,
     Damaged,
+    Flag,
     Header,
     Item,
     cells_schema,
@@ -47,6 +49,7 @@ def change_lines(changes: ChangeSet) -> Iterator[bytes]:
             batch.clear()
     yield encoder.encode_lines(batch)
     yield encoder.encode_lines(list(changes.each_damaged()))
+    yield encoder.encode_lines(list(changes.each_flag()))
 
 
 def write_changes(changes: ChangeSet, path: str) -> None:
@@ -76,11 +79,14 @@ def read_changes(path: str) -> ChangeSet:
     if not lines or lines.pop():
         raise ChangeSetError(f"{path}: the last line is cut short. {AGAIN}")
     wanted = header.counts.changed + header.counts.new + header.counts.gone
-    if len(lines) != wanted + header.counts.damaged:
-        found = len(lines) - header.counts.damaged
+    damages, flags = header.counts.damaged, header.counts.flags
+    if len(lines) != wanted + damages + flags:
+        found = len(lines) - damages - flags
         raise ChangeSetError(f"{path}: it has {found:,} items where its header counts {wanted:,}. {AGAIN}")
-    damaged = _damaged(header, _decoded(lines[wanted:], path, Damaged, wanted + 2), path)
-    return replace(_tables(header, _decoded(lines[:wanted], path, Item), path), damaged=damaged)
+    end = wanted + damages
+    damaged = _damaged(header, _decoded(lines[wanted:end], path, Damaged, wanted + 2), path)
+    flagged = _flags(header, _decoded(lines[end:], path, Flag, end + 2), path)
+    return replace(_tables(header, _decoded(lines[:wanted], path, Item), path), damaged=damaged, flags=flagged)
 
 
 def _header(line: bytes, path: str) -> Header:
@@ -129,6 +135,17 @@ def _damaged(header: Header, found: Iterable[Damaged], path: str) -> pl.DataFram
         key = [one.key[name] for name in header.key]
         rows.append((one.damage, key, one.field, one.row, one.before, one.sheet, one.repair, one.done))
     return pl.DataFrame(rows, schema=DAMAGED_SCHEMA, orient="row")
+
+
+def _flags(header: Header, found: Iterable[Flag], path: str) -> pl.DataFrame:
+    """The findings of the checks as a table."""
+    rows = []
+    for one in found:
+        if (one.key is not None and one.key.keys() != set(header.key)) or one.field not in {None, *header.fields}:
+            raise ChangeSetError(f"{path}: a finding has a key or a field that line 1 does not name. {AGAIN}")
+        key = None if one.key is None else [one.key[name] for name in header.key]
+        rows.append((one.check, one.level, key, one.field, one.row, one.value, one.what, one.done))
+    return pl.DataFrame(rows, schema=FLAGS_SCHEMA, orient="row")
 
 
 def _tables(header: Header, found: Iterable[Item], path: str) -> ChangeSet:

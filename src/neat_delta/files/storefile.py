@@ -147,10 +147,23 @@ def _wrong(value: Any, kind: Any, where: Where) -> Iterator[tuple[Where, str]]: 
         for name, one in value.items():
             yield from _wrong(one, Field, (*where, name))
         return
+    if get_origin(kind) is dict and isinstance(value, dict) and _words(get_args(kind)[0]):
+        yield from _wrong_levels(value, kind, where)
+        return
     try:
         msgspec.convert(value, whole)
     except msgspec.ValidationError as error:
         yield where, _plain(str(error), value, kind)
+
+
+def _wrong_levels(value: dict[str, Any], kind: Any, where: Where) -> Iterator[tuple[Where, str]]:  # noqa: ANN401
+    """All that is wrong with the levels of checks."""
+    words, level = _words(get_args(kind)[0]), get_args(kind)[1]
+    for name, one in value.items():
+        if name in words:
+            yield from _wrong(one, level, (*where, name))
+        else:
+            yield (*where, name), f"there is no such check. {_suggest(nearest(name, words), words)}"
 
 
 def _suggest(near: str | None, known: Sequence[str] | dict[str, Any]) -> str:

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from pathlib import PurePath
 from typing import TYPE_CHECKING, Literal
 
@@ -30,6 +30,7 @@ if TYPE_CHECKING:
 
 __all__ = [
     "print_accounts",
+    "print_checked",
     "print_figures",
     "print_findings",
     "print_inputs",
@@ -52,6 +53,7 @@ LISTED = 10
 WAY_OUT = {
     "damage": "nobody typed it; --repair, or --accept damage",
     "slip": "moved by accident; mend the sheet, or --accept slip",
+    "check": "a check stopped it; see above, or --accept CHECK:SKU",
     "emptied": "blank in the sheet; --blanks clear or keep decides",
     "new": "only in the sheet; --with-new sends them",
     "gone": "only in live; an item is never removed",
@@ -155,9 +157,10 @@ def print_findings(console: Console, changes: ChangeSet) -> None:
     groups = {
         "damage": "damage: what a spreadsheet did to cells that nobody edited",
         "slip": "slips: what a hand did to many cells at once",
+        "": "checks: what must not go, or should be looked at first",
     }
     for check, title in groups.items():
-        found = [one for one in header.findings if one.check == check]
+        found = [one for one in header.findings if one.check == check or not (check or one.check in groups)]
         if not found:
             continue
         console.print(f"\n{title}", style="bold")
@@ -166,7 +169,7 @@ def print_findings(console: Console, changes: ChangeSet) -> None:
             head = Text("  ").append(one.name, "bold").append(f"  {listed(places)}" if places else "")
             head.append(f"  {count(one.cells, 'cell')}" if one.cells else "").append(f"  {one.done}", STYLES[one.done])
             console.print(head)
-            console.print(Padding(Text(one.why, "dim"), (0, 0, 0, 4)))
+            console.print(Padding(Text(f"{one.why}; {one.do}" if one.do else one.why, "dim"), (0, 0, 0, 4)))
             for line in _examples(changes, one, console.width):
                 console.print(line)
         if len(found) > LISTED:
@@ -177,6 +180,7 @@ def print_findings(console: Console, changes: ChangeSet) -> None:
         (mendable, "--repair puts live's value back where it is certain"),
         ("damage" in held, "--accept damage:SKU sends a cell as it is"),
         ("slip" in held, "mend a slip in the sheet, or --accept slip:FIELD sends it"),
+        (held - {"damage", "slip"}, "--accept CHECK:SKU or CHECK:FIELD lets through what a check holds"),
     ):
         if holds:
             console.print(f"  {hint}")
@@ -194,6 +198,16 @@ def _examples(changes: ChangeSet, finding: Finding, width: int) -> list[Text]:
         for key, row, before, sheet in of.select("key", "row", "before", "sheet").iter_rows():
             name = " / ".join(shown(part) for part in key)
             examples.append((name, row, before, sheet))
+    elif finding.check != "slip":
+        of = changes.flags.filter(
+            (pl.col("check") == finding.check)
+            & (pl.col("field").is_in(finding.fields) if finding.fields else pl.col("field").is_null())
+            & (pl.col("done") == finding.done)
+        ).head(EXAMPLES)
+        return [
+            Text(cut("    " + _flagged(key, row, what), width))
+            for key, row, what in of.select("key", "row", "what").iter_rows()
+        ]
     elif finding.done == "held" and finding.cells:
         reason = f"slip: {finding.name}"
         of = changes.cells.filter((pl.col("held") == reason) & pl.col("field").cast(pl.String).is_in(finding.fields))
@@ -210,6 +224,45 @@ def _examples(changes: ChangeSet, finding: Finding, width: int) -> list[Text]:
 
 
 EXAMPLES = 2
+
+
+def _flagged(key: list[str] | None, row: int | None, what: str) -> str:
+    """What a check found, after its item and its row."""
+    where = [" / ".join(shown(part) for part in key)] if key is not None else []
+    where += [f"row {row:,}"] if row is not None else []
+    return f"{', '.join(where)}: {shown(what)}" if where else shown(what)
+
+
+def print_checked(
+    console: Console, catalogue: Catalogue, flags: pl.DataFrame, says: Mapping[str, tuple[str, str]]
+) -> None:
+    """What the checks found in a catalogue by itself."""
+    _print_source(
+        console,
+        "live",
+        catalogue.path,
+        catalogue.cells.height,
+        len(catalogue.fields),
+        catalogue.layout,
+        catalogue.notes,
+    )
+    if not flags.height:
+        console.print("\nNothing was found.", style="bold green")
+        return
+    style = {"stop": "magenta", "warn": "yellow", "note": "dim"}
+    for (check, level, field), some in flags.group_by("check", "level", "field", maintain_order=True):
+        head = Text("\n").append(str(check), "bold").append(f"  {shown(str(field))}" if field is not None else "")
+        console.print(head.append(f"  {count(some.height, 'item')}").append(f"  {level}", style[str(level)]))
+        does, do = says[str(check)]
+        console.print(Padding(Text(f"{does}; {do}", "dim"), (0, 0, 0, 2)))
+        for key, row, what in some.head(FEW).select("key", "row", "what").iter_rows():
+            console.print(cut("  " + _flagged(key, row, what), console.width))
+        if some.height > FEW:
+            console.print(f"  and {some.height - FEW:,} more; --json has them all")
+
+
+FEW = 5
+"""So many findings of a check are shown."""
 
 
 def print_notes(console: Console, changes: ChangeSet) -> None:

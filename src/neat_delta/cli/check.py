@@ -1,0 +1,57 @@
+"""`neat-delta check`: what is wrong in a catalogue by itself."""
+
+from __future__ import annotations
+
+import click
+
+from neat_delta.cli.common import (
+    images_in,
+    images_option,
+    json_option,
+    key_option,
+    layout_options,
+    print_json,
+    store_option,
+    the_store,
+    told_layout,
+    working,
+)
+
+__all__ = ["check"]
+
+
+@click.command(epilog="\b\nExample, on the demo's files:\n  neat-delta check live.csv")
+@click.argument("catalogue")
+@images_option
+@store_option
+@key_option
+@layout_options(two=False)
+@json_option
+def check(catalogue: str, images: str | None, store: str | None, key: tuple[str, ...], as_json: bool) -> int:
+    """Run the checks that need no sheet on CATALOGUE.
+
+    What a field may hold and how fields stand to each other is what the store file says; without one, kinds are learned
+    from the catalogue, and there is little to check. Exit status 1 when something is found but notes.
+    """
+    import neat_delta
+    from neat_delta.core.checks import CHECKS, check_catalogue
+    from neat_delta.core.compare import as_fields
+    from neat_delta.core.fold import fold
+    from neat_delta.core.learn import with_writing
+    from neat_delta.core.store import continued
+
+    found = the_store(store)
+    known, store_path = found or (None, None)
+    with working(f"Checking {catalogue}"):
+        read = neat_delta.read(catalogue, told_layout("live", known.file.layout if known else None))
+        known = with_writing(known, read) if known else neat_delta.learn(read, key).store
+        named = as_fields(read, known)
+        keys = neat_delta.find_key(named, key or known.key.fields)
+        flags = check_catalogue(fold(named, keys, continued(known)), known, keys, images=images_in(images))
+    if as_json:
+        print_json({"store": store_path, "catalogue": read.source, "found": flags.to_dicts()})
+    else:
+        from neat_delta.report import terminal as report
+
+        report.print_checked(report.terminal(), read, flags, {name: (one.does, one.do) for name, one in CHECKS.items()})
+    return 1 if flags["level"].is_in(["stop", "warn"]).any() else 0

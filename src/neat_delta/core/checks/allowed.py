@@ -1,0 +1,114 @@
+"""Checks against the values there are: near twins of a value, values and categories that live never had."""
+
+from __future__ import annotations
+
+import re
+
+import polars as pl
+
+from neat_delta.core.checks.base import Ask, Check, found, nothing
+from neat_delta.core.kinds.list import BETWEEN
+from neat_delta.core.nearest import nearest
+from neat_delta.core.store import Field
+
+__all__ = ["ALLOWED_CHECKS"]
+
+CHOSEN = ("choice", "list", "path")
+"""The kinds whose values an importer makes anew when it does not know them."""
+
+
+def _parts(name: str, texts: pl.Series, ask: Ask) -> pl.DataFrame:
+    """The single values in cells: `at` (the cell), `value`. Choices have one, lists and paths several."""
+    field = ask.settings.get(name, Field())
+    table = pl.DataFrame({"value": texts}).with_row_index("at")
+    if field.kind == "list" or (field.kind == "path" and field.separator):
+        table = table.with_columns(pl.col("value").str.split(field.separator or ",")).explode("value")
+    value = pl.col("value").str.strip_chars()
+    if field.kind == "path":
+        mark = (field.levels or ">").strip()
+        value = value.str.replace_all(rf"\s*{re.escape(mark)}\s*", BETWEEN)
+    return table.with_columns(value=value).filter(pl.col("value") != "")
+
+
+def _loose(value: pl.Expr) -> pl.Expr:
+    """A value without case, spaces and punctuation, and with its units in one spelling."""
+    plain = value.str.to_lowercase().str.normalize("NFKC").str.replace_all(r"[\p{P}\p{Z}\x1f]+", "")
+    units = {"litres": "l", "liters": "l", "litre": "l", "liter": "l", "grams": "g", "gram": "g", "kgs": "kg"}
+    for spelt, unit in units.items():
+        plain = plain.str.replace(rf"^([0-9.]+){spelt}$", f"${{1}}{unit}")
+    return plain
+
+
+def _new(name: str, cells: pl.DataFrame, ask: Ask) -> tuple[pl.DataFrame, pl.DataFrame]:
+    """The values in cells that live does not have, with their cell's `item`, and all that live has."""
+    known = _parts(name, ask.live[name].unique(), ask).select("value").unique()
+    values = _parts(name, cells["after"], ask).join(known, on="value", how="anti", maintain_order="left")
+    return values.with_columns(item=cells["item"].gather(values["at"])), known
+
+
+def near_twin(ask: Ask) -> pl.DataFrame:
+    """New values that are one of live's but for case, spaces, punctuation or the spelling of a unit."""
+    some = [nothing()]
+    for name, (_, cells) in ask.of(*CHOSEN, "measure").items():
+        new, known = _new(name, cells, ask)
+        twins = known.select(twin="value", loose=_loose(pl.col("value"))).sort("twin").unique("loose", keep="first")
+        hit = new.with_columns(loose=_loose(pl.col("value"))).join(twins, on="loose", maintain_order="left")
+        hit = hit.unique("item", keep="first", maintain_order=True)
+        said = hit.select(pl.format('"{}" is new, and live has "{}"', _shown("value"), _shown("twin"))).to_series()
+        some.append(found(name, hit["item"], said))
+    return pl.concat(some)
+
+
+def _shown(name: str) -> pl.Expr:
+    return pl.col(name).str.replace_all(BETWEEN, " > ").str.slice(0, 60)
+
+
+def new_value(ask: Ask) -> pl.DataFrame:
+    """Values that live never had, and are no near twin of one; of a path, the level at which it is new."""
+    some = [nothing()]
+    for name, (field, cells) in ask.of(*CHOSEN).items():
+        if name in ask.new_values or field.values:
+            continue
+        new, known = _new(name, cells, ask)
+        loose = known.select(loose=_loose(pl.col("value"))).unique()
+        new = new.with_columns(loose=_loose(pl.col("value"))).join(loose, on="loose", how="anti", maintain_order="left")
+        new = new.unique("item", keep="first", maintain_order=True)
+        values = known["value"].to_list()
+        said = {value: _said(value, values, path=field.kind == "path") for value in new["value"].unique()}
+        some.append(found(name, new["item"], pl.Series([said[value] for value in new["value"]], dtype=pl.String)))
+    return pl.concat(some)
+
+
+def _said(value: str, known: list[str], *, path: bool) -> str:
+    """What is new about a value, and what comes nearest."""
+    shown = value.replace(BETWEEN, " > ")
+    near = nearest(shown, [one.replace(BETWEEN, " > ") for one in known])
+    hint = f'; the nearest is "{near}"' if near else ""
+    if not path:
+        return f'"{shown}" is a value that live does not have{hint}'
+    levels = value.split(BETWEEN)
+    for depth in range(1, len(levels) + 1):
+        start = BETWEEN.join(levels[:depth])
+        if not any(one == start or one.startswith(start + BETWEEN) for one in known):
+            return f'"{shown}" is new from level {depth} ("{levels[depth - 1]}") on{hint}'
+    return f'live has items under "{shown}" and none in it{hint}'
+
+
+ALLOWED_CHECKS = (
+    Check(
+        "near-twin",
+        "stop",
+        "a new value that is one of live's but for case, spaces, punctuation or a unit's spelling",
+        "use live's value",
+        near_twin,
+        alone=False,
+    ),
+    Check(
+        "new-value",
+        "stop",
+        "a choice, a value of a list or a category that live does not have",
+        "use one that live has, or --with-new-values FIELD",
+        new_value,
+        alone=False,
+    ),
+)

@@ -1,0 +1,122 @@
+"""What every check is, and what it is asked about: some items as they will be, and the catalogue around them."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Collection, Mapping
+from dataclasses import dataclass, field
+
+import polars as pl
+
+from neat_delta.core.kinds import KINDS
+from neat_delta.core.kinds.number import NUMBER_KINDS
+from neat_delta.core.layout import Writing
+from neat_delta.core.store import CheckName, Field, LevelName, Store
+
+__all__ = ["EXACT", "FOUND", "Ask", "Check", "found", "nothing"]
+
+EXACT = pl.Decimal(38, 6)
+
+FOUND: dict[str, pl.DataType | type[pl.DataType]] = {"item": pl.Int64, "field": pl.String, "what": pl.String}
+"""What a check finds: the number of the item (null for the whole round), the field (null for none), what is wrong."""
+
+
+@dataclass(frozen=True, slots=True)
+class Ask:
+    """The items that are checked, from 0, in the order of a change set; or all of a catalogue.
+
+    `live` is the catalogue, `places` the items' rows in it (null for a new one). `cells` are the cells to look at by
+    field: `item`, `before` (null where there was none), `after`; in a catalogue that is checked by itself, all its
+    cells, without a `before`. `keys` are the items' keys. `round` is false when there is no sheet. `encoding` is that
+    of the files to write, None where any character will do; `images` are the names of the image files there are, None
+    where nobody said; `new_values` the fields whose new values are let through; `gone` counts items the sheet lacks.
+    """
+
+    live: pl.DataFrame
+    places: pl.Series
+    keys: pl.DataFrame
+    cells: Mapping[str, pl.DataFrame]
+    settings: Mapping[str, Field]
+    store: Store
+    writing: Writing
+    round: bool = True
+    encoding: str | None = None
+    images: Collection[str] | None = None
+    new_values: Collection[str] = ()
+    gone: int = 0
+    memory: dict[str, pl.Series] = field(default_factory=dict)
+
+    def of(self, *kinds: str) -> dict[str, tuple[Field, pl.DataFrame]]:
+        """The fields of these kinds that have cells to look at, none of them blank."""
+        some = {}
+        for name, cells in self.cells.items():
+            settings = self.settings.get(name, Field())
+            if settings.kind in kinds and cells.height:
+                filled = cells.filter(pl.col("after").str.strip_chars() != "")
+                if filled.height:
+                    some[name] = (settings, filled)
+        return some
+
+    def now(self, name: str) -> pl.Series:
+        """A field of all the items as it will be; blank where an item has none."""
+        if name not in self.memory:
+            if name in self.keys.columns:
+                self.memory[name] = self.keys[name]
+            else:
+                texts = self.live[name].gather(self.places).fill_null("")
+                if self.round and name in self.cells:
+                    texts = texts.clone().scatter(self.cells[name]["item"], self.cells[name]["after"])
+                self.memory[name] = texts
+        return self.memory[name]
+
+    def number(self, name: str, texts: pl.Series) -> pl.Series:
+        """The texts of a field as exact decimals; null where they are blank or no numbers."""
+        settings = self.settings.get(name, Field())
+        kind = KINDS[settings.kind if settings.kind in NUMBER_KINDS else "money"]
+        values = kind.read(texts, settings, self.writing)
+        return values.set(values.str.len_chars() > 30, None).cast(EXACT, strict=False)
+
+    def read(self, name: str, texts: pl.Series) -> pl.Series:
+        """The values of a field's texts by its kind; null where blank or unreadable."""
+        settings = self.settings.get(name, Field())
+        blank = texts.str.strip_chars() == ""
+        return KINDS[settings.kind].read(texts, settings, self.writing).set(blank, None)
+
+    def whole(self, name: str) -> pl.Series:
+        """A field of the whole catalogue as it will be: live's column with what changes, and what is new."""
+        if not self.round:
+            return self.live[name]
+        old = self.places.is_not_null()
+        now, places = self.now(name), self.places
+        return pl.concat([self.live[name].clone().scatter(places.filter(old), now.filter(old)), now.filter(~old)])
+
+    def touched(self, *names: str) -> dict[str, pl.Series]:
+        """Which items have a cell to look at, for each of these fields; only fields that are there."""
+        return {name: self.cells[name]["item"] for name in names if name in self.cells}
+
+
+@dataclass(frozen=True, slots=True)
+class Check:
+    """A check: its name, its level where the store file says nothing, what it does, what to do about a finding.
+
+    `find` gives what it finds, as in `FOUND`. `alone` says that it needs no sheet, so that any catalogue can be
+    checked by it.
+    """
+
+    name: CheckName
+    level: LevelName
+    does: str
+    do: str
+    find: Callable[[Ask], pl.DataFrame]
+    alone: bool = True
+
+
+def found(name: str | None, items: pl.Series, what: pl.Series | str) -> pl.DataFrame:
+    """Findings of one field: the items, and what is wrong with each, or with all."""
+    table = pl.DataFrame({"item": items.cast(pl.Int64)})
+    texts = pl.lit(what) if isinstance(what, str) else what
+    return table.select("item", field=pl.lit(name, pl.String), what=texts).cast(FOUND)  # type: ignore[arg-type]
+
+
+def nothing() -> pl.DataFrame:
+    """No finding."""
+    return pl.DataFrame(schema=FOUND)

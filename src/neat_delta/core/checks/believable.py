@@ -1,0 +1,132 @@
+"""Checks of a round as a whole: changes too large to believe, prices that end oddly, rounds that touch too much."""
+
+from __future__ import annotations
+
+import polars as pl
+
+from neat_delta.core.checks.base import Ask, Check, found, nothing
+from neat_delta.core.kinds.number import NUMBER_KINDS
+
+__all__ = ["BELIEVABLE_CHECKS"]
+
+
+def _steps(ask: Ask, name: str, cells: pl.DataFrame) -> pl.DataFrame:
+    """The cells that had a number before, with both numbers."""
+    known = cells.filter(pl.col("before").is_not_null())
+    return known.with_columns(old=ask.number(name, known["before"]), new=ask.number(name, known["after"]))
+
+
+def large_change(ask: Ask) -> pl.DataFrame:
+    """Numbers that change by more than the field's `largest_change`, in per cent of what they were."""
+    some = [nothing()]
+    for name, (field, cells) in ask.of(*NUMBER_KINDS).items():
+        if field.largest_change is None:
+            continue
+        step = ((pl.col("new") - pl.col("old")) * 100).abs()
+        hit = _steps(ask, name, cells).filter(step > pl.col("old").abs() * pl.lit(field.largest_change))
+        what = hit.select(pl.format("from {} to {}, more than " + f"{field.largest_change} %", "before", "after"))
+        some.append(found(name, hit["item"], what.to_series()))
+    return pl.concat(some)
+
+
+LEAST, FAR, AT_LEAST = 10, 5.0, 0.1
+"""An outlier needs ten changes of its field, and lies five deviations off, and a tenth at least."""
+
+
+def outlier(ask: Ask) -> pl.DataFrame:
+    """Numbers that change quite otherwise than the others of this round.
+
+    The measure is the logarithm of after over before; its middle is the median, its deviation 1.4826 times the median
+    of the distances from it (the median absolute deviation, which a few wild ones do not move: Hampel 1974).
+    """
+    some = [nothing()]
+    for name, (_, cells) in ask.of("decimal", "money").items():
+        steps = _steps(ask, name, cells).filter((pl.col("old") > 0) & (pl.col("new") > 0))
+        if steps.height < LEAST:
+            continue
+        # Floating point is good enough here: it only sorts out what is far off.
+        steps = steps.with_columns(log=(pl.col("new").cast(pl.Float64) / pl.col("old").cast(pl.Float64)).log())
+        steps = steps.with_columns(off=(pl.col("log") - pl.col("log").median()).abs())
+        deviation = pl.col("off").median() * 1.4826
+        hit = steps.filter(pl.col("off") > pl.max_horizontal(deviation * FAR, pl.lit(AT_LEAST)))
+        what = hit.select(pl.format("from {} to {}, quite otherwise than the others", "before", "after"))
+        some.append(found(name, hit["item"], what.to_series()))
+    return pl.concat(some)
+
+
+MANY, RARE = 100, 500
+"""Endings are looked at where live has a hundred prices; one that fewer than one in five hundred has is odd."""
+
+
+def price_ending(ask: Ask) -> pl.DataFrame:
+    """Prices whose cents the shop never uses."""
+    some = [nothing()]
+    price = ask.store.relations.price
+    for name, (_, cells) in ask.of("money").items():
+        if name != price:
+            continue
+        theirs = _cents(ask.number(name, ask.live[name])).drop_nulls()
+        if theirs.len() < MANY:
+            continue
+        counted = theirs.value_counts(name="times").filter(pl.col("times") * RARE >= theirs.len())
+        endings = _cents(ask.number(name, cells["after"]))
+        hit = cells.filter((~endings.is_in(counted[theirs.name].implode())).fill_null(value=False))
+        some.append(found(name, hit["item"], hit["after"] + ": live's prices do not end like that"))
+    return pl.concat(some)
+
+
+def _cents(values: pl.Series) -> pl.Series:
+    """The two decimals of amounts, as a text."""
+    return values.cast(pl.String).str.extract(r"\.([0-9]{2})").alias("cents")
+
+
+SMALL = 20
+"""In a smaller catalogue any round touches much of it."""
+
+
+def large_round(ask: Ask) -> pl.DataFrame:
+    """A round that changes, empties or leaves out more of live than `largest_round` says."""
+    most, some, rows = ask.store.largest_round, [nothing()], ask.live.height
+    changed = int(ask.places.is_not_null().sum()) - ask.gone
+    emptied = [
+        cells.filter((pl.col("after") == "") & pl.col("before").is_not_null())["item"] for cells in ask.cells.values()
+    ]
+    counts = (
+        ("changed", changed),
+        ("emptied in some field", pl.concat(emptied).n_unique() if emptied else 0),
+        ("gone", ask.gone),
+    )
+    for word, many in counts if rows >= SMALL else ():
+        if many * 100 > rows * most:
+            what = f"{many:,} of {rows:,} items are {word}, more than {most} %"
+            some.append(found(None, pl.Series([None], dtype=pl.Int64), what))
+    return pl.concat(some)
+
+
+BELIEVABLE_CHECKS = (
+    Check(
+        "large-change",
+        "stop",
+        "a number that changes by more than the field's largest_change",
+        "correct it, or --accept it",
+        large_change,
+        alone=False,
+    ),
+    Check(
+        "outlier",
+        "warn",
+        "a number that changes quite otherwise than the others of the round",
+        "look at it",
+        outlier,
+        alone=False,
+    ),
+    Check("price-ending", "warn", "a price that ends as none of live's does", "look at it", price_ending, alone=False),
+    Check(
+        "large-round",
+        "warn",
+        "a round that touches more of live than largest_round",
+        "look whether the sheet is whole",
+        large_round,
+        alone=False,
+    ),
+)

@@ -1,0 +1,96 @@
+"""Checks of what names things: values that must be unique, check digits, links to other items, image files."""
+
+from __future__ import annotations
+
+import polars as pl
+
+from neat_delta.core.checks.base import Ask, Check, found, nothing
+from neat_delta.core.store import Field
+
+__all__ = ["IDENTITY_CHECKS"]
+
+
+def repeated(ask: Ask) -> pl.DataFrame:
+    """Values of a unique field that stand in another item as well, once everything is changed."""
+    some = [nothing()]
+    for name, cells in ask.cells.items():
+        if not ask.settings.get(name, Field()).unique:
+            continue
+        filled = cells.with_columns(value=pl.col("after").str.strip_chars()).filter(pl.col("value") != "")
+        whole = ask.whole(name).str.strip_chars()
+        looked = whole.filter(whole.is_in(filled["value"].implode()) if ask.round else whole != "")
+        twice = looked.alias("value").value_counts(name="times").filter(pl.col("times") > 1)
+        hit = filled.join(twice, on="value", maintain_order="left")
+        some.append(
+            found(name, hit["item"], hit.select(pl.format('"{}" stands in {} items', "value", "times")).to_series())
+        )
+    return pl.concat(some)
+
+
+def check_digit(ask: Ask) -> pl.DataFrame:
+    """Codes whose check digit is wrong (GS1 General Specifications, 7.9; ISO 2108)."""
+    from stdnum import ean, isbn
+
+    some = [nothing()]
+    for name, (field, cells) in ask.of("code").items():
+        if field.check_digit is None:
+            continue
+        right = ean.is_valid if field.check_digit == "gtin" else isbn.is_valid
+        known = {text: right(text.strip()) for text in cells["after"].unique()}
+        hit = cells.filter(pl.Series([not known[text] for text in cells["after"]], dtype=pl.Boolean))
+        what = "GTIN" if field.check_digit == "gtin" else "ISBN"
+        some.append(found(name, hit["item"], '"' + hit["after"].str.slice(0, 40) + f'" is no right {what}'))
+    return pl.concat(some)
+
+
+def dead_link(ask: Ask) -> pl.DataFrame:
+    """Keys of other items (a parent, related items) that no item will have."""
+    some = [nothing()]
+    key = ask.keys.columns[0]
+    keys = None
+    for name, (field, cells) in ask.of("code", "list").items():
+        if not field.refers:
+            continue
+        if keys is None:
+            keys = ask.whole(key).str.strip_chars()
+        named = cells.with_columns(
+            value=pl.col("after").str.split(field.separator) if field.separator else pl.concat_list("after")
+        )
+        named = (
+            named.explode("value").with_columns(value=pl.col("value").str.strip_chars()).filter(pl.col("value") != "")
+        )
+        hit = named.filter(~named["value"].is_in(keys.implode()))
+        some.append(found(name, hit["item"], 'no item has the code "' + hit["value"].str.slice(0, 40) + '"'))
+    return pl.concat(some)
+
+
+def no_image(ask: Ask) -> pl.DataFrame:
+    """Image files that are not among those there are; addresses on the net are left alone."""
+    if ask.images is None:
+        return nothing()
+    some = [nothing()]
+    there = pl.Series(sorted(ask.images), dtype=pl.String)
+    for name, (field, cells) in ask.of("image").items():
+        named = cells.with_columns(
+            value=pl.col("after").str.split(field.separator) if field.separator else pl.concat_list("after")
+        )
+        named = named.explode("value").with_columns(value=pl.col("value").str.strip_chars())
+        named = named.filter((pl.col("value") != "") & ~pl.col("value").str.contains("^[a-zA-Z][a-zA-Z0-9+.-]*://"))
+        bare = named["value"].str.replace(r"^.*[/\\]", "")
+        hit = named.filter(~(named["value"].is_in(there.implode()) | bare.is_in(there.implode())))
+        some.append(found(name, hit["item"], 'there is no file "' + hit["value"].str.slice(0, 60) + '"'))
+    return pl.concat(some)
+
+
+IDENTITY_CHECKS = (
+    Check("repeated", "stop", "a value of a unique field that another item has", "give each item its own", repeated),
+    Check("check-digit", "stop", "a code with a wrong check digit", "look the code up again", check_digit),
+    Check("dead-link", "stop", "the key of a parent or related item that no item has", "correct the code", dead_link),
+    Check(
+        "no-image",
+        "warn",
+        "an image that is not in the folder of --images",
+        "add the file, or correct its name",
+        no_image,
+    ),
+)

@@ -1,0 +1,128 @@
+"""Checks of fields against each other, as the store file says they stand: cost, price, sale, days, shown and stock."""
+
+from __future__ import annotations
+
+import polars as pl
+
+from neat_delta.core.checks.base import Ask, Check, found, nothing
+
+__all__ = ["RELATION_CHECKS"]
+
+
+def _roles(ask: Ask, *roles: str) -> list[str] | None:
+    """The fields in these roles, if all are there and one of them has a cell to look at."""
+    names = [getattr(ask.store.relations, role) for role in roles]
+    if any(name is None or (name not in ask.live.columns) for name in names) or not ask.touched(*names):
+        return None
+    return names
+
+
+def _numbers(ask: Ask, names: list[str]) -> list[pl.Series]:
+    return [ask.number(name, ask.now(name)) for name in names]
+
+
+def _of_touched(ask: Ask, names: list[str], wrong: pl.Series, what: pl.Series) -> pl.DataFrame:
+    """What is wrong with items, at each of the fields that has a cell to look at; in a catalogue, at the first."""
+    some = [nothing()]
+    wrong = wrong.fill_null(value=False)
+    touched = ask.touched(*names)
+    for name in names if ask.round else names[:1]:
+        items = touched.get(name)
+        if items is not None:
+            hit = items.filter(wrong.gather(items))
+            some.append(found(name, hit, what.gather(hit)))
+    return pl.concat(some)
+
+
+def margin(ask: Ask) -> pl.DataFrame:
+    """A price that leaves less than the least margin, in per cent of the price, over the cost."""
+    names = _roles(ask, "price", "cost")
+    if names is None:
+        return nothing()
+    price, cost = _numbers(ask, names)
+    least = ask.store.relations.least_margin
+    table = pl.DataFrame({"price": price, "cost": cost})
+    left = (pl.col("price") - pl.col("cost")) * 100
+    wrong = table.select((pl.col("cost") >= pl.col("price")) | (left < pl.col("price") * pl.lit(least))).to_series()
+    texts = pl.DataFrame({"price": ask.now(names[0]), "cost": ask.now(names[1])})
+    said = f", and the least margin is {least} %" if least else ""
+    what = texts.select(pl.format("the price is {} and the cost {}" + said, "price", "cost")).to_series()
+    return _of_touched(ask, names, wrong, what)
+
+
+def sale_price(ask: Ask) -> pl.DataFrame:
+    """A sale price over the price."""
+    names = _roles(ask, "sale_price", "price")
+    if names is None:
+        return nothing()
+    sale, price = _numbers(ask, names)
+    texts = pl.DataFrame({"sale": ask.now(names[0]), "price": ask.now(names[1])})
+    what = texts.select(pl.format("the sale price is {} and the price {}", "sale", "price")).to_series()
+    return _of_touched(ask, names, sale > price, what)
+
+
+def price_range(ask: Ask) -> pl.DataFrame:
+    """A price under the item's own least, or over its own highest."""
+    some = [nothing()]
+    for role, word in (("least_price", "least"), ("most_price", "highest")):
+        names = _roles(ask, "price", role)
+        if names is None:
+            continue
+        price, bound = _numbers(ask, names)
+        texts = pl.DataFrame({"price": ask.now(names[0]), "bound": ask.now(names[1])})
+        what = texts.select(pl.format("the price is {} and the " + word + " is {}", "price", "bound")).to_series()
+        some.append(_of_touched(ask, names, price < bound if word == "least" else price > bound, what))
+    return pl.concat(some)
+
+
+def sale_days(ask: Ask) -> pl.DataFrame:
+    """A sale that ends before it begins."""
+    names = _roles(ask, "sale_from", "sale_to")
+    if names is None:
+        return nothing()
+    first, last = (ask.read(name, ask.now(name)) for name in names)
+    texts = pl.DataFrame({"first": ask.now(names[0]), "last": ask.now(names[1])})
+    what = texts.select(pl.format("the sale begins on {} and ends on {}", "first", "last")).to_series()
+    return _of_touched(ask, names, last < first, what)
+
+
+def hidden_in_stock(ask: Ask) -> pl.DataFrame:
+    """Items that are hidden although there is stock."""
+    return _shown(ask, "no", "hidden, and {} in stock")
+
+
+def shown_without_stock(ask: Ask) -> pl.DataFrame:
+    """Items that are shown although there is none."""
+    return _shown(ask, "yes", "shown, and {} in stock")
+
+
+def _shown(ask: Ask, word: str, said: str) -> pl.DataFrame:
+    names = _roles(ask, "shown", "stock")
+    if names is None:
+        return nothing()
+    flag, stock = ask.read(names[0], ask.now(names[0])), ask.number(names[1], ask.now(names[1]))
+    wrong = (flag == word) & ((stock > 0) if word == "no" else (stock <= 0))
+    what = pl.DataFrame({"stock": ask.now(names[1])}).select(pl.format(said, "stock")).to_series()
+    return _of_touched(ask, names, wrong, what)
+
+
+RELATION_CHECKS = (
+    Check("margin", "stop", "a price at or under the cost, or within the least margin of it", "look at both", margin),
+    Check("sale-price", "stop", "a sale price over the price", "look at both", sale_price),
+    Check("price-range", "stop", "a price outside of the item's own least and highest", "look at both", price_range),
+    Check("sale-days", "stop", "a sale that ends before it begins", "look at both days", sale_days),
+    Check(
+        "hidden-in-stock",
+        "note",
+        "an item that is hidden and in stock",
+        "show it, if it is to be sold",
+        hidden_in_stock,
+    ),
+    Check(
+        "shown-without-stock",
+        "note",
+        "an item that is shown and out of stock",
+        "hide it, if it is not coming back",
+        shown_without_stock,
+    ),
+)

@@ -1,0 +1,167 @@
+"""Checks of a value by itself: its bounds, its length, its characters, its HTML."""
+
+from __future__ import annotations
+
+from html.parser import HTMLParser
+
+import polars as pl
+
+from neat_delta.core.checks.base import Ask, Check, found, nothing
+from neat_delta.core.kinds.number import NUMBER_KINDS
+
+__all__ = ["VALUE_CHECKS"]
+
+
+def _quoted(texts: pl.Series) -> pl.Expr:
+    return pl.lit(texts.str.slice(0, 40))
+
+
+def outside_bounds(ask: Ask) -> pl.DataFrame:
+    """Numbers under `least` or over `most`."""
+    some = [nothing()]
+    for name, (field, cells) in ask.of(*NUMBER_KINDS).items():
+        for bound, word in ((field.least, "less"), (field.most, "more")):
+            if bound is None:
+                continue
+            values = ask.number(name, cells["after"])
+            wrong = (values < bound) if word == "less" else (values > bound)
+            hit = cells.filter(wrong.fill_null(value=False))
+            some.append(found(name, hit["item"], hit["after"] + f" is {word} than {bound}"))
+    return pl.concat(some)
+
+
+def negative(ask: Ask) -> pl.DataFrame:
+    """Amounts and counts under 0, where the store file says nothing of a least."""
+    some = [nothing()]
+    for name, (field, cells) in ask.of("integer", "money").items():
+        if field.least is None:
+            hit = cells.filter((ask.number(name, cells["after"]) < 0).fill_null(value=False))
+            some.append(found(name, hit["item"], hit["after"] + " is less than nothing"))
+    return pl.concat(some)
+
+
+def too_long(ask: Ask) -> pl.DataFrame:
+    """Texts over `longest` characters, or `longest_bytes` as the store writes them."""
+    some = [nothing()]
+    for name, cells in ask.cells.items():
+        field = ask.settings.get(name)
+        if field is None:
+            continue
+        if field.longest is not None:
+            size = cells["after"].str.len_chars()
+            hit = size > field.longest
+            said = size.filter(hit).cast(pl.String) + f" characters, and at most {field.longest:,} fit"
+            some.append(found(name, cells["item"].filter(hit), said))
+        if field.longest_bytes is not None:
+            size = _bytes(cells["after"], ask.encoding)
+            hit = size > field.longest_bytes
+            said = size.filter(hit).cast(pl.String) + f" bytes, and at most {field.longest_bytes:,} fit"
+            some.append(found(name, cells["item"].filter(hit), said))
+    return pl.concat(some)
+
+
+def _bytes(texts: pl.Series, encoding: str | None) -> pl.Series:
+    if encoding in {None, "utf-8"}:
+        return texts.str.len_bytes().cast(pl.Int64)
+    return pl.Series([len(text.encode(encoding or "utf-8", "replace")) for text in texts], dtype=pl.Int64)
+
+
+def unwritable(ask: Ask) -> pl.DataFrame:
+    """Characters that the encoding of the store's files does not have."""
+    if ask.encoding is None or ask.encoding.startswith("utf"):
+        return nothing()
+    some = [nothing()]
+    for name, cells in ask.cells.items():
+        odd = cells.filter(pl.col("after").str.contains(r"[^\x00-\x7f]"))
+        wrong = [_first_unwritable(text, ask.encoding) for text in odd["after"]]
+        marks = pl.Series(wrong, dtype=pl.String)
+        hit = marks.is_not_null()
+        some.append(found(name, odd["item"].filter(hit), "the store's files cannot hold " + marks.filter(hit)))
+    return pl.concat(some)
+
+
+def _first_unwritable(text: str, encoding: str) -> str | None:
+    try:
+        text.encode(encoding)
+    except UnicodeEncodeError as error:
+        return repr(text[error.start])
+    return None
+
+
+VOID = {"area", "base", "br", "col", "embed", "hr", "img", "input", "link", "meta", "param", "source", "track", "wbr"}
+"""The elements of HTML that have no end tag (WHATWG HTML, 13.1.2)."""
+OPTIONAL = {
+    "li",
+    "dt",
+    "dd",
+    "p",
+    "tr",
+    "td",
+    "th",
+    "thead",
+    "tbody",
+    "tfoot",
+    "option",
+    "optgroup",
+    "colgroup",
+    "rp",
+    "rt",
+}
+"""Those whose end tag may be left out (13.1.2.4)."""
+
+
+class _Tags(HTMLParser):
+    def __init__(self) -> None:
+        super().__init__()
+        self.open: list[str] = []
+        self.wrong: str | None = None
+
+    def handle_starttag(self, tag: str, attrs: list[tuple[str, str | None]]) -> None:
+        del attrs
+        if tag not in VOID:
+            self.open.append(tag)
+
+    def handle_endtag(self, tag: str) -> None:
+        if tag in VOID:
+            return
+        while self.open and self.open[-1] != tag and self.open[-1] in OPTIONAL:
+            self.open.pop()
+        if self.open and self.open[-1] == tag:
+            self.open.pop()
+        elif self.wrong is None:
+            self.wrong = f"</{tag}> closes nothing"
+
+
+def _unclosed(text: str) -> str | None:
+    tags = _Tags()
+    tags.feed(text)
+    tags.close()
+    left = [tag for tag in tags.open if tag not in OPTIONAL]
+    return tags.wrong or (f"<{left[-1]}> is never closed" if left else None)
+
+
+def unclosed_html(ask: Ask) -> pl.DataFrame:
+    """HTML whose tags do not close."""
+    some = [nothing()]
+    for name, (_, cells) in ask.of("text").items():
+        marked = cells.filter(pl.col("after").str.contains(r"</?[A-Za-z][^<>]*>"))
+        known = {text: _unclosed(text) for text in marked["after"].unique()}
+        wrong = pl.Series([known[text] for text in marked["after"]], dtype=pl.String)
+        hit = wrong.is_not_null()
+        some.append(found(name, marked["item"].filter(hit), wrong.filter(hit)))
+    return pl.concat(some)
+
+
+VALUE_CHECKS = (
+    Check("outside-bounds", "stop", "a number under least or over most", "correct it, or the bound", outside_bounds),
+    Check("negative", "stop", "an amount or a count under 0", "correct it, or say least in the store file", negative),
+    Check("too-long", "stop", "a text over longest or longest_bytes", "shorten it", too_long),
+    Check(
+        "unwritable",
+        "stop",
+        "a character that the encoding of the store's files does not have",
+        "replace the character",
+        unwritable,
+    ),
+    Check("unclosed-html", "warn", "HTML whose tags do not close", "close the tag", unclosed_html),
+)

@@ -1,0 +1,309 @@
+"""The checks: a case that trips each, and one that just does not; levels, exceptions, what is let through."""
+
+from __future__ import annotations
+
+import json
+import random
+from decimal import Decimal
+from pathlib import Path
+from typing import Any, get_args
+
+import pytest
+
+from neat_delta import Accept, ChangeSet, Field, Key, Layout, Store, Writing, compare
+from neat_delta.core.checks import CHECKS, check_catalogue
+from neat_delta.core.store import CheckName, Relations, Standing
+from tests.oracle import catalogue
+
+FIELDS = {
+    "sku": Field("code"),
+    "parent": Field("code", refers=True),
+    "name": Field(longest=20),
+    "html": Field(),
+    "price": Field("money", decimals=2, largest_change=Decimal(30), least=Decimal("0.05"), most=Decimal(900)),
+    "cost": Field("money", decimals=2),
+    "sale": Field("money", decimals=2),
+    "floor": Field("money", decimals=2),
+    "roof": Field("money", decimals=2),
+    "from": Field("date"),
+    "to": Field("date"),
+    "stock": Field("integer"),
+    "shown": Field("flag", yes=["yes"], no=["no"]),
+    "colour": Field("choice"),
+    "tags": Field("list", separator=","),
+    "path": Field("path", levels=" > "),
+    "size": Field("measure"),
+    "code": Field("code", unique=True),
+    "ean": Field("code", check_digit="gtin"),
+    "isbn": Field("code", check_digit="isbn"),
+    "image": Field("image", separator=";"),
+    "short": Field(longest_bytes=6),
+}
+STORE = Store(
+    writing=Writing(".", "", "YYYY-MM-DD"),
+    key=Key(["sku"]),
+    fields=FIELDS,
+    relations=Relations(
+        price="price",
+        cost="cost",
+        least_margin=Decimal(10),
+        sale_price="sale",
+        least_price="floor",
+        most_price="roof",
+        sale_from="from",
+        sale_to="to",
+        shown="shown",
+        stock="stock",
+    ),
+)
+ITEM = {
+    "sku": "", "parent": "", "name": "Veil", "html": "<p>Veil</p>", "price": "20.00", "cost": "10.00", "sale": "",
+    "floor": "", "roof": "", "from": "", "to": "", "stock": "5", "shown": "yes", "colour": "red", "tags": "gift,bulk",
+    "path": "Clothing > Veils", "size": "2 l", "code": "", "ean": "", "isbn": "", "image": "a.jpg", "short": "abc",
+}  # fmt: skip
+
+
+def shop(**edits: str) -> list[dict[str, str]]:
+    """Thirty items, the first of them edited."""
+    items = [ITEM | {"sku": f"QA-{n}", "code": f"C-{n}"} for n in range(30)]
+    items[0] |= {name.rstrip("_"): text for name, text in edits.items()}
+    return items
+
+
+def table(items: list[dict[str, str]]) -> tuple[list[str], list[list[str]]]:
+    return list(items[0]), [list(item.values()) for item in items]
+
+
+def checked(live: list[dict[str, str]], sheet: list[dict[str, str]], store: Store = STORE, **options: Any) -> ChangeSet:
+    return compare(catalogue(table(live)), catalogue(table(sheet), "sheet.csv"), store=store, **options)
+
+
+CASES: dict[str, list[tuple[dict[str, str], str | None]]] = {
+    "outside-bounds": [
+        ({"price": "0.04", "cost": "0.01"}, "0.04 is less than 0.05"),
+        ({"price": "900.01"}, "900.01 is more than 900"),
+        ({"price": "900.00"}, None),
+    ],
+    "negative": [({"stock": "-1"}, "-1 is less than nothing"), ({"stock": "0"}, None)],
+    "too-long": [
+        ({"name": "x" * 21}, "21 characters, and at most 20 fit"),
+        ({"name": "é" * 20}, None),
+        ({"short": "ééé!"}, "7 bytes, and at most 6 fit"),
+        ({"short": "ééé"}, None),
+    ],
+    "unclosed-html": [
+        ({"html": "<p>a <b>b</p>"}, "</p> closes nothing"),
+        ({"html": "<div><b>a</b>"}, "<div> is never closed"),
+        ({"html": "<ul><li>a<li>b</ul><br>1 < 2 &amp; <img src='a'/>"}, None),
+    ],
+    "near-twin": [
+        ({"colour": "Red"}, '"Red" is new, and live has "red"'),
+        ({"tags": "gift, BULK"}, '"BULK" is new, and live has "bulk"'),
+        ({"path": "clothing > veils"}, '"clothing > veils" is new, and live has "Clothing > Veils"'),
+        ({"tags": "bulk, gift"}, None),
+    ],
+    "new-value": [
+        ({"colour": "green"}, '"green" is a value that live does not have'),
+        ({"path": "Clothing > Gloves"}, '"Clothing > Gloves" is new from level 2 ("Gloves") on'),
+        ({"path": "Clothing"}, 'live has items under "Clothing" and none in it'),
+        ({"tags": "gift"}, None),
+        ({"colour": ""}, None),
+    ],
+    "repeated": [({"code": "C-7"}, '"C-7" stands in 2 items'), ({"code": "C-77"}, None), ({"code": ""}, None)],
+    "check-digit": [
+        ({"ean": "2900096541267"}, '"2900096541267" is no right GTIN'),
+        ({"ean": "2900096541266"}, None),
+        ({"ean": "12345670"}, None),
+        ({"isbn": "9780306406158"}, '"9780306406158" is no right ISBN'),
+        ({"isbn": "0-306-40615-2"}, None),
+    ],
+    "dead-link": [({"parent": "QA-99"}, 'no item has the code "QA-99"'), ({"parent": "QA-3"}, None)],
+    "no-image": [
+        ({"image": "a.jpg;gone.jpg"}, 'there is no file "gone.jpg"'),
+        ({"image": "img/b.jpg;https://shop.example/x.png"}, None),
+    ],
+    "margin": [
+        ({"cost": "18.01"}, "the price is 20.00 and the cost 18.01, and the least margin is 10 %"),
+        ({"cost": "18.00"}, None),
+        ({"cost": "20.00"}, "the price is 20.00 and the cost 20.00, and the least margin is 10 %"),
+    ],
+    "sale-price": [({"sale": "20.01"}, "the sale price is 20.01 and the price 20.00"), ({"sale": "20.00"}, None)],
+    "price-range": [
+        ({"floor": "20.01"}, "the price is 20.00 and the least is 20.01"),
+        ({"roof": "19.99"}, "the price is 20.00 and the highest is 19.99"),
+        ({"floor": "20", "roof": "20.0"}, None),
+    ],
+    "sale-days": [
+        ({"from_": "2026-05-02", "to": "2026-05-01"}, "the sale begins on 2026-05-02 and ends on 2026-05-01"),
+        ({"from_": "2026-05-02", "to": "2026-05-02"}, None),
+    ],
+    "hidden-in-stock": [({"shown": "no"}, "hidden, and 5 in stock"), ({"shown": "no", "stock": "0"}, None)],
+    "shown-without-stock": [({"stock": "0"}, "shown, and 0 in stock"), ({"stock": "1"}, None)],
+    "large-change": [
+        ({"price": "26.01"}, "from 20.00 to 26.01, more than 30 %"),
+        ({"price": "26.00"}, None),
+        ({"price": "14.00"}, None),
+    ],
+}
+
+
+@pytest.mark.parametrize(
+    "check, edits, what",
+    [(check, *case) for check, cases in CASES.items() for case in cases],
+    ids=[f"{check}-{n}" for check, cases in CASES.items() for n, _ in enumerate(cases)],
+)
+def test_a_check_trips_and_just_does_not(check, edits, what):
+    changes = checked(shop(), shop(**edits), images={"a.jpg", "b.jpg"})
+    found = [flag for flag in changes.each_flag() if flag.check == check]
+    assert bool(found) == (what is not None)
+    if what is not None:
+        assert found[0].what.startswith(what)
+        assert (found[0].key, found[0].row, found[0].level) == ({"sku": "QA-0"}, 2, CHECKS[check].level)
+        held = {one.field for item in changes.each() for one in item.held if one.reason == f"check: {check}"}
+        assert held == ({flag.field for flag in found} if CHECKS[check].level == "stop" else set())
+
+
+def test_characters_that_the_encoding_lacks_are_found():
+    live, sheet = catalogue(table(shop())), catalogue(table(shop(name="蜂蜜", html="Crème")), "sheet.csv")
+    object.__setattr__(live, "layout", Layout(encoding="cp1252"))
+    changes = compare(live, sheet, store=STORE)
+    assert [(flag.field, flag.what) for flag in changes.each_flag()] == [("name", "the store's files cannot hold '蜂'")]
+
+
+def test_what_is_far_from_the_other_changes_of_a_round_is_found():
+    """One cost that doubles among rises of 4 to 8 %; where all double, none is found."""
+    rng = random.Random(5)
+    items = [item | {"cost": f"{rng.randint(300, 900) / 100}"} for item in shop()]
+    rises = [item | {"cost": f"{Decimal(item['cost']) * rng.randint(104, 108) / 100:.2f}"} for item in items]
+    rises[4]["cost"] = f"{Decimal(items[4]['cost']) * 2:.2f}"
+    found = [flag for flag in checked(items, rises).each_flag() if flag.check == "outlier"]
+    assert [flag.key for flag in found] == [{"sku": "QA-4"}]
+    doubled = [item | {"cost": f"{Decimal(item['cost']) * 2:.2f}"} for item in items]
+    assert not [flag for flag in checked(items, doubled).each_flag() if flag.check == "outlier"]
+
+
+def test_a_price_that_ends_as_none_of_live_s_is_found():
+    live = [
+        item | {"sku": f"QA-{n}", "price": f"{n % 40 + 12}.{('90', '50')[n % 2]}"} for n, item in enumerate(shop() * 5)
+    ]
+    sheet = [dict(item) for item in live]
+    sheet[0]["price"], sheet[1]["price"] = "13.90", "13.99"
+    found = [flag for flag in checked(live, sheet).each_flag() if flag.check == "price-ending"]
+    assert [(flag.key, flag.what) for flag in found] == [({"sku": "QA-1"}, "13.99: live's prices do not end like that")]
+
+
+def test_a_round_that_touches_too_much_is_found():
+    half = [item | ({"stock": "7"} if n < 15 else {}) for n, item in enumerate(shop())]
+    more = [item | ({"stock": "7"} if n < 16 else {}) for n, item in enumerate(shop())]
+    assert not [flag for flag in checked(shop(), half).each_flag() if flag.check == "large-round"]
+    found = [flag for flag in checked(shop(), more).each_flag() if flag.check == "large-round"]
+    assert [(flag.key, flag.field, flag.what) for flag in found] == [
+        (None, None, "16 of 30 items are changed, more than 50 %")
+    ]
+    gone = [flag.what for flag in checked(shop(), shop()[:10]).each_flag() if flag.check == "large-round"]
+    assert gone == ["20 of 30 items are gone, more than 50 %"]
+
+
+def test_a_value_may_move_from_one_item_to_another():
+    """Uniqueness and links are looked at once everything is changed, new items among it."""
+    sheet = shop(code="C-1")
+    sheet[1]["code"] = "C-0"
+    sheet.append(ITEM | {"sku": "QA-100", "code": "C-2", "parent": "QA-101"})
+    sheet.append(ITEM | {"sku": "QA-101", "code": "C-101", "parent": "QA-100"})
+    found = [(flag.check, flag.key, flag.field) for flag in checked(shop(), sheet, with_new=True).each_flag()]
+    assert found == [("repeated", {"sku": "QA-100"}, "code")]
+
+
+def test_levels_exceptions_and_what_is_let_through():
+    def done(store: Store = STORE, **options: Any) -> list[tuple[str, str]]:
+        flags = checked(shop(), shop(price="60.00", colour="green"), store, **options).each_flag()
+        return [(flag.check, flag.done) for flag in flags]
+
+    replaced = {name: getattr(STORE, name) for name in STORE.__struct_fields__}
+    assert done() == [("new-value", "held"), ("large-change", "held")]
+    assert done(new_values=["colour"]) == [("large-change", "held")]
+    assert done(accept=[Accept("large-change", "QA-0")]) == [("new-value", "held"), ("large-change", "accepted")]
+    assert done(accept=[Accept("large-change", "QA-1")]) == [("new-value", "held"), ("large-change", "held")]
+    assert done(accept=[Accept("new-value", "colour")]) == [("new-value", "accepted"), ("large-change", "held")]
+    other = Store(**replaced | {"checks": {"new-value": "off", "large-change": "note"}})
+    assert done(other) == [("large-change", "noted")]
+    standing = Standing("large-change", "new supplier", "price", "2026-05-31")
+    excepted = Store(**replaced | {"exceptions": [standing]})
+    assert done(excepted, today="2026-05-31")[1] == ("large-change", "accepted")
+    assert done(excepted, today="2026-06-01")[1] == ("large-change", "held")
+
+
+def test_every_check_is_registered_documented_and_tested():
+    names = set(get_args(CheckName))
+    assert set(CHECKS) == names
+    text = (Path(__file__).parents[1] / "docs" / "checks.md").read_text()
+    source = Path(__file__).read_text()
+    for name in names:
+        assert f"| `{name}` | {CHECKS[name].level} |" in text
+        assert f'"{name}"' in source or name == "unwritable"
+
+
+def test_a_catalogue_is_checked_by_itself(run, put):
+    items = shop(price="9.00", stock="-2", code="C-3", html="<b>")
+    flags = check_catalogue(catalogue(table(items)), STORE, ["sku"])
+    assert [(flag["check"], flag["field"], flag["row"]) for flag in flags.to_dicts()] == [
+        ("negative", "stock", 2),
+        ("unclosed-html", "html", 2),
+        ("repeated", "code", 2),
+        ("repeated", "code", 5),
+        ("margin", "price", 2),
+        ("shown-without-stock", "shown", 2),
+    ]
+    put("live.csv", "sku,price,cost\nQA-1,9.00,4.00\nQA-2,3.00,4.00\n")
+    put("neat-delta.toml", 'version = 1\n[key]\nfields = ["sku"]\n[fields.sku]\nkind = "code"\n[fields.price]\n'
+        'kind = "money"\n[fields.cost]\nkind = "money"\n[relations]\nprice = "price"\ncost = "cost"\n')  # fmt: skip
+    done = run("check", "live.csv")
+    assert (done.returncode, done.stderr) == (1, "")
+    assert "  QA-2, row 3: the price is 3.00 and the cost 4.00\n" in done.stdout
+    assert json.loads(run("check", "live.csv", "--json").stdout)["found"][0]["check"] == "margin"
+    put("live.csv", "sku,price,cost\nQA-1,9.00,4.00\n")
+    done = run("check", "live.csv")
+    assert (done.returncode, done.stdout.splitlines()[-1]) == (0, "Nothing was found.")
+
+
+@pytest.mark.parametrize(
+    "text, said",
+    [
+        ('[checks]\nmargn = "off"', 'checks.margn: there is no such check. Did you mean "margin"?'),
+        ('[checks]\nmargin = "never"', 'checks.margin: "never" is none of: stop, warn, note, off.'),
+        ('[[exceptions]]\ncheck = "margin"\nreason = "x"\nuntil = "May"', 'until is no day: "May"'),
+        ('[[exceptions]]\ncheck = "margin"', "reason"),
+        ('[relations]\nprise = "price"', 'there is no such key. Did you mean "price"?'),
+        ('[relations]\nprice = "prise"\n[fields.price]', 'there is no field "prise" under [fields]'),
+    ],
+)
+def test_a_store_file_that_says_checks_wrongly_is_refused(run, put, text, said):
+    put("live.csv", "sku\nQA-1\n")
+    put("neat-delta.toml", f"version = 1\n{text}\n")
+    done = run("check", "live.csv")
+    assert done.returncode == 2 and said in done.stderr
+
+
+def test_what_a_check_stops_is_held_by_the_program_and_let_through(run, put):
+    put("live.csv", "sku,price,image\nQA-1,9.00,a.jpg\nQA-2,3.00,b.jpg\n")
+    put("sheet.csv", "sku,price,image\nQA-1,4.00,c.jpg\nQA-2,3.10,b.jpg\n")
+    put("neat-delta.toml", 'version = 1\n[key]\nfields = ["sku"]\n[fields.sku]\nkind = "code"\n[fields.price]\n'
+        'kind = "money"\nlargest_change = 30\n[fields.image]\nkind = "image"\n')  # fmt: skip
+    Path(put("img.txt", "")).parent.joinpath("pics").mkdir()
+    put("pics/a.jpg", "")
+    done = run("compare", "live.csv", "sheet.csv", "-o", "c.jsonl", "--images", "pics")
+    assert done.returncode == 1
+    for line in (
+        "  large-change  price (B)  1 cell  held\n",
+        "    QA-1, row 2: from 9.00 to 4.00, more than 30 %\n",
+        "  no-image  image (C)  1 cell  noted\n",
+        "3 changed cells: 2 to send, 1 held\n",
+    ):
+        assert line in done.stdout
+    assert "large-change" in run("preview", "c.jsonl").stdout
+    assert run("write", "c.jsonl", "--to", "out").returncode == 1
+    done = run("compare", "live.csv", "sheet.csv", "-o", "c.jsonl", "--accept", "large-change:QA-1", "--json")
+    assert done.returncode == 0 and json.loads(done.stdout)["header"]["counts"]["flags"] == 1
+    failed = run("compare", "live.csv", "sheet.csv", "--accept", "large-chnge")
+    assert failed.returncode == 2 and 'Did you mean "large-change"?' in failed.stderr
+    assert "there is no such folder" in run("compare", "live.csv", "sheet.csv", "--images", "none").stderr
