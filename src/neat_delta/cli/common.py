@@ -24,6 +24,7 @@ __all__ = [
     "json_option",
     "key_option",
     "layout_options",
+    "must_be_new",
     "must_not_be_input",
     "pairing_options",
     "print_json",
@@ -240,6 +241,21 @@ def told_pairing(
     if only is not None and not all(fields):
         raise click.BadParameter("name fields with commas between them: price,stock.", param_hint="--only")
     return Pairing(pairs, list(ignore)), read_mapping(mapping) if mapping else None, fields
+
+
+def must_be_new(output: str, ending: str, *inputs: str, replace: bool) -> None:
+    """OutputError when an output is called otherwise, is an input, or is there and not to be replaced."""
+    from pathlib import Path
+
+    from neat_delta.core.errors import OutputError
+
+    if not output.lower().endswith(ending):
+        raise OutputError(f"{output}: this is written as {ending}. Name a file that ends like that.")
+    must_not_be_input(output, *inputs)
+    if Path(output).exists() and not replace:
+        raise OutputError(
+            f"{output}: there is a file of that name. It may be somebody's work; --replace overwrites it."
+        )
 
 
 def must_not_be_input(output: str, *inputs: str) -> None:

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import click
 
-from neat_delta.cli.common import json_option, print_json, where_option, working
+from neat_delta.cli.common import json_option, must_be_new, print_json, where_option, working
 
 __all__ = ["preview"]
 
@@ -31,6 +31,8 @@ MOST = 20
     help="Order of the items: as in live, by key, by name, or largest change in per cent first.",
 )
 @click.option("--all", "everything", is_flag=True, help=f"Show every item.  [default: the first {MOST}]")
+@click.option("--workbook", metavar="FILE", help="Write a workbook (.xlsx) to sign off: a line for each changed cell.")
+@click.option("--replace", is_flag=True, help="Overwrite FILE if it is there.")
 @click.option("--live", metavar="FILE", help="Where the live catalogue is now, for the items' names.")
 @json_option
 def preview(
@@ -41,20 +43,29 @@ def preview(
     where: str | None,
     sort: str,
     everything: bool,
+    workbook: str | None,
+    replace: bool,
     live: str | None,
     as_json: bool,
 ) -> int:
     """Look at CHANGES, before and after.
 
     First where every row went, then the figures per field, then item by item. In a condition, a field is what it will
-    be after the change; before.price is what it was.
+    be after the change; before.price is what it was. A workbook has the same items, every one of them, with a column
+    for yes or no; `write --signed-off` sends what was answered yes.
     """
+    import polars as pl
+
     import neat_delta
     from neat_delta.core.errors import ChangeSetError, NeatDeltaError
     from neat_delta.core.expressions import condition, holds
+    from neat_delta.files.whole import write_whole
     from neat_delta.report.view import names_of, rows_of, view
+    from neat_delta.report.workbook import workbook as to_sign_off
 
     wanted = None if where is None else condition(where)
+    if workbook is not None:
+        must_be_new(workbook, ".xlsx", changes, replace=replace)
     with working(f"Reading {changes}"):
         found = neat_delta.read_changes(changes)
         for field in fields:
@@ -82,6 +93,17 @@ def preview(
             most=None if everything else MOST,
         )
         figures = neat_delta.figures(found)
+        if workbook is not None:
+            every = view(
+                found,
+                names_of(found, catalogue),
+                fields=fields,
+                wanted=chosen,
+                keys=skus,
+                verdicts=verdicts,
+                sort=sort,  # type: ignore[arg-type]
+            )
+            write_whole(workbook, [to_sign_off(every.changes, pl.Series(every.names, dtype=pl.String))])
     if as_json:
         print_json(
             {
@@ -109,6 +131,11 @@ def preview(
         console.print()
     report.print_items(console, seen, figures)
     report.print_rest(console, len(seen.names), seen.found, narrowed)
+    if workbook is not None:
+        console.print(
+            f"\nWrote {workbook}. When it is answered:  neat-delta write {changes} --signed-off {workbook} --to out",
+            soft_wrap=True,
+        )
     if no_names:
         console.print(f"Names are not shown: {no_names}", soft_wrap=True)
     return 0

@@ -10,7 +10,7 @@ from neat_delta.cli.common import (
     json_option,
     key_option,
     layout_options,
-    must_not_be_input,
+    must_be_new,
     print_json,
     store_option,
     the_store,
@@ -69,7 +69,7 @@ def sheet(
     each heading has a note. `compare` knows such a sheet again. For delimited text, sheet= before the value of
     a layout option says how the sheet is written, live= how LIVE is read.
     """
-    from pathlib import Path, PurePath
+    from pathlib import PurePath
 
     import neat_delta
     from neat_delta.core.cut import as_written, cut
@@ -80,11 +80,7 @@ def sheet(
     ending = PurePath(output).suffix.lower()
     if ending not in ENDINGS:
         raise OutputError(f"{output}: a working sheet is a workbook (.xlsx) or delimited text (.csv, .tsv, .txt).")
-    must_not_be_input(output, live, *([skus] if skus else []))
-    if Path(output).exists() and not replace:
-        raise OutputError(
-            f"{output}: there is a file of that name. It may be somebody's work; --replace overwrites it."
-        )
+    must_be_new(output, ending, live, *([skus] if skus else []), replace=replace)
     if live == skus == "-":
         raise click.UsageError("Only one of LIVE and --skus can be standard input.")
     wanted = None if where is None else condition(where)

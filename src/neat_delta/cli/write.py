@@ -22,6 +22,7 @@ __all__ = ["write"]
     help="What the store's importer does with a blank cell: skip it (then one file is enough), or clear the field.  "
     "[default: as the store file says, or clear]",
 )
+@click.option("--signed-off", metavar="FILE", help="Send only what was answered yes in this workbook of `preview`.")
 @click.option("--live", metavar="FILE", help="Where the live catalogue is now.  [default: where compare found it]")
 @click.option("--replace", is_flag=True, help="Replace DIR if everything in it came from `write`.")
 @store_option
@@ -30,6 +31,7 @@ def write(
     changes: str,
     folder: str,
     blanks: str | None,
+    signed_off: str | None,
     live: str | None,
     replace: bool,
     store: str | None,
@@ -49,6 +51,10 @@ def write(
     with working(f"Reading {changes} and its live catalogue"):
         found = neat_delta.read_changes(changes)
         catalogue = neat_delta.read_live(found, changes, live)
+        if signed_off is not None:
+            from neat_delta.core.signoff import signed_off as only_yes
+
+            found = only_yes(found, neat_delta.read(signed_off))
     with working("Writing and replaying"):
         manifest = neat_delta.write_updates(found, catalogue, importer, folder, replace=replace)
     if as_json:

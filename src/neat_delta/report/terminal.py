@@ -57,6 +57,8 @@ WAY_OUT = {
     "emptied": "blank in the sheet; --blanks clear or keep decides",
     "new": "only in the sheet; --with-new sends them",
     "gone": "only in live; an item is never removed",
+    "not signed off": "the reviewer did not answer yes; answer it in the workbook",
+    "answered no": "the reviewer said no",
     "locked": "an update never changes it; the store file says so",
     "required": "blank in the sheet; the store file says it is never blank",
 }

@@ -1,0 +1,106 @@
+"""A change set as a workbook to sign off: one line a changed cell, with room for an answer (docs/previewing.md)."""
+
+from __future__ import annotations
+
+import datetime as dt
+import io
+
+import polars as pl
+import xlsxwriter
+
+from neat_delta.core.changes import ChangeSet
+from neat_delta.core.errors import OutputError
+from neat_delta.core.figures import difference
+from neat_delta.core.signoff import ANSWER, COLUMNS, kept, keyed
+
+__all__ = ["workbook"]
+
+MOST_ROWS = 1_048_575
+WIDTHS = {
+    "name": 24,
+    "field": 11,
+    "before": 15,
+    "after": 15,
+    "difference": 10,
+    "findings": 24,
+    ANSWER: 9,
+    "comment": 18,
+}
+HEAD, INK, SHADE, OPEN, LINE = "#2F4A43", "#FFFFFF", "#ECEAE4", "#FFF8E1", "#D5D1C7"
+
+
+def workbook(changes: ChangeSet, names: pl.Series) -> bytes:
+    """The bytes of a workbook with every changed cell, in the change set's order; `names` are the items' names.
+
+    Everything but answer and comment is protected. What starts like a formula stays text. OutputError when there are
+    more cells than a sheet has rows. The same change set gives the same bytes.
+    """
+    cells = changes.cells
+    if cells.height > MOST_ROWS:
+        raise OutputError(f"{cells.height:,} changed cells are more than a workbook has rows ({MOST_ROWS:,}).")
+    content = io.BytesIO()
+    book = xlsxwriter.Workbook(content, {"in_memory": True})
+    book.set_properties({"created": dt.datetime(2000, 1, 1)})
+    page = book.add_worksheet("changes")
+    style = {"num_format": "@", "valign": "top", "text_wrap": True, "border": 1, "border_color": LINE}
+    plain, shaded = book.add_format(style), book.add_format(style | {"bg_color": SHADE})
+    number = book.add_format(style | {"num_format": "+0.00##;-0.00##;0", "align": "right"})
+    answer = book.add_format(style | {"bg_color": OPEN, "locked": False})
+    head = book.add_format({"bold": True, "bg_color": HEAD, "font_color": INK, "text_wrap": True})
+    keys = [keyed(name) for name in changes.header.key]
+    headings = [*keys, *COLUMNS]
+    for place, heading in enumerate(headings):
+        page.set_column(place, place, WIDTHS.get(heading, 11))
+        page.write_string(0, place, heading, head)
+    texts = changes.keys.select(kept(pl.all())).select(pl.all().gather(cells["item"]))
+    shown = cells.select(kept(pl.col("before").fill_null("")), kept(pl.col("after")))
+    findings = _findings(changes)
+    rows = zip(
+        texts.rows(),
+        names.gather(cells["item"]),
+        cells["item"],
+        cells["field"],
+        *shown,
+        cells["before"],
+        cells["after"],
+        cells["held"],
+        changes.items["held"].gather(cells["item"]),
+        strict=True,
+    )
+    for row, (key, name, item, field, before, after, old, new, held, whole) in enumerate(rows, 1):
+        reason = held or whole
+        form = shaded if reason else plain
+        said = [f"held: {reason}"] if reason else []
+        said += [one for one in findings.get((item, field), []) if one not in said]
+        for place, text in enumerate((*key, name, field, before, after)):
+            page.write_string(row, place, text, form)
+        place = len(key) + 4
+        step = difference(changes.header, field, old or "", new or "") if old and new and not reason else None
+        if step is None:
+            page.write_blank(row, place, None, form)
+        else:
+            page.write_number(row, place, float(step), number)  # it is only shown
+        page.write_blank(row, place + 1, None, form if reason else answer)
+        page.write_blank(row, place + 2, None, answer)
+        page.write_string(row, place + 3, "; ".join(said)[:1_000], form)
+    last = max(cells.height, 1)
+    at = headings.index(ANSWER)
+    page.data_validation(
+        1, at, last, at,
+        {"validate": "list", "source": ["yes", "no"], "error_title": "answer", "error_message": "yes, no, or nothing"},
+    )  # fmt: skip
+    page.freeze_panes(1, len(keys) + 1)
+    page.autofilter(0, 0, last, len(headings) - 1)
+    page.protect("", dict.fromkeys(("autofilter", "format_cells", "format_columns", "format_rows"), True))
+    book.close()
+    return content.getvalue()
+
+
+def _findings(changes: ChangeSet) -> dict[tuple[int, str], list[str]]:
+    """What was found, by item and field."""
+    numbers = {key: number for number, key in enumerate(changes.keys.rows())}
+    found: dict[tuple[int, str], list[str]] = {}
+    for key, field, what in changes.flags.select("key", "field", "what").iter_rows():
+        if key is not None and field is not None and tuple(key) in numbers:
+            found.setdefault((numbers[tuple(key)], field), []).append(what)
+    return found
