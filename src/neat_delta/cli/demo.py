@@ -52,10 +52,10 @@ meant. The tag "spring offer" is new to the store, as it is meant to be this tim
     ),
     (
         "Is it what I meant?",
-        ("preview", "changes.jsonl", "--sort", "size"),
+        ("preview", "changes.jsonl", "--sort", "size", "--by", "category"),
         """\
-First the figures: how far each field goes up and down. Then item by item, before and
-after, here with the largest changes first.""",
+First the figures: how far each field goes up and down, and what that does to margins
+and stock. Then item by item, before and after, here with the largest changes first.""",
     ),
     (
         "What do I import?",

@@ -2,9 +2,20 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
+from typing import TYPE_CHECKING
+
 import click
 
 from neat_delta.cli.common import json_option, must_be_new, print_json, where_option, working
+
+if TYPE_CHECKING:
+    from polars import Series
+
+    from neat_delta.core.catalogue import Catalogue
+    from neat_delta.core.changes import ChangeSet
+    from neat_delta.core.expressions import Condition
+    from neat_delta.report.view import View
 
 __all__ = ["preview"]
 
@@ -23,6 +34,13 @@ MOST = 20
     help="Only items of this verdict; may be repeated.",
 )
 @where_option
+@click.option("--by", metavar="FIELD", help="The impact on each group of items with one value of FIELD, too.")
+@click.option(
+    "--keep-margin",
+    "keep",
+    type=click.Choice(["percent", "amount"]),
+    help="Where a cost rises, the price that would keep the margin. Nothing is applied.",
+)
 @click.option(
     "--sort",
     type=click.Choice(["file", "key", "name", "size"]),
@@ -41,6 +59,8 @@ def preview(
     skus: tuple[str, ...],
     verdicts: tuple[str, ...],
     where: str | None,
+    by: str | None,
+    keep: str | None,
     sort: str,
     everything: bool,
     workbook: str | None,
@@ -54,68 +74,38 @@ def preview(
     be after the change; before.price is what it was. A workbook has the same items, every one of them, with a column
     for yes or no; `write --signed-off` sends what was answered yes.
     """
-    import polars as pl
-
     import neat_delta
-    from neat_delta.core.errors import ChangeSetError, NeatDeltaError
-    from neat_delta.core.expressions import condition, holds
-    from neat_delta.files.whole import write_whole
-    from neat_delta.report.view import names_of, rows_of, view
-    from neat_delta.report.workbook import workbook as to_sign_off
+    from neat_delta.core.impact import told
+    from neat_delta.report.view import first, names_of, view
 
-    wanted = None if where is None else condition(where)
+    wanted = _condition(where)
     if workbook is not None:
         must_be_new(workbook, ".xlsx", changes, replace=replace)
     with working(f"Reading {changes}"):
         found = neat_delta.read_changes(changes)
-        for field in fields:
-            if field not in found.header.fields:
-                known = ", ".join(found.header.fields)
-                raise ChangeSetError(f'{changes}: it has no field "{field}". Its fields are: {known}.')
-        catalogue, no_names = None, ""
-        try:
-            catalogue = neat_delta.read_live(found, changes, live)
-        except NeatDeltaError as error:
-            if live or where is not None:
-                raise
-            no_names = str(error)
-        chosen = None
-        if wanted is not None and catalogue is not None:
-            chosen = holds(wanted, rows_of(found, catalogue)).arg_true()
-        seen = view(
+        needed = bool(live or where is not None or by is not None or keep is not None)
+        catalogue, no_names = _live(found, changes, live, needed=needed)
+        _must_be_there(changes, found.header.fields, fields, "it")
+        _must_be_there(changes, catalogue.fields if catalogue else [], [by] if by is not None else [], "live")
+        names = names_of(found, catalogue)
+        every = view(
             found,
-            names_of(found, catalogue),
-            wanted=chosen,
+            names,
+            wanted=_chosen(wanted, found, catalogue),
             fields=fields,
             keys=skus,
             verdicts=verdicts,
             sort=sort,  # type: ignore[arg-type]
-            most=None if everything else MOST,
         )
+        seen = every if everything else first(every, MOST)
         figures = neat_delta.figures(found)
+        effect = told(found, catalogue, names.to_list(), by, keep)  # type: ignore[arg-type]
         if workbook is not None:
-            every = view(
-                found,
-                names_of(found, catalogue),
-                fields=fields,
-                wanted=chosen,
-                keys=skus,
-                verdicts=verdicts,
-                sort=sort,  # type: ignore[arg-type]
-            )
-            write_whole(workbook, [to_sign_off(every.changes, pl.Series(every.names, dtype=pl.String))])
+            _sign_off(every, workbook)
     if as_json:
-        print_json(
-            {
-                "header": found.header,
-                "held": found.reasons(),
-                "fields": figures,
-                "items_found": seen.found,
-                "items": [
-                    {"name": name, "item": item} for item, name in zip(seen.changes.each(), seen.names, strict=True)
-                ],
-            }
-        )
+        items = [{"name": name, "item": item} for item, name in zip(seen.changes.each(), seen.names, strict=True)]
+        facts = {"header": found.header, "held": found.reasons(), "fields": figures, "impact": effect}
+        print_json(facts | {"items_found": seen.found, "items": items})
         return 0
     from neat_delta.report import terminal as report
 
@@ -126,9 +116,12 @@ def preview(
         report.print_findings(console, found)
         report.print_notes(console, found)
         console.print()
-    if figures and not (skus or verdicts or where):
+    if not (skus or verdicts or where):
         report.print_figures(console, [one for one in figures if not fields or one.field in fields])
-        console.print()
+    if not narrowed:
+        report.print_impact(console, effect, by)
+    if keep:
+        report.print_suggestions(console, effect.suggestions, keep)
     report.print_items(console, seen, figures)
     report.print_rest(console, len(seen.names), seen.found, narrowed)
     if workbook is not None:
@@ -139,3 +132,52 @@ def preview(
     if no_names:
         console.print(f"Names are not shown: {no_names}", soft_wrap=True)
     return 0
+
+
+def _condition(where: str | None) -> Condition | None:
+    if where is None:
+        return None
+    from neat_delta.core.expressions import condition
+
+    return condition(where)
+
+
+def _live(found: ChangeSet, changes: str, live: str | None, *, needed: bool) -> tuple[Catalogue | None, str]:
+    """The live catalogue, or why there is none, where it is not needed."""
+    import neat_delta
+    from neat_delta.core.errors import NeatDeltaError
+
+    try:
+        return neat_delta.read_live(found, changes, live), ""
+    except NeatDeltaError as error:
+        if needed:
+            raise
+        return None, str(error)
+
+
+def _must_be_there(changes: str, known: list[str], wanted: Sequence[str], what: str) -> None:
+    from neat_delta.core.errors import ChangeSetError
+
+    for field in wanted:
+        if field not in known:
+            raise ChangeSetError(f'{changes}: {what} has no field "{field}". Its fields are: {", ".join(known)}.')
+
+
+def _chosen(wanted: Condition | None, found: ChangeSet, catalogue: Catalogue | None) -> Series | None:
+    """The numbers of the items for which the condition holds; None where there is none."""
+    if wanted is None or catalogue is None:
+        return None
+    from neat_delta.core.expressions import holds
+    from neat_delta.report.view import rows_of
+
+    return holds(wanted, rows_of(found, catalogue)).arg_true()
+
+
+def _sign_off(every: View, path: str) -> None:
+    """Write the workbook to sign off."""
+    import polars as pl
+
+    from neat_delta.files.whole import write_whole
+    from neat_delta.report.workbook import workbook
+
+    write_whole(path, [workbook(every.changes, pl.Series(every.names, dtype=pl.String))])

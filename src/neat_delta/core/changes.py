@@ -14,7 +14,7 @@ import polars as pl
 from neat_delta.core.catalogue import Source
 from neat_delta.core.headings import Pair
 from neat_delta.core.layout import Writing
-from neat_delta.core.store import Field
+from neat_delta.core.store import Field, Relations
 
 __all__ = [
     "FORMAT",
@@ -157,6 +157,7 @@ class Header(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     live writes values, and `sheet_writing` how the sheet does. `learned` says that these were found out, not told.
     `shared` says that a change goes to all items that have one key, `name` which field a person knows an item by.
     `findings` are the damage and the slips that were found, and `accepted` what was said to be let through.
+    `relations` are which fields the store file calls the price, the cost and so on.
     """
 
     format: str
@@ -179,6 +180,7 @@ class Header(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     set_aside: list[SetAside]
     findings: list[Finding] = []
     accepted: list[Accept] = []
+    relations: Relations = Relations()
 
 
 class Held(msgspec.Struct, frozen=True, forbid_unknown_fields=True):

@@ -247,6 +247,7 @@ def compare(
         set_aside=matched.set_aside,
         findings=_of_rows(live, sheet, matched, twice, repair=repair) + looked.findings,
         accepted=list(accept),
+        relations=known.relations,
     )
     changes = ChangeSet(header, keys, items, cells, looked.damaged)
     return checked(changes, live, known, accept=accept, images=images, new_values=new_values, today=today)

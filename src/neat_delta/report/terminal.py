@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
+from decimal import Decimal
 from pathlib import PurePath
 from typing import TYPE_CHECKING, Literal
 
@@ -17,6 +18,7 @@ from neat_delta.core.catalogue import Catalogue, column_letter, listed
 from neat_delta.core.changes import ChangeSet, Finding, Header, HeldCount, Item
 from neat_delta.core.compare import Laid
 from neat_delta.core.figures import FieldFigures, difference, per_cent
+from neat_delta.core.impact import Suggestion, Told
 from neat_delta.core.layout import Layout
 from neat_delta.core.learn import Learned
 from neat_delta.core.manifest import Listed, Manifest
@@ -33,6 +35,7 @@ __all__ = [
     "print_checked",
     "print_figures",
     "print_findings",
+    "print_impact",
     "print_inputs",
     "print_items",
     "print_learned",
@@ -40,6 +43,7 @@ __all__ = [
     "print_pairs",
     "print_rest",
     "print_sheet",
+    "print_suggestions",
     "print_written",
     "terminal",
 ]
@@ -418,6 +422,8 @@ def print_learned(console: Console, learned: Learned, live: Catalogue) -> None:
 
 def print_figures(console: Console, figures: Sequence[FieldFigures]) -> None:
     """Per field how many cells change, and for numbers how far up and down."""
+    if not figures:
+        return
     table = _table("field", "cells", "held", "up", "at most", "down", "at most", right=(1, 2, 3, 4, 5, 6))
     for field in figures:
         table.add_row(
@@ -430,6 +436,55 @@ def print_figures(console: Console, figures: Sequence[FieldFigures]) -> None:
             signed(field.most_down),
         )
     console.print(table)
+    console.print()
+
+
+def print_impact(console: Console, effect: Told, by: str | None) -> None:
+    """What the round does to prices, margins and stock, over all and by group."""
+    groups = effect.groups
+    if not groups or not groups[0].items or (by is None and not any((groups[0].before.margin, groups[0].after.margin))):
+        return
+    unit = f", in {groups[0].currency}" if groups[0].currency else ""
+    console.print(f"impact of what is sent{unit}; the margin is price less cost, of one of each", style="bold")
+    table = _table(by or "", "items", "up", "down", "margin", "per cent", "stock value", right=(1, 2, 3, 4, 5, 6))
+    for one in groups[: LISTED + 1]:
+        old, new = one.before.margin_per_cent, one.after.margin_per_cent
+        table.add_row(
+            Text("all" if one.group is None else cut(shown(one.group), 22), "bold" if one.group is None else ""),
+            f"{one.items:,}",
+            f"{one.up:,}" if one.up else "",
+            f"{one.down:,}" if one.down else "",
+            signed(one.after.margin - one.before.margin),
+            f"{old} → {new}" if old is not None and new is not None else "",
+            signed(one.after.stock_value - one.before.stock_value),
+        )
+    console.print(table)
+    if len(groups) > LISTED + 1:
+        console.print(f"and {len(groups) - LISTED - 1:,} more groups; --json has them all")
+    console.print()
+
+
+def print_suggestions(console: Console, prices: Sequence[Suggestion], keep: str) -> None:
+    """The prices that would keep the margin where the cost rose."""
+    what = "share of the price" if keep == "percent" else "amount"
+    console.print(f"where the cost rises: the price that keeps the margin's {what}", style="bold")
+    table = _table("item", "name", "cost before", "cost", "price", "keeps it", right=(2, 3, 4, 5))
+    for one in prices[: 2 * LISTED]:
+        numbers = (one.cost_before, one.cost, one.price, one.suggested)
+        cells = (f"{max(number, number.quantize(CENT), key=_places):,f}" for number in numbers)
+        table.add_row(key_text(one.key), cut(shown(one.name), 28), *cells)
+    console.print(table)
+    if len(prices) > 2 * LISTED:
+        console.print(f"and {len(prices) - 2 * LISTED:,} more; --json has them all")
+    console.print("Nothing of this is applied.\n")
+
+
+CENT = Decimal("0.01")
+
+
+def _places(number: Decimal) -> int:
+    """How many decimals a number is written with."""
+    return -int(number.as_tuple().exponent)
 
 
 def print_items(console: Console, view: View, figures: Sequence[FieldFigures]) -> None:

@@ -16,7 +16,7 @@ from neat_delta.core.headings import NAME_HEADINGS, plain_heading
 if TYPE_CHECKING:
     from neat_delta.core.expressions import Rows
 
-__all__ = ["Sort", "View", "names_of", "rows_of", "view"]
+__all__ = ["Sort", "View", "first", "names_of", "rows_of", "view"]
 
 Sort = Literal["file", "key", "name", "size"]
 """The order of live's rows; by key; by name; the largest change in per cent first."""
@@ -68,6 +68,12 @@ def rows_of(changes: ChangeSet, live: Catalogue) -> Rows:
     return Rows(tables | {"": tables["after"]}, changes.header.settings, changes.header.writing)
 
 
+def first(seen: View, most: int) -> View:
+    """The first so many items of a view."""
+    numbers = pl.int_range(min(most, len(seen.names)), eager=True)
+    return View(seen.changes.choose(numbers), seen.names[:most], seen.found)
+
+
 def view(
     changes: ChangeSet,
     names: pl.Series,
@@ -77,10 +83,9 @@ def view(
     keys: Collection[str] = (),
     verdicts: Collection[str] = (),
     sort: Sort = "file",
-    most: int | None = None,
 ) -> View:
     """The items that change one of `fields`, have one of `keys` in their key and one of `verdicts` (each: any when
-    empty), in the order of `sort`, at most `most` of them; `wanted` are the numbers of the only items to look at (None:
+    empty), in the order of `sort`; `wanted` are the numbers of the only items to look at (None:
     all). With `fields`, only those cells are kept.
     """
     shown = changes
@@ -106,7 +111,7 @@ def view(
         chosen = chosen.join(size, on="item", how="left").sort(
             "size", descending=True, nulls_last=True, maintain_order=True
         )
-    numbers_shown = chosen["item"].head(most if most is not None else chosen.height)
+    numbers_shown = chosen["item"]
     return View(shown.choose(numbers_shown), names.gather(numbers_shown).to_list(), chosen.height)
 
 

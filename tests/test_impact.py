@@ -1,0 +1,142 @@
+"""Impact: to the cent what a plain calculation with dictionaries gives, on generated rounds; then by hand."""
+
+from __future__ import annotations
+
+import json
+import random
+from decimal import ROUND_HALF_UP, Decimal
+from statistics import median
+from typing import Literal
+
+import msgspec
+import pytest
+
+from neat_delta import ChangeSet, compare
+from neat_delta.core.impact import Sums, impact, movers, suggestions
+from neat_delta.core.store import Relations
+from tests import afternoons
+from tests.afternoons import STORE, Sheet, catalogue
+
+PRICED = msgspec.structs.replace(STORE, relations=Relations(price="price", cost="cost", stock="stock"))
+
+
+def half_up(number: Decimal, step: str) -> Decimal:
+    return number.quantize(Decimal(step), ROUND_HALF_UP)
+
+
+def as_sent(live: Sheet, changes: ChangeSet) -> tuple[dict[str, dict[str, str]], dict[str, dict[str, str]], int]:
+    """The items of which something is sent, before and after, by SKU, and how many cells that is."""
+    before = {sku: {name: live[name][row] for name in live} for row, sku in enumerate(live["sku"])}
+    old, new, cells = {}, {}, 0
+    for item in changes.each():
+        held = {one.field for one in item.held}
+        sent = {name: after or "" for name, (_, after) in item.cells.items() if name not in held and None not in held}
+        if sent:
+            sku = item.key["sku"]
+            old[sku] = before.get(sku, dict.fromkeys(live, ""))
+            new[sku] = old[sku] | sent
+            cells += len(sent)
+    return old, new, cells
+
+
+def sums(items: list[dict[str, str]]) -> Sums:
+    both = [(Decimal(item["price"]), Decimal(item["cost"])) for item in items if item["price"] and item["cost"]]
+    margin, prices = sum((p - c for p, c in both), Decimal(0)), sum((p for p, _ in both), Decimal(0))
+    stocked = [item for item in items if item["stock"]]
+    return Sums(
+        margin,
+        half_up(margin * 100 / prices, "0.1") if prices else None,
+        sum((Decimal(item["stock"]) for item in stocked), Decimal(0)),
+        sum((Decimal(item["stock"]) * Decimal(item["cost"] or 0) for item in stocked), Decimal(0)),
+    )
+
+
+@pytest.mark.parametrize("seed", range(25))
+def test_the_figures_agree_to_the_cent_with_a_plain_calculation(seed):
+    rng = random.Random(seed)
+    live = afternoons.shop(rng, 120)
+    sheet = afternoons.ordinary(rng, live)
+    afternoons.price_rise(rng, sheet)
+    afternoons.failed(rng, sheet)  # what is held changes nothing
+    for name in sheet:
+        sheet[name].append({"sku": "QA-X", "price": "5.00", "cost": "2.00", "stock": "3"}.get(name, ""))
+    changes = compare(catalogue(live, "live"), catalogue(sheet, "sheet"), store=PRICED, with_new=bool(seed % 2))
+    old, new, cells = as_sent(live, changes)
+
+    def first_level(sku: str) -> str:
+        return new[sku]["category"].split(" > ")[0]
+
+    groups: dict[str | None, list[str]] = {None: list(new)}
+    for sku in new:
+        groups.setdefault(first_level(sku), []).append(sku)
+    found = impact(changes, catalogue(live, "live"), "category")
+    assert found[0].group is None and {one.group for one in found} == set(groups)
+    assert found[0].cells == cells
+    for one in found:
+        skus = groups[one.group]
+        assert one.items == len(skus)
+        assert (one.before, one.after) == (sums([old[sku] for sku in skus]), sums([new[sku] for sku in skus]))
+        steps = [
+            Decimal(new[sku]["price"]) - Decimal(old[sku]["price"])
+            for sku in skus
+            if old[sku]["price"] and new[sku]["price"] and Decimal(old[sku]["price"]) != Decimal(new[sku]["price"])
+        ]
+        assert (one.up, one.down) == (sum(step > 0 for step in steps), sum(step < 0 for step in steps))
+        assert one.median == (half_up(median(steps), "0.01") if steps else None)
+        assert one.most_up == max((step for step in steps if step > 0), default=None)
+        assert one.most_down == min((step for step in steps if step < 0), default=None)
+    names = [""] * changes.items.height
+    shares = {
+        sku: half_up((Decimal(new[sku]["price"]) - Decimal(row["price"])) * 100 / Decimal(row["price"]), "0.1")
+        for sku, row in old.items()
+        if row["price"] and new[sku]["price"] and Decimal(row["price"]) != Decimal(new[sku]["price"])
+    }
+    most = movers(changes, catalogue(live, "live"), names)
+    assert {one.key["sku"]: one.per_cent for one in most}.items() <= shares.items()
+    assert len(most) == min(20, len(shares))
+    keeps: tuple[Literal["percent", "amount"], ...] = ("percent", "amount")
+    for keep in keeps:
+        for one_price in suggestions(changes, catalogue(live, "live"), names, keep):
+            price, was, cost = Decimal(old[one_price.key["sku"]]["price"]), one_price.cost_before, one_price.cost
+            exact = cost * price / was if keep == "percent" else cost + price - was
+            assert cost > was and one_price.suggested == half_up(exact, "0.01")
+
+
+def test_the_impact_in_the_program(run, put):
+    put("neat-delta.toml", """\
+version = 1
+[writing]
+decimal_mark = ","
+thousands_mark = "."
+[key]
+fields = ["sku"]
+[relations]
+price = "price"
+cost = "cost"
+stock = "stock"
+[fields.sku]
+kind = "code"
+[fields.price]
+kind = "money"
+[fields.cost]
+kind = "money"
+[fields.stock]
+kind = "integer"
+[fields.group]
+""")  # fmt: skip
+    put("live.csv", 'sku;price;cost;stock;group\nA;"€ 1.000,10";500,05;3;x\nB;€ 20,00;10,00;;y\nC;€ 3,00;1,00;7;x\n')
+    put("sheet.csv", 'sku;price;cost;stock\nA;"1.000,10";550,06;3\nB;21,00;10,00;\nC;2,75;1,00;5\n')
+    assert run("compare", "live.csv", "sheet.csv", "-o", "c.jsonl").returncode == 0
+    shown = run("preview", "c.jsonl", "--by", "group", "--keep-margin", "percent").stdout
+    lines = [" ".join(line.split()) for line in shown.splitlines()]
+    assert "impact of what is sent, in €; the margin is price less cost, of one of each" in lines
+    assert "all 3 1 1 −49.26 50.0 → 45.2 +148.03" in lines
+    assert "x 2 1 −50.26 50.0 → 45.1 +148.03" in lines
+    assert "A (blank) 500.05 550.06 1,000.10 1,100.12" in lines
+    facts = json.loads(run("preview", "c.jsonl", "--json").stdout)["impact"]
+    assert facts["groups"][0]["after"] == {
+        "margin": "462.79", "margin_per_cent": "45.2", "units": "8", "stock_value": "1655.18",
+    }  # fmt: skip
+    assert [one["per_cent"] for one in facts["movers"]] == ["-8.3", "5.0"]
+    failed = run("preview", "c.jsonl", "--by", "grupe")
+    assert failed.returncode == 2 and 'live has no field "grupe"' in failed.stderr
