@@ -215,6 +215,9 @@ def test_an_error_is_seen_in_a_new_item_and_where_live_was_blank(run, put):
     held = json.loads(run("compare", "live.csv", "sheet.csv", "--with-new", "--json", "-o", "c.jsonl").stdout)["held"]
     assert {one["reason"] for one in held} == {"damage: a formula that failed", "damage: a formula for its value"}
     assert run("write", "c.jsonl", "--to", "out").returncode == 1
+    calls = ("--accept", "damage:QA-3", "--accept", "damage:note", "--blanks", "clear")
+    done = run("compare", "live.csv", "sheet.csv", "--with-new", *calls)
+    assert done.stdout.count("  accepted\n") == 2
 
 
 def test_what_two_accidents_do_to_one_sheet_is_told_apart(run, put):

@@ -28,10 +28,10 @@ __all__ = ["check"]
 @layout_options(two=False)
 @json_option
 def check(catalogue: str, images: str | None, store: str | None, key: tuple[str, ...], as_json: bool) -> int:
-    """Run the checks that need no sheet on CATALOGUE.
+    """Find what is wrong in CATALOGUE by itself.
 
     What a field may hold and how fields stand to each other is what the store file says; without one, kinds are learned
-    from the catalogue, and there is little to check. Exit status 1 when something is found but notes.
+    from the catalogue, and there is little to check. Exit status 1 when more than notes is found.
     """
     import neat_delta
     from neat_delta.core.checks import CHECKS, check_catalogue

@@ -58,7 +58,7 @@ key_option: Decorator = click.option(
 )
 
 images_option: Decorator = click.option(
-    "--images", metavar="DIR", help="The folder of the image files; names that are not in it are found."
+    "--images", metavar="DIR", help="The folder of the image files, to report those that are not in it."
 )
 
 where_option: Decorator = click.option(

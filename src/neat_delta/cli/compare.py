@@ -50,8 +50,8 @@ __all__ = ["compare"]
     "--accept",
     multiple=True,
     metavar="CHECK[:WHICH]",
-    help="Let through what was found: damage or slip, in one field or of one item: slip:price, damage:QA-1001. "
-    "May be repeated.",
+    help="Let through what was found: damage, slip or a check, in one field or of one item: slip:price, "
+    "margin:QA-1001. May be repeated.",
 )
 @click.option(
     "--with-new-values",

@@ -50,7 +50,7 @@ MOST = 20
 )
 @click.option("--all", "everything", is_flag=True, help=f"Show every item.  [default: the first {MOST}]")
 @click.option("--workbook", metavar="FILE", help="Write a workbook (.xlsx) to sign off: a line for each changed cell.")
-@click.option("--replace", is_flag=True, help="Overwrite FILE if it is there.")
+@click.option("--replace", is_flag=True, help="Overwrite the workbook if it is there.")
 @click.option("--live", metavar="FILE", help="Where the live catalogue is now, for the items' names.")
 @json_option
 def preview(

@@ -60,14 +60,14 @@ def look(
     hurt = names.is_not_null()
     listed = pl.DataFrame(schema=DAMAGED_SCHEMA)
     if hurt.any():
-        some, listed = _damage(some, names, live, sheet, matched, accept, repair=repair)
+        some, listed = _damage(some, names, sheet, matched, accept, repair=repair)
         findings += _grouped(listed)
     whole = some.filter(~hurt & pl.col("pair").is_not_null())
     if whole.height:
         found = slips(_round(whole, live, sheet, matched, settings, writing, columns))
         for slip in found:
             numbers = slip.cells
-            through = _through("slip", some.gather(numbers), live, matched, accept)
+            through = _through("slip", some.gather(numbers), sheet, matched, accept)
             for done, which in (("accepted", numbers.filter(through)), ("held", numbers.filter(~through))):
                 if which.len():
                     findings.append(Finding("slip", slip.name, slip.fields, which.len(), slip.why, done))  # type: ignore[arg-type]
@@ -113,7 +113,6 @@ def _places(cells: pl.DataFrame, matched: Matched) -> pl.Series:
 def _damage(
     some: pl.DataFrame,
     names: pl.Series,
-    live: Catalogue,
     sheet: Catalogue,
     matched: Matched,
     accept: Sequence[Accept],
@@ -125,7 +124,7 @@ def _damage(
     cells = some.gather(at).with_columns(damage=names.gather(at))
     certain = pl.col("damage").is_in([name for name, damage in DAMAGES.items() if damage.certain])
     done = pl.when("through").then(pl.lit("accepted")).when(certain & repair).then(pl.lit("repaired"))
-    cells = cells.with_columns(through=_through("damage", cells, live, matched, accept)).with_columns(
+    cells = cells.with_columns(through=_through("damage", cells, sheet, matched, accept)).with_columns(
         done=done.otherwise(pl.lit("held")), repair=pl.when(certain).then("before")
     )
     keys = sheet.cells.select(pl.col(matched.key).str.strip_chars()).gather(cells["place"])
@@ -153,15 +152,15 @@ def _grouped(listed: pl.DataFrame) -> list[Finding]:
     ]
 
 
-def _through(check: str, cells: pl.DataFrame, live: Catalogue, matched: Matched, accept: Sequence[Accept]) -> pl.Series:
+def _through(
+    check: str, cells: pl.DataFrame, sheet: Catalogue, matched: Matched, accept: Sequence[Accept]
+) -> pl.Series:
     """Which cells are let through: those of an accepted check, by field or by a part of the item's key."""
     asked = [one for one in accept if one.check == check]
     if any(one.which is None for one in asked):
         return pl.repeat(True, cells.height, eager=True)
     which = [one.which for one in asked]
     through = cells["field"].is_in(which)
-    if which:
-        places = matched.both["live"].gather(cells["pair"])
-        for part in matched.key:
-            through |= live.cells[part].gather(places).str.strip_chars().is_in(which).fill_null(value=False)
+    for part in matched.key if which else ():
+        through |= sheet.cells[part].gather(cells["place"]).str.strip_chars().is_in(which).fill_null(value=False)
     return through

@@ -133,9 +133,10 @@ def check_catalogue(
     keys = cells.select(pl.concat_list(pl.col(key).str.strip_chars())).to_series()
     flags = [pl.DataFrame(schema=FLAGS_SCHEMA)]
     for name, level, table in _run(ask, store, learned=False):
-        value = [
-            None if field is None else cells[field][item] for item, field in table.select("item", "field").iter_rows()
-        ]
+        value = pl.repeat(None, table.height, dtype=pl.String, eager=True)
+        for field in table["field"].drop_nulls().unique():
+            at = (table["field"] == field).fill_null(value=False).arg_true()
+            value = value.scatter(at, cells[field].gather(table["item"].gather(at)))
         flags.append(
             table.with_columns(
                 pl.lit(name).alias("check"),
@@ -143,7 +144,7 @@ def check_catalogue(
                 pl.lit("noted").alias("done"),
                 key=keys.gather(table["item"]),
                 row=catalogue.row(table["item"]),
-                value=pl.Series(value, dtype=pl.String),
+                value=value,
             )
             .select(list(FLAGS_SCHEMA))
             .cast(FLAGS_SCHEMA)  # type: ignore[arg-type]
