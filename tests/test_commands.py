@@ -151,7 +151,7 @@ def test_output_fits_80_columns_and_has_no_escapes(run, put):
         output = run(*call.split()).stdout
         assert "\x1b" not in output
         assert all(cell_len(line) <= 80 for line in output.splitlines()), output
-    assert "␛[32mgreen" in run("preview", "c.jsonl").stdout
+    assert "␛[31mred → 32mgreen" in run("preview", "c.jsonl").stdout
     assert "\x1b[" in run("preview", "c.jsonl", FORCE_COLOR="1", TERM="xterm").stdout
 
 
@@ -237,3 +237,33 @@ def test_the_library_needs_neither_click_nor_rich(store):
     )
     done = subprocess.run([sys.executable, "-c", code], cwd=store, capture_output=True, text=True, check=False)
     assert (done.stdout, done.stderr) == ("49\n", "")
+
+
+def test_preview_shows_the_words_that_differ_and_what_a_list_gained_and_lost(run, put):
+    text = "The hive stands dry and firm. " * 4
+    put("live.csv", f'sku,text,tags\nQA-1,"{text}It is made of pine. {text}End.","gift, bulk, winter"\nQA-2,x,"a,b"\n')
+    put(
+        "sheet.csv",
+        f'sku,text,tags\nQA-1,"{text}It is made of cedar. {text}The end.","bulk,gift,offer"\nQA-2,x,"b,a,b"\n',
+    )
+    put("neat-delta.toml", 'version = 1\n[key]\nfields = ["sku"]\n[fields.sku]\nkind = "code"\n[fields.text]\n'
+        '[fields.tags]\nkind = "list"\nseparator = ","\nordered = true\n[checks]\nnew-value = "warn"\n')  # fmt: skip
+    run("compare", "live.csv", "sheet.csv", "-o", "c.jsonl")
+    shown = [" ".join(line.split()) for line in run("preview", "c.jsonl", "--all").stdout.splitlines()]
+    assert "text …is made of pine → cedar. The hive …" in shown
+    assert any(line.endswith("and firm. End → The end.") for line in shown)
+    assert "tags + offer − winter" in shown
+    assert "tags the same values in another order" in shown
+    for option, items in (("--check new-value", 1), ("--check margin", 0), ("--level warn", 1), ("--level stop", 0)):
+        found = json.loads(run("preview", "c.jsonl", "--json", *option.split()).stdout)
+        assert found["items_found"] == items, option
+
+
+def test_preview_can_be_narrowed_to_what_was_damaged_or_slipped(run, put):
+    put("live.csv", "sku,price,code\nQA-1,1.50,007\nQA-2,2.50,008\nQA-3,3.50,x9\n")
+    put("sheet.csv", "sku,price,code\nQA-1,15.00,007\nQA-2,2.50,8\nQA-3,3.60,x9\n")
+    for repair in ((), ("--repair",)):
+        run("compare", "live.csv", "sheet.csv", "-o", "c.jsonl", *repair)
+        for check, items in (("damage", [] if repair else ["QA-2"]), ("slip", ["QA-1"])):
+            found = json.loads(run("preview", "c.jsonl", "--json", "--check", check).stdout)
+            assert [item["item"]["key"]["sku"] for item in found["items"]] == items

@@ -34,6 +34,20 @@ MOST = 20
     help="Only items of this verdict; may be repeated.",
 )
 @where_option
+@click.option(
+    "--check",
+    "checks",
+    multiple=True,
+    metavar="CHECK",
+    help="Only items in which CHECK found something: damage, slip, margin, …",
+)
+@click.option(
+    "--level",
+    "levels",
+    multiple=True,
+    type=click.Choice(["stop", "warn", "note"]),
+    help="Only items with a finding of a check of this level; may be repeated.",
+)
 @click.option("--by", metavar="FIELD", help="The impact on each group of items with one value of FIELD, too.")
 @click.option(
     "--keep-margin",
@@ -59,6 +73,8 @@ def preview(
     skus: tuple[str, ...],
     verdicts: tuple[str, ...],
     where: str | None,
+    checks: tuple[str, ...],
+    levels: tuple[str, ...],
     by: str | None,
     keep: str | None,
     sort: str,
@@ -76,7 +92,7 @@ def preview(
     """
     import neat_delta
     from neat_delta.core.impact import told
-    from neat_delta.report.view import first, names_of, view
+    from neat_delta.report.view import first, flagged, names_of, view
 
     wanted = _condition(where)
     if workbook is not None:
@@ -92,6 +108,7 @@ def preview(
             found,
             names,
             wanted=_chosen(wanted, found, catalogue),
+            flagged=flagged(found, checks, levels) if checks or levels else None,
             fields=fields,
             keys=skus,
             verdicts=verdicts,
@@ -110,13 +127,13 @@ def preview(
     from neat_delta.report import terminal as report
 
     console = report.terminal()
-    narrowed = bool(fields or skus or verdicts or where)
+    narrowed = bool(fields or skus or verdicts or where or checks or levels)
     if not narrowed:
         report.print_accounts(console, found)
         report.print_findings(console, found)
         report.print_notes(console, found)
         console.print()
-    if not (skus or verdicts or where):
+    if not (skus or verdicts or where or checks or levels):
         report.print_figures(console, [one for one in figures if not fields or one.field in fields])
     if not narrowed:
         report.print_impact(console, effect, by)

@@ -26,6 +26,7 @@ from neat_delta.core.samples import PairSample
 from neat_delta.core.values import NOT, kinds_said
 from neat_delta.report.text import count, cut, key_text, shown, signed
 from neat_delta.report.view import View
+from neat_delta.report.words import Piece, added_and_removed, pieces
 
 if TYPE_CHECKING:
     from neat_delta.core.cut import Cut
@@ -607,6 +608,10 @@ def _print_cell(
         return
     old = shown(before)
     room = console.width - cell_len(line.plain)
+    settings = header.settings.get(field)
+    if settings is not None and settings.kind == "list" and before.strip() and after.strip():
+        _print_list(console, line, added_and_removed(before, after, settings.separator or ","), tail)
+        return
     both = cell_len(old) + 3 + cell_len(new)
     if both + (cell_len(tail) + 2 if tail else 0) <= room:
         line.append(old, "bright_red").append(" → ").append(new, "green")
@@ -615,6 +620,8 @@ def _print_cell(
         console.print(line)
         return
     indent = cell_len(line.plain)
+    if not number and _print_pieces(console, line, pieces(before, after), tail):
+        return
     first, second = _around_the_difference(old, new, room - 2 - (cell_len(tail) + 2 if tail else 0))
     line.append("  ").append(first, "bright_red")
     console.print(line)
@@ -623,6 +630,49 @@ def _print_cell(
         below.append(" " * max(2, console.width - cell_len(below.plain) - cell_len(tail)))
         below.append(tail, "magenta" if note else "")
     console.print(below)
+
+
+def _print_list(console: Console, line: Text, changed: tuple[list[str], list[str]], tail: str) -> None:
+    """A list's change: what was added and what was removed; or that only its order is another one."""
+    added, removed = ([shown(value) for value in values] for values in changed)
+    for sign, values, style in (("+", added, "green"), ("−", removed, "bright_red")):
+        for value in values:
+            line.append(f"{sign} {value}  ", style)
+    if not (added or removed):
+        line.append("the same values in another order  ")
+    line.truncate(console.width - (cell_len(tail) + 2 if tail else 0), overflow="ellipsis")
+    if tail:
+        line.append(" " * max(2, console.width - cell_len(line.plain) - cell_len(tail))).append(tail, "magenta")
+    console.print(line)
+
+
+def _print_pieces(console: Console, line: Text, places: Sequence[Piece], tail: str) -> bool:
+    """A long text's change: the words that differ, with a few around them; False where these are no shorter."""
+    indent, most = cell_len(line.plain), PLACES
+    if not 0 < len(places) <= 2 * most:
+        return False
+    for number, piece in enumerate(places[:most]):
+        start = line if not number else Text(" " * indent)
+        room = console.width - indent - 3
+        lead, old, new, trail = (
+            shown(text) if text else "" for text in (piece.lead, piece.old, piece.new, piece.trail)
+        )
+        if cell_len(lead) > room // 4:
+            lead = "…" + lead[-(room // 4) :]
+        start.append(lead, "dim").append(cut(old, room // 3) or "∅", "bright_red")
+        start.append(" → ").append(cut(new, room // 3) or "∅", "green").append(trail, "dim")
+        start.truncate(console.width, overflow="ellipsis")
+        console.print(start)
+    rest = f"and {count(len(places) - most, 'more place')}" if len(places) > most else ""
+    if rest or tail:
+        below = Text(" " * indent + rest, "dim")
+        below.append(" " * max(2, console.width - cell_len(below.plain) - cell_len(tail))).append(tail, "magenta")
+        console.print(below if tail else Text(below.plain.rstrip(), "dim"))
+    return True
+
+
+PLACES = 3
+"""So many places where a text differs are shown."""
 
 
 def _around_the_difference(before: str, after: str, room: int) -> tuple[str, str]:

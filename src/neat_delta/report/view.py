@@ -16,7 +16,7 @@ from neat_delta.core.headings import NAME_HEADINGS, plain_heading
 if TYPE_CHECKING:
     from neat_delta.core.expressions import Rows
 
-__all__ = ["Sort", "View", "first", "names_of", "rows_of", "view"]
+__all__ = ["Sort", "View", "first", "flagged", "names_of", "rows_of", "view"]
 
 Sort = Literal["file", "key", "name", "size"]
 """The order of live's rows; by key; by name; the largest change in per cent first."""
@@ -68,6 +68,25 @@ def rows_of(changes: ChangeSet, live: Catalogue) -> Rows:
     return Rows(tables | {"": tables["after"]}, changes.header.settings, changes.header.writing)
 
 
+def flagged(changes: ChangeSet, checks: Collection[str], levels: Collection[str]) -> pl.Series:
+    """The numbers of the items in which one of these checks (damage and slip among them), and at one of these levels,
+    found something (each: any when empty).
+    """
+    numbers = pl.DataFrame({"key": changes.keys.select(pl.concat_list(pl.all())).to_series()}).with_row_index("item")
+    flags = changes.flags.filter(pl.col("key").is_not_null())
+    if checks:
+        flags = flags.filter(pl.col("check").is_in(list(checks)))
+    if levels:
+        flags = flags.filter(pl.col("level").is_in(list(levels)))
+    found = [flags.select("key").join(numbers, on="key", how="inner")["item"]]
+    if not levels and {"damage", "slip"} & set(checks):
+        held = changes.cells.filter(pl.any_horizontal(pl.col("held").str.starts_with(f"{one}: ") for one in checks))
+        found.append(held["item"].cast(pl.UInt32))
+        if "damage" in checks:
+            found.append(changes.damaged.select("key").join(numbers, on="key", how="inner")["item"])
+    return pl.concat(found).unique().sort()
+
+
 def first(seen: View, most: int) -> View:
     """The first so many items of a view."""
     numbers = pl.int_range(min(most, len(seen.names)), eager=True)
@@ -80,13 +99,14 @@ def view(
     *,
     fields: Collection[str] = (),
     wanted: pl.Series | None = None,
+    flagged: pl.Series | None = None,
     keys: Collection[str] = (),
     verdicts: Collection[str] = (),
     sort: Sort = "file",
 ) -> View:
     """The items that change one of `fields`, have one of `keys` in their key and one of `verdicts` (each: any when
-    empty), in the order of `sort`; `wanted` are the numbers of the only items to look at (None:
-    all). With `fields`, only those cells are kept.
+    empty), in the order of `sort`; `wanted` and `flagged` are the numbers of the only items to
+    look at (None: all). With `fields`, only those cells are kept.
     """
     shown = changes
     chosen = changes.items.with_columns(name=names).with_row_index("item")
@@ -94,6 +114,8 @@ def view(
         cells = changes.cells.filter(pl.col("field").cast(pl.String).is_in(list(fields)))
         shown = ChangeSet(changes.header, changes.keys, changes.items, cells)
         chosen = chosen.filter(pl.col("item").is_in(cells["item"].unique().implode()))
+    if flagged is not None:
+        chosen = chosen.filter(pl.col("item").is_in(flagged.implode()))
     if wanted is not None:
         chosen = chosen.filter(pl.col("item").is_in(wanted.implode()))
     if keys:
