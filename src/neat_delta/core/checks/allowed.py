@@ -41,7 +41,7 @@ def _loose(value: pl.Expr) -> pl.Expr:
 
 def _new(name: str, cells: pl.DataFrame, ask: Ask) -> tuple[pl.DataFrame, pl.DataFrame]:
     """The values in cells that live does not have, with their cell's `item`, and all that live has."""
-    known = _parts(name, ask.live[name].unique(), ask).select("value").unique()
+    known = _parts(name, ask.live[name].unique(), ask).select("value").unique().sort("value")
     values = _parts(name, cells["after"], ask).join(known, on="value", how="anti", maintain_order="left")
     return values.with_columns(item=cells["item"].gather(values["at"])), known
 

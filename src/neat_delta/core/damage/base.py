@@ -7,14 +7,13 @@ from dataclasses import dataclass
 
 import polars as pl
 
-__all__ = ["AFTER", "ANY", "BEFORE", "CODES", "NUMBERS", "TEXTS", "WORDS", "Damage"]
+__all__ = ["AFTER", "ANY", "BEFORE", "CODES", "NUMBERS", "TEXTS", "Damage"]
 
 NUMBERS = ("integer", "decimal", "money")
 CODES = ("code", "text", "choice", "measure")
 """The kinds whose cells may be made of digits that are no number."""
-WORDS = ("text", "choice", "code", "list", "path", "link", "image", "measure", "json")
-TEXTS = WORDS
-ANY = (*WORDS, *NUMBERS, "flag", "date")
+TEXTS = ("text", "choice", "code", "list", "path", "link", "image", "measure", "json")
+ANY = (*TEXTS, *NUMBERS, "flag", "date")
 
 BEFORE, AFTER = pl.col("before"), pl.col("after")
 """The two cells as a damage sees them: live's, and the sheet's as it stands there; both without outer white space."""
