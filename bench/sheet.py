@@ -15,11 +15,47 @@ import time
 from pathlib import Path
 from statistics import median
 
-WORDS = "oak cedar pine hive frame wax honey smoker glove veil jar lid feeder queen brood super comb".split()
-FIELDS = (
-    "sku name brand category price sale_price cost stock status weight size colour barcode tags short description tax "
-    "supplier_code created min_order"
-).split()
+WORDS = [
+    "oak",
+    "cedar",
+    "pine",
+    "hive",
+    "frame",
+    "wax",
+    "honey",
+    "smoker",
+    "glove",
+    "veil",
+    "jar",
+    "lid",
+    "feeder",
+    "queen",
+    "brood",
+    "super",
+    "comb",
+]
+FIELDS = [
+    "sku",
+    "name",
+    "brand",
+    "category",
+    "price",
+    "sale_price",
+    "cost",
+    "stock",
+    "status",
+    "weight",
+    "size",
+    "colour",
+    "barcode",
+    "tags",
+    "short",
+    "description",
+    "tax",
+    "supplier_code",
+    "created",
+    "min_order",
+]
 
 
 def make(path: Path, items: int) -> None:
@@ -34,14 +70,30 @@ def make(path: Path, items: int) -> None:
         rows.writerow(FIELDS)
         for number in range(items):
             price = rng.randrange(100, 20_000)
-            rows.writerow([
-                f"QA-{number:06}", words(4), words(1), f"{words(1)} > {words(1)}", f"{price / 100:.2f}",
-                f"{price * 0.9 / 100:.2f}" if rng.random() < 0.2 else "", f"{price * 0.6 / 100:.2f}", rng.randrange(300),
-                rng.choice(["shown", "hidden"]), f"{rng.random() * 9:.3f}", f"{rng.randrange(9)} l",
-                rng.choice(["red", "blue", ""]), f"0{rng.randrange(10**12):012}", f"{words(1)}, {words(1)}", words(12),
-                words(30), rng.choice(["a", "b"]), f"{rng.randrange(10**5):05}",
-                f"20{rng.randrange(10, 26)}-0{rng.randrange(1, 10)}-1{rng.randrange(9)}", rng.randrange(1, 7),
-            ])  # fmt: skip
+            rows.writerow(
+                [
+                    f"QA-{number:06}",
+                    words(4),
+                    words(1),
+                    f"{words(1)} > {words(1)}",
+                    f"{price / 100:.2f}",
+                    f"{price * 0.9 / 100:.2f}" if rng.random() < 0.2 else "",
+                    f"{price * 0.6 / 100:.2f}",
+                    rng.randrange(300),
+                    rng.choice(["shown", "hidden"]),
+                    f"{rng.random() * 9:.3f}",
+                    f"{rng.randrange(9)} l",
+                    rng.choice(["red", "blue", ""]),
+                    f"0{rng.randrange(10**12):012}",
+                    f"{words(1)}, {words(1)}",
+                    words(12),
+                    words(30),
+                    rng.choice(["a", "b"]),
+                    f"{rng.randrange(10**5):05}",
+                    f"20{rng.randrange(10, 26)}-0{rng.randrange(1, 10)}-1{rng.randrange(9)}",
+                    rng.randrange(1, 7),
+                ]
+            )
 
 
 def main() -> None:
