@@ -140,3 +140,30 @@ kind = "integer"
     assert [one["per_cent"] for one in facts["movers"]] == ["-8.3", "5.0"]
     failed = run("preview", "c.jsonl", "--by", "grupe")
     assert failed.returncode == 2 and 'live has no field "grupe"' in failed.stderr
+
+
+def test_amounts_of_any_length_are_told_and_checked(run, put):
+    long = "9" * 40
+    put("neat-delta.toml", """\
+version = 1
+[key]
+fields = ["sku"]
+[relations]
+price = "price"
+cost = "cost"
+least_margin = 10
+[fields.sku]
+kind = "code"
+[fields.price]
+kind = "money"
+largest_change = 5000
+[fields.cost]
+kind = "money"
+""")  # fmt: skip
+    put("live.csv", f"sku,price,cost\nA,{long}.01,{long}\nB,{'8' * 24},1.00\n")
+    put("sheet.csv", f"sku,price,cost\nA,{long}.02,{long}.5\nB,{'8' * 23}9,1.25\n")
+    assert run("compare", "live.csv", "sheet.csv", "-o", "c.jsonl").returncode == 0
+    done = run("preview", "c.jsonl", "--keep-margin", "amount", "--by", "sku")
+    assert (done.returncode, done.stderr) == (0, "")
+    facts = json.loads(run("preview", "c.jsonl", "--json", "--keep-margin", "amount").stdout)["impact"]
+    assert facts["suggestions"][0]["suggested"] == f"{long}.51"

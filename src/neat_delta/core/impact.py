@@ -7,7 +7,7 @@ what the store file's relations say.
 from __future__ import annotations
 
 from collections.abc import Iterable, Sequence
-from decimal import ROUND_HALF_UP, Decimal
+from decimal import ROUND_HALF_UP, Context, Decimal, localcontext
 from typing import Literal
 
 import msgspec
@@ -20,6 +20,9 @@ from neat_delta.core.kinds.number import CURRENCY, NUMBER_KINDS
 from neat_delta.core.store import Field
 
 __all__ = ["Impact", "Mover", "Suggestion", "Sums", "Told", "impact", "movers", "suggestions", "told"]
+
+WORKING = Context(prec=120)
+"""Digits enough that no sum of amounts is rounded."""
 
 CENT, TENTH = Decimal("0.01"), Decimal("0.1")
 
@@ -102,8 +105,9 @@ def told(
     """What is told of a round's impact; nothing where live is not at hand."""
     if live is None:
         return Told()
-    prices = suggestions(changes, live, names, keep) if keep else []
-    return Told(impact(changes, live, by), movers(changes, live, names), prices)
+    with localcontext(WORKING):
+        prices = suggestions(changes, live, names, keep) if keep else []
+        return Told(impact(changes, live, by), movers(changes, live, names), prices)
 
 
 def impact(changes: ChangeSet, live: Catalogue, by: str | None = None) -> list[Impact]:

@@ -19,6 +19,7 @@ from neat_delta.core.changes import ChangeSet, Finding, Header, HeldCount, Item
 from neat_delta.core.compare import Laid
 from neat_delta.core.figures import FieldFigures, difference, per_cent
 from neat_delta.core.impact import Suggestion, Told
+from neat_delta.core.kinds.base import EXACT
 from neat_delta.core.layout import Layout
 from neat_delta.core.learn import Learned
 from neat_delta.core.manifest import Listed, Manifest
@@ -472,7 +473,7 @@ def print_suggestions(console: Console, prices: Sequence[Suggestion], keep: str)
     table = _table("item", "name", "cost before", "cost", "price", "keeps it", right=(2, 3, 4, 5))
     for one in prices[: 2 * LISTED]:
         numbers = (one.cost_before, one.cost, one.price, one.suggested)
-        cells = (f"{max(number, number.quantize(CENT), key=_places):,f}" for number in numbers)
+        cells = (f"{number if _places(number) > 2 else number.quantize(CENT, context=EXACT):,f}" for number in numbers)
         table.add_row(key_text(one.key), cut(shown(one.name), 28), *cells)
     console.print(table)
     if len(prices) > 2 * LISTED:

@@ -16,6 +16,9 @@ __all__ = ["EXACT", "FOUND", "Ask", "Check", "found", "nothing"]
 
 EXACT = pl.Decimal(38, 6)
 
+LONGEST = 24
+"""Numbers of more digits are not checked: a per cent of them would not fit."""
+
 FOUND: dict[str, pl.DataType | type[pl.DataType]] = {"item": pl.Int64, "field": pl.String, "what": pl.String}
 """What a check finds: the number of the item (null for the whole round), the field (null for none), what is wrong."""
 
@@ -73,7 +76,7 @@ class Ask:
         settings = self.settings.get(name, Field())
         kind = KINDS[settings.kind if settings.kind in NUMBER_KINDS else "money"]
         values = kind.read(texts, settings, self.writing)
-        return values.set(values.str.len_chars() > 30, None).cast(EXACT, strict=False)
+        return values.set(values.str.len_chars() > LONGEST, None).cast(EXACT, strict=False)
 
     def read(self, name: str, texts: pl.Series) -> pl.Series:
         """The values of a field's texts by its kind; null where blank or unreadable."""

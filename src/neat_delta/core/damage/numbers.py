@@ -95,7 +95,7 @@ NUMBER_DAMAGES = (
         "binary rounding",
         "live's number as binary fractions have it: 19.9 as 19.899999999999999",
         NUMBERS,
-        AFTER.str.len_bytes() >= 15,
+        (_digits(BEFORE).str.len_bytes() < 15) & (_digits(AFTER).str.len_bytes() >= 15),
         _binary,
     ),
 )
