@@ -240,6 +240,8 @@ def test_the_json_schema_agrees_with_the_code(store, run):
     validator = jsonschema.Draft202012Validator(published)
     run("learn", "live.csv", "-o", "store.toml")
     validator.validate(tomllib.loads((store / "store.toml").read_text()))
+    demo = Path(neat_delta.__file__).parent / "demo" / "neat-delta.toml"
+    validator.validate(tomllib.loads(demo.read_text()))  # with relations, levels and exact decimals
     for text, message in WRONG.values():
         if "there is no such key" in message or "is none of" in message or "must be" in message.partition(": ")[2][:8]:
             assert not validator.is_valid(tomllib.loads(text))

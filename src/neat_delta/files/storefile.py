@@ -309,14 +309,22 @@ def _name(path: str) -> str:
 def schema() -> dict[str, Any]:
     """The store file's JSON Schema (draft 2020-12), for editors."""
     found = msgspec.json.schema(Store)
-    for one in found["$defs"]["Field"]["properties"].values():  # in TOML an exact decimal is a number
-        if {"type": "string", "format": "decimal"} in one.get("anyOf", ()):
-            one["anyOf"] = [{"type": "number"}, {"type": "null"}]
+    for one in found["$defs"].values():  # in TOML an exact decimal is a number
+        for name, setting in one.get("properties", {}).items():
+            one["properties"][name] = _as_numbers(setting)
     return {
         "$schema": "https://json-schema.org/draft/2020-12/schema",
         "title": "Neat Delta store file",
         **found,
     }
+
+
+def _as_numbers(setting: dict[str, Any]) -> dict[str, Any]:
+    """A setting's schema with its exact decimals as numbers, the default among them."""
+    if setting.get("format") == "decimal":
+        plain = {name: value for name, value in setting.items() if name != "format"}
+        return plain | {"type": "number"} | ({"default": int(plain["default"])} if "default" in plain else {})
+    return setting | ({"anyOf": [_as_numbers(one) for one in setting["anyOf"]]} if "anyOf" in setting else {})
 
 
 # The types of the open Table Schema (Data Package) for our kinds; the rest are strings.
