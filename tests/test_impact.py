@@ -12,7 +12,7 @@ import msgspec
 import pytest
 
 from neat_delta import ChangeSet, compare
-from neat_delta.core.impact import Sums, impact, movers, suggestions
+from neat_delta.core.impact import Sums, told
 from neat_delta.core.store import Relations
 from tests import afternoons
 from tests.afternoons import STORE, Sheet, catalogue
@@ -69,7 +69,9 @@ def test_the_figures_agree_to_the_cent_with_a_plain_calculation(seed):
     groups: dict[str | None, list[str]] = {None: list(new)}
     for sku in new:
         groups.setdefault(first_level(sku), []).append(sku)
-    found = impact(changes, catalogue(live, "live"), "category")
+    names = [""] * changes.items.height
+    effect = told(changes, catalogue(live, "live"), names, "category")
+    found = effect.groups
     assert found[0].group is None and {one.group for one in found} == set(groups)
     assert found[0].cells == cells
     for one in found:
@@ -85,18 +87,17 @@ def test_the_figures_agree_to_the_cent_with_a_plain_calculation(seed):
         assert one.median == (half_up(median(steps), "0.01") if steps else None)
         assert one.most_up == max((step for step in steps if step > 0), default=None)
         assert one.most_down == min((step for step in steps if step < 0), default=None)
-    names = [""] * changes.items.height
     shares = {
         sku: half_up((Decimal(new[sku]["price"]) - Decimal(row["price"])) * 100 / Decimal(row["price"]), "0.1")
         for sku, row in old.items()
         if row["price"] and new[sku]["price"] and Decimal(row["price"]) != Decimal(new[sku]["price"])
     }
-    most = movers(changes, catalogue(live, "live"), names)
+    most = effect.movers
     assert {one.key["sku"]: one.per_cent for one in most}.items() <= shares.items()
     assert len(most) == min(20, len(shares))
     keeps: tuple[Literal["percent", "amount"], ...] = ("percent", "amount")
     for keep in keeps:
-        for one_price in suggestions(changes, catalogue(live, "live"), names, keep):
+        for one_price in told(changes, catalogue(live, "live"), names, keep=keep).suggestions:
             price, was, cost = Decimal(old[one_price.key["sku"]]["price"]), one_price.cost_before, one_price.cost
             exact = cost * price / was if keep == "percent" else cost + price - was
             assert cost > was and one_price.suggested == half_up(exact, "0.01")

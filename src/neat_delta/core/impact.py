@@ -19,7 +19,7 @@ from neat_delta.core.kinds import KINDS
 from neat_delta.core.kinds.number import CURRENCY, NUMBER_KINDS
 from neat_delta.core.store import Field
 
-__all__ = ["Impact", "Mover", "Suggestion", "Sums", "Told", "impact", "movers", "suggestions", "told"]
+__all__ = ["Impact", "Mover", "Suggestion", "Sums", "Told", "told"]
 
 WORKING = Context(prec=120)
 """Digits enough that no sum of amounts is rounded."""
@@ -102,20 +102,22 @@ class Told(msgspec.Struct, frozen=True):
 def told(
     changes: ChangeSet, live: Catalogue | None, names: Sequence[str], by: str | None = None, keep: Keep | None = None
 ) -> Told:
-    """What is told of a round's impact; nothing where live is not at hand."""
+    """What is told of a round's impact; nothing where live is not at hand. `names` are the items' names.
+
+    The groups are all items of which something is sent, and then those with one value in the field `by`, if that is
+    named, the largest first; a path is grouped by its first level. The movers are the prices that change most, in per
+    cent of what they were. Where `keep` says so and a cost rises, the suggestion is the price that keeps the margin
+    the item had: its share of the price, or its amount.
+    """
     if live is None:
         return Told()
     with localcontext(WORKING):
-        prices = suggestions(changes, live, names, keep) if keep else []
-        return Told(impact(changes, live, by), movers(changes, live, names), prices)
+        items = _items(changes, live, by)
+        prices = _suggestions(changes.keys, items, names, keep) if keep else []
+        return Told(_groups(items, by, _currency(changes, live)), _movers(changes.keys, items, names), prices)
 
 
-def impact(changes: ChangeSet, live: Catalogue, by: str | None = None) -> list[Impact]:
-    """The impact on all items of which something is sent, and on each group with one value in the field `by`, if that
-    is named, the largest first. A path is grouped by its first level.
-    """
-    items = _items(changes, live, by)
-    sign = _currency(changes, live)
+def _groups(items: Sequence[_Item], by: str | None, sign: str | None) -> list[Impact]:
     found = [_sum(None, items, sign)]
     if by is not None:
         groups: dict[str, list[_Item]] = {}
@@ -126,41 +128,35 @@ def impact(changes: ChangeSet, live: Catalogue, by: str | None = None) -> list[I
     return found
 
 
-def movers(changes: ChangeSet, live: Catalogue, names: Sequence[str], most: int = 20) -> list[Mover]:
-    """The items whose price changes most, in per cent of what it was, up or down."""
+MOST = 20
+"""So many movers are told."""
+
+
+def _movers(keys: pl.DataFrame, items: Sequence[_Item], names: Sequence[str]) -> list[Mover]:
     found = []
-    for item in _items(changes, live, None):
+    for item in items:
         old, new = item.before["price"], item.after["price"]
         if old and new is not None and old != new:
             found.append((abs(new - old) / old, item.number, old, new))
     found.sort(key=lambda one: (-one[0], one[1]))
-    keys = changes.keys
-    share = [((new - old) * 100 / old).quantize(TENTH, ROUND_HALF_UP) for _, _, old, new in found[:most]]
+    share = [((new - old) * 100 / old).quantize(TENTH, ROUND_HALF_UP) for _, _, old, new in found[:MOST]]
     return [
         Mover(keys.row(number, named=True), names[number], old, new, percent)
         for (_, number, old, new), percent in zip(found, share, strict=False)
     ]
 
 
-def suggestions(changes: ChangeSet, live: Catalogue, names: Sequence[str], keep: Keep) -> list[Suggestion]:
-    """Where a cost rises, the price that keeps the margin the item had: its share of the price, or its amount."""
+def _suggestions(keys: pl.DataFrame, items: Sequence[_Item], names: Sequence[str], keep: Keep) -> list[Suggestion]:
     found = []
-    for item in _items(changes, live, None):
+    for item in items:
         old_cost, cost = item.before["cost"], item.after["cost"]
         old_price, price = item.before["price"], item.after["price"]
         if not old_cost or cost is None or cost <= old_cost or not old_price or price is None:
             continue
         wanted = cost + old_price - old_cost if keep == "amount" else cost * old_price / old_cost
-        found.append(
-            Suggestion(
-                changes.keys.row(item.number, named=True),
-                names[item.number],
-                old_cost,
-                cost,
-                price,
-                wanted.quantize(CENT, ROUND_HALF_UP),
-            )
-        )
+        suggested = wanted.quantize(CENT, ROUND_HALF_UP)
+        key = keys.row(item.number, named=True)
+        found.append(Suggestion(key, names[item.number], old_cost, cost, price, suggested))
     return found
 
 

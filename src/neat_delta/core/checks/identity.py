@@ -43,6 +43,13 @@ def check_digit(ask: Ask) -> pl.DataFrame:
     return pl.concat(some)
 
 
+def _single(cells: pl.DataFrame, field: Field) -> pl.DataFrame:
+    """The cells with each single `value` that stands in them, one a row; none is blank."""
+    values = pl.col("after").str.split(field.separator) if field.separator else pl.concat_list("after")
+    apart = cells.with_columns(value=values).explode("value").with_columns(pl.col("value").str.strip_chars())
+    return apart.filter(pl.col("value") != "")
+
+
 def dead_link(ask: Ask) -> pl.DataFrame:
     """Keys of other items (a parent, related items) that no item will have."""
     some = [nothing()]
@@ -53,12 +60,7 @@ def dead_link(ask: Ask) -> pl.DataFrame:
             continue
         if keys is None:
             keys = ask.whole(key).str.strip_chars()
-        named = cells.with_columns(
-            value=pl.col("after").str.split(field.separator) if field.separator else pl.concat_list("after")
-        )
-        named = (
-            named.explode("value").with_columns(value=pl.col("value").str.strip_chars()).filter(pl.col("value") != "")
-        )
+        named = _single(cells, field)
         hit = named.filter(~named["value"].is_in(keys.implode()))
         some.append(found(name, hit["item"], 'no item has the code "' + hit["value"].str.slice(0, 40) + '"'))
     return pl.concat(some)
@@ -71,11 +73,7 @@ def no_image(ask: Ask) -> pl.DataFrame:
     some = [nothing()]
     there = pl.Series(sorted(ask.images), dtype=pl.String)
     for name, (field, cells) in ask.of("image").items():
-        named = cells.with_columns(
-            value=pl.col("after").str.split(field.separator) if field.separator else pl.concat_list("after")
-        )
-        named = named.explode("value").with_columns(value=pl.col("value").str.strip_chars())
-        named = named.filter((pl.col("value") != "") & ~pl.col("value").str.contains("^[a-zA-Z][a-zA-Z0-9+.-]*://"))
+        named = _single(cells, field).filter(~pl.col("value").str.contains("^[a-zA-Z][a-zA-Z0-9+.-]*://"))
         bare = named["value"].str.replace(r"^.*[/\\]", "")
         hit = named.filter(~(named["value"].is_in(there.implode()) | bare.is_in(there.implode())))
         some.append(found(name, hit["item"], 'there is no file "' + hit["value"].str.slice(0, 60) + '"'))

@@ -21,6 +21,11 @@ def _numbers(ask: Ask, names: list[str]) -> list[pl.Series]:
     return [ask.number(name, ask.now(name)) for name in names]
 
 
+def _said(ask: Ask, names: list[str], form: str) -> pl.Series:
+    """A sentence about each item, with the texts of these fields in the places of the braces."""
+    return pl.select(pl.format(form, *(ask.now(name) for name in names))).to_series()
+
+
 def _of_touched(ask: Ask, names: list[str], wrong: pl.Series, what: pl.Series) -> pl.DataFrame:
     """What is wrong with items, at each of the fields that has a cell to look at; in a catalogue, at the first."""
     some = [nothing()]
@@ -44,9 +49,8 @@ def margin(ask: Ask) -> pl.DataFrame:
     table = pl.DataFrame({"price": price, "cost": cost})
     left = (pl.col("price") - pl.col("cost")) * 100
     wrong = table.select((pl.col("cost") >= pl.col("price")) | (left < pl.col("price") * pl.lit(least))).to_series()
-    texts = pl.DataFrame({"price": ask.now(names[0]), "cost": ask.now(names[1])})
     said = f", and the least margin is {least} %" if least else ""
-    what = texts.select(pl.format("the price is {} and the cost {}" + said, "price", "cost")).to_series()
+    what = _said(ask, names, "the price is {} and the cost {}" + said)
     return _of_touched(ask, names, wrong, what)
 
 
@@ -56,8 +60,7 @@ def sale_price(ask: Ask) -> pl.DataFrame:
     if names is None:
         return nothing()
     sale, price = _numbers(ask, names)
-    texts = pl.DataFrame({"sale": ask.now(names[0]), "price": ask.now(names[1])})
-    what = texts.select(pl.format("the sale price is {} and the price {}", "sale", "price")).to_series()
+    what = _said(ask, names, "the sale price is {} and the price {}")
     return _of_touched(ask, names, sale > price, what)
 
 
@@ -69,8 +72,7 @@ def price_range(ask: Ask) -> pl.DataFrame:
         if names is None:
             continue
         price, bound = _numbers(ask, names)
-        texts = pl.DataFrame({"price": ask.now(names[0]), "bound": ask.now(names[1])})
-        what = texts.select(pl.format("the price is {} and the " + word + " is {}", "price", "bound")).to_series()
+        what = _said(ask, names, "the price is {} and the " + word + " is {}")
         some.append(_of_touched(ask, names, price < bound if word == "least" else price > bound, what))
     return pl.concat(some)
 
@@ -81,8 +83,7 @@ def sale_days(ask: Ask) -> pl.DataFrame:
     if names is None:
         return nothing()
     first, last = (ask.read(name, ask.now(name)) for name in names)
-    texts = pl.DataFrame({"first": ask.now(names[0]), "last": ask.now(names[1])})
-    what = texts.select(pl.format("the sale begins on {} and ends on {}", "first", "last")).to_series()
+    what = _said(ask, names, "the sale begins on {} and ends on {}")
     return _of_touched(ask, names, last < first, what)
 
 
@@ -102,7 +103,7 @@ def _shown(ask: Ask, word: str, said: str) -> pl.DataFrame:
         return nothing()
     flag, stock = ask.read(names[0], ask.now(names[0])), ask.number(names[1], ask.now(names[1]))
     wrong = (flag == word) & ((stock > 0) if word == "no" else (stock <= 0))
-    what = pl.DataFrame({"stock": ask.now(names[1])}).select(pl.format(said, "stock")).to_series()
+    what = _said(ask, names[1:], said)
     return _of_touched(ask, names, wrong, what)
 
 

@@ -10,7 +10,7 @@ import polars as pl
 from neat_delta.core.damage.base import AFTER, ANY, BEFORE, CODES, NUMBERS, Damage
 from neat_delta.core.kinds.base import EXACT
 
-__all__ = ["CODE_DAMAGES", "scientific"]
+__all__ = ["CODE_DAMAGES"]
 
 DIGITS = BEFORE.str.contains("^[0-9]+$")
 BARE = pl.when(BEFORE.str.contains("^0+$")).then(pl.lit("0")).otherwise(BEFORE.str.strip_chars_start("0"))
@@ -19,7 +19,7 @@ BARE = pl.when(BEFORE.str.contains("^0+$")).then(pl.lit("0")).otherwise(BEFORE.s
 POWER = re.compile(r"([+-]?\d+)(?:[.,](\d+))?[eE]\+?(\d{1,3})")
 
 
-def scientific(before: str, after: str) -> bool:
+def _scientific(before: str, after: str) -> bool:
     """Whether `after` is `before` as a number with a power of ten, rounded to the digits it shows."""
     found = POWER.fullmatch(after)
     if found is None:
@@ -77,7 +77,7 @@ CODE_DAMAGES = (
         "live's number as a power of ten, rounded to the digits that were shown",
         (*CODES, *NUMBERS),
         AFTER.str.contains(r"^[0-9]([.,][0-9]+)?[eE]\+?[0-9]{1,3}$") & BEFORE.str.contains("^[0-9]+([.,][0-9]+)?$"),
-        scientific,
+        _scientific,
     ),
     Damage(
         "read as a power of ten",

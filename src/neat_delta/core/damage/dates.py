@@ -11,7 +11,7 @@ import polars as pl
 from neat_delta.core.damage.base import AFTER, BEFORE, CODES, NUMBERS, Damage
 from neat_delta.core.damage.months import MONTHS
 
-__all__ = ["DATES", "Day", "days", "fits"]
+__all__ = ["DATES"]
 
 
 @dataclass(frozen=True, slots=True)
@@ -25,7 +25,6 @@ class Day:
 
 SPLIT = re.compile(r"[\s./,\u00a0\u202f-]+")
 TIME = re.compile(r"[T ]\s*\d{1,2}:\d{2}(:\d{2}(\.\d+)?)?\s*(?:[AaPp][Mm])?Z?$")
-WORD = re.compile(r"^[^\W\d_][\w'’ ]*$")
 LETTERS = re.compile(r"(?<=[^\W\d_])(?=\d)|(?<=\d)(?=[^\W\d_])")
 
 
