@@ -17,6 +17,8 @@ from tests.oracle import catalogue
 
 FIELDS = {
     "sku": Field("code"),
+    "made": Field(required=True),
+    "type": Field(locked=True),
     "parent": Field("code", refers=True),
     "name": Field(longest=20),
     "html": Field(),
@@ -57,7 +59,8 @@ STORE = Store(
     ),
 )
 ITEM = {
-    "sku": "", "parent": "", "name": "Veil", "html": "<p>Veil</p>", "price": "20.00", "cost": "10.00", "sale": "",
+    "sku": "", "made": "here", "type": "wear", "parent": "", "name": "Veil", "html": "<p>Veil</p>", "price": "20.00",
+    "cost": "10.00", "sale": "",
     "floor": "", "roof": "", "from": "", "to": "", "stock": "5", "shown": "yes", "colour": "red", "tags": "gift,bulk",
     "path": "Clothing > Veils", "size": "2 l", "code": "", "ean": "", "isbn": "", "image": "a.jpg", "short": "abc",
 }  # fmt: skip
@@ -79,6 +82,13 @@ def checked(live: list[dict[str, str]], sheet: list[dict[str, str]], store: Stor
 
 
 CASES: dict[str, list[tuple[dict[str, str], str | None]]] = {
+    "required": [({"made": " "}, "it was emptied"), ({"made": "there"}, None)],
+    "unreadable": [
+        ({"price": "call us"}, "call us is not money"),
+        ({"stock": "2.5"}, "2.5 is not an integer"),
+        ({"stock": "2.0"}, None),
+    ],
+    "locked": [({"type": "food"}, "from wear to food"), ({"type": ""}, "it was emptied"), ({"type": "wear "}, None)],
     "outside-bounds": [
         ({"price": "0.04", "cost": "0.01"}, "0.04 is less than 0.05"),
         ({"price": "900.01"}, "900.01 is more than 900"),
@@ -233,6 +243,37 @@ def test_levels_exceptions_and_what_is_let_through():
     assert done(excepted, today="2026-06-01")[1] == ("large-change", "held")
 
 
+def test_what_is_required_unreadable_or_locked_goes_where_the_store_file_or_a_person_says_so():
+    sheet = shop(made="", type="food", price="call us", code="")
+    sheet.append(ITEM | {"sku": "QA-100", "made": "", "type": "food"})
+
+    def held(**options: Any) -> list[tuple[str, str | None, str]]:
+        store = Store(**{name: getattr(STORE, name) for name in STORE.__struct_fields__} | options.pop("store", {}))
+        changes = checked(shop(), sheet, store, **options)
+        return [(item.key["sku"], one.field, one.reason) for item in changes.each() for one in item.held]
+
+    emptied = ("QA-0", "code", "emptied")
+    stops = [("QA-0", "made", "check: required"), ("QA-0", "type", "check: locked")]
+    price = ("QA-0", "price", "check: unreadable")
+    assert held(with_new=True) == [*stops, price, emptied, ("QA-100", None, "check: required")]
+    assert held(blanks="clear")[-1] == ("QA-100", None, "new")
+    let = [Accept("unreadable", "price"), Accept("locked", "QA-0"), Accept("required")]
+    assert held(accept=let, with_new=True) == [("QA-0", "made", "emptied"), emptied]
+    assert held(accept=let, with_new=True, blanks="clear") == []
+    off = {"checks": dict.fromkeys(("required", "unreadable", "locked"), "warn")}
+    assert held(store=off, with_new=True, blanks="clear") == []
+    changes = checked(shop(), sheet, with_new=True)
+    assert [flag.what for flag in changes.each_flag() if flag.key == {"sku": "QA-100"}] == ["blank: made"]
+
+
+def test_a_finding_about_the_whole_round_holds_all_of_it():
+    store = Store(
+        **{name: getattr(STORE, name) for name in STORE.__struct_fields__} | {"checks": {"large-round": "stop"}}
+    )
+    changes = checked(shop(), [item | {"stock": "7"} for item in shop()], store)
+    assert set(changes.items["held"]) == {"check: large-round"} and changes.header.counts.held_cells == 30
+
+
 def test_every_check_is_registered_documented_and_tested():
     names = set(get_args(CheckName))
     assert set(CHECKS) == names
@@ -244,9 +285,11 @@ def test_every_check_is_registered_documented_and_tested():
 
 
 def test_a_catalogue_is_checked_by_itself(run, put):
-    items = shop(price="9.00", stock="-2", code="C-3", html="<b>")
+    items = shop(price="9.00", stock="-2", code="C-3", html="<b>", made="", from_="in May")
     flags = check_catalogue(catalogue(table(items)), STORE, ["sku"])
     assert [(flag["check"], flag["field"], flag["row"]) for flag in flags.to_dicts()] == [
+        ("required", "made", 2),
+        ("unreadable", "from", 2),
         ("negative", "stock", 2),
         ("unclosed-html", "html", 2),
         ("repeated", "code", 2),

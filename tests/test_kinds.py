@@ -229,7 +229,7 @@ def test_only_values_are_sent_and_as_the_store_writes_them():
         ),
         "c": (
             {"price": ("7.00", "12-May"), "on": ("shown", "maybe"), "from_": ("", "30.02.2026"), "tags": ("", "x")},
-            ["damage: a date where a number goes", "not a flag", "not a date"],
+            ["damage: a date where a number goes", "check: unreadable", "check: unreadable"],
         ),
     }
     assert differently == 5
@@ -243,7 +243,7 @@ def test_without_a_store_file_kinds_are_learned_from_live_and_harm_nothing():
     sheet[1][1:] = ["call us", "a,b,c", "t-2"]
     found, differently, changes = cells(live, sheet, None, ["sku", "price", "tags", "part"])
     assert found == {
-        "q2": ({"price": ("2.90", "call us"), "tags": ("b, a", "a,b,c"), "part": ("T-2", "t-2")}, ["not money"])
+        "q2": ({"price": ("2.90", "call us"), "tags": ("b, a", "a,b,c"), "part": ("T-2", "t-2")}, ["check: unreadable"])
     }
     assert differently == 1
     assert changes.header.learned
@@ -256,7 +256,7 @@ def test_without_a_store_file_kinds_are_learned_from_live_and_harm_nothing():
 
 def test_emptying_a_required_field_is_held_whatever_blanks_mean():
     store = told(price=Field("money", required=True), note=Field())
-    for blanks, held in (("hold", ["required", "emptied"]), ("clear", ["required"])):
+    for blanks, held in (("hold", ["check: required", "emptied"]), ("clear", ["check: required"])):
         found, _, _ = cells([["a", "1", "x"]], [["a", "", ""]], store, ["sku", "price", "note"], blanks=blanks)
         assert found["a"] == ({"price": ("1", ""), "note": ("x", "")}, held)
 
@@ -285,7 +285,7 @@ def test_what_may_mean_two_amounts_is_held():
     store = told(price=Field("money", decimals=2))
     live = [["a", "900.00"], ["b", "900.00"]]
     found, _, _ = cells(live, [["a", "1.234"], ["b", "19,90"]], store, ["sku", "price"])
-    assert found["a"] == ({"price": ("900.00", "1.234")}, ["not money"])
+    assert found["a"] == ({"price": ("900.00", "1.234")}, ["check: unreadable"])
     assert found["b"] == ({"price": ("900.00", "19.90")}, [])
     found, _, _ = cells(live, [["a", "1.234"], ["b", "2.119,90"]], store, ["sku", "price"])
     assert found["a"] == ({"price": ("900.00", "1234.00")}, [])

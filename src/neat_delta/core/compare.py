@@ -24,7 +24,7 @@ from neat_delta.core.changes import (
     cells_schema,
     held,
 )
-from neat_delta.core.checks import checked
+from neat_delta.core.checks import CHECK, checked
 from neat_delta.core.errors import CatalogueError
 from neat_delta.core.findings import look
 from neat_delta.core.fold import fold
@@ -37,13 +37,13 @@ from neat_delta.core.slips import missing, pasted_twice
 from neat_delta.core.store import Field, Key, Store, continued
 from neat_delta.core.values import by_value, sheet_writing
 
-__all__ = ["EMPTIED", "GONE", "LOCKED", "NEW", "REQUIRED", "Blanks", "Laid", "as_fields", "compare", "lay"]
+__all__ = ["EMPTIED", "GONE", "NEW", "Blanks", "Laid", "as_fields", "compare", "lay"]
 
 Blanks = Literal["hold", "clear", "keep"]
 """What a cell emptied in the sheet means: ask first (hold it), empty the field, or leave the field as it is."""
 
-EMPTIED, REQUIRED, LOCKED, NEW, GONE = "emptied", "required", "locked", "new", "gone"
-"""The reasons for which compare holds a change, with those of `values` for a cell that its kind cannot read."""
+EMPTIED, NEW, GONE = "emptied", "new", "gone"
+"""The reasons for which compare holds a change, with those of damage, of slips and of checks."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -176,12 +176,12 @@ def compare(
     differing = differing.with_columns(
         emptied=empty & ~pl.col("same"),
         after=pl.when(empty).then(pl.lit("")).otherwise("after"),
-        held=pl.when(pl.col("field").is_in(locked))
-        .then(pl.lit(LOCKED))
+        held=pl.when(pl.col("field").is_in(locked) & pl.col("pair").is_not_null())
+        .then(pl.lit(CHECK + "locked"))
         .when(~empty)
         .then("held")
         .when(pl.col("field").is_in(required))
-        .then(pl.lit(REQUIRED))
+        .then(pl.lit(CHECK + "required"))
         .otherwise(why),
     )
     columns = {one.field: one.column for one in laid.pairs if one.field is not None}
@@ -237,7 +237,7 @@ def compare(
         pairs=laid.pairs,
         headings=laid.headings,
         untouched=[name for name in live.fields if name not in set(sheet.fields)],
-        settings={name: field for name, field in settings.items() if field != Field()},
+        settings=_settings(live, known),
         writing=known.writing,
         sheet_writing=mine,
         learned=store is None,
@@ -250,7 +250,15 @@ def compare(
         relations=known.relations,
     )
     changes = ChangeSet(header, keys, items, cells, looked.damaged)
-    return checked(changes, live, known, accept=accept, images=images, new_values=new_values, today=today)
+    reason = EMPTIED if blanks == "hold" else None
+    return checked(
+        changes, live, known, accept=accept, images=images, new_values=new_values, today=today, emptied=reason
+    )
+
+
+def _settings(live: Catalogue, known: Store) -> dict[str, Field]:
+    """What is known of live's fields, those that the sheet lacks among them, where they are more than text."""
+    return {name: known.fields[name] for name in live.fields if known.fields.get(name, Field()) != Field()}
 
 
 def _repeated(sheet: Catalogue, matched: Matched) -> pl.Series:

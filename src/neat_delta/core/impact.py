@@ -6,9 +6,9 @@ what the store file's relations say.
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Sequence
+from collections.abc import Iterable, Iterator, Sequence
 from decimal import ROUND_HALF_UP, Context, Decimal, localcontext
-from typing import Literal
+from typing import Literal, get_args
 
 import msgspec
 import polars as pl
@@ -19,12 +19,15 @@ from neat_delta.core.kinds import KINDS
 from neat_delta.core.kinds.number import CURRENCY, NUMBER_KINDS
 from neat_delta.core.store import Field
 
-__all__ = ["Impact", "Mover", "Suggestion", "Sums", "Told", "told"]
+__all__ = ["Impact", "Keep", "Mover", "Points", "Suggestion", "Sums", "Told", "grouped", "moved", "points", "told"]
 
 WORKING = Context(prec=120)
 """Digits enough that no sum of amounts is rounded."""
 
 CENT, TENTH = Decimal("0.01"), Decimal("0.1")
+
+Role = Literal["price", "cost", "stock"]
+ROLES: tuple[Role, ...] = get_args(Role)
 
 Keep = Literal["percent", "amount"]
 """What of a margin is to stay: its share of the price, or the amount."""
@@ -117,6 +120,53 @@ def told(
         return Told(_groups(items, by, _currency(changes, live)), _movers(changes.keys, items, names), prices)
 
 
+class Points(msgspec.Struct, frozen=True):
+    """What charts are drawn from, an item each: the prices' changes in per cent of what they were, and the margins in
+    per cent of the price before and after, of the items whose margin changes. Neither is rounded.
+    """
+
+    prices: list[Decimal]
+    margins: list[tuple[Decimal, Decimal]]
+
+
+def points(changes: ChangeSet, live: Catalogue) -> Points:
+    """The price changes and the margins of what is sent."""
+    with localcontext(WORKING):
+        items = _items(changes, live, None)
+        prices = [(new - old) * 100 / old for _, old, new in _moved(items, "price") if old]
+        margins = [(_margin(one.before), _margin(one.after)) for one in items]
+        both = [(old, new) for old, new in margins if old is not None and new is not None and old != new]
+        return Points(prices, both)
+
+
+def moved(changes: ChangeSet, live: Catalogue, role: Role) -> Iterator[tuple[int, Decimal, Decimal]]:
+    """The items in which a number that is sent changes, by number: before, after."""
+    return _moved(_items(changes, live, None), role)
+
+
+def _moved(items: Iterable[_Item], role: Role) -> Iterator[tuple[int, Decimal, Decimal]]:
+    for item in items:
+        old, new = item.before[role], item.after[role]
+        if old is not None and new is not None and old != new:
+            yield item.number, old, new
+
+
+def _margin(item: dict[str, Decimal | None]) -> Decimal | None:
+    """The margin in per cent of the price; None where the price or the cost is not known, or the price is 0."""
+    price, cost = item["price"], item["cost"]
+    return (price - cost) * 100 / price if price and cost is not None else None
+
+
+def grouped(changes: ChangeSet, live: Catalogue, by: str, cells: pl.DataFrame, numbers: pl.Series) -> pl.Series:
+    """The values in the field `by` of these items, once these cells are changed; of a path its first level."""
+    before = live.cells[by].gather(live.place(changes.items["live"].gather(numbers))).fill_null("")
+    field = changes.header.settings.get(by, Field())
+    texts = _after(cells, numbers, by, before).str.strip_chars()
+    if field.kind == "path":
+        texts = texts.str.split((field.levels or ">").strip()).list.first().str.strip_chars()
+    return texts
+
+
 def _groups(items: Sequence[_Item], by: str | None, sign: str | None) -> list[Impact]:
     found = [_sum(None, items, sign)]
     if by is not None:
@@ -133,11 +183,7 @@ MOST = 20
 
 
 def _movers(keys: pl.DataFrame, items: Sequence[_Item], names: Sequence[str]) -> list[Mover]:
-    found = []
-    for item in items:
-        old, new = item.before["price"], item.after["price"]
-        if old and new is not None and old != new:
-            found.append((abs(new - old) / old, item.number, old, new))
+    found = [(abs(new - old) / old, number, old, new) for number, old, new in _moved(items, "price") if old]
     found.sort(key=lambda one: (-one[0], one[1]))
     share = [((new - old) * 100 / old).quantize(TENTH, ROUND_HALF_UP) for _, _, old, new in found[:MOST]]
     return [
@@ -160,9 +206,6 @@ def _suggestions(keys: pl.DataFrame, items: Sequence[_Item], names: Sequence[str
     return found
 
 
-ROLES = ("price", "cost", "stock")
-
-
 def _items(changes: ChangeSet, live: Catalogue, by: str | None) -> list[_Item]:
     """The items of which something is sent, with their numbers before and after."""
     sent = changes.sent()
@@ -180,12 +223,7 @@ def _items(changes: ChangeSet, live: Catalogue, by: str | None) -> list[_Item]:
         columns[role] = (_decimals(changes, name, before), _decimals(changes, name, after))
     groups = [""] * numbers.len()
     if by is not None:
-        before = live.cells[by].gather(places).fill_null("")
-        field = changes.header.settings.get(by, Field())
-        texts = _after(sent, numbers, by, before).str.strip_chars()
-        if field.kind == "path":
-            texts = texts.str.split((field.levels or ">").strip()).list.first().str.strip_chars()
-        groups = texts.to_list()
+        groups = grouped(changes, live, by, sent, numbers).to_list()
     return [
         _Item(
             number,
@@ -213,11 +251,7 @@ def _decimals(changes: ChangeSet, name: str, texts: pl.Series) -> list[Decimal |
 
 
 def _sum(group: str | None, items: Sequence[_Item], sign: str | None) -> Impact:
-    steps = sorted(
-        new - old
-        for item in items
-        if (old := item.before["price"]) is not None and (new := item.after["price"]) is not None and new != old
-    )
+    steps = sorted(new - old for _, old, new in _moved(items, "price"))
     return Impact(
         group=group,
         items=len(items),

@@ -110,9 +110,9 @@ class Field(msgspec.Struct, frozen=True, forbid_unknown_fields=True, omit_defaul
     ordered: Annotated[bool, Meta(description="Whether the order of a list's values means anything.")] = False
     levels: Annotated[Mark | None, Meta(description="What stands between the levels of a path.")] = None
     values: Annotated[list[str], Meta(description="The values a choice may take.")] = []
-    required: Annotated[bool, Meta(description="Whether it may never be blank; emptying it is held.")] = False
+    required: Annotated[bool, Meta(description="Whether it may never be blank.")] = False
     unique: Annotated[bool, Meta(description="Whether no two items may have the same value.")] = False
-    locked: Annotated[bool, Meta(description="Whether an update never changes it; a change is held.")] = False
+    locked: Annotated[bool, Meta(description="Whether an update never changes it.")] = False
     least: Annotated[Decimal | None, Meta(description="The least a number may be.")] = None
     most: Annotated[Decimal | None, Meta(description="The most a number may be.")] = None
     longest: Annotated[Length | None, Meta(description="The most characters a text may have.")] = None
@@ -144,6 +144,9 @@ class Relations(msgspec.Struct, frozen=True, forbid_unknown_fields=True, omit_de
 LevelName = Literal["stop", "warn", "note", "off"]
 
 CheckName = Literal[
+    "required",
+    "unreadable",
+    "locked",
     "outside-bounds",
     "negative",
     "too-long",

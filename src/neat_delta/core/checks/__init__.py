@@ -5,7 +5,7 @@ One file for each sort, one entry for each check, each file registered here in o
 
 from __future__ import annotations
 
-from collections.abc import Collection, Iterator, Sequence
+from collections.abc import Collection, Iterator, Mapping, Sequence
 from dataclasses import replace
 from itertools import chain
 
@@ -15,12 +15,14 @@ import polars as pl
 from neat_delta.core.catalogue import Catalogue
 from neat_delta.core.changes import FLAGS_SCHEMA, Accept, ChangeSet, Finding, held
 from neat_delta.core.checks.allowed import ALLOWED_CHECKS
-from neat_delta.core.checks.base import Ask, Check
+from neat_delta.core.checks.base import CHECK, FOUND, Ask, Check
 from neat_delta.core.checks.believable import BELIEVABLE_CHECKS
 from neat_delta.core.checks.identity import IDENTITY_CHECKS
 from neat_delta.core.checks.relations import RELATION_CHECKS
 from neat_delta.core.checks.value import VALUE_CHECKS
+from neat_delta.core.kinds import blank
 from neat_delta.core.store import LevelName, Store
+from neat_delta.core.values import NOT
 
 __all__ = ["CHECK", "CHECKS", "check_catalogue", "checked"]
 
@@ -28,9 +30,6 @@ CHECKS: dict[str, Check] = {
     check.name: check
     for check in chain(VALUE_CHECKS, ALLOWED_CHECKS, IDENTITY_CHECKS, RELATION_CHECKS, BELIEVABLE_CHECKS)
 }
-
-CHECK = "check: "
-"""The start of the reason for which a check holds a cell."""
 
 GUESSED = {check.name for check in ALLOWED_CHECKS}
 """The checks that rest on kinds; where these were only learned, they hold nothing."""
@@ -45,14 +44,24 @@ def checked(
     images: Collection[str] | None = None,
     new_values: Collection[str] = (),
     today: str | None = None,
+    emptied: str | None = None,
 ) -> ChangeSet:
     """The change set with what the checks find in its cells that are to be sent, and in new items.
 
     A finding of the level `stop` holds its cell, unless it is accepted, by `accept` or by a standing exception of the
-    store file that has not ended before `today` (ISO 8601; None: none has).
+    store file that has not ended before `today` (ISO 8601; None: none has). Without a field it
+    holds the whole item, and without an item the whole round. `emptied` is why a cell that was emptied is held where no
+    check holds it (None: it is not).
     """
     header = changes.header
-    looked = changes.cells.filter(changes.cells["held"].is_null())
+    let = [*accept, *_excepted(store, today)]
+    seen = _seen(changes.cells)
+    levels = {name: _level(name, store, learned=header.learned) for name in CHECKS}
+    stopped = pl.concat([_decided(table, name, levels[name], changes.keys, let) for name, table in seen.items()])
+    stopped = stopped.filter(pl.col("done") == "held").with_columns(pl.col("field").cast(changes.cells.schema["field"]))
+    otherwise = pl.when(blank(pl.col("after"))).then(pl.lit(emptied, pl.String))
+    cells = changes.cells.with_columns(held=pl.when(SEEN).then(otherwise).otherwise("held"))
+    looked = cells.filter(pl.col("held").is_null()).join(stopped, on=["item", "field"], how="anti")
     parts = looked.with_columns(pl.col("field").cast(pl.String)).partition_by(
         "field", as_dict=True, maintain_order=True
     )
@@ -60,7 +69,7 @@ def checked(
         live.cells,
         live.place(changes.items["live"]),
         changes.keys,
-        {str(name): cells.select("item", "before", "after") for (name,), cells in parts.items()},
+        {str(name): some.select("item", "before", "after") for (name,), some in parts.items()},
         header.settings,
         store,
         header.writing,
@@ -68,45 +77,94 @@ def checked(
         images=images,
         new_values=new_values,
         gone=header.counts.gone,
+        seen=seen,
     )
-    flags = [
-        table.with_columns(pl.lit(name).alias("check"), pl.lit(level).alias("level"))
-        for name, level, table in _run(ask, store, learned=header.learned)
-    ]
+    flags = [_decided(table, name, levels[name], changes.keys, let) for name, table in _run(ask, levels)]
     if not flags:
-        return changes
-    table = pl.concat(flags).with_row_index("number")
-    let = [
-        *accept,
-        *(Accept(one.check, one.which) for one in store.exceptions if not today or (one.until or today) >= today),
-    ]
-    table = table.with_columns(through=_through(table, changes, let))
-    done = pl.when("through").then(pl.lit("accepted")).when(pl.col("level") == "stop").then(pl.lit("held"))
-    table = table.with_columns(done=done.otherwise(pl.lit("noted")))
-    place = looked.with_columns(pl.col("field").cast(pl.String)).select("item", "field", value="after")
+        return replace(changes, cells=cells)
+    table = pl.concat(flags)
+    place = cells.with_columns(pl.col("field").cast(pl.String)).select("item", "field", value="after")
     table = table.join(place, on=["item", "field"], how="left", maintain_order="left")
     rows = changes.items["sheet"].gather(table["item"])
     keys = changes.keys.select(pl.concat_list(pl.all())).to_series().gather(table["item"])
     listed = table.with_columns(row=rows, key=keys).select(list(FLAGS_SCHEMA)).cast(FLAGS_SCHEMA)  # type: ignore[arg-type]
     stop = table.filter(pl.col("done") == "held").unique(["item", "field"], keep="first", maintain_order=True)
-    cells = changes.cells.join(
-        stop.select("item", pl.col("field").cast(changes.cells.schema["field"]), "check"),
+    whole = stop.filter(pl.col("field").is_null())
+    cells = cells.join(
+        stop.select("item", pl.col("field").cast(cells.schema["field"]), "check"),
         on=["item", "field"],
         how="left",
         maintain_order="left",
     )
-    cells = cells.with_columns(held=pl.coalesce("held", pl.lit(CHECK) + pl.col("check"))).drop("check")
-    counts = msgspec.structs.replace(
-        header.counts, held_cells=int(held(changes.items, cells).sum()), flags=listed.height
+    cells = cells.with_columns(held=pl.coalesce(pl.lit(CHECK) + pl.col("check"), "held")).drop("check")
+    all_of_it = whole.filter(pl.col("item").is_null())["check"]
+    reasons = pl.repeat(
+        CHECK + all_of_it[0] if all_of_it.len() else None, changes.items.height, dtype=pl.String, eager=True
     )
+    some = whole.filter(pl.col("item").is_not_null())
+    reasons = reasons.scatter(some["item"], CHECK + some["check"])
+    items = changes.items.with_columns(held=pl.coalesce("held", reasons))
+    counts = msgspec.structs.replace(header.counts, held_cells=int(held(items, cells).sum()), flags=listed.height)
     header = msgspec.structs.replace(header, counts=counts, findings=[*header.findings, *_grouped(listed)])
-    return replace(changes, header=header, cells=cells, flags=listed)
+    return replace(changes, header=header, items=items, cells=cells, flags=listed)
+
+
+SEEN = pl.col("held").str.starts_with(CHECK).fill_null(value=False) | pl.col("held").str.starts_with(NOT).fill_null(
+    value=False
+)
+"""The cells that were held for a check's sake while they were compared."""
+
+
+def _seen(cells: pl.DataFrame) -> dict[str, pl.DataFrame]:
+    """What was found while the cells were compared, by check."""
+    some = cells.filter(SEEN).with_columns(pl.col("field").cast(pl.String))
+    after = pl.col("after").str.slice(0, 40)
+    kept = pl.col("held").str.starts_with(NOT)
+    some = some.select(
+        "item",
+        "field",
+        check=pl.when(kept).then(pl.lit("unreadable")).otherwise(pl.col("held").str.strip_prefix(CHECK)),
+        what=pl.when(kept)
+        .then(pl.format("{} is {}", after, "held"))
+        .when(blank(pl.col("after")))
+        .then(pl.lit("it was emptied"))
+        .otherwise(pl.format("from {} to {}", pl.col("before").str.slice(0, 40), after)),
+    )
+    return {
+        name: some.filter(pl.col("check") == name).select(list(FOUND)) for name in ("required", "unreadable", "locked")
+    }
+
+
+def _level(name: str, store: Store, *, learned: bool) -> LevelName:
+    return store.checks.get(CHECKS[name].name, "warn" if learned and name in GUESSED else CHECKS[name].level)
+
+
+def _excepted(store: Store, today: str | None) -> list[Accept]:
+    """The standing exceptions that have not ended."""
+    standing = (one for one in store.exceptions if not today or (one.until or today) >= today)
+    return [Accept(one.check, one.which) for one in standing]
+
+
+def _decided(
+    table: pl.DataFrame, name: str, level: LevelName, keys: pl.DataFrame, let: Sequence[Accept]
+) -> pl.DataFrame:
+    """What a check finds, with what is done about each finding."""
+    table = table.with_columns(check=pl.lit(name), level=pl.lit(level))
+    done = pl.when(_through(table, keys, let)).then(pl.lit("accepted"))
+    return table.with_columns(done=done.when(pl.col("level") == "stop").then(pl.lit("held")).otherwise(pl.lit("noted")))
 
 
 def check_catalogue(
-    catalogue: Catalogue, store: Store, key: list[str], *, images: Collection[str] | None = None
+    catalogue: Catalogue,
+    store: Store,
+    key: list[str],
+    *,
+    images: Collection[str] | None = None,
+    today: str | None = None,
 ) -> pl.DataFrame:
-    """What the checks that need no sheet find in a whole catalogue: the columns of `ChangeSet.flags`."""
+    """What the checks that need no sheet find in a whole catalogue: the columns of `ChangeSet.flags`. What the store
+    file excepts, up to `today`, is accepted; the rest is noted, whatever its level.
+    """
     cells = catalogue.cells
     items = pl.int_range(cells.height, dtype=pl.Int64, eager=True)
     ask = Ask(
@@ -131,17 +189,17 @@ def check_catalogue(
         images=images,
     )
     keys = cells.select(pl.concat_list(pl.col(key).str.strip_chars())).to_series()
-    flags = [pl.DataFrame(schema=FLAGS_SCHEMA)]
-    for name, level, table in _run(ask, store, learned=False):
+    flags, excepted = [pl.DataFrame(schema=FLAGS_SCHEMA)], _excepted(store, today)
+    levels = {name: _level(name, store, learned=False) for name in CHECKS}
+    for name, table in _run(ask, levels):
         value = pl.repeat(None, table.height, dtype=pl.String, eager=True)
         for field in table["field"].drop_nulls().unique():
             at = (table["field"] == field).fill_null(value=False).arg_true()
             value = value.scatter(at, cells[field].gather(table["item"].gather(at)))
         flags.append(
-            table.with_columns(
-                pl.lit(name).alias("check"),
-                pl.lit(level).alias("level"),
-                pl.lit("noted").alias("done"),
+            _decided(table, name, levels[name], cells.select(key), excepted)
+            .with_columns(
+                pl.col("done").replace("held", "noted"),
                 key=keys.gather(table["item"]),
                 row=catalogue.row(table["item"]),
                 value=value,
@@ -152,28 +210,27 @@ def check_catalogue(
     return pl.concat(flags)
 
 
-def _run(ask: Ask, store: Store, *, learned: bool) -> Iterator[tuple[str, LevelName, pl.DataFrame]]:
-    """The checks that are on, with their level and what they find."""
+def _run(ask: Ask, levels: Mapping[str, LevelName]) -> Iterator[tuple[str, pl.DataFrame]]:
+    """The checks that are on, with what they find."""
     for name, check in CHECKS.items():
-        level = store.checks.get(check.name, "warn" if learned and name in GUESSED else check.level)
-        if level == "off" or not (ask.round or check.alone):
+        if levels[name] == "off" or not (ask.round or check.alone):
             continue
         table = check.find(ask)
-        if level != "stop":  # nothing is held, so an item is named once
+        if levels[name] != "stop":  # nothing is held, so an item is named once
             table = table.unique(["item", "what"], keep="first", maintain_order=True)
         if table.height:
-            yield name, level, table
+            yield name, table
 
 
-def _through(table: pl.DataFrame, changes: ChangeSet, accept: Sequence[Accept]) -> pl.Series:
+def _through(table: pl.DataFrame, keys: pl.DataFrame, accept: Sequence[Accept]) -> pl.Series:
     """Which findings are let through: by check, and by field or by a part of the key."""
     through = pl.repeat(False, table.height, eager=True)
     for one in accept:
         this = table["check"] == one.check
         if one.which is not None:
             at = table["field"] == one.which
-            for part in changes.keys.columns:
-                at |= (changes.keys[part].gather(table["item"]).str.strip_chars() == one.which).fill_null(value=False)
+            for part in keys.columns:
+                at |= (keys[part].gather(table["item"]).str.strip_chars() == one.which).fill_null(value=False)
             this &= at.fill_null(value=False)
         through |= this
     return through

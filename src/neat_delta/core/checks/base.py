@@ -12,7 +12,10 @@ from neat_delta.core.kinds.number import NUMBER_KINDS
 from neat_delta.core.layout import Writing
 from neat_delta.core.store import CheckName, Field, LevelName, Store
 
-__all__ = ["EXACT", "FOUND", "Ask", "Check", "found", "nothing"]
+__all__ = ["CHECK", "EXACT", "FOUND", "Ask", "Check", "found", "nothing"]
+
+CHECK = "check: "
+"""The start of the reason for which a check holds a cell."""
 
 EXACT = pl.Decimal(38, 6)
 
@@ -32,6 +35,7 @@ class Ask:
     cells, without a `before`. `keys` are the items' keys. `round` is false when there is no sheet. `encoding` is that
     of the files to write, None where any character will do; `images` are the names of the image files there are, None
     where nobody said; `new_values` the fields whose new values are let through; `gone` counts items the sheet lacks.
+    `seen` are findings of some checks that were made while the cells were compared, by the check's name.
     """
 
     live: pl.DataFrame
@@ -46,6 +50,7 @@ class Ask:
     images: Collection[str] | None = None
     new_values: Collection[str] = ()
     gone: int = 0
+    seen: Mapping[str, pl.DataFrame] = field(default_factory=dict)
     memory: dict[str, pl.Series] = field(default_factory=dict)
 
     def of(self, *kinds: str) -> dict[str, tuple[Field, pl.DataFrame]]:

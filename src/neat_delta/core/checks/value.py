@@ -6,14 +6,13 @@ from html.parser import HTMLParser
 
 import polars as pl
 
+from neat_delta.core.catalogue import listed
 from neat_delta.core.checks.base import Ask, Check, found, nothing
+from neat_delta.core.kinds import KINDS, blank
 from neat_delta.core.kinds.number import NUMBER_KINDS
+from neat_delta.core.values import reason
 
 __all__ = ["VALUE_CHECKS"]
-
-
-def _quoted(texts: pl.Series) -> pl.Expr:
-    return pl.lit(texts.str.slice(0, 40))
 
 
 def outside_bounds(ask: Ask) -> pl.DataFrame:
@@ -152,7 +151,46 @@ def unclosed_html(ask: Ask) -> pl.DataFrame:
     return pl.concat(some)
 
 
+def required(ask: Ask) -> pl.DataFrame:
+    """Fields that are blank and may never be; of a new item they are said together."""
+    names = [name for name, field in ask.store.fields.items() if field.required and name in ask.live.columns]
+    if not ask.round:
+        some = [nothing()]
+        for name in names:
+            empty = ask.cells[name].filter(blank(pl.col("after")))
+            some.append(found(name, empty["item"], "it is blank"))
+        return pl.concat(some)
+    new = ask.places.is_null().arg_true()
+    blanks = pl.DataFrame({name: ask.now(name).gather(new) for name in names}).select(blank(pl.all()))
+    wrong = [
+        (item, listed([name for name, empty in zip(names, row, strict=True) if empty]))
+        for item, row in zip(new, blanks.rows(), strict=False)
+        if any(row)
+    ]
+    items, said = pl.Series([item for item, _ in wrong]), pl.Series([text for _, text in wrong], dtype=pl.String)
+    return pl.concat([ask.seen.get("required", nothing()), found(None, items, "blank: " + said)])
+
+
+def unreadable(ask: Ask) -> pl.DataFrame:
+    """Values that are not what their field holds."""
+    if ask.round:
+        return ask.seen.get("unreadable", nothing())
+    some = [nothing()]
+    for name, (field, cells) in ask.of(*KINDS).items():
+        wrong = cells.filter(ask.read(name, cells["after"]).is_null())
+        some.append(found(name, wrong["item"], wrong["after"].str.slice(0, 40) + f" is {reason(KINDS[field.kind])}"))
+    return pl.concat(some)
+
+
+def locked(ask: Ask) -> pl.DataFrame:
+    """Changes of fields that an update never changes."""
+    return ask.seen.get("locked", nothing())
+
+
 VALUE_CHECKS = (
+    Check("required", "stop", "a required field that is blank", "fill it in", required),
+    Check("unreadable", "stop", "a value that is not what the field holds", "correct it, or the kind", unreadable),
+    Check("locked", "stop", "a change of a field that updates never change", "leave it as it is", locked, alone=False),
     Check("outside-bounds", "stop", "a number under least or over most", "correct it, or the bound", outside_bounds),
     Check("negative", "stop", "an amount or a count under 0", "correct it, or say least in the store file", negative),
     Check("too-long", "stop", "a text over longest or longest_bytes", "shorten it", too_long),
