@@ -24,6 +24,7 @@ __all__ = [
     "json_option",
     "key_option",
     "layout_options",
+    "make_folder",
     "must_be_new",
     "must_not_be_input",
     "pairing_options",
@@ -256,6 +257,18 @@ def must_be_new(output: str, ending: str, *inputs: str, replace: bool) -> None:
         raise OutputError(
             f"{output}: there is a file of that name. It may be somebody's work; --replace overwrites it."
         )
+
+
+def make_folder(folder: str) -> None:
+    """Make a folder if it is not there; OutputError when that cannot be."""
+    from pathlib import Path
+
+    from neat_delta.core.errors import OutputError
+
+    try:
+        Path(folder).mkdir(parents=True, exist_ok=True)
+    except OSError as error:
+        raise OutputError(f"{folder}: it cannot be made ({error.strerror}). Choose another folder.") from None
 
 
 def must_not_be_input(output: str, *inputs: str) -> None:

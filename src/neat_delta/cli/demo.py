@@ -9,9 +9,11 @@ from pathlib import Path
 
 import click
 
+from neat_delta.cli.common import make_folder
+
 __all__ = ["demo"]
 
-FILES = ("live.csv", "sheet.csv", "supplier.csv", "neat-delta.toml")
+FILES = ("live.csv", "sheet.csv", "supplier.csv", "quotes.csv", "neat-delta.toml")
 
 INTRODUCTION = """\
 Quillfern Apiary Supply is a made-up shop for beekeepers with 418 items. live.csv is
@@ -52,10 +54,15 @@ meant. The tag "spring offer" is new to the store, as it is meant to be this tim
     ),
     (
         "Is it what I meant?",
-        ("preview", "changes.jsonl", "--sort", "size", "--by", "category"),
+        (
+            *("preview", "changes.jsonl", "--sort", "size", "--by", "category"),
+            *("--records", "quotes.csv", "--page", "page.html"),
+        ),
         """\
 First the figures: how far each field goes up and down, and what that does to margins
-and stock. Then item by item, before and after, here with the largest changes first.""",
+and stock. quotes.csv has offers that are still open: some are touched by the new costs.
+Then item by item, before and after, here with the largest changes first. page.html has
+all of it with charts, for the colleague who decides: open it in a browser.""",
     ),
     (
         "What do I import?",
@@ -75,7 +82,7 @@ list. A heading that live does not have is never guessed.""",
     ),
 )
 
-REPLACED = ("sheet", "write")
+REPLACED = ("sheet", "preview", "write")
 """The commands that leave a file of theirs alone unless they are told to replace it."""
 
 NEXT = """\
@@ -135,10 +142,7 @@ def _lay_out(folder: Path) -> bool:
             "Choose another folder with --to, or work on in that one: neat-delta compare live.csv sheet.csv"
         )
     again = (folder / FILES[0]).exists()
-    try:
-        folder.mkdir(parents=True, exist_ok=True)
-    except OSError as error:
-        raise OutputError(f"{folder}: it cannot be made ({error.strerror}). Choose another with --to.") from None
+    make_folder(str(folder))
     for name, content in shipped.items():
         write_whole(str(folder / name), [content])
     return again

@@ -7,7 +7,7 @@ from typing import TYPE_CHECKING
 
 import click
 
-from neat_delta.cli.common import json_option, must_be_new, print_json, where_option, working
+from neat_delta.cli.common import json_option, make_folder, must_be_new, print_json, where_option, working
 
 if TYPE_CHECKING:
     from polars import Series
@@ -15,11 +15,16 @@ if TYPE_CHECKING:
     from neat_delta.core.catalogue import Catalogue
     from neat_delta.core.changes import ChangeSet
     from neat_delta.core.expressions import Condition
-    from neat_delta.report.view import View
+    from neat_delta.core.impact import Keep
+    from neat_delta.core.records import Records
+    from neat_delta.report.facts import Facts
+    from neat_delta.report.view import Sort, View
 
 __all__ = ["preview"]
 
 MOST = 20
+
+CHARTS = ("price-changes", "margins", "fields", "categories")
 
 
 @click.command(epilog="\b\nExample, on the demo's files:\n  neat-delta preview changes.jsonl --field price --sort size")
@@ -63,8 +68,17 @@ MOST = 20
     help="Order of the items: as in live, by key, by name, or largest change in per cent first.",
 )
 @click.option("--all", "everything", is_flag=True, help=f"Show every item.  [default: the first {MOST}]")
+@click.option(
+    "--records", metavar="FILE", help="Open quotes or agreed prices by SKU: those that a changed cost touches."
+)
+@click.option(
+    "--record-price", metavar="HEADING", help="The price in --records.  [default: the heading that plainly is]"
+)
 @click.option("--workbook", metavar="FILE", help="Write a workbook (.xlsx) to sign off: a line for each changed cell.")
-@click.option("--replace", is_flag=True, help="Overwrite the workbook if it is there.")
+@click.option("--page", metavar="FILE", help="Write a page (.html) for a browser: figures, charts and every item.")
+@click.option("--charts", metavar="DIR", help="Write the charts (.png) into this folder.")
+@click.option("--replace", is_flag=True, help="Overwrite the files to write if they are there.")
+@click.option("--markdown", is_flag=True, help="Print it as Markdown, for a message or a ticket.")
 @click.option("--live", metavar="FILE", help="Where the live catalogue is now, for the items' names.")
 @json_option
 def preview(
@@ -76,30 +90,41 @@ def preview(
     checks: tuple[str, ...],
     levels: tuple[str, ...],
     by: str | None,
-    keep: str | None,
-    sort: str,
+    keep: Keep | None,
+    sort: Sort,
     everything: bool,
+    records: str | None,
+    record_price: str | None,
     workbook: str | None,
+    page: str | None,
+    charts: str | None,
     replace: bool,
+    markdown: bool,
     live: str | None,
     as_json: bool,
 ) -> int:
     """Look at CHANGES, before and after.
 
     First where every row went, then the figures per field, then item by item. In a condition, a field is what it will
-    be after the change; before.price is what it was. A workbook has the same items, every one of them, with a column
-    for yes or no; `write --signed-off` sends what was answered yes.
+    be after the change; before.price is what it was. A page and a workbook have the same items, every one of them; the
+    workbook has a column for yes or no, and `write --signed-off` sends what was answered yes.
     """
     import neat_delta
     from neat_delta.core.impact import told
+    from neat_delta.report.facts import Facts
     from neat_delta.report.view import first, flagged, names_of, view
 
+    if as_json and markdown:
+        raise click.UsageError("--json and --markdown are two ways to print; choose one of them.")
     wanted = _condition(where)
-    if workbook is not None:
-        must_be_new(workbook, ".xlsx", changes, replace=replace)
+    outputs = [(workbook, ".xlsx"), (page, ".html")]
+    outputs += [(f"{charts}/{name}.png", ".png") for name in CHARTS] if charts else []
+    for path, ending in outputs:
+        if path is not None:
+            must_be_new(path, ending, changes, replace=replace)
     with working(f"Reading {changes}"):
         found = neat_delta.read_changes(changes)
-        needed = bool(live or where is not None or by is not None or keep is not None)
+        needed = bool(live or where is not None or by is not None or keep is not None or charts or records)
         catalogue, no_names = _live(found, changes, live, needed=needed)
         _must_be_there(changes, found.header.fields, fields, "it")
         _must_be_there(changes, catalogue.fields if catalogue else [], [by] if by is not None else [], "live")
@@ -112,43 +137,53 @@ def preview(
             fields=fields,
             keys=skus,
             verdicts=verdicts,
-            sort=sort,  # type: ignore[arg-type]
+            sort=sort,
         )
         seen = every if everything else first(every, MOST)
-        figures = neat_delta.figures(found)
-        effect = told(found, catalogue, names.to_list(), by, keep)  # type: ignore[arg-type]
-        if workbook is not None:
-            _sign_off(every, workbook)
+        effect = told(found, catalogue, names.to_list(), by, keep)
+        quotes = _records(found, catalogue, records, record_price, keep) if records is not None and catalogue else None
+        facts = Facts(found, every, neat_delta.figures(found), effect, by, catalogue, quotes)
+        written = _write(facts, workbook, page, charts)
     if as_json:
-        items = [{"name": name, "item": item} for item, name in zip(seen.changes.each(), seen.names, strict=True)]
-        facts = {"header": found.header, "held": found.reasons(), "fields": figures, "impact": effect}
-        print_json(facts | {"items_found": seen.found, "items": items})
+        print_json(_for_a_program(facts, seen))
         return 0
+    if markdown:
+        from neat_delta.report.message import message
+
+        click.echo(message(facts, seen), nl=False)
+        return 0
+    items_chosen = bool(skus or verdicts or where or checks or levels)
+    _print(facts, seen, keep, fields, items_chosen=items_chosen)
+    for line in written:
+        click.echo(line)
+    if workbook is not None:
+        click.echo(f"When {workbook} is answered:  neat-delta write {changes} --signed-off {workbook} --to out")
+    if no_names:
+        click.echo(f"Names are not shown: {no_names}")
+    return 0
+
+
+def _print(facts: Facts, seen: View, keep: Keep | None, fields: Sequence[str], *, items_chosen: bool) -> None:
+    """Print the preview for a person; of the summary what still is true of the items that were chosen."""
     from neat_delta.report import terminal as report
 
     console = report.terminal()
-    narrowed = bool(fields or skus or verdicts or where or checks or levels)
+    narrowed = bool(fields) or items_chosen
     if not narrowed:
-        report.print_accounts(console, found)
-        report.print_findings(console, found)
-        report.print_notes(console, found)
+        report.print_accounts(console, facts.changes)
+        report.print_findings(console, facts.changes)
+        report.print_notes(console, facts.changes)
         console.print()
-    if not (skus or verdicts or where or checks or levels):
-        report.print_figures(console, [one for one in figures if not fields or one.field in fields])
+    if not items_chosen:
+        report.print_figures(console, [one for one in facts.figures if not fields or one.field in fields])
     if not narrowed:
-        report.print_impact(console, effect, by)
+        report.print_impact(console, facts.effect, facts.by)
     if keep:
-        report.print_suggestions(console, effect.suggestions, keep)
-    report.print_items(console, seen, figures)
+        report.print_suggestions(console, facts.effect.suggestions, keep)
+    if facts.records is not None:
+        report.print_records(console, facts.records)
+    report.print_items(console, seen, facts.figures)
     report.print_rest(console, len(seen.names), seen.found, narrowed)
-    if workbook is not None:
-        console.print(
-            f"\nWrote {workbook}. When it is answered:  neat-delta write {changes} --signed-off {workbook} --to out",
-            soft_wrap=True,
-        )
-    if no_names:
-        console.print(f"Names are not shown: {no_names}", soft_wrap=True)
-    return 0
 
 
 def _condition(where: str | None) -> Condition | None:
@@ -190,11 +225,50 @@ def _chosen(wanted: Condition | None, found: ChangeSet, catalogue: Catalogue | N
     return holds(wanted, rows_of(found, catalogue)).arg_true()
 
 
-def _sign_off(every: View, path: str) -> None:
-    """Write the workbook to sign off."""
+def _records(found: ChangeSet, live: Catalogue, path: str, price: str | None, keep: Keep | None) -> Records:
+    """What the round does to a file of quotes or agreed prices."""
+    import neat_delta
+    from neat_delta.core.records import records
+
+    return records(found, live, neat_delta.read(path), price, keep or "percent")
+
+
+def _write(facts: Facts, workbook: str | None, page: str | None, charts: str | None) -> list[str]:
+    """Write the files that were asked for; what is to be said of them."""
     import polars as pl
 
     from neat_delta.files.whole import write_whole
-    from neat_delta.report.workbook import workbook
 
-    write_whole(path, [workbook(every.changes, pl.Series(every.names, dtype=pl.String))])
+    written = []
+    if workbook is not None:
+        from neat_delta.report.workbook import workbook as sheet
+
+        names = pl.Series(facts.view.names, dtype=pl.String)
+        write_whole(workbook, [sheet(facts.view.changes, names)])
+        written.append(f"Wrote {workbook}.")
+    if page is not None:
+        from neat_delta.report.page import MOST as HELD
+        from neat_delta.report.page import page as html
+
+        write_whole(page, [html(facts)])
+        most = f" It has the first {HELD:,} of {facts.view.found:,} items." if facts.view.found > HELD else ""
+        written.append(f"Wrote {page}.{most}")
+    if charts is not None:
+        from neat_delta.report.charts import as_png
+        from neat_delta.report.charts import charts as drawn
+
+        made = {chart.name: as_png(chart) for chart in drawn(facts.changes, facts.live, facts.category)}
+        make_folder(charts)
+        for name, content in made.items():
+            write_whole(f"{charts}/{name}.png", [content])
+        written.append(f"Wrote {', '.join(made) or 'no chart'} to {charts}.")
+    return written
+
+
+def _for_a_program(facts: Facts, seen: View) -> dict[str, object]:
+    """The facts that --json prints."""
+    items = [{"name": name, "item": item} for item, name in zip(seen.changes.each(), seen.names, strict=True)]
+    found = facts.changes
+    told: dict[str, object] = {"header": found.header, "held": found.reasons(), "fields": facts.figures}
+    told |= {"impact": facts.effect} | ({"records": facts.records} if facts.records is not None else {})
+    return told | {"items_found": seen.found, "items": items}

@@ -389,6 +389,23 @@ def supplier_list(live: list[dict[str, str]], rng: random.Random) -> bytes:
     return out.getvalue().encode("cp1252")
 
 
+CUSTOMERS = ("Meadow School", "The Orchard Club", "Hillside Apiary", "Lindenbee Cafe", "Old Mill Market")
+
+
+def open_quotes(live: list[dict[str, str]], sheet: list[dict[str, str]], rng: random.Random) -> bytes:
+    """Open quotes: some items under the price on the shelf, most of them of those whose cost rises."""
+    known = {item["sku"]: item for item in live}
+    risen = [known[row["sku"]] for row in sheet if row["sku"] in known and row["cost"] > known[row["sku"]]["cost"]]
+    rows = [["Quote", "Customer", "SKU", "Quantity", "Unit price"]]
+    for number, item in enumerate([*rng.sample(risen, 6), *rng.sample(live, 4)]):
+        price = cents(Decimal(item["price"]) * rng.choice((Decimal("0.96"), Decimal("0.9"), Decimal("0.7"))))
+        quote = (f"Q-{311 + number // 2}", CUSTOMERS[number // 2], item["sku"])
+        rows.append([*quote, str(rng.choice((2, 5, 10, 20))), str(price)])
+    out = io.StringIO(newline="")
+    csv.writer(out, lineterminator="\r\n").writerows(rows)
+    return out.getvalue().encode()
+
+
 def as_csv(fields: Iterable[str], rows: Iterable[dict[str, str]], line_end: str, bom: str = "") -> bytes:
     """CSV as RFC 4180 has it, with the line ends and the mark at the start that are asked for."""
     out = io.StringIO(newline="")
@@ -403,11 +420,13 @@ def demo_files() -> dict[str, bytes]:
     rng = random.Random(SEED)
     live = catalogue(rng)
     sheet = edited(live, rng)
+    meant = [dict(row) for row in sheet]
     accidents(sheet)
     return {
         "live.csv": as_csv(FIELDS, live, "\n"),
         "sheet.csv": as_csv(SHEET_FIELDS, sheet, "\r\n", bom="\ufeff"),
         "supplier.csv": supplier_list(live, rng),
+        "quotes.csv": open_quotes(live, meant, rng),
     }
 
 

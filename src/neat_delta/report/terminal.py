@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
-from decimal import Decimal
 from pathlib import PurePath
 from typing import TYPE_CHECKING, Literal
 
@@ -19,13 +18,22 @@ from neat_delta.core.changes import ChangeSet, Finding, Header, HeldCount, Item
 from neat_delta.core.compare import Laid
 from neat_delta.core.figures import FieldFigures, difference, per_cent
 from neat_delta.core.impact import Suggestion, Told
-from neat_delta.core.kinds.base import EXACT
 from neat_delta.core.layout import Layout
 from neat_delta.core.learn import Learned
 from neat_delta.core.manifest import Listed, Manifest
+from neat_delta.core.records import Records
 from neat_delta.core.samples import PairSample
-from neat_delta.core.values import NOT, kinds_said
-from neat_delta.report.text import count, cut, key_text, shown, signed
+from neat_delta.core.values import kinds_said
+from neat_delta.report.facts import (
+    Grid,
+    field_grid,
+    held_lines,
+    impact_grid,
+    records_grid,
+    records_said,
+    suggestions_grid,
+)
+from neat_delta.report.text import count, cut, finding_count, key_text, shown, signed
 from neat_delta.report.view import View
 from neat_delta.report.words import Piece, added_and_removed, pieces
 
@@ -43,6 +51,7 @@ __all__ = [
     "print_learned",
     "print_notes",
     "print_pairs",
+    "print_records",
     "print_rest",
     "print_sheet",
     "print_suggestions",
@@ -55,22 +64,6 @@ WIDEST = 110
 
 LISTED = 10
 """How many of a list's entries are shown before the rest is only counted."""
-
-WAY_OUT = {
-    "damage": "nobody typed it; --repair, or --accept damage",
-    "slip": "moved by accident; mend the sheet, or --accept slip",
-    "check": "a check stopped it; see above, or --accept CHECK:SKU",
-    "emptied": "blank in the sheet; --blanks clear or keep decides",
-    "new": "only in the sheet; --with-new sends them",
-    "gone": "only in live; an item is never removed",
-    "not signed off": "the reviewer did not answer yes; answer it in the workbook",
-    "answered no": "the reviewer said no",
-    "locked": "an update never changes it; the store file says so",
-    "required": "blank in the sheet; the store file says it is never blank",
-}
-"""What each reason for holding means, and how to have it otherwise."""
-
-UNREAD = "not what the field holds; mend the sheet, or its kind in the store file"
 
 
 def terminal() -> Console:
@@ -175,7 +168,7 @@ def print_findings(console: Console, changes: ChangeSet) -> None:
         for one in found[:LISTED]:
             places = [f"{shown(name)} ({letters[name]})" if name in letters else shown(name) for name in one.fields]
             head = Text("  ").append(one.name, "bold").append(f"  {listed(places)}" if places else "")
-            head.append(f"  {count(one.cells, 'cell')}" if one.cells else "").append(f"  {one.done}", STYLES[one.done])
+            head.append(f"  {finding_count(one)}" if one.cells else "").append(f"  {one.done}", STYLES[one.done])
             console.print(head)
             console.print(Padding(Text(f"{one.why}; {one.do}" if one.do else one.why, "dim"), (0, 0, 0, 4)))
             for line in _examples(changes, one, console.width):
@@ -242,9 +235,14 @@ def _flagged(key: list[str] | None, row: int | None, what: str) -> str:
 
 
 def print_checked(
-    console: Console, catalogue: Catalogue, flags: pl.DataFrame, says: Mapping[str, tuple[str, str]]
+    console: Console,
+    catalogue: Catalogue,
+    flags: pl.DataFrame,
+    says: Mapping[str, tuple[str, str]],
+    *,
+    excepted: int = 0,
 ) -> None:
-    """What the checks found in a catalogue by itself."""
+    """What the checks found in a catalogue by itself, and how much more the store file excepts."""
     _print_source(
         console,
         "live",
@@ -256,7 +254,6 @@ def print_checked(
     )
     if not flags.height:
         console.print("\nNothing was found.", style="bold green")
-        return
     style = {"stop": "magenta", "warn": "yellow", "note": "dim"}
     for (check, level, field), some in flags.group_by("check", "level", "field", maintain_order=True):
         head = Text("\n").append(str(check), "bold").append(f"  {shown(str(field))}" if field is not None else "")
@@ -267,6 +264,8 @@ def print_checked(
             console.print(cut("  " + _flagged(key, row, what), console.width))
         if some.height > FEW:
             console.print(f"  and {some.height - FEW:,} more; --json has them all")
+    if excepted:
+        console.print(f"\n{count(excepted, 'finding')} left out, as the store file excepts them.")
 
 
 FEW = 5
@@ -293,7 +292,6 @@ def print_notes(console: Console, changes: ChangeSet) -> None:
             console.print(cut(f"{where:<18} {key_text(row.key):<18} {row.reason}", console.width))
         if len(header.set_aside) > LISTED:
             console.print(f"  and {len(header.set_aside) - LISTED:,} more, all in line 1 of the change set")
-    _print_unread(console, changes)
     _print_near(console, header)
     left_out: dict[str, list[str]] = {}
     for pair in header.pairs:
@@ -309,25 +307,6 @@ def print_notes(console: Console, changes: ChangeSet) -> None:
     ):
         if names:
             console.print(Text(f"{title}: " + ", ".join(names)))
-
-
-def _print_unread(console: Console, changes: ChangeSet) -> None:
-    """The cells that their kind cannot read, with their place in the sheet."""
-    header = changes.header
-    letters = {pair.field: column_letter(pair.column) for pair in header.pairs if pair.field is not None}
-    cells = changes.cells.filter(pl.col("held").str.starts_with(NOT))
-    if not cells.height:
-        return
-    console.print("\ncannot be read as what the field holds, so held", style="bold")
-    rows = changes.items["sheet"].gather(cells["item"])
-    keys = changes.keys.gather(cells["item"].head(LISTED)).rows(named=True)
-    for row, key, (field, after, why) in zip(
-        rows, keys, cells.select("field", "after", "held").iter_rows(), strict=False
-    ):
-        where = f"  {key_text(key)}  sheet row {row:,}, column {letters.get(field, '?')}"
-        console.print(cut(f"{where}: {shown(field)} {shown(after)!r} is {why}", console.width))
-    if cells.height > LISTED:
-        console.print(f"  and {cells.height - LISTED:,} more; preview shows them")
 
 
 def _print_near(console: Console, header: Header) -> None:
@@ -424,21 +403,9 @@ def print_learned(console: Console, learned: Learned, live: Catalogue) -> None:
 
 def print_figures(console: Console, figures: Sequence[FieldFigures]) -> None:
     """Per field how many cells change, and for numbers how far up and down."""
-    if not figures:
-        return
-    table = _table("field", "cells", "held", "up", "at most", "down", "at most", right=(1, 2, 3, 4, 5, 6))
-    for field in figures:
-        table.add_row(
-            cut(shown(field.field), 30),
-            f"{field.cells:,}",
-            f"{field.held:,}" if field.held else "",
-            f"{field.up:,}" if field.up else "",
-            signed(field.most_up),
-            f"{field.down:,}" if field.down else "",
-            signed(field.most_down),
-        )
-    console.print(table)
-    console.print()
+    if figures:
+        _print_grid(console, field_grid(figures))
+        console.print()
 
 
 def print_impact(console: Console, effect: Told, by: str | None) -> None:
@@ -448,19 +415,7 @@ def print_impact(console: Console, effect: Told, by: str | None) -> None:
         return
     unit = f", in {groups[0].currency}" if groups[0].currency else ""
     console.print(f"impact of what is sent{unit}; the margin is price less cost, of one of each", style="bold")
-    table = _table(by or "", "items", "up", "down", "margin", "per cent", "stock value", right=(1, 2, 3, 4, 5, 6))
-    for one in groups[: LISTED + 1]:
-        old, new = one.before.margin_per_cent, one.after.margin_per_cent
-        table.add_row(
-            Text("all" if one.group is None else cut(shown(one.group), 22), "bold" if one.group is None else ""),
-            f"{one.items:,}",
-            f"{one.up:,}" if one.up else "",
-            f"{one.down:,}" if one.down else "",
-            signed(one.after.margin - one.before.margin),
-            f"{old} → {new}" if old is not None and new is not None else "",
-            signed(one.after.stock_value - one.before.stock_value),
-        )
-    console.print(table)
+    _print_grid(console, impact_grid(groups[: LISTED + 1], by))
     if len(groups) > LISTED + 1:
         console.print(f"and {len(groups) - LISTED - 1:,} more groups; --json has them all")
     console.print()
@@ -470,23 +425,38 @@ def print_suggestions(console: Console, prices: Sequence[Suggestion], keep: str)
     """The prices that would keep the margin where the cost rose."""
     what = "share of the price" if keep == "percent" else "amount"
     console.print(f"where the cost rises: the price that keeps the margin's {what}", style="bold")
-    table = _table("item", "name", "cost before", "cost", "price", "keeps it", right=(2, 3, 4, 5))
-    for one in prices[: 2 * LISTED]:
-        numbers = (one.cost_before, one.cost, one.price, one.suggested)
-        cells = (f"{number if _places(number) > 2 else number.quantize(CENT, context=EXACT):,f}" for number in numbers)
-        table.add_row(key_text(one.key), cut(shown(one.name), 28), *cells)
-    console.print(table)
+    _print_grid(console, suggestions_grid(prices[: 2 * LISTED]))
     if len(prices) > 2 * LISTED:
         console.print(f"and {len(prices) - 2 * LISTED:,} more; --json has them all")
     console.print("Nothing of this is applied.\n")
 
 
-CENT = Decimal("0.01")
+def print_records(console: Console, found: Records) -> None:
+    """The open quotes and customers' prices that a changed cost touches."""
+    console.print(f"records in {shown(found.path)}: {records_said(found)}", style="bold")
+    if found.touched:
+        _print_grid(console, records_grid(found, 2 * LISTED))
+        if len(found.touched) > 2 * LISTED:
+            console.print(f"and {len(found.touched) - 2 * LISTED:,} more; --json has them all")
+        what = "share of the price" if found.keep == "percent" else "amount"
+        console.print(f"The last column is the price that restores the margin's {what}. Nothing of this is applied.")
+    console.print()
 
 
-def _places(number: Decimal) -> int:
-    """How many decimals a number is written with."""
-    return -int(number.as_tuple().exponent)
+WIDEST_WORD = 28
+
+
+def _print_grid(console: Console, grid: Grid) -> None:
+    """A small table; where the terminal is narrow the last column of words is cut, and no other."""
+    columns = [list(texts) for texts in zip(grid.headings, *grid.rows, strict=True)]
+    widths = [max(map(cell_len, texts)) for texts in columns]
+    last = grid.words - 1
+    room = console.width - sum(widths) + widths[last] - 2 * len(widths)
+    columns[last] = [cut(text, max(8, min(room, WIDEST_WORD))) for text in columns[last]]
+    table = _table(*grid.headings, right=range(grid.words, len(grid.headings)))
+    for row in list(zip(*columns, strict=True))[1:]:
+        table.add_row(*map(Text, row))
+    console.print(table)
 
 
 def print_items(console: Console, view: View, figures: Sequence[FieldFigures]) -> None:
@@ -551,13 +521,8 @@ def _print_held(console: Console, reasons: Sequence[HeldCount]) -> None:
     table = Table.grid(padding=(0, 2, 0, 0))
     for no_wrap in (True, True, False):
         table.add_column(no_wrap=no_wrap, overflow="fold")
-    groups: dict[str, list[HeldCount]] = {}
-    for held in reasons:
-        groups.setdefault(held.reason.partition(": ")[0], []).append(held)
-    for reason, some in groups.items():
-        counted = ((sum(one.items for one in some), "item"), (sum(one.cells for one in some), "cell"))
-        what = ", ".join(count(n, unit) for n, unit in counted if n)
-        table.add_row(Text(f"  {reason}", "bold"), Text(what, "bold"), WAY_OUT.get(reason, UNREAD))
+    for line in held_lines(reasons):
+        table.add_row(Text(f"  {line.reason}", "bold"), Text(line.much, "bold"), line.way_out)
     console.print(table)
 
 

@@ -6,7 +6,9 @@ from decimal import Decimal
 
 from rich.cells import cell_len, set_cell_size
 
-__all__ = ["count", "cut", "key_text", "shown", "signed"]
+from neat_delta.core.changes import Finding
+
+__all__ = ["count", "cut", "finding_count", "key_text", "shown", "signed"]
 
 BLANK = "(blank)"
 # What could move the cursor, change colours or turn the direction of writing must not reach the terminal as it is.
@@ -34,6 +36,11 @@ def key_text(key: dict[str, str]) -> str:
 def count(number: int, one: str, many: str | None = None) -> str:
     """`1 item`, `1,204 items`."""
     return f"{number:,} {one if number == 1 else many or one + 's'}"
+
+
+def finding_count(finding: Finding) -> str:
+    """How much a finding is about: cells of a field, or items and rounds as a whole."""
+    return count(finding.cells, "cell" if finding.fields else "finding")
 
 
 def signed(number: Decimal | None, unit: str = "") -> str:

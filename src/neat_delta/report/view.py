@@ -12,6 +12,7 @@ from neat_delta.core.catalogue import MARK, Catalogue
 from neat_delta.core.changes import ChangeSet
 from neat_delta.core.figures import amounts
 from neat_delta.core.headings import NAME_HEADINGS, plain_heading
+from neat_delta.core.learn import glance
 
 if TYPE_CHECKING:
     from neat_delta.core.expressions import Rows
@@ -65,7 +66,11 @@ def rows_of(changes: ChangeSet, live: Catalogue) -> Rows:
     for name in changes.keys.columns:
         after[name] = changes.keys[name]
     tables = {"before": pl.DataFrame(before), "after": pl.DataFrame(after)}
-    return Rows(tables | {"": tables["after"]}, changes.header.settings, changes.header.writing)
+    settings = changes.header.settings
+    if changes.header.learned:  # compare looked at the fields that change, and the condition may ask for others
+        rest = glance(live, changes.header.key, [name for name in live.fields if name not in settings])
+        settings = rest.fields | settings
+    return Rows(tables | {"": tables["after"]}, settings, changes.header.writing)
 
 
 def flagged(changes: ChangeSet, checks: Collection[str], levels: Collection[str]) -> pl.Series:

@@ -1,0 +1,184 @@
+"""What a preview tells, gathered once for every form it takes: the page, the text for messages, facts for a program."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+from decimal import Decimal
+
+from neat_delta.core.catalogue import Catalogue
+from neat_delta.core.changes import ChangeSet, HeldCount
+from neat_delta.core.figures import FieldFigures
+from neat_delta.core.impact import Impact, Suggestion, Told
+from neat_delta.core.kinds.base import EXACT
+from neat_delta.core.records import Records
+from neat_delta.report.text import count, key_text, shown, signed
+from neat_delta.report.view import View
+
+__all__ = [
+    "WAY_OUT",
+    "Facts",
+    "Grid",
+    "HeldLine",
+    "field_grid",
+    "held_lines",
+    "impact_grid",
+    "records_grid",
+    "records_said",
+    "suggestions_grid",
+]
+
+WAY_OUT = {
+    "damage": "nobody typed it; --repair, or --accept damage",
+    "slip": "moved by accident; mend the sheet, or --accept slip",
+    "check": "a check stopped it; see above, or --accept CHECK:SKU",
+    "emptied": "blank in the sheet; --blanks clear or keep decides",
+    "new": "only in the sheet; --with-new sends them",
+    "gone": "only in live; an item is never removed",
+    "not signed off": "the reviewer did not answer yes; answer it in the workbook",
+    "answered no": "the reviewer said no",
+}
+"""What each reason for holding means, and how to have it otherwise."""
+
+
+@dataclass(frozen=True, slots=True)
+class HeldLine:
+    """How much is held for one sort of reason, and the way to have it otherwise."""
+
+    reason: str
+    much: str
+    way_out: str
+
+
+@dataclass(frozen=True, slots=True)
+class Facts:
+    """A change set and what is told of it. `view` are the items that are looked at, with their names; `by` is the field
+    that the impact is grouped by, if one was named.
+    """
+
+    changes: ChangeSet
+    view: View
+    figures: Sequence[FieldFigures]
+    effect: Told
+    by: str | None = None
+    live: Catalogue | None = None
+    records: Records | None = None
+
+    @property
+    def category(self) -> str | None:
+        """The field that items are put into groups by: the one that was named, or the first path of live."""
+        paths = [name for name, one in self.changes.header.settings.items() if one.kind == "path"]
+        return self.by or next(iter(paths), None)
+
+
+def held_lines(reasons: Sequence[HeldCount]) -> list[HeldLine]:
+    """Reasons for a person: those of one sort together."""
+    groups: dict[str, list[HeldCount]] = {}
+    for held in reasons:
+        groups.setdefault(held.reason.partition(": ")[0], []).append(held)
+    lines = []
+    for reason, some in groups.items():
+        counted = ((sum(one.items for one in some), "item"), (sum(one.cells for one in some), "cell"))
+        much = ", ".join(count(number, unit) for number, unit in counted if number)
+        lines.append(HeldLine(reason, much, WAY_OUT.get(reason, "")))
+    return lines
+
+
+@dataclass(frozen=True, slots=True)
+class Grid:
+    """A small table of texts: its headings, how many of its columns are words (the others are numbers), its rows."""
+
+    headings: list[str]
+    words: int
+    rows: list[list[str]]
+
+
+def field_grid(figures: Sequence[FieldFigures]) -> Grid:
+    """Per field how many cells change, and for numbers how far up and down."""
+    rows = [
+        [
+            shown(one.field),
+            *map(_many, (one.cells, one.held, one.up)),
+            signed(one.most_up),
+            _many(one.down),
+            signed(one.most_down),
+        ]
+        for one in figures
+    ]
+    return Grid(["field", "cells", "held", "up", "at most", "down", "at most"], 1, rows)
+
+
+def impact_grid(groups: Sequence[Impact], by: str | None, *, wide: bool = False) -> Grid:
+    """What a round does to prices, margins and stock by group; `wide` has the median step and the units, too."""
+    rows = []
+    for one in groups:
+        old, new = one.before, one.after
+        share = ""
+        if old.margin_per_cent is not None and new.margin_per_cent is not None:
+            share = f"{_plain(old.margin_per_cent)} → {_plain(new.margin_per_cent)}"
+        rows.append(
+            [
+                "all" if one.group is None else shown(one.group),
+                *map(_many, (one.items, one.up, one.down)),
+                *([signed(one.median)] if wide else []),
+                signed(new.margin - old.margin),
+                share,
+                *([signed(new.units - old.units)] if wide else []),
+                signed(new.stock_value - old.stock_value),
+            ]
+        )
+    step, units = (["median step"], ["units"]) if wide else ([], [])
+    return Grid([by or "", "items", "up", "down", *step, "margin", "per cent", *units, "stock value"], 1, rows)
+
+
+def suggestions_grid(prices: Sequence[Suggestion]) -> Grid:
+    """The prices that would keep the margin where the cost rose."""
+    rows = [
+        [key_text(one.key), shown(one.name), *map(_amount, (one.cost_before, one.cost, one.price, one.suggested))]
+        for one in prices
+    ]
+    return Grid(["item", "name", "cost before", "cost", "price", "keeps it"], 2, rows)
+
+
+def records_grid(found: Records, most: int | None = None) -> Grid:
+    """The records that a changed cost touches, the first so many of them."""
+    rows = [
+        [
+            f"{one.row:,}",
+            key_text(one.key),
+            ", ".join(shown(text) for text in one.about.values() if text.strip()),
+            _amount(one.price),
+            f"{_amount(one.cost_before)} → {_amount(one.cost)}",
+            " → ".join("" if share is None else _plain(share) for share in (one.per_cent_before, one.per_cent)),
+            "" if one.restores is None else _amount(one.restores),
+        ]
+        for one in found.touched[:most]
+    ]
+    return Grid(["row", "item", "for", "price", "cost", "margin %", "restores it"], 3, rows)
+
+
+def records_said(found: Records) -> str:
+    """Where every record went, in a sentence."""
+    lost = sum(one.margin < 0 for one in found.touched)
+    parts = [f"{count(len(found.touched), 'record')} of {found.rows:,} touched by a changed cost"]
+    parts += [f"{lost:,} of them below cost"] if lost else []
+    rest = ((found.untouched, "not touched"), (found.unknown, "not in live"), (found.unpriced, "without a price"))
+    return "; ".join(parts + [f"{many:,} {what}" for many, what in rest if many])
+
+
+def _many(number: int) -> str:
+    return f"{number:,}" if number else ""
+
+
+def _plain(number: Decimal) -> str:
+    """A number with a real minus."""
+    return f"{number:,f}".replace("-", "−")
+
+
+CENT = Decimal("0.01")
+
+
+def _amount(number: Decimal) -> str:
+    """An amount, with two decimals at least."""
+    places = -int(number.as_tuple().exponent)
+    return _plain(number if places > 2 else number.quantize(CENT, context=EXACT))

@@ -1,0 +1,105 @@
+"""A preview as Markdown (CommonMark, with the tables of GitHub's), for a message or a ticket."""
+
+from __future__ import annotations
+
+import re
+
+from neat_delta.core.catalogue import listed
+from neat_delta.core.figures import difference, per_cent
+from neat_delta.report.facts import (
+    Facts,
+    Grid,
+    field_grid,
+    held_lines,
+    impact_grid,
+    records_grid,
+    records_said,
+    suggestions_grid,
+)
+from neat_delta.report.text import count, finding_count, key_text, shown, signed
+from neat_delta.report.view import View
+
+__all__ = ["message"]
+
+LONGEST = 60
+MOST_ROWS = 12
+
+
+def message(facts: Facts, seen: View) -> str:
+    """The figures and the items of `seen`, as Markdown; what comes from files is escaped."""
+    header, counts = facts.changes.header, facts.changes.header.counts
+    items = ", ".join(f"{number:,} {word}" for word, number in _items(facts))
+    parts = [
+        f"**{safe(header.sheet.path)}** against **{safe(header.live.path)}**: {items or 'nothing differs'}",
+        f"{count(counts.cells, 'changed cell')}: {counts.cells - counts.held_cells:,} to send, "
+        f"{counts.held_cells:,} held.",
+    ]
+    lines = [f"- {safe(one.reason)}: {one.much} ({safe(one.way_out)})" for one in held_lines(facts.changes.reasons())]
+    parts += ["Held:\n\n" + "\n".join(lines)] if lines else []
+    found = [
+        f"- {safe(one.name)}"
+        + (f" in {safe(listed(one.fields))}" if one.fields else "")
+        + (f", {finding_count(one)}" if one.cells else "")
+        + f": {one.done}"
+        for one in header.findings
+    ]
+    parts += ["Found:\n\n" + "\n".join(found)] if found else []
+    if facts.figures:
+        parts.append(_table(field_grid(facts.figures)))
+    groups = facts.effect.groups
+    if groups and groups[0].items:
+        unit = f" in {safe(groups[0].currency)}" if groups[0].currency else ""
+        parts += [f"Impact{unit}; the margin is price less cost, of one of each:"]
+        parts.append(_table(impact_grid(groups[: MOST_ROWS + 1], facts.by)))
+    if facts.effect.suggestions:
+        parts += ["Prices that would keep the margin:", _table(suggestions_grid(facts.effect.suggestions))]
+    if facts.records is not None:
+        parts.append(f"{records_said(facts.records)}.")
+        if facts.records.touched:
+            parts.append(_table(records_grid(facts.records)))
+    if seen.names:
+        parts.append(_table(_changed(facts, seen)))
+    if len(seen.names) < seen.found:
+        parts.append(f"{len(seen.names):,} of {count(seen.found, 'item')} shown.")
+    return "\n\n".join(parts) + "\n"
+
+
+def safe(text: str) -> str:
+    """A text that Markdown takes for nothing but itself."""
+    text = shown(text)
+    text = text if len(text) <= LONGEST else text[: LONGEST - 1] + "…"
+    return re.sub(r"([\\`*_{}\[\]<>#|~!@&])", r"\\\1", text)
+
+
+def _items(facts: Facts) -> list[tuple[str, int]]:
+    counts = facts.changes.header.counts
+    found = (("changed", counts.changed), ("new", counts.new), ("gone", counts.gone), ("the same", counts.same))
+    return [(word, number) for word, number in found if number]
+
+
+def _changed(facts: Facts, seen: View) -> Grid:
+    """The items, a row for each changed cell."""
+    header = facts.changes.header
+    numbers = {one.field for one in facts.figures if one.number}
+    rows = []
+    for item, name in zip(seen.changes.each(), seen.names, strict=True):
+        held = {one.field: one.reason for one in item.held}
+        key = key_text(item.key)
+        for field, (before, after) in item.cells.items():
+            step = ""
+            if field in numbers and before and after:
+                share = per_cent(header, field, before, after)
+                step = " ".join((signed(difference(header, field, before, after)), signed(share, " %"))).strip()
+            reason = held.get(field) or held.get(None)
+            old = "" if before is None else shown(before)
+            rows.append([key, name, field, old, shown(after or ""), f"held: {reason}" if reason else step])
+        if not item.cells:
+            rows.append([key, name, "", "", "", f"{item.verdict}, held: {held.get(None)}"])
+    return Grid(["item", "name", "field", "before", "after", "change"], 6, rows)
+
+
+def _table(grid: Grid) -> str:
+    """A small table in Markdown."""
+    lines = [grid.headings, ["---" if at < grid.words else "---:" for at in range(len(grid.headings))]]
+    rows = [[safe(text) if text.strip() else "" for text in row] for row in grid.rows]
+    return "\n".join(f"| {' | '.join(row)} |" for row in [*lines, *rows])

@@ -1,0 +1,269 @@
+"""The page of a preview in headless Chromium, through its own controls; what comes from files is never markup.
+
+Needs Chromium and its driver (Debian: chromium, chromium-driver), and for accessibility axe-core from npm, named by
+NEAT_DELTA_AXE. Without them these tests are skipped and say so; `.ci/run` installs them, and sets
+NEAT_DELTA_NEEDS_BROWSER, with which they fail instead.
+"""
+
+from __future__ import annotations
+
+import base64
+import csv
+import io
+import json
+import os
+import random
+import re
+import subprocess
+from collections.abc import Iterator
+from pathlib import Path
+
+import pytest
+from selenium.webdriver.chrome.webdriver import WebDriver
+from selenium.webdriver.common.by import By
+from selenium.webdriver.common.keys import Keys
+from selenium.webdriver.support.ui import Select
+
+from tests.browser import CHROMIUM, DRIVER, browser, scheme, show
+from tests.conftest import PROGRAM
+
+NEEDED = bool(os.environ.get("NEAT_DELTA_NEEDS_BROWSER"))
+AXE = os.environ.get("NEAT_DELTA_AXE")
+needs_browser = pytest.mark.skipif(
+    not (CHROMIUM and DRIVER) and not NEEDED, reason="Chromium is missing: apt-get install chromium chromium-driver"
+)
+needs_axe = pytest.mark.skipif(
+    not AXE and not NEEDED, reason="NEAT_DELTA_AXE names no axe.min.js: npm install axe-core, and say where it is"
+)
+
+
+@pytest.fixture(scope="module")
+def driver(tmp_path_factory) -> Iterator[WebDriver]:
+    with browser(tmp_path_factory.mktemp("profile")) as one:
+        yield one
+
+
+def program(folder: Path, *args: str) -> str:
+    done = subprocess.run([PROGRAM, *args], cwd=folder, capture_output=True, text=True, check=False)
+    assert done.returncode in {0, 1} and not done.stderr, done.stderr
+    return done.stdout
+
+
+OPTIONS = ("--by", "category", "--keep-margin", "percent", "--records", "quotes.csv")
+
+
+@pytest.fixture(scope="module")
+def demo(tmp_path_factory: pytest.TempPathFactory) -> Path:
+    """The demo round's page, with everything that a page may have."""
+    folder = tmp_path_factory.mktemp("demo")
+    program(folder, "demo", "--to", "q")
+    folder /= "q"
+    (folder / "quotes.csv").write_text(
+        "Customer,SKU,Unit price\nMeadow school,QA-1034,65.00\nOrchard club,QA-1001,9.00\n"
+    )
+    program(folder, "preview", "changes.jsonl", "--page", "told.html", *OPTIONS)
+    return folder / "told.html"
+
+
+HEADINGS = ["sku", "name", "price", "colours", "text <b>"]
+
+
+def lines(rows: list[list[str]]) -> str:
+    text = io.StringIO()
+    csv.writer(text).writerows([HEADINGS, *rows])
+    return text.getvalue()
+
+
+@pytest.fixture(scope="module")
+def large(tmp_path_factory: pytest.TempPathFactory) -> Path:
+    """50,000 items, a price of each changed, and some words."""
+    rng = random.Random(8)
+    live = [
+        [f"QA-{n:05}", f"Frame {n % 977}", f"{rng.randint(200, 9000) / 100:.2f}", "red", "spun comb"]
+        for n in range(50_000)
+    ]
+    sheet = [
+        [*row[:2], f"{float(row[2]) * 1.05:.2f}", row[3], row[4] + " of clover" * (n % 5 == 0)]
+        for n, row in enumerate(live)
+    ]
+    folder = tmp_path_factory.mktemp("large")
+    (folder / "live.csv").write_text(lines(live))
+    (folder / "sheet.csv").write_text(lines(sheet))
+    program(folder, "compare", "live.csv", "sheet.csv", "-o", "c.jsonl")
+    program(folder, "preview", "c.jsonl", "--page", "page.html")
+    return folder / "page.html"
+
+
+def drawn(driver: WebDriver) -> list[str]:
+    return [one.text for one in driver.find_elements(By.CSS_SELECTOR, "tbody[data-n] th button")]
+
+
+def status(driver: WebDriver) -> str:
+    return driver.find_element(By.ID, "status").text
+
+
+def cells(driver: WebDriver, key: str, column: str) -> list[str]:
+    """The texts of an item's column, by its code."""
+    body = next(
+        one
+        for one in driver.find_elements(By.CSS_SELECTOR, "tbody[data-n]")
+        if one.find_element(By.TAG_NAME, "button").text == key
+    )
+    return [one.text for one in body.find_elements(By.CSS_SELECTOR, f"td.{column}")]
+
+
+@needs_browser
+def test_the_items_are_searched_narrowed_sorted_and_opened(driver, demo):
+    show(driver, demo)
+    driver.find_element(By.LINK_TEXT, "To the items").click()
+    assert status(driver) == "67 of 67 items, 92 cells"
+    search = driver.find_element(By.ID, "search")
+    driver.find_element(By.TAG_NAME, "body").send_keys("/")
+    assert driver.switch_to.active_element == search
+    search.send_keys("qa-1034 WHITE")
+    assert status(driver) == "1 of 67 items, 2 cells"
+    assert (cells(driver, "QA-1034", "field"), cells(driver, "QA-1034", "before")) == (
+        ["price", "cost"],
+        ["70.90", "42.54"],
+    )
+    assert (cells(driver, "QA-1034", "after"), cells(driver, "QA-1034", "step")) == (
+        ["77.90", "45.09"],
+        ["+7.00", "+2.55"],
+    )
+    assert cells(driver, "QA-1034", "share") == ["+9.9 %", "+6.0 %"]
+    search.send_keys(Keys.ARROW_DOWN, Keys.NULL)
+    driver.switch_to.active_element.send_keys(Keys.ENTER)
+    full = driver.find_element(By.CSS_SELECTOR, "tr.full").text
+    assert "live row 35, sheet row" in full and "42.54" in full
+    driver.find_element(By.ID, "reset").click()
+    assert status(driver) == "67 of 67 items, 92 cells" and not driver.find_elements(By.CSS_SELECTOR, "tr.full")
+    Select(driver.find_element(By.ID, "field")).select_by_visible_text("tags")
+    tags = cells(driver, drawn(driver)[0], "after")
+    assert len(tags) == 1 and "spring offer" in tags[0]
+    assert driver.find_element(By.CSS_SELECTOR, "tbody[data-n] ins").text == "spring offer"
+    Select(driver.find_element(By.ID, "field")).select_by_visible_text("any")
+    Select(driver.find_element(By.ID, "verdict")).select_by_visible_text("gone")
+    assert status(driver) == "12 of 67 items, 0 cells" and "held: gone" in cells(driver, drawn(driver)[0], "why")
+    driver.find_element(By.ID, "reset").click()
+    Select(driver.find_element(By.ID, "check")).select_by_visible_text("damage")
+    assert {text for key in drawn(driver) for text in cells(driver, key, "why")} >= {
+        "held: damage: a formula that failed"
+    }
+    driver.find_element(By.ID, "reset").click()
+    Select(driver.find_element(By.ID, "sent")).select_by_visible_text("to send")
+    assert status(driver).endswith(" 54 cells")
+    driver.find_element(By.ID, "reset").click()
+    share = driver.find_element(By.CSS_SELECTOR, "th[data-sort=size]")
+    share.find_element(By.TAG_NAME, "button").click()
+    assert share.get_attribute("aria-sort") == "descending"
+    name = driver.find_element(By.CSS_SELECTOR, "th[data-sort=key]")
+    name.find_element(By.TAG_NAME, "button").click()
+    name.find_element(By.TAG_NAME, "button").click()
+    assert (share.get_attribute("aria-sort"), name.get_attribute("aria-sort")) == (None, "descending")
+    assert drawn(driver)[:2] == ["QA-1502", "QA-1501"]
+    assert not driver.get_log("browser")
+
+
+@needs_browser
+def test_fifty_thousand_items_are_drawn_as_they_are_seen(driver, large):
+    show(driver, large)
+    assert status(driver) == "50,000 of 50,000 items, 60,000 cells"
+    driver.execute_script("document.getElementById('items').scrollIntoView()")
+    driver.find_element(By.ID, "search").send_keys(Keys.ARROW_DOWN)
+    assert 10 < len(drawn(driver)) < 200 and driver.switch_to.active_element.text == "QA-00000"
+    driver.switch_to.active_element.send_keys(Keys.ARROW_DOWN)
+    assert driver.switch_to.active_element.text == "QA-00001"
+    driver.switch_to.active_element.send_keys(Keys.END)
+    assert driver.switch_to.active_element.text == "QA-49999" and 10 < len(drawn(driver)) < 200
+    visible = driver.execute_script(
+        "const r = document.activeElement.getBoundingClientRect(); return r.top > 0 && r.bottom <= innerHeight"
+    )
+    assert visible
+    driver.find_element(By.ID, "search").send_keys("clover 'qa-2500")
+    assert status(driver) == "0 of 50,000 items, 0 cells"
+    driver.find_element(By.ID, "search").clear()
+    driver.find_element(By.ID, "search").send_keys("clover qa-2500")
+    assert status(driver) == "2 of 50,000 items, 4 cells" and drawn(driver) == ["QA-25000", "QA-25005"]
+    driver.find_element(By.ID, "search").clear()
+    driver.find_element(By.ID, "search").send_keys("qa-250")
+    assert status(driver) == "100 of 50,000 items, 120 cells"
+    printed = driver.execute_cdp_cmd("Page.printToPDF", {})["data"]
+    assert base64.b64decode(printed).count(b"/Type /Page\n") > 3
+    driver.execute_script("dispatchEvent(new Event('beforeprint'))")
+    assert len(drawn(driver)) == 100  # a printed page has them all
+    driver.execute_script("dispatchEvent(new Event('afterprint'))")
+    assert len(drawn(driver)) < 100
+    assert not driver.get_log("browser")
+
+
+@needs_browser
+def test_whatever_the_files_hold_is_text(driver, tmp_path):
+    evil = '<script>window.hacked = 1</script><img src=x onerror="window.hacked = 2">'
+    end = "</script></table><h1>mine</h1><!-- {{ 7 * 7 }} $x^2$ &lt;"
+    live = [["QA-1", evil, "1.00", "red, blue", end], ["<i>QA-2</i>", end, "2.00", "red", "deep \u202e frame\u2028x"]]
+    sheet = [["QA-1", evil, "1.50", "blue, " + evil, end + " more"], ["<i>QA-2</i>", end, "", "red", "deep \x00 frame"]]
+    (tmp_path / "live.csv").write_text(lines(live))
+    (tmp_path / "<i>&.csv").write_text(lines(sheet).replace("\x00", "\x07"))
+    program(tmp_path, "compare", "live.csv", "<i>&.csv", "-o", "c.jsonl")
+    program(tmp_path, "preview", "c.jsonl", "--page", "page.html")
+    show(driver, tmp_path / "page.html")
+    driver.execute_script("document.getElementById('items').scrollIntoView()")
+    driver.find_element(By.ID, "search").send_keys(Keys.ARROW_DOWN)
+    assert drawn(driver) == ["QA-1", "<i>QA-2</i>"]
+    assert driver.find_element(By.CSS_SELECTOR, "td.name").text == evil
+    for key in range(2):
+        driver.find_elements(By.CSS_SELECTOR, "tbody[data-n] th button")[key].send_keys(Keys.ENTER)
+    assert "<h1>mine</h1><!-- {{ 7 * 7 }} $x^2$ &lt; more" in driver.find_element(By.CSS_SELECTOR, "tr.full").text
+    assert "$" not in driver.find_element(By.CSS_SELECTOR, "figure").text
+    assert "text <b>" in [one.text for one in Select(driver.find_element(By.ID, "field")).options]
+    assert "<i>&.csv" in driver.title and len(driver.find_elements(By.TAG_NAME, "h1")) == 1
+    assert not driver.find_elements(By.CSS_SELECTOR, "img, i, b")
+    assert driver.execute_script("return window.hacked") is None
+    assert not driver.get_log("browser")
+
+
+@needs_browser
+@needs_axe
+@pytest.mark.parametrize("which", ["light", "dark"])
+def test_an_accessibility_engine_finds_nothing_serious(driver, demo, which):
+    scheme(driver, which)
+    show(driver, demo)
+    driver.execute_script("document.getElementById('items').scrollIntoView()")
+    driver.find_element(By.ID, "search").send_keys(Keys.ARROW_DOWN)
+    driver.switch_to.active_element.send_keys(Keys.ENTER)
+    driver.execute_script(Path(AXE or "").read_text())
+    found = driver.execute_async_script("axe.run().then(arguments[0])")
+    scheme(driver, "light")
+    assert len(found["passes"]) > 20
+    assert [(one["id"], one["nodes"][0]["html"]) for one in found["violations"]] == []
+
+
+def test_a_page_fetches_nothing_and_is_the_same_twice(demo):
+    text = demo.read_text()
+    assert "default-src 'none'" in text
+    assert "http" not in re.sub(r'"http://www\.w3\.org/[^"]*"|http-equiv', "", text)
+    assert not re.search(r'(?:src|href)="(?!#)', text)
+    again = demo.with_name("again.html")
+    program(demo.parent, "preview", "changes.jsonl", "--page", again.name, *OPTIONS)
+    assert again.read_text() == text
+    facts = json.loads(program(demo.parent, "preview", "changes.jsonl", "--json", "--by", "category", "--all"))
+    assert facts["items_found"] == 67
+    for one in facts["impact"]["groups"]:
+        assert f'<th scope="row">{one["group"] or "all"}</th>' in text
+
+
+def test_outputs_are_not_overwritten_and_must_have_their_ending(demo):
+    def refused(*args: str) -> str:
+        done = subprocess.run(
+            [PROGRAM, "preview", "changes.jsonl", *args], cwd=demo.parent, capture_output=True, text=True, check=False
+        )
+        assert done.returncode == 2 and not done.stdout
+        return done.stderr
+
+    assert "page.html: there is a file of that name" in refused("--page", "page.html")
+    assert "page.htm: this is written as .html" in refused("--page", "page.htm")
+    (demo.parent / "pics").mkdir()
+    (demo.parent / "pics" / "fields.png").touch()
+    assert "pics/fields.png: there is a file of that name" in refused("--charts", "pics")
+    assert "it cannot be made" in refused("--charts", "page.html")
+    assert "choose one of them" in refused("--json", "--markdown")
