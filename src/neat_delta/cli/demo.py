@@ -122,7 +122,7 @@ def demo(folder: str) -> int:
     click.echo(f"\nThe files are in {folder}.")
     for title, (verb, *args), words in STEPS:
         _say(title, words)
-        click.secho(f"\n$ neat-delta {shlex.join([verb, *args])}\n", bold=True)
+        click.secho(f"\n$ neat-delta {' '.join(map(_quoted, [verb, *args]))}\n", bold=True)
         with contextlib.chdir(folder):
             commands[verb].main([*args, *(["--replace"] if verb in REPLACED and again else [])], standalone_mode=False)
     _say("What next?", NEXT.format(folder=folder))
@@ -146,6 +146,11 @@ def _lay_out(folder: Path) -> bool:
     for name, content in shipped.items():
         write_whole(str(folder / name), [content])
     return again
+
+
+def _quoted(word: str) -> str:
+    """A word as a person would quote it for a shell."""
+    return f'"{word}"' if "'" in word and not set(word) & set('"$`\\!') else shlex.quote(word)
 
 
 def _say(title: str, words: str) -> None:
