@@ -13,7 +13,7 @@ from dataclasses import dataclass
 import polars as pl
 from hypothesis import strategies as st
 
-from neat_delta import Catalogue
+from neat_delta import Catalogue, Importer
 
 Table = tuple[list[str], list[list[str]]]
 """Headings, and rows of texts."""
@@ -162,22 +162,30 @@ def expected(live: Table, sheet: Table, blanks: str, with_new: bool) -> Expected
     return found
 
 
-def imported(table: Table, update: Table, blanks: str) -> Table:
-    """What a store has after importing one update table, one row at a time."""
+Rows = list[dict[str, str | None]]
+
+
+def imported(table: Table, update: Rows, importer: Importer, action: str) -> Table:
+    """What a store has after importing one update table, one row at a time; None is a cell that is not there."""
     headings, rows = table[0], [list(row) for row in table[1]]
-    for row in update[1]:
-        cells = dict(zip(update[0], row, strict=True))
-        hits = [item for item in rows if item[headings.index("sku")] == cells["sku"]]
+    at = headings.index("sku")
+    for cells in update:
+        hits = [item for item in rows if item[at] == cells["sku"]]
         assert len(hits) <= 1, "an importer cannot tell which item is meant"
+        flagged = importer.removal.how == "flag" and cells.get("leaves") == "1"
+        if flagged or (action == "remove" and importer.removal.how != "flag"):
+            assert hits, "there is no such item to remove"
+            rows.remove(hits[0])
+            continue
+        assert importer.takes != ("additions" if hits else "updates"), "the importer refuses this row"
+        wanted = [*importer.carries, *([] if hits else importer.needs)]
+        assert all(filled(cells.get(field) or "") for field in wanted), "the importer misses a value"
         if not hits:
-            hits = [[""] * len(headings)]
+            hits = [[cells["sku"] or "" if heading == "sku" else "" for heading in headings]]
             rows.append(hits[0])
         for field, text in cells.items():
-            if blanks == "clear" or filled(text):
-                hits[0][headings.index(field)] = text
+            if field not in headings or field == "sku" or text is None:
+                continue
+            if importer.blanks == "clear" or "patch" in importer.form or filled(text):
+                hits[0][headings.index(field)] = "" if text == importer.empties else text
     return headings, rows
-
-
-def table_of(frame: pl.DataFrame) -> Table:
-    """A frame as headings and rows."""
-    return frame.columns, [list(row) for row in frame.rows()]

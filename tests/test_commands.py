@@ -36,9 +36,9 @@ def test_the_whole_round_on_the_demo_store(run, store):
     assert "the update files give exactly the target, and touch no other cell" in lines(written.stdout)
     manifest = json.loads((store / "out" / "manifest.json").read_text())
     assert sorted(file.name for file in (store / "out").iterdir()) == sorted(
-        ["manifest.json", *(file["file"] for file in manifest["update"] + manifest["undo"])]
+        ["READ-ME-FIRST.txt", "manifest.json", *(file["file"] for file in manifest["update"] + manifest["undo"])]
     )
-    assert sum(file["cells"] for file in manifest["update"]) == 54
+    assert manifest["cells"] == {"changed": 54, "keys": 32, "required": 0, "carried": 0}
     assert (store / "out" / "update-1.csv").read_text() == 'sku,name\nQA-1085,"Rösslein forest honey, 227 g"\n'
     assert (store / "out" / "undo-1.csv").read_text() == 'sku,name\nQA-1085,"Röslein forest honey, 227 g"\n'
 

@@ -306,6 +306,7 @@ def test_one_store_file_has_every_setting_and_all_of_them_work_together(run, put
     }
     said |= {"FileForm": set(told["file"]), "Writing": set(told["writing"]), "Key": set(told["key"])}
     said |= {"Importer": set(told["importer"]), "Relations": set(told["relations"])}
+    said |= {"Removal": set(told["importer"]["removal"])}
     assert said == {name: set(shape["properties"]) for name, shape in shapes.items() if "properties" in shape}
     put("neat-delta.toml", source)
     headings = "sku;parent;Bezeichnung;price;cost;sale;floor;ceiling;from;to;shown;stock;tags;category;colour;barcode"
@@ -344,5 +345,5 @@ def test_one_store_file_has_every_setting_and_all_of_them_work_together(run, put
         ("QA-2", {"field": "title", "reason": "check: required"}),
     ]
     assert run("write", "c.jsonl", "--to", "out").returncode == 1
-    sent = (tmp_path / "out" / "update-1.csv").read_bytes().decode("cp1252")
-    assert sent == "'sku';'price'\r\n'QA-1';'1.120,00'\r\n"
+    sent = (tmp_path / "out" / "update-1.csv").read_bytes().decode()
+    assert sent == "sku,category,price,stock,Bezeichnung,tags\nQA-1,Hives > Deep,'1.120,00',,,\n"

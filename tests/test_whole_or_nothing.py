@@ -7,13 +7,14 @@ import resource
 import signal
 import subprocess
 import time
+from dataclasses import replace
 from pathlib import Path
 
 import pytest
 
 import neat_delta
 from neat_delta import Importer, OutputError, ProofError
-from neat_delta.files import updates
+from neat_delta.files.forms import FORMS
 from neat_delta.files.whole import new_folder, write_whole
 from tests.conftest import PROGRAM
 
@@ -121,9 +122,9 @@ def test_only_what_write_wrote_is_replaced(run, changes):
     again = run("write", "changes.jsonl", "--to", "out", "--importer-blanks", "skip")
     assert again.returncode == 2
     assert "the folder is not empty. Name another, or add --replace" in again.stderr
-    assert len(names(changes / "out")) == 11
+    assert len(names(changes / "out")) == 12
     assert run("write", "changes.jsonl", "--to", "out", "--importer-blanks", "skip", "--replace").returncode == 1
-    assert names(changes / "out") == {"update-1.csv", "undo-1.csv", "manifest.json"}
+    assert names(changes / "out") == {"update-1.csv", "undo-1.csv", "manifest.json", "READ-ME-FIRST.txt"}
     for edit in ("update-1.csv", "notes.txt"):
         (changes / "out" / edit).write_text("mine")
         assert run("write", "changes.jsonl", "--to", "out", "--replace").returncode == 2
@@ -136,12 +137,12 @@ def test_nothing_is_handed_over_when_the_proof_fails(changes, monkeypatch):
     monkeypatch.chdir(changes)
     found = neat_delta.read_changes("changes.jsonl")
     live = neat_delta.read_live(found, "changes.jsonl")
-    honest = neat_delta.write_delimited
+    honest = FORMS["delimited"]
 
-    def wrong_by_a_cent(cells, layout, what):
-        return honest(cells, layout, what).replace(b"45.90", b"45.91")
+    def wrong_by_a_cent(cells, shape):
+        return honest.write(cells, shape).replace(b"45.90", b"45.91")
 
-    monkeypatch.setattr(updates, "write_delimited", wrong_by_a_cent)
+    monkeypatch.setitem(FORMS, "delimited", replace(honest, write=wrong_by_a_cent))
     with pytest.raises(ProofError, match=r"QA-1028, price: '45.91' where '45.90' is wanted"):
         neat_delta.write_updates(found, live, Importer("clear"), "out")
     assert names(changes) == INPUTS

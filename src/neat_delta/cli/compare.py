@@ -62,6 +62,7 @@ __all__ = ["compare"]
 )
 @images_option
 @click.option("--with-new", is_flag=True, help="Send items that only SHEET has.  [default: held]")
+@click.option("--with-gone", is_flag=True, help="Remove items that SHEET lacks.  [default: held]")
 @store_option
 @key_option
 @click.option(
@@ -83,6 +84,7 @@ def compare(
     new_values: tuple[str, ...],
     images: str | None,
     with_new: bool,
+    with_gone: bool,
     store: str | None,
     key: tuple[str, ...],
     accept_near: bool,
@@ -136,6 +138,7 @@ def compare(
             accept_near=accept_near,
             blanks=blanks,  # type: ignore[arg-type]
             with_new=with_new,
+            with_gone=with_gone,
             accept=accepted,
             repair=repair,
             images=images_in(images),

@@ -2,11 +2,17 @@
 
 from __future__ import annotations
 
+from typing import TYPE_CHECKING
+
 import click
 
 from neat_delta.cli.common import json_option, print_json, store_option, the_store, working
 
-__all__ = ["write"]
+if TYPE_CHECKING:
+    from neat_delta.core.importer import Importer
+    from neat_delta.core.layout import Layout
+
+__all__ = ["said_form", "write"]
 
 
 @click.command(
@@ -22,6 +28,17 @@ __all__ = ["write"]
     help="What the store's importer does with a blank cell: skip it (then one file is enough), or clear the field.  "
     "[default: as the store file says, or clear]",
 )
+@click.option(
+    "--most-files",
+    type=click.IntRange(min=1),
+    default=8,
+    show_default=True,
+    metavar="N",
+    help="Where a blank clears: in how many files items may be changed; fewer carry cells along that do not change.",
+)
+@click.option(
+    "--whole-catalogue", "whole", is_flag=True, help="Write every item, for an importer that deletes what is missing."
+)
 @click.option("--signed-off", metavar="FILE", help="Send only what was answered yes in this workbook of `preview`.")
 @click.option("--live", metavar="FILE", help="Where the live catalogue is now.  [default: where compare found it]")
 @click.option("--replace", is_flag=True, help="Replace DIR if everything in it came from `write`.")
@@ -31,6 +48,8 @@ def write(
     changes: str,
     folder: str,
     blanks: str | None,
+    most_files: int,
+    whole: bool,
     signed_off: str | None,
     live: str | None,
     replace: bool,
@@ -42,26 +61,37 @@ def write(
     Everything is first replayed on the live catalogue under the importer's rules: the update files must give
     exactly the target, the undo files exactly live again. Otherwise nothing is handed over.
     """
+    import msgspec
+
     import neat_delta
 
     known = the_store(store)
     importer = known[0].importer if known else neat_delta.Importer()
     if blanks is not None:
-        importer = neat_delta.Importer(blanks=blanks)  # type: ignore[arg-type]
+        importer = msgspec.structs.replace(importer, blanks=blanks)
     with working(f"Reading {changes} and its live catalogue"):
-        found = neat_delta.read_changes(changes)
+        found = neat_delta.read_changes(changes, findings=False)
         catalogue = neat_delta.read_live(found, changes, live)
         if signed_off is not None:
             from neat_delta.core.signoff import signed_off as only_yes
 
             found = only_yes(found, neat_delta.read(signed_off))
     with working("Writing and replaying"):
-        manifest = neat_delta.write_updates(found, catalogue, importer, folder, replace=replace)
+        manifest = neat_delta.write_updates(
+            found, catalogue, importer, folder, replace=replace, most_files=most_files, whole=whole
+        )
     if as_json:
         print_json({"folder": folder, "manifest": manifest})
     else:
         from neat_delta.files.updates import layout_of
         from neat_delta.report import terminal as report
 
-        report.print_written(report.terminal(), folder, manifest, str(layout_of(catalogue)))
+        report.print_written(report.terminal(), folder, manifest, said_form(importer, layout_of(catalogue, importer)))
     return 1 if manifest.held_before or manifest.held or manifest.one_way else 0
+
+
+def said_form(importer: Importer, layout: Layout) -> str:
+    """What the files look like, in a few words."""
+    names = {"xlsx": "workbook", "json": "JSON", "json lines": "JSON Lines", "xml": "XML"}
+    names |= {"merge patch": "JSON Merge Patch", "json patch": "JSON Patch"}
+    return names.get(importer.form, str(layout))

@@ -134,6 +134,7 @@ def compare(
     accept_near: bool = False,
     blanks: Blanks = "hold",
     with_new: bool = False,
+    with_gone: bool = False,
     accept: Sequence[Accept] = (),
     repair: bool = False,
     images: Collection[str] | None = None,
@@ -146,7 +147,7 @@ def compare(
     names the key fields (default: the store file's, or the heading that is plainly the SKU). `told`, `saved` and
     `only` say which headings mean which fields (`headings.pair`), `writing` how the sheet writes values (default: as
     its cells show). `accept_near` takes keys that nearly are live's.
-    An item missing in the sheet is `gone` and always held; an item that live lacks is `new` and held unless
+    An item missing in the sheet is `gone` and held unless `with_gone`; an item that live lacks is `new` and held unless
     `with_new`; a cell emptied in the sheet is held, taken as said (`clear`) or dropped (`keep`), its text after being
     ""; a value that its kind cannot read is held. The text after is the value as the store writes it.
     Damaged cells and cells that a slip touches are held, but for those that `accept` lets through; `repair` puts live's
@@ -203,7 +204,7 @@ def compare(
     kept = int(emptied.sum()) if blanks == "keep" else 0
     differing = differing.filter(differs & ~emptied if kept else differs)
     changed = matched.both.gather(differing["pair"].unique().sort())
-    places = _items(changed, matched.gone, matched.new, None if with_new else NEW)
+    places = _items(changed, matched.gone, matched.new, None if with_new else NEW, None if with_gone else GONE)
     cells = _cells(differing, matched, places, added)
     items = places.with_columns(live=live.row(places["live"]), sheet=sheet.row(places["sheet"]))
     keys = pl.concat(
@@ -362,7 +363,9 @@ def _rows_that_differ(live: pl.DataFrame, sheet: pl.DataFrame, matched: Matched)
     return (one.gather(matched.both["live"]) != other.gather(matched.both["sheet"])).arg_true()
 
 
-def _items(changed: pl.DataFrame, gone: pl.Series, new: pl.Series, reason_new: str | None) -> pl.DataFrame:
+def _items(
+    changed: pl.DataFrame, gone: pl.Series, new: pl.Series, reason_new: str | None, reason_gone: str | None
+) -> pl.DataFrame:
     """The items that are not the same, with their places in the files; new ones last, in the sheet's order."""
 
     def some(verdict: str, reason: str | None, **places: pl.Series) -> pl.DataFrame:
@@ -371,7 +374,7 @@ def _items(changed: pl.DataFrame, gone: pl.Series, new: pl.Series, reason_new: s
         return table.with_columns(missing).select(list(ITEMS_SCHEMA)).cast(ITEMS_SCHEMA)  # type: ignore[arg-type]
 
     of_live = pl.concat(
-        [some("changed", None, live=changed["live"], sheet=changed["sheet"]), some("gone", GONE, live=gone)]
+        [some("changed", None, live=changed["live"], sheet=changed["sheet"]), some("gone", reason_gone, live=gone)]
     )
     return pl.concat([of_live.sort("live"), some("new", reason_new, sheet=new)])
 

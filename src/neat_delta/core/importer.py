@@ -2,18 +2,79 @@
 
 from __future__ import annotations
 
-from typing import Literal
+from typing import Annotated, Literal
 
 import msgspec
+from msgspec import Meta
 
-__all__ = ["Importer"]
+__all__ = ["PATCHES", "SPARSE", "FormName", "Importer", "Removal"]
+
+FormName = Literal["delimited", "xlsx", "json", "json lines", "xml", "merge patch", "json patch"]
+"""The forms that an update file may have."""
+
+PATCHES: tuple[FormName, ...] = ("merge patch", "json patch")
+"""Those that say of a field in so many words that it is emptied (RFC 7396 and RFC 6902)."""
+
+SPARSE: tuple[FormName, ...] = ("json", "json lines", "xml", *PATCHES)
+"""Those in which a row has only the fields that it says something of; in the others, each has a cell for every one."""
 
 
-class Importer(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
-    """The importer matches rows by key, adds items it does not know, and leaves missing columns and items alone.
+Word = Annotated[str, Meta(min_length=1)]
+Most = Annotated[int, Meta(ge=1)]
+
+
+class Removal(msgspec.Struct, frozen=True, forbid_unknown_fields=True, omit_defaults=True):
+    """How the importer is told that an item goes away.
+
+    `row`: a file of keys, imported as a removal. `flag`: a row with `value` under the heading `heading`, which is no
+    field. `value`: the item stays, and its field `heading` gets the value.
+    """
+
+    how: Annotated[Literal["never", "row", "flag", "value"], Meta(description="How an item is removed.")] = "never"
+    heading: Annotated[str | None, Meta(description="The heading of the flag, or the field that gets a value.")] = None
+    value: Annotated[str | None, Meta(description="What stands there to remove the item.")] = None
+
+
+class Importer(msgspec.Struct, frozen=True, forbid_unknown_fields=True, omit_defaults=True):
+    """The importer matches rows by key and leaves alone the columns that a file does not have.
 
     `blanks` says what it does with a blank cell: `skip` leaves the field as it is, `clear` empties it. Files
     for an importer that clears do no harm with one that skips, so that is the one to take when nobody knows.
     """
 
-    blanks: Literal["skip", "clear"] = "clear"
+    blanks: Annotated[Literal["skip", "clear"], Meta(description="A blank cell is skipped, or clears the field.")] = (
+        "clear"
+    )
+    empties: Annotated[Word | None, Meta(description="Where blanks are skipped: the mark that empties a field.")] = None
+    takes: Annotated[
+        Literal["both", "updates", "additions"], Meta(description="Updates of items, new items, or both.")
+    ] = "both"
+    carries: Annotated[list[str], Meta(description="Fields that every row must have a value in, changed or not.")] = []
+    needs: Annotated[list[str], Meta(description="Fields that a new item must have a value in.")] = []
+    defaults: Annotated[dict[str, str], Meta(description="What a new item gets in a field that it lacks.")] = {}
+    missing: Annotated[
+        Literal["kept", "deleted"], Meta(description="What becomes of items that a file does not have.")
+    ] = "kept"
+    removal: Annotated[Removal, Meta(description="How an item is removed.")] = Removal()
+    lists: Annotated[
+        Literal["replaced", "marked"],
+        Meta(description="A list is replaced whole, or its values are added and taken away by marks."),
+    ] = "replaced"
+    adds: Annotated[Word, Meta(description="The mark before a value to add to a list.")] = "+"
+    takes_away: Annotated[Word, Meta(description="The mark before a value to take from a list.")] = "-"
+    adjusted: Annotated[list[str], Meta(description="Fields of numbers that are told as a difference: +5, -3.")] = []
+    with_adjusted: Annotated[
+        dict[str, str], Meta(description="What stands in further columns beside a difference: reason, location.")
+    ] = {}
+    most_rows: Annotated[Most | None, Meta(description="The most rows a file may have.")] = None
+    most_bytes: Annotated[Most | None, Meta(description="The most bytes a file may have.")] = None
+    headings: Annotated[
+        list[str], Meta(description="The headings a file must have, in this order, used or not; and no others.")
+    ] = []
+    form: Annotated[FormName, Meta(description="The form of the files.")] = "delimited"
+    separator: Annotated[str | None, Meta(description="Between cells, if not as in live.")] = None
+    encoding: Annotated[str | None, Meta(description="The encoding, if not as in live.")] = None
+    line_end: Annotated[Literal["LF", "CRLF", "CR"] | None, Meta(description="The line ends, if not as in live.")] = (
+        None
+    )
+    quote_all: Annotated[bool | None, Meta(description="Whether every cell has quotes, if not as in live.")] = None

@@ -1,27 +1,43 @@
-"""What a folder of update files holds and what it leaves out, as a plain value."""
+"""What a folder of update files holds and what it leaves out, as a plain value; and in words for whoever imports it."""
 
 from __future__ import annotations
+
+from typing import Literal
 
 import msgspec
 
 from neat_delta.core.catalogue import Source
 from neat_delta.core.changes import HeldCount
-from neat_delta.core.importer import Importer
+from neat_delta.core.importer import PATCHES, Importer
 
-__all__ = ["FORMAT", "VERSION", "Listed", "Manifest", "OutFile"]
+__all__ = ["FORMAT", "VERSION", "CellCounts", "Listed", "Manifest", "OutFile", "read_me"]
 
 FORMAT = "neat-delta updates"
 VERSION = 1
 
 
 class OutFile(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
-    """A file of the folder: its name, rows, changed cells, headings, and the BLAKE3 digest of its bytes."""
+    """A file of the folder: its name, what it is imported for, its rows, the cells that say something, its headings,
+    and the BLAKE3 digest of its bytes.
+    """
 
     file: str
+    action: Literal["change", "add", "remove"]
     rows: int
     cells: int
     fields: list[str]
     blake3: str
+
+
+class CellCounts(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
+    """The cells of all update files: those that carry a change, those that name an item, those that the importer wants
+    in every row, and those carried along at live's value, as a blank would empty them.
+    """
+
+    changed: int
+    keys: int
+    required: int
+    carried: int
 
 
 class Listed(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
@@ -35,17 +51,71 @@ class Listed(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
 class Manifest(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     """What the folder holds, in import order, and what it leaves out.
 
-    `held_before` counts what the change set already holds, by reason; `held` lists the
-    cells that this importer cannot take; `one_way` what the undo files cannot take back.
+    `key` are the headings of the key, `cells` those of the update files. `held_before` counts what the change set
+    already holds, by reason; `held` lists what this importer cannot take, `one_way` what the undo cannot take back.
     """
 
     format: str
     version: int
+    key: list[str]
     live: Source
     sheet: Source
     importer: Importer
     update: list[OutFile]
     undo: list[OutFile]
+    cells: CellCounts
     held_before: list[HeldCount]
     held: list[Listed]
     one_way: list[Listed]
+
+
+PURPOSE = {
+    "change": "changes items that are there",
+    "add": "adds new items",
+    "remove": "removes items",
+}
+
+
+def read_me(manifest: Manifest) -> str:
+    """The page for whoever does the import: which file first, what it does, what to answer where the importer asks."""
+    importer = manifest.importer
+    lines = [
+        "READ ME FIRST",
+        "",
+        "Import these files, in this order:" if manifest.update else "There is nothing to import.",
+    ]
+    lines += [f"  {one.file}  {_rows(one)}, {PURPOSE[one.action]}" for one in manifest.update]
+    answers = {
+        "A blank cell": ""
+        if importer.form in PATCHES
+        else "clears the field."
+        if importer.blanks == "clear"
+        else "is left alone (skipped).",
+        "Items are found by": f"{', '.join(manifest.key)}.",
+        "Items missing in the file": "are left alone."
+        if importer.missing == "kept"
+        else "are deleted: these files hold the whole catalogue.",
+    }
+    if importer.form == "delimited" and manifest.update:
+        answers["Encoding, separator"] = "as in the files you export, unless your store says otherwise."
+    if manifest.update:
+        lines += ["", "Where the importer asks:"]
+        lines += [f"  {question}: {answer}" for question, answer in answers.items() if answer]
+        lines += ["", "If it should be taken back, import these in the same way:"]
+        lines += [f"  {one.file}  {_rows(one)}, {PURPOSE[one.action]}" for one in manifest.undo] or ["  (nothing)"]
+    left = len(manifest.held) + sum(one.items + one.cells for one in manifest.held_before)
+    lines += ["", f"Not in these files, because it is held: {left:,} changes; manifest.json says why."] if left else []
+    lines += (
+        [f"The undo cannot take back {len(manifest.one_way):,} of the changes; manifest.json lists them."]
+        if (manifest.one_way)
+        else []
+    )
+    lines += [
+        "",
+        "Afterwards export the catalogue again, and see whether it landed:  neat-delta confirm CHANGES EXPORT",
+    ]
+    return "\n".join(lines) + "\n"
+
+
+def _rows(file: OutFile) -> str:
+    return f"{file.rows:,} {'row' if file.rows == 1 else 'rows'}"

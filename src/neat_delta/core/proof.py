@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable
+from collections.abc import Iterable, Mapping
 
 import polars as pl
 
@@ -11,7 +11,8 @@ from neat_delta.core.changes import ChangeSet
 from neat_delta.core.errors import ChangeSetError, ProofError
 from neat_delta.core.importer import Importer
 from neat_delta.core.replay import replay
-from neat_delta.core.update import Plan
+from neat_delta.core.store import Field
+from neat_delta.core.update import ITEM, Action, Plan
 
 __all__ = ["check_against", "prove", "target"]
 
@@ -46,63 +47,113 @@ def _agree(same: pl.Series, item: pl.Series, changes: ChangeSet, name: str, what
         )
 
 
-def target(live: Catalogue, changes: ChangeSet, sent: pl.DataFrame) -> pl.DataFrame:
-    """What live is to become: the sent cells at their value after, new items at the end, all else as it is."""
-    items = changes.items.with_columns(place=live.place(changes.items["live"])).with_row_index("item")
-    added = items.filter((pl.col("verdict") == "new") & pl.col("held").is_null())["item"].cast(pl.Int64)
-    empty = {field: pl.repeat("", added.len(), eager=True) for field in live.fields}
-    empty |= {field: changes.keys[field].gather(added) for field in changes.keys.columns}
-    wanted = pl.concat([live.cells, pl.DataFrame(empty, schema=live.cells.schema)])
-    place = pl.concat(
-        [
-            items.filter(pl.col("place").is_not_null()).select(pl.col("item").cast(pl.Int64), "place"),
-            pl.DataFrame({"item": added}).select("item", place=pl.int_range(pl.len()) + live.cells.height),
-        ]
-    )
-    cells = sent.join(place, on="item", how="left")
-    for (field,), some in cells.group_by("field", maintain_order=True):
-        wanted = wanted.with_columns(wanted[str(field)].clone().scatter(some["place"], some["after"]).alias(str(field)))
-    return wanted
+def target(live: Catalogue, changes: ChangeSet, plan: Plan) -> pl.DataFrame:
+    """What live is to become: the sent cells at their value after, what is removed gone, what is added at the end."""
+    wanted = _with(live.cells, live.place(changes.items["live"]), plan.sent)
+    wanted = _without(wanted, live.place(changes.items["live"]).gather(plan.removed))
+    return pl.concat([wanted, plan.added.select(live.fields)]) if plan.added.height else wanted
+
+
+def _without(cells: pl.DataFrame, places: pl.Series) -> pl.DataFrame:
+    return cells.filter(~pl.repeat(False, cells.height, eager=True).scatter(places, True)) if places.len() else cells
+
+
+def left(live: Catalogue, changes: ChangeSet, plan: Plan) -> pl.DataFrame:
+    """What is left once everything is taken back: live, what was removed and came back at its end, but for what the
+    plan lists as one way.
+    """
+    stays = plan.one_way.filter(pl.col("field").is_not_null()).select("item", "field")
+    wanted = _with(live.cells, live.place(changes.items["live"]), plan.sent.join(stays, on=["item", "field"]))
+    whole = plan.one_way.filter(pl.col("field").is_null())["item"]
+    moved = live.place(changes.items["live"]).gather(plan.removed)
+    lost = plan.removed.filter(plan.removed.is_in(whole.implode()))
+    back = wanted.gather(moved.filter(~plan.removed.is_in(lost.implode())))
+    kept = plan.added.filter(pl.col(ITEM).is_in(whole.implode())).select(live.fields)
+    there = _without(wanted, moved)
+    return pl.concat([there, kept, back]) if kept.height + back.height else there
+
+
+def _with(cells: pl.DataFrame, places: pl.Series, sent: pl.DataFrame) -> pl.DataFrame:
+    """A catalogue with these cells of its items at their text after."""
+    known = sent.filter(pl.col("before").is_not_null())
+    for (field,), some in known.group_by("field", maintain_order=True):
+        column = cells[str(field)].clone().scatter(places.gather(some["item"]), some["after"])
+        cells = cells.with_columns(column.alias(str(field)))
+    return cells
 
 
 def prove(
     live: Catalogue,
     changes: ChangeSet,
     plan: Plan,
-    update: Iterable[pl.DataFrame],
-    undo: Iterable[pl.DataFrame],
+    update: Iterable[tuple[Action, pl.DataFrame]],
+    undo: Iterable[tuple[Action, pl.DataFrame]],
     importer: Importer,
 ) -> None:
-    """Replay the tables as they were written; ProofError unless they do exactly what the plan says.
+    """Replay the tables as they were written, each with what it is imported for; ProofError unless they do exactly what
+    the plan says.
 
-    The update tables, in order, turn live into the target with no other cell touched; the undo
-    tables turn that into live again, but for what the plan lists as one way.
+    The update tables, in order, turn live into the target with no other cell touched; the undo tables turn that into
+    live again, but for what the plan lists as one way. Lists that the importer takes by marks are held against each
+    other by their values.
     """
-    key = changes.header.key
-    after = live.cells
-    for table in update:
-        after = replay(after, table, key, importer, shared=changes.header.shared)
-    _same(after, target(live, changes, plan.sent), key, "the update files", "the target")
-    for table in undo:
-        after = replay(after, table, key, importer, shared=changes.header.shared)
-    stays = plan.one_way.join(
-        changes.cells.select("item", pl.col("field").cast(pl.String), "after"), on=["item", "field"]
-    )
-    new = plan.sent.filter(changes.items["verdict"].gather(plan.sent["item"]) == "new")
-    left = pl.concat(
-        [stays.select("item", "field", "after"), new.select("item", pl.col("field").cast(pl.String), "after")]
-    )
-    _same(after, target(live, changes, left), key, "the undo files", "live")
+    header = changes.header
+    lists = {name: field for name, field in header.settings.items() if field.kind == "list"}
+    marked = lists if importer.lists == "marked" else {}
+
+    def played(cells: pl.DataFrame, tables: Iterable[tuple[Action, pl.DataFrame]]) -> pl.DataFrame:
+        for action, table in tables:
+            cells = replay(
+                cells,
+                table,
+                header.key,
+                importer,
+                shared=header.shared,
+                removal=action == "remove" and importer.removal.how != "flag",
+                separators={name: field.separator or "," for name, field in marked.items()},
+                decimal_mark=header.writing.decimal_mark or ".",
+            )
+        return cells
+
+    after = played(live.cells, update)
+    order = header.key if importer.missing == "deleted" else []
+    _same(after, target(live, changes, plan), header.key, "the update files", "the target", marked, order)
+    again = played(after, undo)
+    _same(again, left(live, changes, plan), header.key, "the undo files", "live", marked, order)
 
 
-def _same(found: pl.DataFrame, wanted: pl.DataFrame, key: list[str], files: str, what: str) -> None:
+def _same(
+    found: pl.DataFrame,
+    wanted: pl.DataFrame,
+    key: list[str],
+    files: str,
+    what: str,
+    lists: Mapping[str, Field],
+    order: list[str],
+) -> None:
     if found.columns != wanted.columns or found.height != wanted.height:
         raise ProofError(f"replaying {files} gives {found.height:,} items where {what} has {wanted.height:,}.")
+    if order:  # where the whole catalogue is written, the order of its items says nothing
+        found, wanted = found.sort(order), wanted.sort(order)
     for field in wanted.columns:
         differs = (found[field] != wanted[field]).arg_true()
+        if field in lists:
+            one = lists[field]
+            differs = differs.filter(
+                pl.Series(
+                    [_values(found[field][at], one) != _values(wanted[field][at], one) for at in differs],
+                    dtype=pl.Boolean,
+                )
+            )
         if differs.len():
             item = ", ".join(wanted.select(key).row(differs[0]))
             raise ProofError(
                 f"replaying {files} does not give {what}: {item}, {field}: "
                 f"{found[field][differs[0]]!r} where {wanted[field][differs[0]]!r} is wanted."
             )
+
+
+def _values(text: str, field: Field) -> list[str]:
+    """A list's values, in their order where that means something."""
+    values = [value.strip() for value in text.split((field.separator or ",").strip() or " ") if value.strip()]
+    return values if field.ordered else sorted(values)

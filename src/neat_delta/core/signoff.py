@@ -94,7 +94,8 @@ def signed_off(changes: ChangeSet, answers: Catalogue) -> ChangeSet:
     marked = changes.cells.with_columns(held=pl.when(with_item).then("held").otherwise(pl.coalesce("held", why)))
     # A new item of which no cell is sent would be an empty one.
     sent = marked.filter(pl.col("held").is_null())["item"].unique()
-    empty = (pl.col("verdict") == "new") & pl.col("held").is_null() & ~pl.int_range(pl.len()).is_in(sent.implode())
+    whole = pl.col("verdict").is_in(["new", "gone"])  # of an item that goes, the workbook says nothing
+    empty = whole & pl.col("held").is_null() & ~pl.int_range(pl.len()).is_in(sent.implode())
     items = changes.items.with_columns(held=pl.when(empty).then(pl.lit(NOT_SIGNED)).otherwise("held"))
     counts = msgspec.structs.replace(changes.header.counts, held_cells=int(held(items, marked).sum()))
     header = msgspec.structs.replace(changes.header, counts=counts)

@@ -13,7 +13,7 @@ from typing import Annotated, Literal
 
 import msgspec
 
-from neat_delta.core.importer import Importer
+from neat_delta.core.importer import PATCHES, SPARSE, Importer
 from neat_delta.core.layout import Layout, Writing
 
 __all__ = [
@@ -113,6 +113,7 @@ class Field(msgspec.Struct, frozen=True, forbid_unknown_fields=True, omit_defaul
     required: Annotated[bool, Meta(description="Whether it may never be blank.")] = False
     unique: Annotated[bool, Meta(description="Whether no two items may have the same value.")] = False
     locked: Annotated[bool, Meta(description="Whether an update never changes it.")] = False
+    moving: Annotated[bool, Meta(description="Whether the store changes it by itself, such as stock.")] = False
     least: Annotated[Decimal | None, Meta(description="The least a number may be.")] = None
     most: Annotated[Decimal | None, Meta(description="The most a number may be.")] = None
     longest: Annotated[Length | None, Meta(description="The most characters a text may have.")] = None
@@ -240,6 +241,7 @@ SETTINGS: dict[str, tuple[str, ...]] = {
 def contradictions(store: Store) -> list[Contradiction]:
     """All that cannot hold together in a store file whose keys and types are right."""
     found = [*_of_form(store.file), *_of_writing(store.writing), *_of_key(store), *_of_relations(store)]
+    found += [*_of_importer(store), *_of_sending(store)]
     for name, field in store.fields.items():
         found += [Contradiction(("fields", name, *where), what) for where, what in _of_field(field)]
     return found + list(_of_headings(store.fields))
@@ -295,6 +297,50 @@ def _of_relations(store: Store) -> Iterator[Contradiction]:
     for number, one in enumerate(store.exceptions):
         if one.until is not None and not re.fullmatch(r"[0-9]{4}-[0-9]{2}-[0-9]{2}", one.until):
             yield Contradiction(("exceptions", str(number)), f'until is no day: "{one.until}"; write it as 2026-12-31')
+
+
+def _of_importer(store: Store) -> Iterator[Contradiction]:
+    importer, removal = store.importer, store.importer.removal
+    named = {"carries": importer.carries, "needs": importer.needs, "adjusted": importer.adjusted}
+    named |= {"defaults": list(importer.defaults), "headings": importer.headings}
+    extra = {"headings": {removal.heading, *importer.with_adjusted}}
+    for setting, names in named.items():
+        unknown = [name for name in names if name not in {*store.fields, *extra.get(setting, ())}]
+        if store.fields and unknown:
+            yield Contradiction(("importer", setting), f'there is no field "{unknown[0]}" under [fields]')
+        if len(set(names)) < len(names):
+            yield Contradiction(("importer", setting), "it names a field twice")
+    if importer.empties is not None and importer.blanks == "clear":
+        yield Contradiction(("importer", "empties"), "a blank cell clears the field already, so it needs no mark")
+    if importer.adds == importer.takes_away:
+        yield Contradiction(("importer", "adds"), "it is the same as takes_away")
+    if importer.form in SPARSE and (importer.headings or removal.how == "flag"):
+        yield Contradiction(("importer", "form"), "it has no headings to be fixed, and no flag for a removal")
+    if importer.form == "json patch" and len(store.key.fields) > 1:
+        yield Contradiction(("importer", "form"), "a JSON patch needs a key of one field")
+    if (removal.how in {"flag", "value"}) != (removal.heading is not None and removal.value is not None):
+        yield Contradiction(("importer", "removal"), "flag and value need a heading and a value, the others have none")
+    if store.fields and removal.heading is not None and (removal.heading in store.fields) != (removal.how == "value"):
+        what = "must be a field" if removal.how == "value" else "is a field; a flag is none"
+        yield Contradiction(("importer", "removal", "heading"), f'"{removal.heading}" {what}')
+    if importer.missing == "deleted" and (importer.takes != "both" or importer.form in PATCHES):
+        yield Contradiction(("importer", "missing"), "an importer that deletes what is missing must take everything")
+    for name in importer.adjusted:
+        if store.fields and name in store.fields and store.fields[name].kind not in {"integer", "decimal", "money"}:
+            yield Contradiction(("importer", "adjusted"), f'"{name}" is no field of numbers')
+
+
+def _of_sending(store: Store) -> Iterator[Contradiction]:
+    importer = store.importer
+    never = {name for name, field in store.fields.items() if field.moving or field.locked} | set(importer.adjusted)
+    filled = importer.headings if importer.blanks == "clear" and importer.form not in SPARSE else []
+    for name in (*importer.carries, *filled):
+        if name in never and name not in store.key.fields:
+            what = "every row must have it, and it is never sent unless it changes (locked, moving or adjusted)"
+            yield Contradiction(("importer", "carries"), f'"{name}": {what}')
+    for name in store.key.fields if importer.headings else []:
+        if name not in importer.headings:
+            yield Contradiction(("importer", "headings"), f'the key field "{name}" is not among them')
 
 
 def _of_field(field: Field) -> Iterator[tuple[tuple[str, ...], str]]:

@@ -5,10 +5,11 @@ from __future__ import annotations
 from collections.abc import Iterable, Iterator
 from dataclasses import replace
 from pathlib import Path
-from typing import TypeVar
+from typing import NoReturn, TypeVar
 
 import msgspec
 import polars as pl
+from polars.exceptions import PolarsError
 
 from neat_delta.core.catalogue import Catalogue, renamed
 from neat_delta.core.changes import (
@@ -72,8 +73,10 @@ class _Version(msgspec.Struct):
     version: int
 
 
-def read_changes(path: str) -> ChangeSet:
-    """Read a change set back. ChangeSetError says what is wrong with it, and in which line."""
+def read_changes(path: str, *, findings: bool = True) -> ChangeSet:
+    """Read a change set back; without its `findings`, cell by cell, where only the changes matter. ChangeSetError says
+    what is wrong with it, and in which line.
+    """
     first, *lines = read_whole(path).split(b"\n")
     header = _header(first, path)
     if not lines or lines.pop():
@@ -84,6 +87,8 @@ def read_changes(path: str) -> ChangeSet:
         found = len(lines) - damages - flags
         raise ChangeSetError(f"{path}: it has {found:,} items where its header counts {wanted:,}. {AGAIN}")
     end = wanted + damages
+    if not findings:
+        return _tables(header, _decoded(lines[:wanted], path, Item), path)
     damaged = _damaged(header, _decoded(lines[wanted:end], path, Damaged, wanted + 2), path)
     flagged = _flags(header, _decoded(lines[end:], path, Flag, end + 2), path)
     return replace(_tables(header, _decoded(lines[:wanted], path, Item), path), damaged=damaged, flags=flagged)
@@ -112,13 +117,23 @@ def _header(line: bytes, path: str) -> Header:
 Line = TypeVar("Line")
 
 
-def _decoded(lines: list[bytes], path: str, kind: type[Line], first: int = 2) -> Iterator[Line]:
+def _decoded(lines: list[bytes], path: str, kind: type[Line], first: int = 2) -> list[Line]:
+    """The lines as values of a type; all at once, and one by one only to find the line that is wrong."""
+    try:
+        return msgspec.json.Decoder(kind).decode_lines(b"\n".join(lines)) if b"" not in lines else _by_line(lines, kind)
+    except msgspec.MsgspecError:
+        decoder = msgspec.json.Decoder(kind)
+        for number, line in enumerate(lines, first):
+            try:
+                decoder.decode(line)
+            except msgspec.MsgspecError as error:
+                raise ChangeSetError(f"{path}, line {number:,}: {_plain(error)}. {AGAIN}") from None
+        raise
+
+
+def _by_line(lines: list[bytes], kind: type[Line]) -> list[Line]:
     decoder = msgspec.json.Decoder(kind)
-    for number, line in enumerate(lines, first):
-        try:
-            yield decoder.decode(line)
-        except msgspec.MsgspecError as error:
-            raise ChangeSetError(f"{path}, line {number:,}: {_plain(error)}. {AGAIN}") from None
+    return [decoder.decode(line) for line in lines]
 
 
 def _plain(error: Exception) -> str:
@@ -148,32 +163,21 @@ def _flags(header: Header, found: Iterable[Flag], path: str) -> pl.DataFrame:
     return pl.DataFrame(rows, schema=FLAGS_SCHEMA, orient="row")
 
 
-def _tables(header: Header, found: Iterable[Item], path: str) -> ChangeSet:
-    fields = {field: number for number, field in enumerate(header.fields)}
-    keys: dict[str, list[str]] = {name: [] for name in header.key}
-    rows: list[tuple[str, int | None, int | None, str | None]] = []
-    cells: list[tuple[int, str, str | None, str | None, str | None]] = []
-    last = (0, 0)
-    for number, item in enumerate(found):
-        wrong = _wrong(item, header, fields)
-        place = (0, item.row.live) if item.row.live is not None else (1, item.row.sheet or 0)
-        if wrong is None and place <= last:
-            wrong = "the items are not in the order of their rows"
-        if wrong is not None:
-            raise ChangeSetError(f"{path}, line {number + 2:,}: {wrong}. {AGAIN}")
-        last = place
-        reasons = {reason.field: reason.reason for reason in item.held}
-        for name in header.key:
-            keys[name].append(item.key[name])
-        rows.append((item.verdict, item.row.live, item.row.sheet, reasons.get(None)))
-        for field in sorted(item.cells, key=fields.__getitem__):
-            before, after = item.cells[field]
-            cells.append((number, field, before, after, reasons.get(field)))
+def _tables(header: Header, found: list[Item], path: str) -> ChangeSet:
+    try:
+        keys = {name: [item.key[name] for item in found] for name in header.key}
+        tables = _laid_out(header, found)
+    except (KeyError, PolarsError):
+        tables = None
+    if tables is None or not _fits(header, found, *tables):
+        _say_what_is_wrong(header, found, path)
+    assert tables is not None
+    items, cells = tables
     changes = ChangeSet(
         header,
         pl.DataFrame(keys, schema=dict.fromkeys(header.key, pl.String)),
-        pl.DataFrame(rows, schema=ITEMS_SCHEMA, orient="row"),
-        pl.DataFrame(cells, schema=cells_schema(header.fields), orient="row"),
+        items,
+        cells,
     )
     for what, counted, there in (
         *(
@@ -188,6 +192,78 @@ def _tables(header: Header, found: Iterable[Item], path: str) -> ChangeSet:
     if not header.shared and changes.keys.is_duplicated().any():
         raise ChangeSetError(f"{path}: an item stands in it twice. {AGAIN}")
     return changes
+
+
+def _laid_out(header: Header, found: list[Item]) -> tuple[pl.DataFrame, pl.DataFrame]:
+    """The items and their cells as tables, as they stand in the file."""
+    reasons = [
+        next((one.reason for one in item.held if one.field is None), None) if item.held else None for item in found
+    ]
+    items = pl.DataFrame(
+        {
+            "verdict": [item.verdict for item in found],
+            "live": [item.row.live for item in found],
+            "sheet": [item.row.sheet for item in found],
+            "held": reasons,
+        },
+        schema=ITEMS_SCHEMA,
+    )
+    flat = [cell for item in found for cell in item.cells.values()]
+    many = pl.Series([len(item.cells) for item in found], dtype=pl.Int64)
+    cells = pl.DataFrame(
+        {
+            "item": pl.int_range(many.len(), dtype=pl.Int64, eager=True).repeat_by(many).explode(empty_as_null=False),
+            "field": [name for item in found for name in item.cells],
+            "before": [before for before, _ in flat],
+            "after": [after for _, after in flat],
+        },
+        schema_overrides={name: kind for name, kind in cells_schema(header.fields).items() if name != "held"},
+    )
+    held = [(n, one.field, one.reason) for n, item in enumerate(found) for one in item.held if one.field is not None]
+    schema = {name: kind for name, kind in cells_schema(header.fields).items() if name in {"item", "field", "held"}}
+    cells = cells.join(
+        pl.DataFrame(held, schema=schema, orient="row"), on=["item", "field"], how="left", maintain_order="left"
+    )
+    return items, cells.select(list(cells_schema(header.fields))).sort("item", "field")
+
+
+def _fits(header: Header, found: list[Item], items: pl.DataFrame, cells: pl.DataFrame) -> bool:
+    """Whether every item is as a change set has it; `_wrong` says in which way one is not."""
+    live, sheet, verdict = items["live"].is_not_null(), items["sheet"].is_not_null(), items["verdict"]
+    rows = ((verdict != "new") == live) & ((verdict != "gone") == sheet)
+    new = (verdict == "new").gather(cells["item"])
+    said = (cells["before"].is_null() == new) & cells["after"].is_not_null()
+    changed = (cells["before"] != cells["after"]).fill_null(value=True)
+    with_cells = pl.repeat(False, items.height, eager=True).scatter(cells["item"], True)
+    place = items.select(
+        pl.when(pl.col("live").is_not_null()).then(pl.col("live")).otherwise(pl.col("sheet") + (1 << 40))
+    ).to_series()
+    held = sum(len(item.held) for item in found)
+    return bool(
+        rows.all()
+        and (place.diff().drop_nulls() > 0).all()
+        and (place > 0).all()
+        and said.all()
+        and changed.all()
+        and ((verdict == "new") | ((verdict == "gone") != with_cells)).all()
+        and all(len(item.key) == len(header.key) for item in found)
+        and held == items["held"].count() + cells["held"].count()
+    )
+
+
+def _say_what_is_wrong(header: Header, found: list[Item], path: str) -> NoReturn:
+    """ChangeSetError with the first item that is not as a change set has it."""
+    fields = {field: number for number, field in enumerate(header.fields)}
+    last = (0, 0)
+    for number, item in enumerate(found):
+        wrong = _wrong(item, header, fields)
+        place = (0, item.row.live) if item.row.live is not None else (1, item.row.sheet or 0)
+        if wrong is None and place <= last:
+            wrong = "the items are not in the order of their rows"
+        if wrong is not None:
+            raise ChangeSetError(f"{path}, line {number + 2:,}: {wrong}. {AGAIN}")
+        last = place
+    raise ChangeSetError(f"{path}: its items do not fit together. {AGAIN}")
 
 
 def _wrong(item: Item, header: Header, fields: dict[str, int]) -> str | None:

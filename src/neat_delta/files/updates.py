@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import sys
+from collections.abc import Iterator, Sequence
 from pathlib import Path
 
 import msgspec
@@ -9,18 +11,19 @@ import polars as pl
 
 from neat_delta.core.catalogue import Catalogue, renamed
 from neat_delta.core.changes import ChangeSet
+from neat_delta.core.errors import OutputError
 from neat_delta.core.fold import fold, unfold
-from neat_delta.core.importer import Importer
+from neat_delta.core.importer import SPARSE, Importer
 from neat_delta.core.layout import Layout
-from neat_delta.core.manifest import FORMAT, VERSION, Listed, Manifest, OutFile
+from neat_delta.core.manifest import FORMAT, VERSION, CellCounts, Listed, Manifest, OutFile, read_me
 from neat_delta.core.proof import prove
-from neat_delta.core.update import Plan, Table, plan
-from neat_delta.files.delimited import read_text, write_delimited
+from neat_delta.core.update import Action, Table, plan
+from neat_delta.files.forms import FORMS, Form, Shape
 from neat_delta.files.whole import digest_of, new_folder
 
-__all__ = ["layout_of", "write_updates"]
+__all__ = ["layout_of", "read_manifest", "write_updates"]
 
-MANIFEST = "manifest.json"
+MANIFEST, READ_ME = "manifest.json", "READ-ME-FIRST.txt"
 
 
 def write_updates(
@@ -30,92 +33,138 @@ def write_updates(
     folder: str,
     *,
     replace: bool = False,
+    most_files: int = 8,
+    whole: bool = False,
 ) -> Manifest:
     """Write a change set's update and undo files and their manifest into a new folder, and prove them.
 
-    The files are in live's layout, or CSV where that is no delimited text. They are read back from disk and replayed
-    on `live`; the folder gets its name only when that gives the target exactly, and live again. `replace` lets it
-    take the place of a folder in which everything was written by this function. Raises ProofError or OutputError;
+    The files are in the importer's form; delimited text is in live's layout, or CSV where live is none, but for what
+    the importer says otherwise. They are read back from disk and replayed on `live`; the folder gets its name only when
+    that gives the target exactly, and live again. `replace` lets it take the place of a folder in which everything was
+    written by this function; `most_files` and `whole` are as in `plan`. Raises StoreError, ProofError or OutputError;
     then nothing is there.
     """
-    planned = plan(changes, live, importer)
-    layout = layout_of(live)
+    form, layout = FORMS[importer.form], layout_of(live, importer)
+    planned = plan(
+        changes, live, importer, most_files=most_files, whole=whole, fits=lambda texts: form.hold(texts, layout)
+    )
+    out = _Out(changes, live, importer, form, layout)
     with new_folder(folder, lambda place: replace and _is_ours(place)) as partial:
         manifest = Manifest(
             format=FORMAT,
             version=VERSION,
+            key=out.key,
             live=changes.header.live,
             sheet=changes.header.sheet,
             importer=importer,
-            update=_write_tables(partial, "update", planned.update, changes, live, layout),
-            undo=_write_tables(partial, "undo", planned.undo, changes, live, layout),
+            update=out.write(partial, "update", planned.update),
+            undo=out.write(partial, "undo", planned.undo),
+            cells=_counted(planned.update),
             held_before=changes.reasons(),
-            held=_listed(changes, planned, "held"),
-            one_way=_listed(changes, planned, "one_way"),
+            held=_listed(changes, planned.held),
+            one_way=_listed(changes, planned.one_way),
         )
         (partial / MANIFEST).write_bytes(msgspec.json.format(msgspec.json.encode(manifest), indent=2) + b"\n")
-        read = {
-            file.file: _read_back(partial / file.file, changes, live, layout)
-            for file in manifest.update + manifest.undo
-        }
-        prove(
-            live,
-            changes,
-            planned,
-            (read[file.file] for file in manifest.update),
-            (read[file.file] for file in manifest.undo),
-            importer,
-        )
+        (partial / READ_ME).write_text(read_me(manifest), encoding="utf-8")
+        prove(live, changes, planned, out.read(partial, manifest.update), out.read(partial, manifest.undo), importer)
     return manifest
 
 
-def layout_of(live: Catalogue) -> Layout:
-    """The layout of the update files for a catalogue: its own, with nothing above the headings, if that is delimited
-    text.
+def layout_of(live: Catalogue, importer: Importer) -> Layout:
+    """The layout of delimited update files: live's own, if that is delimited text, with nothing above the headings, but
+    for what the importer wants otherwise.
     """
-    if live.layout.format != "delimited":
-        return Layout(format="delimited", header_line=1)
-    return msgspec.structs.replace(live.layout, header_line=1, packing=None)
+    own = live.layout if live.layout.format == "delimited" else Layout(format="delimited")
+    layout = msgspec.structs.replace(own, header_line=1, packing=None)
+    said = {name: getattr(importer, name) for name in ("separator", "encoding", "line_end", "quote_all")}
+    said = {name: value for name, value in said.items() if value is not None}
+    if "encoding" in said:
+        said["bom"] = False
+    return msgspec.structs.replace(layout, **said)
 
 
-def _write_tables(
-    folder: Path, name: str, tables: tuple[Table, ...], changes: ChangeSet, live: Catalogue, layout: Layout
-) -> list[OutFile]:
-    files = []
-    digits = len(str(len(tables)))
-    for number, table in enumerate(tables, 1):
-        lines = unfold(table.cells, live.continued.fields) if live.continued else table.cells
-        headings = {field: heading for field, heading in changes.header.headings.items() if field in lines.columns}
-        lines = lines.rename(headings)
-        file = f"{name}-{number:0{digits}}.csv"
-        data = write_delimited(lines, layout, f"{name} file {number}")
-        (folder / file).write_bytes(data)
-        digest = digest_of(data)
-        files.append(OutFile(file, lines.height, table.changed, lines.columns, digest))
-    return files
+def _counted(tables: Sequence[Table]) -> CellCounts:
+    return CellCounts(*(sum(getattr(table, name) for table in tables) for name in CellCounts.__struct_fields__))
 
 
-def _read_back(file: Path, changes: ChangeSet, live: Catalogue, layout: Layout) -> pl.DataFrame:
-    """An update file as it stands on disk, under the names of live's fields."""
-    cells = read_text(file.read_bytes(), file.name, layout).cells
-    fields = {heading: name for name, heading in changes.header.headings.items()}
-    found = renamed(
-        Catalogue(cells, file.name, lambda: "", first=2), {h: f for h, f in fields.items() if h in cells.columns}
-    )
-    return fold(found, changes.header.key, live.continued).cells
+class _Out:
+    """How tables become files of one form, and files tables."""
+
+    def __init__(self, changes: ChangeSet, live: Catalogue, importer: Importer, form: Form, layout: Layout) -> None:
+        self.changes, self.live, self.importer, self.form, self.layout = changes, live, importer, form, layout
+        self.headings = changes.header.headings
+        self.key = [self.headings.get(name, name) for name in changes.header.key]
+        self.folds = live.continued is not None and importer.form not in SPARSE
+
+    def write(self, folder: Path, name: str, tables: Sequence[Table]) -> list[OutFile]:
+        """Write tables as files of this name, in as many as the importer's limits make of them."""
+        pieces = [(table.action, *piece) for table in tables for piece in self._split(table, table.cells)]
+        digits, files = len(str(len(pieces))), []
+        for number, (action, cells, data) in enumerate(pieces, 1):
+            file = f"{name}-{number:0{digits}}{self.form.ending}"
+            (folder / file).write_bytes(data)
+            fields = [self.headings.get(one, one) for one in cells.columns]
+            many = int(cells.select(pl.sum_horizontal(pl.all().count())).item())
+            files.append(OutFile(file, action, self._lines(cells).height, many, fields, digest_of(data)))
+        return files
+
+    def read(self, folder: Path, files: Sequence[OutFile]) -> Iterator[tuple[Action, pl.DataFrame]]:
+        """The files as they stand on disk, under the names of live's fields, with what each is imported for."""
+        fields = {heading: name for name, heading in self.headings.items()}
+        for file in files:
+            cells = self.form.read(folder / file.file, self._shape(file.action, file.file))
+            names = {heading: name for heading, name in fields.items() if heading in cells.columns}
+            found = renamed(Catalogue(cells, file.file, lambda: "", first=2), names)
+            yield (
+                file.action,
+                fold(found, self.changes.header.key, self.live.continued).cells if self.folds else found.cells,
+            )
+
+    def _shape(self, action: Action, name: str) -> Shape:
+        return Shape(self.layout, self.key, action, name)
+
+    def _lines(self, cells: pl.DataFrame) -> pl.DataFrame:
+        if not self.folds or self.live.continued is None:
+            return cells
+        return unfold(cells.select(pl.all().fill_null("")), self.live.continued.fields)
+
+    def _split(self, table: Table, cells: pl.DataFrame) -> list[tuple[pl.DataFrame, bytes]]:
+        """The table in pieces that the importer takes; an item is never torn apart."""
+        most_rows, most_bytes = self.importer.most_rows or sys.maxsize, self.importer.most_bytes or sys.maxsize
+        lines = self._lines(cells)
+        if lines.height > most_rows and lines.height == cells.height:
+            parts = [cells.slice(start, most_rows) for start in range(0, cells.height, most_rows)]
+            return [piece for part in parts for piece in self._split(table, part)]
+        headings = {field: heading for field, heading in self.headings.items() if field in lines.columns}
+        data = self.form.write(lines.rename(headings), self._shape(table.action, f"the {table.action} file"))
+        if lines.height <= most_rows and len(data) <= most_bytes:
+            return [(cells, data)]
+        if cells.height == 1:
+            raise OutputError(
+                f"One item alone needs {lines.height:,} rows and {len(data):,} bytes, and the importer takes no file "
+                "of that size (most_rows and most_bytes under [importer])."
+            )
+        many = min(cells.height, max(2, -(-lines.height // most_rows), -(-len(data) // most_bytes)))
+        size = -(-cells.height // many)
+        parts = [cells.slice(start, size) for start in range(0, cells.height, size)]
+        return [piece for part in parts for piece in self._split(table, part)]
 
 
-def _listed(changes: ChangeSet, planned: Plan, what: str) -> list[Listed]:
-    if what == "held":
-        rows = planned.held.select("item", "field", "held")
-    else:
-        rows = planned.one_way.select("item", "field", "reason")
+def _listed(changes: ChangeSet, rows: pl.DataFrame) -> list[Listed]:
     names = changes.keys.columns
     keys = changes.keys.gather(rows["item"]).iter_rows()
     return [
         Listed(dict(zip(names, key, strict=True)), field, reason)
         for key, (_, field, reason) in zip(keys, rows.iter_rows(), strict=True)
     ]
+
+
+def read_manifest(folder: str) -> Manifest:
+    """The manifest of a folder that `write_updates` made; OutputError when there is none."""
+    try:
+        return msgspec.json.decode((Path(folder) / MANIFEST).read_bytes(), type=Manifest)
+    except (OSError, msgspec.MsgspecError):
+        raise OutputError(f"{folder}: this is no folder that `neat-delta write` made; it has no {MANIFEST}.") from None
 
 
 def _is_ours(folder: Path) -> bool:
@@ -125,6 +174,7 @@ def _is_ours(folder: Path) -> bool:
         digests = {file.file: file.blake3 for file in manifest.update + manifest.undo}
         there = {file.name: file for file in folder.iterdir()}
         there.pop(MANIFEST)
+        there.pop(READ_ME, None)
         return there.keys() == digests.keys() and all(
             digest_of(file.read_bytes()) == digests[name] for name, file in there.items()
         )

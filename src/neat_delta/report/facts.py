@@ -34,7 +34,7 @@ WAY_OUT = {
     "check": "a check stopped it; see above, or --accept CHECK:SKU",
     "emptied": "blank in the sheet; --blanks clear or keep decides",
     "new": "only in the sheet; --with-new sends them",
-    "gone": "only in live; an item is never removed",
+    "gone": "only in live; --with-gone removes them",
     "not signed off": "the reviewer did not answer yes; answer it in the workbook",
     "answered no": "the reviewer said no",
 }

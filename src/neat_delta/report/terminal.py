@@ -16,6 +16,7 @@ from rich.text import Text
 from neat_delta.core.catalogue import Catalogue, column_letter, listed
 from neat_delta.core.changes import ChangeSet, Finding, Header, HeldCount, Item
 from neat_delta.core.compare import Laid
+from neat_delta.core.confirm import Confirmed, Landing
 from neat_delta.core.figures import FieldFigures, difference, per_cent
 from neat_delta.core.impact import Suggestion, Told
 from neat_delta.core.layout import Layout
@@ -43,12 +44,14 @@ if TYPE_CHECKING:
 __all__ = [
     "print_accounts",
     "print_checked",
+    "print_confirmed",
     "print_figures",
     "print_findings",
     "print_impact",
     "print_inputs",
     "print_items",
     "print_learned",
+    "print_left",
     "print_notes",
     "print_pairs",
     "print_records",
@@ -482,39 +485,118 @@ def print_rest(console: Console, printed: int, found: int, narrowed: bool) -> No
         console.print(f"\n{printed:,} of {count(found, 'item')} shown. {more}.", style="bold")
 
 
+FOR = {"change": "changes", "add": "new items", "remove": "removals"}
+"""What a file is imported for."""
+
+
 def print_written(console: Console, folder: str, manifest: Manifest, dialect: str) -> None:
     """The files of an update folder, what is not in them, and what was proven."""
     if not manifest.update:
         console.print("Nothing is to be sent, so there is no update file.")
     for title, files in (("to import, in this order", manifest.update), ("to take it back", manifest.undo)):
         if files:
-            table = _table(title, "rows", "cells", "fields", right=(1, 2))
+            table = _table(title, "for", "rows", "cells", "fields", right=(2, 3))
             for file in files:
                 fields = ", ".join(shown(field) for field in file.fields)
-                table.add_row(Text(file.file), f"{file.rows:,}", f"{file.cells:,}", Text(fields, overflow="fold"))
-            table.columns[3].no_wrap = False
+                table.add_row(
+                    Text(file.file),
+                    FOR[file.action],
+                    f"{file.rows:,}",
+                    f"{file.cells:,}",
+                    Text(fields, overflow="fold"),
+                )
+            table.columns[4].no_wrap = False
             console.print(table)
             console.print()
-    if len(manifest.update) > 1 and manifest.importer.blanks == "clear":
-        console.print(
-            "One file for each set of fields that change together, as a blank cell would\n"
-            "empty its field. If your importer skips blanks, --importer-blanks skip makes it\n"
-            "one file.\n"
+    if manifest.update:
+        one = manifest.cells
+        parts = (
+            (one.changed, "changed"),
+            (one.keys, "key"),
+            (one.required, "required"),
+            (one.carried, "carried along"),
         )
+        said = ", ".join(f"{many:,} {what}" for many, what in parts if many)
+        console.print(f"cells to import: {said}")
+        if sum(file.action == "change" for file in manifest.update) > 1 and manifest.importer.blanks == "clear":
+            console.print(
+                "Files for the fields that change together, as a blank cell would empty its field.\n"
+                "If your importer skips blanks, --importer-blanks skip makes it one file."
+            )
+        console.print()
     if manifest.held_before:
         console.print("held by compare", style="bold")
         _print_held(console, manifest.held_before)
+        console.print()
     _print_listed(console, "held here", manifest.held)
     _print_listed(console, "sent, but the undo cannot take it back", manifest.one_way)
     if manifest.update:
         back = "live again" + (", but for what is listed above" if manifest.one_way else "")
-        console.print(Text("\nproven by replay on live", "bold green"))
+        console.print(Text("proven by replay on live", "bold green"))
         console.print("  the update files give exactly the target, and touch no other cell")
         console.print(f"  the undo files then give {back}\n")
     console.print(
-        f"Wrote {count(len(manifest.update) + len(manifest.undo) + 1, 'file')} to {folder} ({dialect}).",
+        f"Wrote {count(len(manifest.update) + len(manifest.undo) + 2, 'file')} to {folder} ({dialect}).",
         soft_wrap=True,
     )
+
+
+def print_confirmed(console: Console, result: Confirmed, key: Sequence[str], *, everything: bool) -> None:
+    """What landed and what did not, and what else moved meanwhile."""
+    total = sum(result.counts.values())
+    if result.all_landed:
+        console.print(f"All {count(total, 'change')} landed.", style="bold green")
+    else:
+        said = ", ".join(f"{many:,} {word}" for word, many in result.counts.items() if many)
+        console.print(f"{count(total, 'change')}: {said}", style="bold")
+    for outcome, title in (("not landed", "not landed"), ("differently", "landed differently")):
+        some = [one for one in result.trouble if one.outcome == outcome]
+        _print_some(console, title, [_landing(one) for one in some], everything=everything)
+    for moving, title in ((False, "what else is otherwise now"), (True, "what moves by itself")):
+        rows = result.moved.filter(pl.col("moving") == moving)
+        lines = []
+        for row in rows.iter_rows(named=True) if everything else rows.head(LISTED + 1).iter_rows(named=True):
+            line = Text(f"  {' / '.join(shown(row[part]) for part in key)}  {shown(row['field'])}: ")
+            lines.append(
+                line.append(shown(row["before"]), "bright_red").append(" → ").append(shown(row["now"]), "green")
+            )
+        _print_some(console, f"{title}: {count(rows.height, 'cell')}", lines, everything=everything, of=rows.height)
+    for many, what in ((result.came, "came that live did not have"), (result.went, "went")):
+        if many:
+            console.print(f"\n{count(many, 'item')} {what}")
+
+
+def print_left(console: Console, left: Sequence[Landing]) -> None:
+    """What is not taken back, as it does not stand as it was set."""
+    _print_some(console, "left alone, as somebody changed it since", [_landing(one) for one in left], everything=False)
+    if left:
+        console.print()
+
+
+def _landing(one: Landing) -> Text:
+    """A change that did not land as it was meant, on a line."""
+    line = Text(f"  {key_text(one.key)}")
+    if one.field is None:
+        return line.append(": it is still there")
+    line.append(f"  {shown(one.field)}: ").append(shown(one.meant or ""), "green").append(" was meant, ")
+    if one.now is None:
+        return line.append("and there is no such item", "bright_red")
+    return line.append("and it is ").append(shown(one.now), "bright_red").append(f", {one.how}" if one.how else "")
+
+
+def _print_some(
+    console: Console, title: str, lines: Sequence[Text], *, everything: bool, of: int | None = None
+) -> None:
+    """Lines under a title, the first of them or all, and how many there are."""
+    if not lines:
+        return
+    console.print(f"\n{title}", style="bold")
+    many = of or len(lines)
+    for line in lines if everything else lines[:LISTED]:
+        line.truncate(console.width, overflow="ellipsis")
+        console.print(line)
+    if not everything and many > LISTED:
+        console.print(f"  and {many - LISTED:,} more; --all shows them")
 
 
 def _print_held(console: Console, reasons: Sequence[HeldCount]) -> None:
@@ -535,6 +617,7 @@ def _print_listed(console: Console, title: str, listed: Sequence[Listed]) -> Non
         console.print(cut(f"  {where}: {one.reason}", console.width))
     if len(listed) > LISTED:
         console.print(f"  and {len(listed) - LISTED:,} more, all in manifest.json")
+    console.print()
 
 
 def _print_head(console: Console, item: Item, name: str) -> None:

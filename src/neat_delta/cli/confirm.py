@@ -1,0 +1,96 @@
+"""`neat-delta confirm`: whether what was sent stands in the next export."""
+
+from __future__ import annotations
+
+from typing import TYPE_CHECKING
+
+import click
+
+from neat_delta.cli.common import json_option, layout_options, print_json, store_option, the_store, told_layout, working
+
+if TYPE_CHECKING:
+    from polars import DataFrame
+
+    from neat_delta.core.changes import ChangeSet
+
+__all__ = ["confirm"]
+
+
+@click.command(
+    short_help="See in the next export whether CHANGES landed.",
+    epilog="\b\nExample, on the demo's files (nothing has landed in the catalogue as it was):\n"
+    "  neat-delta confirm changes.jsonl live.csv",
+)
+@click.argument("changes")
+@click.argument("after")
+@click.option("--files", "folder", metavar="DIR", help="What `write` made: what it held back is not looked for.")
+@click.option("--retry", metavar="DIR", help="Write update files of what did not land into this new folder.")
+@click.option("--live", metavar="FILE", help="Where the live catalogue is now.  [default: where compare found it]")
+@click.option("--all", "everything", is_flag=True, help="Show all that did not land, and all that moved.")
+@store_option
+@layout_options(two=False)
+@json_option
+def confirm(
+    changes: str,
+    after: str,
+    folder: str | None,
+    retry: str | None,
+    live: str | None,
+    everything: bool,
+    store: str | None,
+    as_json: bool,
+) -> int:
+    """Look in AFTER, the export made after the import, whether CHANGES landed.
+
+    Item by item: landed, not landed, or landed differently (rounded, cut, in other case). What else moved meanwhile is
+    listed apart. Exit status 0 only when all of it landed.
+    """
+    import neat_delta
+    from neat_delta.core.confirm import again
+    from neat_delta.core.confirm import confirm as confirmed
+
+    known = the_store(store)
+    told = known[0] if known else None
+    with working(f"Reading {changes} and {after}"):
+        found = neat_delta.read_changes(changes, findings=False)
+        before = neat_delta.read_live(found, changes, live)
+        now = neat_delta.read(after, told_layout("live", told.file.layout if told else found.header.live.layout))
+        only = None if folder is None else _sent(found, folder)
+        result = confirmed(found, before, now, told, only)
+    written = None
+    if retry is not None and result.trouble:
+        with working("Writing and replaying"):
+            from neat_delta.core.compare import as_fields
+
+            missing = again(found, now, result, told)
+            importer = told.importer if told else neat_delta.Importer()
+            written = neat_delta.write_updates(missing, as_fields(now, told) if told else now, importer, retry)
+    if as_json:
+        moved = result.moved.to_dicts()
+        facts = {"counts": result.counts, "trouble": result.trouble, "moved": moved}
+        print_json(facts | {"came": result.came, "went": result.went, "retry": written})
+    else:
+        from neat_delta.report import terminal as report
+        from neat_delta.report.text import count
+
+        console = report.terminal()
+        report.print_confirmed(console, result, found.header.key, everything=everything)
+        if written is not None:
+            left = sum(one.now is None and one.field is not None for one in result.trouble)
+            rest = f" Not in them: {left:,} changes of items that are there no more." if left else ""
+            console.print(f"\nWrote {count(len(written.update), 'update file')} to {retry}.{rest}", soft_wrap=True)
+    return 0 if result.all_landed else 1
+
+
+def _sent(found: ChangeSet, folder: str) -> DataFrame:
+    """The cells that the folder's files carry: those that `write` did not hold."""
+    import polars as pl
+
+    from neat_delta.files.updates import read_manifest
+
+    manifest = read_manifest(folder)
+    numbers = {tuple(key): number for number, key in enumerate(found.keys.rows())}
+    held = {(numbers.get(tuple(one.key.values())), one.field) for one in manifest.held}
+    cells = found.sent().select("item", pl.col("field").cast(pl.String))
+    sent = [(item, field) not in held and (item, None) not in held for item, field in cells.iter_rows()]
+    return cells.filter(pl.Series(sent, dtype=pl.Boolean))

@@ -1,0 +1,59 @@
+"""`neat-delta undo`: the files that take a change set back, made later."""
+
+from __future__ import annotations
+
+import click
+
+from neat_delta.cli.common import json_option, layout_options, print_json, store_option, the_store, told_layout, working
+
+__all__ = ["undo"]
+
+
+@click.command(
+    short_help="Write the files that take CHANGES back.",
+    epilog="\b\nExample, on the demo's files:\n  neat-delta undo changes.jsonl --to back",
+)
+@click.argument("changes")
+@click.option("--to", "folder", required=True, metavar="DIR", help="The folder to make for the files.")
+@click.option(
+    "--now",
+    metavar="FILE",
+    help="A fresh export: only what still stands as it was set is taken back.  [default: as if all of it landed]",
+)
+@click.option("--live", metavar="FILE", help="Where the live catalogue is now.  [default: where compare found it]")
+@click.option("--replace", is_flag=True, help="Replace DIR if everything in it came from Neat Delta.")
+@store_option
+@layout_options(two=False)
+@json_option
+def undo(
+    changes: str, folder: str, now: str | None, live: str | None, replace: bool, store: str | None, as_json: bool
+) -> int:
+    """Write the files that take CHANGES back, under the same importer's rules, and prove them.
+
+    With a fresh export, what somebody changed since is left alone and listed. Exit status 1 when something is.
+    """
+    import neat_delta
+    from neat_delta.core.confirm import undone
+
+    known = the_store(store)
+    told = known[0] if known else None
+    with working(f"Reading {changes} and its live catalogue"):
+        found = neat_delta.read_changes(changes, findings=False)
+        before = neat_delta.read_live(found, changes, live)
+        layout = told_layout("live", told.file.layout if told else found.header.live.layout)
+        fresh = None if now is None else neat_delta.read(now, layout)
+        back, base, left = undone(found, before, fresh, told)
+    with working("Writing and replaying"):
+        importer = told.importer if told else neat_delta.Importer()
+        manifest = neat_delta.write_updates(back, base, importer, folder, replace=replace)
+    if as_json:
+        print_json({"folder": folder, "manifest": manifest, "left": left})
+    else:
+        from neat_delta.cli.write import said_form
+        from neat_delta.files.updates import layout_of
+        from neat_delta.report import terminal as report
+
+        console = report.terminal()
+        report.print_left(console, left)
+        report.print_written(console, folder, manifest, said_form(importer, layout_of(base, importer)))
+    return 1 if left or manifest.held else 0

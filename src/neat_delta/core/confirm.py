@@ -1,0 +1,321 @@
+"""Confirming: whether what was sent stands in the next export, item by item, and what else moved meanwhile."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from dataclasses import dataclass, replace
+from typing import Literal
+
+import msgspec
+import polars as pl
+
+from neat_delta.core.catalogue import MARK, Catalogue
+from neat_delta.core.changes import ITEMS_SCHEMA, ChangeSet, Counts, cells_schema
+from neat_delta.core.compare import as_fields
+from neat_delta.core.errors import CatalogueError
+from neat_delta.core.kinds import KINDS
+from neat_delta.core.kinds.number import EXACT, NUMBER_KINDS
+from neat_delta.core.kinds.text import folded
+from neat_delta.core.layout import Writing
+from neat_delta.core.store import Field, Store
+
+__all__ = ["Confirmed", "Landing", "again", "confirm", "undone"]
+
+Outcome = Literal["landed", "not landed", "differently"]
+"""What became of a change: it stands as it was meant, as it was before, or as something else."""
+
+
+class Landing(msgspec.Struct, frozen=True, omit_defaults=True):
+    """One change that did not land as it was meant: its item, its field (null for the whole item), what stood before,
+    what was meant, what stands now (null where there is none), the outcome, and how it differs, where that is plain.
+    """
+
+    key: dict[str, str]
+    field: str | None
+    before: str | None
+    meant: str | None
+    now: str | None
+    outcome: Outcome
+    how: str | None = None
+
+
+@dataclass(frozen=True, slots=True)
+class Confirmed:
+    """The changes that were sent, counted by outcome; those that did not land; and what else moved: `item`'s key,
+    `field`, `before`, `now`, and whether the field is one that the store moves by itself.
+    """
+
+    counts: Mapping[str, int]
+    trouble: list[Landing]
+    moved: pl.DataFrame
+    came: int
+    went: int
+
+    @property
+    def all_landed(self) -> bool:
+        """Whether every change stands as it was meant."""
+        return not self.trouble
+
+
+def confirm(
+    changes: ChangeSet, live: Catalogue, after: Catalogue, store: Store | None = None, only: pl.DataFrame | None = None
+) -> Confirmed:
+    """What became of the sent changes in the catalogue `after`, by value, as the fields' kinds compare.
+
+    `live` is the catalogue before; `only` are the cells that were really sent, where that is less than the change set
+    (`item`, `field`). CatalogueError when `after` lacks the key or a field that was sent.
+    """
+    header = changes.header
+    after = as_fields(after, store or Store())
+    for name in (*header.key, *sorted({str(one) for one in changes.sent()["field"]})):
+        if name not in after.fields:
+            raise CatalogueError(f'{after.path}: it has no field "{name}", so nobody can see what became of it.')
+    places = _places(changes.keys, after.cells, header.key)
+    cells = changes.sent().with_columns(pl.col("field").cast(pl.String))
+    if only is not None:
+        cells = cells.join(only.select("item", "field"), on=["item", "field"], how="semi", maintain_order="left")
+    trouble: list[tuple[int, Landing]] = []
+    counts = {"landed": 0, "not landed": 0, "differently": 0}
+    for (name,), some in cells.group_by("field", maintain_order=True):
+        found = _of_field(str(name), some, after, places, header.settings.get(str(name), Field()), header.writing)
+        for item, before, meant, now, outcome, how in found:
+            counts[outcome] += 1
+            if outcome != "landed":
+                key = changes.keys.row(item, named=True)
+                trouble.append((item, Landing(key, str(name), before, meant, now, outcome, how)))
+    gone = changes.items.with_row_index("item").filter((pl.col("verdict") == "gone") & pl.col("held").is_null())
+    for item in gone["item"]:
+        landed = places[item] is None
+        counts["landed" if landed else "not landed"] += 1
+        if not landed:
+            trouble.append((item, Landing(changes.keys.row(item, named=True), None, None, None, None, "not landed")))
+    order = sorted(trouble, key=lambda one: one[0])
+    return Confirmed(counts, [one for _, one in order], *_moved(changes, live, after, cells))
+
+
+def again(changes: ChangeSet, after: Catalogue, confirmed: Confirmed, store: Store | None = None) -> ChangeSet:
+    """What did not land, as a change set against the catalogue `after`; an item that is there no more is left out."""
+    after = as_fields(after, store or Store())
+    numbers = {tuple(key): number for number, key in enumerate(changes.keys.rows())}
+    verdicts = changes.items["verdict"]
+    wanted: dict[int, Wanted] = {}
+    for one in confirmed.trouble:
+        item = numbers[tuple(one.key.values())]
+        _, cells = wanted.setdefault(item, ("gone" if one.field is None else verdicts[item], {}))
+        if one.field is not None:
+            cells[one.field] = one.meant or ""
+    there = _places(changes.keys, after.cells, changes.header.key)
+    for item, (verdict, cells) in list(wanted.items()):
+        if verdict == "new" and there[item] is not None:
+            wanted[item] = ("changed", cells)
+        elif verdict == "changed" and there[item] is None:
+            del wanted[item]
+    return _change_set(changes, after, wanted)
+
+
+def undone(
+    changes: ChangeSet, live: Catalogue, now: Catalogue | None = None, store: Store | None = None
+) -> tuple[ChangeSet, Catalogue, list[Landing]]:
+    """What takes the sent changes back, as a change set against the catalogue as it is `now` (None: with every change
+    landed), that catalogue, and what is left alone, since it does not stand as we set it: somebody changed it since.
+
+    What stands as it was before needs nothing. A new item is removed only if it stands just as it was sent; one that
+    was removed comes back as live had it.
+    """
+    key = changes.header.key
+    after = as_fields(now, store or Store()) if now is not None else _landed(changes, live)
+    result = confirm(changes, live, after)
+    other = {(tuple(one.key.values()), one.field): one for one in result.trouble}
+    left = [one for one in result.trouble if one.outcome == "differently"]
+    there, places = _places(changes.keys, after.cells, key), live.place(changes.items["live"])
+    wanted: dict[int, Wanted] = {}
+    sent = changes.sent().with_columns(pl.col("field").cast(pl.String))
+    for (item,), cells in sent.group_by("item", maintain_order=True):
+        number = int(str(item))
+        name = tuple(changes.keys.row(number))
+        stands = [
+            (field, before)
+            for field, before in cells.select("field", "before").iter_rows()
+            if (name, field) not in other
+        ]
+        if changes.items["verdict"][number] == "changed":
+            if stands:
+                wanted[number] = ("changed", dict(stands))
+        elif len(stands) == cells.height:
+            wanted[number] = ("gone", {})
+    items = changes.items.with_row_index("item").filter((pl.col("verdict") == "gone") & pl.col("held").is_null())
+    for number in items["item"]:
+        if there[number] is None:
+            row = live.cells.row(places[number], named=True)
+            wanted[number] = ("new", {name: text for name, text in row.items() if name not in key and text.strip()})
+    fields = [name for name in live.fields if name not in key and name in after.fields]
+    header = msgspec.structs.replace(changes.header, fields=fields)
+    return _change_set(replace(changes, header=header), after, wanted), after, left
+
+
+def _landed(changes: ChangeSet, live: Catalogue) -> Catalogue:
+    """Live as it is once every change has landed."""
+    places = live.place(changes.items["live"])
+    cells, sent = live.cells, changes.sent()
+    for (name,), some in sent.filter(pl.col("before").is_not_null()).group_by("field", maintain_order=True):
+        column = cells[str(name)].clone().scatter(places.gather(some["item"]), some["after"])
+        cells = cells.with_columns(column.alias(str(name)))
+    items = changes.items.with_row_index("item").filter(pl.col("held").is_null())
+    gone = places.gather(items.filter(pl.col("verdict") == "gone")["item"])
+    cells = cells.filter(~pl.repeat(False, cells.height, eager=True).scatter(gone, True))
+    new = items.filter(pl.col("verdict") == "new")["item"]
+    rows = {name: dict.fromkeys(live.fields, "") | changes.keys.row(name, named=True) for name in new}
+    for item, field, text in sent.filter(pl.col("before").is_null()).select("item", "field", "after").iter_rows():
+        rows[item][field] = text
+    added = pl.DataFrame(list(rows.values()), schema=cells.schema, orient="row")
+    return replace(live, cells=pl.concat([cells, added]), numbers=None)
+
+
+Wanted = tuple[Literal["changed", "new", "gone"], dict[str, str]]
+"""What is to become of an item: its verdict, and its fields' texts."""
+
+
+def _change_set(changes: ChangeSet, after: Catalogue, wanted: Mapping[int, Wanted]) -> ChangeSet:
+    """A change set against the catalogue `after` that makes of these items what is wanted."""
+    fields = changes.header.fields
+    places = _places(changes.keys, after.cells, changes.header.key)
+    known = sorted((places[item], item) for item, (verdict, _) in wanted.items() if verdict != "new")
+    order = [item for _, item in known] + sorted(item for item, (verdict, _) in wanted.items() if verdict == "new")
+    items, rows = [], []
+    for number, item in enumerate(order):
+        verdict, cells = wanted[item]
+        place = places[item] if verdict != "new" else None
+        row = None if place is None else int(after.row(pl.Series([place]))[0])
+        sheet = None if verdict == "gone" else changes.items["sheet"][item] or number + 2
+        items.append((verdict, row, sheet, None))
+        for name in fields:
+            if name in cells:
+                rows.append((number, name, None if place is None else after.cells[name][place], cells[name], None))
+    table = pl.DataFrame(items, schema=ITEMS_SCHEMA, orient="row")
+    counted = {verdict: int((table["verdict"] == verdict).sum()) for verdict in ("changed", "new", "gone")}
+    counts = Counts(
+        same=after.cells.height - counted["changed"] - counted["gone"],
+        set_aside_live=0,
+        set_aside_sheet=0,
+        cells=len(rows),
+        held_cells=0,
+        blanks_kept=0,
+        written_differently=0,
+        **counted,
+    )
+    header = msgspec.structs.replace(
+        changes.header, live=after.source, counts=counts, findings=[], near=[], set_aside=[]
+    )
+    cells_table = pl.DataFrame(rows, schema=cells_schema(fields), orient="row")
+    keys = changes.keys.gather(pl.Series(order, dtype=pl.Int64))
+    return ChangeSet(header, keys, table, cells_table)
+
+
+def _places(keys: pl.DataFrame, cells: pl.DataFrame, key: list[str]) -> pl.Series:
+    """Where these keys stand in a catalogue; null where they do not."""
+    there = cells.select(pl.col(name).str.strip_chars() for name in key).with_row_index(MARK).unique(key, keep="first")
+    wanted = keys.select(pl.col(name).str.strip_chars() for name in key)
+    return wanted.join(there, on=key, how="left", maintain_order="left")[MARK]
+
+
+def _of_field(
+    name: str, cells: pl.DataFrame, after: Catalogue, places: pl.Series, field: Field, writing: Writing
+) -> list[tuple[int, str | None, str, str | None, Outcome, str | None]]:
+    """Each cell of a field with what stands there now and what that means."""
+    now = after.cells[name].gather(places.gather(cells["item"]))
+    kind = KINDS[field.kind]
+
+    def value(texts: pl.Series) -> pl.Series:
+        filled = texts.fill_null("")
+        read = kind.read(filled, field, writing)
+        return pl.select(pl.coalesce(read, folded(filled))).to_series()
+
+    same = (value(now) == value(cells["after"])) & now.is_not_null()
+    still = (value(now) == value(cells["before"])) & (now.is_not_null() == cells["before"].is_not_null())
+    still |= now.is_null()
+    outcomes: list[Outcome] = [
+        "landed" if one else "not landed" if other else "differently" for one, other in zip(same, still, strict=True)
+    ]
+    return [
+        (
+            item,
+            before,
+            meant,
+            text,
+            outcome,
+            _how(meant, text or "", field, writing) if outcome == "differently" else None,
+        )
+        for (item, before, meant), text, outcome in zip(
+            cells.select("item", "before", "after").iter_rows(), now, outcomes, strict=True
+        )
+    ]
+
+
+def _how(meant: str, now: str, field: Field, writing: Writing) -> str | None:
+    """How what stands there differs from what was meant, where that is plain."""
+    if not now.strip():
+        return "emptied"
+    if meant.casefold() == now.casefold():
+        return "in other case"
+    if field.kind not in NUMBER_KINDS and len(now) < len(meant) and meant.startswith(now.rstrip(".…")):
+        return f"cut after {len(now):,} characters"
+    if field.kind in NUMBER_KINDS:
+        texts = KINDS[field.kind].read(pl.Series([meant, now]), field, writing).cast(EXACT, strict=False)
+        if texts.null_count() == 0 and abs(texts[0] - texts[1]) < 1 and len(now) < len(meant):
+            return "rounded"
+    if "".join(meant.split()) == "".join(now.split()):
+        return "with other spaces"
+    return None
+
+
+def _moved(changes: ChangeSet, live: Catalogue, after: Catalogue, sent: pl.DataFrame) -> tuple[pl.DataFrame, int, int]:
+    """What else is otherwise now: cells, items that came, items that went."""
+    header = changes.header
+    key = header.key
+    there = live.cells.select(pl.col(name).str.strip_chars() for name in key)
+    at = _places(there, after.cells, key)
+    ours = _places(changes.keys, there, key)
+    both = at.is_not_null().arg_true()
+    theirs = at.gather(both)
+    touched = sent.with_columns(place=ours.gather(sent["item"]))
+    tables = [
+        pl.DataFrame(
+            schema={
+                **dict.fromkeys(key, pl.String),
+                "field": pl.String,
+                "before": pl.String,
+                "now": pl.String,
+                "moving": pl.Boolean,
+            }
+        )
+    ]
+    for name in live.fields:
+        if name in key or name not in after.fields:
+            continue
+        before, now = live.cells[name].gather(both), after.cells[name].gather(theirs)
+        other = (before != now).arg_true()
+        mine = touched.filter(pl.col("field") == name)["place"].drop_nulls()
+        other = other.filter(~both.gather(other).is_in(mine.implode()))
+        if not other.len():
+            continue
+        field = header.settings.get(name, Field())
+        old, new = before.gather(other), now.gather(other)
+        kind = KINDS[field.kind]
+        values = [
+            pl.select(pl.coalesce(kind.read(texts, field, header.writing), folded(texts))).to_series()
+            for texts in (old, new)
+        ]
+        real = (values[0] != values[1]).arg_true()
+        keys = there.gather(both.gather(other.gather(real)))
+        tables.append(
+            keys.with_columns(
+                field=pl.lit(name), before=old.gather(real), now=new.gather(real), moving=pl.lit(field.moving)
+            )
+        )
+    gone = _places(changes.keys.filter(changes.items["verdict"] == "gone"), there, key)
+    added = changes.keys.filter(changes.items["verdict"] == "new")
+    now_there = after.cells.select(pl.col(name).str.strip_chars() for name in key)
+    came = _places(now_there, pl.concat([there, added.select(key)]), key)
+    went = at.is_null().arg_true()
+    went = went.filter(~went.is_in(gone.drop_nulls().implode()))
+    return pl.concat(tables), came.null_count(), went.len()

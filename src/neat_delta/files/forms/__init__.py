@@ -1,0 +1,23 @@
+"""The forms of update files, one file for each sort, each registered here in one line."""
+
+from __future__ import annotations
+
+from neat_delta.core.importer import FormName
+from neat_delta.files.forms.base import Form, Shape
+from neat_delta.files.forms.delimited import DELIMITED
+from neat_delta.files.forms.objects import JSON, JSON_LINES
+from neat_delta.files.forms.patches import JSON_PATCH, MERGE_PATCH
+from neat_delta.files.forms.xlsx import XLSX
+from neat_delta.files.forms.xml import XML
+
+__all__ = ["FORMS", "Form", "Shape"]
+
+FORMS: dict[FormName, Form] = {
+    "delimited": DELIMITED,
+    "xlsx": XLSX,
+    "json": JSON,
+    "json lines": JSON_LINES,
+    "xml": XML,
+    "merge patch": MERGE_PATCH,
+    "json patch": JSON_PATCH,
+}

@@ -1,0 +1,43 @@
+"""Delimited text, in any dialect."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+import polars as pl
+
+from neat_delta.core.layout import Layout
+from neat_delta.files.delimited import read_text, write_delimited
+from neat_delta.files.forms.base import Form, Shape
+
+__all__ = ["DELIMITED"]
+
+
+def _write(cells: pl.DataFrame, shape: Shape) -> bytes:
+    return write_delimited(cells.select(pl.all().fill_null("")), shape.layout, shape.name)
+
+
+def _read(path: Path, shape: Shape) -> pl.DataFrame:
+    return read_text(path.read_bytes(), path.name, shape.layout).cells
+
+
+def _hold(texts: pl.Series, layout: Layout) -> pl.Series:
+    fits = ~texts.str.contains("\0", literal=True)
+    if layout.quote == "":
+        fits &= ~texts.str.contains_any([layout.separator or ",", "\n", "\r"])
+    if layout.encoding is not None and not layout.encoding.startswith("utf"):
+        odd = (texts.str.len_bytes() != texts.str.len_chars()).arg_true()
+        wrong = pl.Series([_cannot(text, layout.encoding) for text in texts.gather(odd)], dtype=pl.Boolean)
+        fits = fits.scatter(odd.filter(wrong), False)
+    return fits
+
+
+def _cannot(text: str, encoding: str) -> bool:
+    try:
+        text.encode(encoding)
+    except UnicodeEncodeError:
+        return True
+    return False
+
+
+DELIMITED = Form(".csv", _write, _read, _hold)

@@ -1,0 +1,307 @@
+"""Importers of many kinds, each a store file, on the demo's round: what the plan comes to, and that it is proven."""
+
+from __future__ import annotations
+
+import json
+import re
+from importlib.resources import files
+from pathlib import Path
+from typing import Any
+
+import pytest
+
+DEMO = files("neat_delta.demo")
+
+IMPORTERS: dict[str, str] = {
+    "clears": 'blanks = "clear"',
+    "skips, with a mark": 'blanks = "skip"\nempties = "(none)"',
+    "skips, cannot empty": 'blanks = "skip"',
+    "wants fields in every row": 'blanks = "clear"\ncarries = ["tax_class", "status"]',
+    "updates only": 'blanks = "clear"\ntakes = "updates"',
+    "removes by a file": 'blanks = "skip"\nempties = "-"\n[importer.removal]\nhow = "row"',
+    "removes by a flag": 'blanks = "skip"\nempties = "-"\ncarries = ["tax_class"]\n'
+    '[importer.removal]\nhow = "flag"\nheading = "delete"\nvalue = "1"',
+    "retires by a status": 'blanks = "clear"\n[importer.removal]\nhow = "value"\nheading = "status"\nvalue = "hidden"',
+    "marks and differences": 'blanks = "skip"\nempties = "-"\nlists = "marked"\nadjusted = ["stock"]\n'
+    'with_adjusted = { "stock reason" = "recount" }',
+    "deletes what is missing": 'blanks = "skip"\nempties = "-"\nmissing = "deleted"',
+    "small files with fixed headings": 'blanks = "skip"\nempties = "-"\nmost_rows = 10\n'
+    'headings = ["sku", "price", "cost", "sale_price", "stock", "name", "status", "tags"]',
+    "new items with defaults": 'blanks = "clear"\nneeds = ["brand", "status"]\ndefaults = { brand = "Quillfern" }',
+    "XML": 'blanks = "clear"\nform = "xml"\n[importer.removal]\nhow = "row"',
+    "a workbook": 'blanks = "clear"\nform = "xlsx"\nmost_bytes = 9000',
+    "merge patch": 'form = "merge patch"',
+    "JSON patch": 'form = "json patch"',
+    "tab text": 'blanks = "clear"\nseparator = "\\t"\nencoding = "cp1252"\nline_end = "CRLF"\nquote_all = true',
+}
+
+PLANNED = {
+    "clears": (7, 73, 37, 0, 0, 12, 2),
+    "skips, with a mark": (2, 73, 37, 0, 0, 12, 2),
+    "skips, cannot empty": (2, 70, 34, 0, 0, 15, 8),
+    "wants fields in every row": (7, 73, 37, 68, 0, 12, 2),
+    "updates only": (6, 57, 35, 0, 0, 14, 0),
+    "removes by a file": (3, 73, 49, 0, 0, 0, 0),
+    "removes by a flag": (3, 85, 49, 47, 0, 0, 0),
+    "retires by a status": (7, 84, 48, 0, 0, 0, 2),
+    "marks and differences": (2, 73, 37, 7, 0, 12, 2),
+    "deletes what is missing": (1, 73, 408, 0, 0, 0, 0),
+    "small files with fixed headings": (4, 57, 35, 0, 0, 14, 0),
+    "new items with defaults": (7, 75, 37, 0, 0, 12, 2),
+    "XML": (3, 73, 49, 0, 0, 0, 0),
+    "a workbook": (7, 73, 37, 0, 0, 12, 2),
+    "merge patch": (3, 73, 49, 0, 0, 0, 0),
+    "JSON patch": (3, 73, 49, 0, 0, 0, 0),
+    "tab text": (7, 73, 37, 0, 0, 12, 2),
+}
+"""Files, cells that change, keys, required and carried; held by the importer; one way."""
+
+
+def planned(run, folder: Path, importer: str, *options: str):
+    """The demo's round, every change asked for, written for an importer: what `write` says of it."""
+    text = DEMO.joinpath("neat-delta.toml").read_text()
+    text = re.sub(r"\[importer\]\n.*\n", f"[importer]\n{importer}\n", text)
+    (folder / "neat-delta.toml").write_text(text)
+    for name in ("live.csv", "sheet.csv"):
+        (folder / name).write_bytes(DEMO.joinpath(name).read_bytes())
+    asked = ("--repair", "--with-new", "--with-gone", "--blanks", "clear", "--with-new-values", "tags")
+    run("compare", "live.csv", "sheet.csv", "-o", "c.jsonl", *asked, "--accept", "required")
+    done = run("write", "c.jsonl", "--to", "out", "--json", *options)
+    assert done.returncode in {0, 1}, done.stderr
+    return json.loads(done.stdout)["manifest"]
+
+
+@pytest.mark.parametrize("name", IMPORTERS)
+def test_each_importer_gets_its_files(run, tmp_path, name):
+    whole = ["--whole-catalogue"] if 'missing = "deleted"' in IMPORTERS[name] else []
+    found = planned(run, tmp_path, IMPORTERS[name], *whole)
+    cells = found["cells"]
+    plan = (len(found["update"]), *cells.values(), len(found["held"]), len(found["one_way"]))
+    assert plan == PLANNED[name]
+    assert (tmp_path / "out" / "READ-ME-FIRST.txt").read_text().startswith("READ ME FIRST\n\nImport these files")
+
+
+def shop(put, importer: str, settings: str = "", live: str = "", sheet: str = "") -> None:
+    put(
+        "neat-delta.toml",
+        f"""version = 1
+[key]
+fields = ["sku"]
+[importer]
+{importer}
+[fields.sku]
+kind = "code"
+[fields.name]
+[fields.price]
+kind = "money"
+[fields.stock]
+kind = "integer"
+moving = true
+[fields.tags]
+kind = "list"
+separator = ","
+{settings}""",
+    )
+    put("live.csv", live or 'sku,name,price,stock,tags\nA,Veil,9.90,5,"a,b"\nB,Suit,20.00,7,a\nC,Hat,3.00,0,\n')
+    put(
+        "sheet.csv",
+        sheet or 'sku,name,price,stock,tags\nA,Veil,10.90,3,"b,new"\nB,Suit,,7,a\nD,"Glove & <hat>",8.00,,\n',
+    )
+
+
+ASKED = ("--blanks", "clear", "--with-new", "--with-gone", "--with-new-values", "tags", "--accept", "large-round")
+
+WRITTEN: dict[str, list[Any]] = {
+    'blanks = "skip"\nempties = "none"\nlists = "marked"\nadjusted = ["stock"]\nwith_adjusted = { why = "counted" }': [
+        'sku,name,price\nD,Glove & <hat>,8.00\n',
+        'sku,price,stock,tags,why\nA,10.90,-2,"+new,-a",counted\nB,none,,,\n',
+    ],
+    'form = "merge patch"': [
+        {"D": {"name": "Glove & <hat>", "price": "8.00"}},
+        {"A": {"price": "10.90", "stock": "3", "tags": "b,new"}, "B": {"price": None}},
+        {"C": None},
+    ],
+    'form = "json patch"': [
+        [{"op": "add", "path": "/D", "value": {"name": "Glove & <hat>", "price": "8.00"}}],
+        [
+            {"op": "add", "path": "/A/price", "value": "10.90"},
+            {"op": "add", "path": "/A/stock", "value": "3"},
+            {"op": "add", "path": "/A/tags", "value": "b,new"},
+            {"op": "remove", "path": "/B/price"},
+        ],
+        [{"op": "remove", "path": "/C"}],
+    ],
+    'form = "json lines"\nblanks = "clear"': [
+        '{"sku":"D","name":"Glove & <hat>","price":"8.00"}\n',
+        '{"sku":"A","price":"10.90","stock":"3","tags":"b,new"}\n{"sku":"B","price":""}\n',
+    ],
+    'form = "xml"\nblanks = "clear"\n[importer.removal]\nhow = "row"': [
+        '<?xml version="1.0" encoding="UTF-8"?>\n<items>\n<item><field name="sku">D</field>'
+        '<field name="name">Glove &amp; &lt;hat&gt;</field><field name="price">8.00</field></item>\n</items>\n',
+        None,
+        '<?xml version="1.0" encoding="UTF-8"?>\n<items>\n<item><field name="sku">C</field></item>\n</items>\n',
+    ],
+    'blanks = "skip"\nempties = "-"\n[importer.removal]\nhow = "flag"\nheading = "drop"\nvalue = "yes"': [
+        None, None, "sku,drop\nC,yes\n",
+    ],
+}  # fmt: skip
+
+
+@pytest.mark.parametrize("importer", WRITTEN)
+def test_what_stands_in_the_files(run, put, tmp_path, importer):
+    shop(put, importer)
+    run("compare", "live.csv", "sheet.csv", "-o", "c.jsonl", *ASKED)
+    done = run("write", "c.jsonl", "--to", "out")
+    assert not done.stderr and "proven by replay on live" in done.stdout
+    found = [path.read_text() for path in sorted((tmp_path / "out").glob("update-*"))]
+    assert len(found) == len(WRITTEN[importer])
+    for text, wanted in zip(found, WRITTEN[importer], strict=True):
+        if wanted is not None:
+            assert (text if isinstance(wanted, str) else json.loads(text)) == wanted
+
+
+def test_fewer_files_carry_cells_along_but_never_a_moving_one(run, put, tmp_path):
+    live = [f"Q{n},n,1.00,{n},a" for n in range(12)]
+    edits = ["Q0,m,1.00,0,a", "Q1,n,2.00,1,a", "Q2,m,2.00,2,a", "Q3,n,1.00,9,a", "Q4,m,1.00,9,a"]
+    head = "sku,name,price,stock,tags\n"
+    shop(put, "", live=head + "\n".join(live) + "\n", sheet=head + "\n".join(edits + live[5:]) + "\n")
+    run("compare", "live.csv", "sheet.csv", "-o", "c.jsonl", *ASKED)
+    counts = {}
+    for most in (8, 4, 2, 1):
+        manifest = json.loads(run("write", "c.jsonl", "--to", f"out{most}", "--json", "--most-files", str(most)).stdout)
+        counts[most] = (len(manifest["manifest"]["update"]), manifest["manifest"]["cells"]["carried"])
+        for file in (tmp_path / f"out{most}").glob("update-*.csv"):
+            header, *rows = file.read_text().splitlines()
+            assert "stock" not in header or all(row.split(",")[0] in {"Q3", "Q4"} for row in rows)
+    assert counts == {8: (5, 0), 4: (4, 1), 2: (2, 3), 1: (2, 3)}
+
+
+def test_an_importer_that_deletes_what_is_missing_gets_all_or_nothing(run, put, tmp_path):
+    shop(put, 'blanks = "clear"\nmissing = "deleted"', live="sku,name,price\nA,a,1\nB,b,2\nC,c,3\n",
+         sheet="sku,name,price\nA,a,1.50\nB,b,2\nD,d,4\n")  # fmt: skip
+    run("compare", "live.csv", "sheet.csv", "-o", "c.jsonl", *ASKED)
+    failed = run("write", "c.jsonl", "--to", "out")
+    assert failed.returncode == 2 and "would delete the rest of the catalogue" in failed.stderr
+    assert run("write", "c.jsonl", "--to", "out", "--whole-catalogue").returncode == 0
+    assert (tmp_path / "out" / "update-1.csv").read_text() == "sku,name,price\nA,a,1.50\nB,b,2\nD,d,4\n"
+    assert (tmp_path / "out" / "undo-1.csv").read_text() == "sku,name,price\nA,a,1\nB,b,2\nC,c,3\n"
+    run("compare", "live.csv", "sheet.csv", "-o", "c.jsonl", "--with-new")  # the item that is gone is held, so it stays
+    assert run("write", "c.jsonl", "--to", "kept", "--whole-catalogue").returncode == 1
+    assert "C,c,3" in (tmp_path / "kept" / "update-1.csv").read_text()
+
+
+def test_files_are_split_between_items(run, put, tmp_path):
+    live = "".join(f"Q{n:03},n{n},1.00\n" for n in range(100))
+    shop(put, 'blanks = "clear"\nmost_rows = 40\nmost_bytes = 300', live="sku,name,price\n" + live,
+         sheet="sku,name,price\n" + live.replace("1.00", "2.00"))  # fmt: skip
+    run("compare", "live.csv", "sheet.csv", "-o", "c.jsonl", *ASKED)
+    assert run("write", "c.jsonl", "--to", "out").returncode == 0
+    written = [path.read_text() for path in sorted((tmp_path / "out").glob("update-*"))]
+    assert all(len(text) <= 300 and text.startswith("sku,price\n") for text in written)
+    assert "".join(text.partition("\n")[2] for text in written) == "".join(f"Q{n:03},2.00\n" for n in range(100))
+    shop(put, 'blanks = "clear"\nmost_bytes = 12', live="sku,name,price\nA,a,1\n", sheet="sku,name,price\nA,a,25\n")
+    run("compare", "live.csv", "sheet.csv", "-o", "c.jsonl", *ASKED)
+    failed = run("write", "c.jsonl", "--to", "small")
+    assert failed.returncode == 2 and "the importer takes no file of that size" in failed.stderr
+    assert not (tmp_path / "small").exists()
+
+
+def test_parents_come_before_their_variants(run, put, tmp_path):
+    shop(put, "", '[fields.parent]\nkind = "code"\nrefers = true\n', live="sku,name,parent\nA,a,\n",
+         sheet="sku,name,parent\nA,a,\nV2,v,V1\nV1,v,P\nP,p,A\nX,x,X\n")  # fmt: skip
+    run("compare", "live.csv", "sheet.csv", "-o", "c.jsonl", *ASKED)
+    run("write", "c.jsonl", "--to", "out")
+    rows = (tmp_path / "out" / "update-1.csv").read_text().splitlines()[1:]
+    assert [row.split(",")[0] for row in rows] == ["P", "V1", "V2", "X"]
+
+
+@pytest.mark.parametrize(
+    "importer, said",
+    [
+        ('empties = "x"', "a blank cell clears the field already, so it needs no mark"),
+        ('carries = ["stock"]', "every row must have it, and it is never sent unless it changes"),
+        ('carries = ["prise"]', 'there is no field "prise" under [fields]'),
+        ('adds = "-"', "it is the same as takes_away"),
+        ('adjusted = ["name"]', '"name" is no field of numbers'),
+        ('headings = ["price"]', 'the key field "sku" is not among them'),
+        ('form = "xml"\nheadings = ["sku"]', "it has no headings to be fixed"),
+        ('missing = "deleted"\ntakes = "updates"', "must take everything"),
+        ('[importer.removal]\nhow = "flag"', "flag and value need a heading and a value"),
+        ('[importer.removal]\nhow = "value"\nheading = "gone"\nvalue = "1"', '"gone" must be a field'),
+        ('blank = "skip"', 'Did you mean "blanks"?'),
+    ],
+)  # fmt: skip
+def test_importers_that_cannot_be_are_refused(run, put, importer, said):
+    shop(put, importer)
+    done = run("compare", "live.csv", "sheet.csv")
+    assert done.returncode == 2 and said in done.stderr
+
+
+def test_confirming_from_the_next_export(run, put, tmp_path):
+    shop(
+        put,
+        'blanks = "skip"',
+        sheet='sku,name,price,stock,tags\nA,Long veil,10.90,3,"b,new"\nB,Suit,21.50,7,a\nC,,3.00,0,\n',
+    )
+    run("compare", "live.csv", "sheet.csv", "-o", "c.jsonl", *ASKED)
+    assert run("write", "c.jsonl", "--to", "out").returncode == 1  # the name of C cannot be emptied
+    put("after.csv", 'sku,price,name,stock,tags\nB,21.5,Suit,6,a\nA,11,Long,3,"new, b"\nC,3.00,Cap,0,\nE,1,e,1,\n')
+    done = run("confirm", "c.jsonl", "after.csv", "--files", "out", "--retry", "again")
+    assert done.returncode == 1 and not done.stderr
+    for line in (
+        "5 changes: 3 landed, 2 differently",
+        "  A  name: Long veil was meant, and it is Long, cut after 4 characters",
+        "  A  price: 10.90 was meant, and it is 11, rounded",
+        "what else is otherwise now: 1 cell",
+        "  C  name: Hat → Cap",
+        "what moves by itself: 1 cell",
+        "  B  stock: 7 → 6",
+        "1 item came that live did not have",
+        "Wrote 1 update file to again.",
+    ):
+        assert line in done.stdout.splitlines()
+    assert (tmp_path / "again" / "update-1.csv").read_text() == "sku,price,name\nA,10.90,Long veil\n"
+    without = json.loads(run("confirm", "c.jsonl", "after.csv", "--json").stdout)
+    assert without["counts"] == {"landed": 3, "not landed": 0, "differently": 3}
+    assert without["trouble"][2] == {
+        "key": {"sku": "C"}, "field": "name", "before": "Hat", "meant": "", "now": "Cap", "outcome": "differently",
+    }  # fmt: skip
+    put("after.csv", 'sku,name,price,stock,tags\nA,Long veil,10.90,3,"b,new"\nB,Suit,21.50,7,a\nC,Hat,3.00,0,\n')
+    done = run("confirm", "c.jsonl", "after.csv", "--files", "out")
+    assert (done.returncode, done.stdout) == (0, "All 5 changes landed.\n")
+    put("after.csv", "sku,price\nA,1\n")
+    failed = run("confirm", "c.jsonl", "after.csv")
+    assert failed.returncode == 2 and 'it has no field "name"' in failed.stderr
+
+
+def test_new_and_removed_items_are_confirmed_and_sent_again(run, put, tmp_path):
+    shop(put, '[importer.removal]\nhow = "row"')
+    run("compare", "live.csv", "sheet.csv", "-o", "c.jsonl", *ASKED)
+    done = run("confirm", "c.jsonl", "live.csv", "--retry", "again")
+    assert "  C: it is still there" in done.stdout.splitlines()
+    assert "  D  name: Glove & <hat> was meant, and there is no such item" in done.stdout.splitlines()
+    assert run("write", "c.jsonl", "--to", "out").returncode == 0
+    for name in ("update-1.csv", "update-2.csv", "update-3.csv"):
+        assert (tmp_path / "again" / name).read_bytes() == (tmp_path / "out" / name).read_bytes()
+
+
+def test_undoing_later_takes_back_only_what_still_stands(run, put, tmp_path):
+    shop(put, '[importer.removal]\nhow = "row"')
+    run("compare", "live.csv", "sheet.csv", "-o", "c.jsonl", *ASKED)
+    assert run("write", "c.jsonl", "--to", "out").returncode == 0
+    assert run("undo", "c.jsonl", "--to", "back").returncode == 0
+    ours = sorted(path.read_text() for path in (tmp_path / "back").glob("update-*"))
+    assert ours == sorted(path.read_text() for path in (tmp_path / "out").glob("undo-*"))
+    # Since then A's price was changed by hand, and the glove, too; B's price came back by itself.
+    put("now.csv", 'sku,name,price,stock,tags\nA,Veil,12.00,3,"b, new"\nB,Suit,20.00,7,a\nD,Mitten,8.00,,\n')
+    done = run("undo", "c.jsonl", "--to", "later", "--now", "now.csv")
+    assert done.returncode == 1 and not done.stderr
+    for line in (
+        "left alone, as somebody changed it since",
+        "  A  price: 10.90 was meant, and it is 12.00",
+        "  D  name: Glove & <hat> was meant, and it is Mitten",
+        "proven by replay on live",
+    ):
+        assert line in done.stdout.splitlines()
+    written = [path.read_text() for path in sorted((tmp_path / "later").glob("update-*"))]
+    assert written == ["sku,name,price,stock\nC,Hat,3.00,0\n", 'sku,stock,tags\nA,5,"a,b"\n']
