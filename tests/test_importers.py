@@ -285,6 +285,23 @@ def test_new_and_removed_items_are_confirmed_and_sent_again(run, put, tmp_path):
         assert (tmp_path / "again" / name).read_bytes() == (tmp_path / "out" / name).read_bytes()
 
 
+def test_an_item_that_is_retired_has_landed(run, put):
+    retires = '[importer.removal]\nhow = "value"\nheading = "name"\nvalue = "retired"'
+    shop(put, retires)
+    run("compare", "live.csv", "sheet.csv", "-o", "c.jsonl", *ASKED)
+    after = 'sku,name,price,stock,tags\nA,Veil,10.90,3,"b,new"\nB,Suit,,7,a\nC,{},3.00,0,\nD,Glove & <hat>,8.00,,\n'
+    put("after.csv", after.format("retired"))
+    done = run("confirm", "c.jsonl", "after.csv")
+    assert (done.returncode, done.stdout) == (0, "All 7 changes landed.\n")
+    put("after.csv", after.format("Hat"))
+    assert run("confirm", "c.jsonl", "after.csv").returncode == 1
+    # An importer that cannot remove it held it back, so that nobody looks for it.
+    shop(put, "")
+    run("write", "c.jsonl", "--to", "out")
+    done = run("confirm", "c.jsonl", "after.csv", "--files", "out")
+    assert (done.returncode, done.stdout) == (0, "All 6 changes landed.\n")
+
+
 def test_undoing_later_takes_back_only_what_still_stands(run, put, tmp_path):
     shop(put, '[importer.removal]\nhow = "row"')
     run("compare", "live.csv", "sheet.csv", "-o", "c.jsonl", *ASKED)

@@ -172,7 +172,7 @@ def the_target(changes, live, planned, importer):
 
 
 @given(rounds(), BLANKS, st.booleans(), st.booleans(), st.data(), DIALECTS, st.integers(1, 8))
-@settings(max_examples=int(os.environ.get("NEAT_DELTA_ROUNDS", "800")))
+@settings(max_examples=int(os.environ.get("NEAT_DELTA_ROUNDS", "500")))
 def test_importing_the_files_gives_the_target_and_the_undo_gives_live(
     tmp_path, round_, blanks, with_new, with_gone, data, dialect, most_files
 ):

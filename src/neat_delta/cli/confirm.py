@@ -2,16 +2,9 @@
 
 from __future__ import annotations
 
-from typing import TYPE_CHECKING
-
 import click
 
 from neat_delta.cli.common import json_option, layout_options, print_json, store_option, the_store, told_layout, working
-
-if TYPE_CHECKING:
-    from polars import DataFrame
-
-    from neat_delta.core.changes import ChangeSet
 
 __all__ = ["confirm"]
 
@@ -46,8 +39,9 @@ def confirm(
     listed apart. Exit status 0 only when all of it landed.
     """
     import neat_delta
-    from neat_delta.core.confirm import again
+    from neat_delta.core.confirm import again, held_back
     from neat_delta.core.confirm import confirm as confirmed
+    from neat_delta.files.updates import read_manifest
 
     known = the_store(store)
     told = known[0] if known else None
@@ -55,8 +49,9 @@ def confirm(
         found = neat_delta.read_changes(changes, findings=False)
         before = neat_delta.read_live(found, changes, live)
         now = neat_delta.read(after, told_layout("live", told.file.layout if told else found.header.live.layout))
-        only = None if folder is None else _sent(found, folder)
-        result = confirmed(found, before, now, told, only)
+        if folder is not None:
+            found = held_back(found, read_manifest(folder).held)
+        result = confirmed(found, before, now, told)
     written = None
     if retry is not None and result.trouble:
         with working("Writing and replaying"):
@@ -80,17 +75,3 @@ def confirm(
             rest = f" Not in them: {left:,} changes of items that are there no more." if left else ""
             console.print(f"\nWrote {count(len(written.update), 'update file')} to {retry}.{rest}", soft_wrap=True)
     return 0 if result.all_landed else 1
-
-
-def _sent(found: ChangeSet, folder: str) -> DataFrame:
-    """The cells that the folder's files carry: those that `write` did not hold."""
-    import polars as pl
-
-    from neat_delta.files.updates import read_manifest
-
-    manifest = read_manifest(folder)
-    numbers = {tuple(key): number for number, key in enumerate(found.keys.rows())}
-    held = {(numbers.get(tuple(one.key.values())), one.field) for one in manifest.held}
-    cells = found.sent().select("item", pl.col("field").cast(pl.String))
-    sent = [(item, field) not in held and (item, None) not in held for item, field in cells.iter_rows()]
-    return cells.filter(pl.Series(sent, dtype=pl.Boolean))

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, replace
 from typing import Literal
 
@@ -17,9 +17,10 @@ from neat_delta.core.kinds import KINDS
 from neat_delta.core.kinds.number import EXACT, NUMBER_KINDS
 from neat_delta.core.kinds.text import folded
 from neat_delta.core.layout import Writing
+from neat_delta.core.manifest import Listed
 from neat_delta.core.store import Field, Store
 
-__all__ = ["Confirmed", "Landing", "again", "confirm", "undone"]
+__all__ = ["Confirmed", "Landing", "again", "confirm", "held_back", "undone"]
 
 Outcome = Literal["landed", "not landed", "differently"]
 """What became of a change: it stands as it was meant, as it was before, or as something else."""
@@ -57,23 +58,35 @@ class Confirmed:
         return not self.trouble
 
 
-def confirm(
-    changes: ChangeSet, live: Catalogue, after: Catalogue, store: Store | None = None, only: pl.DataFrame | None = None
-) -> Confirmed:
+def held_back(changes: ChangeSet, listed: Sequence[Listed]) -> ChangeSet:
+    """The change set with that held, too, which its importer could not take, as a folder's manifest lists it."""
+    why = {(tuple(one.key.values()), one.field): one.reason for one in listed}
+    keys = changes.keys.rows()
+    items = [held or why.get((keys[item], None)) for item, held in enumerate(changes.items["held"])]
+    cells = [
+        held or why.get((keys[item], field))
+        for item, field, held in changes.cells.select("item", "field", "held").rows()
+    ]
+    return replace(
+        changes,
+        items=changes.items.with_columns(held=pl.Series(items, dtype=pl.String)),
+        cells=changes.cells.with_columns(held=pl.Series(cells, dtype=pl.String)),
+    )
+
+
+def confirm(changes: ChangeSet, live: Catalogue, after: Catalogue, store: Store | None = None) -> Confirmed:
     """What became of the sent changes in the catalogue `after`, by value, as the fields' kinds compare.
 
-    `live` is the catalogue before; `only` are the cells that were really sent, where that is less than the change set
-    (`item`, `field`). CatalogueError when `after` lacks the key or a field that was sent.
+    `live` is the catalogue before; the `store` says by which names `after` calls its fields, and how an item is
+    removed. CatalogueError when `after` lacks the key or a field that was sent.
     """
-    header = changes.header
+    header, removal = changes.header, (store or Store()).importer.removal
     after = as_fields(after, store or Store())
     for name in (*header.key, *sorted({str(one) for one in changes.sent()["field"]})):
         if name not in after.fields:
             raise CatalogueError(f'{after.path}: it has no field "{name}", so nobody can see what became of it.')
     places = _places(changes.keys, after.cells, header.key)
     cells = changes.sent().with_columns(pl.col("field").cast(pl.String))
-    if only is not None:
-        cells = cells.join(only.select("item", "field"), on=["item", "field"], how="semi", maintain_order="left")
     trouble: list[tuple[int, Landing]] = []
     counts = {"landed": 0, "not landed": 0, "differently": 0}
     for (name,), some in cells.group_by("field", maintain_order=True):
@@ -85,12 +98,17 @@ def confirm(
                 trouble.append((item, Landing(key, str(name), before, meant, now, outcome, how)))
     gone = changes.items.with_row_index("item").filter((pl.col("verdict") == "gone") & pl.col("held").is_null())
     for item in gone["item"]:
-        landed = places[item] is None
+        place = places[item]
+        retired = removal.how == "value" and place is not None and after.cells[str(removal.heading)][place]
+        landed = place is None or retired == removal.value
         counts["landed" if landed else "not landed"] += 1
         if not landed:
             trouble.append((item, Landing(changes.keys.row(item, named=True), None, None, None, None, "not landed")))
     order = sorted(trouble, key=lambda one: one[0])
-    return Confirmed(counts, [one for _, one in order], *_moved(changes, live, after, cells))
+    ours = cells.select("item", "field")
+    if removal.how == "value":
+        ours = pl.concat([ours, gone.select(pl.col("item").cast(pl.Int64), field=pl.lit(removal.heading))])
+    return Confirmed(counts, [one for _, one in order], *_moved(changes, live, after, ours))
 
 
 def again(changes: ChangeSet, after: Catalogue, confirmed: Confirmed, store: Store | None = None) -> ChangeSet:

@@ -425,7 +425,7 @@ class _Ways:
         free = [one - always for one in told]
         if len(set(free)) < len(free):  # they differ only in what every row has anyway
             free = told
-        for place, name in enumerate(names):
+        for place, name in enumerate(names) if len(free) > most else ():
             if not self._fit(self._now(name, cells["item"].unique(), cells)).all():
                 never.add(place)  # what the files cannot hold is not carried
         groups = grouped(free, sets["item"].list.len().to_list(), most, frozenset(never - always))
