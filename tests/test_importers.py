@@ -285,7 +285,7 @@ def test_new_and_removed_items_are_confirmed_and_sent_again(run, put, tmp_path):
         assert (tmp_path / "again" / name).read_bytes() == (tmp_path / "out" / name).read_bytes()
 
 
-def test_an_item_that_is_retired_has_landed(run, put):
+def test_an_item_that_is_retired_has_landed(run, put, tmp_path):
     retires = '[importer.removal]\nhow = "value"\nheading = "name"\nvalue = "retired"'
     shop(put, retires)
     run("compare", "live.csv", "sheet.csv", "-o", "c.jsonl", *ASKED)
@@ -293,6 +293,8 @@ def test_an_item_that_is_retired_has_landed(run, put):
     put("after.csv", after.format("retired"))
     done = run("confirm", "c.jsonl", "after.csv")
     assert (done.returncode, done.stdout) == (0, "All 7 changes landed.\n")
+    assert run("undo", "c.jsonl", "--to", "back").returncode == 0  # and the new item is retired in its turn
+    assert "sku,name\nC,Hat\nD,retired\n" in [path.read_text() for path in (tmp_path / "back").glob("update-*")]
     put("after.csv", after.format("Hat"))
     assert run("confirm", "c.jsonl", "after.csv").returncode == 1
     # An importer that cannot remove it held it back, so that nobody looks for it.

@@ -13,6 +13,7 @@ from neat_delta.core.catalogue import MARK, Catalogue
 from neat_delta.core.changes import ITEMS_SCHEMA, ChangeSet, Counts, cells_schema
 from neat_delta.core.compare import as_fields
 from neat_delta.core.errors import CatalogueError
+from neat_delta.core.importer import Removal
 from neat_delta.core.kinds import KINDS
 from neat_delta.core.kinds.number import EXACT, NUMBER_KINDS
 from neat_delta.core.kinds.text import folded
@@ -141,8 +142,10 @@ def undone(
     was removed comes back as live had it.
     """
     key = changes.header.key
-    after = as_fields(now, store or Store()) if now is not None else _landed(changes, live)
-    result = confirm(changes, live, after)
+    removal = (store or Store()).importer.removal
+    retires = str(removal.heading) if removal.how == "value" else None
+    after = as_fields(now, store or Store()) if now is not None else _landed(changes, live, removal)
+    result = confirm(changes, live, after, store)
     other = {(tuple(one.key.values()), one.field): one for one in result.trouble}
     left = [one for one in result.trouble if one.outcome == "differently"]
     there, places = _places(changes.keys, after.cells, key), live.place(changes.items["live"])
@@ -163,7 +166,10 @@ def undone(
             wanted[number] = ("gone", {})
     items = changes.items.with_row_index("item").filter((pl.col("verdict") == "gone") & pl.col("held").is_null())
     for number in items["item"]:
-        if there[number] is None:
+        if retires is not None and there[number] is not None:
+            if after.cells[retires][there[number]] == removal.value:
+                wanted[number] = ("changed", {retires: live.cells[retires][places[number]]})
+        elif there[number] is None:
             row = live.cells.row(places[number], named=True)
             wanted[number] = ("new", {name: text for name, text in row.items() if name not in key and text.strip()})
     fields = [name for name in live.fields if name not in key and name in after.fields]
@@ -171,7 +177,7 @@ def undone(
     return _change_set(replace(changes, header=header), after, wanted), after, left
 
 
-def _landed(changes: ChangeSet, live: Catalogue) -> Catalogue:
+def _landed(changes: ChangeSet, live: Catalogue, removal: Removal) -> Catalogue:
     """Live as it is once every change has landed."""
     places = live.place(changes.items["live"])
     cells, sent = live.cells, changes.sent()
@@ -180,7 +186,11 @@ def _landed(changes: ChangeSet, live: Catalogue) -> Catalogue:
         cells = cells.with_columns(column.alias(str(name)))
     items = changes.items.with_row_index("item").filter(pl.col("held").is_null())
     gone = places.gather(items.filter(pl.col("verdict") == "gone")["item"])
-    cells = cells.filter(~pl.repeat(False, cells.height, eager=True).scatter(gone, True))
+    if removal.how == "value":
+        name = str(removal.heading)
+        cells = cells.with_columns(cells[name].clone().scatter(gone, str(removal.value)).alias(name))
+    else:
+        cells = cells.filter(~pl.repeat(False, cells.height, eager=True).scatter(gone, True))
     new = items.filter(pl.col("verdict") == "new")["item"]
     rows = {name: dict.fromkeys(live.fields, "") | changes.keys.row(name, named=True) for name in new}
     for item, field, text in sent.filter(pl.col("before").is_null()).select("item", "field", "after").iter_rows():
