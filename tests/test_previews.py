@@ -5,27 +5,19 @@ from __future__ import annotations
 import json
 import random
 import re
-from decimal import ROUND_HALF_UP, Decimal
+from decimal import Decimal
 from typing import Any
 
-import msgspec
 import pytest
 from matplotlib.patches import Rectangle
 
 from neat_delta import compare
 from neat_delta.core.impact import Keep, told
 from neat_delta.core.records import records
-from neat_delta.core.store import Relations
 from neat_delta.report.charts import Chart, as_png, as_svg, charts
 from tests import afternoons
-from tests.afternoons import STORE, catalogue
-from tests.test_impact import as_sent
-
-PRICED = msgspec.structs.replace(STORE, relations=Relations(price="price", cost="cost", stock="stock"))
-
-
-def half_up(number: Decimal, step: str) -> Decimal:
-    return number.quantize(Decimal(step), ROUND_HALF_UP)
+from tests.afternoons import catalogue
+from tests.test_impact import PRICED, as_sent, half_up
 
 
 def round_of(seed: int) -> tuple[Any, Any]:

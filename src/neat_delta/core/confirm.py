@@ -19,6 +19,7 @@ from neat_delta.core.kinds.number import EXACT, NUMBER_KINDS
 from neat_delta.core.kinds.text import folded
 from neat_delta.core.layout import Writing
 from neat_delta.core.manifest import Listed
+from neat_delta.core.proof import with_cells, without
 from neat_delta.core.store import Field, Store
 
 __all__ = ["Confirmed", "Landing", "again", "confirm", "held_back", "undone"]
@@ -180,17 +181,15 @@ def undone(
 def _landed(changes: ChangeSet, live: Catalogue, removal: Removal) -> Catalogue:
     """Live as it is once every change has landed."""
     places = live.place(changes.items["live"])
-    cells, sent = live.cells, changes.sent()
-    for (name,), some in sent.filter(pl.col("before").is_not_null()).group_by("field", maintain_order=True):
-        column = cells[str(name)].clone().scatter(places.gather(some["item"]), some["after"])
-        cells = cells.with_columns(column.alias(str(name)))
+    sent = changes.sent()
+    cells = with_cells(live.cells, places, sent)
     items = changes.items.with_row_index("item").filter(pl.col("held").is_null())
     gone = places.gather(items.filter(pl.col("verdict") == "gone")["item"])
     if removal.how == "value":
         name = str(removal.heading)
         cells = cells.with_columns(cells[name].clone().scatter(gone, str(removal.value)).alias(name))
     else:
-        cells = cells.filter(~pl.repeat(False, cells.height, eager=True).scatter(gone, True))
+        cells = without(cells, gone)
     new = items.filter(pl.col("verdict") == "new")["item"]
     rows = {name: dict.fromkeys(live.fields, "") | changes.keys.row(name, named=True) for name in new}
     for item, field, text in sent.filter(pl.col("before").is_null()).select("item", "field", "after").iter_rows():
@@ -251,15 +250,11 @@ def _of_field(
 ) -> list[tuple[int, str | None, str, str | None, Outcome, str | None]]:
     """Each cell of a field with what stands there now and what that means."""
     now = after.cells[name].gather(places.gather(cells["item"]))
-    kind = KINDS[field.kind]
-
-    def value(texts: pl.Series) -> pl.Series:
-        filled = texts.fill_null("")
-        read = kind.read(filled, field, writing)
-        return pl.select(pl.coalesce(read, folded(filled))).to_series()
-
-    same = (value(now) == value(cells["after"])) & now.is_not_null()
-    still = (value(now) == value(cells["before"])) & (now.is_not_null() == cells["before"].is_not_null())
+    before, meant_now, stands = (
+        _values(texts.fill_null(""), field, writing) for texts in (cells["before"], cells["after"], now)
+    )
+    same = (stands == meant_now) & now.is_not_null()
+    still = (stands == before) & (now.is_not_null() == cells["before"].is_not_null())
     still |= now.is_null()
     outcomes: list[Outcome] = [
         "landed" if one else "not landed" if other else "differently" for one, other in zip(same, still, strict=True)
@@ -277,6 +272,11 @@ def _of_field(
             cells.select("item", "before", "after").iter_rows(), now, outcomes, strict=True
         )
     ]
+
+
+def _values(texts: pl.Series, field: Field, writing: Writing) -> pl.Series:
+    """The values of a field's texts; the text itself where its kind cannot read it."""
+    return pl.select(pl.coalesce(KINDS[field.kind].read(texts, field, writing), folded(texts))).to_series()
 
 
 def _how(meant: str, now: str, field: Field, writing: Writing) -> str | None:
@@ -328,12 +328,7 @@ def _moved(changes: ChangeSet, live: Catalogue, after: Catalogue, sent: pl.DataF
             continue
         field = header.settings.get(name, Field())
         old, new = before.gather(other), now.gather(other)
-        kind = KINDS[field.kind]
-        values = [
-            pl.select(pl.coalesce(kind.read(texts, field, header.writing), folded(texts))).to_series()
-            for texts in (old, new)
-        ]
-        real = (values[0] != values[1]).arg_true()
+        real = (_values(old, field, header.writing) != _values(new, field, header.writing)).arg_true()
         keys = there.gather(both.gather(other.gather(real)))
         tables.append(
             keys.with_columns(

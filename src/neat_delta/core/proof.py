@@ -14,7 +14,7 @@ from neat_delta.core.replay import replay
 from neat_delta.core.store import Field
 from neat_delta.core.update import ITEM, Action, Plan
 
-__all__ = ["check_against", "prove", "target"]
+__all__ = ["check_against", "prove", "target", "with_cells", "without"]
 
 
 def check_against(live: Catalogue, changes: ChangeSet, name: str) -> None:
@@ -49,12 +49,13 @@ def _agree(same: pl.Series, item: pl.Series, changes: ChangeSet, name: str, what
 
 def target(live: Catalogue, changes: ChangeSet, plan: Plan) -> pl.DataFrame:
     """What live is to become: the sent cells at their value after, what is removed gone, what is added at the end."""
-    wanted = _with(live.cells, live.place(changes.items["live"]), plan.sent)
-    wanted = _without(wanted, live.place(changes.items["live"]).gather(plan.removed))
+    wanted = with_cells(live.cells, live.place(changes.items["live"]), plan.sent)
+    wanted = without(wanted, live.place(changes.items["live"]).gather(plan.removed))
     return pl.concat([wanted, plan.added.select(live.fields)]) if plan.added.height else wanted
 
 
-def _without(cells: pl.DataFrame, places: pl.Series) -> pl.DataFrame:
+def without(cells: pl.DataFrame, places: pl.Series) -> pl.DataFrame:
+    """A catalogue without the items at these places."""
     return cells.filter(~pl.repeat(False, cells.height, eager=True).scatter(places, True)) if places.len() else cells
 
 
@@ -63,17 +64,17 @@ def left(live: Catalogue, changes: ChangeSet, plan: Plan) -> pl.DataFrame:
     plan lists as one way.
     """
     stays = plan.one_way.filter(pl.col("field").is_not_null()).select("item", "field")
-    wanted = _with(live.cells, live.place(changes.items["live"]), plan.sent.join(stays, on=["item", "field"]))
+    wanted = with_cells(live.cells, live.place(changes.items["live"]), plan.sent.join(stays, on=["item", "field"]))
     whole = plan.one_way.filter(pl.col("field").is_null())["item"]
     moved = live.place(changes.items["live"]).gather(plan.removed)
     lost = plan.removed.filter(plan.removed.is_in(whole.implode()))
     back = wanted.gather(moved.filter(~plan.removed.is_in(lost.implode())))
     kept = plan.added.filter(pl.col(ITEM).is_in(whole.implode())).select(live.fields)
-    there = _without(wanted, moved)
+    there = without(wanted, moved)
     return pl.concat([there, kept, back]) if kept.height + back.height else there
 
 
-def _with(cells: pl.DataFrame, places: pl.Series, sent: pl.DataFrame) -> pl.DataFrame:
+def with_cells(cells: pl.DataFrame, places: pl.Series, sent: pl.DataFrame) -> pl.DataFrame:
     """A catalogue with these cells of its items at their text after."""
     known = sent.filter(pl.col("before").is_not_null())
     for (field,), some in known.group_by("field", maintain_order=True):

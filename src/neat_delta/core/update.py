@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 from decimal import Decimal, InvalidOperation
+from functools import partial
 from typing import Any, Literal
 
 import polars as pl
@@ -134,13 +135,13 @@ def plan(
     forth, held = ways.possible(ways.asked())
     ways.made = forth.added
     back, one_way = ways.possible(ways.reversed(forth), back=True)
-    tables = ways.everything if whole else ways.tables
+    tables = ways.everything if whole else partial(ways.tables, most=most_files)
     new = changes.cells.filter(pl.col("before").is_null()).with_columns(pl.col("field").cast(pl.String))
     new = new.filter(pl.col("item").is_in(forth.added[ITEM].implode()) & pl.col("held").is_null())
     columns = ["item", "field", "before", "after"]
     return Plan(
-        tuple(tables(forth, most_files)),
-        tuple(tables(back, most_files)),
+        tuple(tables(forth)),
+        tuple(tables(back)),
         pl.concat([forth.cells.select(columns), new.select(columns)]).sort("item", maintain_order=True),
         forth.added,
         forth.removed,
@@ -506,9 +507,8 @@ class _Ways:
             names = [*self.importer.headings, *(name for name in names if name not in self.importer.headings)]
         return pl.DataFrame({name: columns[name] for name in names})
 
-    def everything(self, step: _Step, most: int) -> list[Table]:
+    def everything(self, step: _Step) -> list[Table]:
         """One table of the whole catalogue as a step leaves it, in the fields that change or that new items have."""
-        del most
         gone = self.places.gather(step.removed).drop_nulls()
         there = pl.int_range(self.live.cells.height, eager=True)
         stays = there.filter(
