@@ -99,6 +99,20 @@ def rounds(draw: st.DrawFn) -> tuple[Table, Table]:
     return (fields, live), (headings, sheet)
 
 
+@st.composite
+def code_lists(draw: st.DrawFn, live: Table) -> Table:
+    """A list of code changes for live: to free codes, to those of others, in chains and circles."""
+    keys = [row[live[0].index("sku")].strip(WHITE) for row in live[1]]
+    known = [key for key in keys if key and keys.count(key) == 1]
+    if not known or not draw(st.booleans()):
+        return ["sku", "new code"], []
+    olds = draw(st.lists(st.sampled_from(known), unique=True, max_size=6))
+    news = st.one_of(st.sampled_from([*known, *known, "x1", "x2", "x3", ""]), st.sampled_from(["x4", "new, one", "é"]))
+    shifted = st.just([*olds[1:], *draw(st.sampled_from([olds[:1], ["x9"]]))])
+    codes = draw(st.one_of(st.lists(news, min_size=len(olds), max_size=len(olds)), shifted))
+    return ["sku", "new code"], [list(pair) for pair in zip(olds, codes, strict=False)]
+
+
 def catalogue(table: Table, path: str = "made.csv") -> Catalogue:
     """The table as the product holds it."""
     headings, rows = table
@@ -169,6 +183,13 @@ def imported(table: Table, update: Rows, importer: Importer, action: str) -> Tab
     """What a store has after importing one update table, one row at a time; None is a cell that is not there."""
     headings, rows = table[0], [list(row) for row in table[1]]
     at = headings.index("sku")
+    if action == "recode":
+        heading = "new code" if importer.form == "json patch" else importer.code_change.heading
+        new = {cells["sku"]: cells[heading] for cells in update}
+        there = {row[at] for row in rows}
+        assert new.keys() <= there and not there & set(new.values()), "a code is not there, or is not free"
+        assert len(new) == len(set(new.values())) == len(update), "two items would get one code"
+        return headings, [[(new.get(cell) or cell) if n == at else cell for n, cell in enumerate(row)] for row in rows]
     for cells in update:
         hits = [item for item in rows if item[at] == cells["sku"]]
         assert len(hits) <= 1, "an importer cannot tell which item is meant"

@@ -27,11 +27,12 @@ if TYPE_CHECKING:
         Held,
         HeldCount,
         Item,
+        Likely,
         NearKey,
         Row,
         SetAside,
     )
-    from neat_delta.core.compare import compare
+    from neat_delta.core.compare import compare, recode
     from neat_delta.core.cut import Column, Cut, cut
     from neat_delta.core.errors import (
         CatalogueError,
@@ -117,6 +118,7 @@ __all__ = [
     "Key",
     "Layout",
     "Learned",
+    "Likely",
     "Manifest",
     "NearKey",
     "NeatDeltaError",
@@ -149,6 +151,7 @@ __all__ = [
     "read_live",
     "read_mapping",
     "read_store",
+    "recode",
     "replay",
     "target",
     "workbook",

@@ -37,8 +37,8 @@ def check(catalogue: str, images: str | None, store: str | None, key: tuple[str,
 
     import neat_delta
     from neat_delta.core.checks import CHECKS, check_catalogue
-    from neat_delta.core.compare import as_fields
     from neat_delta.core.fold import fold
+    from neat_delta.core.laid import as_fields
     from neat_delta.core.learn import with_writing
     from neat_delta.core.store import continued
 

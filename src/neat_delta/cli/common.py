@@ -13,7 +13,7 @@ from typing import TYPE_CHECKING, Any
 import click
 
 if TYPE_CHECKING:
-    from neat_delta.core.changes import Accept
+    from neat_delta.core.changes import Accept, ChangeSet
     from neat_delta.core.headings import Pairing
     from neat_delta.core.layout import Layout, Writing
     from neat_delta.core.store import Store
@@ -29,7 +29,9 @@ __all__ = [
     "must_not_be_input",
     "pairing_options",
     "print_json",
+    "status_of",
     "store_option",
+    "summed_up",
     "the_store",
     "told_accepts",
     "told_layout",
@@ -288,6 +290,29 @@ def print_json(facts: object) -> None:
     import msgspec
 
     sys.stdout.write(msgspec.json.format(msgspec.json.encode(facts), indent=2).decode() + "\n")
+
+
+def summed_up(changes: ChangeSet, store: str | None, output: str | None, *, told: bool) -> None:
+    """Print what a change set holds: what was read, where every row went, what was found, what is held."""
+    from neat_delta.report import terminal
+
+    console = terminal.terminal()
+    terminal.print_inputs(console, changes.header, store, told=told)
+    terminal.print_accounts(console, changes)
+    terminal.print_findings(console, changes)
+    terminal.print_notes(console, changes)
+    if output:
+        console.print(f"\nWrote {output}. Look at it:  neat-delta preview {output}", soft_wrap=True)
+    else:
+        console.print("\nNothing was written. To keep this:  add -o changes.jsonl", soft_wrap=True)
+
+
+def status_of(changes: ChangeSet) -> int:
+    """The exit status of a comparison: 1 when something is held, or was set aside and is not harmless."""
+    from neat_delta.core.match import HARMLESS
+
+    held = changes.header.counts.held_cells or changes.items["held"].count()
+    return 1 if held or any(row.reason not in HARMLESS for row in changes.header.set_aside) else 0
 
 
 @contextmanager

@@ -18,7 +18,9 @@ from neat_delta.cli.common import (
     must_not_be_input,
     pairing_options,
     print_json,
+    status_of,
     store_option,
+    summed_up,
     the_store,
     told_accepts,
     told_layout,
@@ -62,6 +64,15 @@ __all__ = ["compare"]
 )
 @images_option
 @click.option("--with-new", is_flag=True, help="Send items that only SHEET has.  [default: held]")
+@click.option(
+    "--recode",
+    "codes",
+    metavar="FILE",
+    help="A list of old and new codes: SHEET may have its items under the new ones.",
+)
+@click.option(
+    "--likely-codes", metavar="FILE", help="Write the code changes that look likely to FILE, to look over for --recode."
+)
 @click.option("--with-gone", is_flag=True, help="Remove items that SHEET lacks.  [default: held]")
 @store_option
 @key_option
@@ -85,6 +96,8 @@ def compare(
     images: str | None,
     with_new: bool,
     with_gone: bool,
+    codes: str | None,
+    likely_codes: str | None,
     store: str | None,
     key: tuple[str, ...],
     accept_near: bool,
@@ -144,7 +157,13 @@ def compare(
             images=images_in(images),
             new_values=new_values,
             today=date.today().isoformat(),
+            codes=None if codes is None else neat_delta.read(codes),
         )
+    if likely_codes is not None:
+        from neat_delta.files.codelist import write_code_list
+
+        must_not_be_input(likely_codes, live, sheet, *([codes] if codes else []))
+        write_code_list(likely_codes, changes.header)
     if output == "-":
         if as_json:
             raise OutputError("--json and -o - both want standard output. Give -o the name of a file.")
@@ -152,19 +171,9 @@ def compare(
             sys.stdout.buffer.write(chunk)
     elif output:
         neat_delta.write_changes(changes, output)
-    header = changes.header
-    held = header.counts.held_cells or changes.items["held"].count()
     if as_json:
-        print_json({"output": output, "store": store_path, "header": header, "held": changes.reasons()})
+        print_json({"output": output, "store": store_path, "header": changes.header, "held": changes.reasons()})
     elif output != "-":
-        terminal = report()
-        console = terminal.terminal()
-        terminal.print_inputs(console, header, store_path, told=bool(key or (known and known.key.fields)))
-        terminal.print_accounts(console, changes)
-        terminal.print_findings(console, changes)
-        terminal.print_notes(console, changes)
-        if output:
-            console.print(f"\nWrote {output}. Look at it:  neat-delta preview {output}", soft_wrap=True)
-        else:
-            console.print("\nNothing was written. To keep this:  add -o changes.jsonl", soft_wrap=True)
-    return 1 if held or any(row.reason not in neat_delta.HARMLESS for row in header.set_aside) else 0
+        report()
+        summed_up(changes, store_path, output, told=bool(key or (known and known.key.fields)))
+    return status_of(changes)

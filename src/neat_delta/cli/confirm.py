@@ -55,9 +55,9 @@ def confirm(
     written = None
     if retry is not None and result.trouble:
         with working("Writing and replaying"):
-            from neat_delta.core.compare import as_fields
+            from neat_delta.core.laid import as_fields
 
-            missing = again(found, now, result, told)
+            missing = again(found, before, now, result, told)
             importer = told.importer if told else neat_delta.Importer()
             written = neat_delta.write_updates(missing, as_fields(now, told) if told else now, importer, retry)
     if as_json:

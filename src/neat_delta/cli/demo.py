@@ -13,7 +13,7 @@ from neat_delta.cli.common import make_folder
 
 __all__ = ["demo"]
 
-FILES = ("live.csv", "sheet.csv", "supplier.csv", "quotes.csv", "neat-delta.toml")
+FILES = ("live.csv", "sheet.csv", "supplier.csv", "codes.csv", "quotes.csv", "neat-delta.toml")
 
 INTRODUCTION = """\
 Quillfern Apiary Supply is a made-up shop for beekeepers with 418 items. live.csv is
@@ -72,6 +72,15 @@ The smallest files that turn live into exactly that, and the files that take it 
 Before they are handed over, they are read back from disk and replayed on live.""",
     ),
     (
+        "And new codes?",
+        ("recode", "live.csv", "codes.csv", "-o", "recoded.jsonl"),
+        """\
+codes.csv has old codes and new ones: smokers get a range of their own, two change places,
+one takes the code that another leaves. The links to their parents follow. What cannot be
+is held. `write` orders the steps so that they work, by way of a temporary code for those
+that change places.""",
+    ),
+    (
         "And a supplier's list?",
         ("match", "live.csv", "supplier.csv", "--key", "barcode", "--save", "supplier.toml"),
         """\
@@ -91,6 +100,10 @@ Now you. Open {folder}/sheet.csv in a spreadsheet, change something, save it, an
   neat-delta compare live.csv sheet.csv --repair --with-new-values tags -o changes.jsonl
   neat-delta preview changes.jsonl
   neat-delta write changes.jsonl --to out --replace
+
+The files of the new codes:
+
+  neat-delta write recoded.jsonl --to recoded
 
 And the supplier's new costs, by barcode:
 
@@ -113,11 +126,13 @@ def demo(folder: str) -> int:
     from neat_delta.cli.compare import compare
     from neat_delta.cli.match import match
     from neat_delta.cli.preview import preview
+    from neat_delta.cli.recode import recode
     from neat_delta.cli.sheet import sheet
     from neat_delta.cli.write import write
 
     again = _lay_out(Path(folder))
-    commands = {"sheet": sheet, "compare": compare, "match": match, "preview": preview, "write": write}
+    commands = {"sheet": sheet, "compare": compare, "recode": recode, "match": match}
+    commands |= {"preview": preview, "write": write}
     _say("The demo store", INTRODUCTION)
     click.echo(f"\nThe files are in {folder}.")
     for title, (verb, *args), words in STEPS:

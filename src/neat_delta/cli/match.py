@@ -55,7 +55,7 @@ def match(
     hyphens, or by the other headings in the store file. Any other is left out, with the nearest field as a hint.
     """
     import neat_delta
-    from neat_delta.core.compare import lay
+    from neat_delta.core.laid import lay
     from neat_delta.core.samples import kept, samples
     from neat_delta.files.storefile import mapping_text
     from neat_delta.files.whole import write_whole

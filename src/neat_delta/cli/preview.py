@@ -35,7 +35,7 @@ CHARTS = ("price-changes", "margins", "fields", "categories")
     "--verdict",
     "verdicts",
     multiple=True,
-    type=click.Choice(["changed", "new", "gone"]),
+    type=click.Choice(["changed", "recoded", "new", "gone"]),
     help="Only items of this verdict; may be repeated.",
 )
 @where_option

@@ -29,6 +29,7 @@ __all__ = [
     "Held",
     "HeldCount",
     "Item",
+    "Likely",
     "NearKey",
     "Row",
     "SetAside",
@@ -40,8 +41,9 @@ __all__ = [
 FORMAT = "neat-delta changes"
 VERSION = 1
 
-Verdict = Literal["changed", "new", "gone"]
-"""What became of an item. There is a fourth, `same`: such items are only counted."""
+Verdict = Literal["changed", "recoded", "new", "gone"]
+"""What became of an item; `recoded`: its code changes, and maybe more. A fifth, `same`, is only counted.
+"""
 
 
 class SetAside(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
@@ -64,6 +66,19 @@ class NearKey(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     live_key: dict[str, str]
     taken: bool
     damage: str | None = None
+
+
+class Likely(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
+    """An item that is gone and a new one that may be the same under another code: their keys, the new one's row in the
+    sheet, how many of the fields agree of how many, and how alike the names are, in per cent (null: there is none).
+    """
+
+    old: dict[str, str]
+    new: dict[str, str]
+    row: int
+    agree: int
+    fields: int
+    alike: int | None
 
 
 class Accept(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
@@ -126,7 +141,9 @@ class Flag(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
 class Counts(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     """Where every row and every changed cell went.
 
-    live's rows = same + changed + gone + set_aside_live; the sheet's = same + changed + new + set_aside_sheet.
+    live's rows = same + changed + recoded + gone + set_aside_live; the sheet's = same + changed + recoded + new +
+    set_aside_sheet - unlisted: that many of the items do not stand in the sheet, as it is only a list of codes, or a
+    link of theirs follows a code.
     `cells` counts all cells of the change set, `held_cells` those of them that are held, by themselves or with their
     item; `blanks_kept` the emptied cells that were taken to mean "leave as it is"; `written_differently` the cells
     whose text differs and whose value does not, which are no change. `damaged` counts the cells that came back other
@@ -147,6 +164,8 @@ class Counts(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     damaged: int = 0
     repaired: int = 0
     flags: int = 0
+    recoded: int = 0
+    unlisted: int = 0
 
 
 class Header(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
@@ -157,6 +176,7 @@ class Header(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     live writes values, and `sheet_writing` how the sheet does. `learned` says that these were found out, not told.
     `shared` says that a change goes to all items that have one key, `name` which field a person knows an item by.
     `findings` are the damage and the slips that were found, and `accepted` what was said to be let through.
+    `likely` are code changes that nobody asked for, but that items which are gone and new suggest.
     `relations` are which fields the store file calls the price, the cost and so on.
     """
 
@@ -180,6 +200,7 @@ class Header(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     set_aside: list[SetAside]
     findings: list[Finding] = []
     accepted: list[Accept] = []
+    likely: list[Likely] = []
     relations: Relations = Relations()
 
 
@@ -255,7 +276,8 @@ def cells_schema(fields: list[str]) -> dict[str, pl.DataType | type[pl.DataType]
 class ChangeSet:
     """What changed, keyed by item.
 
-    `keys`   one row an item, the key fields as columns: live's order, new items last in the sheet's order;
+    `keys`   one row an item, the key fields as columns, as live has them: live's order, new items last in the sheet's
+             order; a new code is a cell of its key field;
     `items`  one row an item: verdict, row numbers in live and sheet (null where none), reason it is held (null if not);
     `cells`  one row a changed cell, by item and then by field in live's order: number of the item (from 0),
              field, text before and after (null where there was none), reason it is held (null if not);

@@ -3,14 +3,13 @@
 from __future__ import annotations
 
 from collections import Counter
-from collections.abc import Collection, Sequence
+from collections.abc import Collection, Mapping, Sequence
 from dataclasses import dataclass, replace
 from typing import Literal
 
-import msgspec
 import polars as pl
 
-from neat_delta.core.catalogue import Catalogue, listed, renamed
+from neat_delta.core.catalogue import Catalogue
 from neat_delta.core.changes import (
     FORMAT,
     ITEMS_SCHEMA,
@@ -25,19 +24,31 @@ from neat_delta.core.changes import (
     held,
 )
 from neat_delta.core.checks import CHECK, checked
+from neat_delta.core.codes import (
+    CodeChanges,
+    asked_by_list,
+    asked_by_sheet,
+    code_cells,
+    followed,
+    settled,
+    under_the_sheets_codes,
+)
 from neat_delta.core.errors import CatalogueError
-from neat_delta.core.findings import look
-from neat_delta.core.fold import fold
-from neat_delta.core.headings import Pair, Pairing, pair
+from neat_delta.core.findings import Looked, look
+from neat_delta.core.headings import Pairing
+from neat_delta.core.importer import NEW_CODE
 from neat_delta.core.kinds import blank
+from neat_delta.core.laid import Laid, lay
 from neat_delta.core.layout import Writing
 from neat_delta.core.learn import glance, with_writing
-from neat_delta.core.match import REPEATS, SAME_ROW, Matched, find_key, match
+from neat_delta.core.likely import likely
+from neat_delta.core.match import REPEATS, SAME_ROW, Matched, match
+from neat_delta.core.recode import UNKNOWN
 from neat_delta.core.slips import missing, pasted_twice
-from neat_delta.core.store import Field, Key, Store, continued
+from neat_delta.core.store import Field, Key, Store
 from neat_delta.core.values import by_value, sheet_writing
 
-__all__ = ["EMPTIED", "GONE", "NEW", "Blanks", "Laid", "as_fields", "compare", "lay"]
+__all__ = ["EMPTIED", "GONE", "NEW", "Blanks", "compare", "recode"]
 
 Blanks = Literal["hold", "clear", "keep"]
 """What a cell emptied in the sheet means: ask first (hold it), empty the field, or leave the field as it is."""
@@ -46,79 +57,23 @@ EMPTIED, NEW, GONE = "emptied", "new", "gone"
 """The reasons for which compare holds a change, with those of damage, of slips and of checks."""
 
 
-@dataclass(frozen=True, slots=True)
-class Laid:
-    """Two catalogues side by side under the names of live's fields: what is compared.
-
-    `pairs` are the sheet's headings; `key` is what items are known by; `store` what the store file says, if there is
-    one; `headings` what live calls the fields that have a name of their own.
-    """
-
-    live: Catalogue
-    sheet: Catalogue
-    pairs: list[Pair]
-    key: Key
-    store: Store | None
-    headings: dict[str, str]
-
-
-def as_fields(live: Catalogue, store: Store) -> Catalogue:
-    """Live under the names that the store file gives its fields. CatalogueError when a field that it names is not
-    there.
-    """
-    known = {name: field.heading for name, field in store.fields.items() if field.heading is not None}
-    wanted = {heading: name for name, heading in known.items() if heading in live.fields}
-    return renamed(live, {heading: name for heading, name in wanted.items() if heading != name})
-
-
-def lay(
+def recode(
     live: Catalogue,
-    sheet: Catalogue,
+    codes: Catalogue,
     *,
     store: Store | None = None,
     key: Sequence[str] = (),
     told: Pairing | None = None,
-    saved: Pairing | None = None,
-    only: Collection[str] = (),
-) -> Laid:
-    """Lay the sheet beside live: pair the headings, find the key, fold what goes on over several lines.
+    accept: Sequence[Accept] = (),
+    today: str | None = None,
+) -> ChangeSet:
+    """The change set of a list of code changes: the key, and beside it the new code (`NEW_CODE`, or what is for it).
 
-    Raises CatalogueError when a name that was told is none, two headings mean one field, or the sheet lacks the key.
+    Every row of the list is accounted for; items that it does not name are the same, but for links that follow a code.
+    What cannot be is held with the reason: a code that another item has and keeps, or that two would get. Otherwise as
+    `compare`.
     """
-    known = store or Store()
-    headings = live.fields
-    live = as_fields(live, known)
-    names = {name: heading for heading, name in zip(headings, live.fields, strict=True) if heading != name}
-    keys = find_key(live, key or (saved.key if saved else []) or known.key.fields)
-    pairs = pair(
-        sheet.fields,
-        live.fields,
-        known=known.fields,
-        told=told,
-        saved=saved,
-        only=only,
-        key=keys,
-        path=sheet.path,
-        places=[place for place in range(1, len(sheet.fields) + len(sheet.unnamed) + 1) if place not in sheet.unnamed],
-    )
-    taken = {one.heading: one.field for one in pairs if one.field is not None}
-    for name in keys:
-        if name not in taken.values():
-            raise CatalogueError(
-                f'{sheet.path}: no heading stands for "{name}", which is the key in {live.path}. '
-                f"Say which one does with --map. It has: {listed(sheet.fields)}."
-            )
-    live = fold(live, keys, continued(known))
-    sheet = replace(sheet, cells=sheet.cells.select(list(taken)))
-    sheet = renamed(sheet, {heading: name for heading, name in taken.items() if heading != name})
-    return Laid(
-        live,
-        fold(sheet, keys, continued(known)),
-        pairs,
-        msgspec.structs.replace(known.key, fields=keys),
-        store,
-        names,
-    )
+    return compare(live, codes, store=store, key=key, told=told, accept=accept, today=today, listed_codes=True)
 
 
 def compare(
@@ -140,6 +95,8 @@ def compare(
     images: Collection[str] | None = None,
     new_values: Collection[str] = (),
     today: str | None = None,
+    codes: Catalogue | None = None,
+    listed_codes: bool = False,
 ) -> ChangeSet:
     """What the sheet changes in live, keyed by item.
 
@@ -153,23 +110,155 @@ def compare(
     Damaged cells and cells that a slip touches are held, but for those that `accept` lets through; `repair` puts live's
     value back where only the writing was damaged. Then the checks look at what is to be sent (`checks.checked`, which
     also says what `images`, `new_values` and `today` are).
+    The codes that items get stand in the sheet beside the old ones, or in a list (`codes`); with a list, an item is
+    looked for in the sheet under its new code, too. `listed_codes` says that the sheet is nothing but such a list.
     Raises CatalogueError when the two cannot be compared.
     """
-    laid = lay(live, sheet, store=store, key=key, told=told, saved=saved, only=only)
-    live, sheet = laid.live, laid.sheet
-    read = sheet
-    matched = match(live, sheet, laid.key, accept_near=accept_near, repair=repair)
+    laid = lay(live, sheet, store=store, key=key, told=told, saved=saved, only=only, listed_codes=listed_codes)
+    rows = _placed(laid, codes, accept_near=accept_near, repair=repair, listed_codes=listed_codes)
+    live, matched = laid.live, rows.matched
+    texts = _texts_that_differ(live, rows.sheet, matched)
+    known = (
+        with_writing(store, live) if store else glance(live, matched.key, texts["field"].unique(maintain_order=True))
+    )
+    found = _differing(laid, rows, texts, known, writing or Writing(), blanks, accept, repair=repair)
+    cells = _with_codes(live, rows, found, known.fields, with_gone=with_gone)
+    changed = _changed(matched, cells)
+    gone = matched.gone.filter(~matched.gone.is_in(changed["live"].cast(matched.gone.dtype).implode()))
+    unnamed = gone.len() if listed_codes else 0  # a list of codes says nothing of the other items
+    gone = gone.clear() if listed_codes else gone
+    places = _items(changed, gone, matched.new, None if with_new else NEW, None if with_gone else GONE)
+    here = {*matched.fields, *cells["field"].unique()}
+    fields = [name for name in live.fields if name in here]
+    table = _cells(cells, fields, places, found.added)
+    items = places.with_columns(live=live.row(places["live"]), sheet=rows.sheet.row(places["sheet"]))
+    keys = pl.concat(
+        [
+            live.cells.select(matched.key).gather(places["live"].drop_nulls()),
+            rows.sheet.cells.select(pl.col(matched.key).str.strip_chars()).gather(matched.new),
+        ]
+    )
+    counts = Counts(
+        same=matched.both.height - changed["sheet"].count() + unnamed,
+        changed=int((changed["verdict"] == "changed").sum()),
+        recoded=int((changed["verdict"] == "recoded").sum()),
+        unlisted=changed["sheet"].null_count() + unnamed,
+        new=matched.new.len(),
+        gone=gone.len(),
+        set_aside_live=sum(row.file == "live" for row in matched.set_aside),
+        set_aside_sheet=sum(row.file == "sheet" for row in matched.set_aside),
+        cells=table.height,
+        held_cells=int(held(items, table).sum()),
+        blanks_kept=found.kept,
+        written_differently=found.written_differently,
+        damaged=found.looked.damaged.height,
+        repaired=int((found.looked.damaged["done"] == "repaired").sum()),
+    )
+    header = Header(
+        format=FORMAT,
+        version=VERSION,
+        key=matched.key,
+        fields=fields,
+        live=live.source,
+        sheet=laid.sheet.source,
+        counts=counts,
+        pairs=laid.pairs,
+        headings=laid.headings,
+        untouched=[name for name in live.fields if name not in set(rows.sheet.fields)],
+        settings=_settings(live, known),
+        writing=known.writing,
+        sheet_writing=found.writing,
+        learned=store is None,
+        shared=laid.key.shared == "all",
+        name=laid.key.name,
+        near=matched.near,
+        set_aside=matched.set_aside,
+        findings=_of_rows(live, rows, repair=repair) + found.looked.findings,
+        accepted=list(accept),
+        likely=likely(live, rows.sheet, matched, known.fields, laid.key.name, rows.codes.field),
+        relations=known.relations,
+    )
+    changes = ChangeSet(header, keys, items, table, found.looked.damaged)
+    reason = EMPTIED if blanks == "hold" else None
+    changes = checked(
+        changes, live, known, accept=accept, images=images, new_values=new_values, today=today, emptied=reason
+    )
+    return settled(changes, live)
+
+
+@dataclass(frozen=True, slots=True)
+class _Placed:
+    """The sheet's rows that are compared, where each stands in live, the places of those that were pasted again, and
+    the code changes that are asked for.
+    """
+
+    sheet: Catalogue
+    matched: Matched
+    twice: pl.Series
+    codes: CodeChanges
+
+
+def _placed(laid: Laid, codes: Catalogue | None, *, accept_near: bool, repair: bool, listed_codes: bool) -> _Placed:
+    """Every row of both in its place."""
+    live, sheet, key, known_as = laid.live, laid.sheet, laid.key, laid.live
+    if listed_codes:
+        _must_have_codes(sheet)
+    field = (laid.store or Store()).importer.code_change.field or key.fields[0]
+    asked = CodeChanges(field, [], {})
+    if codes is not None:
+        theirs = lay(live, codes, key=key.fields, listed_codes=True).sheet
+        _must_have_codes(theirs)
+        if NEW_CODE in sheet.fields:
+            raise CatalogueError(f"{codes.path}: {sheet.path} has new codes, too. Say them in one place.")
+        known_as, asked = under_the_sheets_codes(live, sheet, asked_by_list(live, theirs, key, field), key)
+    bare = NEW_CODE in sheet.fields
+    matched = match(known_as, sheet, key, accept_near=accept_near, repair=repair, bare=bare)
     twice = pasted_twice(sheet, matched.key, _repeated(sheet, matched))
     if repair and twice.len():
-        sheet, matched = _once(live, sheet, twice, laid.key, accept_near=accept_near)
-    cells = _texts_that_differ(live, sheet, matched)
-    known = (
-        with_writing(store, live) if store else glance(live, matched.key, cells["field"].unique(maintain_order=True))
-    )
+        sheet, matched = _once(known_as, sheet, twice, key, accept_near=accept_near, bare=bare)
+    if codes is None:
+        asked = asked_by_sheet(live, sheet, matched.both, key, field)
+    return _Placed(sheet, _only_listed(sheet, matched) if listed_codes else matched, twice, asked)
+
+
+def _must_have_codes(codes: Catalogue) -> None:
+    if NEW_CODE not in codes.fields:
+        raise CatalogueError(
+            f'{codes.path}: no heading stands for the new code. Call it "{NEW_CODE}", or say which does with '
+            f'--map "HEADING={NEW_CODE}".'
+        )
+
+
+@dataclass(frozen=True, slots=True)
+class _Differing:
+    """The cells that differ (`place` in live, `field`, `before`, `after`, `held`), those of new items, what was found
+    in them, how the sheet writes values; how many emptied cells were dropped, and how many are only written otherwise.
+    """
+
+    cells: pl.DataFrame
+    added: pl.DataFrame
+    looked: Looked
+    writing: Writing
+    kept: int
+    written_differently: int
+
+
+def _differing(
+    laid: Laid,
+    rows: _Placed,
+    texts: pl.DataFrame,
+    known: Store,
+    writing: Writing,
+    blanks: Blanks,
+    accept: Sequence[Accept],
+    *,
+    repair: bool,
+) -> _Differing:
+    """Of the cells whose texts differ, those whose values do; and which of them are held."""
+    matched = rows.matched
     settings = {name: known.fields.get(name, Field()) for name in matched.fields}
-    mine = sheet_writing(cells, settings, known.writing, writing or Writing())
-    cells = cells.with_columns(raw="after")
-    differing = by_value(cells, settings, known.writing, mine, learned=store is None)
+    mine = sheet_writing(texts, settings, known.writing, writing)
+    differing = by_value(texts.with_columns(raw="after"), settings, known.writing, mine, learned=laid.store is None)
     required = [name for name, field in settings.items() if field.required]
     locked = [name for name, field in settings.items() if field.locked]
     empty = blank(pl.col("after"))
@@ -187,11 +276,18 @@ def compare(
     )
     columns = {one.field: one.column for one in laid.pairs if one.field is not None}
     looked = look(
-        differing, live, sheet, matched, settings, known.writing, columns=columns, accept=accept, repair=repair
+        differing,
+        laid.live,
+        rows.sheet,
+        matched,
+        settings,
+        known.writing,
+        columns=columns,
+        accept=accept,
+        repair=repair,
     )
-    differing = looked.cells
-    added = differing.filter(pl.col("pair").is_null() & (pl.col("after") != ""))
-    differing = differing.filter(pl.col("pair").is_not_null())
+    added = looked.cells.filter(pl.col("pair").is_null() & (pl.col("after") != ""))
+    differing = looked.cells.filter(pl.col("pair").is_not_null())
     also = differing["same"] & ~differing.select(blank(pl.col("before")) & blank(pl.col("after"))).to_series()
     differs = ~differing["same"]
     if laid.key.shared == "all":
@@ -203,58 +299,29 @@ def compare(
     emptied = differs & differing["emptied"]
     kept = int(emptied.sum()) if blanks == "keep" else 0
     differing = differing.filter(differs & ~emptied if kept else differs)
-    changed = matched.both.gather(differing["pair"].unique().sort())
-    places = _items(changed, matched.gone, matched.new, None if with_new else NEW, None if with_gone else GONE)
-    cells = _cells(differing, matched, places, added)
-    items = places.with_columns(live=live.row(places["live"]), sheet=sheet.row(places["sheet"]))
-    keys = pl.concat(
-        [
-            live.cells.select(matched.key).gather(places["live"].drop_nulls()),
-            sheet.cells.select(pl.col(matched.key).str.strip_chars()).gather(matched.new),
-        ]
-    )
+    differing = differing.with_columns(place=matched.both["live"].gather(differing["pair"]).cast(pl.Int64))
     repaired = int((looked.damaged["done"] == "repaired").sum())
-    header = Header(
-        format=FORMAT,
-        version=VERSION,
-        key=matched.key,
-        fields=matched.fields,
-        live=live.source,
-        sheet=read.source,
-        counts=Counts(
-            same=matched.both.height - changed.height,
-            changed=changed.height,
-            new=matched.new.len(),
-            gone=matched.gone.len(),
-            set_aside_live=sum(row.file == "live" for row in matched.set_aside),
-            set_aside_sheet=sum(row.file == "sheet" for row in matched.set_aside),
-            cells=cells.height,
-            held_cells=int(held(items, cells).sum()),
-            blanks_kept=kept,
-            written_differently=int(also.sum()) - repaired,
-            damaged=looked.damaged.height,
-            repaired=repaired,
-        ),
-        pairs=laid.pairs,
-        headings=laid.headings,
-        untouched=[name for name in live.fields if name not in set(sheet.fields)],
-        settings=_settings(live, known),
-        writing=known.writing,
-        sheet_writing=mine,
-        learned=store is None,
-        shared=laid.key.shared == "all",
-        name=laid.key.name,
-        near=matched.near,
-        set_aside=matched.set_aside,
-        findings=_of_rows(live, sheet, matched, twice, repair=repair) + looked.findings,
-        accepted=list(accept),
-        relations=known.relations,
-    )
-    changes = ChangeSet(header, keys, items, cells, looked.damaged)
-    reason = EMPTIED if blanks == "hold" else None
-    return checked(
-        changes, live, known, accept=accept, images=images, new_values=new_values, today=today, emptied=reason
-    )
+    return _Differing(differing, added, looked, mine, kept, int(also.sum()) - repaired)
+
+
+CELL = ["place", "field", "before", "after", "held"]
+
+
+def _with_codes(
+    live: Catalogue, rows: _Placed, found: _Differing, fields: Mapping[str, Field], *, with_gone: bool
+) -> pl.DataFrame:
+    """The cells that differ, with those by which codes change, and with links that follow them."""
+    matched, cells = rows.matched, found.cells.select(CELL)
+    arriving = set(rows.sheet.cells.select(pl.col(matched.key).str.strip_chars()).gather(matched.new).rows())
+    more, asked = code_cells(live, rows.codes, arriving, fields, matched.key)
+    cells = cells.with_columns(after=followed(cells, fields, asked.codes))
+    more = more.join(cells, on=["place", "field"], how="anti", maintain_order="left")
+    if with_gone:  # a link of an item that goes away is of no account
+        recoded = more.filter(pl.col("field").is_in(matched.key))["place"]
+        leaves = matched.gone.cast(pl.Int64)
+        leaves = leaves.filter(~leaves.is_in(recoded.implode()))
+        more = more.filter(~pl.col("place").is_in(leaves.implode()))
+    return pl.concat([cells, more])
 
 
 def _settings(live: Catalogue, known: Store) -> dict[str, Field]:
@@ -269,7 +336,7 @@ def _repeated(sheet: Catalogue, matched: Matched) -> pl.Series:
 
 
 def _once(
-    live: Catalogue, sheet: Catalogue, twice: pl.Series, key: Key, *, accept_near: bool
+    live: Catalogue, sheet: Catalogue, twice: pl.Series, key: Key, *, accept_near: bool, bare: bool
 ) -> tuple[Catalogue, Matched]:
     """The sheet without the rows that were pasted again, and the match without them; they are set aside."""
     kept = pl.int_range(sheet.cells.height, eager=True).is_in(twice.implode()).not_()
@@ -281,13 +348,14 @@ def _once(
         )
     ]
     once = replace(sheet, cells=sheet.cells.filter(kept), numbers=rows.filter(kept))
-    matched = match(live, once, key, accept_near=accept_near, repair=True)
+    matched = match(live, once, key, accept_near=accept_near, repair=True, bare=bare)
     aside = sorted([*matched.set_aside, *again], key=lambda row: (row.file, row.row))
     return once, replace(matched, set_aside=aside)
 
 
-def _of_rows(live: Catalogue, sheet: Catalogue, matched: Matched, twice: pl.Series, *, repair: bool) -> list[Finding]:
+def _of_rows(live: Catalogue, rows: _Placed, *, repair: bool) -> list[Finding]:
     """What is to be said of whole rows and of keys."""
+    matched, twice = rows.matched, rows.twice
     found = []
     damages = Counter((near.damage, near.taken) for near in matched.near if near.damage is not None)
     for (name, taken), many in damages.items():
@@ -296,7 +364,7 @@ def _of_rows(live: Catalogue, sheet: Catalogue, matched: Matched, twice: pl.Seri
     if twice.len():
         why = f"{twice.len():,} rows are the same as one before them in every cell"
         found.append(Finding("slip", "rows pasted twice", [], 0, why, "repaired" if repair else "noted"))
-    lost = missing(live, sheet, matched, matched.fields)
+    lost = missing(live, rows.sheet, matched, matched.fields)
     if lost is not None:
         found.append(Finding("slip", "rows missing", [], 0, lost, "noted"))
     return found
@@ -319,6 +387,9 @@ def _texts_that_differ(live: Catalogue, sheet: Catalogue, matched: Matched) -> p
     go unnoticed once in 18 million million million. Gathering hashes in the other file's order is many times
     cheaper than gathering texts; for a few rows the texts themselves are cheapest.
     """
+    schema = {"field": pl.String, "pair": pl.UInt32, "new": pl.UInt32, "before": pl.String, "after": pl.String}
+    if not matched.fields:
+        return pl.DataFrame(schema=schema)
     rows = _rows_that_differ(live.cells, sheet.cells, matched)
     in_live, in_sheet = matched.both["live"].gather(rows), matched.both["sheet"].gather(rows)
     one, other = live.cells.select(matched.fields), sheet.cells.select(matched.fields)
@@ -329,7 +400,6 @@ def _texts_that_differ(live: Catalogue, sheet: Catalogue, matched: Matched) -> p
     else:
         ours, theirs = _some(one, in_live), _some(other, in_sheet)
         differs = pl.DataFrame(ours[field] != theirs[field] for field in one.columns)
-    schema = {"field": pl.String, "pair": pl.UInt32, "new": pl.UInt32, "before": pl.String, "after": pl.String}
     found = [pl.DataFrame(schema=schema)]
     for field in matched.fields:
         cell = differs[field].arg_true()
@@ -373,20 +443,39 @@ def _items(
         missing = [pl.lit(None).alias(name) for name in ITEMS_SCHEMA if name not in table.columns]
         return table.with_columns(missing).select(list(ITEMS_SCHEMA)).cast(ITEMS_SCHEMA)  # type: ignore[arg-type]
 
-    of_live = pl.concat(
-        [some("changed", None, live=changed["live"], sheet=changed["sheet"]), some("gone", reason_gone, live=gone)]
-    )
+    both = changed.with_columns(held=pl.lit(None, pl.String)).select(list(ITEMS_SCHEMA)).cast(ITEMS_SCHEMA)  # type: ignore[arg-type]
+    of_live = pl.concat([both, some("gone", reason_gone, live=gone)])
     return pl.concat([of_live.sort("live"), some("new", reason_new, sheet=new)])
 
 
-def _cells(differing: pl.DataFrame, matched: Matched, places: pl.DataFrame, added: pl.DataFrame) -> pl.DataFrame:
-    """The changed cells by item and field: those that differ, and those of new items that hold something."""
-    schema = cells_schema(matched.fields)
+def _changed(matched: Matched, cells: pl.DataFrame) -> pl.DataFrame:
+    """The items that these cells are of: their places in live and in the sheet (null where they are not there), and
+    their verdicts.
+    """
+    found = cells["place"].unique().sort()
+    both = matched.both.select(pl.col("live", "sheet").cast(pl.Int64))
+    changed = found.to_frame("live").join(both, on="live", how="left", maintain_order="left")
+    coded = cells.filter(pl.col("field").is_in(matched.key))["place"]
+    verdict = pl.when(pl.col("live").is_in(coded.implode())).then(pl.lit("recoded")).otherwise(pl.lit("changed"))
+    return changed.with_columns(verdict=verdict)
+
+
+def _only_listed(sheet: Catalogue, matched: Matched) -> Matched:
+    """The match where the sheet is nothing but a list of codes: a row of which live has no item is set aside."""
+    rows = sheet.row(matched.new)
+    keys = sheet.cells.select(matched.key).gather(matched.new).rows(named=True)
+    aside = [SetAside("sheet", row, key, UNKNOWN) for row, key in zip(rows, keys, strict=True)]
+    aside = sorted([*matched.set_aside, *aside], key=lambda row: (row.file, row.row))
+    return replace(matched, new=matched.new.clear(), set_aside=aside)
+
+
+def _cells(old: pl.DataFrame, fields: list[str], places: pl.DataFrame, added: pl.DataFrame) -> pl.DataFrame:
+    """The changed cells by item and field: those of items that live has, and those of new ones that hold something."""
+    schema = cells_schema(fields)
     number = places.with_row_index("item")
-    old = differing.with_columns(live=matched.both["live"].gather(differing["pair"]).cast(pl.Int64))
     new = number.filter(pl.col("verdict") == "new")["item"]
     tables = [
-        old.join(number.select("item", "live"), on="live", how="left"),
+        old.join(number.select("item", place="live"), on="place", how="left"),
         added.with_columns(item=new.gather(added["new"])),
     ]
     fitting = [table.select(list(schema)).cast(schema) for table in tables]  # type: ignore[arg-type]

@@ -4,19 +4,19 @@ from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, replace
-from typing import Literal
+from typing import Literal, get_args
 
 import msgspec
 import polars as pl
 
 from neat_delta.core.catalogue import MARK, Catalogue
-from neat_delta.core.changes import ITEMS_SCHEMA, ChangeSet, Counts, cells_schema
-from neat_delta.core.compare import as_fields
+from neat_delta.core.changes import ITEMS_SCHEMA, ChangeSet, Counts, Verdict, cells_schema
 from neat_delta.core.errors import CatalogueError
 from neat_delta.core.importer import Removal
 from neat_delta.core.kinds import KINDS
 from neat_delta.core.kinds.number import EXACT, NUMBER_KINDS
 from neat_delta.core.kinds.text import folded
+from neat_delta.core.laid import as_fields
 from neat_delta.core.layout import Writing
 from neat_delta.core.manifest import Listed
 from neat_delta.core.proof import with_cells, without
@@ -87,12 +87,16 @@ def confirm(changes: ChangeSet, live: Catalogue, after: Catalogue, store: Store 
     for name in (*header.key, *sorted({str(one) for one in changes.sent()["field"]})):
         if name not in after.fields:
             raise CatalogueError(f'{after.path}: it has no field "{name}", so nobody can see what became of it.')
-    places = _places(changes.keys, after.cells, header.key)
+    keys = _keys_now(changes, live, after)
+    places = _places(keys, after.cells, header.key)
     cells = changes.sent().with_columns(pl.col("field").cast(pl.String))
     trouble: list[tuple[int, Landing]] = []
     counts = {"landed": 0, "not landed": 0, "differently": 0}
     for (name,), some in cells.group_by("field", maintain_order=True):
-        found = _of_field(str(name), some, after, places, header.settings.get(str(name), Field()), header.writing)
+        field = header.settings.get(str(name), Field())
+        if name in header.key:  # it is where it is by its code alone
+            field = Field("code")
+        found = _of_field(str(name), some, after, places, field, header.writing)
         for item, before, meant, now, outcome, how in found:
             counts[outcome] += 1
             if outcome != "landed":
@@ -110,27 +114,31 @@ def confirm(changes: ChangeSet, live: Catalogue, after: Catalogue, store: Store 
     ours = cells.select("item", "field")
     if removal.how == "value":
         ours = pl.concat([ours, gone.select(pl.col("item").cast(pl.Int64), field=pl.lit(removal.heading))])
-    return Confirmed(counts, [one for _, one in order], *_moved(changes, live, after, ours))
+    return Confirmed(counts, [one for _, one in order], *_moved(changes, keys, live, after, ours))
 
 
-def again(changes: ChangeSet, after: Catalogue, confirmed: Confirmed, store: Store | None = None) -> ChangeSet:
+def again(
+    changes: ChangeSet, live: Catalogue, after: Catalogue, confirmed: Confirmed, store: Store | None = None
+) -> ChangeSet:
     """What did not land, as a change set against the catalogue `after`; an item that is there no more is left out."""
     after = as_fields(after, store or Store())
+    keys = _keys_now(changes, live, after)
     numbers = {tuple(key): number for number, key in enumerate(changes.keys.rows())}
     verdicts = changes.items["verdict"]
     wanted: dict[int, Wanted] = {}
     for one in confirmed.trouble:
         item = numbers[tuple(one.key.values())]
-        _, cells = wanted.setdefault(item, ("gone" if one.field is None else verdicts[item], {}))
+        verdict = {"recoded": "changed"}.get(verdicts[item], verdicts[item])
+        _, cells = wanted.setdefault(item, ("gone" if one.field is None else verdict, {}))
         if one.field is not None:
             cells[one.field] = one.meant or ""
-    there = _places(changes.keys, after.cells, changes.header.key)
+    there = _places(keys, after.cells, changes.header.key)
     for item, (verdict, cells) in list(wanted.items()):
         if verdict == "new" and there[item] is not None:
             wanted[item] = ("changed", cells)
         elif verdict == "changed" and there[item] is None:
             del wanted[item]
-    return _change_set(changes, after, wanted)
+    return _change_set(replace(changes, keys=keys), after, wanted)
 
 
 def undone(
@@ -149,7 +157,8 @@ def undone(
     result = confirm(changes, live, after, store)
     other = {(tuple(one.key.values()), one.field): one for one in result.trouble}
     left = [one for one in result.trouble if one.outcome == "differently"]
-    there, places = _places(changes.keys, after.cells, key), live.place(changes.items["live"])
+    keys = _keys_now(changes, live, after)
+    there, places = _places(keys, after.cells, key), live.place(changes.items["live"])
     wanted: dict[int, Wanted] = {}
     sent = changes.sent().with_columns(pl.col("field").cast(pl.String))
     for (item,), cells in sent.group_by("item", maintain_order=True):
@@ -160,7 +169,7 @@ def undone(
             for field, before in cells.select("field", "before").iter_rows()
             if (name, field) not in other
         ]
-        if changes.items["verdict"][number] == "changed":
+        if changes.items["verdict"][number] in {"changed", "recoded"}:
             if stands:
                 wanted[number] = ("changed", dict(stands))
         elif len(stands) == cells.height:
@@ -173,9 +182,10 @@ def undone(
         elif there[number] is None:
             row = live.cells.row(places[number], named=True)
             wanted[number] = ("new", {name: text for name, text in row.items() if name not in key and text.strip()})
-    fields = [name for name in live.fields if name not in key and name in after.fields]
+    codes = {*key} & {*changes.header.fields}
+    fields = [name for name in live.fields if name in after.fields and (name not in key or name in codes)]
     header = msgspec.structs.replace(changes.header, fields=fields)
-    return _change_set(replace(changes, header=header), after, wanted), after, left
+    return _change_set(replace(changes, header=header, keys=keys), after, wanted), after, left
 
 
 def _landed(changes: ChangeSet, live: Catalogue, removal: Removal) -> Catalogue:
@@ -198,8 +208,37 @@ def _landed(changes: ChangeSet, live: Catalogue, removal: Removal) -> Catalogue:
     return replace(live, cells=pl.concat([cells, added]), numbers=None)
 
 
-Wanted = tuple[Literal["changed", "new", "gone"], dict[str, str]]
-"""What is to become of an item: its verdict, and its fields' texts."""
+def _keys_now(changes: ChangeSet, live: Catalogue, after: Catalogue) -> pl.DataFrame:
+    """The items' keys by which the catalogue `after` has them: the new code where it has landed, else the old one.
+
+    Where both codes are there (they were swapped, or passed on), the item is the one that agrees in more fields.
+    """
+    key = changes.header.key
+    sent = changes.sent().with_columns(pl.col("field").cast(pl.String))
+    codes = sent.filter(pl.col("field").is_in(key) & pl.col("before").is_not_null())
+    if not codes.height:
+        return changes.keys
+    wanted = changes.keys
+    for (name,), some in codes.group_by("field"):
+        wanted = wanted.with_columns(wanted[str(name)].clone().scatter(some["item"], some["after"]))
+    items = codes["item"].unique().sort()
+    old, new = (_places(keys, after.cells, key).gather(items) for keys in (changes.keys, wanted))
+    places = live.place(changes.items["live"]).gather(items)
+    same = [pl.repeat(0, items.len(), dtype=pl.Int64, eager=True) for _ in (old, new)]
+    for name in live.fields:
+        if name not in key and name in after.fields:
+            was = live.cells[name].gather(places)
+            same = [
+                so_far + (after.cells[name].gather(at) == was).fill_null(value=False)
+                for so_far, at in zip(same, (old, new), strict=True)
+            ]
+    landed = items.filter(new.is_not_null() & (old.is_null() | (same[1] >= same[0])))
+    come = pl.repeat(False, wanted.height, eager=True).scatter(landed, True)
+    return pl.DataFrame([wanted[name].zip_with(come, changes.keys[name]) for name in key])
+
+
+Wanted = tuple[str, dict[str, str]]
+"""What is to become of an item: its verdict, and its fields' texts; a new code makes of `changed` recoded."""
 
 
 def _change_set(changes: ChangeSet, after: Catalogue, wanted: Mapping[int, Wanted]) -> ChangeSet:
@@ -214,14 +253,16 @@ def _change_set(changes: ChangeSet, after: Catalogue, wanted: Mapping[int, Wante
         place = places[item] if verdict != "new" else None
         row = None if place is None else int(after.row(pl.Series([place]))[0])
         sheet = None if verdict == "gone" else changes.items["sheet"][item] or number + 2
+        if verdict == "changed" and cells.keys() & {*changes.header.key}:
+            verdict = "recoded"
         items.append((verdict, row, sheet, None))
         for name in fields:
             if name in cells:
                 rows.append((number, name, None if place is None else after.cells[name][place], cells[name], None))
     table = pl.DataFrame(items, schema=ITEMS_SCHEMA, orient="row")
-    counted = {verdict: int((table["verdict"] == verdict).sum()) for verdict in ("changed", "new", "gone")}
+    counted = {verdict: int((table["verdict"] == verdict).sum()) for verdict in get_args(Verdict)}
     counts = Counts(
-        same=after.cells.height - counted["changed"] - counted["gone"],
+        same=after.cells.height - sum(counted.values()) + counted["new"],
         set_aside_live=0,
         set_aside_sheet=0,
         cells=len(rows),
@@ -296,13 +337,20 @@ def _how(meant: str, now: str, field: Field, writing: Writing) -> str | None:
     return None
 
 
-def _moved(changes: ChangeSet, live: Catalogue, after: Catalogue, sent: pl.DataFrame) -> tuple[pl.DataFrame, int, int]:
-    """What else is otherwise now: cells, items that came, items that went."""
+def _moved(
+    changes: ChangeSet, keys_now: pl.DataFrame, live: Catalogue, after: Catalogue, sent: pl.DataFrame
+) -> tuple[pl.DataFrame, int, int]:
+    """What else is otherwise now: cells, items that came, items that went; known items have their keys of now."""
     header = changes.header
     key = header.key
     there = live.cells.select(pl.col(name).str.strip_chars() for name in key)
-    at = _places(there, after.cells, key)
     ours = _places(changes.keys, there, key)
+    met = ours.is_not_null().arg_true()
+    there = pl.DataFrame(
+        [there[name].clone().scatter(ours.gather(met), keys_now[name].gather(met).str.strip_chars()) for name in key]
+    )
+    at = _places(there, after.cells, key)
+    gone_keys = keys_now.filter(changes.items["verdict"] == "gone")
     both = at.is_not_null().arg_true()
     theirs = at.gather(both)
     touched = sent.with_columns(place=ours.gather(sent["item"]))
@@ -335,7 +383,7 @@ def _moved(changes: ChangeSet, live: Catalogue, after: Catalogue, sent: pl.DataF
                 field=pl.lit(name), before=old.gather(real), now=new.gather(real), moving=pl.lit(field.moving)
             )
         )
-    gone = _places(changes.keys.filter(changes.items["verdict"] == "gone"), there, key)
+    gone = _places(gone_keys, there, key)
     added = changes.keys.filter(changes.items["verdict"] == "new")
     now_there = after.cells.select(pl.col(name).str.strip_chars() for name in key)
     came = _places(now_there, pl.concat([there, added.select(key)]), key)

@@ -9,13 +9,13 @@ import msgspec
 import polars as pl
 
 from neat_delta.core.catalogue import Catalogue
-from neat_delta.core.compare import as_fields
 from neat_delta.core.errors import CatalogueError
 from neat_delta.core.expressions import Condition, Rows, holds, ordered
 from neat_delta.core.fold import fold
 from neat_delta.core.headings import NAME_HEADINGS, plain_heading
 from neat_delta.core.kinds import KINDS
 from neat_delta.core.kinds.number import NUMBER_KINDS
+from neat_delta.core.laid import as_fields
 from neat_delta.core.layout import Writing
 from neat_delta.core.learn import learn, with_writing
 from neat_delta.core.match import find_key

@@ -7,7 +7,7 @@ from typing import Annotated, Literal
 import msgspec
 from msgspec import Meta
 
-__all__ = ["PATCHES", "SPARSE", "FormName", "Importer", "Removal"]
+__all__ = ["NEW_CODE", "PATCHES", "SPARSE", "CodeChange", "FormName", "Importer", "Removal"]
 
 FormName = Literal["delimited", "xlsx", "json", "json lines", "xml", "merge patch", "json patch"]
 """The forms that an update file may have."""
@@ -18,6 +18,9 @@ PATCHES: tuple[FormName, ...] = ("merge patch", "json patch")
 SPARSE: tuple[FormName, ...] = ("json", "json lines", "xml", *PATCHES)
 """Those in which a row has only the fields that it says something of; in the others, each has a cell for every one."""
 
+
+NEW_CODE = "new code"
+"""The heading beside a code for the one that the item gets: in a sheet, in a list, and in an update file."""
 
 Word = Annotated[str, Meta(min_length=1)]
 Most = Annotated[int, Meta(ge=1)]
@@ -33,6 +36,20 @@ class Removal(msgspec.Struct, frozen=True, forbid_unknown_fields=True, omit_defa
     how: Annotated[Literal["never", "row", "flag", "value"], Meta(description="How an item is removed.")] = "never"
     heading: Annotated[str | None, Meta(description="The heading of the flag, or the field that gets a value.")] = None
     value: Annotated[str | None, Meta(description="What stands there to remove the item.")] = None
+
+
+class CodeChange(msgspec.Struct, frozen=True, forbid_unknown_fields=True, omit_defaults=True):
+    """How the importer is told that an item's code changes.
+
+    `row`: a row with the old code, and the new one under the heading `heading`, which is no field; the item stays.
+    `replace`: the item is made anew under its new code, and the old one is removed.
+    """
+
+    how: Annotated[Literal["never", "row", "replace"], Meta(description="How an item's code changes.")] = "never"
+    heading: Annotated[Word, Meta(description="The heading of the new code, beside the old one.")] = NEW_CODE
+    field: Annotated[
+        str | None, Meta(description="Where the key has several fields: the one that changes, if not the first.")
+    ] = None
 
 
 class Importer(msgspec.Struct, frozen=True, forbid_unknown_fields=True, omit_defaults=True):
@@ -56,6 +73,7 @@ class Importer(msgspec.Struct, frozen=True, forbid_unknown_fields=True, omit_def
         Literal["kept", "deleted"], Meta(description="What becomes of items that a file does not have.")
     ] = "kept"
     removal: Annotated[Removal, Meta(description="How an item is removed.")] = Removal()
+    code_change: Annotated[CodeChange, Meta(description="How an item's code changes.")] = CodeChange()
     lists: Annotated[
         Literal["replaced", "marked"],
         Meta(description="A list is replaced whole, or its values are added and taken away by marks."),

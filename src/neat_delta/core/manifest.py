@@ -2,13 +2,12 @@
 
 from __future__ import annotations
 
-from typing import Literal
-
 import msgspec
 
 from neat_delta.core.catalogue import Source
 from neat_delta.core.changes import HeldCount
 from neat_delta.core.importer import PATCHES, Importer
+from neat_delta.core.update import Action
 
 __all__ = ["FORMAT", "VERSION", "CellCounts", "Listed", "Manifest", "OutFile", "read_me"]
 
@@ -22,7 +21,7 @@ class OutFile(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     """
 
     file: str
-    action: Literal["change", "add", "remove"]
+    action: Action
     rows: int
     cells: int
     fields: list[str]
@@ -69,7 +68,8 @@ class Manifest(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     one_way: list[Listed]
 
 
-PURPOSE = {
+PURPOSE: dict[Action, str] = {
+    "recode": "gives items their new codes",
     "change": "changes items that are there",
     "add": "adds new items",
     "remove": "removes items",

@@ -64,7 +64,9 @@ def find_key(live: Catalogue, key: Sequence[str] = ()) -> list[str]:
     return [found]
 
 
-def match(live: Catalogue, sheet: Catalogue, key: Key, *, accept_near: bool = False, repair: bool = False) -> Matched:
+def match(
+    live: Catalogue, sheet: Catalogue, key: Key, *, accept_near: bool = False, repair: bool = False, bare: bool = False
+) -> Matched:
     """Put every row of both in its place; the sheet's columns bear the names of live's fields.
 
     Rows without a key and rows whose key repeats, in either file, are set aside. A row whose key
@@ -72,10 +74,10 @@ def match(live: Catalogue, sheet: Catalogue, key: Key, *, accept_near: bool = Fa
     row of the sheet is for every item of live that has its key. `accept_near` takes keys that differ only by case,
     spaces, hyphens that look alike or leading zeros, where no other key of either file comes as near; `repair` takes
     those that a spreadsheet made of a key of live.
-    Raises CatalogueError when there is no item with a key, or no field in common.
+    Raises CatalogueError when there is no item with a key, or, unless the sheet may be `bare`, no field in common.
     """
     fields = [name for name in live.fields if name in set(sheet.fields) and name not in key.fields]
-    if not fields:
+    if not fields and not bare:
         raise CatalogueError(
             f"{sheet.path} has no field of {live.path} but the key ({', '.join(key.fields)}), so there is "
             f"nothing to compare. Its headings are: {listed(sheet.fields)}."

@@ -48,8 +48,8 @@ def _agree(same: pl.Series, item: pl.Series, changes: ChangeSet, name: str, what
 
 
 def target(live: Catalogue, changes: ChangeSet, plan: Plan) -> pl.DataFrame:
-    """What live is to become: the sent cells at their value after, what is removed gone, what is added at the end."""
-    wanted = with_cells(live.cells, live.place(changes.items["live"]), plan.sent)
+    """What live is to become: its cells as they are set, what is removed gone, what is added at the end."""
+    wanted = with_cells(live.cells, live.place(changes.items["live"]), plan.set)
     wanted = without(wanted, live.place(changes.items["live"]).gather(plan.removed))
     return pl.concat([wanted, plan.added.select(live.fields)]) if plan.added.height else wanted
 
@@ -64,7 +64,7 @@ def left(live: Catalogue, changes: ChangeSet, plan: Plan) -> pl.DataFrame:
     plan lists as one way.
     """
     stays = plan.one_way.filter(pl.col("field").is_not_null()).select("item", "field")
-    wanted = with_cells(live.cells, live.place(changes.items["live"]), plan.sent.join(stays, on=["item", "field"]))
+    wanted = with_cells(live.cells, live.place(changes.items["live"]), plan.set.join(stays, on=["item", "field"]))
     whole = plan.one_way.filter(pl.col("field").is_null())["item"]
     moved = live.place(changes.items["live"]).gather(plan.removed)
     lost = plan.removed.filter(plan.removed.is_in(whole.implode()))
@@ -110,14 +110,15 @@ def prove(
                 header.key,
                 importer,
                 shared=header.shared,
-                removal=action == "remove" and importer.removal.how != "flag",
+                action=action,
                 separators={name: field.separator or "," for name, field in marked.items()},
                 decimal_mark=header.writing.decimal_mark or ".",
             )
         return cells
 
     after = played(live.cells, update)
-    order = header.key if importer.missing == "deleted" else []
+    anew = live.place(changes.items["live"]).gather(plan.added[ITEM]).count()
+    order = header.key if importer.missing == "deleted" or anew else []
     _same(after, target(live, changes, plan), header.key, "the update files", "the target", marked, order)
     again = played(after, undo)
     _same(again, left(live, changes, plan), header.key, "the undo files", "live", marked, order)
@@ -134,7 +135,7 @@ def _same(
 ) -> None:
     if found.columns != wanted.columns or found.height != wanted.height:
         raise ProofError(f"replaying {files} gives {found.height:,} items where {what} has {wanted.height:,}.")
-    if order:  # where the whole catalogue is written, the order of its items says nothing
+    if order:  # where the whole catalogue is written, or items are made anew, their order says nothing
         found, wanted = found.sort(order), wanted.sort(order)
     for field in wanted.columns:
         differs = (found[field] != wanted[field]).arg_true()

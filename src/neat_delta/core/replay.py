@@ -7,6 +7,7 @@ from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
 from decimal import Decimal, InvalidOperation
+from typing import Literal
 
 import polars as pl
 
@@ -24,23 +25,27 @@ def replay(
     importer: Importer,
     *,
     shared: bool = False,
-    removal: bool = False,
+    action: Literal["recode", "add", "change", "remove"] = "change",
     separators: Mapping[str, str] | None = None,
     decimal_mark: str = ".",
 ) -> pl.DataFrame:
-    """The catalogue after the importer has read one update table; a `removal` is a file of items to delete.
+    """The catalogue after the importer has read one update table, as what it is imported for: `action`.
 
     A row finds its item by the exact key; one with an unknown key becomes a new item at the end, blank where the table
     has no column. A cell sets its field; null says nothing; a blank cell (nothing but white space) is left alone by an
     importer that skips blanks, and sets the field to what it holds by one that clears or reads a patch. The importer's
     mark empties a field; a difference is added to the number that is there; marks add values to a list and take them
     away, the lists' fields being those with a separator in `separators`. An item whose row has the flag goes away, and,
-    where missing items are deleted, one that has no row.
+    where missing items are deleted, one that has no row. A removal is a file of items to delete, unless the importer
+    wants a flag; a file of code changes has the new code beside the old one, and changes nothing else.
     Raises ProofError where an importer would refuse or guess: a heading the catalogue lacks, a key field missing, a
     blank key, a key that stands twice in the table or on two items (where the key is `shared`, a row sets all the items
-    that have it), a row without a value that every row must have, an item that it does not take.
+    that have it), a row without a value that every row must have, an item that it does not take; a code for which there
+    is no item, or which an item has that the file finds there.
     """
     keys = list(key)
+    if action == "recode":
+        return _with_new_codes(catalogue, update, keys, importer, shared=shared)
     flag = importer.removal.heading if importer.removal.how == "flag" else None
     _must_be_clear(catalogue, update, keys, {flag, *importer.with_adjusted})
     ours, theirs = MARK + "item", MARK + "row"
@@ -49,7 +54,7 @@ def replay(
     if not shared and row.is_duplicated().any():
         raise ProofError("a row of the update table fits more than one item of the catalogue.")
     known = pl.repeat(False, update.height, eager=True).scatter(row, True)
-    if removal:
+    if action == "remove" and importer.removal.how != "flag":
         if not known.all():
             raise ProofError("a row of the removal fits no item of the catalogue.")
         return catalogue.filter(~pl.repeat(False, catalogue.height, eager=True).scatter(item, True))
@@ -103,6 +108,40 @@ def _must_be_clear(catalogue: pl.DataFrame, update: pl.DataFrame, keys: list[str
         raise ProofError("a key stands twice in one update table.")
 
 
+def _with_new_codes(
+    catalogue: pl.DataFrame, update: pl.DataFrame, keys: list[str], importer: Importer, *, shared: bool
+) -> pl.DataFrame:
+    """The catalogue with the new codes that stand beside the old ones."""
+    patch = importer.form == "json patch"
+    if importer.code_change.how != "row" and not patch:
+        raise ProofError("the importer does not change codes by rows.")
+    heading = "new code" if patch else importer.code_change.heading
+    field = importer.code_change.field or keys[0]
+    if heading not in update.columns:
+        raise ProofError(f'a file of new codes lacks the heading "{heading}".')
+    _must_be_clear(catalogue, update, keys, {heading})
+    _refuses(update, pl.repeat(True, update.height, eager=True), importer)
+    codes = [code or "" for code in update[heading]]
+    table = update.select(keys)
+    found = catalogue.select(keys).with_row_index(MARK).join(table.with_columns(new=pl.Series(codes)), on=keys)
+    hits = found.select(keys).unique().height
+    if hits < update.height or (not shared and found.height > hits):
+        raise ProofError("a row with a new code fits no item of the catalogue, or more than one.")
+    wanted = table.with_columns(pl.Series(codes).alias(field))
+    if any(not code.strip() for code in codes) or wanted.is_duplicated().any():
+        raise ProofError("a new code is blank, or two items would get it.")
+    if wanted.join(catalogue.select(keys), on=keys, how="semi").height:
+        raise ProofError("an item has a new code already.")
+    for other in update.columns:
+        if other in catalogue.columns and other not in keys:
+            now = found.select(keys).with_columns(catalogue[other].gather(found[MARK]).alias(MARK))
+            said = update.select([*keys, other]).join(now, on=keys).select(other, MARK)
+            says = pl.col(other).is_not_null() & ((pl.col(other) != "") | (importer.blanks == "clear"))
+            if said.filter(says & (pl.col(other) != pl.col(MARK))).height:
+                raise ProofError(f'a file of new codes changes "{other}", too.')
+    return catalogue.with_columns(catalogue[field].clone().scatter(found[MARK], found["new"]).alias(field))
+
+
 def _taken(
     now: pl.Series, said: pl.Series, field: str, importer: Importer, separator: str | None, decimal_mark: str
 ) -> pl.Series:
@@ -127,6 +166,7 @@ def _refuses(update: pl.DataFrame, known: pl.Series, importer: Importer) -> None
         if update.columns[: len(importer.headings)] != importer.headings or set(extra) - {
             *importer.with_adjusted,
             importer.removal.heading,
+            importer.code_change.heading,
         }:
             raise ProofError("the headings of an update table are not those that the importer wants.")
     for names, rows in ((importer.carries, update), (importer.needs, update.filter(~known))):

@@ -6,9 +6,9 @@ import msgspec
 import polars as pl
 
 from neat_delta.core.catalogue import Catalogue
-from neat_delta.core.compare import Laid
 from neat_delta.core.headings import Pairing
 from neat_delta.core.kinds import blank
+from neat_delta.core.laid import Laid
 from neat_delta.core.learn import glance
 from neat_delta.core.match import match_places
 from neat_delta.core.store import Field
@@ -46,8 +46,9 @@ def samples(laid: Laid, sheet: Catalogue, most: int) -> list[PairSample]:
         else:
             kept = both.filter(~_blank(laid.sheet.cells[one.field].gather(both["sheet"]))).head(most)
             ours = laid.sheet.cells[one.field].gather(kept["sheet"]).to_list() or _some(column, most)
-            theirs = laid.live.cells[one.field].gather(kept["live"]).to_list()
-            theirs = theirs or _some(laid.live.cells[one.field], most)
+            known_to_live = one.field in laid.live.fields  # which has no column of new codes
+            theirs = laid.live.cells[one.field].gather(kept["live"]).to_list() if known_to_live else []
+            theirs = theirs or (_some(laid.live.cells[one.field], most) if known_to_live else [])
         kind = known.fields.get(one.field, Field()).kind if one.field is not None else None
         found.append(PairSample(one.heading, one.field, one.how, one.nearest, kind, ours, theirs))
     return found

@@ -241,7 +241,7 @@ SETTINGS: dict[str, tuple[str, ...]] = {
 def contradictions(store: Store) -> list[Contradiction]:
     """All that cannot hold together in a store file whose keys and types are right."""
     found = [*_of_form(store.file), *_of_writing(store.writing), *_of_key(store), *_of_relations(store)]
-    found += [*_of_importer(store), *_of_sending(store)]
+    found += [*_of_importer(store), *_of_code_change(store), *_of_sending(store)]
     for name, field in store.fields.items():
         found += [Contradiction(("fields", name, *where), what) for where, what in _of_field(field)]
     return found + list(_of_headings(store.fields))
@@ -328,6 +328,21 @@ def _of_importer(store: Store) -> Iterator[Contradiction]:
     for name in importer.adjusted:
         if store.fields and name in store.fields and store.fields[name].kind not in {"integer", "decimal", "money"}:
             yield Contradiction(("importer", "adjusted"), f'"{name}" is no field of numbers')
+
+
+def _of_code_change(store: Store) -> Iterator[Contradiction]:
+    importer, code = store.importer, store.importer.code_change
+    if code.how == "row" and code.heading in store.fields:
+        yield Contradiction(("importer", "code_change", "heading"), f'"{code.heading}" is a field; this one is none')
+    if code.field is not None and store.key.fields and code.field not in store.key.fields:
+        yield Contradiction(("importer", "code_change", "field"), f'"{code.field}" is no field of the key')
+    if (
+        code.how == "replace"
+        and importer.removal.how == "never"
+        and importer.missing == "kept"
+        and importer.form not in PATCHES
+    ):
+        yield Contradiction(("importer", "code_change", "how"), "to replace an item, the importer must remove one")
 
 
 def _of_sending(store: Store) -> Iterator[Contradiction]:

@@ -1,8 +1,8 @@
 """Writes the demo store: Quillfern Apiary Supply, a made-up shop for beekeepers.
 
 `python -m neat_delta.demo.generate DIR` writes `live.csv` (the export of 418 items), `sheet.csv` (the copy somebody
-edited, with the accidents of the afternoon) and `supplier.csv` (a supplier's price list). All ship inside the package;
-the same seed always gives the same bytes.
+edited, with the accidents of the afternoon), `supplier.csv` (a supplier's price list), `codes.csv` (new codes) and
+`quotes.csv` (open quotes). All ship inside the package; the same seed always gives the same bytes.
 """
 
 from __future__ import annotations
@@ -406,6 +406,20 @@ def open_quotes(live: list[dict[str, str]], sheet: list[dict[str, str]], rng: ra
     return out.getvalue().encode()
 
 
+CODES = (
+    ("QA-1073", "QS-1001"),  # smokers get a range of codes of their own
+    ("QA-1074", "QS-1002"),
+    ("QA-1075", "QS-1003"),
+    ("QA-1076", "QA-1077"),  # the labels on the shelf had changed places
+    ("QA-1077", "QA-1076"),
+    ("QA-1078", "QA-1079"),  # one takes the code that another leaves
+    ("QA-1079", "QS-1004"),
+    ("QA-1080", "QA-1163"),  # which is that of a smoker
+    ("QA-8010", "QS-1005"),  # mistyped: there is no such item
+)
+"""Old codes and new ones, as somebody wrote them down."""
+
+
 def as_csv(fields: Iterable[str], rows: Iterable[dict[str, str]], line_end: str, bom: str = "") -> bytes:
     """CSV as RFC 4180 has it, with the line ends and the mark at the start that are asked for."""
     out = io.StringIO(newline="")
@@ -426,6 +440,9 @@ def demo_files() -> dict[str, bytes]:
         "live.csv": as_csv(FIELDS, live, "\n"),
         "sheet.csv": as_csv(SHEET_FIELDS, sheet, "\r\n", bom="\ufeff"),
         "supplier.csv": supplier_list(live, rng),
+        "codes.csv": as_csv(
+            ("sku", "new code"), ({"sku": old, "new code": new} for old, new in CODES), "\r\n", bom="\ufeff"
+        ),
         "quotes.csv": open_quotes(live, meant, rng),
     }
 

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterable, Iterator
 from dataclasses import replace
 from pathlib import Path
-from typing import NoReturn, TypeVar
+from typing import NoReturn, TypeVar, get_args
 
 import msgspec
 import polars as pl
@@ -23,6 +23,7 @@ from neat_delta.core.changes import (
     Flag,
     Header,
     Item,
+    Verdict,
     cells_schema,
     held,
 )
@@ -81,7 +82,7 @@ def read_changes(path: str, *, findings: bool = True) -> ChangeSet:
     header = _header(first, path)
     if not lines or lines.pop():
         raise ChangeSetError(f"{path}: the last line is cut short. {AGAIN}")
-    wanted = header.counts.changed + header.counts.new + header.counts.gone
+    wanted = sum(getattr(header.counts, verdict) for verdict in get_args(Verdict))
     damages, flags = header.counts.damaged, header.counts.flags
     if len(lines) != wanted + damages + flags:
         found = len(lines) - damages - flags
@@ -109,7 +110,7 @@ def _header(line: bytes, path: str) -> Header:
         header = msgspec.json.decode(line, type=Header)
     except msgspec.MsgspecError as error:
         raise ChangeSetError(f"{path}, line 1: {_plain(error)}. {AGAIN}") from None
-    if not header.key or len({*header.key, *header.fields}) != len(header.key) + len(header.fields):
+    if not header.key or any(len(set(names)) < len(names) for names in (header.key, header.fields)):
         raise ChangeSetError(f"{path}, line 1: the key and the fields must each be named once. {AGAIN}")
     return header
 
@@ -182,7 +183,7 @@ def _tables(header: Header, found: list[Item], path: str) -> ChangeSet:
     for what, counted, there in (
         *(
             (verdict, getattr(header.counts, verdict), (changes.items["verdict"] == verdict).sum())
-            for verdict in ("changed", "new", "gone")
+            for verdict in get_args(Verdict)
         ),
         ("cells", header.counts.cells, changes.cells.height),
         ("held cells", header.counts.held_cells, held(changes.items, changes.cells).sum()),
@@ -230,7 +231,10 @@ def _laid_out(header: Header, found: list[Item]) -> tuple[pl.DataFrame, pl.DataF
 def _fits(header: Header, found: list[Item], items: pl.DataFrame, cells: pl.DataFrame) -> bool:
     """Whether every item is as a change set has it; `_wrong` says in which way one is not."""
     live, sheet, verdict = items["live"].is_not_null(), items["sheet"].is_not_null(), items["verdict"]
-    rows = ((verdict != "new") == live) & ((verdict != "gone") == sheet)
+    rows = ((verdict != "new") == live) & (verdict.is_in(["changed", "recoded"]) | ((verdict == "new") == sheet))
+    code = pl.repeat(False, items.height, eager=True).scatter(
+        cells.filter(pl.col("field").cast(pl.String).is_in(header.key))["item"], True
+    )
     new = (verdict == "new").gather(cells["item"])
     said = (cells["before"].is_null() == new) & cells["after"].is_not_null()
     changed = (cells["before"] != cells["after"]).fill_null(value=True)
@@ -241,6 +245,7 @@ def _fits(header: Header, found: list[Item], items: pl.DataFrame, cells: pl.Data
     held = sum(len(item.held) for item in found)
     return bool(
         rows.all()
+        and (code == (verdict == "recoded")).all()
         and (place.diff().drop_nulls() > 0).all()
         and (place > 0).all()
         and said.all()
@@ -268,11 +273,15 @@ def _say_what_is_wrong(header: Header, found: list[Item], path: str) -> NoReturn
 
 def _wrong(item: Item, header: Header, fields: dict[str, int]) -> str | None:
     """What is wrong with an item by itself, if anything."""
-    has_rows = {"changed": (True, True), "new": (False, True), "gone": (True, False)}[item.verdict]
+    in_sheet = {"new": (True,), "gone": (False,)}.get(item.verdict, (True, False))
     places = [held.field for held in item.held]
     cells = item.cells.items()
     troubles = (
-        ((item.row.live is not None, item.row.sheet is not None) != has_rows, "its rows do not fit its verdict"),
+        (
+            (item.row.live is None) != (item.verdict == "new") or (item.row.sheet is not None) not in in_sheet,
+            "its rows do not fit its verdict",
+        ),
+        (bool(item.cells.keys() & {*header.key}) != (item.verdict == "recoded"), "only a recoded item has a new code"),
         (item.key.keys() != set(header.key), f"its key must have {', '.join(header.key)}"),
         (item.cells.keys() - fields.keys(), "it has a field that line 1 does not name"),
         (any((before is None) != (item.verdict == "new") for _, (before, _) in cells), "a cell lacks its value before"),

@@ -32,6 +32,7 @@ WAY_OUT = {
     "damage": "nobody typed it; --repair, or --accept damage",
     "slip": "moved by accident; mend the sheet, or --accept slip",
     "check": "a check stopped it; see above, or --accept CHECK:SKU",
+    "code": "the code change cannot be, or waits for one; mend the list of codes",
     "emptied": "blank in the sheet; --blanks clear or keep decides",
     "new": "only in the sheet; --with-new sends them",
     "gone": "only in live; --with-gone removes them",

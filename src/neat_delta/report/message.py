@@ -3,8 +3,10 @@
 from __future__ import annotations
 
 import re
+from typing import get_args
 
 from neat_delta.core.catalogue import listed
+from neat_delta.core.changes import Verdict
 from neat_delta.core.figures import difference, per_cent
 from neat_delta.report.facts import (
     Facts,
@@ -73,8 +75,8 @@ def safe(text: str) -> str:
 
 def _items(facts: Facts) -> list[tuple[str, int]]:
     counts = facts.changes.header.counts
-    found = (("changed", counts.changed), ("new", counts.new), ("gone", counts.gone), ("the same", counts.same))
-    return [(word, number) for word, number in found if number]
+    found = [(word, getattr(counts, word)) for word in get_args(Verdict)]
+    return [(word, number) for word, number in [*found, ("the same", counts.same)] if number]
 
 
 def _changed(facts: Facts, seen: View) -> Grid:

@@ -41,7 +41,7 @@ MOST = 100_000
 GROUPS, ROWS = 40, 200
 """So many groups, and so many suggested prices and records, stand in the figures on top."""
 
-VERDICTS = ("changed", "new", "gone")
+VERDICTS = ("changed", "recoded", "new", "gone")
 
 
 def page(facts: Facts) -> bytes:

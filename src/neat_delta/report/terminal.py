@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections import Counter
 from collections.abc import Mapping, Sequence
 from pathlib import PurePath
 from typing import TYPE_CHECKING, Literal
@@ -14,14 +15,16 @@ from rich.table import Table
 from rich.text import Text
 
 from neat_delta.core.catalogue import Catalogue, column_letter, listed
-from neat_delta.core.changes import ChangeSet, Finding, Header, HeldCount, Item
-from neat_delta.core.compare import Laid
+from neat_delta.core.changes import ChangeSet, Finding, Header, HeldCount, Item, held
 from neat_delta.core.confirm import Confirmed, Landing
 from neat_delta.core.figures import FieldFigures, difference, per_cent
 from neat_delta.core.impact import Suggestion, Told
+from neat_delta.core.importer import NEW_CODE
+from neat_delta.core.laid import Laid
 from neat_delta.core.layout import Layout
 from neat_delta.core.learn import Learned
 from neat_delta.core.manifest import Listed, Manifest
+from neat_delta.core.recode import codes_in
 from neat_delta.core.records import Records
 from neat_delta.core.samples import PairSample
 from neat_delta.core.values import kinds_said
@@ -78,9 +81,10 @@ def terminal() -> Console:
 
 def print_inputs(console: Console, header: Header, store: str | None, *, told: bool) -> None:
     """What was read, how it was understood, and by which key it was matched."""
-    fields = {"live": len(header.key) + len(header.fields) + len(header.untouched), "sheet": len(header.pairs)}
+    fields = {"live": len({*header.key, *header.fields, *header.untouched}), "sheet": len(header.pairs)}
     for name, source in (("live", header.live), ("sheet", header.sheet)):
-        _print_source(console, name, source.path, source.rows, fields[name], source.layout, source.notes)
+        what = "codes" if name == "sheet" and _is_list(header) else name
+        _print_source(console, what, source.path, source.rows, fields[name], source.layout, source.notes)
     origin = header.sheet.origin
     if origin is not None:
         here = origin.blake3 == header.live.blake3
@@ -134,15 +138,19 @@ def _print_fact(console: Console, name: str, text: str, style: str = "") -> None
 def print_accounts(console: Console, changes: ChangeSet) -> None:
     """How many rows were read and where each went."""
     header, counts = changes.header, changes.header.counts
-    table = _table("", "live", "sheet", right=(1, 2))
+    in_sheet = Counter(changes.items["verdict"].filter(changes.items["sheet"].is_not_null()))
+    beyond = counts.unlisted - (counts.changed + counts.recoded - in_sheet["changed"] - in_sheet["recoded"])
+    table = _table("", "live", "list" if _is_list(header) else "sheet", right=(1, 2))
     for name, live, sheet, style in (
-        ("same", counts.same, counts.same, ""),
-        ("changed", counts.changed, counts.changed, ""),
+        ("same", counts.same, counts.same - beyond, ""),
+        ("changed", counts.changed, in_sheet["changed"], ""),
+        ("recoded", counts.recoded, in_sheet["recoded"], "cyan"),
         ("new", None, counts.new, "green"),
         ("gone", counts.gone, None, "bright_red"),
         ("set aside", counts.set_aside_live, counts.set_aside_sheet, "magenta"),
     ):
-        table.add_row(Text(name, style), *("·" if number is None else f"{number:,}" for number in (live, sheet)))
+        if name != "recoded" or counts.recoded:
+            table.add_row(Text(name, style), *("·" if number is None else f"{number:,}" for number in (live, sheet)))
     table.add_section()
     table.add_row("rows read", f"{header.live.rows:,}", f"{header.sheet.rows:,}", style="bold")
     console.print(table)
@@ -282,6 +290,7 @@ def print_notes(console: Console, changes: ChangeSet) -> None:
     console.print(f"\n{count(counts.cells, 'changed cell')}: {sent:,} to send, {counts.held_cells:,} held")
     if counts.written_differently:
         console.print(f"{count(counts.written_differently, 'cell')} written differently, same value, not sent")
+    _print_codes(console, changes)
     reasons = changes.reasons()
     if reasons:
         console.print("\nheld, with the way to have it otherwise", style="bold")
@@ -291,25 +300,52 @@ def print_notes(console: Console, changes: ChangeSet) -> None:
     if header.set_aside:
         console.print("\nset aside, because nobody can say which item is meant", style="bold")
         for row in header.set_aside[:LISTED]:
-            where = f"  {row.file} row {row.row:,}"
+            where = f"  {'list' if row.file == 'sheet' and _is_list(header) else row.file} row {row.row:,}"
             console.print(cut(f"{where:<18} {key_text(row.key):<18} {row.reason}", console.width))
         if len(header.set_aside) > LISTED:
             console.print(f"  and {len(header.set_aside) - LISTED:,} more, all in line 1 of the change set")
     _print_near(console, header)
+    _print_likely(console, header)
     left_out: dict[str, list[str]] = {}
     for pair in header.pairs:
         if pair.field is None:
             hint = f" (nearest: {shown(pair.nearest)})" if pair.nearest else ""
             left_out.setdefault(pair.how, []).append(shown(pair.heading) + hint)
-    console.print()
+    first = True
     for title, names in (
         ("ignored, as live has no such heading", left_out.get("unmatched", [])),
         ("ignored, as you said", left_out.get("ignored", [])),
         ("left out, as you did not ask for them", left_out.get("not asked for", [])),
-        ("left alone, as the sheet lacks them", [shown(name) for name in header.untouched]),
+        ("left alone, as the sheet lacks them", [] if _is_list(header) else [shown(name) for name in header.untouched]),
     ):
         if names:
-            console.print(Text(f"{title}: " + ", ".join(names)))
+            console.print(Text(f"{chr(10) if first else ''}{title}: " + ", ".join(names)))
+            first = False
+
+
+def _is_list(header: Header) -> bool:
+    """Whether the sheet is nothing but a list of codes."""
+    return {pair.field for pair in header.pairs} <= {None, *header.key, NEW_CODE}
+
+
+def _print_codes(console: Console, changes: ChangeSet) -> None:
+    """How many codes change and which links follow; and the code changes that cannot be, one by one."""
+    header = changes.header
+    if not header.counts.recoded:
+        return
+    cells = changes.cells.with_columns(pl.col("field").cast(pl.String), stays=held(changes.items, changes.cells))
+    codes = cells.filter(pl.col("field").is_in(header.key) & pl.col("before").is_not_null())
+    kept, going = int(codes["stays"].sum()), codes.filter(~pl.col("stays"))
+    console.print(f"{count(codes.height, 'new code')}: {going.height:,} to give, {kept:,} held")
+    links = codes_in(cells.filter(~pl.col("stays")), header.settings, set(going["after"]))
+    for (name,), some in links.group_by("field", maintain_order=True):
+        console.print(Text(f"links that change with them: {shown(str(name))} of {count(some.height, 'item')}"))
+    stuck = codes.filter(pl.col("held").is_not_null())
+    lines = [
+        Text(f"  {shown(before)} → {shown(after)}: {reason.removeprefix('code: ')}")
+        for before, after, reason in stuck.select("before", "after", "held").iter_rows()
+    ]
+    _print_some(console, "codes that cannot change", lines, everything=False, hint="preview shows them")
 
 
 def _print_near(console: Console, header: Header) -> None:
@@ -326,6 +362,19 @@ def _print_near(console: Console, header: Header) -> None:
         )
     if len(header.near) > LISTED:
         console.print(f"  and {len(header.near) - LISTED:,} more, all in line 1 of the change set")
+
+
+def _print_likely(console: Console, header: Header) -> None:
+    if not header.likely:
+        return
+    console.print("\nlikely code changes: gone and new, but they agree in nearly everything", style="bold")
+    for one in header.likely[:LISTED]:
+        name = "" if one.alike is None else f", the name to {one.alike} %"
+        line = f"  {key_text(one.old)} → {key_text(one.new)}  {one.agree:,} of {one.fields:,} fields{name}"
+        console.print(cut(line, console.width))
+    if len(header.likely) > LISTED:
+        console.print(f"  and {len(header.likely) - LISTED:,} more, all in line 1 of the change set")
+    console.print("  None is taken. --likely-codes FILE makes a list of them: look it over, and --recode FILE takes it")
 
 
 def print_pairs(console: Console, laid: Laid, sheet: Catalogue, pairs: Sequence[PairSample], store: str | None) -> None:
@@ -485,7 +534,7 @@ def print_rest(console: Console, printed: int, found: int, narrowed: bool) -> No
         console.print(f"\n{printed:,} of {count(found, 'item')} shown. {more}.", style="bold")
 
 
-FOR = {"change": "changes", "add": "new items", "remove": "removals"}
+FOR = {"recode": "new codes", "change": "changes", "add": "new items", "remove": "removals"}
 """What a file is imported for."""
 
 
@@ -585,7 +634,13 @@ def _landing(one: Landing) -> Text:
 
 
 def _print_some(
-    console: Console, title: str, lines: Sequence[Text], *, everything: bool, of: int | None = None
+    console: Console,
+    title: str,
+    lines: Sequence[Text],
+    *,
+    everything: bool,
+    of: int | None = None,
+    hint: str = "--all shows them",
 ) -> None:
     """Lines under a title, the first of them or all, and how many there are."""
     if not lines:
@@ -596,7 +651,7 @@ def _print_some(
         line.truncate(console.width, overflow="ellipsis")
         console.print(line)
     if not everything and many > LISTED:
-        console.print(f"  and {many - LISTED:,} more; --all shows them")
+        console.print(f"  and {many - LISTED:,} more; {hint}")
 
 
 def _print_held(console: Console, reasons: Sequence[HeldCount]) -> None:
@@ -621,7 +676,7 @@ def _print_listed(console: Console, title: str, listed: Sequence[Listed]) -> Non
 
 
 def _print_head(console: Console, item: Item, name: str) -> None:
-    style = {"changed": "", "new": "green", "gone": "bright_red"}[item.verdict]
+    style = {"changed": "", "recoded": "cyan", "new": "green", "gone": "bright_red"}[item.verdict]
     rows = " ".join(f"{file} row {row:,}" for file, row in (("live", item.row.live), ("sheet", item.row.sheet)) if row)
     verdict: str = "" if item.verdict == "changed" else item.verdict
     if any(held.field is None for held in item.held):

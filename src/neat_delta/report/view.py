@@ -64,7 +64,8 @@ def rows_of(changes: ChangeSet, live: Catalogue) -> Rows:
     for (field,), cells in changes.cells.group_by("field"):
         after[str(field)] = after[str(field)].scatter(cells["item"], cells["after"])
     for name in changes.keys.columns:
-        after[name] = changes.keys[name]
+        new = changes.cells.filter(pl.col("field").cast(pl.String) == name)
+        after[name] = changes.keys[name].clone().scatter(new["item"], new["after"])
     tables = {"before": pl.DataFrame(before), "after": pl.DataFrame(after)}
     settings = changes.header.settings
     if changes.header.learned:  # compare looked at the fields that change, and the condition may ask for others

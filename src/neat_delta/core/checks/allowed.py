@@ -49,7 +49,9 @@ def _new(name: str, cells: pl.DataFrame, ask: Ask) -> tuple[pl.DataFrame, pl.Dat
 def near_twin(ask: Ask) -> pl.DataFrame:
     """New values that are one of live's but for case, spaces, punctuation or the spelling of a unit."""
     some = [nothing()]
-    for name, (_, cells) in ask.of(*CHOSEN, "measure").items():
+    for name, (field, cells) in ask.of(*CHOSEN, "measure").items():
+        if field.refers:  # what it names are items
+            continue
         new, known = _new(name, cells, ask)
         twins = known.select(twin="value", loose=_loose(pl.col("value"))).sort("twin").unique("loose", keep="first")
         hit = new.with_columns(loose=_loose(pl.col("value"))).join(twins, on="loose", maintain_order="left")
@@ -67,7 +69,7 @@ def new_value(ask: Ask) -> pl.DataFrame:
     """Values that live never had, and are no near twin of one; of a path, the level at which it is new."""
     some = [nothing()]
     for name, (field, cells) in ask.of(*CHOSEN).items():
-        if name in ask.new_values or field.values:
+        if name in ask.new_values or field.values or field.refers:
             continue
         new, known = _new(name, cells, ask)
         loose = known.select(loose=_loose(pl.col("value"))).unique()

@@ -67,13 +67,11 @@ class Ask:
     def now(self, name: str) -> pl.Series:
         """A field of all the items as it will be; blank where an item has none."""
         if name not in self.memory:
-            if name in self.keys.columns:
-                self.memory[name] = self.keys[name]
-            else:
-                texts = self.live[name].gather(self.places).fill_null("")
-                if self.round and name in self.cells:
-                    texts = texts.clone().scatter(self.cells[name]["item"], self.cells[name]["after"])
-                self.memory[name] = texts
+            is_key = name in self.keys.columns
+            texts = self.keys[name] if is_key else self.live[name].gather(self.places).fill_null("")
+            if self.round and name in self.cells:
+                texts = texts.clone().scatter(self.cells[name]["item"], self.cells[name]["after"])
+            self.memory[name] = texts
         return self.memory[name]
 
     def number(self, name: str, texts: pl.Series) -> pl.Series:

@@ -11,6 +11,7 @@ from typing import Any
 import msgspec
 import polars as pl
 
+from neat_delta.core.importer import NEW_CODE
 from neat_delta.files.forms.base import Form, Shape, of_rows
 from neat_delta.files.forms.objects import any_text
 
@@ -59,7 +60,9 @@ def _parts(pointer: str) -> list[str]:
 def _write_patch(cells: pl.DataFrame, shape: Shape) -> bytes:
     steps: list[dict[str, Any]] = []
     for keys, fields in _items(cells, shape.key):
-        if shape.action == "remove":
+        if shape.action == "recode":
+            steps.append({"op": "move", "from": _pointer(keys), "path": _pointer([fields.get(NEW_CODE) or ""])})
+        elif shape.action == "remove":
             steps.append({"op": "remove", "path": _pointer(keys)})
         elif shape.action == "add":
             steps.append(
@@ -74,6 +77,10 @@ def _write_patch(cells: pl.DataFrame, shape: Shape) -> bytes:
 def _read_patch(path: Path, shape: Shape) -> pl.DataFrame:
     rows: dict[tuple[str, ...], dict[str, str | None]] = {}
     for step in msgspec.json.decode(path.read_bytes()):
+        if step["op"] == "move":
+            old, new = (tuple(_parts(step[end])) for end in ("from", "path"))
+            rows[old] = {shape.key[0]: old[0], NEW_CODE: new[0]}
+            continue
         parts = _parts(step["path"])
         keys = tuple(parts[: len(shape.key)])
         row = rows.setdefault(keys, dict(zip(shape.key, keys, strict=True)))

@@ -1,0 +1,88 @@
+"""`neat-delta recode`: a list of old and new codes in, a change set and its summary out."""
+
+from __future__ import annotations
+
+from datetime import date
+
+import click
+
+from neat_delta.cli.common import (
+    json_option,
+    key_option,
+    layout_options,
+    must_not_be_input,
+    print_json,
+    status_of,
+    store_option,
+    summed_up,
+    the_store,
+    told_accepts,
+    told_layout,
+    told_pairing,
+    working,
+)
+
+__all__ = ["recode"]
+
+
+@click.command(
+    short_help="Give items of LIVE the new codes of a list.",
+    epilog="\b\nExample, on the demo's files:\n  neat-delta recode live.csv codes.csv -o recoded.jsonl",
+)
+@click.argument("live")
+@click.argument("codes")
+@click.option("-o", "--output", metavar="FILE", help="Write the change set to FILE.")
+@click.option(
+    "--accept", multiple=True, metavar="CHECK[:WHICH]", help="Let through what a check found. May be repeated."
+)
+@click.option(
+    "--map",
+    "mapped",
+    multiple=True,
+    metavar="HEADING=FIELD",
+    help='What a heading of CODES stands for: "Neu=new code". May be repeated.',
+)
+@store_option
+@key_option
+@layout_options(two=True)
+@json_option
+def recode(
+    live: str,
+    codes: str,
+    output: str | None,
+    accept: tuple[str, ...],
+    mapped: tuple[str, ...],
+    store: str | None,
+    key: tuple[str, ...],
+    as_json: bool,
+) -> int:
+    """Give the items of LIVE new codes: CODES has the old ones and, under "new code", the new ones.
+
+    Nothing else changes but the links that point at an old code: parents, related items. A code that another item has
+    and keeps is held, and so is one that two items would get. Codes may be passed on (A to B, B to C) and swapped:
+    `write` puts the steps in an order that works, by way of a temporary code where it takes one.
+    """
+    import neat_delta
+
+    if output:
+        must_not_be_input(output, live, codes)
+    known, store_path = the_store(store) or (None, None)
+    told, _, _ = told_pairing(mapped, None, (), None)
+    with working(f"Reading {live} and {codes}"):
+        before = neat_delta.read(live, told_layout("live", known.file.layout if known else None))
+        changes = neat_delta.recode(
+            before,
+            neat_delta.read(codes, told_layout("sheet")),
+            store=known,
+            key=key,
+            told=told,
+            accept=told_accepts(accept),
+            today=date.today().isoformat(),
+        )
+    if output:
+        neat_delta.write_changes(changes, output)
+    if as_json:
+        print_json({"output": output, "store": store_path, "header": changes.header, "held": changes.reasons()})
+    else:
+        summed_up(changes, store_path, output, told=bool(key or (known and known.key.fields)))
+    return status_of(changes)

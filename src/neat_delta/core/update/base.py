@@ -1,0 +1,210 @@
+"""What an update is made of: its tables, its plan, a step of it, and one importer's ways with one change set."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from dataclasses import dataclass, field
+from typing import Literal
+
+import polars as pl
+
+from neat_delta.core.catalogue import MARK, Catalogue
+from neat_delta.core.changes import ChangeSet
+from neat_delta.core.importer import NEW_CODE, PATCHES, SPARSE, Importer
+from neat_delta.core.recode import Move
+
+__all__ = ["CELL", "ITEM", "Action", "Fits", "Plan", "Step", "Table", "Ways"]
+
+ITEM = MARK + "item"
+"""The column of `Plan.added` that has the items' numbers; no field is called so."""
+
+CELL = ["item", "field", "before", "after"]
+
+Action = Literal["recode", "add", "change", "remove"]
+"""What a table is imported for."""
+
+Fits = Callable[[pl.Series], pl.Series]
+
+
+@dataclass(frozen=True, slots=True)
+class Table:
+    """One update table: its key and fields in live's column order, null where nothing is said.
+
+    Its cells: `changed` carry a change, `keys` name the item, `required` the importer wants in every row, and
+    `carried` are live's own values, as a blank would empty them.
+    """
+
+    action: Action
+    cells: pl.DataFrame
+    changed: int
+    required: int = 0
+    carried: int = 0
+
+    @property
+    def keys(self) -> int:
+        """How many cells name items."""
+        said = int(self.cells.select(pl.sum_horizontal(pl.all().count())).item()) if self.cells.width else 0
+        return said - self.changed - self.required - self.carried
+
+
+@dataclass(frozen=True, slots=True)
+class Plan:
+    """What goes out, in import order, and what does not.
+
+    `sent`      the change set's cells that the update tables carry, and those that retire an item;
+    `set`       of these, the ones that are set in live's own items, a new code among them;
+    `added`     the new items that are made: their number (`ITEM`), and every field of live with its text; where the
+                importer makes an item anew for a new code, it is among them;
+    `removed`   the items that go away;
+    `held`      what this importer cannot take: number of the item, field (null for the whole item), reason;
+    `one_way`   what the undo tables cannot take back: the same.
+    """
+
+    update: tuple[Table, ...]
+    undo: tuple[Table, ...]
+    sent: pl.DataFrame
+    set: pl.DataFrame
+    added: pl.DataFrame
+    removed: pl.Series
+    held: pl.DataFrame
+    one_way: pl.DataFrame
+
+
+@dataclass(frozen=True, slots=True)
+class Step:
+    """A round in one direction.
+
+    `cells` are those of known items (`item`, `field`, `before`, `after`); `added` the items that are made, in full;
+    `removed` those that go away, by their keys then. `moves` are the code changes, step by step; where the importer
+    makes items anew for them, and one needs the code of another, `made` are these in full. `back` is the way back, on
+    which codes change last.
+    """
+
+    cells: pl.DataFrame
+    added: pl.DataFrame
+    removed: pl.DataFrame
+    moves: tuple[list[Move], ...] = ()
+    made: pl.DataFrame | None = None
+    back: bool = False
+
+
+@dataclass(slots=True)
+class Ways:
+    """One importer's ways with one change set: what is asked again and again while an update is planned.
+
+    `keys` are the items' keys when their cells are changed: once codes have changed. `made` are the new items.
+    """
+
+    changes: ChangeSet
+    live: Catalogue
+    importer: Importer
+    whole: bool
+    fits: Fits | None
+    most: int
+    keys: pl.DataFrame = field(init=False)
+    made: pl.DataFrame = field(init=False)
+    places: pl.Series = field(init=False)
+
+    def __post_init__(self) -> None:
+        self.keys = self.changes.keys
+        self.places = self.live.place(self.changes.items["live"])
+        self.made = pl.DataFrame(schema={ITEM: pl.Int64, **self.live.cells.schema})
+
+    @property
+    def key(self) -> list[str]:
+        """The key fields."""
+        return self.changes.keys.columns
+
+    @property
+    def never(self) -> set[str]:
+        """The fields that are never carried along."""
+        settings = self.changes.header.settings
+        return {name for name, one in settings.items() if one.moving or one.locked} | {*self.importer.adjusted}
+
+    @property
+    def marked(self) -> set[str]:
+        """The lists whose values are added and taken away by marks."""
+        settings = self.changes.header.settings if self.importer.lists == "marked" else {}
+        return {name for name, one in settings.items() if one.kind == "list"}
+
+    @property
+    def patches(self) -> bool:
+        """Whether the files are patches."""
+        return self.importer.form in PATCHES
+
+    @property
+    def dense(self) -> bool:
+        """Whether a row has a cell for every column of its file."""
+        return self.importer.form not in SPARSE
+
+    @property
+    def clears(self) -> bool:
+        """Whether a blank cell empties its field."""
+        return self.importer.blanks == "clear" and not self.patches
+
+    @property
+    def filled(self) -> bool:
+        """Whether a row must have a value in every column of its file."""
+        return self.dense and self.clears
+
+    @property
+    def code_change(self) -> Literal["never", "row", "replace"]:
+        """How a code changes. A JSON Patch moves an item, a merge patch can only make it anew; and what deletes the
+        items that a file does not have takes an item under another code for another item.
+        """
+        if self.patches:
+            return "row" if self.importer.form == "json patch" else "replace"
+        how = self.importer.code_change.how
+        return "replace" if self.whole and how != "never" else how
+
+    @property
+    def code_heading(self) -> str:
+        """The heading of the new code."""
+        return NEW_CODE if self.patches else self.importer.code_change.heading
+
+    @property
+    def code_field(self) -> str:
+        """The field of the key in which codes change."""
+        return self.importer.code_change.field or self.key[0]
+
+    def fit(self, texts: pl.Series) -> pl.Series:
+        """Which texts the files can hold."""
+        return pl.repeat(True, texts.len(), eager=True) if self.fits is None else self.fits(texts)
+
+    def now(self, name: str, items: pl.Series, cells: pl.DataFrame | None = None) -> pl.Series:
+        """A field of these items, once the cells are changed."""
+        texts = self.live.cells[name].gather(self.places.gather(items))
+        if texts.has_nulls():
+            made = items.to_frame(ITEM).join(self.made, on=ITEM, how="left", maintain_order="left")
+            texts = texts.zip_with(texts.is_not_null(), made[name]).fill_null("")
+        mine = None if cells is None else cells.filter(pl.col("field") == name)
+        if mine is None or not mine.height:
+            return texts
+        at = pl.DataFrame({"item": items}).with_row_index("at")
+        met = mine.join(at, on="item", how="inner", maintain_order="left")
+        return texts.scatter(met["at"], met["after"])
+
+    # Items that share a key.
+
+    def first(self) -> pl.Series:
+        """Per item the first item that has its key."""
+        first = pl.col(MARK).first().over(self.key)
+        return self.changes.keys.with_row_index(MARK).select(first.cast(pl.Int64)).to_series()
+
+    def once(self, cells: pl.DataFrame) -> pl.DataFrame:
+        """The cells of items that share a key only once."""
+        if not self.changes.header.shared:
+            return cells
+        first = cells.with_columns(item=self.first().gather(cells["item"]))
+        return first.unique(["item", "field"], keep="first", maintain_order=True).sort("item", maintain_order=True)
+
+    def uniform(self, cells: pl.DataFrame, *, back: bool) -> pl.Series:
+        """Per cell whether all of live's items with its key change in that field, and had the same text before."""
+        counts = self.live.cells.group_by(self.key).agg(pl.len().alias(MARK))
+        twins = self.changes.keys.join(counts, on=self.key, how="left", maintain_order="left")[MARK]
+        of = cells.with_columns(
+            first=self.first().gather(cells["item"]), twins=twins.gather(cells["item"]).cast(pl.UInt32)
+        )
+        group, old = ["first", "field"], pl.col("after" if back else "before")
+        alike = (pl.len().over(group) == pl.col("twins")) & (old.n_unique().over(group) == 1)
+        return of.select(alike).to_series()

@@ -1,0 +1,37 @@
+"""A list of code changes as a file: CSV, the key as live calls it, and the new code beside it."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+import polars as pl
+
+from neat_delta.core.changes import Header
+from neat_delta.core.errors import OutputError
+from neat_delta.core.importer import NEW_CODE
+from neat_delta.core.layout import Layout
+from neat_delta.files.delimited import write_delimited
+from neat_delta.files.whole import write_whole
+
+__all__ = ["write_code_list"]
+
+LAYOUT = Layout(format="delimited", encoding="utf-8", separator=",", quote='"', line_end="LF", header_line=1)
+
+
+def write_code_list(path: str, header: Header) -> None:
+    """Write the likely code changes of a change set as a list to look over; OutputError when there is a file already,
+    as somebody may have looked it over.
+    """
+    if Path(path).exists():
+        raise OutputError(f"{path}: there is a file of that name, which may be somebody's list. Name another.")
+    rows = [
+        [header.headings.get(name, name) for name in header.key],
+        *(list(one.old.values()) for one in header.likely),
+    ]
+    changed = [
+        next(new for old, new in zip(one.old.values(), one.new.values(), strict=True) if old != new)
+        for one in header.likely
+    ]
+    columns = {name: [row[place] for row in rows[1:]] for place, name in enumerate(rows[0])}
+    cells = pl.DataFrame({**columns, NEW_CODE: changed}, schema=dict.fromkeys([*columns, NEW_CODE], pl.String))
+    write_whole(path, [write_delimited(cells, LAYOUT, path)])
