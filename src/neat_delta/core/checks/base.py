@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Callable, Collection, Mapping
 from dataclasses import dataclass, field
+from decimal import Decimal
 
 import polars as pl
 
@@ -12,7 +13,7 @@ from neat_delta.core.kinds.number import NUMBER_KINDS
 from neat_delta.core.layout import Writing
 from neat_delta.core.store import CheckName, Field, LevelName, Store
 
-__all__ = ["CHECK", "EXACT", "FOUND", "Ask", "Check", "found", "nothing"]
+__all__ = ["CHECK", "EXACT", "FOUND", "Ask", "Check", "exactly", "found", "nothing"]
 
 CHECK = "check: "
 """The start of the reason for which a check holds a cell."""
@@ -121,6 +122,13 @@ def found(name: str | None, items: pl.Series, what: pl.Series | str) -> pl.DataF
     table = pl.DataFrame({"item": items.cast(pl.Int64)})
     texts = pl.lit(what) if isinstance(what, str) else what
     return table.select("item", field=pl.lit(name, pl.String), what=texts).cast(FOUND)  # type: ignore[arg-type]
+
+
+def exactly(number: Decimal) -> pl.Expr:
+    """A number of the store file in an expression. A literal of its own type would have Polars import NumPy, which
+    takes longer than the checks of a small catalogue.
+    """
+    return pl.lit(f"{number:f}").cast(pl.Decimal(38, max(0, -int(number.as_tuple().exponent))))
 
 
 def nothing() -> pl.DataFrame:

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import polars as pl
 
-from neat_delta.core.checks.base import Ask, Check, found, nothing
+from neat_delta.core.checks.base import Ask, Check, exactly, found, nothing
 from neat_delta.core.kinds.number import NUMBER_KINDS
 
 __all__ = ["BELIEVABLE_CHECKS"]
@@ -23,7 +23,7 @@ def large_change(ask: Ask) -> pl.DataFrame:
         if field.largest_change is None:
             continue
         step = ((pl.col("new") - pl.col("old")) * 100).abs()
-        hit = _steps(ask, name, cells).filter(step > pl.col("old").abs() * pl.lit(field.largest_change))
+        hit = _steps(ask, name, cells).filter(step > pl.col("old").abs() * exactly(field.largest_change))
         what = hit.select(pl.format("from {} to {}, more than " + f"{field.largest_change} %", "before", "after"))
         some.append(found(name, hit["item"], what.to_series()))
     return pl.concat(some)

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import polars as pl
 
-from neat_delta.core.checks.base import Ask, Check, found, nothing
+from neat_delta.core.checks.base import Ask, Check, exactly, found, nothing
 
 __all__ = ["RELATION_CHECKS"]
 
@@ -48,7 +48,7 @@ def margin(ask: Ask) -> pl.DataFrame:
     least = ask.store.relations.least_margin
     table = pl.DataFrame({"price": price, "cost": cost})
     left = (pl.col("price") - pl.col("cost")) * 100
-    wrong = table.select((pl.col("cost") >= pl.col("price")) | (left < pl.col("price") * pl.lit(least))).to_series()
+    wrong = table.select((pl.col("cost") >= pl.col("price")) | (left < pl.col("price") * exactly(least))).to_series()
     said = f", and the least margin is {least} %" if least else ""
     what = _said(ask, names, "the price is {} and the cost {}" + said)
     return _of_touched(ask, names, wrong, what)
