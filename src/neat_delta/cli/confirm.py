@@ -41,13 +41,13 @@ def confirm(
     import neat_delta
     from neat_delta.core.confirm import again, held_back
     from neat_delta.core.confirm import confirm as confirmed
+    from neat_delta.files.changeset import read_with_live
     from neat_delta.files.updates import read_manifest
 
     known = the_store(store)
     told = known[0] if known else None
     with working(f"Reading {changes} and {after}"):
-        found = neat_delta.read_changes(changes, findings=False)
-        before = neat_delta.read_live(found, changes, live)
+        found, before = read_with_live(changes, live)
         now = neat_delta.read(after, told_layout("live", told.file.layout if told else found.header.live.layout))
         if folder is not None:
             found = held_back(found, read_manifest(folder).held)

@@ -34,12 +34,12 @@ def undo(
     """
     import neat_delta
     from neat_delta.core.confirm import undone
+    from neat_delta.files.changeset import read_with_live
 
     known = the_store(store)
     told = known[0] if known else None
     with working(f"Reading {changes} and its live catalogue"):
-        found = neat_delta.read_changes(changes, findings=False)
-        before = neat_delta.read_live(found, changes, live)
+        found, before = read_with_live(changes, live)
         layout = told_layout("live", told.file.layout if told else found.header.live.layout)
         fresh = None if now is None else neat_delta.read(now, layout)
         back, base, left = undone(found, before, fresh, told)

@@ -64,14 +64,14 @@ def write(
     import msgspec
 
     import neat_delta
+    from neat_delta.files.changeset import read_with_live
 
     known = the_store(store)
     importer = known[0].importer if known else neat_delta.Importer()
     if blanks is not None:
         importer = msgspec.structs.replace(importer, blanks=blanks)
     with working(f"Reading {changes} and its live catalogue"):
-        found = neat_delta.read_changes(changes, findings=False)
-        catalogue = neat_delta.read_live(found, changes, live)
+        found, catalogue = read_with_live(changes, live)
         if signed_off is not None:
             from neat_delta.core.signoff import signed_off as only_yes
 

@@ -304,14 +304,21 @@ def _differing(
     return _Differing(differing, added, looked, mine, kept, int(also.sum()) - repaired)
 
 
-CELL = ["place", "field", "before", "after", "held"]
+CELL = ["place", "sheet", "field", "before", "after", "held"]
 
 
 def _with_codes(
     live: Catalogue, rows: _Placed, found: _Differing, fields: Mapping[str, Field], *, with_gone: bool
 ) -> pl.DataFrame:
-    """The cells that differ, with those by which codes change, and with links that follow them."""
-    matched, cells = rows.matched, found.cells.select(CELL)
+    """The cells that differ, with those by which codes change, and with links that follow them; `place` and `sheet`
+    say where their items stand (null where they are not in the sheet).
+    """
+    matched = rows.matched
+    cells = found.cells.with_columns(sheet=matched.both["sheet"].gather(found.cells["pair"]).cast(pl.Int64)).select(
+        CELL
+    )
+    if not rows.codes.moves:
+        return cells
     arriving = set(rows.sheet.cells.select(pl.col(matched.key).str.strip_chars()).gather(matched.new).rows())
     more, asked = code_cells(live, rows.codes, arriving, fields, matched.key)
     cells = cells.with_columns(after=followed(cells, fields, asked.codes))
@@ -321,7 +328,9 @@ def _with_codes(
         leaves = matched.gone.cast(pl.Int64)
         leaves = leaves.filter(~leaves.is_in(recoded.implode()))
         more = more.filter(~pl.col("place").is_in(leaves.implode()))
-    return pl.concat([cells, more])
+    both = matched.both.select(pl.col("live", "sheet").cast(pl.Int64))
+    more = more.join(both, left_on="place", right_on="live", how="left", maintain_order="left")
+    return pl.concat([cells, more.select(CELL)])
 
 
 def _settings(live: Catalogue, known: Store) -> dict[str, Field]:
@@ -452,9 +461,7 @@ def _changed(matched: Matched, cells: pl.DataFrame) -> pl.DataFrame:
     """The items that these cells are of: their places in live and in the sheet (null where they are not there), and
     their verdicts.
     """
-    found = cells["place"].unique().sort()
-    both = matched.both.select(pl.col("live", "sheet").cast(pl.Int64))
-    changed = found.to_frame("live").join(both, on="live", how="left", maintain_order="left")
+    changed = cells.select("sheet", live="place").unique("live").sort("live")
     coded = cells.filter(pl.col("field").is_in(matched.key))["place"]
     verdict = pl.when(pl.col("live").is_in(coded.implode())).then(pl.lit("recoded")).otherwise(pl.lit("changed"))
     return changed.with_columns(verdict=verdict)

@@ -6,7 +6,7 @@ from collections.abc import Iterable, Mapping
 
 import polars as pl
 
-from neat_delta.core.catalogue import Catalogue
+from neat_delta.core.catalogue import MARK, Catalogue
 from neat_delta.core.changes import ChangeSet
 from neat_delta.core.errors import ChangeSetError, ProofError
 from neat_delta.core.importer import Importer
@@ -137,7 +137,9 @@ def _same(
         raise ProofError(f"replaying {files} gives {found.height:,} items where {what} has {wanted.height:,}.")
     if order:  # where the whole catalogue is written, or items are made anew, their order says nothing
         found, wanted = found.sort(order), wanted.sort(order)
-    for field in wanted.columns:
+    both = pl.concat([found, wanted.rename(lambda name: MARK + name)], how="horizontal")
+    other = both.select((pl.col(name) != pl.col(MARK + name)).any() for name in wanted.columns).row(0)
+    for field in (name for name, differs in zip(wanted.columns, other, strict=True) if differs):
         differs = (found[field] != wanted[field]).arg_true()
         if field in lists:
             one = lists[field]

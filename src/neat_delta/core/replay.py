@@ -48,9 +48,7 @@ def replay(
         return _with_new_codes(catalogue, update, keys, importer, shared=shared)
     flag = importer.removal.heading if importer.removal.how == "flag" else None
     _must_be_clear(catalogue, update, keys, {flag, *importer.with_adjusted})
-    ours, theirs = MARK + "item", MARK + "row"
-    found = catalogue.select(keys).with_row_index(ours).join(update.select(keys).with_row_index(theirs), on=keys)
-    item, row = found[ours], found[theirs]
+    item, row = _found(catalogue, update, keys)
     if not shared and row.is_duplicated().any():
         raise ProofError("a row of the update table fits more than one item of the catalogue.")
     known = pl.repeat(False, update.height, eager=True).scatter(row, True)
@@ -123,9 +121,9 @@ def _with_new_codes(
     _refuses(update, pl.repeat(True, update.height, eager=True), importer)
     codes = [code or "" for code in update[heading]]
     table = update.select(keys)
-    found = catalogue.select(keys).with_row_index(MARK).join(table.with_columns(new=pl.Series(codes)), on=keys)
-    hits = found.select(keys).unique().height
-    if hits < update.height or (not shared and found.height > hits):
+    item, row = _found(catalogue, update, keys)
+    hits = row.n_unique()
+    if hits < update.height or (not shared and item.len() > hits):
         raise ProofError("a row with a new code fits no item of the catalogue, or more than one.")
     wanted = table.with_columns(pl.Series(codes).alias(field))
     if any(not code.strip() for code in codes) or wanted.is_duplicated().any():
@@ -134,12 +132,20 @@ def _with_new_codes(
         raise ProofError("an item has a new code already.")
     for other in update.columns:
         if other in catalogue.columns and other not in keys:
-            now = found.select(keys).with_columns(catalogue[other].gather(found[MARK]).alias(MARK))
-            said = update.select([*keys, other]).join(now, on=keys).select(other, MARK)
-            says = pl.col(other).is_not_null() & ((pl.col(other) != "") | (importer.blanks == "clear"))
-            if said.filter(says & (pl.col(other) != pl.col(MARK))).height:
+            said, now = update[other].gather(row), catalogue[other].gather(item)
+            if (said.is_not_null() & ((said != "") | (importer.blanks == "clear")) & (said != now)).any():
                 raise ProofError(f'a file of new codes changes "{other}", too.')
-    return catalogue.with_columns(catalogue[field].clone().scatter(found[MARK], found["new"]).alias(field))
+    return catalogue.with_columns(catalogue[field].clone().scatter(item, pl.Series(codes).gather(row)).alias(field))
+
+
+def _found(catalogue: pl.DataFrame, update: pl.DataFrame, keys: list[str]) -> tuple[pl.Series, pl.Series]:
+    """Where the rows of an update find their items: places in the catalogue, and in the update."""
+    ours, theirs = MARK + "item", MARK + "row"
+    items = catalogue.select(keys).with_row_index(ours)
+    if update.height * 8 < catalogue.height:  # looking a key up among a few is cheaper than joining them to all
+        items = items.filter(pl.all_horizontal(pl.col(name).is_in(update[name].implode()) for name in keys))
+    found = items.join(update.select(keys).with_row_index(theirs), on=keys)
+    return found[ours], found[theirs]
 
 
 def _taken(

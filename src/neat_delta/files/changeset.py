@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterable, Iterator
 from dataclasses import replace
+from functools import partial
 from pathlib import Path
 from typing import NoReturn, TypeVar, get_args
 
@@ -31,9 +32,9 @@ from neat_delta.core.errors import ChangeSetError, OutputError
 from neat_delta.core.fold import fold
 from neat_delta.core.proof import check_against
 from neat_delta.files.reading import read
-from neat_delta.files.whole import read_whole, write_whole
+from neat_delta.files.whole import in_background, read_whole, write_whole
 
-__all__ = ["change_lines", "read_changes", "read_live", "write_changes"]
+__all__ = ["change_lines", "read_changes", "read_live", "read_with_live", "write_changes"]
 
 AGAIN = "Make it again with `neat-delta compare`."
 BATCH = 4096
@@ -78,8 +79,20 @@ def read_changes(path: str, *, findings: bool = True) -> ChangeSet:
     """Read a change set back; without its `findings`, cell by cell, where only the changes matter. ChangeSetError says
     what is wrong with it, and in which line.
     """
-    first, *lines = read_whole(path).split(b"\n")
-    header = _header(first, path)
+    lines = read_whole(path).split(b"\n")
+    return _changes(_header(lines.pop(0), path), lines, path, findings=findings)
+
+
+def read_with_live(path: str, live: str | None = None) -> tuple[ChangeSet, Catalogue]:
+    """A change set without its findings, and its live catalogue (as `read_live` has it), which is read meanwhile."""
+    lines = read_whole(path).split(b"\n")
+    header = _header(lines.pop(0), path)
+    reading = in_background(partial(_read_live, header, path, live))
+    changes = _changes(header, lines, path, findings=False)
+    return changes, _of_changes(reading(), changes, path)
+
+
+def _changes(header: Header, lines: list[bytes], path: str, *, findings: bool) -> ChangeSet:
     if not lines or lines.pop():
         raise ChangeSetError(f"{path}: the last line is cut short. {AGAIN}")
     wanted = sum(getattr(header.counts, verdict) for verdict in get_args(Verdict))
@@ -301,7 +314,12 @@ def read_live(changes: ChangeSet, path: str, live: str | None = None) -> Catalog
     It is looked for where `compare` found it, from the working folder and from the change set's own, or
     at `live`. ChangeSetError when it is not the same file any more, byte for byte.
     """
-    wanted = changes.header.live
+    return _of_changes(_read_live(changes.header, path, live), changes, path)
+
+
+def _read_live(header: Header, path: str, live: str | None) -> Catalogue:
+    """The live catalogue that a change set names."""
+    wanted = header.live
     beside = Path(path).parent / wanted.path
     place = live or (wanted.path if Path(wanted.path).exists() or not beside.exists() else str(beside))
     if place == "-":
@@ -314,7 +332,13 @@ def read_live(changes: ChangeSet, path: str, live: str | None = None) -> Catalog
             f"{place}: this is not the file that {path} was made from; it has changed since. "
             "Compare again with the live catalogue as it is now."
         )
-    catalogue = renamed(catalogue, {heading: name for name, heading in changes.header.headings.items()})
-    catalogue = fold(catalogue, changes.header.key, wanted.continued)
+    catalogue = renamed(catalogue, {heading: name for name, heading in header.headings.items()})
+    # Planning and proof look at it again and again, and a step on many chunks costs several times as much.
+    catalogue = replace(catalogue, cells=catalogue.cells.rechunk())
+    return fold(catalogue, header.key, wanted.continued)
+
+
+def _of_changes(catalogue: Catalogue, changes: ChangeSet, path: str) -> Catalogue:
+    """The catalogue, if the change set can be one of it."""
     check_against(catalogue, changes, path)
     return catalogue
