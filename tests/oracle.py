@@ -99,6 +99,40 @@ def rounds(draw: st.DrawFn) -> tuple[Table, Table]:
     return (fields, live), (headings, sheet)
 
 
+def many_rounds(rng: random.Random, many: int) -> tuple[Table, Table, Table]:
+    """So many rounds side by side in one catalogue, each with keys of its own: live, the sheet, and new codes.
+
+    A round by itself takes a hundred steps of the engine, and so do a hundred together.
+    """
+    fields = ["sku", *rng.sample(HEADINGS[1:], rng.randint(1, 4))]
+    kept = [field for field in fields if field == "sku" or rng.random() < 0.8]
+    kept = kept if len(kept) > 1 else list(fields)
+    headings = [*kept, "own"] if rng.random() < 0.3 else list(kept)
+    rng.shuffle(fields)
+    rng.shuffle(headings)
+    live, sheet, codes = [], [], []
+    for number in range(many):
+        keys = [f"{rng.choice(['', ' '])}{number}.{place}" for place in range(rng.randint(1, 6))]
+        if rng.random() < 0.05:
+            keys.append(rng.choice(["", keys[0]]))
+        rows = [[key if field == "sku" else rng.choice(TEXTS) for field in fields] for key in keys]
+        live += rows
+        for row in rows:
+            cells = dict(zip(fields, row, strict=True)) | {"own": "remark"}
+            cells |= {field: rng.choice(TEXTS) for field in kept if field != "sku" and rng.random() < 0.3}
+            if rng.random() < 0.85:
+                sheet.append([cells[field] for field in headings])
+        if rng.random() < 0.3:
+            new = f"{number}.new"
+            sheet.append([new if field == "sku" else rng.choice(TEXTS) for field in headings])
+        known = [key.strip() for key in keys if key.strip() and [one.strip() for one in keys].count(key.strip()) == 1]
+        olds = rng.sample(known, rng.randint(0, len(known))) if rng.random() < 0.3 else []
+        news = [*olds[1:], *olds[:1]] if rng.random() < 0.5 else rng.choices([*known, f"{number}.x", ""], k=len(olds))
+        codes += [list(pair) for pair in zip(olds, news, strict=True)]
+    rng.shuffle(sheet)
+    return (fields, live), (headings, sheet), (["sku", "new code"], codes)
+
+
 @st.composite
 def code_lists(draw: st.DrawFn, live: Table) -> Table:
     """A list of code changes for live: to free codes, to those of others, in chains and circles."""

@@ -3,14 +3,17 @@
 from __future__ import annotations
 
 import os
+import random
+from collections import defaultdict
 from collections.abc import Iterable
 from dataclasses import replace
 from pathlib import Path
 from typing import Literal, get_args
 
+import msgspec
 import polars as pl
 import pytest
-from hypothesis import given, settings
+from hypothesis import Phase, given, settings
 from hypothesis import strategies as st
 
 import neat_delta
@@ -19,7 +22,7 @@ from neat_delta.core.importer import SPARSE, CodeChange, FormName, Removal
 from neat_delta.core.update import ITEM, Action
 from neat_delta.files.changeset import change_lines, read_changes
 from neat_delta.files.forms import FORMS, Shape
-from tests.oracle import WHITE, Rows, Table, catalogue, code_lists, expected, filled, imported, rounds
+from tests.oracle import WHITE, Rows, Table, catalogue, code_lists, expected, filled, imported, many_rounds, rounds
 
 BLANKS = st.sampled_from(["hold", "clear", "keep"])
 IMPORTERS: st.SearchStrategy[Literal["skip", "clear"]] = st.sampled_from(["skip", "clear"])
@@ -153,7 +156,9 @@ def the_target(changes, live, planned, importer):
     at = live[0].index("sku")
     anew = importer.form == "merge patch" or (importer.form != "json patch" and importer.code_change.how == "replace")
     refused = {(item, field) for item, field, _ in planned.held.iter_rows()}
-    sent = {(item, field) for item, field, *_ in planned.sent.iter_rows()}
+    sent: dict[int, set[str]] = defaultdict(set)
+    for item, field, *_ in planned.sent.iter_rows():
+        sent[item].add(field)
     wanted: Table = (list(live[0]), [list(row) for row in live[1]])
     by_key = {row[at]: row for row in wanted[1]}
     added, removed, returned, rows = [], [], [], {}
@@ -161,9 +166,7 @@ def the_target(changes, live, planned, importer):
         whole = {None} & {one.field for one in item.held} or (number, None) in refused
         held = {field for field in item.cells if whole or field in {one.field for one in item.held}}
         held |= {field for field in item.cells if (number, field) in refused}
-        assert {(number, field) for field in item.cells if field not in held} == {
-            one for one in sent if one[0] == number
-        }
+        assert {field for field in item.cells if field not in held} == sent[number]
         row = by_key.get(item.key["sku"])
         rows[number] = row
         if item.verdict == "gone" and not whole:
@@ -190,21 +193,41 @@ def the_target(changes, live, planned, importer):
 
 
 @given(rounds(), BLANKS, st.booleans(), st.booleans(), st.data(), DIALECTS, st.integers(1, 8))
-@settings(max_examples=int(os.environ.get("NEAT_DELTA_ROUNDS", "500")))
+@settings(max_examples=300)
 def test_importing_the_files_gives_the_target_and_the_undo_gives_live(
     tmp_path, round_, blanks, with_new, with_gone, data, dialect, most_files
 ):
     """Laws 1 to 4 and 6, through the bytes of the files, against an importer written a second time."""
     live, sheet = round_
     changes = compared(live, sheet, blanks, with_new, with_gone, data.draw(code_lists(live)))
-    if changes is None:
-        return
-    importer = data.draw(importers(live[0]))
+    if changes is not None:
+        importer = data.draw(importers(live[0]))
+        hold_the_laws(
+            changes, live, importer, dialect, most_files, tmp_path, lambda places: data.draw(st.sampled_from(places))
+        )
+
+
+ROUNDS, TOGETHER = int(os.environ.get("NEAT_DELTA_ROUNDS", "10000")), 50
+
+
+@given(st.data(), BLANKS, st.booleans(), st.booleans(), DIALECTS, st.integers(1, 8), st.randoms(use_true_random=False))
+@settings(max_examples=ROUNDS // TOGETHER, phases=[Phase.explicit, Phase.generate])
+def test_the_same_of_many_rounds_at_once(tmp_path, data, blanks, with_new, with_gone, dialect, most_files, rng):
+    """`NEAT_DELTA_ROUNDS` says how many, in all."""
+    live, sheet, codes = many_rounds(random.Random(rng.getrandbits(64)), TOGETHER)
+    changes = compared(live, sheet, blanks, with_new, with_gone, codes)
+    if changes is not None:
+        importer = data.draw(importers(live[0]))
+        hold_the_laws(changes, live, importer, dialect, most_files, tmp_path, rng.choice)
+
+
+def hold_the_laws(changes, live, importer, dialect, most_files, folder, pick):
+    """Ask the laws of one change set; `pick` chooses what is left out to see whether it is missed."""
     form = FORMS[importer.form]
     planned = neat_delta.plan(
         changes, catalogue(live), importer, most_files=most_files, fits=lambda texts: form.hold(texts, dialect)
     )
-    update, undo = (through_files(tables, importer, dialect, tmp_path) for tables in (planned.update, planned.undo))
+    update, undo = (through_files(tables, importer, dialect, folder) for tables in (planned.update, planned.undo))
     at = live[0].index("sku")
 
     wanted, added, removed, returned, rows = the_target(changes, live, planned, importer)
@@ -252,11 +275,11 @@ def test_importing_the_files_gives_the_target_and_the_undo_gives_live(
     neat_delta.prove(catalogue(live), changes, planned, update, undo, importer)
 
     nothing_could_be_left_out(
-        changes, live, planned, importer, undo, lambda less: through_files(less, importer, dialect, tmp_path), data
+        changes, live, planned, importer, undo, lambda less: through_files(less, importer, dialect, folder), pick
     )
 
 
-def nothing_could_be_left_out(changes, live, planned, importer, undo, written, data):
+def nothing_could_be_left_out(changes, live, planned, importer, undo, written, pick):
     """Without one of its changes, the files miss the target."""
     places = [
         (number, row, field)
@@ -266,7 +289,7 @@ def nothing_could_be_left_out(changes, live, planned, importer, undo, written, d
         if field not in {"sku", "leaves"} and filled(text or "") and table.required + table.carried == 0
     ]
     if places:
-        number, row, field = data.draw(st.sampled_from(places))
+        number, row, field = pick(places)
         less = list(planned.update)
         column = pl.when(pl.int_range(pl.len()) == row).then(None).otherwise(field).alias(field)
         less[number] = replace(less[number], cells=less[number].cells.with_columns(column))
@@ -313,6 +336,7 @@ def test_a_change_set_read_back_is_the_same(tmp_path, round_, blanks, with_new):
     content = b"".join(change_lines(changes))
     (tmp_path / "changes.jsonl").write_bytes(content)
     again = read_changes(str(tmp_path / "changes.jsonl"))
+    assert content.split(b"\n", 1)[1] == msgspec.json.Encoder().encode_lines(list(changes.each()))
     assert again.header == changes.header
     assert list(again.each()) == list(changes.each())
     assert b"".join(change_lines(again)) == content

@@ -4,16 +4,19 @@ from __future__ import annotations
 
 import os
 import resource
+import shutil
 import signal
 import subprocess
 import time
 from dataclasses import replace
 from pathlib import Path
+from typing import get_args
 
 import pytest
 
 import neat_delta
 from neat_delta import Importer, OutputError, ProofError
+from neat_delta.core.importer import FormName
 from neat_delta.files.forms import FORMS
 from neat_delta.files.whole import new_folder, write_whole
 from tests.conftest import PROGRAM
@@ -32,27 +35,34 @@ def names(folder: Path) -> set[str]:
 INPUTS = {"live.csv", "sheet.csv", "changes.jsonl"}
 
 
-def test_a_kill_at_any_moment_leaves_the_whole_folder_or_none_of_it(run, changes):
-    run("write", "changes.jsonl", "--to", "whole")
-    whole = names(changes / "whole")
-    command = [str(PROGRAM), "write", "changes.jsonl", "--to", "out"]
+@pytest.mark.parametrize(
+    "command",
+    [
+        ["write", "changes.jsonl", "--to", "out"],
+        ["write", "changes.jsonl", "--to", "out", "--store", "workbooks.toml"],
+        ["undo", "changes.jsonl", "--to", "out"],
+    ],
+)
+def test_a_kill_at_any_moment_leaves_the_whole_folder_or_none_of_it(changes, command):
+    store = (changes / "neat-delta.toml").read_text() if (changes / "neat-delta.toml").exists() else "version = 1\n"
+    (changes / "workbooks.toml").write_text(store + '[importer]\nform = "xlsx"\nmost_rows = 5\n')
+    call = [str(PROGRAM), *command]
     start = time.perf_counter()
-    subprocess.run([*command[:-1], "timed"], cwd=changes, stdout=subprocess.DEVNULL, check=False)
+    subprocess.run(call, cwd=changes, stdout=subprocess.DEVNULL, check=False)
     lasts = time.perf_counter() - start
+    whole = names(changes / "out")
+    shutil.rmtree(changes / "out")
     seen = set()
-    for step in range(40):
-        process = subprocess.Popen(command, cwd=changes, stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL)
-        time.sleep(lasts * (0.4 + 0.65 * step / 40))
+    for step in range(12):
+        process = subprocess.Popen(call, cwd=changes, stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL)
+        time.sleep(lasts * (0.4 + 0.65 * step / 12))
         process.send_signal(signal.SIGKILL if step % 2 else signal.SIGTERM)
         process.wait()
         left = (changes / "out").exists()
         seen.add(left)
         if left:
             assert names(changes / "out") == whole
-            run("write", "changes.jsonl", "--to", "out", "--replace")  # what stands there is what write wrote
-            for file in (changes / "out").iterdir():
-                file.unlink()
-            (changes / "out").rmdir()
+            shutil.rmtree(changes / "out")
     assert False in seen  # some of the kills came in time
 
 
@@ -101,6 +111,47 @@ def test_a_full_disk_leaves_nothing(changes, most):
         assert done.returncode == 2
         assert "it cannot be written (File too large). Nothing was written." in done.stderr
         assert names(changes) == {"live.csv", "sheet.csv", "before.jsonl"}
+
+
+@pytest.mark.parametrize("form", get_args(FormName))
+@pytest.mark.parametrize("most", [0, 60])
+def test_a_full_disk_leaves_nothing_in_any_form(changes, monkeypatch, form, most):
+    """Nor does a form that fails half way."""
+    monkeypatch.chdir(changes)
+    found = neat_delta.read_changes("changes.jsonl")
+    live = neat_delta.read_live(found, "changes.jsonl")
+    write = Path.write_bytes
+
+    def full(self, data):
+        write(self, data[:most])
+        if len(data) > most:
+            raise OSError(28, "No space left on device")
+
+    monkeypatch.setattr(Path, "write_bytes", full)
+    with pytest.raises(OutputError, match=r"out: it cannot be written \(No space left on device\)"):
+        neat_delta.write_updates(found, live, Importer("clear", form=form), "out")
+    assert names(changes) == INPUTS
+
+
+OTHERS = {
+    "one cell": lambda live: live.replace(b"149.90", b"149.91", 1),
+    "rows": lambda live: live[: len(live) // 2],
+    "columns": lambda live: live.replace(b"sku,", b"code,", 1),
+    "another separator": lambda live: live.replace(b",", b";"),
+    "another encoding": lambda live: live.decode().encode("utf-16"),
+    "nothing": lambda live: b"",
+    "no table": lambda live: b"\x00\xff" * 400,
+    "quotes": lambda live: live.replace(b'"', b"'"),
+}
+
+
+@pytest.mark.parametrize("other", OTHERS)
+def test_live_that_was_replaced_since_is_one_clear_error(run, changes, other):
+    (changes / "live.csv").write_bytes(OTHERS[other]((changes / "live.csv").read_bytes()))
+    for call in (("write", "changes.jsonl", "--to", "out"), ("undo", "changes.jsonl", "--to", "out")):
+        failed = run(*call)
+        assert failed.returncode == 2 and failed.stderr.startswith("Error: live.csv") and failed.stderr.count("\n") == 1
+    assert names(changes) == INPUTS
 
 
 def test_an_output_that_cannot_be_written_is_one_clear_error(run, changes):

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from functools import partial
 from typing import TYPE_CHECKING
 
 import click
@@ -64,6 +65,7 @@ def write(
     import msgspec
 
     import neat_delta
+    from neat_delta.core.update import fields_needed
     from neat_delta.files.changeset import read_with_live
 
     known = the_store(store)
@@ -71,7 +73,7 @@ def write(
     if blanks is not None:
         importer = msgspec.structs.replace(importer, blanks=blanks)
     with working(f"Reading {changes} and its live catalogue"):
-        found, catalogue = read_with_live(changes, live)
+        found, catalogue = read_with_live(changes, live, partial(fields_needed, importer=importer, whole=whole))
         if signed_off is not None:
             from neat_delta.core.signoff import signed_off as only_yes
 

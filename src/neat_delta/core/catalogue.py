@@ -31,8 +31,9 @@ class Origin(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
 class Source(msgspec.Struct, frozen=True, forbid_unknown_fields=True, omit_defaults=True):
     """The file a catalogue was read from: its path as it was given, its BLAKE3 digest, its rows, its layout.
 
-    `continued` says how its lines were folded, if they were; `notes` what was noticed while it was read; `origin` where
-    a working sheet was cut from.
+    `regular` delimited text has every quote and separator where it may stand, so that it can be read again without a
+    look at that; `continued` says how its lines were folded, if they were; `notes` what was noticed while it was read;
+    `origin` where a working sheet was cut from.
     """
 
     path: str
@@ -41,6 +42,7 @@ class Source(msgspec.Struct, frozen=True, forbid_unknown_fields=True, omit_defau
     layout: Layout = Layout()
     continued: Continued | None = None
     notes: list[str] = []
+    regular: bool = False
     origin: Origin | None = None
 
 
@@ -64,6 +66,7 @@ class Catalogue:
     numbers: pl.Series | None = None
     continued: Continued | None = None
     origin: Origin | None = None
+    regular: bool = False
 
     @property
     def fields(self) -> list[str]:
@@ -74,7 +77,14 @@ class Catalogue:
     def source(self) -> Source:
         """The file it was read from, as a change set names it."""
         return Source(
-            self.path, self.digest(), self.cells.height, self.layout, self.continued, list(self.notes), self.origin
+            self.path,
+            self.digest(),
+            self.cells.height,
+            self.layout,
+            self.continued,
+            list(self.notes),
+            self.regular,
+            self.origin,
         )
 
     def row(self, places: pl.Series) -> pl.Series:

@@ -88,7 +88,7 @@ def _round(
 ) -> Round:
     """The cells as slips are looked for in them."""
     forms = {"ours": "before", "theirs": "after", "typed": "raw"}
-    cells = cells.with_columns(key(pl.col(text)).alias(name) for name, text in forms.items())
+    cells = cells.with_columns(key(cells[text]).alias(name) for name, text in forms.items())
     at = pl.repeat(None, sheet.cells.height, dtype=pl.Int64, eager=True)
     cells = cells.sort(pl.col("field").cast(pl.Enum(matched.fields)), "place")
     parts = cells.partition_by("field", as_dict=True, maintain_order=True)

@@ -17,10 +17,13 @@ from neat_delta.core.update import ITEM, Action, Plan
 __all__ = ["check_against", "prove", "target", "with_cells", "without"]
 
 
-def check_against(live: Catalogue, changes: ChangeSet, name: str) -> None:
-    """Hold a change set against the live catalogue it names; ChangeSetError (naming it `name`) where they disagree."""
+def check_against(live: Catalogue, changes: ChangeSet, name: str, *, all_fields: bool = True) -> None:
+    """Hold a change set against the live catalogue it names; ChangeSetError (naming it `name`) where they disagree.
+    Without `all_fields`, the catalogue has only those that change, and some others.
+    """
     key = changes.header.key
-    for field in (*key, *changes.header.fields):
+    fields = changes.header.fields if all_fields else changes.cells["field"].unique().cast(pl.String).to_list()
+    for field in (*key, *fields):
         if field not in live.fields:
             raise ChangeSetError(f'{name}: its field "{field}" is not in {changes.header.live.path}. Compare again.')
     known = changes.items.with_columns(changes.keys.select(pl.struct(key).alias("key"))).with_row_index("item")

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Iterator
+from collections.abc import Callable, Collection, Iterable, Iterator
 from dataclasses import replace
 from functools import partial
 from pathlib import Path
@@ -37,22 +37,74 @@ from neat_delta.files.whole import in_background, read_whole, write_whole
 __all__ = ["change_lines", "read_changes", "read_live", "read_with_live", "write_changes"]
 
 AGAIN = "Make it again with `neat-delta compare`."
-BATCH = 4096
+BATCH = 65_536
 
 
 def change_lines(changes: ChangeSet) -> Iterator[bytes]:
     """The bytes of a change set's file, some lines at a time."""
     encoder = msgspec.json.Encoder()
     yield encoder.encode(changes.header) + b"\n"
-    batch: list[Item] = []
-    for item in changes.each():
-        batch.append(item)
-        if len(batch) == BATCH:
-            yield encoder.encode_lines(batch)
-            batch.clear()
-    yield encoder.encode_lines(batch)
+    lines = _item_lines(changes)
+    for start in range(0, lines.len(), BATCH):
+        yield (lines.slice(start, BATCH).str.join("\n").item() + "\n").encode()
     yield encoder.encode_lines(list(changes.each_damaged()))
     yield encoder.encode_lines(list(changes.each_flag()))
+
+
+def _item_lines(changes: ChangeSet) -> pl.Series:
+    """The lines of the items, column by column: the same as each `Item` as JSON, and many times faster."""
+    key = [pl.concat_str(pl.lit(_json(name) + ":"), _quoted(changes.keys[name])) for name in changes.keys.columns]
+    items = changes.items.with_columns(
+        key=changes.keys.select(pl.concat_str(key, separator=",")).to_series(),
+        reason=_quoted(changes.items["held"]),
+    ).with_row_index("item")
+    texts = (_quoted(changes.cells[name]).alias(name) for name in ("before", "after"))
+    cells = changes.cells.select("item", "field", *texts)
+    fields = [str(name) for name in cells["field"].unique()]
+    names = (
+        cells["field"].cast(pl.String).replace_strict(fields, [_json(name) for name in fields], return_dtype=pl.String)
+    )
+    cells = cells.with_columns(name=names, held=_quoted(changes.cells["held"]))
+    before, after = (pl.col(name).fill_null("null") for name in ("before", "after"))
+    said = cells.select(
+        "item",
+        cells=pl.concat_str("name", pl.lit(":["), before, pl.lit(","), after, pl.lit("]")),
+        held=pl.concat_str(pl.lit('{"field":'), "name", pl.lit(',"reason":'), "held", pl.lit("}")),
+    )
+    if not said["item"].is_unique().all():
+        said = said.group_by("item", maintain_order=True).agg(pl.col("cells", "held").drop_nulls().str.join(","))
+    said = said.with_columns(pl.col("item").cast(pl.UInt32), pl.col("held").replace("", None))
+    told = items.join(said, on="item", how="left", maintain_order="left", suffix="_cells")
+    whole = pl.concat_str(pl.lit('{"field":null,"reason":'), "reason", pl.lit("}"))
+    rows = [pl.col(name).cast(pl.String).fill_null("null") for name in ("live", "sheet")]
+    return told.select(
+        pl.concat_str(
+            pl.lit('{"key":{'),
+            "key",
+            pl.lit('},"verdict":"'),
+            "verdict",
+            pl.lit('","cells":{'),
+            pl.col("cells").fill_null(""),
+            pl.lit('},"held":['),
+            pl.concat_str(whole, "held_cells", separator=",", ignore_nulls=True),
+            pl.lit('],"row":{"live":'),
+            rows[0],
+            pl.lit(',"sheet":'),
+            rows[1],
+            pl.lit("}}"),
+        )
+    ).to_series()
+
+
+def _json(text: str) -> str:
+    return msgspec.json.encode(text).decode()
+
+
+def _quoted(texts: pl.Series) -> pl.Series:
+    """Texts as JSON (RFC 8259); null stays null."""
+    odd = texts.str.contains(r'["\\\x00-\x1f]').fill_null(value=False).arg_true()
+    plain = texts.to_frame("text").select(pl.concat_str(pl.lit('"'), "text", pl.lit('"'))).to_series()
+    return plain.scatter(odd, pl.Series([_json(text) for text in texts.gather(odd)], dtype=pl.String))
 
 
 def write_changes(changes: ChangeSet, path: str) -> None:
@@ -83,13 +135,28 @@ def read_changes(path: str, *, findings: bool = True) -> ChangeSet:
     return _changes(_header(lines.pop(0), path), lines, path, findings=findings)
 
 
-def read_with_live(path: str, live: str | None = None) -> tuple[ChangeSet, Catalogue]:
-    """A change set without its findings, and its live catalogue (as `read_live` has it), which is read meanwhile."""
+Needs = Callable[[ChangeSet], Collection[str] | None]
+
+
+def read_with_live(path: str, live: str | None = None, needs: Needs | None = None) -> tuple[ChangeSet, Catalogue]:
+    """A change set without its findings, and its live catalogue, as `read_live` has it: of all fields, and read while
+    the change set is; or only of those that are needed for it (None: all), where live is such that the rest can be
+    passed over.
+    """
     lines = read_whole(path).split(b"\n")
     header = _header(lines.pop(0), path)
-    reading = in_background(partial(_read_live, header, path, live))
+    if needs is None or not header.live.regular or header.live.continued is not None:
+        reading = in_background(partial(_read_live, header, path, live))
+        changes = _changes(header, lines, path, findings=False)
+        return changes, _of_changes(reading(), changes, path)
     changes = _changes(header, lines, path, findings=False)
-    return changes, _of_changes(reading(), changes, path)
+    wanted = needs(changes)
+    only = None if wanted is None else {header.headings.get(name, name) for name in (*header.key, *wanted)}
+    try:
+        catalogue = _read_live(header, path, live, only)
+    except PolarsError:  # it has changed since, so much that it cannot be read in this way
+        catalogue = _read_live(header, path, live)
+    return changes, _of_changes(catalogue, changes, path, all_fields=only is None)
 
 
 def _changes(header: Header, lines: list[bytes], path: str, *, findings: bool) -> ChangeSet:
@@ -317,8 +384,8 @@ def read_live(changes: ChangeSet, path: str, live: str | None = None) -> Catalog
     return _of_changes(_read_live(changes.header, path, live), changes, path)
 
 
-def _read_live(header: Header, path: str, live: str | None) -> Catalogue:
-    """The live catalogue that a change set names."""
+def _read_live(header: Header, path: str, live: str | None, only: Collection[str] | None = None) -> Catalogue:
+    """The live catalogue that a change set names, or only these headings of it."""
     wanted = header.live
     beside = Path(path).parent / wanted.path
     place = live or (wanted.path if Path(wanted.path).exists() or not beside.exists() else str(beside))
@@ -326,19 +393,21 @@ def _read_live(header: Header, path: str, live: str | None) -> Catalogue:
         raise ChangeSetError(
             f"{path}: live was read from standard input when it was made. Say with --live in which file it is."
         )
-    catalogue = read(place, wanted.layout)
+    catalogue = read(place, wanted.layout, only)
     if catalogue.digest() != wanted.blake3:
         raise ChangeSetError(
             f"{place}: this is not the file that {path} was made from; it has changed since. "
             "Compare again with the live catalogue as it is now."
         )
-    catalogue = renamed(catalogue, {heading: name for name, heading in header.headings.items()})
+    catalogue = renamed(
+        catalogue, {heading: name for name, heading in header.headings.items() if heading in catalogue.fields}
+    )
     # Planning and proof look at it again and again, and a step on many chunks costs several times as much.
     catalogue = replace(catalogue, cells=catalogue.cells.rechunk())
     return fold(catalogue, header.key, wanted.continued)
 
 
-def _of_changes(catalogue: Catalogue, changes: ChangeSet, path: str) -> Catalogue:
+def _of_changes(catalogue: Catalogue, changes: ChangeSet, path: str, *, all_fields: bool = True) -> Catalogue:
     """The catalogue, if the change set can be one of it."""
-    check_against(catalogue, changes, path)
+    check_against(catalogue, changes, path, all_fields=all_fields)
     return catalogue

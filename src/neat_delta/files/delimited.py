@@ -12,7 +12,7 @@ import io
 import mmap
 import re
 from collections import Counter
-from collections.abc import Iterator
+from collections.abc import Collection, Iterator
 from dataclasses import dataclass
 from itertools import islice
 from typing import Any, Literal
@@ -57,7 +57,7 @@ BINARY = (
 @dataclass(frozen=True, slots=True)
 class Text:
     """A table as it stands in a delimited text: its cells, the columns without a heading (from 1), its layout,
-    notes, and where a working sheet was cut from.
+    notes, and where a working sheet was cut from; `regular` text has every quote and separator where it may stand.
     """
 
     cells: pl.DataFrame
@@ -65,6 +65,7 @@ class Text:
     layout: Layout
     notes: tuple[str, ...]
     origin: Origin | None = None
+    regular: bool = False
 
 
 @dataclass(frozen=True, slots=True)
@@ -90,10 +91,13 @@ class _Dialect:
         }
 
 
-def read_text(data: bytes | mmap.mmap, path: str, told: Layout | None = None) -> Text:
+def read_text(
+    data: bytes | mmap.mmap, path: str, told: Layout | None = None, only: Collection[str] | None = None
+) -> Text:
     """The table in a file's bytes; `path` names it in errors, and is where they stand if they are mapped.
 
-    What `told` leaves open is found out. CatalogueError when it is no table; it says what is wrong, and where.
+    What `told` leaves open is found out. `only` these headings are read of text that is known to be regular.
+    CatalogueError when it is no table; it says what is wrong, and where.
     """
     told = told or Layout()
     head = data[:SAMPLE]
@@ -102,10 +106,10 @@ def read_text(data: bytes | mmap.mmap, path: str, told: Layout | None = None) ->
         encoding = codec(told.encoding)
         bom = next((mark for mark, name in BOMS if head.startswith(mark) and encoding in {name, name[:6]}), b"")
     if encoding != "utf-8":
-        return _read_utf8(decoded(data, encoding, path).encode(), path, told, encoding, bom=bool(bom))
+        return _read_utf8(decoded(data, encoding, path).encode(), path, told, encoding, bom=bool(bom), only=only)
     _must_be_text(head, path)
     try:
-        return _read_utf8(data, path, told, encoding, bom=bool(bom))
+        return _read_utf8(data, path, told, encoding, bom=bool(bom), only=only)
     except _NotUtf8Error:
         if told.encoding or bom:
             decoded(data, encoding, path)  # says where
@@ -117,7 +121,15 @@ class _NotUtf8Error(Exception):
     """The bytes are not UTF-8, though it was not known before."""
 
 
-def _read_utf8(data: bytes | mmap.mmap, path: str, told: Layout, encoding: str, *, bom: bool) -> Text:
+def _read_utf8(
+    data: bytes | mmap.mmap,
+    path: str,
+    told: Layout,
+    encoding: str,
+    *,
+    bom: bool,
+    only: Collection[str] | None = None,
+) -> Text:
     data = data if isinstance(data, mmap.mmap) or not data.startswith(BOM) else data[len(BOM) :]
     sample = _sample(data, path)
     if not sample.strip():
@@ -134,7 +146,7 @@ def _read_utf8(data: bytes | mmap.mmap, path: str, told: Layout, encoding: str, 
     end = dialect.end.encode()
     if not body[-4:].endswith(end) or body[-4:].endswith(end * 2):  # blank lines at the end are no rows
         body = body[:].rstrip(b"\r\n") + end
-    cells = _parse(body, path, header, dialect, number)
+    cells, regular = _parse(body, path, header, dialect, number, only)
     if not cells.height:
         raise CatalogueError(f"{path}: there is a header and no rows under it. Export it again.")
     unnamed = tuple(place for place, heading in enumerate(header, 1) if not heading.strip())
@@ -155,13 +167,15 @@ def _read_utf8(data: bytes | mmap.mmap, path: str, told: Layout, encoding: str, 
     if number > 1:
         above = "line 1 is" if number == 2 else f"lines 1 to {number - 1} are"
         notes.append(f"{above} above the header and left out")
-    filled = (place for place in unnamed if (cells[_stand_in(place)] != "").any())
+    unread = () if only is None else unnamed
+    filled = (place for place in unnamed if place not in unread and (cells[_stand_in(place)] != "").any())
     notes += [f"column {column_letter(place)} has no heading and is left out" for place in filled]
     return Text(
         cells.select(pl.exclude([_stand_in(place) for place in unnamed])),
         unnamed,
         layout,
         tuple(notes),
+        regular=regular,
     )
 
 
@@ -378,9 +392,21 @@ def _stand_in(number: int) -> str:
     return f"{MARK}{number}"
 
 
-def _parse(body: bytes | mmap.mmap, path: str, header: list[str], dialect: _Dialect, number: int) -> pl.DataFrame:
-    """The cells under the header, by Polars where the file is regular. The header is read like a row, and left out."""
+def _parse(
+    body: bytes | mmap.mmap,
+    path: str,
+    header: list[str],
+    dialect: _Dialect,
+    number: int,
+    only: Collection[str] | None = None,
+) -> tuple[pl.DataFrame, bool]:
+    """The cells under the header, by Polars where the file is regular, and whether it is; with `only`, that is known.
+    The header is read like a row, and left out.
+    """
     names = [heading if heading.strip() else _stand_in(place) for place, heading in enumerate(header, 1)]
+    if only is not None:
+        some = [name for name in names if name in only]
+        return _split(body if isinstance(body, bytes) else path, names, dialect).select(some).collect()[1:], True
     cells = None
     if not dialect.escape:
         running = _split(body if isinstance(body, bytes) else path, names, dialect).collect(background=True)
@@ -399,10 +425,11 @@ def _parse(body: bytes | mmap.mmap, path: str, header: list[str], dialect: _Dial
             cells = None
     else:
         _must_have_no_zeros(body.find(b"\0"), body, path, number)
+    regular = cells is not None
     if cells is None:
         plain = _Dialect(",", "\n", '"', "")
         cells = _split(_regular(body[:], path, len(header), dialect, number), names, plain).collect()
-    return cells[1:]
+    return cells[1:], regular
 
 
 def _split(source: bytes | str, names: list[str], dialect: _Dialect) -> pl.LazyFrame:

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import mmap
+from collections.abc import Collection
 from pathlib import PurePath
 
 from neat_delta.core.catalogue import Catalogue
@@ -27,12 +28,12 @@ ENDINGS: dict[str, tuple[str, ...]] = {
 PACKED = (".gz", ".zip", ".zst", ".zstd")
 
 
-def read(file: str | Loaded, told: Layout | None = None) -> Catalogue:
+def read(file: str | Loaded, told: Layout | None = None, only: Collection[str] | None = None) -> Catalogue:
     """The catalogue in a file: delimited text, a workbook, JSON, JSON Lines or Parquet, packed or not.
 
     `file` is a path (`-` for standard input), or the file loaded ahead. What `told` leaves open is found out; the
     catalogue's layout says what was. FileError when it cannot be read, CatalogueError when it is no table; it
-    says what is wrong, and where.
+    says what is wrong, and where. `only` these headings are read of delimited text that is known to be regular.
     """
     if isinstance(file, str):
         file = load(file)
@@ -42,7 +43,7 @@ def read(file: str | Loaded, told: Layout | None = None) -> Catalogue:
     if form is None:
         data, packing = unpack(data, file.path)
         form = _workbook(data) or _format(data, told)
-    found = _read(form, data, file.path, told)
+    found = _read(form, data, file.path, told, only)
     notes = list(found.notes)
     name = PurePath(file.path).name.lower()
     bare = PurePath(name).stem if packing and name.endswith(PACKED) else name
@@ -64,12 +65,13 @@ def read(file: str | Loaded, told: Layout | None = None) -> Catalogue:
         tuple(notes),
         first=(layout.header_line or 1) + 1,
         origin=found.origin,
+        regular=found.regular,
     )
 
 
-def _read(form: Format, data: bytes | mmap.mmap, path: str, told: Layout) -> Text:
+def _read(form: Format, data: bytes | mmap.mmap, path: str, told: Layout, only: Collection[str] | None = None) -> Text:
     if form == "delimited":
-        return read_text(data, path, told)
+        return read_text(data, path, told, only)
     whole = data if isinstance(data, bytes) else data[:]
     if form in {"json", "json lines"}:
         from neat_delta.files.objects import read_objects

@@ -13,7 +13,12 @@ __all__ = ["TEXT", "folded"]
 
 def folded(texts: pl.Series) -> pl.Series:
     """Texts without the differences that nobody typed: normal form, line ends, outer white space."""
-    return texts.str.replace_all("\r\n?", "\n").str.normalize("NFC").str.strip_chars()
+    plain = texts.str.strip_chars()
+    odd = plain.str.contains("[^\x00-\x0c\x0e-\x7f]").fill_null(value=False).arg_true()  # the others are in that form
+    if not odd.len():
+        return plain
+    some = texts.gather(odd).str.replace_all("\r\n?", "\n").str.normalize("NFC").str.strip_chars()
+    return plain.scatter(odd, some)
 
 
 def _read(texts: pl.Series, field: Field, writing: Writing) -> pl.Series:

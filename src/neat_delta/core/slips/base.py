@@ -62,18 +62,15 @@ class Round:
 
     def had(self, names: Sequence[str], items: pl.Series) -> pl.DataFrame:
         """What live has in these fields of these items (null where there is no item), in the form of `ours`."""
-        return self.live.select(names).select(pl.all().gather(items)).select(key(pl.all()))
+        return pl.DataFrame(key(self.live[name].gather(items)) for name in names)
 
 
-def key(text: pl.Expr) -> pl.Expr:
-    """A text in a form in which two ways to write a number are the same."""
-    bare = text.str.strip_chars()
-    decimal = bare.str.contains(r"^-?[0-9]+[.,][0-9]+$")
-    return (
-        pl.when(decimal)
-        .then(bare.str.replace(",", ".").str.strip_chars_end("0").str.strip_chars_end("."))
-        .otherwise(bare)
-    )
+def key(texts: pl.Series) -> pl.Series:
+    """Texts in a form in which two ways to write a number are the same."""
+    bare = texts.str.strip_chars()
+    decimal = bare.str.contains(r"^-?[0-9]+(?:\.[0-9]*0|,[0-9]+)$").arg_true()  # no other looks otherwise in that form
+    plain = bare.gather(decimal).str.replace(",", ".").str.strip_chars_end("0").str.strip_chars_end(".")
+    return bare.scatter(decimal, plain)
 
 
 def amounts(texts: pl.Series, settings: Field, writing: Writing) -> pl.Series | None:

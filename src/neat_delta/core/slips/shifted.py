@@ -41,9 +41,15 @@ def _in(cells: pl.DataFrame, order: str, name: str, round_: Round) -> Slip | Non
         return None
     rows, here = (round_.item_at if order == "place" else round_.items), cells[order].cast(pl.Int64)
     best: tuple[int, pl.DataFrame] | None = None
+    many = cells.height * FARTHEST > round_.live.height
+    there = round_.had([name], pl.int_range(round_.live.height, eager=True))[name].hash() if many else None
     for step in (*range(1, FARTHEST + 1), *range(-1, -FARTHEST - 1, -1)):
         beside = here - step
         beside = beside.set(~beside.is_between(0, rows.len() - 1), None)
+        if there is not None:  # of very many cells, hashes tell most cheaply that there is none
+            hits = (cells["theirs"].hash() == there.gather(rows.gather(beside))).fill_null(value=False)
+            if not (runs(hits)["length"] >= LEAST).any():
+                continue
         held = cells.with_columns(neighbour=round_.had([name], rows.gather(beside))[name])
         found = _hits(held, name, round_)
         if found.height and (best is None or found.height > best[1].height):

@@ -3,6 +3,6 @@
 from __future__ import annotations
 
 from neat_delta.core.update.base import ITEM, Action, Plan, Table
-from neat_delta.core.update.planned import plan
+from neat_delta.core.update.planned import fields_needed, plan
 
-__all__ = ["ITEM", "Action", "Plan", "Table", "plan"]
+__all__ = ["ITEM", "Action", "Plan", "Table", "fields_needed", "plan"]

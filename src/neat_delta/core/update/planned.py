@@ -13,7 +13,20 @@ from neat_delta.core.update.possible import asked, possible, reversed_
 from neat_delta.core.update.recoding import recoded
 from neat_delta.core.update.tables import everything, tables
 
-__all__ = ["plan"]
+__all__ = ["fields_needed", "plan"]
+
+
+def fields_needed(changes: ChangeSet, importer: Importer, *, whole: bool = False) -> set[str] | None:
+    """The fields of live, besides the key, that planning and proving these changes can look at; None for all of them.
+
+    An importer leaves a field alone that no file has, so the others stay as they are whatever is imported. An item
+    that goes away, or is made anew, must come back with all its fields.
+    """
+    gone = changes.items.filter(pl.col("held").is_null() & (pl.col("verdict") == "gone")).height
+    if gone or whole or importer.missing == "deleted" or changes.header.counts.recoded:
+        return None
+    fields = set(changes.cells["field"].unique().cast(pl.String))
+    return fields | {*importer.carries, *importer.needs, *importer.defaults, *importer.headings}
 
 
 def plan(
