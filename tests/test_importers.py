@@ -60,7 +60,7 @@ PLANNED = {
 def planned(run, folder: Path, importer: str, *options: str):
     """The demo's round, every change asked for, written for an importer: what `write` says of it."""
     text = DEMO.joinpath("neat-delta.toml").read_text()
-    text = re.sub(r"\[importer\]\n.*\n", f"[importer]\n{importer}\n", text)
+    text = re.sub(r"\[importer\].*?(?=\n# Which)", lambda _: f"[importer]\n{importer}\n", text, flags=re.DOTALL)
     (folder / "neat-delta.toml").write_text(text)
     for name in ("live.csv", "sheet.csv"):
         (folder / name).write_bytes(DEMO.joinpath(name).read_bytes())
@@ -145,6 +145,15 @@ WRITTEN: dict[str, list[Any]] = {
         None, None, "sku,drop\nC,yes\n",
     ],
 }  # fmt: skip
+
+
+@pytest.mark.parametrize("place, plan", [(0, (3, 73, 49, 35, 0, 0, 0)), (1, (3, 73, 49, 0, 0, 0, 0))])
+def test_the_examples_of_the_guide_run_the_round(run, tmp_path, place, plan):
+    guide = (Path(__file__).parent.parent / "docs" / "writing.md").read_text()
+    examples = re.findall(r"```toml\n.*?\[importer\]\n(.*?)```", guide, re.DOTALL)
+    assert len(examples) == 2
+    found = planned(run, tmp_path, examples[place])
+    assert (len(found["update"]), *found["cells"].values(), len(found["held"]), len(found["one_way"])) == plan
 
 
 @pytest.mark.parametrize("importer", WRITTEN)

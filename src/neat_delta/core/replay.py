@@ -118,7 +118,8 @@ def _with_new_codes(
     if heading not in update.columns:
         raise ProofError(f'a file of new codes lacks the heading "{heading}".')
     _must_be_clear(catalogue, update, keys, {heading})
-    _refuses(update, pl.repeat(True, update.height, eager=True), importer)
+    if not patch:  # which moves an item as it is
+        _refuses(update, pl.repeat(True, update.height, eager=True), importer)
     codes = [code or "" for code in update[heading]]
     table = update.select(keys)
     item, row = _found(catalogue, update, keys)

@@ -154,6 +154,8 @@ def _lacking(ways: Ways, cells: pl.DataFrame) -> pl.DataFrame:
         now = ways.now(name, items, cells)
         lacks = lacks.set((now.str.strip_chars() == "") & lacks.is_null(), CANNOT_FILL + name)
         lacks = lacks.set(~ways.fit(now) & lacks.is_null(), f"{CANNOT_WRITE}: {name}")
+        if ways.importer.empties is not None:
+            lacks = lacks.set((now == ways.importer.empties) & lacks.is_null(), f"{CANNOT_SAY}: {name}")
     for name in ways.key:
         lacks = lacks.set(~ways.fit(ways.keys[name].gather(items)) & lacks.is_null(), f"{CANNOT_WRITE}: {name}")
     return pl.DataFrame({"item": items, "reason": lacks}).filter(pl.col("reason").is_not_null())

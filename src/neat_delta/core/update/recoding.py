@@ -13,6 +13,7 @@ from neat_delta.core.update.base import ITEM, Step, Ways
 from neat_delta.core.update.possible import (
     CANNOT_CHANGE,
     CANNOT_FILL,
+    CANNOT_SAY,
     CANNOT_TELL_APART,
     CANNOT_WRITE,
     LISTED,
@@ -118,6 +119,8 @@ def _why_not(ways: Ways, moves: Sequence[Move], asked: pl.DataFrame, cells: pl.D
             unfit = (now.str.strip_chars() == "") & (name in ways.importer.carries)
             why = dict.fromkeys(items.filter(unfit), CANNOT_FILL + name) | why
             why = dict.fromkeys(items.filter(~ways.fit(now)), f"{CANNOT_WRITE}: {name}") | why
+            if ways.importer.empties is not None:
+                why = dict.fromkeys(items.filter(now == ways.importer.empties), f"{CANNOT_SAY}: {name}") | why
     return why
 
 
@@ -135,7 +138,11 @@ def _steps(
 
 
 def beside(ways: Ways) -> list[str]:
-    """The fields that a row with a new code has, too, as every row of the importer's files does."""
+    """The fields that a row with a new code has, too, as every row of the importer's files does; a patch moves an item as
+    it is.
+    """
+    if ways.patches:
+        return []
     fixed = ways.importer.headings if ways.filled else []
     wanted = {*ways.importer.carries, *fixed} - set(ways.key)
     return [name for name in ways.live.fields if name in wanted]
