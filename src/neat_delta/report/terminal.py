@@ -149,7 +149,8 @@ def print_accounts(console: Console, changes: ChangeSet) -> None:
         ("gone", counts.gone, None, "bright_red"),
         ("set aside", counts.set_aside_live, counts.set_aside_sheet, "magenta"),
     ):
-        if name != "recoded" or counts.recoded:
+        unasked = name in {"changed", "new", "gone"} and _is_list(header)  # a list of codes says nothing of these
+        if live or sheet or not (unasked or name == "recoded"):
             table.add_row(Text(name, style), *("·" if number is None else f"{number:,}" for number in (live, sheet)))
     table.add_section()
     table.add_row("rows read", f"{header.live.rows:,}", f"{header.sheet.rows:,}", style="bold")

@@ -138,7 +138,7 @@ def _steps(
 
 
 def beside(ways: Ways) -> list[str]:
-    """The fields that a row with a new code has, too, as every row of the importer's files does; a patch moves an item as
+    """The fields that a row with a new code has, too, as every row of the files does; a patch moves an item as
     it is.
     """
     if ways.patches:
