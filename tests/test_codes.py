@@ -199,15 +199,17 @@ def test_a_check_that_holds_a_code_holds_what_waits_for_it(run, shop):
 
 
 def test_a_column_of_new_codes_beside_the_old_ones(run, shop, tmp_path):
-    sheet = [["sku", "New SKU", "price", "parent"], ["A", "H-1", "150.00", ""], ["C", "", "139.90", "A"],
-             ["B", "B", "159.90", "H-1"], ["D", "", "5.00", ""], ["N", "Z", "1.00", ""]]  # fmt: skip
+    sheet = [["sku", "New SKU", "price", "parent"], ["A", "H-1", "150.00", ""], ["C", "", "139.90", "A"]]
+    sheet += [["B", "B", "159.90", "H-1"], ["D", "", "5.00", ""], ["N", "", "1.00", "A"], ["M", "Z", "1.00", ""]]
     shop(sheet=sheet)
-    done = run("compare", "live.csv", "sheet.csv", "-o", "c.jsonl")
+    done = run("compare", "live.csv", "sheet.csv", "-o", "c.jsonl", "--with-new")
     lines = [line.split() for line in done.stdout.splitlines()]
     assert ["recoded", "1", "1"] in lines and ["changed", "4", "3"] in lines  # E, B and C by their links
+    assert "  code  1 item, 1 cell  the code change" in done.stdout
     run("write", "c.jsonl", "--to", "out")
     assert files_in(tmp_path / "out") == [
         "sku,new number\nA,H-1\n",
+        "sku,parent,price\nN,H-1,1.00\n",
         "sku,parent\nB,H-1\nC,H-1\n",
         "sku,price\nH-1,150.00\nD,5.00\n",
         "sku,related\nE,D ; H-1\n",
@@ -284,6 +286,31 @@ def test_patches_move_an_item_or_make_it_anew(run, shop, tmp_path):
     made, _, gone = map(json.loads, files_in(tmp_path / "merged"))
     assert made == {"D/1": {"name": "Bee brush", "price": "4.50", "related": "E", "barcode": "4"}}
     assert gone == {"D": None}
+
+
+def test_links_follow_a_code_that_nobody_keeps(run, put, tmp_path):
+    """Where the key has a language, too, a code is another one only when all its items have changed."""
+    put("live.csv", "sku,lang,name,parent\nA,en,Hive,\nA,de,Beute,\nB,en,Veil,A\n")
+    put("neat-delta.toml", STORE.format(importer=ROW).replace('["sku"]', '["sku", "lang"]') + "[fields.lang]\n")
+    put("codes.csv", "sku,lang,new code\nA,en,X\n")
+    run("recode", "live.csv", "codes.csv", "-o", "c.jsonl")
+    run("write", "c.jsonl", "--to", "one")
+    assert files_in(tmp_path / "one") == ["sku,lang,new number\nA,en,X\n"]
+    put("codes.csv", "sku,lang,new code\nA,en,X\nA,de,X\n")
+    run("recode", "live.csv", "codes.csv", "-o", "c.jsonl")
+    run("write", "c.jsonl", "--to", "both")
+    assert files_in(tmp_path / "both") == ["sku,lang,new number\nA,en,X\nA,de,X\n", "sku,lang,parent\nB,en,X\n"]
+
+
+def test_items_that_share_a_key_change_their_code_together(run, put, tmp_path):
+    put("live.csv", "sku,name,parent\nA,Hive,\nA,Hive,\nB,Veil,A\n")
+    put("neat-delta.toml", STORE.format(importer=ROW).replace('name = "name"', 'shared = "all"'))
+    put("codes.csv", "sku,new code\nA,B\nB,A\n")
+    run("recode", "live.csv", "codes.csv", "-o", "c.jsonl")
+    assert run("write", "c.jsonl", "--to", "out").returncode == 0
+    assert "".join(files_in(tmp_path / "out")).split() == [
+        "sku,new", "number", "A,A-tmp", "sku,new", "number", "B,A", "sku,new", "number", "A-tmp,B", "sku,parent", "A,B",
+    ]  # fmt: skip
 
 
 @pytest.mark.parametrize(

@@ -134,16 +134,17 @@ def code_cells(
     arriving: Collection[tuple[str, ...]],
     fields: Mapping[str, Field],
     key: Sequence[str],
-) -> tuple[pl.DataFrame, CodeChanges]:
+) -> tuple[pl.DataFrame, dict[str, str]]:
     """The cells by which codes change, and those of all links that follow them: `place`, `field`, `before`, `after`,
-    `held`. A code that a new item of the sheet has (`arriving`) cannot be given.
+    `held`; and the old and new codes that links follow: those that no item keeps (in another language, say). A code
+    that a new item of the sheet has (`arriving`) cannot be given.
     """
     why = asked.why | {move.item: NEW_HAS for move in asked.going if move.new in arriving}
     waiting = [move for move in asked.moves if move.item not in why]
     why |= blocked(waiting, standing(live.cells, key, [move.new for move in waiting]))
     asked = replace(asked, why=why)
     if not asked.moves:
-        return pl.DataFrame(schema=SCHEMA), asked
+        return pl.DataFrame(schema=SCHEMA), {}
     part = list(key).index(asked.field)
     rows = [(*move.old, move.new[part], why.get(move.item)) for move in asked.moves]
     table = pl.DataFrame(rows, schema=dict.fromkeys([*key, "after", "held"], pl.String), orient="row")
@@ -162,8 +163,12 @@ def code_cells(
     names = [name for name, field in fields.items() if field.refers and name in live.fields and name not in key]
     locked = [name for name in names if fields[name].locked]
     why_not = pl.when(pl.col("field").is_in(locked)).then(pl.lit(CHECK + "locked")).otherwise(None)
-    also = links(live.cells, fields, asked.codes, names).with_columns(held=why_not)
-    return pl.concat([codes, also.select(list(SCHEMA)).cast(SCHEMA)]), asked  # type: ignore[arg-type]
+    leaves = met.filter(pl.col("held").is_null())["place"]
+    named = keys.filter(pl.col(asked.field).is_in(list(asked.codes)))
+    keeps = set(named.filter(~pl.col("place").is_in(leaves.implode()))[asked.field])
+    free = {old: new for old, new in asked.codes.items() if old not in keeps}
+    also = links(live.cells, fields, free, names).with_columns(held=why_not)
+    return pl.concat([codes, also.select(list(SCHEMA)).cast(SCHEMA)]), free  # type: ignore[arg-type]
 
 
 def followed(cells: pl.DataFrame, fields: Mapping[str, Field], codes: Mapping[str, str]) -> pl.Series:

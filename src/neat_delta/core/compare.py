@@ -122,15 +122,16 @@ def compare(
         with_writing(store, live) if store else glance(live, matched.key, texts["field"].unique(maintain_order=True))
     )
     found = _differing(laid, rows, texts, known, writing or Writing(), blanks, accept, repair=repair)
-    cells = _with_codes(live, rows, found, known.fields, with_gone=with_gone)
+    cells, added = _with_codes(live, rows, found, known.fields, with_gone=with_gone)
     changed = _changed(matched, cells)
     gone = matched.gone.filter(~matched.gone.is_in(changed["live"].cast(matched.gone.dtype).implode()))
     unnamed = gone.len() if listed_codes else 0  # a list of codes says nothing of the other items
     gone = gone.clear() if listed_codes else gone
     places = _items(changed, gone, matched.new, None if with_new else NEW, None if with_gone else GONE)
+    places = places.with_columns(held=pl.coalesce(_recoded_from_nothing(rows, places), "held"))
     here = {*matched.fields, *cells["field"].unique()}
     fields = [name for name in live.fields if name in here]
-    table = _cells(cells, fields, places, found.added)
+    table = _cells(cells, fields, places, added)
     items = places.with_columns(live=live.row(places["live"]), sheet=rows.sheet.row(places["sheet"]))
     keys = pl.concat(
         [
@@ -309,19 +310,19 @@ CELL = ["place", "sheet", "field", "before", "after", "held"]
 
 def _with_codes(
     live: Catalogue, rows: _Placed, found: _Differing, fields: Mapping[str, Field], *, with_gone: bool
-) -> pl.DataFrame:
+) -> tuple[pl.DataFrame, pl.DataFrame]:
     """The cells that differ, with those by which codes change, and with links that follow them; `place` and `sheet`
-    say where their items stand (null where they are not in the sheet).
+    say where their items stand (null where they are not in the sheet). And the cells of new items.
     """
     matched = rows.matched
     cells = found.cells.with_columns(sheet=matched.both["sheet"].gather(found.cells["pair"]).cast(pl.Int64)).select(
         CELL
     )
     if not rows.codes.moves:
-        return cells
+        return cells, found.added
     arriving = set(rows.sheet.cells.select(pl.col(matched.key).str.strip_chars()).gather(matched.new).rows())
-    more, asked = code_cells(live, rows.codes, arriving, fields, matched.key)
-    cells = cells.with_columns(after=followed(cells, fields, asked.codes))
+    more, codes = code_cells(live, rows.codes, arriving, fields, matched.key)
+    cells, added = (some.with_columns(after=followed(some, fields, codes)) for some in (cells, found.added))
     more = more.join(cells, on=["place", "field"], how="anti", maintain_order="left")
     if with_gone:  # a link of an item that goes away is of no account
         recoded = more.filter(pl.col("field").is_in(matched.key))["place"]
@@ -330,7 +331,7 @@ def _with_codes(
         more = more.filter(~pl.col("place").is_in(leaves.implode()))
     both = matched.both.select(pl.col("live", "sheet").cast(pl.Int64))
     more = more.join(both, left_on="place", right_on="live", how="left", maintain_order="left")
-    return pl.concat([cells, more.select(CELL)])
+    return pl.concat([cells, more.select(CELL)]), added
 
 
 def _settings(live: Catalogue, known: Store) -> dict[str, Field]:
@@ -465,6 +466,17 @@ def _changed(matched: Matched, cells: pl.DataFrame) -> pl.DataFrame:
     coded = cells.filter(pl.col("field").is_in(matched.key))["place"]
     verdict = pl.when(pl.col("live").is_in(coded.implode())).then(pl.lit("recoded")).otherwise(pl.lit("changed"))
     return changed.with_columns(verdict=verdict)
+
+
+def _recoded_from_nothing(rows: _Placed, places: pl.DataFrame) -> pl.Series:
+    """Per item why it is held, if it is new and yet has a new code beside its own, which live does not have."""
+    new = (places["verdict"] == "new").arg_true()
+    why = pl.repeat(None, places.height, dtype=pl.String, eager=True)
+    if not new.len() or NEW_CODE not in rows.sheet.fields:
+        return why
+    codes, own = (rows.sheet.cells[name].gather(places["sheet"].gather(new)) for name in (NEW_CODE, rows.codes.field))
+    codes, own = codes.str.strip_chars(), own.str.strip_chars()
+    return why.scatter(new.filter((codes != "") & (codes != own)), f"code: {UNKNOWN}")
 
 
 def _only_listed(sheet: Catalogue, matched: Matched) -> Matched:
