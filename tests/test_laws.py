@@ -9,6 +9,7 @@ from collections.abc import Iterable
 from dataclasses import replace
 from pathlib import Path
 from typing import Literal, get_args
+from unittest import mock
 
 import msgspec
 import polars as pl
@@ -335,10 +336,12 @@ def test_a_change_set_read_back_is_the_same(tmp_path, round_, blanks, with_new):
         return
     content = b"".join(change_lines(changes))
     (tmp_path / "changes.jsonl").write_bytes(content)
-    again = read_changes(str(tmp_path / "changes.jsonl"))
     items = msgspec.json.Encoder().encode_lines(list(changes.each()))
     assert content.split(b"\n", 1)[1].startswith(items)
     assert content.count(b"\n") == 1 + changes.items.height + changes.damaged.height + changes.flags.height
-    assert again.header == changes.header
-    assert list(again.each()) == list(changes.each())
-    assert b"".join(change_lines(again)) == content
+    for many in (20_000, 0):  # item by item, and what is plain column by column
+        with mock.patch("neat_delta.files.changeset.MANY", many):
+            again = read_changes(str(tmp_path / "changes.jsonl"))
+        assert again.header == changes.header
+        assert list(again.each()) == list(changes.each())
+        assert b"".join(change_lines(again)) == content

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from collections.abc import Callable, Collection, Iterable, Iterator
 from dataclasses import replace
 from functools import partial
@@ -38,6 +39,8 @@ __all__ = ["change_lines", "read_changes", "read_live", "read_with_live", "write
 
 AGAIN = "Make it again with `neat-delta compare`."
 BATCH = 65_536
+MANY = 20_000
+"""So many lines go into one piece of output; of so many items, the plain ones are read column by column."""
 
 
 def change_lines(changes: ChangeSet) -> Iterator[bytes]:
@@ -169,10 +172,10 @@ def _changes(header: Header, lines: list[bytes], path: str, *, findings: bool) -
         raise ChangeSetError(f"{path}: it has {found:,} items where its header counts {wanted:,}. {AGAIN}")
     end = wanted + damages
     if not findings:
-        return _tables(header, _decoded(lines[:wanted], path, Item), path)
+        return _tables(header, lines[:wanted], path)
     damaged = _damaged(header, _decoded(lines[wanted:end], path, Damaged, wanted + 2), path)
     flagged = _flags(header, _decoded(lines[end:], path, Flag, end + 2), path)
-    return replace(_tables(header, _decoded(lines[:wanted], path, Item), path), damaged=damaged, flags=flagged)
+    return replace(_tables(header, lines[:wanted], path), damaged=damaged, flags=flagged)
 
 
 def _header(line: bytes, path: str) -> Header:
@@ -244,22 +247,25 @@ def _flags(header: Header, found: Iterable[Flag], path: str) -> pl.DataFrame:
     return pl.DataFrame(rows, schema=FLAGS_SCHEMA, orient="row")
 
 
-def _tables(header: Header, found: list[Item], path: str) -> ChangeSet:
+def _tables(header: Header, lines: list[bytes], path: str) -> ChangeSet:
+    """The items as tables. Of very many, the plain ones are read column by column, and the others one by one."""
+    plain = _single(header, lines) if len(lines) >= MANY else None
+    if plain is None:
+        others, numbers = lines, pl.int_range(len(lines), eager=True)
+    else:
+        numbers = plain["live"].is_null().arg_true().cast(pl.Int64)
+        others = [lines[number] for number in numbers]
     try:
-        keys = {name: [item.key[name] for item in found] for name in header.key}
-        tables = _laid_out(header, found)
-    except (KeyError, PolarsError):
-        tables = None
-    if tables is None or not _fits(header, found, *tables):
-        _say_what_is_wrong(header, found, path)
-    assert tables is not None
-    items, cells = tables
-    changes = ChangeSet(
-        header,
-        pl.DataFrame(keys, schema=dict.fromkeys(header.key, pl.String)),
-        items,
-        cells,
-    )
+        found = msgspec.json.Decoder(list[Item]).decode(b"[" + b",".join(others) + b"]")
+        keys, items, cells = _laid_out(header, found)
+        if plain is not None:
+            keys, items, cells = _with_plain(header, plain, numbers, keys, items, cells)
+        right = len(found) == len(others) and _fits(header, found, items, cells)
+    except (KeyError, PolarsError, msgspec.MsgspecError):
+        right = False
+    if not right:
+        _say_what_is_wrong(header, _decoded(lines, path, Item), path)
+    changes = ChangeSet(header, keys, items, cells)
     for what, counted, there in (
         *(
             (verdict, getattr(header.counts, verdict), (changes.items["verdict"] == verdict).sum())
@@ -275,8 +281,48 @@ def _tables(header: Header, found: list[Item], path: str) -> ChangeSet:
     return changes
 
 
-def _laid_out(header: Header, found: list[Item]) -> tuple[pl.DataFrame, pl.DataFrame]:
-    """The items and their cells as tables, as they stand in the file."""
+def _single(header: Header, lines: list[bytes]) -> pl.DataFrame | None:
+    """The lines of items of which one cell changed, and nothing is held or escaped: `key`, `field`, `before`, `after`,
+    `live`, `sheet`, a row for each line; null where a line is another. None where the key has several fields.
+    """
+    if len(header.key) > 1:
+        return None
+    text, number = r'([^"\\\x00-\x1f]*)', "([1-9][0-9]{0,14})"
+    form = (
+        rf'^\{{"key":\{{{re.escape(_json(header.key[0]))}:"{text}"\}},"verdict":"changed",'
+        rf'"cells":\{{"{text}":\["{text}","{text}"\]\}},"held":\[\],"row":\{{"live":{number},"sheet":{number}\}}\}}$'
+    )
+    texts = pl.Series(lines, dtype=pl.Binary).cast(pl.String, strict=False)
+    found = texts.str.extract_groups(form).struct.unnest()
+    found.columns = ["key", "field", "before", "after", "live", "sheet"]
+    known = pl.col("field").is_in([name for name in header.fields if name not in header.key])
+    found = found.with_columns(pl.when(known).then(pl.all()))
+    return found.with_columns(pl.col("live", "sheet").cast(pl.Int64))
+
+
+def _with_plain(
+    header: Header,
+    plain: pl.DataFrame,
+    numbers: pl.Series,
+    keys: pl.DataFrame,
+    items: pl.DataFrame,
+    cells: pl.DataFrame,
+) -> tuple[pl.DataFrame, pl.DataFrame, pl.DataFrame]:
+    """The tables of the plain items with those of the others, which stand at these numbers, in their places."""
+    mine = plain.with_row_index("item").filter(pl.col("live").is_not_null()).with_columns(pl.col("item").cast(pl.Int64))
+    order = pl.concat([mine["item"], numbers]).arg_sort()
+    verdicts = mine.with_columns(verdict=pl.lit("changed"), held=pl.lit(None, pl.String))
+    items = pl.concat([verdicts.select(list(ITEMS_SCHEMA)).cast(ITEMS_SCHEMA), items])  # type: ignore[arg-type]
+    keys = pl.concat([mine.select(pl.col("key").alias(header.key[0])), keys])
+    schema = cells_schema(header.fields)
+    single = mine.with_columns(held=pl.lit(None, pl.String)).select(list(schema)).cast(schema)  # type: ignore[arg-type]
+    cells = pl.concat([single, cells.with_columns(item=numbers.gather(cells["item"]))]).sort("item", "field")
+    return keys[order], items[order], cells
+
+
+def _laid_out(header: Header, found: list[Item]) -> tuple[pl.DataFrame, pl.DataFrame, pl.DataFrame]:
+    """The items' keys, the items and their cells as tables, as they stand in the file."""
+    keys = {name: [item.key[name] for item in found] for name in header.key}
     reasons = [
         next((one.reason for one in item.held if one.field is None), None) if item.held else None for item in found
     ]
@@ -305,7 +351,8 @@ def _laid_out(header: Header, found: list[Item]) -> tuple[pl.DataFrame, pl.DataF
     cells = cells.join(
         pl.DataFrame(held, schema=schema, orient="row"), on=["item", "field"], how="left", maintain_order="left"
     )
-    return items, cells.select(list(cells_schema(header.fields))).sort("item", "field")
+    table = pl.DataFrame(keys, schema=dict.fromkeys(header.key, pl.String))
+    return table, items, cells.select(list(cells_schema(header.fields))).sort("item", "field")
 
 
 def _fits(header: Header, found: list[Item], items: pl.DataFrame, cells: pl.DataFrame) -> bool:
