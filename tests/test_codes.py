@@ -198,6 +198,18 @@ def test_a_check_that_holds_a_code_holds_what_waits_for_it(run, shop):
     assert reasons["A"]["related"] == "code: it points at a code that does not come"
 
 
+def test_a_link_does_not_follow_a_code_that_was_answered_no(run, shop, put, tmp_path):
+    shop(codes=[["sku", "new code"], ["A", "H-1"], ["D", "X"]])
+    run("recode", "live.csv", "codes.csv", "-o", "c.jsonl")
+    rows = ["key: sku,field,before,after,answer", "A,sku,A,H-1,no", "D,sku,D,X,yes", "B,parent,A,H-1,yes"]
+    put("answers.csv", "\n".join([*rows, "E,related,D ; A,X ; H-1,yes"]) + "\n")
+    done = run("write", "c.jsonl", "--signed-off", "answers.csv", "--to", "out", "--json")
+    held = {(one["key"]["sku"], one["field"]): one["reason"] for one in json.loads(done.stdout)["manifest"]["held"]}
+    points = "code: it points at a code that does not come"
+    assert held == {("B", "parent"): points, ("E", "related"): points}
+    assert files_in(tmp_path / "out") == ["sku,new number\nD,X\n"]
+
+
 def test_a_column_of_new_codes_beside_the_old_ones(run, shop, tmp_path):
     sheet = [["sku", "New SKU", "price", "parent"], ["A", "H-1", "150.00", ""], ["C", "", "139.90", "A"]]
     sheet += [["B", "B", "159.90", "H-1"], ["D", "", "5.00", ""], ["N", "", "1.00", "A"], ["M", "Z", "1.00", ""]]

@@ -173,7 +173,8 @@ def code_cells(
 
 def followed(cells: pl.DataFrame, fields: Mapping[str, Field], codes: Mapping[str, str]) -> pl.Series:
     """What these cells (`field`, `after`) of a sheet become, where they name old codes that no item has any more."""
-    freed = {old: new for old, new in codes.items() if old not in codes.values()}
+    given = set(codes.values())
+    freed = {old: new for old, new in codes.items() if old not in given}
     hit = codes_in(cells.with_row_index("at"), fields, freed.keys())
     texts = [follow(text, fields[name], freed) for name, text in hit.select("field", "after").iter_rows()]
     return cells["after"].clone().scatter(hit["at"], pl.Series(texts, dtype=pl.String))

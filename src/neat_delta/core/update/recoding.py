@@ -38,7 +38,7 @@ def recoded(ways: Ways, step: Step) -> tuple[Step, pl.DataFrame, pl.DataFrame]:
     """
     is_code = pl.col("field").is_in(ways.key)
     cells, asked = step.cells.filter(~is_code), step.cells.filter(is_code)
-    if not asked.height:
+    if not ways.changes.header.counts.recoded:
         return step, asked, pl.DataFrame(schema=LISTED)
     moves = _moves(ways, asked)
     arriving = set(step.added.select(ways.key).rows())
@@ -163,9 +163,14 @@ def _held(
         for item, field in asked.select("item", "field").iter_rows()
     ]
     held = listed(pl.DataFrame(rows, schema=LISTED, orient="row"))
+    all_of_them = ways.changes.cells.with_columns(pl.col("field").cast(pl.String)).filter(
+        pl.col("field").is_in(ways.key) & pl.col("before").is_not_null()
+    )
+    here = {move.item for move in moves}
+    stays = [move for move in _moves(ways, all_of_them) if move.item in why or move.item not in here]
+    there = standing(ways.live.cells, ways.key, [move.new for move in stays])
     place = ways.key.index(ways.code_field)
-    there = standing(ways.live.cells, ways.key, [move.new for move in moves])
-    lost = {move.new[place] for move in moves if move.item in why and move.new not in there}
+    lost = {move.new[place] for move in stays if move.new not in there}
     cut_off = codes_in(cells, ways.changes.header.settings, lost).with_columns(reason=pl.lit(FOLLOWS))
     return pl.concat([held, listed(cut_off)])
 
