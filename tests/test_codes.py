@@ -163,6 +163,14 @@ def test_codes_that_cannot_change_are_held(run, shop, codes, why):
     assert "Nothing is to be sent" in nothing.stdout
 
 
+def test_case_alone_makes_no_other_code_where_the_store_says_so(run, shop, put):
+    shop(codes=[["sku", "new code"], ["a", "b"], ["c", "D-1"], ["D", "d"]])
+    put("neat-delta.toml", STORE.format(importer=ROW).replace('["sku"]', '["sku"]\nignore_case = true'))
+    done = run("recode", "live.csv", "codes.csv")
+    assert "3 new codes: 2 to give, 1 held" in done.stdout.splitlines()
+    assert "  A → b: another item has it" in done.stdout.splitlines()
+
+
 def test_every_row_of_a_list_is_accounted_for(run, shop):
     rows = [["Old", "Neu"], ["A", "A"], ["B", ""], ["Z", "Y"], ["", "Q"], ["C", "X"], ["D", "1"], ["D", "2"]]
     shop(codes=rows)

@@ -44,7 +44,7 @@ __all__ = ["recode"]
 )
 @store_option
 @key_option
-@layout_options(two=True)
+@layout_options(two=False)
 @json_option
 def recode(
     live: str,

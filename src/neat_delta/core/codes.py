@@ -94,8 +94,15 @@ def _checked(live: Catalogue, places: pl.Series, new: pl.Series, key: Key, field
     moves: dict[tuple[str, ...], Move] = {}
     for place, old, wanted in zip(places, olds.rows(), news.rows(), strict=True):
         moves.setdefault(old, Move(place, old, wanted))
-    found = list(moves.values())
-    return CodeChanges(field, found, blocked(found, standing(live.cells, key.fields, [move.new for move in found])))
+    found, cells, same = list(moves.values()), live.cells, list(moves.values())
+    if key.ignore_case:  # qa-1 is taken where there is QA-1, but an item may change its own case
+        cells = cells.select(pl.col(key.fields).str.to_lowercase())
+        same = [Move(move.item, _lower(move.old), _lower(move.new)) for move in found]
+    return CodeChanges(field, found, blocked(same, standing(cells, key.fields, [move.new for move in same])))
+
+
+def _lower(key: tuple[str, ...]) -> tuple[str, ...]:
+    return tuple(part.lower() for part in key)
 
 
 def under_the_sheets_codes(
