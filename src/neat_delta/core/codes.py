@@ -212,9 +212,9 @@ def settled(changes: ChangeSet, live: Catalogue) -> ChangeSet:
     lost = {new for move in moves if after.get(move.old, "held") is not None and move.new not in there
             for old, new in zip(move.old, move.new, strict=True) if old != new}  # fmt: skip
     waits += [(number, FOLLOWS) for number in codes_in(cells, header.settings, lost)["number"]]
-    reasons = pl.repeat(None, changes.cells.height, dtype=pl.String, eager=True)
-    for number, reason in waits:
-        reasons[number] = reason
+    none = pl.repeat(None, changes.cells.height, dtype=pl.String, eager=True)
+    at = pl.Series([number for number, _ in waits], dtype=pl.UInt32)
+    reasons = none.scatter(at, pl.Series([reason for _, reason in waits], dtype=pl.String))
     marked = changes.cells.with_columns(held=pl.select(pl.coalesce(changes.cells["held"], reasons)).to_series())
     counts = msgspec.structs.replace(header.counts, held_cells=int(held(changes.items, marked).sum()))
     return replace(changes, header=msgspec.structs.replace(header, counts=counts), cells=marked)

@@ -23,6 +23,9 @@ TELLING, RARE = 4, 20
 and if no more than so many items that are gone have that text.
 """
 
+MOST = 20_000
+"""Of more new items than that nothing is said: another key was meant, most likely, and the pairs would be too many."""
+
 
 def likely(
     live: Catalogue, sheet: Catalogue, matched: Matched, fields: Mapping[str, Field], name: str | None, code: str
@@ -33,7 +36,7 @@ def likely(
     They must not differ in a field that tells items apart for certain: one that is unique or has a check digit.
     `name` is the field by which a person knows the item; its texts are held against each other by their words.
     """
-    if not (matched.gone.len() and matched.new.len()):
+    if not matched.gone.len() or not 0 < matched.new.len() <= MOST:
         return []
     name = name if name in matched.fields else plain_heading(matched.fields, NAME_HEADINGS)
     rest = [one for one in matched.fields if one != name and not fields.get(one, Field()).moving]
