@@ -75,7 +75,7 @@ def compared(
 
 
 @given(rounds(), BLANKS, st.booleans())
-@settings(max_examples=400)
+@settings(max_examples=250)
 def test_compare_finds_what_the_rules_say(round_, blanks, with_new):
     """And law 5: every row of both inputs is counted once."""
     live, sheet = round_
@@ -194,7 +194,7 @@ def the_target(changes, live, planned, importer):
 
 
 @given(rounds(), BLANKS, st.booleans(), st.booleans(), st.data(), DIALECTS, st.integers(1, 8))
-@settings(max_examples=300)
+@settings(max_examples=150)
 def test_importing_the_files_gives_the_target_and_the_undo_gives_live(
     tmp_path, round_, blanks, with_new, with_gone, data, dialect, most_files
 ):
@@ -208,7 +208,7 @@ def test_importing_the_files_gives_the_target_and_the_undo_gives_live(
         )
 
 
-ROUNDS, TOGETHER = int(os.environ.get("NEAT_DELTA_ROUNDS", "10000")), 50
+ROUNDS, TOGETHER = int(os.environ.get("NEAT_DELTA_ROUNDS", "10000")), 100
 
 
 @given(st.data(), BLANKS, st.booleans(), st.booleans(), DIALECTS, st.integers(1, 8), st.randoms(use_true_random=False))

@@ -53,9 +53,9 @@ def test_a_kill_at_any_moment_leaves_the_whole_folder_or_none_of_it(changes, com
     whole = names(changes / "out")
     shutil.rmtree(changes / "out")
     seen = set()
-    for step in range(12):
+    for step in range(8):
         process = subprocess.Popen(call, cwd=changes, stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL)
-        time.sleep(lasts * (0.4 + 0.65 * step / 12))
+        time.sleep(lasts * (0.4 + 0.65 * step / 8))
         process.send_signal(signal.SIGKILL if step % 2 else signal.SIGTERM)
         process.wait()
         left = (changes / "out").exists()

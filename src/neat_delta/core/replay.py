@@ -102,7 +102,8 @@ def _must_be_clear(catalogue: pl.DataFrame, update: pl.DataFrame, keys: list[str
             raise ProofError(f'the update table lacks the key field "{field}".')
         if (update[field].fill_null("").str.strip_chars() == "").any():
             raise ProofError(f'a row of the update table has a blank key field "{field}".')
-    if update.select(keys).is_duplicated().any():
+    once = update.select(keys).hash_rows().n_unique() == update.height  # other hashes are other keys
+    if not once and update.select(keys).is_duplicated().any():
         raise ProofError("a key stands twice in one update table.")
 
 
@@ -145,7 +146,14 @@ def _found(catalogue: pl.DataFrame, update: pl.DataFrame, keys: list[str]) -> tu
     items = catalogue.select(keys).with_row_index(ours)
     if update.height * 8 < catalogue.height:  # looking a key up among a few is cheaper than joining them to all
         items = items.filter(pl.all_horizontal(pl.col(name).is_in(update[name].implode()) for name in keys))
-    found = items.join(update.select(keys).with_row_index(theirs), on=keys)
+    rows = update.select(keys).with_row_index(theirs)
+    mark = MARK + "hash"  # joining on hashes is cheaper than on texts; what has one hash may still be two keys
+    items, rows = (some.with_columns(some.select(keys).hash_rows().alias(mark)) for some in (items, rows))
+    found = items.select(ours, mark).join(rows.select(theirs, mark), on=mark)
+    alike = pl.repeat(True, found.height, eager=True)
+    for name in keys:
+        alike &= catalogue[name].gather(found[ours]) == update[name].gather(found[theirs])
+    found = found if alike.all() else found.filter(alike)
     return found[ours], found[theirs]
 
 

@@ -60,7 +60,7 @@ def _grouped(ways: Ways, cells: pl.DataFrame) -> list[tuple[pl.DataFrame, list[s
     """The cells of each table, and the fields that it has."""
     here = set(cells["field"].unique())
     names = [name for name in ways.live.fields if name in here]
-    if not ways.filled or ways.importer.headings:
+    if not ways.filled or ways.importer.headings or len(names) == 1:
         return [(cells, names)]
     kind = pl.Enum(names)
     places = cells.select("item", place=pl.col("field").cast(kind).to_physical().cast(pl.Int64)).sort("item", "place")
