@@ -35,6 +35,7 @@ __all__ = [
     "SetAside",
     "Verdict",
     "cells_schema",
+    "code_changes",
     "held",
 ]
 
@@ -340,6 +341,11 @@ class ChangeSet:
             self.damaged,
             self.flags,
         )
+
+
+def code_changes(cells: pl.DataFrame, key: list[str]) -> pl.DataFrame:
+    """Those of the cells by which the code of an item changes that live has."""
+    return cells.filter(pl.col("field").cast(pl.String).is_in(key) & pl.col("before").is_not_null())
 
 
 def held(items: pl.DataFrame, cells: pl.DataFrame) -> pl.Series:

@@ -9,7 +9,7 @@ import msgspec
 import polars as pl
 
 from neat_delta.core.catalogue import Catalogue
-from neat_delta.core.changes import ChangeSet, held
+from neat_delta.core.changes import ChangeSet, code_changes, held
 from neat_delta.core.checks.base import CHECK
 from neat_delta.core.errors import CatalogueError
 from neat_delta.core.importer import NEW_CODE
@@ -193,7 +193,7 @@ def settled(changes: ChangeSet, live: Catalogue) -> ChangeSet:
     """
     header = changes.header
     cells = changes.cells.with_row_index("number").with_columns(pl.col("field").cast(pl.String))
-    asked = cells.filter(pl.col("field").is_in(header.key) & pl.col("before").is_not_null())
+    asked = code_changes(cells, header.key)
     if not asked.height:
         return changes
     kept = held(changes.items, changes.cells).gather(asked["number"])

@@ -10,7 +10,7 @@ import msgspec
 import polars as pl
 
 from neat_delta.core.catalogue import MARK, Catalogue
-from neat_delta.core.changes import ITEMS_SCHEMA, ChangeSet, Counts, Verdict, cells_schema
+from neat_delta.core.changes import ITEMS_SCHEMA, ChangeSet, Counts, Verdict, cells_schema, code_changes
 from neat_delta.core.errors import CatalogueError
 from neat_delta.core.importer import Removal
 from neat_delta.core.kinds import KINDS
@@ -215,7 +215,7 @@ def _keys_now(changes: ChangeSet, live: Catalogue, after: Catalogue) -> pl.DataF
     """
     key = changes.header.key
     sent = changes.sent().with_columns(pl.col("field").cast(pl.String))
-    codes = sent.filter(pl.col("field").is_in(key) & pl.col("before").is_not_null())
+    codes = code_changes(sent, key)
     if not codes.height:
         return changes.keys
     wanted = changes.keys

@@ -15,7 +15,7 @@ from rich.table import Table
 from rich.text import Text
 
 from neat_delta.core.catalogue import Catalogue, column_letter, listed
-from neat_delta.core.changes import ChangeSet, Finding, Header, HeldCount, Item, held
+from neat_delta.core.changes import ChangeSet, Finding, Header, HeldCount, Item, code_changes, held
 from neat_delta.core.confirm import Confirmed, Landing
 from neat_delta.core.figures import FieldFigures, difference, per_cent
 from neat_delta.core.impact import Suggestion, Told
@@ -335,7 +335,7 @@ def _print_codes(console: Console, changes: ChangeSet) -> None:
     if not header.counts.recoded:
         return
     cells = changes.cells.with_columns(pl.col("field").cast(pl.String), stays=held(changes.items, changes.cells))
-    codes = cells.filter(pl.col("field").is_in(header.key) & pl.col("before").is_not_null())
+    codes = code_changes(cells, header.key)
     kept, going = int(codes["stays"].sum()), codes.filter(~pl.col("stays"))
     console.print(f"{count(codes.height, 'new code')}: {going.height:,} to give, {kept:,} held")
     links = codes_in(cells.filter(~pl.col("stays")), header.settings, set(going["after"]))

@@ -7,6 +7,7 @@ from dataclasses import replace
 
 import polars as pl
 
+from neat_delta.core.changes import code_changes
 from neat_delta.core.recode import FOLLOWS, Move, blocked, codes_in, ordered, standing
 from neat_delta.core.store import Field
 from neat_delta.core.update.base import ITEM, Step, Ways
@@ -163,9 +164,7 @@ def _held(
         for item, field in asked.select("item", "field").iter_rows()
     ]
     held = listed(pl.DataFrame(rows, schema=LISTED, orient="row"))
-    all_of_them = ways.changes.cells.with_columns(pl.col("field").cast(pl.String)).filter(
-        pl.col("field").is_in(ways.key) & pl.col("before").is_not_null()
-    )
+    all_of_them = code_changes(ways.changes.cells, ways.key)
     here = {move.item for move in moves}
     stays = [move for move in _moves(ways, all_of_them) if move.item in why or move.item not in here]
     there = standing(ways.live.cells, ways.key, [move.new for move in stays])
