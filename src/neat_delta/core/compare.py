@@ -395,30 +395,34 @@ def _texts_that_differ(live: Catalogue, sheet: Catalogue, matched: Matched) -> p
     Then those of new items, in which `pair` and `before` are null and `new` is the place in `matched.new`.
     First whole rows are compared, then the cells of those that differ, by 64 bits of hash: two texts that differ
     go unnoticed once in 18 million million million. Gathering hashes in the other file's order is many times
-    cheaper than gathering texts; for a few rows the texts themselves are cheapest.
+    cheaper than gathering texts; for a few rows the texts themselves are cheapest. A field that differs in most
+    rows, as a glance shows, is no part of those whole rows.
     """
     schema = {"field": pl.String, "pair": pl.UInt32, "new": pl.UInt32, "before": pl.String, "after": pl.String}
     if not matched.fields:
         return pl.DataFrame(schema=schema)
-    rows = _rows_that_differ(live.cells, sheet.cells, matched)
-    in_live, in_sheet = matched.both["live"].gather(rows), matched.both["sheet"].gather(rows)
     one, other = live.cells.select(matched.fields), sheet.cells.select(matched.fields)
+    often = _often(one, other, matched.both)
+    seldom = [field for field in matched.fields if field not in often]
+    rows = _rows_that_differ(one.select(seldom), other.select(seldom), matched.both)
+    in_live, in_sheet = matched.both["live"].gather(rows), matched.both["sheet"].gather(rows)
+    differs = {}
     if rows.len() > matched.both.height // 8:
-        differs = pl.DataFrame(
-            one[field].hash().gather(in_live) != other[field].hash().gather(in_sheet) for field in one.columns
-        )
+        for field in seldom:
+            differs[field] = one[field].hash().gather(in_live) != other[field].hash().gather(in_sheet)
     else:
-        ours, theirs = _some(one, in_live), _some(other, in_sheet)
-        differs = pl.DataFrame(ours[field] != theirs[field] for field in one.columns)
+        ours, theirs = _some(one.select(seldom), in_live), _some(other.select(seldom), in_sheet)
+        differs = {field: ours[field] != theirs[field] for field in seldom}
     found = [pl.DataFrame(schema=schema)]
     for field in matched.fields:
-        cell = differs[field].arg_true()
-        if cell.len():
-            texts = {
-                "before": one[field].gather(in_live.gather(cell)),
-                "after": other[field].gather(in_sheet.gather(cell)),
-            }
-            found.append(_table({"pair": rows.gather(cell)} | texts, schema, field))
+        if field in often:
+            pair = _rows_that_differ(one.select(field), other.select(field), matched.both)
+        else:
+            pair = rows.gather(differs[field].arg_true())
+        if pair.len():
+            cells = matched.both.gather(pair)
+            texts = {"before": one[field].gather(cells["live"]), "after": other[field].gather(cells["sheet"])}
+            found.append(_table({"pair": pair} | texts, schema, field))
     for field in matched.fields if matched.new.len() else ():
         places = pl.int_range(matched.new.len(), dtype=pl.UInt32, eager=True)
         found.append(_table({"new": places, "after": other[field].gather(matched.new)}, schema, field))
@@ -437,10 +441,25 @@ def _some(table: pl.DataFrame, places: pl.Series) -> pl.DataFrame:
     return table.filter(wanted).rechunk().gather(places.rank("dense").cast(pl.UInt32) - 1)
 
 
-def _rows_that_differ(live: pl.DataFrame, sheet: pl.DataFrame, matched: Matched) -> pl.Series:
-    """The rows of `matched.both` in which the text of any common field differs."""
-    one, other = (table.select(matched.fields).hash_rows() for table in (live, sheet))
-    return (one.gather(matched.both["live"]) != other.gather(matched.both["sheet"])).arg_true()
+GLANCE = 1_000
+"""So many of many items are glanced at."""
+
+
+def _often(live: pl.DataFrame, sheet: pl.DataFrame, both: pl.DataFrame) -> list[str]:
+    """The fields whose text differs in most items, as a glance at some of very many shows."""
+    if both.height < GLANCE * 10:
+        return []
+    some = both.gather_every(both.height // GLANCE)
+    ours, theirs = live.gather(some["live"]), sheet.gather(some["sheet"])
+    return [field for field in live.columns if (ours[field] != theirs[field]).mean() > 0.5]  # type: ignore[operator]
+
+
+def _rows_that_differ(live: pl.DataFrame, sheet: pl.DataFrame, both: pl.DataFrame) -> pl.Series:
+    """The items (rows of `both`) in which the text of any of these fields differs."""
+    if not live.width:
+        return pl.Series([], dtype=pl.UInt32)
+    one, other = (table.to_series().hash() if table.width == 1 else table.hash_rows() for table in (live, sheet))
+    return (one.gather(both["live"]) != other.gather(both["sheet"])).arg_true()
 
 
 def _items(

@@ -15,7 +15,7 @@ from neat_delta.core.changes import DAMAGED_SCHEMA, Accept, Finding
 from neat_delta.core.damage import DAMAGES, damaged
 from neat_delta.core.layout import Writing
 from neat_delta.core.match import Matched
-from neat_delta.core.slips import Round, key, slips
+from neat_delta.core.slips import Round, forms, slips
 from neat_delta.core.store import Field
 
 __all__ = ["DAMAGE", "SLIP", "Looked", "look"]
@@ -87,13 +87,15 @@ def _round(
     columns: Mapping[str, int],
 ) -> Round:
     """The cells as slips are looked for in them."""
-    forms = {"ours": "before", "theirs": "after", "typed": "raw"}
-    cells = cells.with_columns(key(cells[text]).alias(name) for name, text in forms.items())
+    parts = {}
+    cells = cells.select("number", "field", "pair", "place", "before", "after", "raw")
+    there = set(cells["field"].unique())
+    for name in (field for field in matched.fields if field in there):
+        part = cells.filter(pl.col("field") == name) if len(there) > 1 else cells
+        parts[name] = part.hstack(forms(part, settings.get(name, Field()), writing)).sort("place")
     at = pl.repeat(None, sheet.cells.height, dtype=pl.Int64, eager=True)
-    cells = cells.sort(pl.col("field").cast(pl.Enum(matched.fields)), "place")
-    parts = cells.partition_by("field", as_dict=True, maintain_order=True)
     return Round(
-        {str(name): part for (name,), part in parts.items()},
+        parts,
         settings,
         writing,
         columns,

@@ -122,6 +122,9 @@ EVIDENCE = {
 }
 """What speaks for a decimal mark, and for each thousands mark. `1.234` speaks for neither: it may mean either."""
 
+PLAIN = r"^[0-9]+(?:\.[0-9]{1,2})?$"
+"""Most numbers look like this, and the closer look is not cheap: they speak for a point, or for nothing."""
+
 BARE = rf"^[+−-]?\s*(?:{CURRENCY})?\s*|\s*(?:{CURRENCY})?$"
 
 
@@ -138,13 +141,15 @@ def writing_of(columns: Iterable[pl.Series], otherwise: Writing | None = None) -
     for column in columns:
         if not (known or _could_be(column, NUMBER)):
             continue
-        cell = pl.col("text").str.strip_chars()
-        cell = pl.when(cell != "").then(cell.str.replace_all(BARE, ""))
-        texts = (
-            column.to_frame("text").select(cell).drop_nulls().with_columns(likely=pl.col("text").str.contains(LOOSE))
-        )
-        if not texts.height or not (known or texts["likely"].all()):
+        bare = column.str.strip_chars()
+        plain = bare.str.contains(PLAIN).fill_null(value=False)
+        pointed = bare.filter(plain).str.contains(".", literal=True).any()
+        cell = pl.col("text").replace("", None).str.replace_all(BARE, "")
+        texts = bare.filter(~plain).to_frame("text").select(cell).drop_nulls()
+        texts = texts.with_columns(likely=pl.col("text").str.contains(LOOSE))
+        if not (texts.height or plain.any()) or not (known or texts["likely"].all()):
             continue
+        point += pointed
         seen = texts.filter("likely").select(
             **{name: pl.col("text").str.contains(pattern).sum() for name, pattern in EVIDENCE.items()}
         )

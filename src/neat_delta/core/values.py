@@ -5,6 +5,7 @@ sent.
 from __future__ import annotations
 
 from collections.abc import Mapping
+from functools import partial
 
 import msgspec
 import polars as pl
@@ -15,6 +16,7 @@ from neat_delta.core.kinds.number import NUMBER_KINDS
 from neat_delta.core.kinds.text import folded
 from neat_delta.core.layout import Writing
 from neat_delta.core.learn import NUMBERS, date_form_of, writing_of
+from neat_delta.core.once import once
 from neat_delta.core.store import Field
 
 __all__ = ["NOT", "by_value", "kinds_said", "sheet_writing"]
@@ -51,11 +53,13 @@ def by_value(
     found = [cells.clear().with_columns(same=pl.lit(True), held=pl.lit(None, pl.String))]
     for names in groups.values():
         some = cells.filter(pl.col("field").is_in(names)) if len(groups) > 1 else cells
-        found.append(_of_one_kind(some, settings[names[0]], live, sheet, learned=learned))
+        work = partial(_of_one_kind, field=settings[names[0]], live=live, sheet=sheet, learned=learned)
+        found.append(some.with_columns(once(some.select("before", "after"), work)))
     return pl.concat(found)
 
 
 def _of_one_kind(cells: pl.DataFrame, field: Field, live: Writing, sheet: Writing, *, learned: bool) -> pl.DataFrame:
+    """What `by_value` says of cells of one sort: `after`, `same`, `held`."""
     kind = KINDS[field.kind]
     before, after = cells["before"].fill_null(""), cells["after"]
     value_before = kind.read(before, field, live)
@@ -97,7 +101,7 @@ def _of_one_kind(cells: pl.DataFrame, field: Field, live: Writing, sheet: Writin
         .with_columns(
             after=pl.coalesce("written", "after"), held=pl.when(unread).then(pl.lit(reason(kind))).otherwise(None)
         )
-        .select(*cells.columns, "same", "held")
+        .select("after", "same", "held")
     )
 
 

@@ -8,20 +8,15 @@ from decimal import Decimal
 
 import polars as pl
 
-from neat_delta.core.kinds import KINDS
-from neat_delta.core.kinds.number import NUMBER_KINDS
+from neat_delta.core.kinds import KINDS, blank
+from neat_delta.core.kinds.number import NUMBER_KINDS, amounts
 from neat_delta.core.layout import Writing
 from neat_delta.core.store import CheckName, Field, LevelName, Store
 
-__all__ = ["CHECK", "EXACT", "FOUND", "Ask", "Check", "exactly", "found", "nothing"]
+__all__ = ["CHECK", "FOUND", "Ask", "Check", "exactly", "found", "nothing"]
 
 CHECK = "check: "
 """The start of the reason for which a check holds a cell."""
-
-EXACT = pl.Decimal(38, 6)
-
-LONGEST = 24
-"""Numbers of more digits are not checked: a per cent of them would not fit."""
 
 FOUND: dict[str, pl.DataType | type[pl.DataType]] = {"item": pl.Int64, "field": pl.String, "what": pl.String}
 """What a check finds: the number of the item (null for the whole round), the field (null for none), what is wrong."""
@@ -53,16 +48,23 @@ class Ask:
     gone: int = 0
     seen: Mapping[str, pl.DataFrame] = field(default_factory=dict)
     memory: dict[str, pl.Series] = field(default_factory=dict)
+    filled: dict[str, pl.DataFrame] = field(default_factory=dict)
 
     def of(self, *kinds: str) -> dict[str, tuple[Field, pl.DataFrame]]:
-        """The fields of these kinds that have cells to look at, none of them blank."""
+        """The fields of these kinds that have cells to look at, none of them blank; those of numbers with the numbers
+        before and after as exact decimals, `old` and `new`.
+        """
         some = {}
         for name, cells in self.cells.items():
             settings = self.settings.get(name, Field())
             if settings.kind in kinds and cells.height:
-                filled = cells.filter(pl.col("after").str.strip_chars() != "")
-                if filled.height:
-                    some[name] = (settings, filled)
+                if name not in self.filled:
+                    filled = cells.filter(~blank(pl.col("after")))
+                    numbers = {"old": "before", "new": "after"} if settings.kind in NUMBER_KINDS else {}
+                    exact = (self.number(name, filled[text]).alias(side) for side, text in numbers.items())
+                    self.filled[name] = filled.with_columns(exact)
+                if self.filled[name].height:
+                    some[name] = (settings, self.filled[name])
         return some
 
     def now(self, name: str) -> pl.Series:
@@ -77,10 +79,7 @@ class Ask:
 
     def number(self, name: str, texts: pl.Series) -> pl.Series:
         """The texts of a field as exact decimals; null where they are blank or no numbers."""
-        settings = self.settings.get(name, Field())
-        kind = KINDS[settings.kind if settings.kind in NUMBER_KINDS else "money"]
-        values = kind.read(texts, settings, self.writing)
-        return values.set(values.str.len_chars() > LONGEST, None).cast(EXACT, strict=False)
+        return amounts(texts, self.settings.get(name, Field()), self.writing)
 
     def read(self, name: str, texts: pl.Series) -> pl.Series:
         """The values of a field's texts by its kind; null where blank or unreadable."""

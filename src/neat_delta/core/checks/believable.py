@@ -10,12 +10,6 @@ from neat_delta.core.kinds.number import NUMBER_KINDS
 __all__ = ["BELIEVABLE_CHECKS"]
 
 
-def _steps(ask: Ask, name: str, cells: pl.DataFrame) -> pl.DataFrame:
-    """The cells that had a number before, with both numbers."""
-    known = cells.filter(pl.col("before").is_not_null())
-    return known.with_columns(old=ask.number(name, known["before"]), new=ask.number(name, known["after"]))
-
-
 def large_change(ask: Ask) -> pl.DataFrame:
     """Numbers that change by more than the field's `largest_change`, in per cent of what they were."""
     some = [nothing()]
@@ -23,7 +17,7 @@ def large_change(ask: Ask) -> pl.DataFrame:
         if field.largest_change is None:
             continue
         step = ((pl.col("new") - pl.col("old")) * 100).abs()
-        hit = _steps(ask, name, cells).filter(step > pl.col("old").abs() * exactly(field.largest_change))
+        hit = cells.filter(step > pl.col("old").abs() * exactly(field.largest_change))
         what = hit.select(pl.format("from {} to {}, more than " + f"{field.largest_change} %", "before", "after"))
         some.append(found(name, hit["item"], what.to_series()))
     return pl.concat(some)
@@ -41,7 +35,7 @@ def outlier(ask: Ask) -> pl.DataFrame:
     """
     some = [nothing()]
     for name, (_, cells) in ask.of("decimal", "money").items():
-        steps = _steps(ask, name, cells).filter((pl.col("old") > 0) & (pl.col("new") > 0))
+        steps = cells.filter((pl.col("old") > 0) & (pl.col("new") > 0))
         if steps.height < LEAST:
             continue
         # Floating point is good enough here: it only sorts out what is far off.
@@ -69,7 +63,7 @@ def price_ending(ask: Ask) -> pl.DataFrame:
         if theirs.len() < MANY:
             continue
         counted = theirs.value_counts(name="times").filter(pl.col("times") * RARE >= theirs.len())
-        endings = _cents(ask.number(name, cells["after"]))
+        endings = _cents(cells["new"])
         hit = cells.filter((~endings.is_in(counted[theirs.name].implode())).fill_null(value=False))
         some.append(found(name, hit["item"], hit["after"] + ": live's prices do not end like that"))
     return pl.concat(some)

@@ -7,7 +7,7 @@ from html.parser import HTMLParser
 import polars as pl
 
 from neat_delta.core.catalogue import listed
-from neat_delta.core.checks.base import Ask, Check, found, nothing
+from neat_delta.core.checks.base import Ask, Check, exactly, found, nothing
 from neat_delta.core.kinds import KINDS, blank
 from neat_delta.core.kinds.number import NUMBER_KINDS
 from neat_delta.core.values import reason
@@ -22,9 +22,7 @@ def outside_bounds(ask: Ask) -> pl.DataFrame:
         for bound, word in ((field.least, "less"), (field.most, "more")):
             if bound is None:
                 continue
-            values = ask.number(name, cells["after"])
-            wrong = (values < bound) if word == "less" else (values > bound)
-            hit = cells.filter(wrong.fill_null(value=False))
+            hit = cells.filter(pl.col("new") < exactly(bound) if word == "less" else pl.col("new") > exactly(bound))
             some.append(found(name, hit["item"], hit["after"] + f" is {word} than {bound}"))
     return pl.concat(some)
 
@@ -34,7 +32,7 @@ def negative(ask: Ask) -> pl.DataFrame:
     some = [nothing()]
     for name, (field, cells) in ask.of("integer", "money").items():
         if field.least is None:
-            hit = cells.filter((ask.number(name, cells["after"]) < 0).fill_null(value=False))
+            hit = cells.filter(pl.col("new") < 0)
             some.append(found(name, hit["item"], hit["after"] + " is less than nothing"))
     return pl.concat(some)
 

@@ -11,9 +11,10 @@ import polars as pl
 
 from neat_delta.core.kinds.base import Kind, each, only
 from neat_delta.core.layout import Writing
+from neat_delta.core.once import once
 from neat_delta.core.store import Field
 
-__all__ = ["CURRENCY", "DECIMAL", "INTEGER", "MONEY", "NUMBER_KINDS", "numbers"]
+__all__ = ["CURRENCY", "DECIMAL", "EXACT", "INTEGER", "MONEY", "NUMBER_KINDS", "amounts", "numbers"]
 
 CURRENCY = r"(?:\p{Sc}|[A-Z]{3}|kr\.?|zł|Kč|Ft|lei|лв\.?|руб\.?|р\.)"
 """A currency's sign (Unicode's category Sc), its three letters (ISO 4217), or a common short form."""
@@ -108,6 +109,23 @@ PLAIN_NUMBER = r"^[+-]?(0|[1-9][0-9]{0,10})(\.[0-9]{1,6})?$"
 """Digits with a point, as most exports write them. A leading zero or 12 and more digits make it a code."""
 
 EXACT = pl.Decimal(38, 6)
+
+
+LONGEST = 24
+"""Numbers of more digits are not reckoned with: a per cent of them would not fit."""
+
+
+def amounts(texts: pl.Series, field: Field, writing: Writing) -> pl.Series:
+    """The cells of a field as exact decimals, read as its kind reads them, or as money where it is no kind of number;
+    null where they are blank, no number, or too long.
+    """
+    read = {"integer": _read_integer, "decimal": _read_decimal}.get(field.kind, _read_money)
+
+    def exact(table: pl.DataFrame) -> pl.DataFrame:
+        values = read(table.to_series(), field, writing)
+        return values.set(values.str.len_chars() > LONGEST, None).cast(EXACT, strict=False).to_frame("value")
+
+    return once(texts.to_frame(), exact).to_series()
 
 
 def numbers(texts: pl.Series) -> pl.Series | None:

@@ -9,7 +9,7 @@ from collections.abc import Callable
 
 import polars as pl
 
-from neat_delta.core.slips.base import Round, Slip, key
+from neat_delta.core.slips.base import Round, Slip, forms
 from neat_delta.core.slips.decimal import decimal_slip
 from neat_delta.core.slips.filled import dragged, series
 from neat_delta.core.slips.missing import missing, pasted_twice
@@ -18,7 +18,7 @@ from neat_delta.core.slips.ordered import sorted_alone
 from neat_delta.core.slips.replaced import replaced
 from neat_delta.core.slips.shifted import shifted
 
-__all__ = ["SLIPS", "Round", "Slip", "key", "missing", "pasted_twice", "slips"]
+__all__ = ["SLIPS", "Round", "Slip", "forms", "missing", "pasted_twice", "slips"]
 
 SLIPS: tuple[Callable[[Round], list[Slip]], ...] = (
     swapped,

@@ -7,14 +7,12 @@ from dataclasses import dataclass, replace
 
 import polars as pl
 
-from neat_delta.core.kinds import KINDS
-from neat_delta.core.kinds.number import NUMBER_KINDS
+from neat_delta.core.kinds.number import EXACT, NUMBER_KINDS, amounts
 from neat_delta.core.layout import Writing
+from neat_delta.core.once import once
 from neat_delta.core.store import Field
 
-__all__ = ["Round", "Slip", "amounts", "key", "runs"]
-
-EXACT = pl.Decimal(38, 6)
+__all__ = ["Round", "Slip", "forms", "key", "runs"]
 
 
 @dataclass(frozen=True, slots=True)
@@ -33,9 +31,8 @@ class Round:
 
     `parts` are the cells of each field in the sheet's order: `number` (from 0), `field`, `pair` (the item, in live's
     order), `place` (its row in the sheet, from 0), `before`, `after`, `raw` (the sheet's text as it stands there), and
-    `ours`, `theirs` and `typed`, these three in a form in which 5 and 5.00 are the same. `columns` are the fields'
-    places in the sheet; `live` and `sheet` are both tables, `item_at` the row in live of each row of the sheet (null
-    where none), `items` that of each pair.
+    their `forms`. `columns` are the fields' places in the sheet; `live` and `sheet` are both tables, `item_at` the row
+    in live of each row of the sheet (null where none), `items` that of each pair.
     """
 
     parts: dict[str, pl.DataFrame]
@@ -65,20 +62,35 @@ class Round:
         return pl.DataFrame(key(self.live[name].gather(items)) for name in names)
 
 
+def forms(cells: pl.DataFrame, settings: Field, writing: Writing) -> pl.DataFrame:
+    """What slips are looked for in, of the cells of one field (`before`, `after`, `raw`): `ours`, `theirs` and `typed`,
+    which are these in a form in which 5 and 5.00 are the same; and, of numbers, `old` and `new`, those before and after
+    exactly, null where unreadable.
+    """
+
+    def of(some: pl.DataFrame) -> pl.DataFrame:
+        names = {"before": "ours", "after": "theirs", "raw": "typed"}
+        texts = [key(some[text]).alias(name) for text, name in names.items()]
+        if settings.kind not in NUMBER_KINDS:
+            return pl.DataFrame(texts).with_columns(pl.lit(None, EXACT).alias(name) for name in ("old", "new"))
+        exact = {"before": "old", "after": "new"}
+        return pl.DataFrame(
+            texts + [amounts(some[text], settings, writing).alias(name) for text, name in exact.items()]
+        )
+
+    return once(cells.select("before", "after", "raw"), of)
+
+
 def key(texts: pl.Series) -> pl.Series:
     """Texts in a form in which two ways to write a number are the same."""
+    return once(texts.to_frame(), lambda some: _key(some.to_series()).to_frame()).to_series()
+
+
+def _key(texts: pl.Series) -> pl.Series:
     bare = texts.str.strip_chars()
     decimal = bare.str.contains(r"^-?[0-9]+(?:\.[0-9]*0|,[0-9]+)$").arg_true()  # no other looks otherwise in that form
     plain = bare.gather(decimal).str.replace(",", ".").str.strip_chars_end("0").str.strip_chars_end(".")
     return bare.scatter(decimal, plain)
-
-
-def amounts(texts: pl.Series, settings: Field, writing: Writing) -> pl.Series | None:
-    """The numbers in the cells of a field of numbers, exactly (null where unreadable); None for any other field."""
-    if settings.kind not in NUMBER_KINDS:
-        return None
-    values = KINDS[settings.kind].read(texts, settings, writing)
-    return values.set(values.str.len_chars() > 30, None).cast(EXACT, strict=False)
 
 
 def runs(holds: pl.Series) -> pl.DataFrame:

@@ -4,8 +4,7 @@ from __future__ import annotations
 
 import polars as pl
 
-from neat_delta.core.slips.base import Round, Slip, amounts
-from neat_delta.core.store import Field
+from neat_delta.core.slips.base import Round, Slip
 
 __all__ = ["decimal_slip"]
 
@@ -28,12 +27,8 @@ def decimal_slip(round_: Round) -> list[Slip]:
     for name, cells in round_.by_field(1).items():
         if round_.kind(name) not in KINDS:
             continue
-        settings = round_.settings.get(name, Field())
-        before, after = (amounts(cells[side], settings, round_.writing) for side in ("before", "after"))
-        if before is None or after is None:
-            continue
         # Floating point is good enough here: it only sorts out what is far off.
-        table = pl.DataFrame({"before": before.cast(pl.Float64), "after": after.cast(pl.Float64)})
+        table = cells.select(before=pl.col("old").cast(pl.Float64), after=pl.col("new").cast(pl.Float64))
         table = table.with_columns(power=(pl.col("after") / pl.col("before")).log10())
         usual = table.filter(pl.col("power").abs() < USUAL)["power"]
         middle = float(usual.median() or 0) if usual.len() >= FEW else 0.0  # type: ignore[arg-type]
@@ -42,8 +37,8 @@ def decimal_slip(round_: Round) -> list[Slip]:
             ((pl.col("before") > 0) & (pl.col("after") > 0))
             & (_near_ten(beyond, WITHIN) | _near_ten(pl.col("power"), EXACTLY))
         ).to_series()
-        off &= ~_one_price(cells)
         found = cells.filter(off.fill_null(value=False))
+        found = found.filter(~pl.col("theirs").is_in(_one_price(cells, found).implode()))
         if found.height:
             why = (
                 f"{found.height:,} of {cells.height:,} changed cells: 10, 100 or 1,000 times what it was, or that part"
@@ -57,6 +52,7 @@ def _near_ten(power: pl.Expr, within: float) -> pl.Expr:
     return power.abs().is_between(1 - within, 3 + within) & ((power - power.round()).abs() <= within)
 
 
-def _one_price(cells: pl.DataFrame) -> pl.Series:
-    """Cells that get one value, of three or more that had different ones: a clearance at 9.90 is no slip."""
-    return cells.select(pl.col("ours").n_unique().over("theirs") >= 3).to_series()
+def _one_price(cells: pl.DataFrame, found: pl.DataFrame) -> pl.Series:
+    """Those of the found values that three or more cells get that had different ones: a clearance at 9.90 is no slip."""
+    some = cells.filter(pl.col("theirs").is_in(found["theirs"].unique().implode())) if found.height else found
+    return some.group_by("theirs").agg(pl.col("ours").n_unique()).filter(pl.col("ours") >= 3)["theirs"]

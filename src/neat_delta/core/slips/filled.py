@@ -7,7 +7,7 @@ import polars as pl
 from neat_delta.core.kinds import KINDS
 from neat_delta.core.kinds.number import NUMBER_KINDS
 from neat_delta.core.layout import Writing
-from neat_delta.core.slips.base import Round, Slip, amounts, runs
+from neat_delta.core.slips.base import Round, Slip, runs
 from neat_delta.core.store import Field
 
 __all__ = ["dragged", "series"]
@@ -31,12 +31,12 @@ def series(round_: Round) -> list[Slip]:
     for name, cells in round_.by_field(LEAST_SERIES).items():
         settings = round_.settings.get(name, Field())
         gap = cells["place"].cast(pl.Int64).diff()
-        after = _steps(cells["after"], gap, settings, round_.writing)
+        after = _steps(cells, "after", gap, settings, round_.writing)
         same = (after["step"] == after["step"].shift(1)) & (after["step"] != 0) & (gap <= GAP) & after["alike"]
         found = []
         for start, length in runs(same).filter(pl.col("length") >= LEAST_SERIES - 2).iter_rows():
             run = cells.slice(start - 2, length + 2)
-            before = _steps(run["before"], run["place"].cast(pl.Int64).diff(), settings, round_.writing)
+            before = _steps(run, "before", run["place"].cast(pl.Int64).diff(), settings, round_.writing)
             was = ((before["step"] == before["step"].shift(1)) & (before["step"] != 0) & before["alike"]).sum()
             if was * 2 < length:
                 found.append(run["number"])
@@ -48,10 +48,11 @@ def series(round_: Round) -> list[Slip]:
     return slips
 
 
-def _steps(texts: pl.Series, gap: pl.Series, settings: Field, writing: Writing) -> pl.DataFrame:
+def _steps(cells: pl.DataFrame, side: str, gap: pl.Series, settings: Field, writing: Writing) -> pl.DataFrame:
     """Per cell the step from the one before it, by row, and whether the two are alike but for their number."""
+    texts = cells[side]
     if settings.kind in NUMBER_KINDS:
-        values = amounts(texts, settings, writing)
+        values = cells["new" if side == "after" else "old"]
         rest = pl.repeat("", texts.len(), eager=True)
     elif settings.kind == "date":
         iso = KINDS["date"].read(texts, settings, writing).str.slice(0, 10)

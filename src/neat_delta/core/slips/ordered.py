@@ -4,8 +4,8 @@ from __future__ import annotations
 
 import polars as pl
 
-from neat_delta.core.slips.base import Round, Slip, amounts
-from neat_delta.core.store import Field
+from neat_delta.core.kinds.number import NUMBER_KINDS
+from neat_delta.core.slips.base import Round, Slip
 
 __all__ = ["sorted_alone"]
 
@@ -25,14 +25,17 @@ def sorted_alone(round_: Round) -> list[Slip]:
     """
     slips = []
     for name, cells in round_.by_field(LEAST).items():
-        before, after = (cells[side].value_counts(name="times") for side in ("ours", "theirs"))
-        after = after.rename({"theirs": "ours", "times": "after"})
-        both = before.join(after, on="ours", how="inner")
-        shared = both.select(pl.min_horizontal("times", "after").sum()).item()
-        missed, many = cells.height - shared, cells.height
-        chance = float(before.select((pl.col("times") * 2).sqrt().sum() * 0.4).item())
-        if before.height >= DISTINCT:
-            if missed > max(1, many // 20) or missed > chance / 5 or not _both_ways(cells, round_, name):
+        many, values = cells.height, cells["ours"].hash()
+        distinct = values.n_unique() >= DISTINCT
+        if distinct and not _both_ways(cells, round_.kind(name)):
+            continue
+        before = values.alias("value").value_counts(name="before")
+        after = cells["theirs"].hash().alias("value").value_counts(name="after")
+        shared = before.join(after, on="value").select(pl.min_horizontal("before", "after").sum()).item()
+        missed = many - shared
+        if distinct:
+            chance = float(before.select((pl.col("before") * 2).sqrt().sum() * 0.4).item())
+            if missed > max(1, many // 20) or missed > chance / 5:
                 continue
         elif missed or many < 20 or not _in_order(round_, name):
             continue
@@ -41,12 +44,9 @@ def sorted_alone(round_: Round) -> list[Slip]:
     return slips
 
 
-def _both_ways(cells: pl.DataFrame, round_: Round, name: str) -> bool:
+def _both_ways(cells: pl.DataFrame, kind: str) -> bool:
     """Whether values go up as well as down, each in one of ten cells at least."""
-    settings = round_.settings.get(name, Field())
-    before, after = (amounts(cells[side], settings, round_.writing) for side in ("before", "after"))
-    if before is None or after is None:
-        before, after = cells["ours"], cells["theirs"]
+    before, after = (cells[side] for side in (("old", "new") if kind in NUMBER_KINDS else ("ours", "theirs")))
     up, down = (after > before).sum(), (after < before).sum()
     return min(up, down) * 10 >= cells.height
 

@@ -4,8 +4,8 @@ from __future__ import annotations
 
 import polars as pl
 
-from neat_delta.core.slips.base import Round, Slip, amounts, runs
-from neat_delta.core.store import Field
+from neat_delta.core.kinds.number import NUMBER_KINDS
+from neat_delta.core.slips.base import Round, Slip, runs
 
 __all__ = ["shifted"]
 
@@ -15,6 +15,7 @@ LEAST = 10
 FARTHEST = 3
 """Rows that a column is shifted by, at most."""
 
+STEPS = (*range(1, FARTHEST + 1), *range(-1, -FARTHEST - 1, -1))
 
 GAP = 6
 """Rows from one changed cell to the next, at most."""
@@ -27,30 +28,28 @@ def shifted(round_: Round) -> list[Slip]:
     """
     slips = []
     for name, cells in round_.by_field(LEAST).items():
-        if cells["theirs"].is_in(cells["ours"].implode()).sum() < LEAST:
+        if cells["theirs"].hash().is_in(cells["ours"].hash().implode()).sum() < LEAST:
             continue
-        slip = next((found for order in ("place", "pair") if (found := _in(cells, order, name, round_))), None)
+        many = cells.height * FARTHEST > round_.live.height
+        there = round_.had([name], pl.int_range(round_.live.height, eager=True))[name].hash() if many else None
+        slip = next((found for order in ("place", "pair") if (found := _in(cells, order, name, round_, there))), None)
         if slip is not None:
             slips.append(slip)
     return slips
 
 
-def _in(cells: pl.DataFrame, order: str, name: str, round_: Round) -> Slip | None:
-    cells = _dense(cells.sort(order), order)
-    if not cells.height:
-        return None
-    rows, here = (round_.item_at if order == "place" else round_.items), cells[order].cast(pl.Int64)
+def _in(cells: pl.DataFrame, order: str, name: str, round_: Round, there: pl.Series | None) -> Slip | None:
+    """The slip in this order of the cells; of very many, hashes of all that is `there` tell most cheaply of none."""
+    some = _dense(cells.select(order, theirs=pl.col("theirs").hash()).with_row_index().sort(order), order)
+    rows, here = (round_.item_at if order == "place" else round_.items), some[order].cast(pl.Int64)
+    beside = {step: rows.gather(_within(here - step, rows.len())) for step in STEPS}
+    if there is not None:
+        had = {step: there.gather(items) for step, items in beside.items()}
+        beside = {step: items for step, items in beside.items() if _long(some["theirs"] == had[step])}
+    cells = cells[some["index"]] if beside else cells
     best: tuple[int, pl.DataFrame] | None = None
-    many = cells.height * FARTHEST > round_.live.height
-    there = round_.had([name], pl.int_range(round_.live.height, eager=True))[name].hash() if many else None
-    for step in (*range(1, FARTHEST + 1), *range(-1, -FARTHEST - 1, -1)):
-        beside = here - step
-        beside = beside.set(~beside.is_between(0, rows.len() - 1), None)
-        if there is not None:  # of very many cells, hashes tell most cheaply that there is none
-            hits = (cells["theirs"].hash() == there.gather(rows.gather(beside))).fill_null(value=False)
-            if not (runs(hits)["length"] >= LEAST).any():
-                continue
-        held = cells.with_columns(neighbour=round_.had([name], rows.gather(beside))[name])
+    for step, items in beside.items():
+        held = cells.with_columns(neighbour=round_.had([name], items)[name])
         found = _hits(held, name, round_)
         if found.height and (best is None or found.height > best[1].height):
             best = (step, found)
@@ -60,6 +59,15 @@ def _in(cells: pl.DataFrame, order: str, name: str, round_: Round) -> Slip | Non
     how = f"{abs(step)} row{'s' * (abs(step) > 1)} {'down' if step > 0 else 'up'}"
     why = f"{found.height:,} cells hold what stood {'above' if step > 0 else 'below'} them ({how})"
     return Slip("a column shifted by rows", [name], found["number"].sort(), why)
+
+
+def _within(places: pl.Series, end: int) -> pl.Series:
+    return places.set(~places.is_between(0, end - 1), None)
+
+
+def _long(hits: pl.Series) -> bool:
+    """Whether any run of hits is long enough."""
+    return bool((runs(hits)["length"] >= LEAST).any())
 
 
 def _dense(cells: pl.DataFrame, order: str) -> pl.DataFrame:
@@ -77,9 +85,7 @@ def _hits(held: pl.DataFrame, name: str, round_: Round) -> pl.DataFrame:
         run = held.slice(start, length)
         if run["theirs"].n_unique() < 5:
             continue
-        settings = round_.settings.get(name, Field())
-        before, after = (amounts(run[side], settings, round_.writing) for side in ("before", "after"))
-        if before is not None and after is not None and (after - before).n_unique() < 3:
+        if round_.kind(name) in NUMBER_KINDS and (run["new"] - run["old"]).n_unique() < 3:
             continue
         found.append(run)
     return pl.concat(found)
