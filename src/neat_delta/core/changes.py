@@ -36,6 +36,7 @@ __all__ = [
     "Verdict",
     "cells_schema",
     "code_changes",
+    "counted",
     "held",
 ]
 
@@ -299,9 +300,8 @@ class ChangeSet:
 
     def reasons(self) -> list[HeldCount]:
         """How much is held for each reason: items as a whole with their cells, and cells by themselves."""
-        items = Counter(self.items["held"].drop_nulls())
-        cells = Counter(self.items["held"].gather(self.cells["item"]).drop_nulls())
-        cells += Counter(self.cells["held"].drop_nulls())
+        items = counted(self.items["held"])
+        cells = counted(self.items["held"].gather(self.cells["item"])) + counted(self.cells["held"])
         return [HeldCount(reason, items[reason], cells[reason]) for reason in sorted(items | cells)]
 
     def each(self) -> Iterator[Item]:
@@ -341,6 +341,11 @@ class ChangeSet:
             self.damaged,
             self.flags,
         )
+
+
+def counted(texts: pl.Series) -> Counter[str]:
+    """How often each text is there; null is none."""
+    return Counter(dict(texts.drop_nulls().alias("text").value_counts().iter_rows()))
 
 
 def code_changes(cells: pl.DataFrame, key: list[str]) -> pl.DataFrame:

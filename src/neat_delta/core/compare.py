@@ -481,7 +481,9 @@ def _changed(matched: Matched, cells: pl.DataFrame) -> pl.DataFrame:
     """The items that these cells are of: their places in live and in the sheet (null where they are not there), and
     their verdicts.
     """
-    changed = cells.select("sheet", live="place").unique("live").sort("live")
+    changed = (
+        cells.select("sheet", live="place").sort("live").filter(pl.col("live").ne_missing(pl.col("live").shift(1)))
+    )
     coded = cells.filter(pl.col("field").is_in(matched.key))["place"]
     verdict = pl.when(pl.col("live").is_in(coded.implode())).then(pl.lit("recoded")).otherwise(pl.lit("changed"))
     return changed.with_columns(verdict=verdict)
@@ -510,10 +512,11 @@ def _only_listed(sheet: Catalogue, matched: Matched) -> Matched:
 def _cells(old: pl.DataFrame, fields: list[str], places: pl.DataFrame, added: pl.DataFrame) -> pl.DataFrame:
     """The changed cells by item and field: those of items that live has, and those of new ones that hold something."""
     schema = cells_schema(fields)
-    number = places.with_row_index("item")
-    new = number.filter(pl.col("verdict") == "new")["item"]
+    new, known = (places["verdict"] == "new").arg_true(), places["live"].is_not_null().arg_true()
+    at = places["live"].gather(known)
+    numbers = pl.repeat(None, (at.max() or 0) + 1, dtype=pl.UInt32, eager=True).scatter(at, known)  # type: ignore[operator]
     tables = [
-        old.join(number.select("item", place="live"), on="place", how="left"),
+        old.with_columns(item=numbers.gather(old["place"])),
         added.with_columns(item=new.gather(added["new"])),
     ]
     fitting = [table.select(list(schema)).cast(schema) for table in tables]  # type: ignore[arg-type]

@@ -51,10 +51,10 @@ def look(
     `columns` are the fields' places in the sheet. A damaged cell that is repaired becomes the `same`, with live's text
     as its `after`; one that is not, and one that a slip touches, is `held`, unless it is accepted.
     """
-    changed = (~cells["same"]).arg_true()
-    if not changed.len():
+    some = cells.filter(~pl.col("same"))
+    if not some.height:
         return Looked(cells, [], pl.DataFrame(schema=DAMAGED_SCHEMA))
-    some = cells.gather(changed).with_row_index("number").with_columns(place=_places(cells.gather(changed), matched))
+    some = some.with_row_index("number").with_columns(place=_places(some, matched))
     findings: list[Finding] = []
     names = damaged(some, settings)
     hurt = names.is_not_null()
@@ -73,6 +73,7 @@ def look(
                     findings.append(Finding("slip", slip.name, slip.fields, which.len(), slip.why, done))  # type: ignore[arg-type]
             reasons = pl.repeat(SLIP + slip.name, numbers.len() - int(through.sum()), dtype=pl.String, eager=True)
             some = some.with_columns(held=some["held"].scatter(numbers.filter(~through), reasons))
+    changed = (~cells["same"]).arg_true()
     now = {name: cells[name].scatter(changed, some[name]) for name in ("after", "same", "held")}
     return Looked(cells.with_columns(**now), findings, listed)
 

@@ -6,6 +6,8 @@ import re
 from collections.abc import Callable, Collection, Iterable, Iterator
 from dataclasses import replace
 from functools import partial
+from io import BytesIO
+from itertools import chain
 from pathlib import Path
 from typing import NoReturn, TypeVar, get_args
 
@@ -48,66 +50,89 @@ def change_lines(changes: ChangeSet) -> Iterator[bytes]:
     encoder = msgspec.json.Encoder()
     yield encoder.encode(changes.header) + b"\n"
     lines = _item_lines(changes)
-    for start in range(0, lines.len(), BATCH):
-        yield (lines.slice(start, BATCH).str.join("\n").item() + "\n").encode()
+    for start in range(0, lines.height, BATCH):
+        some = BytesIO()
+        lines.slice(start, BATCH).write_csv(some, include_header=False, quote_style="never")
+        yield some.getvalue()
     yield encoder.encode_lines(list(changes.each_damaged()))
     yield encoder.encode_lines(list(changes.each_flag()))
 
 
-def _item_lines(changes: ChangeSet) -> pl.Series:
-    """The lines of the items, column by column: the same as each `Item` as JSON, and many times faster."""
-    key = [pl.concat_str(pl.lit(_json(name) + ":"), _quoted(changes.keys[name])) for name in changes.keys.columns]
-    items = changes.items.with_columns(
-        key=changes.keys.select(pl.concat_str(key, separator=",")).to_series(),
-        reason=_quoted(changes.items["held"]),
-    ).with_row_index("item")
-    texts = (_quoted(changes.cells[name]).alias(name) for name in ("before", "after"))
-    cells = changes.cells.select("item", "field", *texts)
-    fields = [str(name) for name in cells["field"].unique()]
-    names = (
-        cells["field"].cast(pl.String).replace_strict(fields, [_json(name) for name in fields], return_dtype=pl.String)
+def _item_lines(changes: ChangeSet) -> pl.DataFrame:
+    """The lines of the items, as the only column: the same as each `Item` as JSON, and many times faster. They are made
+    column by column, and lazily, as Polars then uses all cores.
+    """
+    part = [f"key {number}" for number in range(changes.keys.width)]
+    keys = _escaped(changes.keys.rename(dict(zip(changes.keys.columns, part, strict=True))))
+    items = pl.concat([changes.items.with_columns(_escaped(changes.items.select("held"))), keys], how="horizontal")
+    texts, said = _texts(changes), _said()
+    if texts["item"].equals(pl.int_range(items.height, eager=True).alias("item")):
+        told = items.hstack(texts.drop("item")).lazy().with_columns(**said)
+    else:
+        cells = texts.lazy().select("item", **said).collect()
+        cells = cells.group_by("item", maintain_order=True).agg(pl.all().drop_nulls().str.join(","))
+        numbered = items.with_row_index("item").with_columns(pl.col("item").cast(pl.Int64))
+        cells = cells.with_columns(pl.col("flagged").replace("", None))
+        told = numbered.join(cells, on="item", how="left", maintain_order="left").lazy()
+    named = (
+        (pl.lit(f"{',' * (number > 0)}{_json(name)}:"), _quoted(part[number]))
+        for number, name in enumerate(changes.keys.columns)
     )
-    cells = cells.with_columns(name=names, held=_quoted(changes.cells["held"]))
-    before, after = (pl.col(name).fill_null("null") for name in ("before", "after"))
-    said = cells.select(
-        "item",
-        cells=pl.concat_str("name", pl.lit(":["), before, pl.lit(","), after, pl.lit("]")),
-        held=pl.concat_str(pl.lit('{"field":'), "name", pl.lit(',"reason":'), "held", pl.lit("}")),
+    whole = pl.concat_str(pl.lit('{"field":null,"reason":'), _quoted("held"), pl.lit("}"))
+    live, sheet = (pl.col(name).cast(pl.String).fill_null("null") for name in ("live", "sheet"))
+    line = pl.concat_str(
+        pl.lit('{"key":{'),
+        *chain.from_iterable(named),
+        pl.lit('},"verdict":"'),
+        "verdict",
+        pl.lit('","cells":{'),
+        pl.col("cells").fill_null(""),
+        pl.lit('},"held":['),
+        pl.concat_str(whole, "flagged", separator=",", ignore_nulls=True),
+        pl.lit('],"row":{"live":'),
+        live,
+        pl.lit(',"sheet":'),
+        sheet,
+        pl.lit("}}"),
     )
-    if not said["item"].is_unique().all():
-        said = said.group_by("item", maintain_order=True).agg(pl.col("cells", "held").drop_nulls().str.join(","))
-    said = said.with_columns(pl.col("item").cast(pl.UInt32), pl.col("held").replace("", None))
-    told = items.join(said, on="item", how="left", maintain_order="left", suffix="_cells")
-    whole = pl.concat_str(pl.lit('{"field":null,"reason":'), "reason", pl.lit("}"))
-    rows = [pl.col(name).cast(pl.String).fill_null("null") for name in ("live", "sheet")]
-    return told.select(
-        pl.concat_str(
-            pl.lit('{"key":{'),
-            "key",
-            pl.lit('},"verdict":"'),
-            "verdict",
-            pl.lit('","cells":{'),
-            pl.col("cells").fill_null(""),
-            pl.lit('},"held":['),
-            pl.concat_str(whole, "held_cells", separator=",", ignore_nulls=True),
-            pl.lit('],"row":{"live":'),
-            rows[0],
-            pl.lit(',"sheet":'),
-            rows[1],
-            pl.lit("}}"),
-        )
-    ).to_series()
+    return told.select(line=line).collect()
+
+
+def _texts(changes: ChangeSet) -> pl.DataFrame:
+    """What the cells have in JSON: `item`, `name` (of the field), `before`, `after` and, escaped, `why` it is held."""
+    fields = changes.cells["field"]
+    names = pl.Series([_json(name) for name in changes.header.fields], dtype=pl.String)
+    texts = _escaped(changes.cells.select("before", "after", why="held"))
+    return texts.with_columns(item=changes.cells["item"], name=names.gather(fields.to_physical()))
+
+
+def _said() -> dict[str, pl.Expr]:
+    """A cell in its item's line: what it was and will be, and why it is held (null where it is not)."""
+    before, after = (_quoted(name).fill_null("null") for name in ("before", "after"))
+    return {
+        "cells": pl.concat_str("name", pl.lit(":["), before, pl.lit(","), after, pl.lit("]")),
+        "flagged": pl.concat_str(pl.lit('{"field":'), "name", pl.lit(',"reason":'), _quoted("why"), pl.lit("}")),
+    }
 
 
 def _json(text: str) -> str:
     return msgspec.json.encode(text).decode()
 
 
-def _quoted(texts: pl.Series) -> pl.Series:
-    """Texts as JSON (RFC 8259); null stays null."""
-    odd = texts.str.contains(r'["\\\x00-\x1f]').fill_null(value=False).arg_true()
-    plain = texts.to_frame("text").select(pl.concat_str(pl.lit('"'), "text", pl.lit('"'))).to_series()
-    return plain.scatter(odd, pl.Series([_json(text) for text in texts.gather(odd)], dtype=pl.String))
+def _quoted(name: str) -> pl.Expr:
+    """An escaped text as JSON; null stays null."""
+    return pl.concat_str(pl.lit('"'), name, pl.lit('"'))
+
+
+def _escaped(texts: pl.DataFrame) -> pl.DataFrame:
+    """The texts as they stand within the quotes of JSON (RFC 8259); null stays null."""
+    odd = texts.lazy().select(pl.all().str.contains(r'["\\\x00-\x1f]')).collect()
+    for name in texts.columns:
+        at = odd[name].arg_true()
+        if at.len():
+            within = pl.Series([_json(text)[1:-1] for text in texts[name].gather(at)])
+            texts = texts.with_columns(texts[name].clone().scatter(at, within))
+    return texts
 
 
 def write_changes(changes: ChangeSet, path: str) -> None:

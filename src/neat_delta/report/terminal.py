@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from collections import Counter
 from collections.abc import Mapping, Sequence
 from pathlib import PurePath
 from typing import TYPE_CHECKING, Literal
@@ -15,7 +14,7 @@ from rich.table import Table
 from rich.text import Text
 
 from neat_delta.core.catalogue import Catalogue, column_letter, listed
-from neat_delta.core.changes import ChangeSet, Finding, Header, HeldCount, Item, code_changes, held
+from neat_delta.core.changes import ChangeSet, Finding, Header, HeldCount, Item, code_changes, counted, held
 from neat_delta.core.confirm import Confirmed, Landing
 from neat_delta.core.figures import FieldFigures, difference, per_cent
 from neat_delta.core.impact import Suggestion, Told
@@ -138,7 +137,7 @@ def _print_fact(console: Console, name: str, text: str, style: str = "") -> None
 def print_accounts(console: Console, changes: ChangeSet) -> None:
     """How many rows were read and where each went."""
     header, counts = changes.header, changes.header.counts
-    in_sheet = Counter(changes.items["verdict"].filter(changes.items["sheet"].is_not_null()))
+    in_sheet = counted(changes.items["verdict"].filter(changes.items["sheet"].is_not_null()))
     beyond = counts.unlisted - (counts.changed + counts.recoded - in_sheet["changed"] - in_sheet["recoded"])
     table = _table("", "live", "list" if _is_list(header) else "sheet", right=(1, 2))
     for name, live, sheet, style in (

@@ -62,14 +62,12 @@ def checked(
     otherwise = pl.when(blank(pl.col("after"))).then(pl.lit(emptied, pl.String))
     cells = changes.cells.with_columns(held=pl.when(SEEN).then(otherwise).otherwise("held"))
     looked = cells.filter(pl.col("held").is_null()).join(stopped, on=["item", "field"], how="anti")
-    parts = looked.with_columns(pl.col("field").cast(pl.String)).partition_by(
-        "field", as_dict=True, maintain_order=True
-    )
+    parts = {str(name): looked.filter(pl.col("field") == name) for name in looked["field"].unique(maintain_order=True)}
     ask = Ask(
         live.cells,
         live.place(changes.items["live"]),
         changes.keys,
-        {str(name): some.select("item", "before", "after") for (name,), some in parts.items()},
+        {name: some.select("item", "before", "after") for name, some in parts.items()},
         header.settings,
         store,
         header.writing,
@@ -83,7 +81,8 @@ def checked(
     if not flags:
         return replace(changes, cells=cells)
     table = pl.concat(flags)
-    place = cells.with_columns(pl.col("field").cast(pl.String)).select("item", "field", value="after")
+    place = cells.filter(pl.col("item").is_in(table["item"].unique().implode()))
+    place = place.select("item", pl.col("field").cast(pl.String), value="after")
     table = table.join(place, on=["item", "field"], how="left", maintain_order="left")
     rows = changes.items["sheet"].gather(table["item"])
     keys = changes.keys.select(pl.concat_list(pl.all())).to_series().gather(table["item"])

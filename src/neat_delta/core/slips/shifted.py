@@ -42,14 +42,14 @@ def _in(cells: pl.DataFrame, order: str, name: str, round_: Round, there: pl.Ser
     """The slip in this order of the cells; of very many, hashes of all that is `there` tell most cheaply of none."""
     some = _dense(cells.select(order, theirs=pl.col("theirs").hash()).with_row_index().sort(order), order)
     rows, here = (round_.item_at if order == "place" else round_.items), some[order].cast(pl.Int64)
-    beside = {step: rows.gather(_within(here - step, rows.len())) for step in STEPS}
+    beside = {step: _within(here - step, rows.len()) for step in STEPS}
     if there is not None:
-        had = {step: there.gather(items) for step, items in beside.items()}
-        beside = {step: items for step, items in beside.items() if _long(some["theirs"] == had[step])}
+        had = there.gather(rows)
+        beside = {step: at for step, at in beside.items() if _long(some["theirs"] == had.gather(at))}
     cells = cells[some["index"]] if beside else cells
     best: tuple[int, pl.DataFrame] | None = None
-    for step, items in beside.items():
-        held = cells.with_columns(neighbour=round_.had([name], items)[name])
+    for step, at in beside.items():
+        held = cells.with_columns(neighbour=round_.had([name], rows.gather(at))[name])
         found = _hits(held, name, round_)
         if found.height and (best is None or found.height > best[1].height):
             best = (step, found)
