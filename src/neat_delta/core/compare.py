@@ -33,6 +33,7 @@ from neat_delta.core.codes import (
     settled,
     under_the_sheets_codes,
 )
+from neat_delta.core.damage import damaged
 from neat_delta.core.errors import CatalogueError
 from neat_delta.core.findings import Looked, look
 from neat_delta.core.headings import Pairing
@@ -43,6 +44,7 @@ from neat_delta.core.layout import Writing
 from neat_delta.core.learn import glance, with_writing
 from neat_delta.core.likely import likely
 from neat_delta.core.match import REPEATS, SAME_ROW, Matched, match
+from neat_delta.core.once import alike
 from neat_delta.core.recode import UNKNOWN
 from neat_delta.core.slips import missing, pasted_twice
 from neat_delta.core.store import Field, Key, Store
@@ -259,15 +261,18 @@ def _differing(
     matched = rows.matched
     settings = {name: known.fields.get(name, Field()) for name in matched.fields}
     mine = sheet_writing(texts, settings, known.writing, writing)
-    differing = by_value(texts.with_columns(raw="after"), settings, known.writing, mine, learned=laid.store is None)
+    rows_alike = alike(texts.select("field", "before", "after"))
+    turns = by_value(
+        rows_alike.different.with_columns(raw="after"), settings, known.writing, mine, learned=laid.store is None
+    )
     required = [name for name, field in settings.items() if field.required]
     locked = [name for name, field in settings.items() if field.locked]
     empty = blank(pl.col("after"))
     why = pl.lit(EMPTIED if blanks == "hold" else None, pl.String)
-    differing = differing.with_columns(
+    turns = turns.with_columns(
         emptied=empty & ~pl.col("same"),
         after=pl.when(empty).then(pl.lit("")).otherwise("after"),
-        held=pl.when(pl.col("field").is_in(locked) & pl.col("pair").is_not_null())
+        held=pl.when(pl.col("field").is_in(locked) & pl.col("before").is_not_null())
         .then(pl.lit(CHECK + "locked"))
         .when(~empty)
         .then("held")
@@ -275,9 +280,14 @@ def _differing(
         .then(pl.lit(CHECK + "required"))
         .otherwise(why),
     )
+    changed = (~turns["same"]).arg_true()
+    damage = pl.repeat(None, turns.height, dtype=pl.String, eager=True)
+    turns = turns.with_columns(damage=damage.scatter(changed, damaged(turns.gather(changed), settings)))
+    differing = texts.select("pair", "new").hstack(rows_alike.each(turns.with_row_index("turn")))
     columns = {one.field: one.column for one in laid.pairs if one.field is not None}
     looked = look(
         differing,
+        turns.select("field", "before", "after", "raw"),
         laid.live,
         rows.sheet,
         matched,
@@ -514,7 +524,8 @@ def _cells(old: pl.DataFrame, fields: list[str], places: pl.DataFrame, added: pl
     schema = cells_schema(fields)
     new, known = (places["verdict"] == "new").arg_true(), places["live"].is_not_null().arg_true()
     at = places["live"].gather(known)
-    numbers = pl.repeat(None, (at.max() or 0) + 1, dtype=pl.UInt32, eager=True).scatter(at, known)  # type: ignore[operator]
+    end = int(at.max() or 0) + 1  # type: ignore[arg-type]
+    numbers = pl.repeat(None, end, dtype=pl.UInt32, eager=True).scatter(at, known)
     tables = [
         old.with_columns(item=numbers.gather(old["place"])),
         added.with_columns(item=new.gather(added["new"])),

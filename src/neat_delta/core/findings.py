@@ -12,7 +12,7 @@ import polars as pl
 
 from neat_delta.core.catalogue import Catalogue
 from neat_delta.core.changes import DAMAGED_SCHEMA, Accept, Finding
-from neat_delta.core.damage import DAMAGES, damaged
+from neat_delta.core.damage import DAMAGES
 from neat_delta.core.layout import Writing
 from neat_delta.core.match import Matched
 from neat_delta.core.slips import Round, forms, slips
@@ -35,6 +35,7 @@ class Looked:
 
 def look(
     cells: pl.DataFrame,
+    turns: pl.DataFrame,
     live: Catalogue,
     sheet: Catalogue,
     matched: Matched,
@@ -45,9 +46,10 @@ def look(
     accept: Sequence[Accept] = (),
     repair: bool = False,
 ) -> Looked:
-    """Look through cells whose text differs (`field`, `pair`, `new`, `before`, `after`, `raw`, `same`, `held`) for
-    damage and slips.
+    """Look through cells whose text differs (`field`, `pair`, `new`, `before`, `after`, `raw`, `same`, `held`, the name
+    of their `damage`, `turn`) for damage and slips.
 
+    `turns` are the different ones among them (`field`, `before`, `after`, `raw`), and `turn` says which a cell is.
     `columns` are the fields' places in the sheet. A damaged cell that is repaired becomes the `same`, with live's text
     as its `after`; one that is not, and one that a slip touches, is `held`, unless it is accepted.
     """
@@ -56,15 +58,13 @@ def look(
         return Looked(cells, [], pl.DataFrame(schema=DAMAGED_SCHEMA))
     some = some.with_row_index("number").with_columns(place=_places(some, matched))
     findings: list[Finding] = []
-    names = damaged(some, settings)
-    hurt = names.is_not_null()
     listed = pl.DataFrame(schema=DAMAGED_SCHEMA)
-    if hurt.any():
-        some, listed = _damage(some, names, sheet, matched, accept, repair=repair)
+    if some["damage"].count():
+        some, listed = _damage(some, sheet, matched, accept, repair=repair)
         findings += _grouped(listed)
-    whole = some.filter(~hurt & pl.col("pair").is_not_null())
+    whole = some.filter(pl.col("damage").is_null() & pl.col("pair").is_not_null())
     if whole.height:
-        found = slips(_round(whole, live, sheet, matched, settings, writing, columns))
+        found = slips(_round(whole, forms(turns, settings, writing), live, sheet, matched, settings, writing, columns))
         for slip in found:
             numbers = slip.cells
             through = _through("slip", some.gather(numbers), sheet, matched, accept)
@@ -80,6 +80,7 @@ def look(
 
 def _round(
     cells: pl.DataFrame,
+    turns: pl.DataFrame,
     live: Catalogue,
     sheet: Catalogue,
     matched: Matched,
@@ -89,11 +90,11 @@ def _round(
 ) -> Round:
     """The cells as slips are looked for in them."""
     parts = {}
-    cells = cells.select("number", "field", "pair", "place", "before", "after", "raw")
+    cells, turns = cells.select("number", "field", "pair", "place", "turn"), turns.drop("field")
     there = set(cells["field"].unique())
     for name in (field for field in matched.fields if field in there):
-        part = cells.filter(pl.col("field") == name) if len(there) > 1 else cells
-        parts[name] = part.hstack(forms(part, settings.get(name, Field()), writing)).sort("place")
+        part = (cells.filter(pl.col("field") == name) if len(there) > 1 else cells).sort("place")
+        parts[name] = part.drop("turn").hstack(turns[part["turn"]])
     at = pl.repeat(None, sheet.cells.height, dtype=pl.Int64, eager=True)
     return Round(
         parts,
@@ -115,7 +116,6 @@ def _places(cells: pl.DataFrame, matched: Matched) -> pl.Series:
 
 def _damage(
     some: pl.DataFrame,
-    names: pl.Series,
     sheet: Catalogue,
     matched: Matched,
     accept: Sequence[Accept],
@@ -123,8 +123,8 @@ def _damage(
     repair: bool,
 ) -> tuple[pl.DataFrame, pl.DataFrame]:
     """The cells with the damaged ones held or repaired, and these one by one."""
-    at = names.is_not_null().arg_true()
-    cells = some.gather(at).with_columns(damage=names.gather(at))
+    at = some["damage"].is_not_null().arg_true()
+    cells = some.gather(at)
     certain = pl.col("damage").is_in([name for name, damage in DAMAGES.items() if damage.certain])
     done = pl.when("through").then(pl.lit("accepted")).when(certain & repair).then(pl.lit("repaired"))
     cells = cells.with_columns(through=_through("damage", cells, sheet, matched, accept)).with_columns(

@@ -5,7 +5,6 @@ sent.
 from __future__ import annotations
 
 from collections.abc import Mapping
-from functools import partial
 
 import msgspec
 import polars as pl
@@ -16,7 +15,6 @@ from neat_delta.core.kinds.number import NUMBER_KINDS
 from neat_delta.core.kinds.text import folded
 from neat_delta.core.layout import Writing
 from neat_delta.core.learn import NUMBERS, date_form_of, writing_of
-from neat_delta.core.once import once
 from neat_delta.core.store import Field
 
 __all__ = ["NOT", "by_value", "kinds_said", "sheet_writing"]
@@ -41,7 +39,7 @@ def sheet_writing(cells: pl.DataFrame, settings: Mapping[str, Field], live: Writ
 def by_value(
     cells: pl.DataFrame, settings: Mapping[str, Field], live: Writing, sheet: Writing, *, learned: bool
 ) -> pl.DataFrame:
-    """Cells (`field`, `before`, `after`; before may be null) with what the kinds of their fields say of them.
+    """Cells (`field`, `before`, `after`; before may be null), in their order, with what the kinds of their fields say.
 
     `after` becomes the text to send: the value as the store writes it. `same` says that the value is the same; `held`
     is why the cell must be held, or null. Where a kind was only `learned` and can read neither text, they are texts.
@@ -50,12 +48,15 @@ def by_value(
     groups: dict[bytes, list[str]] = {}
     for name in cells["field"].unique(maintain_order=True):
         groups.setdefault(msgspec.json.encode(settings[name]), []).append(name)
-    found = [cells.clear().with_columns(same=pl.lit(True), held=pl.lit(None, pl.String))]
-    for names in groups.values():
-        some = cells.filter(pl.col("field").is_in(names)) if len(groups) > 1 else cells
-        work = partial(_of_one_kind, field=settings[names[0]], live=live, sheet=sheet, learned=learned)
-        found.append(some.with_columns(once(some.select("before", "after"), work)))
-    return pl.concat(found)
+    places = [cells["field"].is_in(names).arg_true() for names in groups.values()]
+    found = [
+        _of_one_kind(cells[at] if len(groups) > 1 else cells, settings[names[0]], live, sheet, learned=learned)
+        for at, names in zip(places, groups.values(), strict=True)
+    ]
+    if not found:
+        return cells.with_columns(same=pl.lit(True), held=pl.lit(None, pl.String))
+    told = pl.concat(found)
+    return cells.with_columns(told[pl.concat(places).arg_sort()] if len(groups) > 1 else told)
 
 
 def _of_one_kind(cells: pl.DataFrame, field: Field, live: Writing, sheet: Writing, *, learned: bool) -> pl.DataFrame:

@@ -5,12 +5,14 @@ from __future__ import annotations
 from collections.abc import Callable, Collection, Mapping
 from dataclasses import dataclass, field
 from decimal import Decimal
+from functools import partial
 
 import polars as pl
 
 from neat_delta.core.kinds import KINDS, blank
 from neat_delta.core.kinds.number import NUMBER_KINDS, amounts
 from neat_delta.core.layout import Writing
+from neat_delta.core.once import once
 from neat_delta.core.store import CheckName, Field, LevelName, Store
 
 __all__ = ["CHECK", "FOUND", "Ask", "Check", "exactly", "found", "nothing"]
@@ -60,12 +62,15 @@ class Ask:
             if settings.kind in kinds and cells.height:
                 if name not in self.filled:
                     filled = cells.filter(~blank(pl.col("after")))
-                    numbers = {"old": "before", "new": "after"} if settings.kind in NUMBER_KINDS else {}
-                    exact = (self.number(name, filled[text]).alias(side) for side, text in numbers.items())
-                    self.filled[name] = filled.with_columns(exact)
+                    if settings.kind in NUMBER_KINDS:
+                        filled = filled.hstack(once(filled.select("before", "after"), partial(self._exactly, name)))
+                    self.filled[name] = filled
                 if self.filled[name].height:
                     some[name] = (settings, self.filled[name])
         return some
+
+    def _exactly(self, name: str, cells: pl.DataFrame) -> pl.DataFrame:
+        return pl.DataFrame({"old": self.number(name, cells["before"]), "new": self.number(name, cells["after"])})
 
     def now(self, name: str) -> pl.Series:
         """A field of all the items as it will be; blank where an item has none."""

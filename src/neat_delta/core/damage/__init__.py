@@ -7,7 +7,6 @@ a cell names it.
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
-from functools import partial
 
 import polars as pl
 
@@ -17,7 +16,6 @@ from neat_delta.core.damage.codes import CODE_DAMAGES
 from neat_delta.core.damage.dates import DATES
 from neat_delta.core.damage.numbers import NUMBER_DAMAGES
 from neat_delta.core.damage.texts import TEXT_DAMAGES
-from neat_delta.core.once import once
 from neat_delta.core.store import Field
 
 __all__ = ["DAMAGES", "Damage", "damaged"]
@@ -41,12 +39,12 @@ def damaged(cells: pl.DataFrame, settings: Mapping[str, Field]) -> pl.Series:
     for names, fields in groups.items():
         places = cells["field"].is_in(fields).arg_true()
         some = texts.gather(places) if len(groups) > 1 else texts
-        found = found.scatter(places, once(some, partial(_first, [DAMAGES[name] for name in names])).to_series())
+        found = found.scatter(places, _first([DAMAGES[name] for name in names], some))
     return found
 
 
-def _first(asked: Sequence[Damage], texts: pl.DataFrame) -> pl.DataFrame:
-    """The name of the first of these damages that each cell has, or null, as the only column."""
+def _first(asked: Sequence[Damage], texts: pl.DataFrame) -> pl.Series:
+    """The name of the first of these damages that each cell has, or null."""
     there = pl.col("before") != ""
     looks = texts.select(
         (damage.look if damage.alone else there & damage.look).fill_null(value=False).alias(damage.name)
@@ -61,7 +59,7 @@ def _first(asked: Sequence[Damage], texts: pl.DataFrame) -> pl.DataFrame:
         for place, before, after in zip(places, *texts.gather(places), strict=True):
             if found[place] is None and (damage.sure is None or _sure(damage, before, after, known)):
                 found[place] = damage.name
-    return pl.DataFrame({"damage": pl.Series(found, dtype=pl.String)})
+    return pl.Series(found, dtype=pl.String)
 
 
 def _sure(damage: Damage, before: str, after: str, known: dict[tuple[str, str, str], bool]) -> bool:

@@ -62,23 +62,20 @@ class Round:
         return pl.DataFrame(key(self.live[name].gather(items)) for name in names)
 
 
-def forms(cells: pl.DataFrame, settings: Field, writing: Writing) -> pl.DataFrame:
-    """What slips are looked for in, of the cells of one field (`before`, `after`, `raw`): `ours`, `theirs` and `typed`,
-    which are these in a form in which 5 and 5.00 are the same; and, of numbers, `old` and `new`, those before and after
+def forms(cells: pl.DataFrame, settings: Mapping[str, Field], writing: Writing) -> pl.DataFrame:
+    """Cells (`field`, `before`, `after`, `raw`) as slips are looked for in them: also `ours`, `theirs` and `typed`,
+    these three in a form in which 5 and 5.00 are the same; and, of numbers, `old` and `new`, what was and what will be
     exactly, null where unreadable.
     """
-
-    def of(some: pl.DataFrame) -> pl.DataFrame:
-        names = {"before": "ours", "after": "theirs", "raw": "typed"}
-        texts = [key(some[text]).alias(name) for text, name in names.items()]
-        if settings.kind not in NUMBER_KINDS:
-            return pl.DataFrame(texts).with_columns(pl.lit(None, EXACT).alias(name) for name in ("old", "new"))
-        exact = {"before": "old", "after": "new"}
-        return pl.DataFrame(
-            texts + [amounts(some[text], settings, writing).alias(name) for text, name in exact.items()]
-        )
-
-    return once(cells.select("before", "after", "raw"), of)
+    names = {"before": "ours", "after": "theirs", "raw": "typed"}
+    exact = {side: pl.repeat(None, cells.height, dtype=EXACT, eager=True).alias(side) for side in ("old", "new")}
+    for field in cells["field"].unique(maintain_order=True):
+        known = settings.get(field, Field())
+        if known.kind in NUMBER_KINDS:
+            at = (cells["field"] == field).arg_true()
+            for side, text in (("old", "before"), ("new", "after")):
+                exact[side] = exact[side].scatter(at, amounts(cells[text].gather(at), known, writing))
+    return cells.hstack([*(key(cells[text]).alias(name) for text, name in names.items()), *exact.values()])
 
 
 def key(texts: pl.Series) -> pl.Series:

@@ -53,6 +53,6 @@ def _near_ten(power: pl.Expr, within: float) -> pl.Expr:
 
 
 def _one_price(cells: pl.DataFrame, found: pl.DataFrame) -> pl.Series:
-    """Those of the found values that three or more cells get that had different ones: a clearance at 9.90 is no slip."""
+    """The found values that three or more cells get which had different ones: a clearance at 9.90 is no slip."""
     some = cells.filter(pl.col("theirs").is_in(found["theirs"].unique().implode())) if found.height else found
     return some.group_by("theirs").agg(pl.col("ours").n_unique()).filter(pl.col("ours") >= 3)["theirs"]

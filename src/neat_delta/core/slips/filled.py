@@ -63,11 +63,12 @@ def _steps(cells: pl.DataFrame, side: str, gap: pl.Series, settings: Field, writ
         parts.columns = ["head", "number", "tail"]
         values = parts["number"].cast(pl.Decimal(38, 6), strict=False)
         rest = parts.select(pl.concat_str("head", pl.lit("\x1f"), "tail")).to_series()
-    table = pl.DataFrame({"value": values, "gap": gap, "rest": rest})
-    step = pl.col("value").diff()
+    step, far = values.diff(), (gap != 1).arg_true()
     # A step over a gap counts by row; it must come out even.
-    by_row = pl.when(pl.col("gap") == 1).then(step).otherwise((step / pl.col("gap")).round(6))
-    return table.select(step=by_row, alike=(pl.col("rest") == pl.col("rest").shift(1)).fill_null(value=False))
+    step = step.scatter(far, (step.gather(far) / gap.gather(far)).round(6)) if far.len() else step
+    return pl.DataFrame({"step": step, "rest": rest}).select(
+        "step", alike=(pl.col("rest") == pl.col("rest").shift(1)).fill_null(value=False)
+    )
 
 
 def dragged(round_: Round) -> list[Slip]:

@@ -15,7 +15,7 @@ LEAST = 10
 FARTHEST = 3
 """Rows that a column is shifted by, at most."""
 
-STEPS = (*range(1, FARTHEST + 1), *range(-1, -FARTHEST - 1, -1))
+STEPS = [*range(1, FARTHEST + 1), *range(-1, -FARTHEST - 1, -1)]
 
 GAP = 6
 """Rows from one changed cell to the next, at most."""
@@ -28,10 +28,11 @@ def shifted(round_: Round) -> list[Slip]:
     """
     slips = []
     for name, cells in round_.by_field(LEAST).items():
-        if cells["theirs"].hash().is_in(cells["ours"].hash().implode()).sum() < LEAST:
+        there = None
+        if cells.height * FARTHEST > round_.live.height:
+            there = _all(cells, name, round_)
+        elif cells["theirs"].hash().is_in(cells["ours"].hash().implode()).sum() < LEAST:
             continue
-        many = cells.height * FARTHEST > round_.live.height
-        there = round_.had([name], pl.int_range(round_.live.height, eager=True))[name].hash() if many else None
         slip = next((found for order in ("place", "pair") if (found := _in(cells, order, name, round_, there))), None)
         if slip is not None:
             slips.append(slip)
@@ -42,14 +43,12 @@ def _in(cells: pl.DataFrame, order: str, name: str, round_: Round, there: pl.Ser
     """The slip in this order of the cells; of very many, hashes of all that is `there` tell most cheaply of none."""
     some = _dense(cells.select(order, theirs=pl.col("theirs").hash()).with_row_index().sort(order), order)
     rows, here = (round_.item_at if order == "place" else round_.items), some[order].cast(pl.Int64)
-    beside = {step: _within(here - step, rows.len()) for step in STEPS}
-    if there is not None:
-        had = there.gather(rows)
-        beside = {step: at for step, at in beside.items() if _long(some["theirs"] == had.gather(at))}
-    cells = cells[some["index"]] if beside else cells
+    steps = STEPS if there is None else _likely(some["theirs"], here, there.gather(rows))
+    cells = cells[some["index"]] if steps else cells
     best: tuple[int, pl.DataFrame] | None = None
-    for step, at in beside.items():
-        held = cells.with_columns(neighbour=round_.had([name], rows.gather(at))[name])
+    for step in steps:
+        items = rows.gather(_within(here - step, rows.len()))
+        held = cells.with_columns(neighbour=round_.had([name], items)[name])
         found = _hits(held, name, round_)
         if found.height and (best is None or found.height > best[1].height):
             best = (step, found)
@@ -65,9 +64,19 @@ def _within(places: pl.Series, end: int) -> pl.Series:
     return places.set(~places.is_between(0, end - 1), None)
 
 
-def _long(hits: pl.Series) -> bool:
-    """Whether any run of hits is long enough."""
-    return bool((runs(hits)["length"] >= LEAST).any())
+def _all(cells: pl.DataFrame, name: str, round_: Round) -> pl.Series:
+    """All that live has in this field, as hashes, by row."""
+    here = round_.items.gather(cells["pair"])
+    others = pl.repeat(True, round_.live.height, eager=True).scatter(here, False).arg_true()
+    hashes = pl.repeat(0, round_.live.height, dtype=pl.UInt64, eager=True).scatter(here, cells["ours"].hash())
+    return hashes.scatter(others, round_.had([name], others)[name].hash())
+
+
+def _likely(theirs: pl.Series, here: pl.Series, had: pl.Series) -> list[int]:
+    """The steps of which there may be a run that is long enough: of each, a glance at some of the cells sees two."""
+    theirs, here = theirs.gather_every(LEAST // 2), here.gather_every(LEAST // 2)
+    hits = {step: theirs == had.gather(_within(here - step, had.len())) for step in STEPS}
+    return [step for step in STEPS if (runs(hits[step])["length"] >= 2).any()]
 
 
 def _dense(cells: pl.DataFrame, order: str) -> pl.DataFrame:
