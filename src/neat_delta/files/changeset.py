@@ -65,40 +65,43 @@ def _item_lines(changes: ChangeSet) -> pl.DataFrame:
     part = [f"key {number}" for number in range(changes.keys.width)]
     keys = _escaped(changes.keys.rename(dict(zip(changes.keys.columns, part, strict=True))))
     items = pl.concat([changes.items.with_columns(_escaped(changes.items.select("held"))), keys], how="horizontal")
-    texts, said = _texts(changes), _said()
-    if texts["item"].equals(pl.int_range(items.height, eager=True).alias("item")):
-        told = items.hstack(texts.drop("item")).lazy().with_columns(**said)
+    cells = _cells(changes)
+    said = [pl.col("name"), pl.lit(":["), *_text(cells["before"]), pl.lit(","), *_text(cells["after"]), pl.lit("]")]
+    why = pl.concat_str(pl.lit('{"field":'), "name", pl.lit(',"reason":"'), "why", pl.lit('"}'))
+    if cells["item"].equals(pl.int_range(items.height, eager=True).alias("item")):
+        told = items.hstack(cells.drop("item"))
     else:
-        cells = texts.lazy().select("item", **said).collect()
-        cells = cells.group_by("item", maintain_order=True).agg(pl.all().drop_nulls().str.join(","))
-        numbered = items.with_row_index("item").with_columns(pl.col("item").cast(pl.Int64))
-        cells = cells.with_columns(pl.col("flagged").replace("", None))
-        told = numbered.join(cells, on="item", how="left", maintain_order="left").lazy()
-    named = (
-        (pl.lit(f"{',' * (number > 0)}{_json(name)}:"), _quoted(part[number]))
+        one = cells.lazy().select("item", cells=pl.concat_str(said), why=why).collect()
+        one = one.group_by("item", maintain_order=True).agg(pl.all().drop_nulls().str.join(","))
+        one = one.with_columns(pl.col("why").replace("", None))
+        told = items.with_row_index("item").with_columns(pl.col("item").cast(pl.Int64))
+        told = told.join(one, on="item", how="left", maintain_order="left")
+        said, why = [pl.col("cells").fill_null("")], pl.col("why")
+    whole = pl.concat_str(pl.lit('{"field":null,"reason":"'), "held", pl.lit('"}'))
+    held = pl.concat_str(whole, why, separator=",", ignore_nulls=True)
+    named = [
+        (pl.lit(f"{',' * (number > 0)}{_json(name)}:"), *_text(keys[part[number]]))
         for number, name in enumerate(changes.keys.columns)
-    )
-    whole = pl.concat_str(pl.lit('{"field":null,"reason":'), _quoted("held"), pl.lit("}"))
-    live, sheet = (pl.col(name).cast(pl.String).fill_null("null") for name in ("live", "sheet"))
+    ]
     line = pl.concat_str(
         pl.lit('{"key":{'),
         *chain.from_iterable(named),
         pl.lit('},"verdict":"'),
         "verdict",
         pl.lit('","cells":{'),
-        pl.col("cells").fill_null(""),
+        *said,
         pl.lit('},"held":['),
-        pl.concat_str(whole, "flagged", separator=",", ignore_nulls=True),
+        held if items["held"].count() or cells["why"].count() else pl.lit(""),
         pl.lit('],"row":{"live":'),
-        live,
+        pl.col("live").cast(pl.String).fill_null("null"),
         pl.lit(',"sheet":'),
-        sheet,
+        pl.col("sheet").cast(pl.String).fill_null("null"),
         pl.lit("}}"),
     )
-    return told.select(line=line).collect()
+    return told.lazy().select(line=line).collect()
 
 
-def _texts(changes: ChangeSet) -> pl.DataFrame:
+def _cells(changes: ChangeSet) -> pl.DataFrame:
     """What the cells have in JSON: `item`, `name` (of the field), `before`, `after` and, escaped, `why` it is held."""
     fields = changes.cells["field"]
     names = pl.Series([_json(name) for name in changes.header.fields], dtype=pl.String)
@@ -106,22 +109,14 @@ def _texts(changes: ChangeSet) -> pl.DataFrame:
     return texts.with_columns(item=changes.cells["item"], name=names.gather(fields.to_physical()))
 
 
-def _said() -> dict[str, pl.Expr]:
-    """A cell in its item's line: what it was and will be, and why it is held (null where it is not)."""
-    before, after = (_quoted(name).fill_null("null") for name in ("before", "after"))
-    return {
-        "cells": pl.concat_str("name", pl.lit(":["), before, pl.lit(","), after, pl.lit("]")),
-        "flagged": pl.concat_str(pl.lit('{"field":'), "name", pl.lit(',"reason":'), _quoted("why"), pl.lit("}")),
-    }
+def _text(texts: pl.Series) -> list[pl.Expr]:
+    """The parts that make JSON of the escaped texts of this name; null stays null."""
+    parts = [pl.lit('"'), pl.col(texts.name), pl.lit('"')]
+    return [pl.concat_str(parts).fill_null("null")] if texts.has_nulls() else parts
 
 
 def _json(text: str) -> str:
     return msgspec.json.encode(text).decode()
-
-
-def _quoted(name: str) -> pl.Expr:
-    """An escaped text as JSON; null stays null."""
-    return pl.concat_str(pl.lit('"'), name, pl.lit('"'))
 
 
 def _escaped(texts: pl.DataFrame) -> pl.DataFrame:

@@ -76,7 +76,7 @@ class Ask:
         """A field of all the items as it will be; blank where an item has none."""
         if name not in self.memory:
             is_key = name in self.keys.columns
-            texts = self.keys[name] if is_key else self.live[name].gather(self.places).fill_null("")
+            texts = self.keys[name] if is_key else self.live[name].rechunk().gather(self.places).fill_null("")
             if self.round and name in self.cells:
                 texts = texts.clone().scatter(self.cells[name]["item"], self.cells[name]["after"])
             self.memory[name] = texts

@@ -46,10 +46,11 @@ def damaged(cells: pl.DataFrame, settings: Mapping[str, Field]) -> pl.Series:
 def _first(asked: Sequence[Damage], texts: pl.DataFrame) -> pl.Series:
     """The name of the first of these damages that each cell has, or null."""
     there = pl.col("before") != ""
-    looks = texts.select(
+    asks = (
         (damage.look if damage.alone else there & damage.look).fill_null(value=False).alias(damage.name)
         for damage in asked
     )
+    looks = texts.lazy().select(asks).collect()  # lazily, what several of them ask is worked out once
     found: list[str | None] = [None] * texts.height
     known: dict[tuple[str, str, str], bool] = {}
     for damage in asked:

@@ -41,6 +41,9 @@ def _number(text: pl.Expr, writing: Writing) -> pl.Expr:
 AS_IT_STANDS = r"^(?:0|-?(?:[1-9][0-9]*|[1-9][0-9]*\.[0-9]*[1-9]|0\.[0-9]*[1-9]))$"
 """A number that is written like its value, with a point."""
 
+WITH_ZEROS = r"^(?:0|-?[1-9][0-9]*)\.[0-9]+$"
+"""One that is, but for zeros at its end."""
+
 
 def _of(texts: pl.Series, value: pl.Expr, writing: Writing) -> pl.Series:
     """The values of the texts. Most numbers are written like their value, and one look at them is several times cheaper
@@ -49,8 +52,12 @@ def _of(texts: pl.Series, value: pl.Expr, writing: Writing) -> pl.Series:
     if writing.thousands_mark == "." or writing.decimal_mark == ",":
         return texts.to_frame("text").select(value.alias("value")).to_series()
     others = (~texts.str.contains(AS_IT_STANDS)).arg_true()
-    some = texts.gather(others).to_frame("text").select(value.alias("value")).to_series()
-    return texts.clone().scatter(others, some).alias("value")
+    some = texts.gather(others)
+    zeros = some.str.contains(WITH_ZEROS)
+    rest = some.filter(~zeros).to_frame("text").select(value.alias("value")).to_series()
+    plain = some.filter(zeros).str.strip_chars_end("0").str.strip_chars_end(".")
+    values = texts.clone().scatter(others.filter(zeros), plain).scatter(others.filter(~zeros), rest)
+    return values.alias("value")
 
 
 TEXT = pl.col("text").str.strip_chars()

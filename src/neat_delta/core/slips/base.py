@@ -59,7 +59,7 @@ class Round:
 
     def had(self, names: Sequence[str], items: pl.Series) -> pl.DataFrame:
         """What live has in these fields of these items (null where there is no item), in the form of `ours`."""
-        return pl.DataFrame(key(self.live[name].gather(items)) for name in names)
+        return pl.DataFrame(key(self.live[name].rechunk().gather(items)) for name in names)
 
 
 def forms(cells: pl.DataFrame, settings: Mapping[str, Field], writing: Writing) -> pl.DataFrame:
