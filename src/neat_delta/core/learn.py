@@ -122,8 +122,8 @@ EVIDENCE = {
 }
 """What speaks for a decimal mark, and for each thousands mark. `1.234` speaks for neither: it may mean either."""
 
-PLAIN = r"^[0-9]+(?:\.[0-9]{1,2})?$"
-"""Most numbers look like this, and the closer look is not cheap: they speak for a point, or for nothing."""
+PLAIN, WITH_POINT = r"^[0-9]+(?:\.[0-9]{1,2})?$", r"^[0-9]+\.[0-9]{1,2}$"
+"""Most numbers look like this, and a closer look is not cheap: they speak for a point, if they have one."""
 
 BARE = rf"^[+−-]?\s*(?:{CURRENCY})?\s*|\s*(?:{CURRENCY})?$"
 
@@ -141,15 +141,14 @@ def writing_of(columns: Iterable[pl.Series], otherwise: Writing | None = None) -
     for column in columns:
         if not (known or _could_be(column, NUMBER)):
             continue
-        bare = column.str.strip_chars()
-        plain = bare.str.contains(PLAIN).fill_null(value=False)
-        pointed = bare.filter(plain).str.contains(".", literal=True).any()
-        cell = pl.col("text").replace("", None).str.replace_all(BARE, "")
-        texts = bare.filter(~plain).to_frame("text").select(cell).drop_nulls()
-        texts = texts.with_columns(likely=pl.col("text").str.contains(LOOSE))
-        if not (texts.height or plain.any()) or not (known or texts["likely"].all()):
+        text = pl.col("text")
+        looks = column.to_frame("text").lazy().select(text.str.strip_chars())
+        bare = looks.select(text, plain=text.str.contains(PLAIN), point=text.str.contains(WITH_POINT)).collect()
+        texts = bare.filter(~pl.col("plain") & (text != "")).select(text.str.replace_all(BARE, ""))
+        texts = texts.with_columns(likely=text.str.contains(LOOSE))
+        if not (texts.height or bare["plain"].any()) or not (known or texts["likely"].all()):
             continue
-        point += pointed
+        point += bool(bare["point"].any())
         seen = texts.filter("likely").select(
             **{name: pl.col("text").str.contains(pattern).sum() for name, pattern in EVIDENCE.items()}
         )

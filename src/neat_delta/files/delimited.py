@@ -416,6 +416,7 @@ def _parse(
         try:  # while Polars reads
             zero = body.find(b"\0")
             regular, quoting = _quoting(body, dialect)
+            returns = body.find(b"\r") >= 0
             if isinstance(body, mmap.mmap) and hasattr(mmap, "MADV_DONTNEED"):
                 body.madvise(mmap.MADV_DONTNEED)  # a second copy in memory is needed no more; looked at, it comes back
         finally:  # what was begun must be fetched, or its threads end the process
@@ -423,7 +424,8 @@ def _parse(
                 cells = running.fetch_blocking()
         _must_have_no_zeros(zero, body, path, number)
         if not regular or (
-            cells is not None and (_stray_line_ends(body, dialect) or _too_short(body, cells, quoting, dialect))
+            cells is not None
+            and (_stray_line_ends(body, dialect, returns) or _too_short(body, cells, quoting, dialect, returns))
         ):
             cells = None
     else:
@@ -505,18 +507,18 @@ def _must_have_no_zeros(zero: int, body: bytes | mmap.mmap, path: str, number: i
         raise CatalogueError(f"{path}, line {line:,}: there is a zero character in it. This is no table of text.")
 
 
-def _stray_line_ends(body: bytes | mmap.mmap, dialect: _Dialect) -> bool:
-    """Whether there may be line ends of another sort than Polars is told of."""
+def _stray_line_ends(body: bytes | mmap.mmap, dialect: _Dialect, returns: bool) -> bool:
+    """Whether there may be line ends of another sort than Polars is told of; `returns` says that there are CRs."""
     if dialect.end == "\r":
         return body.find(b"\n") >= 0
-    return body.find(b"\r") >= 0 and re.search(rb"\r(?!\n)", body) is not None
+    return returns and re.search(rb"\r(?!\n)", body) is not None
 
 
-def _too_short(body: bytes | mmap.mmap, cells: pl.DataFrame, quoting: int, dialect: _Dialect) -> bool:
+def _too_short(body: bytes | mmap.mmap, cells: pl.DataFrame, quoting: int, dialect: _Dialect, returns: bool) -> bool:
     """Whether a row has too few cells. Polars fills such a row: it ends in a blank cell, and separators are missing."""
     if cells.width == 1 or not (cells.to_series(-1) == "").any():
         return False
-    bare = dialect.end == "\n" and body.find(b"\r") < 0
+    bare = dialect.end == "\n" and not returns
     wanted = (cells.width - 1) * cells.height
     if bare or dialect.end != "\n":
         # What is no cell's text, quoting or line end is a separator. A line end shorter than the

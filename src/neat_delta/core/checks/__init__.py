@@ -61,7 +61,8 @@ def checked(
     stopped = stopped.filter(pl.col("done") == "held").with_columns(pl.col("field").cast(changes.cells.schema["field"]))
     otherwise = pl.when(blank(pl.col("after"))).then(pl.lit(emptied, pl.String))
     cells = changes.cells.with_columns(held=pl.when(SEEN).then(otherwise).otherwise("held"))
-    looked = cells.filter(pl.col("held").is_null()).join(stopped, on=["item", "field"], how="anti")
+    looked = cells.filter(pl.col("held").is_null())
+    looked = looked.join(stopped, on=["item", "field"], how="anti") if stopped.height else looked
     parts = {str(name): looked.filter(pl.col("field") == name) for name in looked["field"].unique(maintain_order=True)}
     ask = Ask(
         live.cells,
@@ -89,13 +90,15 @@ def checked(
     listed = table.with_columns(row=rows, key=keys).select(list(FLAGS_SCHEMA)).cast(FLAGS_SCHEMA)  # type: ignore[arg-type]
     stop = table.filter(pl.col("done") == "held").unique(["item", "field"], keep="first", maintain_order=True)
     whole = stop.filter(pl.col("field").is_null())
-    cells = cells.join(
-        stop.select("item", pl.col("field").cast(cells.schema["field"]), "check"),
-        on=["item", "field"],
-        how="left",
-        maintain_order="left",
-    )
-    cells = cells.with_columns(held=pl.coalesce(pl.lit(CHECK) + pl.col("check"), "held")).drop("check")
+    of_cells = stop.filter(pl.col("field").is_not_null())
+    if of_cells.height:
+        cells = cells.join(
+            of_cells.select("item", pl.col("field").cast(cells.schema["field"]), "check"),
+            on=["item", "field"],
+            how="left",
+            maintain_order="left",
+        )
+        cells = cells.with_columns(held=pl.coalesce(pl.lit(CHECK) + pl.col("check"), "held")).drop("check")
     all_of_it = whole.filter(pl.col("item").is_null())["check"]
     reasons = pl.repeat(
         CHECK + all_of_it[0] if all_of_it.len() else None, changes.items.height, dtype=pl.String, eager=True
