@@ -261,29 +261,10 @@ def _differing(
     matched = rows.matched
     settings = {name: known.fields.get(name, Field()) for name in matched.fields}
     mine = sheet_writing(texts, settings, known.writing, writing)
-    rows_alike = alike(texts.select("field", "before", "after"))
-    turns = by_value(
-        rows_alike.different.with_columns(raw="after"), settings, known.writing, mine, learned=laid.store is None
-    )
-    required = [name for name, field in settings.items() if field.required]
-    locked = [name for name, field in settings.items() if field.locked]
-    empty = blank(pl.col("after"))
-    why = pl.lit(EMPTIED if blanks == "hold" else None, pl.String)
-    turns = turns.with_columns(
-        emptied=empty & ~pl.col("same"),
-        after=pl.when(empty).then(pl.lit("")).otherwise("after"),
-        held=pl.when(pl.col("field").is_in(locked) & pl.col("before").is_not_null())
-        .then(pl.lit(CHECK + "locked"))
-        .when(~empty)
-        .then("held")
-        .when(pl.col("field").is_in(required))
-        .then(pl.lit(CHECK + "required"))
-        .otherwise(why),
-    )
-    changed = (~turns["same"]).arg_true()
-    damage = pl.repeat(None, turns.height, dtype=pl.String, eager=True)
-    turns = turns.with_columns(damage=damage.scatter(changed, damaged(turns.gather(changed), settings)))
-    differing = texts.select("pair", "new").hstack(rows_alike.each(turns.with_row_index("turn")))
+    # Most texts that differ do so as others do: a price is raised on many items.
+    like = alike(texts.select("field", "before", "after"))
+    turns = _turns(like.different, settings, known.writing, mine, blanks, learned=laid.store is None)
+    differing = texts.select("pair", "new").hstack(like.each(turns.with_row_index("turn")))
     columns = {one.field: one.column for one in laid.pairs if one.field is not None}
     looked = look(
         differing,
@@ -299,7 +280,7 @@ def _differing(
     )
     added = looked.cells.filter(pl.col("pair").is_null() & (pl.col("after") != ""))
     differing = looked.cells.filter(pl.col("pair").is_not_null())
-    also = differing["same"] & ~differing.select(blank(pl.col("before")) & blank(pl.col("after"))).to_series()
+    also = differing["same"] & ~differing["nothing"]
     differs = ~differing["same"]
     if laid.key.shared == "all":
         differs |= _with_their_twins(differing, matched)
@@ -313,6 +294,34 @@ def _differing(
     differing = differing.with_columns(place=matched.both["live"].gather(differing["pair"]).cast(pl.Int64))
     repaired = int((looked.damaged["done"] == "repaired").sum())
     return _Differing(differing, added, looked, mine, kept, int(also.sum()) - repaired)
+
+
+def _turns(
+    texts: pl.DataFrame, settings: Mapping[str, Field], live: Writing, sheet: Writing, blanks: Blanks, *, learned: bool
+) -> pl.DataFrame:
+    """What becomes of each text (`field`, `before`, `after`): `raw` (as it is in the sheet), `after` (to send), `same`,
+    `held`, whether it was `emptied` or was `nothing` all along, and the name of its `damage` (null: none).
+    """
+    turns = by_value(texts.with_columns(raw="after"), settings, live, sheet, learned=learned)
+    required = [name for name, field in settings.items() if field.required]
+    locked = [name for name, field in settings.items() if field.locked]
+    empty = blank(pl.col("after"))
+    why = pl.lit(EMPTIED if blanks == "hold" else None, pl.String)
+    turns = turns.with_columns(
+        nothing=blank(pl.col("before")) & empty,
+        emptied=empty & ~pl.col("same"),
+        after=pl.when(empty).then(pl.lit("")).otherwise("after"),
+        held=pl.when(pl.col("field").is_in(locked) & pl.col("before").is_not_null())
+        .then(pl.lit(CHECK + "locked"))
+        .when(~empty)
+        .then("held")
+        .when(pl.col("field").is_in(required))
+        .then(pl.lit(CHECK + "required"))
+        .otherwise(why),
+    )
+    changed = (~turns["same"]).arg_true()
+    damage = pl.repeat(None, turns.height, dtype=pl.String, eager=True)
+    return turns.with_columns(damage=damage.scatter(changed, damaged(turns.gather(changed), settings)))
 
 
 CELL = ["place", "sheet", "field", "before", "after", "held"]

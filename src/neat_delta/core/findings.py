@@ -90,12 +90,13 @@ def _round(
 ) -> Round:
     """The cells as slips are looked for in them."""
     parts = {}
-    cells, turns = cells.select("number", "field", "pair", "place", "turn"), turns.drop("field")
-    there = set(cells["field"].unique())
+    there = set(turns["field"].unique())
     for name in (field for field in matched.fields if field in there):
-        part = (cells.filter(pl.col("field") == name) if len(there) > 1 else cells).sort("place")
-        parts[name] = part.drop("turn").hstack(turns[part["turn"]])
-    at = pl.repeat(None, sheet.cells.height, dtype=pl.Int64, eager=True)
+        part = cells.filter(pl.col("field") == name) if len(there) > 1 else cells
+        part = part.select("number", "pair", "place", "turn").sort("place")
+        if part.height:
+            parts[name] = part.drop("turn").hstack(turns[part["turn"]])
+    at = pl.repeat(None, sheet.cells.height, dtype=pl.UInt32, eager=True)
     return Round(
         parts,
         settings,
@@ -103,7 +104,7 @@ def _round(
         columns,
         live.cells,
         sheet.cells,
-        at.scatter(matched.both["sheet"], matched.both["live"].cast(pl.Int64)),
+        at.scatter(matched.both["sheet"], matched.both["live"]),
         matched.both["live"],
     )
 

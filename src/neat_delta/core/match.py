@@ -156,7 +156,7 @@ def _unusable(keys: pl.DataFrame, name: str, *, shared: bool) -> pl.Series:
     unique = shared or keys.hash_rows().n_unique() == keys.height
     repeats = pl.lit(False) if unique else pl.struct(keys.columns).is_duplicated()
     reason = pl.when(missing).then(pl.lit("no key")).when(repeats).then(pl.lit(f"key repeats in {_THE[name]}"))
-    return keys.select(reason.alias("reason")).to_series()
+    return keys.lazy().select(reason.alias("reason")).collect().to_series()
 
 
 def _pairs(keys: dict[str, pl.DataFrame], usable: dict[str, pl.Series]) -> pl.DataFrame:
@@ -167,7 +167,8 @@ def _pairs(keys: dict[str, pl.DataFrame], usable: dict[str, pl.Series]) -> pl.Da
     one, other = (
         pl.DataFrame({name: usable[name], "hash": keys[name].hash_rows().gather(usable[name])}) for name in keys
     )
-    found = one.join(other, on="hash", how="inner", maintain_order="left")
+    # No row of the sheet has another's key, so that live's order is all there is to keep; sorting is cheapest.
+    found = one.lazy().join(other.lazy(), on="hash").sort("live").collect()
     live, sheet = (keys[name].gather(found[name]) for name in keys)
     return found.select("live", "sheet").filter(reduce(and_, (live[field] == sheet[field] for field in live.columns)))
 
