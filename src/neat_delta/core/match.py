@@ -19,6 +19,7 @@ from neat_delta.core.damage.keys import damaged_keys, made_of
 from neat_delta.core.errors import CatalogueError
 from neat_delta.core.headings import SKU_HEADINGS, plain_heading
 from neat_delta.core.kinds import blank
+from neat_delta.core.once import all_differ
 from neat_delta.core.store import Key
 
 __all__ = ["HARMLESS", "REPEATS", "SAME_ROW", "Matched", "find_key", "match", "match_places"]
@@ -152,9 +153,7 @@ def _keys(catalogue: Catalogue, key: Key) -> pl.DataFrame:
 def _unusable(keys: pl.DataFrame, name: str, *, shared: bool) -> pl.Series:
     """Per row, why its key cannot be used within its own file, or null."""
     missing = reduce(or_, (blank(pl.col(field)) for field in keys.columns))
-    # Counting hashes is much cheaper than looking for repeats among texts, and all different hashes mean none.
-    unique = shared or keys.hash_rows().n_unique() == keys.height
-    repeats = pl.lit(False) if unique else pl.struct(keys.columns).is_duplicated()
+    repeats = pl.lit(False) if shared or all_differ(keys) else pl.struct(keys.columns).is_duplicated()
     reason = pl.when(missing).then(pl.lit("no key")).when(repeats).then(pl.lit(f"key repeats in {_THE[name]}"))
     return keys.lazy().select(reason.alias("reason")).collect().to_series()
 
@@ -167,7 +166,7 @@ def _pairs(keys: dict[str, pl.DataFrame], usable: dict[str, pl.Series]) -> pl.Da
     one, other = (
         pl.DataFrame({name: usable[name], "hash": keys[name].hash_rows().gather(usable[name])}) for name in keys
     )
-    # No row of the sheet has another's key, so that live's order is all there is to keep; sorting is cheapest.
+    # A row of live fits one of the sheet at most, so that its order is all there is to keep; sorting is cheapest.
     found = one.lazy().join(other.lazy(), on="hash").sort("live").collect()
     live, sheet = (keys[name].gather(found[name]) for name in keys)
     return found.select("live", "sheet").filter(reduce(and_, (live[field] == sheet[field] for field in live.columns)))

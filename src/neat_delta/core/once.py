@@ -7,7 +7,7 @@ from dataclasses import dataclass
 
 import polars as pl
 
-__all__ = ["Alike", "alike", "once"]
+__all__ = ["Alike", "alike", "all_differ", "once"]
 
 MANY, SOME, SELDOM = 50_000, 10_000, 4
 """Of so many rows or more, so many are looked at. It pays to look for those that are alike if no more than one in four
@@ -47,6 +47,13 @@ def alike(table: pl.DataFrame) -> Alike:
     if not different[which].equals(table):  # two rows have one hash
         return Alike(table, None)
     return Alike(different, which)
+
+
+def all_differ(table: pl.DataFrame) -> bool:
+    """Whether no row of a table is like another. Counting hashes is many times cheaper than looking at texts, and where
+    all hashes differ all rows do.
+    """
+    return table.hash_rows().n_unique() == table.height or not table.is_duplicated().any()
 
 
 def once(table: pl.DataFrame, work: Callable[[pl.DataFrame], pl.DataFrame]) -> pl.DataFrame:

@@ -49,7 +49,7 @@ def replay(
     flag = importer.removal.heading if importer.removal.how == "flag" else None
     _must_be_clear(catalogue, update, keys, {flag, *importer.with_adjusted})
     item, row = _found(catalogue, update, keys)
-    if not shared and row.is_duplicated().any():
+    if not shared and row.n_unique() < row.len():
         raise ProofError("a row of the update table fits more than one item of the catalogue.")
     known = pl.repeat(False, update.height, eager=True).scatter(row, True)
     if action == "remove" and importer.removal.how != "flag":
@@ -100,7 +100,8 @@ def _must_be_clear(catalogue: pl.DataFrame, update: pl.DataFrame, keys: list[str
     for field in keys:
         if field not in update.columns:
             raise ProofError(f'the update table lacks the key field "{field}".')
-        if (update[field].fill_null("").str.strip_chars() == "").any():
+        blank = pl.col(field).is_null() | (pl.col(field).str.strip_chars() == "")
+        if update.lazy().select(blank.any()).collect().item():
             raise ProofError(f'a row of the update table has a blank key field "{field}".')
     once = update.select(keys).hash_rows().n_unique() == update.height  # other hashes are other keys
     if not once and update.select(keys).is_duplicated().any():
@@ -149,7 +150,7 @@ def _found(catalogue: pl.DataFrame, update: pl.DataFrame, keys: list[str]) -> tu
     rows = update.select(keys).with_row_index(theirs)
     mark = MARK + "hash"  # joining on hashes is cheaper than on texts; what has one hash may still be two keys
     items, rows = (some.with_columns(some.select(keys).hash_rows().alias(mark)) for some in (items, rows))
-    found = items.select(ours, mark).join(rows.select(theirs, mark), on=mark)
+    found = items.lazy().select(ours, mark).join(rows.lazy().select(theirs, mark), on=mark).collect()
     alike = pl.repeat(True, found.height, eager=True)
     for name in keys:
         alike &= catalogue[name].gather(found[ours]) == update[name].gather(found[theirs])

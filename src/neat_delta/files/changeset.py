@@ -33,6 +33,7 @@ from neat_delta.core.changes import (
 )
 from neat_delta.core.errors import ChangeSetError, OutputError
 from neat_delta.core.fold import fold
+from neat_delta.core.once import all_differ
 from neat_delta.core.proof import check_against
 from neat_delta.files.reading import read
 from neat_delta.files.whole import in_background, read_whole, write_whole
@@ -154,8 +155,7 @@ def read_changes(path: str, *, findings: bool = True) -> ChangeSet:
     """Read a change set back; without its `findings`, cell by cell, where only the changes matter. ChangeSetError says
     what is wrong with it, and in which line.
     """
-    lines = read_whole(path).split(b"\n")
-    return _changes(_header(lines.pop(0), path), lines, path, findings=findings)
+    return _changes(*_lines(path), path, findings=findings)
 
 
 Needs = Callable[[ChangeSet], Collection[str] | None]
@@ -166,8 +166,7 @@ def read_with_live(path: str, live: str | None = None, needs: Needs | None = Non
     the change set is; or only of those that are needed for it (None: all), where live is such that the rest can be
     passed over.
     """
-    lines = read_whole(path).split(b"\n")
-    header = _header(lines.pop(0), path)
+    header, lines = _lines(path)
     if needs is None or not header.live.regular or header.live.continued is not None:
         reading = in_background(partial(_read_live, header, path, live))
         changes = _changes(header, lines, path, findings=False)
@@ -182,9 +181,20 @@ def read_with_live(path: str, live: str | None = None, needs: Needs | None = Non
     return changes, _of_changes(catalogue, changes, path, all_fields=only is None)
 
 
-def _changes(header: Header, lines: list[bytes], path: str, *, findings: bool) -> ChangeSet:
-    if not lines or lines.pop():
+def _lines(path: str) -> tuple[Header, pl.Series]:
+    """The first line of a change set, and the bytes of the others."""
+    data = read_whole(path)
+    header = _header(data[: data.find(b"\n")] if b"\n" in data else data, path)
+    if not data.endswith(b"\n"):
         raise ChangeSetError(f"{path}: the last line is cut short. {AGAIN}")
+    try:
+        lines = pl.read_lines(BytesIO(data)).to_series().cast(pl.Binary)
+    except PolarsError:  # not UTF-8 throughout; where, is said when its lines are taken apart
+        lines = pl.Series(data.split(b"\n")[:-1], dtype=pl.Binary)
+    return header, lines[1:]
+
+
+def _changes(header: Header, lines: pl.Series, path: str, *, findings: bool) -> ChangeSet:
     wanted = sum(getattr(header.counts, verdict) for verdict in get_args(Verdict))
     damages, flags = header.counts.damaged, header.counts.flags
     if len(lines) != wanted + damages + flags:
@@ -193,8 +203,8 @@ def _changes(header: Header, lines: list[bytes], path: str, *, findings: bool) -
     end = wanted + damages
     if not findings:
         return _tables(header, lines[:wanted], path)
-    damaged = _damaged(header, _decoded(lines[wanted:end], path, Damaged, wanted + 2), path)
-    flagged = _flags(header, _decoded(lines[end:], path, Flag, end + 2), path)
+    damaged = _damaged(header, _decoded(lines[wanted:end].to_list(), path, Damaged, wanted + 2), path)
+    flagged = _flags(header, _decoded(lines[end:].to_list(), path, Flag, end + 2), path)
     return replace(_tables(header, lines[:wanted], path), damaged=damaged, flags=flagged)
 
 
@@ -267,14 +277,13 @@ def _flags(header: Header, found: Iterable[Flag], path: str) -> pl.DataFrame:
     return pl.DataFrame(rows, schema=FLAGS_SCHEMA, orient="row")
 
 
-def _tables(header: Header, lines: list[bytes], path: str) -> ChangeSet:
+def _tables(header: Header, lines: pl.Series, path: str) -> ChangeSet:
     """The items as tables. Of very many, the plain ones are read column by column, and the others one by one."""
     plain = _single(header, lines) if len(lines) >= MANY else None
-    if plain is None:
-        others, numbers = lines, pl.int_range(len(lines), eager=True)
-    else:
-        numbers = plain["live"].is_null().arg_true().cast(pl.Int64)
-        others = [lines[number] for number in numbers]
+    numbers = pl.int_range(len(lines), eager=True)
+    if plain is not None:
+        numbers = numbers.filter(plain["live"].is_null())
+    others = lines.gather(numbers).to_list()
     try:
         found = msgspec.json.Decoder(list[Item]).decode(b"[" + b",".join(others) + b"]")
         keys, items, cells = _laid_out(header, found)
@@ -284,7 +293,7 @@ def _tables(header: Header, lines: list[bytes], path: str) -> ChangeSet:
     except (KeyError, PolarsError, msgspec.MsgspecError):
         right = False
     if not right:
-        _say_what_is_wrong(header, _decoded(lines, path, Item), path)
+        _say_what_is_wrong(header, _decoded(lines.to_list(), path, Item), path)
     changes = ChangeSet(header, keys, items, cells)
     for what, counted, there in (
         *(
@@ -296,12 +305,12 @@ def _tables(header: Header, lines: list[bytes], path: str) -> ChangeSet:
     ):
         if counted != there:
             raise ChangeSetError(f"{path}: the header counts {counted:,} {what}, and there are {there:,}. {AGAIN}")
-    if not header.shared and changes.keys.is_duplicated().any():
+    if not header.shared and not all_differ(changes.keys):
         raise ChangeSetError(f"{path}: an item stands in it twice. {AGAIN}")
     return changes
 
 
-def _single(header: Header, lines: list[bytes]) -> pl.DataFrame | None:
+def _single(header: Header, lines: pl.Series) -> pl.DataFrame | None:
     """The lines of items of which one cell changed, and nothing is held or escaped: `key`, `field`, `before`, `after`,
     `live`, `sheet`, a row for each line; null where a line is another. None where the key has several fields.
     """
@@ -312,12 +321,12 @@ def _single(header: Header, lines: list[bytes]) -> pl.DataFrame | None:
         rf'^\{{"key":\{{{re.escape(_json(header.key[0]))}:"{text}"\}},"verdict":"changed",'
         rf'"cells":\{{"{text}":\["{text}","{text}"\]\}},"held":\[\],"row":\{{"live":{number},"sheet":{number}\}}\}}$'
     )
-    texts = pl.Series(lines, dtype=pl.Binary).cast(pl.String, strict=False)
-    found = texts.str.extract_groups(form).struct.unnest()
-    found.columns = ["key", "field", "before", "after", "live", "sheet"]
+    texts = lines.cast(pl.String, strict=False).to_frame("line").lazy()
+    names = ["key", "field", "before", "after", "live", "sheet"]
+    groups = pl.col("line").str.extract_groups(form).struct.rename_fields(names)
     known = pl.col("field").is_in([name for name in header.fields if name not in header.key])
-    found = found.with_columns(pl.when(known).then(pl.all()))
-    return found.with_columns(pl.col("live", "sheet").cast(pl.Int64))
+    found = texts.select(groups).unnest("line").select(pl.when(known).then(pl.all()))
+    return found.with_columns(pl.col("live", "sheet").cast(pl.Int64)).collect()
 
 
 def _with_plain(
@@ -330,12 +339,14 @@ def _with_plain(
 ) -> tuple[pl.DataFrame, pl.DataFrame, pl.DataFrame]:
     """The tables of the plain items with those of the others, which stand at these numbers, in their places."""
     mine = plain.with_row_index("item").filter(pl.col("live").is_not_null()).with_columns(pl.col("item").cast(pl.Int64))
-    order = pl.concat([mine["item"], numbers]).arg_sort()
     verdicts = mine.with_columns(verdict=pl.lit("changed"), held=pl.lit(None, pl.String))
     items = pl.concat([verdicts.select(list(ITEMS_SCHEMA)).cast(ITEMS_SCHEMA), items])  # type: ignore[arg-type]
     keys = pl.concat([mine.select(pl.col("key").alias(header.key[0])), keys])
     schema = cells_schema(header.fields)
     single = mine.with_columns(held=pl.lit(None, pl.String)).select(list(schema)).cast(schema)  # type: ignore[arg-type]
+    if not numbers.len():
+        return keys, items, single
+    order = pl.concat([mine["item"], numbers]).arg_sort()
     cells = pl.concat([single, cells.with_columns(item=numbers.gather(cells["item"]))]).sort("item", "field")
     return keys[order], items[order], cells
 

@@ -104,7 +104,8 @@ def possible(ways: Ways, step: Step) -> tuple[Step, pl.DataFrame]:
     cells = step.cells.filter(why.is_null())
     lacking = _lacking(ways, cells)
     lists.append(listed(cells.join(lacking, on="item", how="inner", maintain_order="left")))
-    cells = cells.join(lacking, on="item", how="anti", maintain_order="left")
+    if lacking.height:
+        cells = cells.join(lacking, on="item", how="anti", maintain_order="left")
     no = pl.concat([refused(ways, step.added), staying(ways, step.removed)]).unique("item", maintain_order=True)
     lists.append(listed(no.with_columns(field=pl.lit(None, pl.String))))
     anew = no["item"].filter(ways.places.gather(no["item"]).is_not_null())  # neither half of these, nor a retirement
@@ -148,7 +149,7 @@ def _why_not(ways: Ways, cells: pl.DataFrame, *, back: bool) -> pl.Series:
 
 def _lacking(ways: Ways, cells: pl.DataFrame) -> pl.DataFrame:
     """The items of these cells that are blank in a field that every row must have."""
-    items = cells["item"].unique(maintain_order=True)
+    items = cells["item"].unique().sort()
     lacks = pl.repeat(None, items.len(), dtype=pl.String, eager=True)
     for name in ways.importer.carries:
         now = ways.now(name, items, cells)

@@ -91,7 +91,7 @@ def _changing(ways: Ways, cells: pl.DataFrame, fields: Sequence[str]) -> Table:
     importer = ways.importer
     rows = cells["item"].unique().sort()
     at = cells.join(pl.DataFrame({"item": rows}).with_row_index("row"), on="item", how="left", maintain_order="left")
-    by_field = {str(name): some for (name,), some in at.group_by("field")}
+    by_field = {str(name): at.filter(pl.col("field") == name) for name in at["field"].unique()}
     filled = ways.filled
     wanted = {*fields, *importer.carries, *(set(importer.headings) - set(ways.key))} & set(ways.live.fields)
     columns: dict[str, pl.Series] = {name: ways.keys[name].gather(rows) for name in ways.key}
