@@ -1,10 +1,10 @@
 """How fast compare and write are, as whole processes, against only reading both files with Polars.
 
-    pip install -e '.[bench]' && python bench/compare.py [--items 1000000] [--changed 0.04] [--rounds 5]
+    pip install -e '.[bench]' && python bench/compare.py [--items 1000000] [--changed 0.04 | --raised] [--rounds 5]
 
 Makes two catalogues of 30 fields in a temporary folder, the second shuffled and with that share of its items
-changed, and prints the median of the rounds: seconds, the ratio to the read-only floor of the same round (other work on
-the machine slows both), and the peak memory.
+changed, or with every price raised by 3 %. Prints the median of the rounds: seconds, the ratio to the read-only floor
+of the same round (other work on the machine slows both), and the peak memory.
 """
 
 from __future__ import annotations
@@ -71,8 +71,8 @@ WORDS = np.array(
 )
 
 
-def make(folder: Path, items: int, changed: float) -> None:
-    """Write live.csv and sheet.csv."""
+def make(folder: Path, items: int, changed: float, *, raised: bool = False) -> None:
+    """Write live.csv and sheet.csv: with so many items changed, or with every price raised and nothing else."""
     rng = np.random.default_rng(20)
 
     def text(words: int) -> pl.Series:
@@ -99,10 +99,14 @@ def make(folder: Path, items: int, changed: float) -> None:
         digits = pl.Series(rng.integers(0, 10**7, items)).cast(pl.String)
         table = table.with_columns((pl.lit(digits) if number % 2 else words).alias(f"attribute_{number}"))
     table.write_csv(folder / "live.csv")
-    edited = table.with_columns(
-        pl.when(some(changed)).then(pl.col("cost")).otherwise(pl.col("price")).alias("price"),
-        pl.when(some(changed / 4)).then(pl.lit("7")).otherwise(pl.col("stock")).alias("stock"),
-    )
+    if raised:
+        price = pl.col("price").cast(pl.Decimal(12, 2)) * pl.lit("1.03").cast(pl.Decimal(3, 2))
+        edited = table.with_columns(price=price.cast(pl.Decimal(12, 2)).cast(pl.String))
+    else:
+        edited = table.with_columns(
+            pl.when(some(changed)).then(pl.col("cost")).otherwise(pl.col("price")).alias("price"),
+            pl.when(some(changed / 4)).then(pl.lit("7")).otherwise(pl.col("stock")).alias("stock"),
+        )
     edited.select(pl.all().gather(rng.permutation(items))).write_csv(folder / "sheet.csv")
 
 
@@ -120,13 +124,15 @@ def main() -> None:
     parser = argparse.ArgumentParser(description=__doc__.splitlines()[0] if __doc__ else None)
     parser.add_argument("--items", type=int, default=1_000_000)
     parser.add_argument("--changed", type=float, default=0.04)
+    parser.add_argument("--raised", action="store_true", help="raise every price by 3 %%, and change nothing else")
     parser.add_argument("--rounds", type=int, default=5)
     asked = parser.parse_args()
     with tempfile.TemporaryDirectory() as place:
         folder = Path(place)
-        make(folder, asked.items, asked.changed)
+        make(folder, asked.items, asked.changed, raised=asked.raised)
         size = sum((folder / name).stat().st_size for name in ("live.csv", "sheet.csv")) / 1e9
-        print(f"{asked.items:,} items × 30 fields, {asked.changed:.0%} changed, {size:.2f} GB in both files")
+        what = "every price raised" if asked.raised else f"{asked.changed:.0%} changed"
+        print(f"{asked.items:,} items × 30 fields, {what}, {size:.2f} GB in both files")
         delta = [sys.executable, "-m", "neat_delta"]
         commands = {
             "read both (floor)": [sys.executable, "-c", FLOOR, "live.csv", "sheet.csv"],

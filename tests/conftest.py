@@ -6,9 +6,11 @@ import os
 import random
 import subprocess
 import sys
-from collections.abc import Callable
+from collections.abc import Callable, Iterator
+from contextlib import AbstractContextManager, ExitStack, contextmanager
 from importlib.resources import files
 from pathlib import Path
+from unittest import mock
 
 import pytest
 from hypothesis import HealthCheck, settings
@@ -58,3 +60,17 @@ def put(tmp_path: Path) -> Callable[[str, str | bytes], str]:
         return str(tmp_path / name)
 
     return place
+
+
+@pytest.fixture
+def as_of_many() -> Callable[[], AbstractContextManager[None]]:
+    """As if a few rows were very many, so that every shortcut of very many is taken."""
+
+    @contextmanager
+    def shortcuts() -> Iterator[None]:
+        with ExitStack() as patches:
+            for name, value in (("once.MANY", 1), ("once.SOME", 1), ("once.SELDOM", 0), ("compare.GLANCE", 1)):
+                patches.enter_context(mock.patch(f"neat_delta.core.{name}", value))
+            yield
+
+    return shortcuts

@@ -11,6 +11,7 @@ import pytest
 from neat_delta import ChangeSet, compare, read, read_changes, read_store
 from neat_delta.core.damage import DAMAGES
 from neat_delta.demo import generate
+from neat_delta.files.changeset import change_lines
 from tests import afternoons
 from tests.afternoons import DAMAGE, ROWS, SLIPS, STORE, Sheet, catalogue
 
@@ -88,6 +89,16 @@ def test_an_accident_in_20_cells_or_more_is_found_and_held(accident):
             wanted = sent(compared(live, meant, told=bool(seed % 2)))
             assert len(sent(repaired) ^ wanted) * 20 <= len(cells), seed
     assert counted >= ROUNDS // 2
+
+
+@pytest.mark.parametrize("accident", [*DAMAGE, *SLIPS], ids=lambda accident: accident.__name__)
+def test_a_large_catalogue_is_compared_like_a_small_one(as_of_many, accident):
+    for seed in range(2):
+        live, _, sheet, _ = afternoon(accident, seed)
+        one = compared(live, sheet, told=bool(seed))
+        with as_of_many():
+            other = compared(live, sheet, told=bool(seed))
+        assert list(change_lines(one)) == list(change_lines(other))
 
 
 @pytest.mark.parametrize("accident", ROWS, ids=lambda accident: accident.__name__)

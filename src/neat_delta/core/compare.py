@@ -415,8 +415,8 @@ def _texts_that_differ(live: Catalogue, sheet: Catalogue, matched: Matched) -> p
     First whole rows are compared, then the cells of those that differ, by 64 bits of hash: two texts that differ
     go unnoticed once in 18 million million million. Gathering hashes in the other file's order is many times
     cheaper than gathering texts; for a few rows the texts themselves are cheapest. From a column in many chunks they
-    are gathered many times more slowly. A field that differs in most
-    rows, as a glance shows, is no part of those whole rows.
+    are gathered many times more slowly. A field that differs in most rows, as a glance shows, is no part of those
+    whole rows.
     """
     schema = {"field": pl.String, "pair": pl.UInt32, "new": pl.UInt32, "before": pl.String, "after": pl.String}
     if not matched.fields:
