@@ -9,7 +9,6 @@ import polars as pl
 
 from neat_delta.core.kinds.number import EXACT, NUMBER_KINDS, amounts
 from neat_delta.core.layout import Writing
-from neat_delta.core.once import once
 from neat_delta.core.store import Field
 
 __all__ = ["Round", "Slip", "forms", "key", "runs"]
@@ -59,7 +58,9 @@ class Round:
 
     def had(self, names: Sequence[str], items: pl.Series) -> pl.DataFrame:
         """What live has in these fields of these items (null where there is no item), in the form of `ours`."""
-        return pl.DataFrame(key(self.live[name].rechunk().gather(items)) for name in names)
+        live = self.live.select(names)
+        live = live.rechunk() if items.len() * 8 > live.height else live  # many are gathered faster from one piece
+        return live.lazy().select(key(pl.all().gather(items))).collect()
 
 
 def forms(cells: pl.DataFrame, settings: Mapping[str, Field], writing: Writing) -> pl.DataFrame:
@@ -75,19 +76,16 @@ def forms(cells: pl.DataFrame, settings: Mapping[str, Field], writing: Writing) 
             at = (cells["field"] == field).arg_true()
             for side, text in (("old", "before"), ("new", "after")):
                 exact[side] = exact[side].scatter(at, amounts(cells[text].gather(at), known, writing))
-    return cells.hstack([*(key(cells[text]).alias(name) for text, name in names.items()), *exact.values()])
+    told = cells.lazy().with_columns(key(pl.col(text)).alias(name) for text, name in names.items())
+    return told.collect().hstack(list(exact.values()))
 
 
-def key(texts: pl.Series) -> pl.Series:
-    """Texts in a form in which two ways to write a number are the same."""
-    return once(texts.to_frame(), lambda some: _key(some.to_series()).to_frame()).to_series()
-
-
-def _key(texts: pl.Series) -> pl.Series:
-    bare = texts.str.strip_chars()
-    decimal = bare.str.contains(r"^-?[0-9]+(?:\.[0-9]*0|,[0-9]+)$").arg_true()  # no other looks otherwise in that form
-    plain = bare.gather(decimal).str.replace(",", ".").str.strip_chars_end("0").str.strip_chars_end(".")
-    return bare.scatter(decimal, plain)
+def key(text: pl.Expr) -> pl.Expr:
+    """A text in a form in which two ways to write a number are the same."""
+    bare = text.str.strip_chars()
+    decimal = bare.str.contains(r"^-?[0-9]+(?:\.[0-9]*0|,[0-9]+)$")  # no other looks otherwise in that form
+    plain = bare.str.replace(",", ".", literal=True).str.strip_chars_end("0").str.strip_chars_end(".")
+    return pl.when(decimal).then(plain).otherwise(bare)
 
 
 def runs(holds: pl.Series) -> pl.DataFrame:
