@@ -259,8 +259,8 @@ def test_confirming_from_the_next_export(run, put, tmp_path):
     assert done.returncode == 1 and not done.stderr
     for line in (
         "5 changes: 3 landed, 2 differently",
-        "  A  name: Long veil was meant, and it is Long, cut after 4 characters",
-        "  A  price: 10.90 was meant, and it is 11, rounded",
+        "  A  name, cut after 4 characters: Long veil was meant, and it is Long",
+        "  A  price, rounded: 10.90 was meant, and it is 11",
         "what else is otherwise now: 1 cell",
         "  C  name: Hat → Cap",
         "what moves by itself: 1 cell",
@@ -281,6 +281,21 @@ def test_confirming_from_the_next_export(run, put, tmp_path):
     put("after.csv", "sku,price\nA,1\n")
     failed = run("confirm", "c.jsonl", "after.csv")
     assert failed.returncode == 2 and 'it has no field "name"' in failed.stderr
+
+
+ROUNDED = ("27.90 28", "27.90 28.00", "27.90 27", "27.94 27.9", "27.95 28.00", "-1.50 -2", "0.005 0.01")
+OTHERWISE = ("27.90 26", "27.94 27.5", "27.90 27.95", "27.00 27.90", "27 28", "27.90 30", "27.90 -27.90")
+
+
+def test_a_number_with_fewer_decimals_was_rounded(run, put):
+    rows = [(f"QA-{number}", *one.split()) for number, one in enumerate((*ROUNDED, *OTHERWISE))]
+    put("live.csv", "sku,price\n" + "".join(f"{sku},1.00\n" for sku, _, _ in rows))
+    put("sheet.csv", "sku,price\n" + "".join(f"{sku},{meant}\n" for sku, meant, _ in rows))
+    put("after.csv", "sku,price\n" + "".join(f"{sku},{now}\n" for sku, _, now in rows))
+    put("neat-delta.toml", 'version = 1\n[fields.price]\nkind = "money"\nleast = -100\n')
+    assert run("compare", "live.csv", "sheet.csv", "-o", "c.jsonl", "--accept", "slip").returncode == 0
+    found = json.loads(run("confirm", "c.jsonl", "after.csv", "--json").stdout)
+    assert [one.get("how") for one in found["trouble"]] == ["rounded"] * len(ROUNDED) + [None] * len(OTHERWISE)
 
 
 def test_new_and_removed_items_are_confirmed_and_sent_again(run, put, tmp_path):

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, replace
+from decimal import Decimal
 from typing import Literal, get_args
 
 import msgspec
@@ -14,7 +15,8 @@ from neat_delta.core.changes import ITEMS_SCHEMA, ChangeSet, Counts, Verdict, ce
 from neat_delta.core.errors import CatalogueError
 from neat_delta.core.importer import Removal
 from neat_delta.core.kinds import KINDS
-from neat_delta.core.kinds.number import EXACT, NUMBER_KINDS
+from neat_delta.core.kinds.base import EXACT
+from neat_delta.core.kinds.number import NUMBER_KINDS
 from neat_delta.core.kinds.text import folded
 from neat_delta.core.laid import as_fields
 from neat_delta.core.layout import Writing
@@ -329,12 +331,18 @@ def _how(meant: str, now: str, field: Field, writing: Writing) -> str | None:
     if field.kind not in NUMBER_KINDS and len(now) < len(meant) and meant.startswith(now.rstrip(".…")):
         return f"cut after {len(now):,} characters"
     if field.kind in NUMBER_KINDS:
-        texts = KINDS[field.kind].read(pl.Series([meant, now]), field, writing).cast(EXACT, strict=False)
-        if texts.null_count() == 0 and abs(texts[0] - texts[1]) < 1 and len(now) < len(meant):
+        wanted, there = KINDS[field.kind].read(pl.Series([meant, now]), field, writing)
+        if wanted is not None and there is not None and _rounded(Decimal(wanted), Decimal(there)):
             return "rounded"
     if "".join(meant.split()) == "".join(now.split()):
         return "with other spaces"
     return None
+
+
+def _rounded(number: Decimal, to: Decimal) -> bool:
+    """Whether the second is the first with fewer decimals, rounded up or down."""
+    least = Decimal(1).scaleb(min(int(to.as_tuple().exponent), 0))
+    return number != number.quantize(least, context=EXACT) and abs(number - to) < least
 
 
 def _moved(

@@ -31,7 +31,7 @@ __all__ = [
 WAY_OUT = {
     "damage": "nobody typed it; --repair, or --accept damage",
     "slip": "moved by accident; mend the sheet, or --accept slip",
-    "check": "a check stopped it; see above, or --accept CHECK:SKU",
+    "check": "a check stopped it; mend the sheet, or --accept CHECK:SKU",
     "code": "the code change cannot be, or waits for one; mend the list of codes",
     "emptied": "blank in the sheet; --blanks clear or keep decides",
     "new": "only in the sheet; --with-new sends them",

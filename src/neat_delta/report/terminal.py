@@ -627,10 +627,11 @@ def _landing(one: Landing) -> Text:
     line = Text(f"  {key_text(one.key)}")
     if one.field is None:
         return line.append(": it is still there")
-    line.append(f"  {shown(one.field)}: ").append(shown(one.meant or ""), "green").append(" was meant, ")
+    line.append(f"  {shown(one.field)}{', ' + one.how if one.how else ''}: ")
+    line.append(shown(one.meant or ""), "green").append(" was meant, ")
     if one.now is None:
         return line.append("and there is no such item", "bright_red")
-    return line.append("and it is ").append(shown(one.now), "bright_red").append(f", {one.how}" if one.how else "")
+    return line.append("and it is ").append(shown(one.now), "bright_red")
 
 
 def _print_some(
