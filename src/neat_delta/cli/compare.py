@@ -117,7 +117,8 @@ def compare(
     Cells that a spreadsheet damaged, and whole columns that a hand slipped in, are found by holding SHEET against LIVE;
     they are held, with the reason. Then the checks look at what is to be sent.
     """
-    from neat_delta.files.whole import in_background, load
+    from neat_delta.core.beside import in_background
+    from neat_delta.files.whole import load
 
     # Both files are fetched while Polars is being imported, and the second while the first is being parsed.
     if live == sheet == "-":

@@ -5,10 +5,12 @@ from __future__ import annotations
 from collections import Counter
 from collections.abc import Collection, Mapping, Sequence
 from dataclasses import dataclass, replace
+from functools import partial
 from typing import Literal
 
 import polars as pl
 
+from neat_delta.core.beside import in_background
 from neat_delta.core.catalogue import Catalogue
 from neat_delta.core.changes import (
     FORMAT,
@@ -46,7 +48,7 @@ from neat_delta.core.likely import likely
 from neat_delta.core.match import REPEATS, SAME_ROW, Matched, match
 from neat_delta.core.once import alike
 from neat_delta.core.recode import UNKNOWN
-from neat_delta.core.slips import missing, pasted_twice
+from neat_delta.core.slips import forms, missing, pasted_twice
 from neat_delta.core.store import Field, Key, Store
 from neat_delta.core.values import by_value, sheet_writing
 
@@ -260,15 +262,15 @@ def _differing(
     """Of the cells whose texts differ, those whose values do; and which of them are held."""
     matched = rows.matched
     settings = {name: known.fields.get(name, Field()) for name in matched.fields}
-    mine = sheet_writing(texts, settings, known.writing, writing)
+    finding = in_background(partial(sheet_writing, texts, settings, known.writing, writing))
     # Most texts that differ do so as others do: a price is raised on many items.
-    like = alike(texts.select("field", "before", "after"))
-    turns = _turns(like.different, settings, known.writing, mine, blanks, learned=laid.store is None)
-    differing = texts.select("pair", "new").hstack(like.each(turns.with_row_index("turn")))
+    like, mine = alike(texts.select("field", "before", "after")), finding()
+    turns, changing = _turns(like.different, settings, known.writing, mine, blanks, learned=laid.store is None)
+    differing = texts.select("pair", "new").hstack(like.each(turns))
     columns = {one.field: one.column for one in laid.pairs if one.field is not None}
     looked = look(
         differing,
-        turns.select("field", "before", "after", "raw"),
+        changing,
         laid.live,
         rows.sheet,
         matched,
@@ -298,9 +300,10 @@ def _differing(
 
 def _turns(
     texts: pl.DataFrame, settings: Mapping[str, Field], live: Writing, sheet: Writing, blanks: Blanks, *, learned: bool
-) -> pl.DataFrame:
+) -> tuple[pl.DataFrame, pl.DataFrame]:
     """What becomes of each text (`field`, `before`, `after`): `raw` (as it is in the sheet), `after` (to send), `same`,
-    `held`, whether it was `emptied` or was `nothing` all along, and the name of its `damage` (null: none).
+    `held`, whether it was `emptied` or was `nothing` all along, and the name of its `damage` (null: none). Then those
+    that change, with their `forms`; `turn` is the place among them.
     """
     turns = by_value(texts.with_columns(raw="after"), settings, live, sheet, learned=learned)
     required = [name for name, field in settings.items() if field.required]
@@ -319,9 +322,12 @@ def _turns(
         .then(pl.lit(CHECK + "required"))
         .otherwise(why),
     )
-    changed = (~turns["same"]).arg_true()
-    damage = pl.repeat(None, turns.height, dtype=pl.String, eager=True)
-    return turns.with_columns(damage=damage.scatter(changed, damaged(turns.gather(changed), settings)))
+    changes = ~turns["same"]
+    changing = turns.filter(changes).select("field", "before", "after", "raw")
+    looking = in_background(partial(damaged, changing, settings))
+    changing = forms(changing, settings, live)
+    damage = pl.repeat(None, turns.height, dtype=pl.String, eager=True).scatter(changes.arg_true(), looking())
+    return turns.with_columns(damage=damage, turn=changes.cum_sum() - 1), changing
 
 
 CELL = ["place", "sheet", "field", "before", "after", "held"]

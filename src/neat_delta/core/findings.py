@@ -15,7 +15,7 @@ from neat_delta.core.changes import DAMAGED_SCHEMA, Accept, Finding
 from neat_delta.core.damage import DAMAGES
 from neat_delta.core.layout import Writing
 from neat_delta.core.match import Matched
-from neat_delta.core.slips import Round, forms, slips
+from neat_delta.core.slips import Round, slips
 from neat_delta.core.store import Field
 
 __all__ = ["DAMAGE", "SLIP", "Looked", "look"]
@@ -49,7 +49,7 @@ def look(
     """Look through cells whose text differs (`field`, `pair`, `new`, `before`, `after`, `raw`, `same`, `held`, the name
     of their `damage`, `turn`) for damage and slips.
 
-    `turns` are the different ones among them (`field`, `before`, `after`, `raw`), and `turn` says which a cell is.
+    `turns` are the different ones that change, with their `slips.forms`, and `turn` says which of these a cell is.
     `columns` are the fields' places in the sheet. A damaged cell that is repaired becomes the `same`, with live's text
     as its `after`; one that is not, and one that a slip touches, is `held`, unless it is accepted.
     """
@@ -64,7 +64,7 @@ def look(
         findings += _grouped(listed)
     whole = some.filter(pl.col("damage").is_null() & pl.col("pair").is_not_null())
     if whole.height:
-        found = slips(_round(whole, forms(turns, settings, writing), live, sheet, matched, settings, writing, columns))
+        found = slips(_round(whole, turns, live, sheet, matched, settings, writing, columns))
         for slip in found:
             numbers = slip.cells
             through = _through("slip", some.gather(numbers), sheet, matched, accept)

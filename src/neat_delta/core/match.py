@@ -7,12 +7,13 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from dataclasses import dataclass
-from functools import reduce
+from functools import partial, reduce
 from operator import and_, or_
 from typing import Literal
 
 import polars as pl
 
+from neat_delta.core.beside import in_background
 from neat_delta.core.catalogue import MARK, Catalogue, listed
 from neat_delta.core.changes import NearKey, SetAside
 from neat_delta.core.damage.keys import damaged_keys, made_of
@@ -85,7 +86,8 @@ def match(
         )
     keys = {name: _keys(one, key) for name, one in (("live", live), ("sheet", sheet))}
     shared = key.shared == "all"
-    reasons = {name: _unusable(keys[name], name, shared=shared and name == "live") for name in keys}
+    ours = in_background(partial(_unusable, keys["live"], "live", shared=shared))
+    reasons = {"sheet": _unusable(keys["sheet"], "sheet", shared=False), "live": ours()}
     for catalogue, name in ((live, "live"), (sheet, "sheet")):
         if catalogue.cells.height and not reasons[name].has_nulls():
             raise CatalogueError(_no_item(catalogue, key.fields, reasons[name]))

@@ -15,6 +15,7 @@ import msgspec
 import polars as pl
 from polars.exceptions import PolarsError
 
+from neat_delta.core.beside import in_background
 from neat_delta.core.catalogue import Catalogue, renamed
 from neat_delta.core.changes import (
     DAMAGED_SCHEMA,
@@ -36,7 +37,7 @@ from neat_delta.core.fold import fold
 from neat_delta.core.once import all_differ
 from neat_delta.core.proof import check_against
 from neat_delta.files.reading import read
-from neat_delta.files.whole import in_background, read_whole, write_whole
+from neat_delta.files.whole import read_whole, write_whole
 
 __all__ = ["change_lines", "read_changes", "read_live", "read_with_live", "write_changes"]
 

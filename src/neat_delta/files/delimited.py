@@ -33,6 +33,9 @@ SAMPLE = 1 << 16
 LARGE = 1 << 23
 """Of more bytes than this, NumPy is worth its time to load."""
 
+BLOCK = 1 << 21
+"""So many bytes are looked at in one go: no more than stay at hand."""
+
 LONGEST_LINE = 1 << 20
 """The headings must end within so many bytes."""
 
@@ -482,8 +485,8 @@ def _quoting_of_large(body: bytes | mmap.mmap, quote: bytes, ends: bytes) -> tup
     first = len(BOM) if body[: len(BOM)] == BOM else 0
     right, quotes, doubled = True, 0, 0
     closed, rest = np.array([-2]), np.array([], int)  # the last that closed, and one that opened after it
-    for start in range(0, len(body), LARGE):
-        found = np.flatnonzero(text[start : start + LARGE] == quote[0])
+    for start in range(0, len(body), BLOCK):
+        found = np.flatnonzero(text[start : start + BLOCK] == quote[0])
         quotes += found.size
         found = np.concatenate([rest, found + start])
         rest = found[found.size // 2 * 2 :]

@@ -9,17 +9,14 @@ import os
 import shutil
 import sys
 from collections.abc import Callable, Iterable, Iterator
-from concurrent.futures import ThreadPoolExecutor
 from contextlib import contextmanager
 from dataclasses import dataclass
 from pathlib import Path
-from typing import TypeVar
 
+from neat_delta.core.beside import in_background
 from neat_delta.core.errors import FileError, OutputError
 
-Result = TypeVar("Result")
-
-__all__ = ["Loaded", "digest_of", "in_background", "load", "new_folder", "quiet", "read_whole", "write_whole"]
+__all__ = ["Loaded", "digest_of", "load", "new_folder", "quiet", "read_whole", "write_whole"]
 
 
 def read_whole(path: str) -> bytes:
@@ -127,14 +124,6 @@ def quiet() -> Iterator[None]:
         os.dup2(saved, 2)
         os.close(saved)
         os.close(nowhere)
-
-
-def in_background(work: Callable[[], Result]) -> Callable[[], Result]:
-    """Start some work on another thread; calling what comes back waits for its result."""
-    pool = ThreadPoolExecutor(1)
-    running = pool.submit(work)
-    pool.shutdown(wait=False)
-    return running.result
 
 
 def write_whole(path: str, chunks: Iterable[bytes]) -> None:

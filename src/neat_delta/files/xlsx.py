@@ -16,10 +16,11 @@ from functools import partial
 from html import unescape
 from posixpath import join, normpath
 
+from neat_delta.core.beside import in_background
 from neat_delta.core.errors import CatalogueError
 from neat_delta.files.grid import ORIGIN, Grid, Value
 from neat_delta.files.packed import must_be_bounded
-from neat_delta.files.whole import in_background, quiet
+from neat_delta.files.whole import quiet
 
 __all__ = [
     "MOST_CELLS",

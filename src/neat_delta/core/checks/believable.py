@@ -35,11 +35,11 @@ def outlier(ask: Ask) -> pl.DataFrame:
     """
     some = [nothing()]
     for name, (_, cells) in ask.of("decimal", "money").items():
-        steps = cells.filter((pl.col("old") > 0) & (pl.col("new") > 0))
+        # Floating point is good enough here: it only sorts out what is far off.
+        log = (pl.col("new").cast(pl.Float64) / pl.col("old").cast(pl.Float64)).log()
+        steps = cells.lazy().filter((pl.col("old") > 0) & (pl.col("new") > 0)).with_columns(log=log).collect()
         if steps.height < LEAST:
             continue
-        # Floating point is good enough here: it only sorts out what is far off.
-        steps = steps.with_columns(log=(pl.col("new").cast(pl.Float64) / pl.col("old").cast(pl.Float64)).log())
         steps = steps.with_columns(off=(pl.col("log") - pl.col("log").median()).abs())
         deviation = pl.col("off").median() * 1.4826
         hit = steps.filter(pl.col("off") > pl.max_horizontal(deviation * FAR, pl.lit(AT_LEAST)))

@@ -28,16 +28,16 @@ def decimal_slip(round_: Round) -> list[Slip]:
         if round_.kind(name) not in KINDS:
             continue
         # Floating point is good enough here: it only sorts out what is far off.
-        table = cells.select(before=pl.col("old").cast(pl.Float64), after=pl.col("new").cast(pl.Float64))
-        table = table.with_columns(power=(pl.col("after") / pl.col("before")).log10())
+        both = cells.lazy().select(before=pl.col("old").cast(pl.Float64), after=pl.col("new").cast(pl.Float64))
+        table = both.with_columns(power=(pl.col("after") / pl.col("before")).log10()).collect()
         usual = table.filter(pl.col("power").abs() < USUAL)["power"]
         middle = float(usual.median() or 0) if usual.len() >= FEW else 0.0  # type: ignore[arg-type]
         beyond = pl.col("power") - middle
-        off = table.select(
+        off = table.lazy().select(
             ((pl.col("before") > 0) & (pl.col("after") > 0))
             & (_near_ten(beyond, WITHIN) | _near_ten(pl.col("power"), EXACTLY))
-        ).to_series()
-        found = cells.filter(off.fill_null(value=False))
+        )
+        found = cells.filter(off.collect().to_series().fill_null(value=False))
         found = found.filter(~pl.col("theirs").is_in(_one_price(cells, found).implode()))
         if found.height:
             why = (
