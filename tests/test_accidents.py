@@ -128,6 +128,13 @@ def afternoon_sheet(store):
     return store
 
 
+@pytest.mark.parametrize("name", ["Улей", "蜂蜜", "Κυψέλη", "é", "Long hive"])
+def test_emptying_a_cell_is_no_damage_whatever_its_letters(name):
+    live = {"sku": ["A", "B"], "name": [name, "Wax"]}
+    changes = compared(live, {"sku": ["A", "B"], "name": ["", "Wax"]}, told=False, repair=True)
+    assert changes.header.findings == [] and changes.cells["held"].to_list() == ["emptied"]
+
+
 TAGS = ("--with-new-values", "tags")
 
 

@@ -124,7 +124,7 @@ TEXT_DAMAGES = (
         "wrong encoding",
         "live's text, its bytes taken for another encoding's",
         TEXTS,
-        BEFORE.str.contains(r"[^\x00-\x7f]") & (_bones(BEFORE) == _bones(AFTER)),
+        BEFORE.str.contains(r"[^\x00-\x7f]") & (_bones(BEFORE) == _bones(AFTER)) & (AFTER != ""),  # which was emptied
         _in_another_encoding,
     ),
     Damage(
