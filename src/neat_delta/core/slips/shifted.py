@@ -42,6 +42,8 @@ def shifted(round_: Round) -> list[Slip]:
 def _in(cells: pl.DataFrame, order: str, name: str, round_: Round, there: pl.Series | None) -> Slip | None:
     """The slip in this order of the cells; of very many, hashes of all that is `there` tell most cheaply of none."""
     some = _dense(cells.select(order, theirs=pl.col("theirs").hash()).with_row_index().sort(order), order)
+    if not some.height:
+        return None
     rows, here = (round_.item_at if order == "place" else round_.items), some[order].cast(pl.Int64)
     steps = STEPS if there is None else _likely(some["theirs"], here, there.gather(rows))
     cells = cells[some["index"]] if steps else cells
