@@ -8,10 +8,12 @@ from decimal import Decimal
 from pathlib import Path
 from typing import Any, get_args
 
+import polars as pl
 import pytest
 
 from neat_delta import Accept, ChangeSet, Field, Key, Layout, Store, Writing, compare
 from neat_delta.core.checks import CHECKS, check_catalogue
+from neat_delta.core.checks.base import said
 from neat_delta.core.store import CheckName, Relations, Standing
 from tests.oracle import catalogue
 
@@ -200,6 +202,13 @@ def test_a_price_that_ends_as_none_of_live_s_is_found():
     sheet[0]["price"], sheet[1]["price"] = "13.90", "13.99"
     found = [flag for flag in checked(live, sheet).each_flag() if flag.check == "price-ending"]
     assert [(flag.key, flag.what) for flag in found] == [({"sku": "QA-1"}, "13.99: live's prices do not end like that")]
+
+
+def test_findings_in_the_last_piece_of_a_table_are_said():
+    """Large tables are in pieces, and none of the first may be among those in which something is found."""
+    whole = pl.DataFrame({"before": [f"{number}.00" for number in range(6)], "after": ["1.00"] * 6})
+    pieces = pl.concat([whole[:4], whole[4:]], rechunk=False).with_row_index().filter(pl.col("index") > 3)
+    assert said(pieces, "from {} to {}", "before", "after").to_list() == ["from 4.00 to 1.00", "from 5.00 to 1.00"]
 
 
 def test_a_round_that_touches_too_much_is_found():

@@ -157,7 +157,7 @@ def _unusable(keys: pl.DataFrame, name: str, *, shared: bool) -> pl.Series:
     missing = reduce(or_, (blank(pl.col(field)) for field in keys.columns))
     repeats = pl.lit(False) if shared or all_differ(keys) else pl.struct(keys.columns).is_duplicated()
     reason = pl.when(missing).then(pl.lit("no key")).when(repeats).then(pl.lit(f"key repeats in {_THE[name]}"))
-    return keys.lazy().select(reason.alias("reason")).collect().to_series()
+    return keys.lazy().select(reason.alias("reason")).collect().to_series().rechunk()
 
 
 def _pairs(keys: dict[str, pl.DataFrame], usable: dict[str, pl.Series]) -> pl.DataFrame:
@@ -169,7 +169,7 @@ def _pairs(keys: dict[str, pl.DataFrame], usable: dict[str, pl.Series]) -> pl.Da
         pl.DataFrame({name: usable[name], "hash": keys[name].hash_rows().gather(usable[name])}) for name in keys
     )
     # A row of live fits one of the sheet at most, so that its order is all there is to keep; sorting is cheapest.
-    found = one.lazy().join(other.lazy(), on="hash").sort("live").collect()
+    found = one.lazy().join(other.lazy(), on="hash").sort("live").collect().rechunk()
     live, sheet = (keys[name].gather(found[name]) for name in keys)
     return found.select("live", "sheet").filter(reduce(and_, (live[field] == sheet[field] for field in live.columns)))
 

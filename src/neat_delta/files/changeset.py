@@ -327,7 +327,7 @@ def _single(header: Header, lines: pl.Series) -> pl.DataFrame | None:
     groups = pl.col("line").str.extract_groups(form).struct.rename_fields(names)
     known = pl.col("field").is_in([name for name in header.fields if name not in header.key])
     found = texts.select(groups).unnest("line").select(pl.when(known).then(pl.all()))
-    return found.with_columns(pl.col("live", "sheet").cast(pl.Int64)).collect()
+    return found.with_columns(pl.col("live", "sheet").cast(pl.Int64)).collect().rechunk()
 
 
 def _with_plain(

@@ -119,7 +119,7 @@ SEEN = pl.col("held").str.starts_with(CHECK).fill_null(value=False) | pl.col("he
 
 def _seen(cells: pl.DataFrame) -> dict[str, pl.DataFrame]:
     """What was found while the cells were compared, by check."""
-    some = cells.filter(SEEN).with_columns(pl.col("field").cast(pl.String))
+    some = cells.filter(SEEN).rechunk().with_columns(pl.col("field").cast(pl.String))
     after = pl.col("after").str.slice(0, 40)
     kept = pl.col("held").str.starts_with(NOT)
     some = some.select(

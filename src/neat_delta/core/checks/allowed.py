@@ -6,7 +6,7 @@ import re
 
 import polars as pl
 
-from neat_delta.core.checks.base import Ask, Check, found, nothing
+from neat_delta.core.checks.base import Ask, Check, found, nothing, said
 from neat_delta.core.kinds.list import BETWEEN
 from neat_delta.core.nearest import nearest
 from neat_delta.core.store import Field
@@ -56,8 +56,8 @@ def near_twin(ask: Ask) -> pl.DataFrame:
         twins = known.select(twin="value", loose=_loose(pl.col("value"))).sort("twin").unique("loose", keep="first")
         hit = new.with_columns(loose=_loose(pl.col("value"))).join(twins, on="loose", maintain_order="left")
         hit = hit.unique("item", keep="first", maintain_order=True)
-        said = hit.select(pl.format('"{}" is new, and live has "{}"', _shown("value"), _shown("twin"))).to_series()
-        some.append(found(name, hit["item"], said))
+        what = said(hit, '"{}" is new, and live has "{}"', _shown("value"), _shown("twin"))
+        some.append(found(name, hit["item"], what))
     return pl.concat(some)
 
 
@@ -76,8 +76,8 @@ def new_value(ask: Ask) -> pl.DataFrame:
         new = new.with_columns(loose=_loose(pl.col("value"))).join(loose, on="loose", how="anti", maintain_order="left")
         new = new.unique("item", keep="first", maintain_order=True)
         values = known["value"].to_list()
-        said = {value: _said(value, values, path=field.kind == "path") for value in new["value"].unique()}
-        some.append(found(name, new["item"], pl.Series([said[value] for value in new["value"]], dtype=pl.String)))
+        told = {value: _said(value, values, path=field.kind == "path") for value in new["value"].unique()}
+        some.append(found(name, new["item"], pl.Series([told[value] for value in new["value"]], dtype=pl.String)))
     return pl.concat(some)
 
 

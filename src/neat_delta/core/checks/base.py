@@ -15,7 +15,7 @@ from neat_delta.core.layout import Writing
 from neat_delta.core.once import once
 from neat_delta.core.store import CheckName, Field, LevelName, Store
 
-__all__ = ["CHECK", "FOUND", "Ask", "Check", "exactly", "found", "nothing"]
+__all__ = ["CHECK", "FOUND", "Ask", "Check", "exactly", "found", "nothing", "said"]
 
 CHECK = "check: "
 """The start of the reason for which a check holds a cell."""
@@ -126,6 +126,13 @@ def found(name: str | None, items: pl.Series, what: pl.Series | str) -> pl.DataF
     table = pl.DataFrame({"item": items.cast(pl.Int64)})
     texts = pl.lit(what) if isinstance(what, str) else what
     return table.select("item", field=pl.lit(name, pl.String), what=texts).cast(FOUND)  # type: ignore[arg-type]
+
+
+def said(table: pl.DataFrame, form: str, *parts: str | pl.Expr) -> pl.Series:
+    """A sentence about each row, with these parts in the places of the braces. The table is put in one piece, as
+    Polars' `format` fails where the first of several is empty.
+    """
+    return table.rechunk().select(pl.format(form, *parts)).to_series()
 
 
 def exactly(number: Decimal) -> pl.Expr:

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import polars as pl
 
-from neat_delta.core.checks.base import Ask, Check, exactly, found, nothing
+from neat_delta.core.checks.base import Ask, Check, exactly, found, nothing, said
 from neat_delta.core.kinds.number import NUMBER_KINDS
 
 __all__ = ["BELIEVABLE_CHECKS"]
@@ -18,8 +18,8 @@ def large_change(ask: Ask) -> pl.DataFrame:
             continue
         step = ((pl.col("new") - pl.col("old")) * 100).abs()
         hit = cells.filter(step > pl.col("old").abs() * exactly(field.largest_change))
-        what = hit.select(pl.format("from {} to {}, more than " + f"{field.largest_change} %", "before", "after"))
-        some.append(found(name, hit["item"], what.to_series()))
+        what = said(hit, "from {} to {}, more than " + f"{field.largest_change} %", "before", "after")
+        some.append(found(name, hit["item"], what))
     return pl.concat(some)
 
 
@@ -37,14 +37,14 @@ def outlier(ask: Ask) -> pl.DataFrame:
     for name, (_, cells) in ask.of("decimal", "money").items():
         # Floating point is good enough here: it only sorts out what is far off.
         log = (pl.col("new").cast(pl.Float64) / pl.col("old").cast(pl.Float64)).log()
-        steps = cells.lazy().filter((pl.col("old") > 0) & (pl.col("new") > 0)).with_columns(log=log).collect()
+        steps = cells.filter((pl.col("old") > 0) & (pl.col("new") > 0)).with_columns(log=log)
         if steps.height < LEAST:
             continue
         steps = steps.with_columns(off=(pl.col("log") - pl.col("log").median()).abs())
         deviation = pl.col("off").median() * 1.4826
         hit = steps.filter(pl.col("off") > pl.max_horizontal(deviation * FAR, pl.lit(AT_LEAST)))
-        what = hit.select(pl.format("from {} to {}, quite otherwise than the others", "before", "after"))
-        some.append(found(name, hit["item"], what.to_series()))
+        what = said(hit, "from {} to {}, quite otherwise than the others", "before", "after")
+        some.append(found(name, hit["item"], what))
     return pl.concat(some)
 
 

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import polars as pl
 
-from neat_delta.core.checks.base import Ask, Check, found, nothing
+from neat_delta.core.checks.base import Ask, Check, found, nothing, said
 from neat_delta.core.store import Field
 
 __all__ = ["IDENTITY_CHECKS"]
@@ -21,9 +21,7 @@ def repeated(ask: Ask) -> pl.DataFrame:
         looked = whole.filter(whole.is_in(filled["value"].implode()) if ask.round else whole != "")
         twice = looked.alias("value").value_counts(name="times").filter(pl.col("times") > 1)
         hit = filled.join(twice, on="value", maintain_order="left")
-        some.append(
-            found(name, hit["item"], hit.select(pl.format('"{}" stands in {} items', "value", "times")).to_series())
-        )
+        some.append(found(name, hit["item"], said(hit, '"{}" stands in {} items', "value", "times")))
     return pl.concat(some)
 
 

@@ -60,7 +60,7 @@ class Round:
         """What live has in these fields of these items (null where there is no item), in the form of `ours`."""
         live = self.live.select(names)
         live = live.rechunk() if items.len() * 8 > live.height else live  # many are gathered faster from one piece
-        return live.lazy().select(key(pl.all().gather(items))).collect()
+        return live.lazy().select(key(pl.all().gather(items))).collect().rechunk()
 
 
 def forms(cells: pl.DataFrame, settings: Mapping[str, Field], writing: Writing) -> pl.DataFrame:
@@ -77,7 +77,7 @@ def forms(cells: pl.DataFrame, settings: Mapping[str, Field], writing: Writing) 
             for side, text in (("old", "before"), ("new", "after")):
                 exact[side] = exact[side].scatter(at, amounts(cells[text].gather(at), known, writing))
     told = cells.lazy().with_columns(key(pl.col(text)).alias(name) for text, name in names.items())
-    return told.collect().hstack(list(exact.values()))
+    return told.collect().rechunk().hstack(list(exact.values()))
 
 
 def key(text: pl.Expr) -> pl.Expr:
