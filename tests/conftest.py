@@ -2,18 +2,23 @@
 
 from __future__ import annotations
 
+import functools
+import gc
+import io
 import os
 import random
+import signal
 import subprocess
 import sys
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Iterable, Iterator
 from contextlib import AbstractContextManager, ExitStack, contextmanager
 from importlib.resources import files
 from pathlib import Path
 from unittest import mock
 
 import pytest
-from hypothesis import HealthCheck, settings
+from hypothesis import HealthCheck, given, settings
+from hypothesis import strategies as st
 
 from neat_delta.demo import generate
 
@@ -22,32 +27,128 @@ settings.register_profile(
 )
 settings.load_profile("default")
 
+campaign = pytest.mark.campaign
+COUNTED: dict[str, int] = {}
+"""How often each campaign test was asked, by its name."""
+
+
+def in_two_lengths(*strategies: st.SearchStrategy, few: int, many: int, **how: object) -> Callable[..., Callable]:
+    """A property test of `few` examples, and beside it, under its name and `_at_length`, the campaign's of `many`,
+    which fails where hypothesis stops short of them.
+    """
+
+    def make(test: Callable) -> Callable:
+        def length(examples: int) -> Callable:
+            return settings(max_examples=examples, **how)(given(*strategies)(test))  # type: ignore[arg-type]
+
+        @functools.wraps(test)
+        def counted(*values: object, **named: object) -> None:
+            COUNTED[test.__name__] = COUNTED.get(test.__name__, 0) + 1
+            test(*values, **named)
+
+        long = settings(max_examples=many, **how)(given(*strategies)(counted))  # type: ignore[arg-type]
+        long.examples = (test.__name__, many)  # type: ignore[attr-defined]
+        sys.modules[test.__module__].__dict__[f"{test.__name__}_at_length"] = campaign(long)
+        return length(few)
+
+    return make
+
+
+@pytest.fixture(autouse=True)
+def complete(request: pytest.FixtureRequest) -> Iterator[None]:
+    """A campaign test that stops short of its count fails."""
+    yield
+    name, many = getattr(request.function, "examples", (None, 0))
+    if name is not None:
+        assert COUNTED.pop(name, 0) >= many
+
+
+def first_of(cases: Iterable[object], few: int) -> list[object]:
+    """Cases of which the first few are run by default, and all by the campaign."""
+    return [pytest.param(case, marks=() if n < few else campaign) for n, case in enumerate(cases)]
+
+
 PROGRAM = Path(sys.executable).with_name("neat-delta")
 Run = Callable[..., subprocess.CompletedProcess[str]]
 
 
+def environment(**extra: str) -> dict[str, str]:
+    """What the program finds in its environment, wherever the tests run."""
+    return {name: value for name, value in os.environ.items() if name not in ("COLUMNS", "FORCE_COLOR")} | extra
+
+
+def in_a_process(folder: Path, *args: str, **extra: str) -> subprocess.CompletedProcess[str]:
+    """Run the installed program for real."""
+    return subprocess.run(
+        [PROGRAM, *args], cwd=folder, env=environment(**extra), capture_output=True, text=True, check=False
+    )
+
+
+def in_this_process(folder: Path, *args: str, **extra: str) -> subprocess.CompletedProcess[str]:
+    """Run the program's own entry point here, from the folder, which spares half a second of start."""
+    from neat_delta.cli.main import main
+
+    here, status = Path.cwd(), 0
+    out, err = (io.TextIOWrapper(io.BytesIO(), "utf-8", write_through=True) for _ in range(2))
+    handlers = {number: signal.getsignal(number) for number in (signal.SIGTERM, signal.SIGINT)}
+    try:
+        with ExitStack() as patches:
+            patches.enter_context(mock.patch.dict(os.environ, environment(COLUMNS="80") | extra, clear=True))
+            for name, value in (("stdout", out), ("stderr", err), ("argv", ["neat-delta", *args])):
+                patches.enter_context(mock.patch.object(sys, name, value))
+            patches.enter_context(mock.patch("os._exit", sys.exit))
+            os.chdir(folder)
+            main()
+    except SystemExit as stopped:
+        status = stopped.code if isinstance(stopped.code, int) else 1
+    finally:
+        os.chdir(here)
+        gc.enable()
+        for number, handler in handlers.items():
+            signal.signal(number, handler)
+    said = [stream.buffer.getvalue().decode() for stream in (out, err)]
+    return subprocess.CompletedProcess(list(args), status, *(text.replace("\r\n", "\n") for text in said))
+
+
 @pytest.fixture
-def run(tmp_path: Path) -> Run:
-    """Run `neat-delta` with these arguments in the temporary folder."""
+def run(tmp_path: Path, request: pytest.FixtureRequest) -> Run:
+    """Run `neat-delta` with these arguments in the temporary folder; in a process of its own where the test is marked
+    `process`, or says something that Python reads as it starts.
+    """
 
     def go(*args: str, **extra: str) -> subprocess.CompletedProcess[str]:
-        environment = {name: value for name, value in os.environ.items() if name not in ("COLUMNS", "FORCE_COLOR")}
-        return subprocess.run(
-            [PROGRAM, *args], cwd=tmp_path, env=environment | extra, capture_output=True, text=True, check=False
-        )
+        real = request.node.get_closest_marker("process") or any(name.startswith("PYTHON") for name in extra)
+        return (in_a_process if real else in_this_process)(tmp_path, *args, **extra)
 
     return go
 
 
-@pytest.fixture
-def store(tmp_path: Path) -> Path:
-    """A folder with the demo store's live.csv and its sheet.csv as it was meant, before the accidents of the afternoon;
-    without its store file.
-    """
-    (tmp_path / "live.csv").write_bytes(files("neat_delta.demo").joinpath("live.csv").read_bytes())
+@pytest.fixture(scope="session")
+def demo_files() -> dict[str, bytes]:
+    """The demo store's live.csv, and its sheet.csv as it was meant, before the accidents of the afternoon."""
     rng = random.Random(generate.SEED)
     sheet = generate.edited(generate.catalogue(rng), rng)
-    (tmp_path / "sheet.csv").write_bytes(generate.as_csv(generate.SHEET_FIELDS, sheet, "\r\n", bom="\ufeff"))
+    return {
+        "live.csv": files("neat_delta.demo").joinpath("live.csv").read_bytes(),
+        "sheet.csv": generate.as_csv(generate.SHEET_FIELDS, sheet, "\r\n", bom="\ufeff"),
+    }
+
+
+@pytest.fixture(scope="session")
+def demo_changes(demo_files: dict[str, bytes], tmp_path_factory: pytest.TempPathFactory) -> Path:
+    """A folder with these files and their change set, changes.jsonl; to be copied, not changed."""
+    folder = tmp_path_factory.mktemp("demo")
+    for name, content in demo_files.items():
+        (folder / name).write_bytes(content)
+    assert in_this_process(folder, "compare", "live.csv", "sheet.csv", "-o", "changes.jsonl").returncode == 1
+    return folder
+
+
+@pytest.fixture
+def store(tmp_path: Path, demo_files: dict[str, bytes]) -> Path:
+    """A folder with the demo store's live.csv and its sheet.csv, without its store file."""
+    for name, content in demo_files.items():
+        (tmp_path / name).write_bytes(content)
     return tmp_path
 
 

@@ -14,9 +14,12 @@ from neat_delta.demo import generate
 from neat_delta.files.changeset import change_lines
 from tests import afternoons
 from tests.afternoons import DAMAGE, ROWS, SLIPS, STORE, Sheet, catalogue
+from tests.conftest import first_of
 
-ROUNDS = 25
-"""Afternoons for each accident, all of which must be found: ten in a thousand may be missed, so one is too many."""
+FEW, ROUNDS = 3, 25
+"""Afternoons for each accident, by default and in the campaign; all of them must be found: ten in a thousand may be
+missed, so one is too many.
+"""
 
 ITEMS = (80, 220)
 
@@ -26,7 +29,7 @@ def compared(live: Sheet, sheet: Sheet, *, told: bool, repair: bool = False) -> 
     return compare(catalogue(live, "live"), catalogue(sheet, "sheet"), store=store, repair=repair)
 
 
-@pytest.mark.parametrize("hundred", range(10))
+@pytest.mark.parametrize("hundred", first_of(range(10), 1))
 def test_nothing_is_found_on_ordinary_afternoons(hundred):
     """A thousand rounds of price rises, stock counts, sales, renames and changes of status, with a store file and
     without.
@@ -68,11 +71,15 @@ def sent(changes: ChangeSet) -> set[tuple[str, str]]:
     }
 
 
+ROUNDS_OF = pytest.mark.parametrize("rounds", first_of([FEW, ROUNDS], 1))
+
+
+@ROUNDS_OF
 @pytest.mark.parametrize("accident", [*DAMAGE, *SLIPS], ids=lambda accident: accident.__name__)
-def test_an_accident_in_20_cells_or_more_is_found_and_held(accident):
+def test_an_accident_in_20_cells_or_more_is_found_and_held(accident, rounds):
     """Named rightly where a store file says the kinds; without one, what is not seen is at least no change."""
     name, counted = (DAMAGE | SLIPS)[accident], 0
-    for seed in range(ROUNDS):
+    for seed in range(rounds):
         live, meant, sheet, fields = afternoon(accident, seed)
         cells = hit(meant, sheet, fields)
         if len(cells) < 20:
@@ -88,7 +95,7 @@ def test_an_accident_in_20_cells_or_more_is_found_and_held(accident):
             repaired = compared(live, sheet, told=bool(seed % 2), repair=True)
             wanted = sent(compared(live, meant, told=bool(seed % 2)))
             assert len(sent(repaired) ^ wanted) * 20 <= len(cells), seed
-    assert counted >= ROUNDS // 2
+    assert counted >= rounds // 2
 
 
 @pytest.mark.parametrize("accident", [*DAMAGE, *SLIPS], ids=lambda accident: accident.__name__)
@@ -100,10 +107,11 @@ def test_a_large_catalogue_is_compared_like_a_small_one(as_of_many, accident):
     assert list(change_lines(one)) == list(change_lines(other))
 
 
+@ROUNDS_OF
 @pytest.mark.parametrize("accident", ROWS, ids=lambda accident: accident.__name__)
-def test_rows_that_are_missing_or_there_twice_are_found(accident):
+def test_rows_that_are_missing_or_there_twice_are_found(accident, rounds):
     counted = 0
-    for seed in range(ROUNDS):
+    for seed in range(rounds):
         live, meant, sheet, _ = afternoon(accident, seed)
         before, after = len(meant["sku"]), len(sheet["sku"])
         if min(after, abs(before - after)) < max(20, before / 10):
@@ -116,7 +124,7 @@ def test_rows_that_are_missing_or_there_twice_are_found(accident):
             assert sent(changes) == sent(compared(live, meant, told=True))
             counts = changes.header.counts
             assert counts.same + counts.changed + counts.new + counts.set_aside_sheet == after
-    assert counted >= ROUNDS // 3
+    assert counted >= rounds // 3
 
 
 @pytest.fixture

@@ -15,7 +15,7 @@ import pytest
 
 from neat_delta import NeatDeltaError, read
 from tests import fuzz
-from tests.conftest import PROGRAM
+from tests.conftest import PROGRAM, first_of
 from tests.made import DATA, HEADINGS, ROWS, delimited, files_of_every_format, ods, xlsx, zipped
 
 CORPUS = sorted((Path(__file__).parent / "corpus").iterdir())
@@ -145,16 +145,18 @@ def test_what_fuzzing_found_is_read_or_refused(file):
     assert fuzz.one(file.read_bytes()) is None
 
 
-def test_spoiled_files_are_read_or_refused():
-    """A few hundred of what `python -m tests.fuzz` does by the hundred thousand."""
+@pytest.mark.parametrize("inputs", first_of([60, 400], 1))
+def test_spoiled_files_are_read_or_refused(inputs):
+    """A few of what `python -m tests.fuzz` does by the hundred thousand."""
     said: list[str] = []
-    assert fuzz.fuzz(400, 7, said.append, None) == 0, said
+    assert fuzz.fuzz(inputs, 7, said.append, None) == 0, said
 
 
+@pytest.mark.parametrize("places", first_of([5, 40], 1))
 @pytest.mark.parametrize("name, content", files_of_every_format().items(), ids=files_of_every_format())
-def test_a_file_that_is_cut_short_anywhere_is_read_or_refused(name, content):
+def test_a_file_that_is_cut_short_anywhere_is_read_or_refused(name, content, places):
     del name
-    for end in range(0, len(content), max(1, len(content) // 40)):
+    for end in range(0, len(content), max(1, len(content) // places)):
         assert fuzz.one(content[:end]) is None
 
 

@@ -15,6 +15,7 @@ def lines(text: str) -> list[str]:
     return [" ".join(line.split()) for line in text.splitlines()]
 
 
+@pytest.mark.process
 def test_the_whole_round_on_the_demo_store(run, store):
     compared = run("compare", "live.csv", "sheet.csv", "-o", "changes.jsonl")
     assert (compared.returncode, compared.stderr) == (1, "")
@@ -143,6 +144,7 @@ def test_json_has_exact_figures(run, store):
     }  # fmt: skip
 
 
+@pytest.mark.process
 def test_output_fits_80_columns_and_has_no_escapes(run, put):
     wide = "x" * 150
     put("live.csv", f'sku,name,note\nQA-1,"{wide}","old {wide}\n\x1b[31mred"\nQA-2,{"蜂蜜" * 30},a\n')
@@ -155,6 +157,7 @@ def test_output_fits_80_columns_and_has_no_escapes(run, put):
     assert "\x1b[" in run("preview", "c.jsonl", FORCE_COLOR="1", TERM="xterm").stdout
 
 
+@pytest.mark.process
 def test_the_change_set_goes_to_standard_output_too(run, store):
     out = run("compare", "live.csv", "sheet.csv", "-o", "-")
     run("compare", "live.csv", "sheet.csv", "-o", "changes.jsonl")
@@ -221,6 +224,7 @@ def test_a_call_that_cannot_be_used_is_one_clear_error(run, store, call, message
     assert {file.name: file.read_bytes() for file in store.iterdir()} == before
 
 
+@pytest.mark.process
 @pytest.mark.parametrize("verb", ["learn", "sheet", "match", "compare", "preview", "write", "demo"])
 def test_help_ends_with_an_example(run, verb):
     text = run(verb, "--help").stdout

@@ -6,12 +6,12 @@ import sqlite3
 
 import polars as pl
 import pytest
-from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from neat_delta import Field, Writing
 from neat_delta.core.errors import ConditionError
 from neat_delta.core.expressions import Rows, condition, holds
+from tests.conftest import in_two_lengths
 
 WHOLE = st.integers(-3, 12).map(str)
 WORDS = st.sampled_from(["a", "ab", "Ab", "b%", "wax", "Wax", "a_b"])
@@ -54,8 +54,7 @@ CONDITIONS = st.recursive(
 KINDS = {"n": Field(kind="integer"), "m": Field(kind="money")}
 
 
-@given(TABLES, CONDITIONS)
-@settings(max_examples=500)
+@in_two_lengths(TABLES, CONDITIONS, few=150, many=500)
 def test_a_condition_holds_where_sqlite_says_so(table, said):
     """SQL's three truth values, NULL for blank, precedence, LIKE: an engine that was written by others agrees."""
     with sqlite3.connect(":memory:") as base:

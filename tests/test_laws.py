@@ -14,7 +14,7 @@ from unittest import mock
 import msgspec
 import polars as pl
 import pytest
-from hypothesis import Phase, given, settings
+from hypothesis import Phase
 from hypothesis import strategies as st
 
 import neat_delta
@@ -23,6 +23,7 @@ from neat_delta.core.importer import SPARSE, CodeChange, FormName, Removal
 from neat_delta.core.update import ITEM, Action
 from neat_delta.files.changeset import change_lines, read_changes
 from neat_delta.files.forms import FORMS, Shape
+from tests.conftest import in_two_lengths
 from tests.oracle import WHITE, Rows, Table, catalogue, code_lists, expected, filled, imported, many_rounds, rounds
 
 BLANKS = st.sampled_from(["hold", "clear", "keep"])
@@ -74,8 +75,7 @@ def compared(
         raise
 
 
-@given(rounds(), BLANKS, st.booleans())
-@settings(max_examples=250)
+@in_two_lengths(rounds(), BLANKS, st.booleans(), few=40, many=250)
 def test_compare_finds_what_the_rules_say(round_, blanks, with_new):
     """And law 5: every row of both inputs is counted once."""
     live, sheet = round_
@@ -193,8 +193,9 @@ def the_target(changes, live, planned, importer):
     return wanted, added, removed, returned, rows
 
 
-@given(rounds(), BLANKS, st.booleans(), st.booleans(), st.data(), DIALECTS, st.integers(1, 8))
-@settings(max_examples=150)
+@in_two_lengths(
+    rounds(), BLANKS, st.booleans(), st.booleans(), st.data(), DIALECTS, st.integers(1, 8), few=25, many=150
+)
 def test_importing_the_files_gives_the_target_and_the_undo_gives_live(
     tmp_path, round_, blanks, with_new, with_gone, data, dialect, most_files
 ):
@@ -211,8 +212,18 @@ def test_importing_the_files_gives_the_target_and_the_undo_gives_live(
 ROUNDS, TOGETHER = int(os.environ.get("NEAT_DELTA_ROUNDS", "10000")), 100
 
 
-@given(st.data(), BLANKS, st.booleans(), st.booleans(), DIALECTS, st.integers(1, 8), st.randoms(use_true_random=False))
-@settings(max_examples=ROUNDS // TOGETHER, phases=[Phase.explicit, Phase.generate])
+@in_two_lengths(
+    st.data(),
+    BLANKS,
+    st.booleans(),
+    st.booleans(),
+    DIALECTS,
+    st.integers(1, 8),
+    st.randoms(use_true_random=False),
+    few=10,
+    many=ROUNDS // TOGETHER,
+    phases=[Phase.explicit, Phase.generate],
+)
 def test_the_same_of_many_rounds_at_once(tmp_path, data, blanks, with_new, with_gone, dialect, most_files, rng):
     """`NEAT_DELTA_ROUNDS` says how many, in all."""
     live, sheet, codes = many_rounds(random.Random(rng.getrandbits(64)), TOGETHER)
@@ -298,8 +309,7 @@ def nothing_could_be_left_out(changes, live, planned, importer, undo, written, p
             neat_delta.prove(catalogue(live), changes, planned, written(less), undo, importer)
 
 
-@given(rounds(), BLANKS, st.booleans(), IMPORTERS, st.data())
-@settings(max_examples=200)
+@in_two_lengths(rounds(), BLANKS, st.booleans(), IMPORTERS, st.data(), few=40, many=200)
 def test_the_proof_fails_for_files_that_do_anything_else(round_, blanks, with_new, importer_blanks, data):
     live, sheet = round_
     changes = compared(live, sheet, blanks, with_new)
@@ -326,8 +336,7 @@ def test_the_proof_fails_for_files_that_do_anything_else(round_, blanks, with_ne
         neat_delta.prove(catalogue(live), changes, planned, tables, undo, importer)
 
 
-@given(rounds(), BLANKS, st.booleans())
-@settings(max_examples=100)
+@in_two_lengths(rounds(), BLANKS, st.booleans(), few=25, many=100)
 def test_a_change_set_read_back_is_the_same(tmp_path, round_, blanks, with_new):
     """And law 9: the same bytes again."""
     live, sheet = round_

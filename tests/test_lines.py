@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import pytest
-from hypothesis import given, settings
 from hypothesis import strategies as st
 
 import neat_delta
@@ -11,6 +10,7 @@ from neat_delta import CatalogueError, Field, FileForm, Importer, Key, Store
 from neat_delta.core.fold import fold, unfold
 from neat_delta.core.store import Continued
 from neat_delta.files.updates import write_updates
+from tests.conftest import in_two_lengths
 from tests.oracle import catalogue
 
 CONTINUED = Continued({"images": "|", "categories": ";"})
@@ -69,8 +69,7 @@ def test_what_would_be_lost_is_an_error(put):
 PARTS = st.lists(st.sampled_from(["a", "b", "c d", "é"]), max_size=4)
 
 
-@given(st.lists(st.tuples(PARTS, PARTS), min_size=1, max_size=6))
-@settings(max_examples=200)
+@in_two_lengths(st.lists(st.tuples(PARTS, PARTS), min_size=1, max_size=6), few=60, many=200)
 def test_unfolded_and_folded_again_is_the_same(items):
     rows = [[f"q{n}", "x", "|".join(images), ";".join(paths)] for n, (images, paths) in enumerate(items)]
     whole = catalogue((["sku", "name", "images", "categories"], rows))
@@ -126,12 +125,13 @@ CELLS = st.sampled_from(["", "1", "2", "3"])
 TWINS = st.lists(st.tuples(st.sampled_from("abc"), CELLS, CELLS).map(list), min_size=1, max_size=7)
 
 
-@given(
+@in_two_lengths(
     TWINS,
     st.dictionaries(st.sampled_from("abcd"), st.tuples(CELLS, CELLS), min_size=1),
     st.sampled_from(["skip", "clear"]),
+    few=12,
+    many=150,
 )
-@settings(max_examples=150)
 def test_with_shared_keys_everything_is_still_proven(tmp_path_factory, live, sheet, blanks):
     """`write_updates` replays what it wrote, and hands nothing over that does not give the target and live again."""
     rows = [[key, *cells] for key, cells in sheet.items()]

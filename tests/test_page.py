@@ -25,7 +25,7 @@ from selenium.webdriver.common.keys import Keys
 from selenium.webdriver.support.ui import Select
 
 from tests.browser import CHROMIUM, DRIVER, browser, scheme, show
-from tests.conftest import PROGRAM
+from tests.conftest import PROGRAM, in_this_process
 
 NEEDED = bool(os.environ.get("NEAT_DELTA_NEEDS_BROWSER"))
 AXE = os.environ.get("NEAT_DELTA_AXE")
@@ -44,7 +44,7 @@ def driver(tmp_path_factory) -> Iterator[WebDriver]:
 
 
 def program(folder: Path, *args: str) -> str:
-    done = subprocess.run([PROGRAM, *args], cwd=folder, capture_output=True, text=True, check=False)
+    done = in_this_process(folder, *args)
     assert done.returncode in {0, 1} and not done.stderr, done.stderr
     return done.stdout
 

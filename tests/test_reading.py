@@ -6,13 +6,14 @@ import csv
 import io
 
 import pytest
-from hypothesis import example, given, settings
+from hypothesis import example
 from hypothesis import strategies as st
 
 from neat_delta import CatalogueError, Layout, read
 from neat_delta.core.catalogue import column_letter
 from neat_delta.files import delimited, whole
 from neat_delta.files.delimited import ENDS, read_text
+from tests.conftest import in_two_lengths
 
 MAPPED = pytest.mark.parametrize("large", [0, 1 << 24], ids=["mapped", "read"])
 """Large files are mapped into memory, others read: both ways must give the same."""
@@ -51,8 +52,7 @@ def by_the_book(text: str) -> list[tuple[str, ...]] | None:
     return [tuple(row or [""] * len(header)) for row in rows]
 
 
-@given(texts(), st.sampled_from([delimited.LARGE, 1, 2, 5]))
-@settings(max_examples=2000)
+@in_two_lengths(texts(), st.sampled_from([delimited.LARGE, 1, 2, 5]), few=300, many=2000)
 @example(
     'x,y\n" ",""\n  ,"\n"\n,","\na"\n', delimited.LARGE
 )  # what a faster parser reads without a word, and otherwise
