@@ -99,12 +99,13 @@ def make(folder: Path, items: int, changed: float, *, raised: bool = False) -> N
         digits = pl.Series(rng.integers(0, 10**7, items)).cast(pl.String)
         table = table.with_columns((pl.lit(digits) if number % 2 else words).alias(f"attribute_{number}"))
     table.write_csv(folder / "live.csv")
+    raise_ = pl.col("price").cast(pl.Decimal(12, 2)) * pl.lit("1.03").cast(pl.Decimal(3, 2))
+    more = raise_.cast(pl.Decimal(12, 2)).cast(pl.String)
     if raised:
-        price = pl.col("price").cast(pl.Decimal(12, 2)) * pl.lit("1.03").cast(pl.Decimal(3, 2))
-        edited = table.with_columns(price=price.cast(pl.Decimal(12, 2)).cast(pl.String))
+        edited = table.with_columns(price=more)
     else:
         edited = table.with_columns(
-            pl.when(some(changed)).then(pl.col("cost")).otherwise(pl.col("price")).alias("price"),
+            pl.when(some(changed)).then(more).otherwise(pl.col("price")).alias("price"),
             pl.when(some(changed / 4)).then(pl.lit("7")).otherwise(pl.col("stock")).alias("stock"),
         )
     edited.select(pl.all().gather(rng.permutation(items))).write_csv(folder / "sheet.csv")
