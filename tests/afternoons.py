@@ -45,9 +45,8 @@ STORE = Store(
         "active": Field(kind="choice"),
         "image": Field(kind="image"),
     },
-    checks=dict.fromkeys(
-        get_args(CheckName), "off"
-    ),  # what a spreadsheet and a hand do is looked for here, and nothing else
+    # What a spreadsheet and a hand do is looked for here, and nothing else.
+    checks={name: "off" for name in get_args(CheckName) if name != "unreadable"},
 )
 
 
@@ -545,6 +544,101 @@ SLIPS: dict[Callable[[random.Random, Sheet], list[str]], str] = {
     decimal_slip: "a decimal slip",
 }
 """What a hand does, and what it is called."""
+
+
+# What a hand does that shows in other ways than one value beside the others.
+
+
+def price_as_cost(rng: random.Random, sheet: Sheet) -> list[str]:
+    """The prices pasted over the costs, in all rows."""
+    sheet["cost"] = list(sheet["price"])
+    return ["cost"]
+
+
+def row_pasted(rng: random.Random, sheet: Sheet) -> list[str]:
+    """One row pasted over the five under it, but for the SKU."""
+    first = rng.randrange(len(sheet["sku"]) - 6)
+    fields = [name for name in sheet if name != "sku"]
+    for name in fields:
+        sheet[name][first + 1 : first + 6] = [sheet[name][first]] * 5
+    return fields
+
+
+def other_calendar(rng: random.Random, sheet: Sheet) -> list[str]:
+    """All dates 1,462 days later or earlier."""
+    step = timedelta(rng.choice((1_462, -1_462)))
+    sheet["created"] = [(date.fromisoformat(text) + step).isoformat() for text in sheet["created"]]
+    return ["created"]
+
+
+def names_cut(rng: random.Random, sheet: Sheet) -> list[str]:
+    """Names cut at one length."""
+    most = rng.randint(14, 24)
+    sheet["name"] = [text[:most].rstrip() for text in sheet["name"]]
+    return ["name"]
+
+
+def wrong_century(rng: random.Random, sheet: Sheet) -> list[str]:
+    """Years as 0026, or 2062 for 2026."""
+    if rng.random() < 0.5:
+        return put(rng, sheet, "created", lambda text: f"00{text[2:]}", 30)
+    return put(rng, sheet, "created", lambda text: f"20{rng.randint(55, 69)}{text[4:]}", 30)
+
+
+def prices_gone(rng: random.Random, sheet: Sheet) -> list[str]:
+    """All prices 0.00."""
+    sheet["price"] = ["0.00"] * len(sheet["price"])
+    return ["price"]
+
+
+def keys_sorted(rng: random.Random, sheet: Sheet) -> list[str]:
+    """The SKUs in order, and nothing else."""
+    order = sorted(sheet["sku"], reverse=rng.random() < 0.5)
+    if order == sheet["sku"]:
+        order.reverse()
+    sheet["sku"] = order
+    return [name for name in sheet if name != "sku"]
+
+
+def field_divided(rng: random.Random, sheet: Sheet) -> list[str]:
+    """A whole field a tenth of what it was."""
+    field = rng.choice(("price", "cost", "weight", "stock"))
+    if field == "stock":
+        sheet[field] = [str(int(text) * 10) for text in sheet[field]]
+    else:
+        places = Decimal("0.001" if field == "weight" else "0.01")
+        sheet[field] = [str((Decimal(text) / 10).quantize(places, ROUND_HALF_UP)) for text in sheet[field]]
+    return [field]
+
+
+def three_places(rng: random.Random, sheet: Sheet) -> list[str]:
+    """Prices as a formula leaves them."""
+    rate = 1 + Decimal(rng.randint(11, 99)) / 1000
+    return put(rng, sheet, "price", lambda text: str((Decimal(text) * rate).quantize(Decimal("0.001"))), 60)
+
+
+def ten_sorted(rng: random.Random, sheet: Sheet) -> list[str]:
+    """A column in order within ten rows."""
+    field, first = rng.choice(("price", "cost", "weight", "barcode", "name")), rng.randrange(len(sheet["sku"]) - 10)
+    number = field in {"price", "cost", "weight"}
+    rows = slice(first, first + 10)
+    sheet[field][rows] = sorted(sheet[field][rows], key=lambda text: (Decimal(text) if number else 0, text))
+    return [field]
+
+
+HANDS: dict[Callable[[random.Random, Sheet], list[str]], str] = {
+    price_as_cost: "a column copied over another",
+    row_pasted: "a row pasted over others",
+    other_calendar: "dates of another calendar",
+    names_cut: "texts cut at one length",
+    wrong_century: "a year far off",
+    prices_gone: "amounts set to zero",
+    keys_sorted: "keys sorted on their own",
+    field_divided: "a decimal slip",
+    three_places: "unreadable",
+    ten_sorted: "some rows of a column sorted",
+}
+"""What else a hand does, and what it is called."""
 
 
 def filtered(rng: random.Random, sheet: Sheet) -> list[str]:

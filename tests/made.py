@@ -76,12 +76,17 @@ def ods(headings: Sequence[str], rows: Sequence[Sequence[str]]) -> bytes:
         + "</table:table-row>"
         for n, row in enumerate([headings, *rows])
     )
+    return open_document(body, "Prices")
+
+
+def open_document(body: str, name: str) -> bytes:
+    """An OpenDocument workbook with one sheet of these rows, as XML."""
     spaces = "".join(
-        f' xmlns:{name}="urn:oasis:names:tc:opendocument:xmlns:{name}:1.0"' for name in ("office", "table", "text")
+        f' xmlns:{part}="urn:oasis:names:tc:opendocument:xmlns:{part}:1.0"' for part in ("office", "table", "text")
     )
     content = (
         f'<?xml version="1.0" encoding="UTF-8"?><office:document-content{spaces}><office:body><office:spreadsheet>'
-        f'<table:table table:name="Prices">{body}</table:table>'
+        f'<table:table table:name="{name}">{body}</table:table>'
         "</office:spreadsheet></office:body></office:document-content>"
     )
     out = io.BytesIO()

@@ -182,6 +182,13 @@ def test_characters_that_the_encoding_lacks_are_found():
     assert [(flag.field, flag.what) for flag in changes.each_flag()] == [("name", "the store's files cannot hold '蜂'")]
 
 
+def test_letters_of_a_sheet_whose_encoding_is_a_guess_are_held():
+    live, sheet = catalogue(table(shop())), catalogue(table(shop(name="Crème", short="a")), "sheet.csv")
+    object.__setattr__(sheet, "guessed", True)
+    (flag,) = (one for one in compare(live, sheet, store=STORE).each_flag() if one.check == "guessed-encoding")
+    assert (flag.field, flag.what, flag.done) == ("name", "Crème: the sheet's encoding is a guess", "held")
+
+
 def test_what_is_far_from_the_other_changes_of_a_round_is_found():
     """One cost that doubles among rises of 4 to 8 %; where all double, none is found."""
     rng = random.Random(5)

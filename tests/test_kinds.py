@@ -11,7 +11,7 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from neat_delta import Field, Key, Store, Writing, compare
+from neat_delta import Field, Key, Pairing, Store, Writing, compare
 from neat_delta.core.kinds import KINDS
 from neat_delta.core.store import KindName
 from tests.oracle import catalogue, value
@@ -40,7 +40,8 @@ SAME = [
     ("money", Field(), COMMA, ["-1.000,00 €", "−1000", "-€1.000"]),
     ("flag", Field(), POINT, ["yes", "TRUE", "1", "Y", "on", "да"]),
     ("flag", SHOWN, POINT, ["shown", "Shown", "yes"]),
-    ("date", Field(), POINT, ["2026-05-12", "2026-05-12T00:00:00", "2026-05-12 00:00", "2026-05-12T00:00:00Z"]),
+    ("date", Field(), POINT, ["2026-05-12", "2026-05-12T00:00:00", "2026-05-12 00:00"]),
+    ("date", Field(), POINT, ["2026-05-12T10:30:00Z", "2026-05-12 10:30Z"]),
     ("date", Field("date", date_form="DD.MM.YYYY"), POINT, ["12.05.2026", "12.5.2026", "2026-05-12"]),
     ("date", Field("date", date_form="MM/DD/YYYY hh:mm"), POINT, ["05/12/2026 10:30", "2026-05-12T10:30:00"]),
     ("choice", Field(), POINT, ["gold lid", "gold lid "]),
@@ -88,7 +89,7 @@ DIFFERENT = [
     ),
     ("link", Field(), ["https://example.org/A", "https://example.org/a", "http://example.org/A"]),
     ("image", PICTURES, ["a.jpg;b.jpg", "b.jpg;a.jpg", "A.jpg;b.jpg"]),
-    ("date", Field(), ["2026-05-12", "2026-12-05", "2026-05-12T10:30:00"]),
+    ("date", Field(), ["2026-05-12", "2026-12-05", "2026-05-12T10:30:00", "2026-05-12T10:30:00Z", "2026-05-12Z"]),
 ]
 
 
@@ -210,8 +211,8 @@ def test_only_values_are_sent_and_as_the_store_writes_them():
         ["c", "7.00", "shown", "", "", ""],
     ]
     sheet = [
-        ["a", "19,9 €", "TRUE", "2026-02-01", "y, x", "Cre\u0300me "],
-        ["b", "1.234,5", "yes", "2026-02-28", "x, z", "Wax"],
+        ["a", "19,9", "Shown", "2026-02-01", "x,y ", "Cre\u0300me "],
+        ["b", "1.234,5", "SHOWN", "2026-02-28", "x, z", "Wax"],
         ["c", "12-May", "maybe", "30.02.2026", "x", " "],
     ]
     found, differently, changes = cells(
@@ -232,8 +233,43 @@ def test_only_values_are_sent_and_as_the_store_writes_them():
             ["damage: a date where a number goes", "check: unreadable", "check: unreadable"],
         ),
     }
-    assert differently == 5
+    assert (differently, changes.header.rewritten) == (5, dict.fromkeys(["price", "on", "from_", "tags", "name"], 1))
     assert changes.header.sheet_writing.decimal_mark == ","
+
+
+WORDS = [["a", "19.90", "shown", "x,y"], ["b", "5.00", "hidden", "x"]]
+
+
+def test_what_no_program_does_is_a_change_though_the_value_is_the_same():
+    """Another currency, another word for yes, another order, another unit: seen, and sent as typed or held."""
+    store = told(price=Field("money", decimals=2), on=Field("flag", yes=["shown"], no=["hidden"]), tags=TAGS)
+    sheet = [["a", "19.90 €", "TRUE", "y,x"], ["b", "05.00", "hidden", "x,x"]]
+    found, differently, _ = cells(WORDS, sheet, store, ["sku", "price", "on", "tags"])
+    assert found == {
+        "a": (
+            {"price": ("19.90", "19.90 €"), "on": ("shown", "TRUE"), "tags": ("x,y", "y,x")},
+            ["damage: currency sign", "check: unreadable"],
+        ),
+        "b": ({"price": ("5.00", "05.00"), "tags": ("x", "x,x")}, []),
+    }
+    assert differently == 0
+
+
+def test_a_field_is_compared_by_value_or_by_text_where_the_store_file_says_so():
+    sheet = [["a", "19.9", "shown", "y, x"], ["b", "5.00 ", "hidden", "x"]]
+    headings = ["sku", "price", "on", "tags"]
+    store = told(price=Field("money", decimals=2, same="text"), tags=Field("list", separator=",", same="value"))
+    found, differently, _ = cells(WORDS, sheet, store, headings)
+    assert found == {"a": ({"price": ("19.90", "19.9")}, []), "b": ({"price": ("5.00", "5.00 ")}, [])}
+    assert differently == 1
+    found, _, changes = cells(
+        WORDS, sheet, told(price=Field("money", decimals=2), tags=TAGS), headings, exact=["price"]
+    )
+    assert found["b"] == ({"price": ("5.00", "5.00 ")}, []) and found["a"][0]["price"] == ("19.90", "19.9")
+    assert changes.header.settings["price"].same == "text"
+    # A list in a language of its own, with a mapping file, is compared by value.
+    found, differently, _ = cells(WORDS, sheet, told(price=Field("money"), tags=TAGS), headings, saved=Pairing())
+    assert (found, differently) == ({}, 3)
 
 
 def test_without_a_store_file_kinds_are_learned_from_live_and_harm_nothing():
@@ -281,21 +317,22 @@ def test_the_sheet_s_decimal_mark_is_found_where_it_is_plain(sheet, mark):
 
 
 def test_what_may_mean_two_amounts_is_held():
-    """In a sheet of decimal commas 1.234 may be a thousand or one and a bit, unless another cell shows thousands."""
+    """1.234 may be a thousand or one and a bit, whatever other cells show."""
     store = told(price=Field("money", decimals=2))
     live = [["a", "900.00"], ["b", "900.00"]]
     found, _, _ = cells(live, [["a", "1.234"], ["b", "19,90"]], store, ["sku", "price"])
     assert found["a"] == ({"price": ("900.00", "1.234")}, ["check: unreadable"])
     assert found["b"] == ({"price": ("900.00", "19.90")}, [])
     found, _, _ = cells(live, [["a", "1.234"], ["b", "2.119,90"]], store, ["sku", "price"])
-    assert found["a"] == ({"price": ("900.00", "1234.00")}, [])
+    assert found["a"] == ({"price": ("900.00", "1.234")}, ["check: unreadable"])
+    assert found["b"] == ({"price": ("900.00", "2119.90")}, [])
 
 
 @pytest.mark.parametrize(
     "dates, form",
     [
         (["04.03.2019", "28.02.2020", ""], "DD.MM.YYYY"),
-        (["03/28/2019", "04/03/2019"], "MM/DD/YYYY"),
+        (["03/28/2019", "04/03/2019"], "YYYY-MM-DD"),
         (["03/04/2019", "04/03/2019"], "YYYY-MM-DD"),
         (["12-May", "2019-03-05"], "YYYY-MM-DD"),
         ([f"{day}.03.2019" for day in range(10, 31)] + ["12-May"], "DD.MM.YYYY"),
@@ -307,5 +344,5 @@ def test_the_sheet_s_date_form_is_found_where_it_is_plain(dates, form):
     live = [[f"q{n}", "2018-01-01"] for n in range(len(dates))]
     _, _, changes = cells(live, [[f"q{n}", text] for n, text in enumerate(dates)], store, ["sku", "from_"])
     assert changes.header.sheet_writing.date_form == form
-    if form == "MM/DD/YYYY":
-        assert changes.cells["after"].to_list() == ["2019-03-28", "2019-04-03"]
+    if dates[0] == "03/28/2019":  # which is no other day
+        assert changes.sent()["after"].to_list() == ["2019-03-28"]

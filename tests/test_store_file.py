@@ -86,7 +86,17 @@ KINDS_OF = {
     "13 digits": (["2900096541266", "5"], "code"),
     "letters and digits": (["A-1", "B2", "7x"], "code"),
     "whole numbers": (["0", "12", "-7", ""], "integer"),
-    "decimals": (["1.5", "2", "0.125"], "decimal"),
+    "decimals in several lengths": (["1.5", "2", "0.125"], "text"),
+    "decimals": (["1.50", "32.00", "0.25"], "decimal"),
+    "days and months": (["03.11", "24.12"], "text"),
+    "customs codes": (["0409.00", "0409.90"], "text"),
+    "thousands or decimals": (["12.990", "3.990"], "text"),
+    "three decimals": (["12.990", "0.250"], "decimal"),
+    "as many digits in all": (["75338", "10115"], "text"),
+    "versions": (["1.1", "1.10", "2.0"], "text"),
+    "capitals and a number": (["RAL 9010", "RAL 7016"], "text"),
+    "two currencies": (["19.90 EUR", "5.00 USD"], "text"),
+    "comma prices": (["90,90", "12,50", "8,00"], "decimal"),
     "with currency": (["€ 1.50", "€ 2.00"], "money"),
     "yes and no": (["yes", "no", "yes"], "flag"),
     "one and zero": (["1", "0", "1"], "integer"),
@@ -106,6 +116,41 @@ KINDS_OF = {
     "sentences": (["Well made. Packed flat.", "Light, warm."], "text"),
     "blank": (["", " "], "text"),
 }
+
+
+@pytest.mark.parametrize(
+    "heading, texts, kind",
+    [
+        ("weight", ["1.5", "2", "0.125"], "decimal"),
+        ("Version", ["1.50", "32.00"], "text"),
+        ("price", ["12.05", "3.11"], "money"),
+        ("price", ["12.990", "3.990"], "text"),
+        ("stock", ["1200", "1500"], "integer"),
+        ("postcode", ["120", "75338"], "text"),
+        ("feeder", ["1", "2"], "integer"),
+        ("price", ["0409.00", "12.00"], "text"),
+    ],
+)
+def test_a_heading_says_what_numbers_are_but_not_against_them(heading, texts, kind):
+    assert learned(texts, heading)[0] == kind
+
+
+def test_a_doubtful_kind_is_drafted_as_text_with_the_better_one_in_a_comment(run, put, tmp_path):
+    put(
+        "live.csv",
+        "sku,tariff,list price,from,price\n"
+        + "".join(f"QA-{n},0409.{n},{n}.990,0{n}/04/2026,€{n}.50\n" for n in range(1, 9)),
+    )
+    assert run("learn", "live.csv", "-o", "neat-delta.toml").returncode == 0
+    text = (tmp_path / "neat-delta.toml").read_text()
+    for said in (
+        'but some have zeros in front: if they are numbers, kind = "decimal"',
+        "but the mark may stand before decimals, or between thousands: if they are numbers",
+        'are dates, DD/MM/YYYY or MM/DD/YYYY: say which with kind = "date"',
+        'kind = "money"\ndecimals = 2\ncurrency = "€#"',
+    ):
+        assert said in text, text
+    assert text.count('kind = "text"') == 3
 
 
 @pytest.mark.parametrize("texts, kind", KINDS_OF.values(), ids=KINDS_OF)

@@ -62,6 +62,12 @@ __all__ = ["compare"]
     metavar="FIELD",
     help="Send values of FIELD that live does not have; may be repeated.  [default: held]",
 )
+@click.option(
+    "--exact",
+    multiple=True,
+    metavar="FIELD",
+    help="Send every difference of text in FIELD, also what programs rewrite by themselves; may be repeated.",
+)
 @images_option
 @click.option("--with-new", is_flag=True, help="Send items that only SHEET has.  [default: held]")
 @click.option(
@@ -93,6 +99,7 @@ def compare(
     repair: bool,
     accept: tuple[str, ...],
     new_values: tuple[str, ...],
+    exact: tuple[str, ...],
     images: str | None,
     with_new: bool,
     with_gone: bool,
@@ -138,7 +145,7 @@ def compare(
     told, saved, fields = told_pairing(mapped, only, ignore, mapping)
     with working(f"Reading {live} and {sheet}"):
         live_catalogue = neat_delta.read(fetching.pop(0)(), told_layout("live", known.file.layout if known else None))
-        sheet_catalogue = neat_delta.read(fetching.pop(0)(), told_layout("sheet"))
+        sheet_catalogue = neat_delta.read(fetching.pop(0)(), told_layout("sheet"), like=live_catalogue)
     with working("Comparing"):
         changes = neat_delta.compare(
             live_catalogue,
@@ -158,7 +165,8 @@ def compare(
             images=images_in(images),
             new_values=new_values,
             today=date.today().isoformat(),
-            codes=None if codes is None else neat_delta.read(codes),
+            codes=None if codes is None else neat_delta.read(codes, like=live_catalogue),
+            exact=exact,
         )
     if likely_codes is not None:
         from neat_delta.files.codelist import write_code_list

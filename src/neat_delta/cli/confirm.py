@@ -35,8 +35,9 @@ def confirm(
 ) -> int:
     """Look in AFTER, the export made after the import, whether CHANGES landed.
 
-    Item by item: landed, not landed, or landed differently (rounded, cut, in other case). What else moved meanwhile is
-    listed apart. Exit status 0 only when all of it landed.
+    Item by item: landed, not landed, or landed differently (rounded, cut, in other case). Items that AFTER has
+    twice, and what else moved meanwhile, are listed apart. Exit status 0 only when all of it landed, and nothing stands
+    there twice.
     """
     import neat_delta
     from neat_delta.core.confirm import again, held_back
@@ -48,7 +49,9 @@ def confirm(
     told = known[0] if known else None
     with working(f"Reading {changes} and {after}"):
         found, before = read_with_live(changes, live)
-        now = neat_delta.read(after, told_layout("live", told.file.layout if told else found.header.live.layout))
+        now = neat_delta.read(
+            after, told_layout("live", told.file.layout if told else found.header.live.layout), like=before
+        )
         if folder is not None:
             found = held_back(found, read_manifest(folder).held)
         result = confirmed(found, before, now, told)
@@ -63,7 +66,7 @@ def confirm(
     if as_json:
         moved = result.moved.to_dicts()
         facts = {"counts": result.counts, "trouble": result.trouble, "moved": moved}
-        print_json(facts | {"came": result.came, "went": result.went, "retry": written})
+        print_json(facts | {"came": result.came, "went": result.went, "twice": result.twice, "retry": written})
     else:
         from neat_delta.report import terminal as report
         from neat_delta.report.text import count

@@ -69,7 +69,7 @@ def match(
     told, saved, fields = told_pairing(mapped, only, ignore, mapping)
     with working(f"Reading {live} and {sheet}"):
         live_catalogue = neat_delta.read(live, told_layout("live", known.file.layout if known else None))
-        sheet_catalogue = neat_delta.read(sheet, told_layout("sheet"))
+        sheet_catalogue = neat_delta.read(sheet, told_layout("sheet"), like=live_catalogue)
         laid = lay(live_catalogue, sheet_catalogue, store=known, key=key, told=told, saved=saved, only=fields)
     rows = samples(laid, sheet_catalogue, SAMPLES)
     if save:

@@ -72,7 +72,7 @@ def recode(
         before = neat_delta.read(live, told_layout("live", known.file.layout if known else None))
         changes = neat_delta.recode(
             before,
-            neat_delta.read(codes, told_layout("sheet")),
+            neat_delta.read(codes, told_layout("sheet"), like=before),
             store=known,
             key=key,
             told=told,

@@ -97,21 +97,23 @@ def sheet(
         catalogue = neat_delta.read(live, told_layout("live", known.file.layout if known else None))
     with working(f"Writing {output}"):
         made = cut(catalogue, store=known, key=key, where=wanted, skus=codes, fields=names, sort=sort)
+        kept: dict[str, int] = {}
         if ENDINGS[ending] == "xlsx":
             from neat_delta.files.worksheet import workbook
 
             content = workbook(made, catalogue.source, len(catalogue.fields))
         else:
             layout = told_layout("sheet", neat_delta.Layout(separator=ENDINGS[ending], line_end="CRLF", bom=True))
-            cells = as_written(made, told_writing())
+            cells, kept = as_written(made, told_writing())
             content = neat_delta.write_delimited(cells, layout, "The sheet")
         write_whole(output, [content])
     facts = {"output": output, "items": made.cells.height, "fields": made.cells.columns, "missing": made.missing}
+    facts["kept"] = kept
     if as_json:
         print_json({"store": store_path, "live": catalogue.source} | facts)
     else:
         from neat_delta.report import terminal as report
 
-        report.print_sheet(report.terminal(), made, catalogue, output)
+        report.print_sheet(report.terminal(), made, catalogue, output, kept)
     sys.stdout.flush()
     return 1 if made.missing else 0

@@ -41,7 +41,7 @@ def undo(
     with working(f"Reading {changes} and its live catalogue"):
         found, before = read_with_live(changes, live)
         layout = told_layout("live", told.file.layout if told else found.header.live.layout)
-        fresh = None if now is None else neat_delta.read(now, layout)
+        fresh = None if now is None else neat_delta.read(now, layout, like=before)
         back, base, left = undone(found, before, fresh, told)
     with working("Writing and replaying"):
         importer = told.importer if told else neat_delta.Importer()

@@ -53,7 +53,8 @@ class Catalogue:
     `path` names it in messages. `digest` gives the BLAKE3 digest of its bytes, in hexadecimal; it is
     called late, as it may still be in the making. `unnamed` lists the columns (counted from 1) without a heading:
     they are no field, and not in `cells`. `numbers` are the rows' numbers as a spreadsheet shows them; where it is
-    None they count up from `first`. `origin` says where a working sheet was cut from.
+    None they count up from `first`. `origin` says where a working sheet was cut from, and `guessed` that nothing told
+    its encoding.
     """
 
     cells: pl.DataFrame
@@ -67,6 +68,7 @@ class Catalogue:
     continued: Continued | None = None
     origin: Origin | None = None
     regular: bool = False
+    guessed: bool = False
 
     @property
     def fields(self) -> list[str]:

@@ -148,7 +148,7 @@ class Counts(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     link of theirs follows a code.
     `cells` counts all cells of the change set, `held_cells` those of them that are held, by themselves or with their
     item; `blanks_kept` the emptied cells that were taken to mean "leave as it is"; `written_differently` the cells
-    whose text differs and whose value does not, which are no change. `damaged` counts the cells that came back other
+    that programs rewrote (docs/equal.md), which are no change. `damaged` counts the cells that came back other
     than anybody typed them, `repaired` those of them that are no change as live's own value was put back; `flags` what
     the checks found.
     """
@@ -179,7 +179,8 @@ class Header(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     `shared` says that a change goes to all items that have one key, `name` which field a person knows an item by.
     `findings` are the damage and the slips that were found, and `accepted` what was said to be let through.
     `likely` are code changes that nobody asked for, but that items which are gone and new suggest.
-    `relations` are which fields the store file calls the price, the cost and so on.
+    `relations` are which fields the store file calls the price, the cost and so on. `rewritten` says of each field how
+    many of its cells programs rewrote.
     """
 
     format: str
@@ -204,6 +205,7 @@ class Header(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     accepted: list[Accept] = []
     likely: list[Likely] = []
     relations: Relations = Relations()
+    rewritten: dict[str, int] = {}
 
 
 class Held(msgspec.Struct, frozen=True, forbid_unknown_fields=True):

@@ -3,15 +3,16 @@
 from __future__ import annotations
 
 from collections import Counter
-from collections.abc import Collection, Mapping, Sequence
+from collections.abc import Callable, Collection, Mapping, Sequence
 from dataclasses import dataclass, replace
 from functools import partial
 from typing import Literal
 
+import msgspec
 import polars as pl
 
 from neat_delta.core.beside import in_background
-from neat_delta.core.catalogue import Catalogue
+from neat_delta.core.catalogue import Catalogue, listed
 from neat_delta.core.changes import (
     FORMAT,
     ITEMS_SCHEMA,
@@ -43,14 +44,16 @@ from neat_delta.core.importer import NEW_CODE
 from neat_delta.core.kinds import blank
 from neat_delta.core.laid import Laid, lay
 from neat_delta.core.layout import Writing
-from neat_delta.core.learn import glance, with_writing
+from neat_delta.core.learn import glance, with_currencies, with_writing
 from neat_delta.core.likely import likely
 from neat_delta.core.match import REPEATS, SAME_ROW, Matched, match
+from neat_delta.core.nearest import nearest
+from neat_delta.core.notation import PLAIN_FORMS, Notation
 from neat_delta.core.once import alike
 from neat_delta.core.recode import UNKNOWN
 from neat_delta.core.slips import forms, missing, pasted_twice
 from neat_delta.core.store import Field, Key, Store
-from neat_delta.core.values import by_value, sheet_writing
+from neat_delta.core.values import by_value, notations, sheet_writing
 
 __all__ = ["EMPTIED", "GONE", "NEW", "Blanks", "compare", "recode"]
 
@@ -101,6 +104,7 @@ def compare(
     today: str | None = None,
     codes: Catalogue | None = None,
     listed_codes: bool = False,
+    exact: Collection[str] = (),
 ) -> ChangeSet:
     """What the sheet changes in live, keyed by item.
 
@@ -111,6 +115,8 @@ def compare(
     An item missing in the sheet is `gone` and held unless `with_gone`; an item that live lacks is `new` and held unless
     `with_new`; a cell emptied in the sheet is held, taken as said (`clear`) or dropped (`keep`), its text after being
     ""; a value that its kind cannot read is held. The text after is the value as the store writes it.
+    In the fields named by `exact` every difference of text counts. With a mapping (`saved`) the sheet is a list in a
+    language of its own: what is one value there is no change.
     Damaged cells and cells that a slip touches are held, but for those that `accept` lets through; `repair` puts live's
     value back where only the writing was damaged. Then the checks look at what is to be sent (`checks.checked`, which
     also says what `images`, `new_values` and `today` are).
@@ -122,9 +128,9 @@ def compare(
     rows = _placed(laid, codes, accept_near=accept_near, repair=repair, listed_codes=listed_codes)
     live, matched = laid.live, rows.matched
     texts = _texts_that_differ(live, rows.sheet, matched)
-    known = (
-        with_writing(store, live) if store else glance(live, matched.key, texts["field"].unique(maintain_order=True))
-    )
+    differing = texts["field"].unique(maintain_order=True)
+    known = with_currencies(with_writing(store, live), live) if store else glance(live, matched.key, differing)
+    known = _with_exact(known, exact, live)
     found = _differing(laid, rows, texts, known, writing or Writing(), blanks, accept, repair=repair)
     cells, added = _with_codes(live, rows, found, known.fields, with_gone=with_gone)
     changed = _changed(matched, cells)
@@ -155,7 +161,7 @@ def compare(
         cells=table.height,
         held_cells=int(held(items, table).sum()),
         blanks_kept=found.kept,
-        written_differently=found.written_differently,
+        written_differently=sum(found.rewritten.values()),
         damaged=found.looked.damaged.height,
         repaired=int((found.looked.damaged["done"] == "repaired").sum()),
     )
@@ -171,6 +177,7 @@ def compare(
         headings=laid.headings,
         untouched=[name for name in live.fields if name not in set(rows.sheet.fields)],
         settings=_settings(live, known),
+        rewritten=found.rewritten,
         writing=known.writing,
         sheet_writing=found.writing,
         learned=store is None,
@@ -186,7 +193,15 @@ def compare(
     changes = ChangeSet(header, keys, items, table, found.looked.damaged)
     reason = EMPTIED if blanks == "hold" else None
     changes = checked(
-        changes, live, known, accept=accept, images=images, new_values=new_values, today=today, emptied=reason
+        changes,
+        live,
+        known,
+        accept=accept,
+        images=images,
+        new_values=new_values,
+        today=today,
+        emptied=reason,
+        guessed=sheet.guessed,
     )
     return settled(changes, live)
 
@@ -237,7 +252,8 @@ def _must_have_codes(codes: Catalogue) -> None:
 @dataclass(frozen=True, slots=True)
 class _Differing:
     """The cells that differ (`place` in live, `field`, `before`, `after`, `held`), those of new items, what was found
-    in them, how the sheet writes values; how many emptied cells were dropped, and how many are only written otherwise.
+    in them, how the sheet writes values; how many emptied cells were dropped, and how many cells of each field are only
+    written otherwise.
     """
 
     cells: pl.DataFrame
@@ -245,7 +261,7 @@ class _Differing:
     looked: Looked
     writing: Writing
     kept: int
-    written_differently: int
+    rewritten: dict[str, int]
 
 
 def _differing(
@@ -264,8 +280,11 @@ def _differing(
     settings = {name: known.fields.get(name, Field()) for name in matched.fields}
     finding = in_background(partial(sheet_writing, texts, settings, known.writing, writing))
     # Most texts that differ do so as others do: a price is raised on many items.
-    like, mine = alike(texts.select("field", "before", "after")), finding()
-    turns, changing = _turns(like.different, settings, known.writing, mine, blanks, learned=laid.store is None)
+    like = alike(texts.select("field", "before", "after"))
+    written = notations(like.different, settings, known.writing, writing, rows.sheet.cells, laid.live.cells)
+    mine = _shown(finding(), known.writing, writing, written)
+    read = partial(by_value, learned=laid.store is None, of_a_list=laid.of_a_list)
+    turns, changing = _turns(like.different, settings, known.writing, written, blanks, read, laid.live.cells)
     differing = texts.select("pair", "new").hstack(like.each(turns))
     columns = {one.field: one.column for one in laid.pairs if one.field is not None}
     looked = look(
@@ -290,22 +309,36 @@ def _differing(
         row = matched.both["sheet"].gather(differing["pair"])
         why = pl.col("held").filter(pl.col("held").is_not_null()).first().over(row, "field")
         differing = differing.with_columns(held=why)  # what must not go to one of them goes to none
+    repaired = Counter(looked.damaged.filter(pl.col("done") == "repaired")["field"])
+    counted = Counter(differing["field"].filter(also)) - repaired
+    rewritten = {name: counted[name] for name in matched.fields if name in counted}
     emptied = differs & differing["emptied"]
     kept = int(emptied.sum()) if blanks == "keep" else 0
     differing = differing.filter(differs & ~emptied if kept else differs)
     differing = differing.with_columns(place=matched.both["live"].gather(differing["pair"]).cast(pl.Int64))
-    repaired = int((looked.damaged["done"] == "repaired").sum())
-    return _Differing(differing, added, looked, mine, kept, int(also.sum()) - repaired)
+    return _Differing(differing, added, looked, mine, kept, rewritten)
+
+
+def _shown(seems: Writing, live: Writing, told: Writing, written: Mapping[str, Notation]) -> Writing:
+    """How the sheet seems to write values, without a date form that is not acted upon."""
+    acted = seems.date_form in {told.date_form, live.date_form, *PLAIN_FORMS, *(one.form for one in written.values())}
+    return seems if acted else msgspec.structs.replace(seems, date_form=live.date_form)
 
 
 def _turns(
-    texts: pl.DataFrame, settings: Mapping[str, Field], live: Writing, sheet: Writing, blanks: Blanks, *, learned: bool
+    texts: pl.DataFrame,
+    settings: Mapping[str, Field],
+    live: Writing,
+    sheet: Mapping[str, Notation],
+    blanks: Blanks,
+    read: Callable[..., pl.DataFrame],
+    cells: pl.DataFrame,
 ) -> tuple[pl.DataFrame, pl.DataFrame]:
     """What becomes of each text (`field`, `before`, `after`): `raw` (as it is in the sheet), `after` (to send), `same`,
     `held`, whether it was `emptied` or was `nothing` all along, and the name of its `damage` (null: none). Then those
-    that change, with their `forms`; `turn` is the place among them.
+    that change, with their `forms`; `turn` is the place among them. `cells` are live's.
     """
-    turns = by_value(texts.with_columns(raw="after"), settings, live, sheet, learned=learned)
+    turns = read(texts.with_columns(raw="after"), settings, live, sheet)
     required = [name for name, field in settings.items() if field.required]
     locked = [name for name, field in settings.items() if field.locked]
     empty = blank(pl.col("after"))
@@ -324,7 +357,7 @@ def _turns(
     )
     changes = ~turns["same"]
     changing = turns.filter(changes).select("field", "before", "after", "raw")
-    looking = in_background(partial(damaged, changing, settings))
+    looking = in_background(partial(damaged, changing, settings, live, cells))
     changing = forms(changing, settings, live)
     damage = pl.repeat(None, turns.height, dtype=pl.String, eager=True).scatter(changes.arg_true(), looking())
     return turns.with_columns(damage=damage, turn=changes.cum_sum() - 1), changing
@@ -357,6 +390,17 @@ def _with_codes(
     both = matched.both.select(pl.col("live", "sheet").cast(pl.Int64))
     more = more.join(both, left_on="place", right_on="live", how="left", maintain_order="left")
     return pl.concat([cells, more.select(CELL)]), added
+
+
+def _with_exact(store: Store, exact: Collection[str], live: Catalogue) -> Store:
+    """The store in which every difference of text counts in these fields. CatalogueError when live has none of one."""
+    for name in exact:
+        if name not in live.fields:
+            near = nearest(name, live.fields)
+            hint = f'Did you mean "{near}"?' if near else f"It has: {listed(live.fields)}."
+            raise CatalogueError(f'{live.path}: it has no field "{name}". {hint}')
+    named = {name: msgspec.structs.replace(store.fields.get(name, Field()), same="text") for name in exact}
+    return msgspec.structs.replace(store, fields=store.fields | named) if named else store
 
 
 def _settings(live: Catalogue, known: Store) -> dict[str, Field]:

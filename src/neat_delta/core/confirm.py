@@ -17,12 +17,12 @@ from neat_delta.core.importer import Removal
 from neat_delta.core.kinds import KINDS
 from neat_delta.core.kinds.base import EXACT
 from neat_delta.core.kinds.number import NUMBER_KINDS
-from neat_delta.core.kinds.text import folded
 from neat_delta.core.laid import as_fields
 from neat_delta.core.layout import Writing
 from neat_delta.core.manifest import Listed
 from neat_delta.core.proof import with_cells, without
 from neat_delta.core.store import Field, Store
+from neat_delta.core.values import equal
 
 __all__ = ["Confirmed", "Landing", "again", "confirm", "held_back", "undone"]
 
@@ -47,7 +47,8 @@ class Landing(msgspec.Struct, frozen=True, omit_defaults=True):
 @dataclass(frozen=True, slots=True)
 class Confirmed:
     """The changes that were sent, counted by outcome; those that did not land; and what else moved: `item`'s key,
-    `field`, `before`, `now`, and whether the field is one that the store moves by itself.
+    `field`, `before`, `now`, and whether the field is one that the store moves by itself. `twice` are the keys that
+    stand in more rows than live had them in.
     """
 
     counts: Mapping[str, int]
@@ -55,11 +56,12 @@ class Confirmed:
     moved: pl.DataFrame
     came: int
     went: int
+    twice: list[dict[str, str]]
 
     @property
     def all_landed(self) -> bool:
-        """Whether every change stands as it was meant."""
-        return not self.trouble
+        """Whether every change stands as it was meant, and no item twice."""
+        return not self.trouble and not self.twice
 
 
 def held_back(changes: ChangeSet, listed: Sequence[Listed]) -> ChangeSet:
@@ -116,7 +118,22 @@ def confirm(changes: ChangeSet, live: Catalogue, after: Catalogue, store: Store 
     ours = cells.select("item", "field")
     if removal.how == "value":
         ours = pl.concat([ours, gone.select(pl.col("item").cast(pl.Int64), field=pl.lit(removal.heading))])
-    return Confirmed(counts, [one for _, one in order], *_moved(changes, keys, live, after, ours))
+    return Confirmed(
+        counts, [one for _, one in order], *_moved(changes, keys, live, after, ours), _twice(live, after, header.key)
+    )
+
+
+def _twice(live: Catalogue, after: Catalogue, key: list[str]) -> list[dict[str, str]]:
+    """The keys that stand in more rows of `after` than of live, where they stand more than once."""
+
+    def rows(catalogue: Catalogue) -> pl.DataFrame:
+        keys = catalogue.cells.select(pl.col(name).str.strip_chars() for name in key)
+        return keys.filter(pl.any_horizontal(pl.all() != "")).group_by(key, maintain_order=True).len(MARK)
+
+    now = rows(after).filter(pl.col(MARK) > 1)
+    both = now.join(rows(live), on=key, how="left", suffix=MARK, maintain_order="left")
+    more = both.filter(pl.col(MARK) > pl.col(MARK + MARK).fill_null(1))
+    return more.select(key).rows(named=True)
 
 
 def again(
@@ -293,11 +310,8 @@ def _of_field(
 ) -> list[tuple[int, str | None, str, str | None, Outcome, str | None]]:
     """Each cell of a field with what stands there now and what that means."""
     now = after.cells[name].gather(places.gather(cells["item"]))
-    before, meant_now, stands = (
-        _values(texts.fill_null(""), field, writing) for texts in (cells["before"], cells["after"], now)
-    )
-    same = (stands == meant_now) & now.is_not_null()
-    still = (stands == before) & (now.is_not_null() == cells["before"].is_not_null())
+    same = equal(cells["after"], now, field, writing) & now.is_not_null()
+    still = equal(cells["before"], now, field, writing) & (now.is_not_null() == cells["before"].is_not_null())
     still |= now.is_null()
     outcomes: list[Outcome] = [
         "landed" if one else "not landed" if other else "differently" for one, other in zip(same, still, strict=True)
@@ -315,11 +329,6 @@ def _of_field(
             cells.select("item", "before", "after").iter_rows(), now, outcomes, strict=True
         )
     ]
-
-
-def _values(texts: pl.Series, field: Field, writing: Writing) -> pl.Series:
-    """The values of a field's texts; the text itself where its kind cannot read it."""
-    return pl.select(pl.coalesce(KINDS[field.kind].read(texts, field, writing), folded(texts))).to_series()
 
 
 def _how(meant: str, now: str, field: Field, writing: Writing) -> str | None:
@@ -384,7 +393,7 @@ def _moved(
             continue
         field = header.settings.get(name, Field())
         old, new = before.gather(other), now.gather(other)
-        real = (_values(old, field, header.writing) != _values(new, field, header.writing)).arg_true()
+        real = (~equal(old, new, field, header.writing)).arg_true()
         keys = there.gather(both.gather(other.gather(real)))
         tables.append(
             keys.with_columns(

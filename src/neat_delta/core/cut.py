@@ -100,11 +100,14 @@ def cut(
     return Cut(cells.select(chosen).rename(named), columns, known.writing, missing)
 
 
-def as_written(sheet: Cut, writing: Writing) -> pl.DataFrame:
-    """The cells with numbers and dates as `writing` says, where it says anything."""
+def as_written(sheet: Cut, writing: Writing) -> tuple[pl.DataFrame, dict[str, int]]:
+    """The cells with numbers and dates as `writing` says, where it says anything; and of each heading how many stay as
+    they are, since they cannot be written so: a time under a form that has none.
+    """
     said = {name: getattr(writing, name) for name in writing.__struct_fields__ if getattr(writing, name) is not None}
+    kept: dict[str, int] = {}
     if not said:
-        return sheet.cells
+        return sheet.cells, kept
     wanted, found = msgspec.structs.replace(sheet.writing, **said), []
     for column in sheet.columns:
         texts = sheet.cells[column.heading]
@@ -112,13 +115,18 @@ def as_written(sheet: Cut, writing: Writing) -> pl.DataFrame:
             kind, settings = KINDS[column.settings.kind], column.settings
             if writing.date_form:
                 settings = msgspec.structs.replace(settings, date_form=None)
+            if writing.decimal_mark is not None or writing.thousands_mark is not None:
+                settings = msgspec.structs.replace(settings, decimal_mark=None, thousands_mark=None)
             there = (texts != "").arg_true()
             values = kind.read(texts.gather(there), column.settings, sheet.writing)
             readable = values.is_not_null()
-            written = kind.write(values.filter(readable), texts.gather(there).filter(readable), settings, wanted)
-            texts = texts.scatter(there.filter(readable), written)
+            old = texts.gather(there).filter(readable)
+            written = kind.write(values.filter(readable), old, settings, wanted)
+            if written.null_count():
+                kept[column.heading] = written.null_count()
+            texts = texts.clone().scatter(there.filter(readable), written.zip_with(written.is_not_null(), old))
         found.append(texts)
-    return pl.DataFrame(found)
+    return pl.DataFrame(found), kept
 
 
 def _listed(

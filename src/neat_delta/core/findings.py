@@ -127,10 +127,19 @@ def _damage(
     at = some["damage"].is_not_null().arg_true()
     cells = some.gather(at)
     certain = pl.col("damage").is_in([name for name, damage in DAMAGES.items() if damage.certain])
+    for name, damage in DAMAGES.items():
+        if damage.certain_where is not None:
+            certain |= (pl.col("damage") == name) & damage.certain_where
     done = pl.when("through").then(pl.lit("accepted")).when(certain & repair).then(pl.lit("repaired"))
-    cells = cells.with_columns(through=_through("damage", cells, sheet, matched, accept)).with_columns(
-        done=done.otherwise(pl.lit("held")), repair=pl.when(certain).then("before")
+    cells = cells.with_columns(through=_through("damage", cells, sheet, matched, accept))
+    looked = cells.select(
+        before=pl.col("before").str.strip_chars(),
+        after=pl.col("raw").str.strip_chars(),
+        through="through",
+        damage="damage",
     )
+    told = looked.select(done=done.otherwise(pl.lit("held")), certain=certain.fill_null(value=False))
+    cells = cells.with_columns(told).with_columns(repair=pl.when("certain").then("before"))
     keys = sheet.cells.select(pl.col(matched.key).str.strip_chars()).gather(cells["place"])
     listed = cells.select("damage", "field", "before", "repair", "done", sheet="raw").with_columns(
         row=sheet.row(cells["place"]), key=keys.select(pl.concat_list(pl.all())).to_series()

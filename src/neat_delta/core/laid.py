@@ -23,7 +23,8 @@ class Laid:
     """Two catalogues side by side under the names of live's fields: what is compared.
 
     `pairs` are the sheet's headings; `key` is what items are known by; `store` what the store file says, if there is
-    one; `headings` what live calls the fields that have a name of their own.
+    one; `headings` what live calls the fields that have a name of their own; `of_a_list` whether the sheet is a list
+    with a mapping of its own, not cut from live.
     """
 
     live: Catalogue
@@ -32,6 +33,7 @@ class Laid:
     key: Key
     store: Store | None
     headings: dict[str, str]
+    of_a_list: bool = False
 
 
 def as_fields(live: Catalogue, store: Store) -> Catalogue:
@@ -92,6 +94,7 @@ def lay(
         msgspec.structs.replace(known.key, fields=keys),
         store,
         names,
+        saved is not None,
     )
 
 

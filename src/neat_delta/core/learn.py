@@ -8,8 +8,9 @@ from __future__ import annotations
 
 import re
 from collections import Counter
-from collections.abc import Iterable, Sequence
+from collections.abc import Iterable, Iterator, Sequence
 from dataclasses import dataclass
+from typing import Literal
 
 import msgspec
 import polars as pl
@@ -19,9 +20,11 @@ from neat_delta.core.headings import NAME_HEADINGS, plain_heading
 from neat_delta.core.kinds import KINDS
 from neat_delta.core.kinds.date import FORMS, ISO
 from neat_delta.core.kinds.flag import WORDS
-from neat_delta.core.kinds.number import CURRENCY, NUMBER_KINDS
+from neat_delta.core.kinds.number import CURRENCY, NUMBER_KINDS, marks
 from neat_delta.core.layout import Writing
 from neat_delta.core.match import find_key
+from neat_delta.core.notation import affixes
+from neat_delta.core.quantities import numbers_under
 from neat_delta.core.store import Field, FileForm, Key, Store
 
 __all__ = ["NUMBERS", "Learned", "date_form_of", "glance", "learn", "with_writing", "writing_of"]
@@ -31,13 +34,6 @@ NUMBERS = (*NUMBER_KINDS, "measure")
 
 SAMPLE = 1_000
 """So many items are looked at when nobody asked to learn, spread over the whole catalogue."""
-
-MONEY = re.compile(
-    r"price|cost|rrp|msrp|amount|fee|deposit|preis|kosten|prix|co[uû]t|precio|coste|prezzo|costo|pre[çc]o|prijs|"
-    r"pris|cena|cen[ay]|ár|цена|стоимость",
-    re.IGNORECASE,
-)
-"""What headings of money have in them."""
 
 PROSE = re.compile(r"name|title|description|text|note|remark|comment|summary|meta", re.IGNORECASE)
 """What headings have in them under which people write freely: commas there separate no values."""
@@ -68,9 +64,9 @@ def learn(live: Catalogue, key: Sequence[str] = ()) -> Learned:
     fields, evidence = {}, {}
     for column in live.cells.select(pl.all().str.strip_chars()).iter_columns():
         fields[column.name], evidence[column.name] = _of_column(column, writing, column.name in keys, thorough=True)
-    written = (fields[name].date_form for name in fields if fields[name].kind == "date")
+    written = [fields[name].date_form for name in fields if fields[name].kind == "date"]
     form = Counter(one for one in written if one).most_common(1)
-    if form:
+    if form and None not in written:  # a field of dates in several forms would take on the file's
         writing = Writing(writing.decimal_mark, writing.thousands_mark, form[0][0])
         fields = {name: _without_form(field, form[0][0]) for name, field in fields.items()}
     layout = {name: getattr(live.layout, name) for name in live.layout.__struct_fields__ if name != "packing"}
@@ -84,16 +80,35 @@ def learn(live: Catalogue, key: Sequence[str] = ()) -> Learned:
 
 
 def glance(live: Catalogue, key: Sequence[str], names: Iterable[str]) -> Store:
-    """What a sample of live's cells shows of these fields, for want of a store file; only what is safe to act on."""
+    """What a sample of live's cells shows of these fields, for want of a store file; only what is safe to act on.
+
+    A kind by which cells may be equal whose texts differ must hold for every cell of live.
+    """
     step = max(1, live.cells.height // SAMPLE)
     some = live.cells.select(list(names)).gather_every(step).select(pl.all().str.strip_chars()).rechunk()
     writing = writing_of(some.iter_columns())
     fields = {}
     for column in some.iter_columns():
         field, _ = _of_column(column, writing, column.name in key, thorough=False)
+        if step > 1 and field.kind in {*NUMBER_KINDS, "date", "flag"}:
+            field = _of_all(live.cells[column.name], field, writing)
         if field.kind != "text":
             fields[column.name] = field
     return Store(file=FileForm(), writing=writing, key=Key(list(key)), fields=fields)
+
+
+def _of_all(column: pl.Series, field: Field, writing: Writing) -> Field:
+    """What a sample showed of a column, if all of its cells show it; text, if one does not."""
+    if field.kind in NUMBER_KINDS:
+        others = column.filter(~column.str.contains(written_alike(field, writing)))
+        return field if (others.str.strip_chars() == "").all() else Field()
+    kind, texts = KINDS[field.kind], column.unique().str.strip_chars()
+    texts = texts.filter(texts != "")
+    return (
+        Field()
+        if kind.copy(texts, field, writing).has_nulls() or kind.read(texts, field, writing).has_nulls()
+        else field
+    )
 
 
 def with_writing(store: Store, live: Catalogue) -> Store:
@@ -104,6 +119,39 @@ def with_writing(store: Store, live: Catalogue) -> Store:
     some = live.cells.select(numbers).gather_every(max(1, live.cells.height // SAMPLE))
     found = writing_of(some.iter_columns(), msgspec.structs.replace(store.writing, decimal_mark=".", thousands_mark=""))
     return msgspec.structs.replace(store, writing=found)
+
+
+def with_currencies(store: Store, live: Catalogue) -> Store:
+    """The store with the currency that all of live's amounts in a field bear, where the store file does not say it."""
+    known = {}
+    for name, field in store.fields.items():
+        if field.kind == "money" and field.currency is None and name in live.fields:
+            currency = currency_of(live.cells[name])
+            if currency:
+                known[name] = msgspec.structs.replace(field, currency=currency)
+    return msgspec.structs.replace(store, fields=store.fields | known) if known else store
+
+
+def currency_of(column: pl.Series) -> str | None:
+    """The currency around all of a column's amounts, with # for the number: `€#`; "" for none, None if they differ."""
+    first = column.head(GLANCED)
+    if not first.str.contains(CURRENCY).any():
+        return ""
+    parts = affixes(column.filter(column.str.strip_chars() != "")).select("head", "tail").unique()
+    return f"{parts['head'][0]}#{parts['tail'][0]}" if parts.height == 1 else None
+
+
+def written_alike(field: Field, writing: Writing) -> str:
+    """What all numbers of a field look like that are written as it says, without a zero too many."""
+    point, thousands = (re.escape(mark) for mark in marks(field, writing))
+    whole = rf"(?:0|[1-9][0-9]{{0,2}}(?:{thousands}[0-9]{{3}})*)" if thousands else "(?:0|[1-9][0-9]*)"
+    decimals = rf"(?:{point}[0-9]*[1-9])?"
+    if field.kind == "integer":
+        decimals = ""
+    elif field.decimals is not None:
+        decimals = rf"{point}[0-9]{{{field.decimals}}}" if field.decimals else ""
+    head, _, tail = (re.escape(part) for part in (field.currency or "#").partition("#"))
+    return rf"^\s*[−-]?{head}[−-]?{whole}{decimals}{tail}\s*$"
 
 
 def _without_form(field: Field, form: str) -> Field:
@@ -245,29 +293,141 @@ def _flag(name: str, filled: pl.Series, writing: Writing) -> Found:
     return None
 
 
+LEAST_LENGTH = 4
+"""Whole numbers that all have so many digits or more, and as many as each other, are codes (postcodes, years)."""
+
+
 def _number(name: str, filled: pl.Series, writing: Writing) -> Found:
-    many = filled.len()
-    values = KINDS["money"].read(filled, Field(), writing)
-    if values.has_nulls():
+    """A number in every cell, if neither the cells nor the heading say that it could be anything else."""
+    many, says = filled.len(), numbers_under(name)
+    currency = currency_of(filled)
+    if currency is None:
+        return None  # several currencies, or some with and some without
+    for notation in _notations(filled, writing):
+        field = _as_number(filled, notation, writing, currency, says)
+        if field is None:
+            continue
+        said = _number_said(field, many, says)
+        doubt = _why_no_number(filled, field, notation, says)
+        if doubt is None:
+            return field, said
+        return Field(), f"{said}, but {doubt}: if they are numbers, kind = {_settings_said(field)}"
+    return None
+
+
+def _settings_said(field: Field) -> str:
+    decimals = f", decimals = {field.decimals}" if field.decimals is not None else ""
+    return f'"{field.kind}"{decimals}'
+
+
+def _number_said(field: Field, many: int, says: str) -> str:
+    if field.kind == "integer" or (field.kind == "money" and field.decimals == 0):
+        return _all(many, "are whole numbers") + (", and the heading says money" if says == "money" else "")
+    what = "numbers, some with decimals" if field.decimals is None else f"decimals with {_places(field.decimals)}"
+    return _all(many, f"are {what}") + (f", written {field.currency}" if field.currency else "")
+
+
+def _notations(filled: pl.Series, writing: Writing) -> list[Writing]:
+    """The ways in which a column's numbers may be written, by its own cells: the file's, and the other decimal mark."""
+    point = writing.decimal_mark or "."
+    other: Literal[".", ","] = "," if point == "." else "."
+    ways = [writing, *(Writing(mark, between) for mark in (point, other) for between in ("", *BETWEEN[mark]))]
+    return [one for one in dict.fromkeys(ways) if not one.thousands_mark or _contains(filled, one.thousands_mark)]
+
+
+BETWEEN: dict[str, tuple[str, ...]] = {
+    ".": (",", " ", "\u00a0", "\u202f", "'", "’"),
+    ",": (".", " ", "\u00a0", "\u202f", "'", "’"),
+}
+
+
+def _contains(texts: pl.Series, mark: str) -> bool:
+    return bool(texts.str.contains(mark, literal=True).any())
+
+
+def _as_number(filled: pl.Series, notation: Writing, file: Writing, currency: str, says: str) -> Field | None:
+    """The settings with which all cells are numbers in this notation, or None; what is as in the whole file is not
+    said.
+    """
+    point, thousands = marks(Field(), notation)
+    parts = affixes(filled) if currency else None
+    bare = filled if parts is None else pl.select(pl.concat_str(parts["sign"], parts["bare"])).to_series()
+    group = re.escape(thousands)
+    whole = rf"(?:[0-9]+|[0-9]{{1,3}}(?:{group}[0-9]{{3}})+)" if thousands else "[0-9]+"
+    if not bare.str.contains(rf"^[−-]?{whole}(?:{re.escape(point)}[0-9]+)?$").all():
         return None
-    text = pl.col(filled.name)
-    bare = text.str.replace_all(BARE, "")
-    places = bare.str.extract(rf"{re.escape(writing.decimal_mark or '.')}(\d+)$").str.len_chars().fill_null(0)
-    least, most, signs = (
-        filled.to_frame()
-        .select(
-            places.min().alias("least"), places.max().alias("most"), text.str.contains(CURRENCY).any().alias("signs")
-        )
-        .row(0)
-    )
-    if most == 0 and not signs:
-        if MONEY.search(name):
-            return Field(kind="money"), _all(many, "are whole numbers, and the heading says money")
-        return Field(kind="integer"), _all(many, "are whole numbers")
-    said = f"with {_places(most)}" if least == most else f"with {least} to {_places(most)}"
+    places = bare.str.extract(rf"{re.escape(point)}([0-9]+)$").str.len_chars().fill_null(0)
+    least, most = int(places.min() or 0), int(places.max() or 0)  # type: ignore[arg-type]
+    money = bool(currency) or says == "money"
     decimals = most if least == most else None
-    money = signs or MONEY.search(name) is not None
-    return Field(kind="money" if money else "decimal", decimals=decimals), _all(many, f"are decimals {said}")
+    kind: Literal["money", "integer", "decimal"] = "money" if money else "decimal" if most else "integer"
+    return Field(
+        kind=kind,
+        decimals=decimals if kind != "integer" and most else None,
+        decimal_mark=notation.decimal_mark if most and point != (file.decimal_mark or ".") else None,
+        thousands_mark=thousands if thousands != (file.thousands_mark or "") else None,
+        currency=currency or None,
+    )
+
+
+def _why_no_number(filled: pl.Series, field: Field, notation: Writing, says: str) -> str | None:
+    """What speaks against a column's cells being numbers, though all of them could be; None where nothing does."""
+    return next(_against_numbers(filled, field, notation, says), None)
+
+
+def _against_numbers(filled: pl.Series, field: Field, notation: Writing, says: str) -> Iterator[str]:
+    point, thousands = marks(field, notation)
+    bare = filled
+    if field.currency:
+        bare, letters = affixes(filled)["bare"], re.sub(r"[#\s]", "", field.currency)
+        if letters.isascii() and letters.isalpha() and says != "money" and field.decimals != 2:
+            yield "the three letters may be no currency"
+    if bare.str.contains("^[−-]?0[0-9]").any():
+        yield "some have zeros in front"
+    if says == "code":
+        yield "the heading is one of codes"
+    either = bare.str.contains(r"^[−-]?[1-9][0-9]{0,2}[.,][0-9]{3}$")
+    if either.any() and not _plain_marks(bare, point, thousands):
+        yield "the mark may stand before decimals, or between thousands"
+    marked = bare.str.contains(re.escape(point))
+    if field.decimals is None and marked.any() and bare.filter(marked).str.ends_with("0").any():
+        yield "some are written with zeros at the end, and others without"
+    if thousands and bare.str.contains("[0-9]{4}").any():
+        yield "some are written with marks between thousands, and others without"
+    if not says:
+        yield from _against_unnamed(bare, field, point)
+
+
+def _against_unnamed(bare: pl.Series, field: Field, point: str) -> Iterator[str]:
+    """What speaks against numbers under a heading that does not say what they are."""
+    if field.kind == "integer":
+        lengths = bare.str.len_chars()
+        if lengths.n_unique() == 1 and int(lengths[0]) >= LEAST_LENGTH and bare.n_unique() > 1:
+            yield "all have as many digits, as codes do"
+    elif field.decimals in {None, 1}:
+        yield "numbers of versions, sizes and days look like that"
+    elif field.decimals == 2 and _all_days(bare, point):
+        yield "all could be a day and a month"
+
+
+def _plain_marks(bare: pl.Series, point: str, thousands: str) -> bool:
+    """Whether some cells show what the mark before three digits is: 0.250 and 1234.567 decimals, 1.234,50 thousands."""
+    decimal = bare.str.contains(
+        rf"^[−-]?(?:0|[0-9]{{4,}}){re.escape(point)}[0-9]+$|{re.escape(point)}(?:[0-9]{{1,2}}|[0-9]{{4,}})$"
+    )
+    if bool(decimal.any()):
+        return True
+    mark = re.escape(thousands)
+    return bool(thousands) and bool(bare.str.contains(rf"[0-9]{mark}[0-9]{{3}}{mark}[0-9]{{3}}").any())
+
+
+def _all_days(bare: pl.Series, point: str) -> bool:
+    """Whether all cells could be a day and a month: 24.12, 03.11."""
+    parts = bare.str.extract_groups(rf"^([0-9]{{1,2}}){re.escape(point)}([0-9]{{2}})$").struct.unnest()
+    if parts.width != 2 or parts.to_series(0).has_nulls():
+        return False
+    day, month = (parts.to_series(place).cast(pl.Int32) for place in (0, 1))
+    return bool((day.is_between(1, 31) & month.is_between(1, 12)).all())
 
 
 def _places(number: int) -> str:
@@ -287,15 +447,19 @@ def _date(name: str, filled: pl.Series, writing: Writing) -> Found:
             fits.append(form)
             if form == ISO:
                 break
-    if len(fits) != 1:
+    if len(fits) > 1:
+        forms = " or ".join(fits)
+        return Field(), f'{_all(many, "are dates")}, {forms}: say which with kind = "date" and date_form'
+    if not fits:
         return None
     form = fits[0]
     timed = filled.str.extract(r"([T ])[0-9]{2}:[0-9]{2}(:[0-9]{2})?Z?$").drop_nulls()
     if timed.len():
-        seconds = filled.str.contains(r"[T ][0-9]{2}:[0-9]{2}:[0-9]{2}").all()
-        if timed.len() < many or timed.n_unique() > 1 or filled.str.ends_with("Z").any():
+        seconds = filled.str.contains(r"[T ][0-9]{2}:[0-9]{2}:[0-9]{2}")
+        zones = filled.str.ends_with("Z")
+        if timed.len() < many or max(timed.n_unique(), seconds.n_unique(), zones.n_unique()) > 1:
             return Field(kind="date", date_form=None if form == ISO else form), _all(many, f"are dates, {form}")
-        form += timed[0] + ("hh:mm:ss" if seconds else "hh:mm")
+        form += timed[0] + ("hh:mm:ss" if seconds[0] else "hh:mm") + ("Z" if zones[0] else "")
     padded = filled.str.len_chars().n_unique() == 1
     return Field(kind="date", date_form=form if padded or form != ISO else None), _all(many, f"are dates, {form}")
 

@@ -102,7 +102,18 @@ class Field(msgspec.Struct, frozen=True, forbid_unknown_fields=True, omit_defaul
     kind: Annotated[KindName, Meta(description="What sort of value it holds.")] = "text"
     heading: Annotated[str | None, Meta(description="What live calls it, if not by the field's own name.")] = None
     also: Annotated[list[str], Meta(description="Other headings a sheet may call it by.")] = []
+    same: Annotated[
+        Literal["value", "text"] | None,
+        Meta(description="When two cells are equal: by value, or by text; if not said, as docs/equal.md lists it."),
+    ] = None
     decimals: Annotated[Places | None, Meta(description="How many decimals the store writes.")] = None
+    decimal_mark: Annotated[Literal[".", ","] | None, Meta(description="The decimal mark, if not the file's.")] = None
+    thousands_mark: Annotated[str | None, Meta(description='The thousands mark, if not the file\'s; "" for none.')] = (
+        None
+    )
+    currency: Annotated[
+        str | None, Meta(description="The currency as live writes it, # being the number: €# or # EUR.")
+    ] = None
     date_form: Annotated[str | None, Meta(description="The date form, if not that of the file.")] = None
     yes: Annotated[Words | None, Meta(description="The words for yes; the first is written.")] = None
     no: Annotated[Words | None, Meta(description="The words for no; the first is written.")] = None
@@ -152,6 +163,7 @@ CheckName = Literal[
     "negative",
     "too-long",
     "unwritable",
+    "guessed-encoding",
     "unclosed-html",
     "near-twin",
     "new-value",
@@ -221,6 +233,9 @@ FORM_WORDS = ("YYYY", "MM", "DD", "hh", "mm", "ss")
 # Which settings mean something to which kinds.
 SETTINGS: dict[str, tuple[str, ...]] = {
     "decimals": ("decimal", "money"),
+    "decimal_mark": ("integer", "decimal", "money", "measure"),
+    "thousands_mark": ("integer", "decimal", "money", "measure"),
+    "currency": ("money",),
     "date_form": ("date",),
     "yes": ("flag",),
     "no": ("flag",),
@@ -259,12 +274,7 @@ def _of_form(form: FileForm) -> Iterator[Contradiction]:
 
 
 def _of_writing(writing: Writing) -> Iterator[Contradiction]:
-    if writing.thousands_mark and writing.thousands_mark == (writing.decimal_mark or "."):
-        yield Contradiction(("writing", "thousands_mark"), "it is the same as the decimal mark")
-    if writing.thousands_mark not in THOUSANDS_MARKS:
-        yield Contradiction(
-            ("writing", "thousands_mark"), "a thousands mark is a point, a comma, a space or an apostrophe"
-        )
+    yield from (Contradiction(("writing", "thousands_mark"), what) for what in _of_marks(writing))
     yield from (Contradiction(("writing", "date_form"), what) for what in _of_date_form(writing.date_form))
     yield from (Contradiction(("writing", "yes"), what) for what in _of_words(writing.yes, writing.no))
 
@@ -375,10 +385,20 @@ def _of_field(field: Field) -> Iterator[tuple[tuple[str, ...], str]]:
             return
     if field.least is not None and field.most is not None and field.least > field.most:
         yield ("least",), "it is more than most"
+    yield from ((("thousands_mark",), what) for what in _of_marks(field))
+    if field.currency is not None and not re.fullmatch(r"[^\d#]*#[^\d#]*", field.currency):
+        yield ("currency",), "it is the currency as live writes it, with # for the number: €# or # EUR"
     yield from ((("date_form",), what) for what in _of_date_form(field.date_form))
     yield from ((("yes",), what) for what in _of_words(field.yes, field.no))
     if len(set(field.values)) != len(field.values):
         yield ("values",), "it names a value twice"
+
+
+def _of_marks(marks: Writing | Field) -> Iterator[str]:
+    if marks.thousands_mark and marks.thousands_mark == (marks.decimal_mark or "."):
+        yield "it is the same as the decimal mark"
+    if marks.thousands_mark not in THOUSANDS_MARKS:
+        yield "a thousands mark is a point, a comma, a space or an apostrophe"
 
 
 def _of_words(yes: Iterable[str] | None, no: Iterable[str] | None) -> Iterator[str]:

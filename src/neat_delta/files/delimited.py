@@ -12,8 +12,8 @@ import io
 import mmap
 import re
 from collections import Counter
-from collections.abc import Collection, Iterator
-from dataclasses import dataclass
+from collections.abc import Callable, Collection, Iterator
+from dataclasses import dataclass, replace
 from itertools import islice
 from typing import Any, Literal
 
@@ -21,8 +21,8 @@ import polars as pl
 
 from neat_delta.core.catalogue import MARK, Origin, column_letter, listed
 from neat_delta.core.errors import CatalogueError
-from neat_delta.core.layout import LINE_ENDS, SEPARATORS, Layout
-from neat_delta.files.encoding import BOMS, codec, decoded, guess, of_head, written_in
+from neat_delta.core.layout import LINE_ENDS, SEPARATORS, Layout, encoding_name
+from neat_delta.files.encoding import BOMS, Known, codec, decoded, guess, of_head, written_in
 
 __all__ = ["Text", "read_text", "write_delimited"]
 
@@ -63,7 +63,8 @@ BINARY = (
 @dataclass(frozen=True, slots=True)
 class Text:
     """A table as it stands in a delimited text: its cells, the columns without a heading (from 1), its layout,
-    notes, and where a working sheet was cut from; `regular` text has every quote and separator where it may stand.
+    notes, and where a working sheet was cut from; `regular` text has every quote and separator where it may stand. The
+    encoding of a text may have been `guessed`.
     """
 
     cells: pl.DataFrame
@@ -72,6 +73,7 @@ class Text:
     notes: tuple[str, ...]
     origin: Origin | None = None
     regular: bool = False
+    guessed: bool = False
 
 
 @dataclass(frozen=True, slots=True)
@@ -98,11 +100,16 @@ class _Dialect:
 
 
 def read_text(
-    data: bytes | mmap.mmap, path: str, told: Layout | None = None, only: Collection[str] | None = None
+    data: bytes | mmap.mmap,
+    path: str,
+    told: Layout | None = None,
+    only: Collection[str] | None = None,
+    known: Callable[[], Known] | None = None,
 ) -> Text:
     """The table in a file's bytes; `path` names it in errors, and is where they stand if they are mapped.
 
-    What `told` leaves open is found out. `only` these headings are read of text that is known to be regular.
+    What `told` leaves open is found out; words that are `known` to stand in such a file tell its encoding. `only` these
+    headings are read of text that is known to be regular.
     CatalogueError when it is no table; it says what is wrong, and where.
     """
     told = told or Layout()
@@ -119,8 +126,12 @@ def read_text(
     except _NotUtf8Error:
         if told.encoding or bom:
             decoded(data, encoding, path)  # says where
-        encoding = guess(data, path)
-        return _read_utf8(decoded(data, encoding, path).encode(), path, told, encoding, bom=False)
+        encoding, sure = guess(data, path, known)
+        found = _read_utf8(decoded(data, encoding, path).encode(), path, told, encoding, bom=False)
+        if sure:
+            return found
+        note = f"its encoding, {encoding_name(encoding)}, is a guess; if letters look wrong, say it with --encoding"
+        return replace(found, notes=(*found.notes, note), guessed=True)
 
 
 class _NotUtf8Error(Exception):

@@ -1,5 +1,5 @@
-"""Which encoding a text file is in: its byte order mark, strict UTF-8, UTF-16 by its zeros, then a code page by its
-letters.
+"""Which encoding a text file is in: its byte order mark, strict UTF-8, UTF-16 by its zeros, then a code page by the
+words and letters of live, and last by those of languages, which is a guess.
 
 Nothing is replaced or dropped: a file is decoded whole, or refused with the line that is wrong.
 """
@@ -9,12 +9,16 @@ from __future__ import annotations
 import codecs
 import mmap
 import re
+from collections.abc import Callable
+from dataclasses import dataclass
+
+import polars as pl
 
 from neat_delta.core.errors import CatalogueError
 from neat_delta.core.layout import encoding_name
 from neat_delta.core.nearest import nearest
 
-__all__ = ["BOMS", "codec", "decoded", "guess", "of_head", "written_in"]
+__all__ = ["BOMS", "Known", "codec", "decoded", "guess", "known_of", "of_head", "written_in"]
 
 BOMS = (
     (b"\xef\xbb\xbf", "utf-8"),
@@ -124,10 +128,12 @@ def decoded(data: bytes | mmap.mmap, encoding: str, path: str) -> str:
         ) from None
 
 
-def guess(data: bytes | mmap.mmap, path: str) -> str:
-    """The code page of a file that is not UTF-8, from the lines that have letters beyond ASCII.
+def guess(data: bytes | mmap.mmap, path: str, known: Callable[[], Known] | None = None) -> tuple[str, bool]:
+    """The code page of a file that is not UTF-8, from the lines that have letters beyond ASCII; and whether it is sure.
 
-    CatalogueError when part of it is UTF-8 after all, so that no one encoding reads it, or when nothing fits.
+    Words and letters that are `known` to stand in such a file decide, and it is sure; else a table of what languages
+    write with, and it is a guess. CatalogueError when part of it is UTF-8 after all, so that no one encoding reads it,
+    or when nothing fits.
     """
     found, size = [], 0
     for line in LINES.finditer(data):
@@ -137,6 +143,57 @@ def guess(data: bytes | mmap.mmap, path: str) -> str:
             break
     sample = b"\n".join(found)
     _must_be_one(sample, data, path)
+    page = None if known is None else _as_known(sample, known())
+    return (page, True) if page is not None else (_by_language(sample, path), False)
+
+
+@dataclass(frozen=True, slots=True)
+class Known:
+    """What is known to stand in files like this one: words with letters beyond ASCII, in lower case, and all signs
+    beyond ASCII.
+    """
+
+    words: frozenset[str]
+    signs: frozenset[str]
+
+
+def known_of(cells: pl.DataFrame) -> Known:
+    """The words and signs beyond ASCII in a table."""
+    words: set[str] = set()
+    signs: set[str] = set()
+    for column in cells.iter_columns():
+        odd = column.filter(column.str.contains(r"[^\x00-\x7f]")).unique()
+        for text in odd.head(MOST_TEXTS):
+            signs.update(letter for letter in text if letter > "\x7f")
+            words.update(word for word in WORDS.findall(text.lower()) if not word.isascii())
+    return Known(frozenset(words), frozenset(signs))
+
+
+MOST_TEXTS = 20_000
+"""So many different texts of each field are looked through for words."""
+
+
+def _as_known(sample: bytes, known: Known) -> str | None:
+    """The page in which most words are known; or, if no word is, the one in which all signs are. None where two pages
+    that read otherwise do as well.
+    """
+    read = {page: text for page in PAGES if (text := _decoded(sample, page)) is not None}
+    words = {page: {one for one in WORDS.findall(text.lower()) if not one.isascii()} for page, text in read.items()}
+    hits = {page: len(some & known.words) for page, some in words.items()}
+    best = [page for page in read if hits[page] and hits[page] == max(hits.values())]
+    if not best:
+        best = [page for page, text in read.items() if {one for one in text if one > "\x7f"} <= known.signs]
+    return best[0] if best and len({read[page] for page in best}) == 1 else None
+
+
+def _decoded(data: bytes, page: str) -> str | None:
+    try:
+        return data.decode(page)
+    except UnicodeDecodeError:
+        return None
+
+
+def _by_language(sample: bytes, path: str) -> str:
     scores = [(_plausible(sample, page), page) for page in PAGES]
     best, page = max(scores, key=lambda one: one[0])
     if best >= 0.75:

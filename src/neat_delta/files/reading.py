@@ -3,12 +3,14 @@
 from __future__ import annotations
 
 import mmap
-from collections.abc import Collection
+from collections.abc import Callable, Collection
+from functools import partial
 from pathlib import PurePath
 
 from neat_delta.core.catalogue import Catalogue
 from neat_delta.core.layout import Format, Layout
 from neat_delta.files.delimited import Text, read_text
+from neat_delta.files.encoding import Known, known_of
 from neat_delta.files.packed import unpack
 from neat_delta.files.whole import Loaded, load
 
@@ -28,12 +30,18 @@ ENDINGS: dict[str, tuple[str, ...]] = {
 PACKED = (".gz", ".zip", ".zst", ".zstd")
 
 
-def read(file: str | Loaded, told: Layout | None = None, only: Collection[str] | None = None) -> Catalogue:
+def read(
+    file: str | Loaded,
+    told: Layout | None = None,
+    only: Collection[str] | None = None,
+    like: Catalogue | None = None,
+) -> Catalogue:
     """The catalogue in a file: delimited text, a workbook, JSON, JSON Lines or Parquet, packed or not.
 
     `file` is a path (`-` for standard input), or the file loaded ahead. What `told` leaves open is found out; the
     catalogue's layout says what was. FileError when it cannot be read, CatalogueError when it is no table; it
     says what is wrong, and where. `only` these headings are read of delimited text that is known to be regular.
+    A text whose encoding nothing tells is read so that its words are those of the catalogue `like` it, where they are.
     """
     if isinstance(file, str):
         file = load(file)
@@ -43,7 +51,8 @@ def read(file: str | Loaded, told: Layout | None = None, only: Collection[str] |
     if form is None:
         data, packing = unpack(data, file.path)
         form = _workbook(data) or _format(data, told)
-    found = _read(form, data, file.path, told, only)
+    known = None if like is None else partial(known_of, like.cells)
+    found = _read(form, data, file.path, told, only, known)
     notes = list(found.notes)
     name = PurePath(file.path).name.lower()
     bare = PurePath(name).stem if packing and name.endswith(PACKED) else name
@@ -66,12 +75,20 @@ def read(file: str | Loaded, told: Layout | None = None, only: Collection[str] |
         first=(layout.header_line or 1) + 1,
         origin=found.origin,
         regular=found.regular,
+        guessed=found.guessed,
     )
 
 
-def _read(form: Format, data: bytes | mmap.mmap, path: str, told: Layout, only: Collection[str] | None = None) -> Text:
+def _read(
+    form: Format,
+    data: bytes | mmap.mmap,
+    path: str,
+    told: Layout,
+    only: Collection[str] | None,
+    known: Callable[[], Known] | None,
+) -> Text:
     if form == "delimited":
-        return read_text(data, path, told, only)
+        return read_text(data, path, told, only, known)
     whole = data if isinstance(data, bytes) else data[:]
     if form in {"json", "json lines"}:
         from neat_delta.files.objects import read_objects

@@ -196,7 +196,8 @@ def _of_dates(values: pl.Series, field: Field, writing: Writing) -> tuple[str, p
     timed = (seconds > 0).arg_true()
     parts = (seconds.gather(timed).cast(pl.Float64) / 86_400).cast(pl.String).str.slice(1, 12)
     texts = texts.scatter(timed, texts.gather(timed) + parts)
-    return shown, texts.set(serial < FIRST_DAY, None)
+    zoned = values.str.ends_with("Z").fill_null(value=False)  # which no cell of a spreadsheet can hold
+    return shown, texts.set((serial < FIRST_DAY) | zoned, None)
 
 
 FIRST_DAY = 61

@@ -134,6 +134,14 @@ def _print_fact(console: Console, name: str, text: str, style: str = "") -> None
     console.print(table)
 
 
+def _print_rewritten(console: Console, header: Header) -> None:
+    """How many cells programs rewrote, field by field, and how to send them all the same."""
+    fields = [f"{shown(name)} {many:,}" for name, many in header.rewritten.items()]
+    said = f"{count(header.counts.written_differently, 'cell')} written differently, same value, not sent: "
+    console.print(Text(said + listed(fields, 8), overflow="fold"), soft_wrap=False)
+    console.print(Text(f"  to send them as they are: --exact {shown(next(iter(header.rewritten)))}", "dim"))
+
+
 def print_accounts(console: Console, changes: ChangeSet) -> None:
     """How many rows were read and where each went."""
     header, counts = changes.header, changes.header.counts
@@ -289,7 +297,7 @@ def print_notes(console: Console, changes: ChangeSet) -> None:
     sent = counts.cells - counts.held_cells
     console.print(f"\n{count(counts.cells, 'changed cell')}: {sent:,} to send, {counts.held_cells:,} held")
     if counts.written_differently:
-        console.print(f"{count(counts.written_differently, 'cell')} written differently, same value, not sent")
+        _print_rewritten(console, changes.header)
     _print_codes(console, changes)
     reasons = changes.reasons()
     if reasons:
@@ -416,8 +424,10 @@ def print_pairs(console: Console, laid: Laid, sheet: Catalogue, pairs: Sequence[
         console.print('A heading that live does not have is left out. --map "HEADING=FIELD" says what it stands for.')
 
 
-def print_sheet(console: Console, sheet: Cut, live: Catalogue, output: str) -> None:
-    """What was cut from live, and what a person may change in it."""
+def print_sheet(console: Console, sheet: Cut, live: Catalogue, output: str, kept: Mapping[str, int]) -> None:
+    """What was cut from live, and what a person may change in it; `kept` counts cells that could not be written as
+    told, by heading.
+    """
     _print_source(console, "live", live.path, live.cells.height, len(live.fields), live.layout, live.notes)
     size = f"{count(sheet.cells.height, 'item')} of {live.cells.height:,}, {count(len(sheet.columns), 'field')}"
     _print_fact(console, "sheet", size)
@@ -428,6 +438,9 @@ def print_sheet(console: Console, sheet: Cut, live: Catalogue, output: str) -> N
     ):
         if columns:
             _print_fact(console, name, ", ".join(shown(column.heading) for column in columns))
+    for heading, many in kept.items():
+        said = f"{count(many, 'cell')} of {shown(heading)} stand as in live: the date form has no place for their time"
+        _print_fact(console, "", said, style="yellow")
     if sheet.missing:
         console.print(f"\n{count(len(sheet.missing), 'code')} not in live", style="bold")
         for sku in sheet.missing[:LISTED]:
@@ -591,7 +604,7 @@ def print_written(console: Console, folder: str, manifest: Manifest, dialect: st
 
 
 def print_confirmed(console: Console, result: Confirmed, key: Sequence[str], *, everything: bool) -> None:
-    """What landed and what did not, and what else moved meanwhile."""
+    """What landed and what did not, what stands there twice, and what else moved meanwhile."""
     total = sum(result.counts.values())
     if result.all_landed:
         console.print(f"All {count(total, 'change')} landed.", style="bold green")
@@ -601,6 +614,9 @@ def print_confirmed(console: Console, result: Confirmed, key: Sequence[str], *, 
     for outcome, title in (("not landed", "not landed"), ("differently", "landed differently")):
         some = [one for one in result.trouble if one.outcome == outcome]
         _print_some(console, title, [_landing(one) for one in some], everything=everything)
+    twice = [Text(f"  {' / '.join(shown(part) for part in one.values())}") for one in result.twice]
+    title = f"{count(len(twice), 'item')} there twice, as an importer does that adds where it should update"
+    _print_some(console, title, twice, everything=everything)
     for moving, title in ((False, "what else is otherwise now"), (True, "what moves by itself")):
         rows = result.moved.filter(pl.col("moving") == moving)
         lines = []

@@ -22,7 +22,7 @@ from neat_delta.core.checks.relations import RELATION_CHECKS
 from neat_delta.core.checks.value import VALUE_CHECKS
 from neat_delta.core.kinds import blank
 from neat_delta.core.store import LevelName, Store
-from neat_delta.core.values import NOT
+from neat_delta.core.values import DOUBT, NOT
 
 __all__ = ["CHECK", "CHECKS", "check_catalogue", "checked"]
 
@@ -45,13 +45,14 @@ def checked(
     new_values: Collection[str] = (),
     today: str | None = None,
     emptied: str | None = None,
+    guessed: bool = False,
 ) -> ChangeSet:
     """The change set with what the checks find in its cells that are to be sent, and in new items.
 
     A finding of the level `stop` holds its cell, unless it is accepted, by `accept` or by a standing exception of the
     store file that has not ended before `today` (ISO 8601; None: none has). Without a field it
     holds the whole item, and without an item the whole round. `emptied` is why a cell that was emptied is held where no
-    check holds it (None: it is not).
+    check holds it (None: it is not); `guessed` says that nothing told the sheet's encoding.
     """
     header = changes.header
     let = [*accept, *_excepted(store, today)]
@@ -76,6 +77,7 @@ def checked(
         images=images,
         new_values=new_values,
         gone=header.counts.gone,
+        guessed=guessed,
         seen=seen,
     )
     flags = [_decided(table, name, levels[name], changes.keys, let) for name, table in _run(ask, levels)]
@@ -126,7 +128,9 @@ def _seen(cells: pl.DataFrame) -> dict[str, pl.DataFrame]:
         "item",
         "field",
         check=pl.when(kept).then(pl.lit("unreadable")).otherwise(pl.col("held").str.strip_prefix(CHECK)),
-        what=pl.when(kept)
+        what=pl.when(pl.col("held").str.starts_with(DOUBT))
+        .then(pl.format("{}: {}", after, pl.col("held").str.strip_prefix(DOUBT)))
+        .when(kept)
         .then(pl.format("{} is {}", after, "held"))
         .when(blank(pl.col("after")))
         .then(pl.lit("it was emptied"))

@@ -32,7 +32,8 @@ class Ask:
     field: `item`, `before` (null where there was none), `after`; in a catalogue that is checked by itself, all its
     cells, without a `before`. `keys` are the items' keys. `round` is false when there is no sheet. `encoding` is that
     of the files to write, None where any character will do; `images` are the names of the image files there are, None
-    where nobody said; `new_values` the fields whose new values are let through; `gone` counts items the sheet lacks.
+    where nobody said; `new_values` the fields whose new values are let through; `gone` counts items the sheet lacks;
+    `guessed` says that nothing told the sheet's encoding.
     `seen` are findings of some checks that were made while the cells were compared, by the check's name.
     """
 
@@ -48,6 +49,7 @@ class Ask:
     images: Collection[str] | None = None
     new_values: Collection[str] = ()
     gone: int = 0
+    guessed: bool = False
     seen: Mapping[str, pl.DataFrame] = field(default_factory=dict)
     memory: dict[str, pl.Series] = field(default_factory=dict)
     filled: dict[str, pl.DataFrame] = field(default_factory=dict)

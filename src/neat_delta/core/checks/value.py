@@ -185,9 +185,24 @@ def locked(ask: Ask) -> pl.DataFrame:
     return ask.seen.get("locked", nothing())
 
 
+def guessed_encoding(ask: Ask) -> pl.DataFrame:
+    """Letters beyond ASCII out of a sheet whose encoding nothing told: they may be others."""
+    some = [nothing()]
+    for name, cells in ask.cells.items() if ask.guessed else ():
+        odd = cells.filter(pl.col("after").str.contains(r"[^\x00-\x7f]"))
+        some.append(found(name, odd["item"], odd["after"].str.slice(0, 40) + ": the sheet's encoding is a guess"))
+    return pl.concat(some)
+
+
 VALUE_CHECKS = (
     Check("required", "stop", "a required field that is blank", "fill it in", required),
-    Check("unreadable", "stop", "a value that is not what the field holds", "correct it, or the kind", unreadable),
+    Check(
+        "unreadable",
+        "stop",
+        "a value that is not what the field holds, or may be two",
+        "correct it, or say how the sheet is written",
+        unreadable,
+    ),
     Check("locked", "stop", "a change of a field that updates never change", "leave it as it is", locked, alone=False),
     Check("outside-bounds", "stop", "a number under least or over most", "correct it, or the bound", outside_bounds),
     Check("negative", "stop", "an amount or a count under 0", "correct it, or say least in the store file", negative),
@@ -198,6 +213,14 @@ VALUE_CHECKS = (
         "a character that the encoding of the store's files does not have",
         "replace the character",
         unwritable,
+    ),
+    Check(
+        "guessed-encoding",
+        "stop",
+        "letters beyond ASCII from a sheet whose encoding is a guess",
+        "say it with --encoding sheet=NAME, or save the sheet as UTF-8",
+        guessed_encoding,
+        alone=False,
     ),
     Check("unclosed-html", "warn", "HTML whose tags do not close", "close the tag", unclosed_html),
 )

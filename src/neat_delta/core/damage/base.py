@@ -24,9 +24,10 @@ class Damage:
     """A sort of damage.
 
     `name` says what happened and `why` how we know, both as a person is told. Of the cells whose kind is one of
-    `kinds`, those are damaged for which `look` holds, an expression over `BEFORE` and `AFTER`, and, where an expression
-    cannot tell, `sure` of the two texts as well. `certain` says that only the writing was damaged: live's
-    value is what was meant. `alone` says that it is seen without live's value, too.
+    `kinds`, those are damaged for which `look` holds, an expression over `BEFORE`, `AFTER` and `mark` (live's decimal
+    mark), and, where an expression cannot tell, `sure` of the two texts as well. `certain` says that only the writing
+    was damaged, by a program and by no editor: live's value is what was meant; `certain_where` says so of some cells.
+    `alone` says that it is seen without live's value, too.
     """
 
     name: str
@@ -35,4 +36,5 @@ class Damage:
     look: pl.Expr
     sure: Callable[[str, str], bool] | None = None
     certain: bool = True
+    certain_where: pl.Expr | None = None
     alone: bool = False

@@ -5,6 +5,7 @@ from __future__ import annotations
 import polars as pl
 
 from neat_delta.core.damage.base import AFTER, ANY, BEFORE, Damage
+from neat_delta.core.kinds.flag import FALSE, TRUE
 
 __all__ = ["CELL_DAMAGES"]
 
@@ -17,12 +18,6 @@ ERRORS = (
     r"|^(?:Err|Fehler|Fel|Erreur|Errore|Erro|Fout):5\d\d$"
 )
 """What spreadsheets show where a formula failed, in the languages they speak."""
-
-TRUE = ["TRUE", "WAHR", "VRAI", "VERDADERO", "VERO", "WAAR", "VERDADEIRO", "PRAWDA", "PRAVDA", "IGAZ", "SANT", "SAND"]
-TRUE += ["TOSI", "ИСТИНА", "ІСТИНА", "ADEVĂRAT", "DOĞRU", "ΑΛΗΘΕΣ", "ISTINA"]
-FALSE = ["FALSE", "FALSCH", "FAUX", "FALSO", "ONWAAR", "FAŁSZ", "NEPRAVDA", "HAMIS", "FALSKT", "FALSK", "USAND"]
-FALSE += ["EPÄTOSI", "ЛОЖЬ", "ХИБНІСТЬ", "FALS", "YANLIŞ", "ΨΕΥΔΕΣ", "NEISTINA"]
-"""Truth as spreadsheets write it, in the languages they speak."""
 
 
 def _meant(before: list[str], after: list[str]) -> pl.Expr:

@@ -7,7 +7,7 @@ from decimal import ROUND_HALF_UP, Decimal, InvalidOperation
 
 import polars as pl
 
-from neat_delta.core.damage.base import AFTER, ANY, BEFORE, CODES, NUMBERS, Damage
+from neat_delta.core.damage.base import AFTER, ANY, BEFORE, CODES, NUMBERS, TEXTS, Damage
 from neat_delta.core.kinds.base import EXACT
 
 __all__ = ["CODE_DAMAGES"]
@@ -17,6 +17,8 @@ BARE = pl.when(BEFORE.str.contains("^0+$")).then(pl.lit("0")).otherwise(BEFORE.s
 """Live's digits without the zeros that lead them."""
 
 POWER = re.compile(r"([+-]?\d+)(?:[.,](\d+))?[eE]\+?(\d{1,3})")
+SHOWN = r"^[0-9]([.,][0-9]+)?[eE]\+[0-9]{1,3}$"
+"""A power of ten as programs show it; people leave the plus out."""
 
 
 def _scientific(before: str, after: str) -> bool:
@@ -41,6 +43,35 @@ def _power_read(before: str, after: str) -> bool:
         return Decimal(before) == Decimal(after.replace(",", ".")) and before != after
     except InvalidOperation:
         return False
+
+
+NUMBER = re.compile(r"([+-]?)(?:(\d{1,3}(?:\.\d{3})+)|(\d*))(?:([.,])(\d*))?")
+
+
+def _read_by_a_spreadsheet(text: str) -> set[Decimal]:
+    """The numbers that spreadsheets read in a text, in any language: 0409.00, 12.990, +49151234. What programs write by
+    themselves (417.0, 48,213) is left out: then live was damaged, and this is its correction.
+    """
+    found = NUMBER.fullmatch(text.strip())
+    if found is None or not re.search(r"\d", text) or re.fullmatch(r"[1-9]\d{2,}[.,]0", text):
+        return set()
+    sign, grouped, digits, mark, decimals = found.groups()
+    if not grouped:
+        return {Decimal(f"{sign}{digits or 0}.{decimals or 0}")}
+    values = {Decimal(f"{sign}{grouped.replace('.', '')}.{(decimals if mark == ',' else None) or 0}")}
+    if grouped.count(".") == 1 and not mark:
+        values.add(Decimal(f"{sign}{grouped}"))  # 12.990 may be either
+    return values
+
+
+def _taken_for_a_number(before: str, after: str) -> bool:
+    """Whether a spreadsheet makes this number of live's text; more than the decimal mark is otherwise."""
+    if before.replace(",", ".") == after.replace(",", "."):
+        return False
+    readings = _read_by_a_spreadsheet(before)
+    if POWER.fullmatch(after):
+        return any(_scientific(f"{value:f}", after) for value in readings)
+    return Decimal(after.replace(",", ".")) in readings
 
 
 CODE_DAMAGES = (
@@ -76,7 +107,7 @@ CODE_DAMAGES = (
         "scientific notation",
         "live's number as a power of ten, rounded to the digits that were shown",
         (*CODES, *NUMBERS),
-        AFTER.str.contains(r"^[0-9]([.,][0-9]+)?[eE]\+?[0-9]{1,3}$") & BEFORE.str.contains("^[0-9]+([.,][0-9]+)?$"),
+        AFTER.str.contains(SHOWN) & BEFORE.str.contains("^[0-9]+([.,][0-9]+)?$"),
         _scientific,
     ),
     Damage(
@@ -85,6 +116,8 @@ CODE_DAMAGES = (
         CODES,
         BEFORE.str.contains("^[0-9]+[eE][0-9]{1,3}$") & AFTER.str.contains("^[0-9]"),
         _power_read,
+        certain=False,
+        certain_where=AFTER.str.contains(SHOWN),
     ),
     Damage(
         "digits rounded",
@@ -96,5 +129,14 @@ CODE_DAMAGES = (
         & (AFTER.str.slice(0, 14) == BARE.str.slice(0, 14))
         & AFTER.str.contains("^[0-9]{15}0+$")
         & ~BARE.str.contains("^[0-9]{15}0+$"),
+    ),
+    Damage(
+        "taken for a number",
+        "it is the number that a spreadsheet reads in live's text, as it shows it",
+        TEXTS,
+        AFTER.str.contains(r"^-?(?:0|[1-9][0-9]*)(?:[.,][0-9]*[1-9])?$|^-?[0-9]([.,][0-9]+)?[eE]\+[0-9]{1,3}$")
+        & BEFORE.str.contains("[0-9]"),
+        _taken_for_a_number,
+        certain=False,
     ),
 )

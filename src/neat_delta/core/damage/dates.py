@@ -134,23 +134,32 @@ def _same_day(before: str, after: str) -> bool:
 
 
 def _swapped(before: str, after: str) -> bool:
-    """Whether day and month changed places."""
+    """Whether day and month changed places: the same numbers in the same layout, or in ISO 8601, which tells the two
+    apart. The value is another one anyhow, or the cell would not be asked about.
+    """
     one, other = (re.findall(r"\d+", TIME.sub("", text)) for text in (before, after))
-    if len(one) != 3 or len(other) != 3 or one == other:
+    if len(one) != 3 or len(other) != 3:
         return False
-    year = 0 if len(one[0]) == 4 else 2
-    rest = [place for place in range(3) if place != year]
-    return (
-        one[year] == other[year]
-        and [int(one[place]) for place in rest] == [int(other[place]) for place in reversed(rest)]
-        and int(one[rest[0]]) != int(one[rest[1]])
-    )
+    years = [0 if len(parts[0]) == 4 else 2 for parts in (one, other)]
+    rest = [
+        [int(part) for place, part in enumerate(parts) if place != year]
+        for parts, year in zip((one, other), years, strict=True)
+    ]
+    if one[years[0]] != other[years[1]] or rest[0][0] == rest[0][1]:
+        return False
+    if years[0] == years[1]:
+        return rest[0] == rest[1][::-1]
+    return years[1] == 0 and sorted(rest[0]) == sorted(rest[1]) and max(rest[1]) <= 12
 
 
 DECIMAL = r"^[+-]?\d+[.,]\d+$"
 IN_FULL = AFTER.str.contains(r"\p{L}{2}.*\d|\d.*\p{L}{2}|^\d{1,4}[./-]\d{1,2}[./-]\d{2,4}")
 LIKE_A_DATE = (IN_FULL | AFTER.str.contains(r"^\d{5}$|^\d{1,4}[./-]\d{1,2}\b")) & ~AFTER.str.contains(DECIMAL)
 """A glance that spares most cells the closer look."""
+MADE_OF_ONE = BEFORE.str.contains(
+    r"^\d{1,2}[ .-]\s?\p{Lu}?\p{Ll}{2,}\.?(?:[ -]\d{2,4})?$|^\p{Lu}\p{Ll}{2,3}-\d{2}$|^\d{5}$|^\d{4}-\d\d-\d\d"
+)
+"""What a spreadsheet makes of a code: then live was damaged before, and this may be its correction."""
 COULD_BE_ONE = BEFORE.str.contains(r"^\d{1,4}[./ -]\d|\p{L}.{0,3}\d|\d.{0,3}\p{L}") & (BEFORE.str.len_chars() <= 12)
 
 DATES = (
@@ -158,7 +167,7 @@ DATES = (
         "turned into a date",
         "a spreadsheet makes exactly this date of what live has",
         (*CODES, *NUMBERS),
-        LIKE_A_DATE & COULD_BE_ONE,
+        LIKE_A_DATE & COULD_BE_ONE & ~MADE_OF_ONE & ~AFTER.str.contains("[A-Z]{2}"),
         _same,
     ),
     Damage(

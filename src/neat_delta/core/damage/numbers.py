@@ -37,10 +37,10 @@ def _same(before: str, after: str) -> bool:
 
 
 def _share(before: str, after: str) -> bool:
-    """Whether a percentage is the number, or the number times 100."""
+    """Whether a percentage is the number."""
     ours = _numbers(before)
     theirs = _numbers(after.rstrip("% \u00a0\u202f"))
-    return any(one in {other, other / 100} for one in ours for other in theirs)
+    return any(one == other / 100 for one in ours for other in theirs)
 
 
 def _binary(before: str, after: str) -> bool:
@@ -60,22 +60,27 @@ def _digits(text: pl.Expr) -> pl.Expr:
 NUMBER_DAMAGES = (
     Damage(
         "decimal mark lost",
-        "the same digits without the mark: 19,90 was read as 1990",
+        "the same digits without the mark: 13.610 was read as 13610",
         NUMBERS,
         AFTER.str.contains("^-?[0-9]+$") & BEFORE.str.contains("[.,][0-9]{2,}$") & (_bare(BEFORE) == AFTER),
+        certain=False,
+        certain_where=BEFORE.str.contains("[.,][0-9]{3}$"),  # which is a thousands mark in another language
     ),
     Damage(
         "another decimal mark",
         "the same number with point and comma in each other's place",
         NUMBERS,
-        (_digits(BEFORE) == _digits(AFTER)) & AFTER.str.contains(r"^[+−-]?[0-9][0-9.,'’ \u00a0\u202f]*[.,]"),
+        (_digits(BEFORE) == _digits(AFTER))
+        & BEFORE.str.contains(pl.col("mark"), literal=True)
+        & ~AFTER.str.contains(pl.col("mark"), literal=True)
+        & AFTER.str.contains(r"^[+−-]?[0-9][0-9.,'’ \u00a0\u202f]*[.,]"),
         _same,
     ),
     Damage(
         "per cent",
         "the same number as a percentage",
         NUMBERS,
-        AFTER.str.ends_with("%"),
+        AFTER.str.ends_with("%") & ~BEFORE.str.ends_with("%"),
         _share,
     ),
     Damage(
@@ -90,6 +95,7 @@ NUMBER_DAMAGES = (
         "the same number with a currency",
         NUMBERS,
         (AFTER.str.replace(rf"^{CURRENCY}\s*", "").str.replace(rf"\s*{CURRENCY}$", "") == BEFORE) & (AFTER != BEFORE),
+        certain=False,
     ),
     Damage(
         "binary rounding",

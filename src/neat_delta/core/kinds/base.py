@@ -15,7 +15,7 @@ import polars as pl
 from neat_delta.core.layout import Writing
 from neat_delta.core.store import Field
 
-__all__ = ["EXACT", "Kind", "as_it_stands", "blank", "each", "only"]
+__all__ = ["EXACT", "Kind", "as_it_stands", "blank", "each", "folded", "folded_text", "only"]
 
 EXACT = Context(prec=1_000_000)
 """Arithmetic that rounds no number a cell could hold."""
@@ -36,6 +36,22 @@ def as_it_stands(values: pl.Series, texts: pl.Series, field: Field, writing: Wri
     return texts
 
 
+def folded(texts: pl.Series) -> pl.Series:
+    """Texts without the differences that nobody typed: normal form, line ends, outer white space."""
+    plain = texts.str.strip_chars()
+    odd = plain.str.contains("[^\x00-\x0c\x0e-\x7f]").fill_null(value=False).arg_true()  # the others are in that form
+    if not odd.len():
+        return plain
+    some = texts.gather(odd).str.replace_all("\r\n?", "\n").str.normalize("NFC").str.strip_chars()
+    return plain.scatter(odd, some)
+
+
+def folded_text(texts: pl.Series, field: Field, writing: Writing) -> pl.Series:
+    """Any text, folded."""
+    del field, writing
+    return folded(texts)
+
+
 @dataclass(frozen=True, slots=True)
 class Kind:
     """A sort of value.
@@ -43,12 +59,15 @@ class Kind:
     `read` takes cells as they stand in a file, none of them blank, and gives their values, null where the kind cannot
     read one. `write` takes values and the cells they were read from, and gives the cells as the store writes them,
     null where it has no way to. Both are told the field's settings and how the file in question writes values.
+    `copy` reads the cells of an edited copy: two are equal there if only what programs do by themselves lies between
+    them (docs/equal.md), which is less than having one value.
     """
 
     name: str
     read: Read
     write: Write = as_it_stands
     article: str = "a"
+    copy: Read = folded_text
 
     def __str__(self) -> str:
         """As in "this is not …"."""

@@ -16,4 +16,4 @@ def _read(texts: pl.Series, field: Field, writing: Writing) -> pl.Series:
     return texts
 
 
-CODE = Kind("code", _read)
+CODE = Kind("code", _read, copy=_read)

@@ -1,4 +1,5 @@
 """Dates, with or without a time. The value is ISO 8601: `2026-05-12`, or `2026-05-12T10:30:00` if it is not midnight.
+A `Z` for universal time is part of it.
 
 ISO 8601 is always read, as it cannot be mistaken; any other form only where it was told or found out for the file.
 """
@@ -17,23 +18,23 @@ __all__ = ["DATE", "FORMS", "ISO"]
 
 ISO = "YYYY-MM-DD"
 
-FORMS = ("DD.MM.YYYY", "DD/MM/YYYY", "MM/DD/YYYY", "DD-MM-YYYY", "YYYY/MM/DD", "YYYY.MM.DD")
+FORMS = ("DD.MM.YYYY", "DD/MM/YYYY", "MM/DD/YYYY", "DD-MM-YYYY", "MM-DD-YYYY", "YYYY/MM/DD", "YYYY.MM.DD")
 """The other forms that are recognised; each with a time after it as well."""
 
-TIME = r"(?:[T ](?<hh>[0-9]{2}):(?<mm>[0-9]{2})(?::(?<ss>[0-9]{2})(?:\.0+)?)?Z?)?"
+TIME = r"(?:[T ](?<hh>[0-9]{2}):(?<mm>[0-9]{2})(?::(?<ss>[0-9]{2})(?:\.0+)?)?)?(?<zone>Z?)"
 
 
 def _pattern(form: str) -> str:
     pattern = re.escape(form)
     for word in FORM_WORDS:
-        digits = "{4}" if word == "YYYY" else "{2}" if form == ISO or word in {"hh", "mm", "ss"} else "{1,2}"
+        digits = "{4}" if word == "YYYY" else "{2}" if form.startswith(ISO) or word in {"hh", "mm", "ss"} else "{1,2}"
         pattern = pattern.replace(word, f"(?<{word}>[0-9]{digits})")
     return f"^{pattern}$" if "hh" in form else f"^{pattern}{TIME}$"
 
 
 def _parse(texts: pl.Series, form: str) -> pl.Series:
     parts = texts.str.extract_groups(_pattern(form)).struct.unnest()
-    for word in FORM_WORDS[3:]:
+    for word in (*FORM_WORDS[3:], "zone"):
         if word not in parts.columns:
             parts = parts.with_columns(pl.lit(None, pl.String).alias(word))
     number = [pl.col(word).fill_null("0").cast(pl.Int32, strict=False) for word in FORM_WORDS]
@@ -46,7 +47,8 @@ def _parse(texts: pl.Series, form: str) -> pl.Series:
     )
     day, time = pl.col("day").dt.strftime("%Y-%m-%d"), pl.col("time")
     value = pl.when(time == "00:00:00").then(day).otherwise(pl.concat_str(day, pl.lit("T"), time))
-    return parts.select(pl.when("right").then(value)).to_series()
+    zone = pl.lit("Z") if form.endswith("Z") else pl.col("zone").fill_null("")
+    return parts.select(pl.when("right").then(pl.concat_str(value, zone))).to_series()
 
 
 def _read(texts: pl.Series, field: Field, writing: Writing) -> pl.Series:
@@ -60,11 +62,15 @@ def _read(texts: pl.Series, field: Field, writing: Writing) -> pl.Series:
 
 def _write(values: pl.Series, texts: pl.Series, field: Field, writing: Writing) -> pl.Series:
     form = field.date_form or writing.date_form
-    if form is None:
-        return texts
+    if form is None:  # live has dates with a time and without, all in ISO 8601
+        return texts.zip_with(_parse(texts.str.strip_chars(), ISO).is_not_null(), values)
     parts = values.str.extract_groups(_pattern(ISO)).struct.unnest()
-    if "hh" not in form:  # a time that the store has no place for would be lost
-        parts = parts.with_columns(pl.when(pl.col("hh").is_null()).then("YYYY").alias("YYYY"))
+    # A time that the store has no place for would be lost, and so would its zone.
+    fits = (pl.col("zone").fill_null("") == "Z") == form.endswith("Z")
+    for word in FORM_WORDS[3:]:
+        if word not in form:
+            fits &= pl.col(word).fill_null("00") == "00"
+    parts = parts.with_columns(pl.when(fits).then("YYYY").alias("YYYY"))
     pieces = [
         pl.col(piece).fill_null("00")
         if piece in FORM_WORDS[3:]

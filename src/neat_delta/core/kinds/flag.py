@@ -8,7 +8,7 @@ from neat_delta.core.kinds.base import Kind
 from neat_delta.core.layout import Writing
 from neat_delta.core.store import Field
 
-__all__ = ["FLAG", "WORDS"]
+__all__ = ["FALSE", "FLAG", "TRUE", "WORDS"]
 
 WORDS = (
     ("yes", "no"),
@@ -24,6 +24,13 @@ WORDS = (
     ("ano", "ne"),
 )
 """The words that are plain in themselves, yes and no, the plainest first."""
+
+
+TRUE = ["TRUE", "WAHR", "VRAI", "VERDADERO", "VERO", "WAAR", "VERDADEIRO", "PRAWDA", "PRAVDA", "IGAZ", "SANT", "SAND"]
+TRUE += ["TOSI", "ИСТИНА", "ІСТИНА", "ADEVĂRAT", "DOĞRU", "ΑΛΗΘΕΣ", "ISTINA"]
+FALSE = ["FALSE", "FALSCH", "FAUX", "FALSO", "ONWAAR", "FAŁSZ", "NEPRAVDA", "HAMIS", "FALSKT", "FALSK", "USAND"]
+FALSE += ["EPÄTOSI", "ЛОЖЬ", "ХИБНІСТЬ", "FALS", "YANLIŞ", "ΨΕΥΔΕΣ", "NEISTINA"]
+"""Truth as spreadsheets write it, in the languages they speak."""
 
 
 def _words(field: Field, writing: Writing) -> tuple[list[str], list[str]]:
@@ -46,4 +53,24 @@ def _write(values: pl.Series, texts: pl.Series, field: Field, writing: Writing) 
     return written.zip_with(~texts.is_in(pl.Series(yes + no).implode()), texts)
 
 
-FLAG = Kind("flag", _read, _write)
+def _copy(texts: pl.Series, field: Field, writing: Writing) -> pl.Series:
+    """The field's own words in any case; for true and false also a spreadsheet's words for these. No other word is
+    taken for one of them, whatever it means elsewhere.
+    """
+    words: dict[str, str] = {}
+    programs: dict[str, str] = {}
+    for said, value, program in zip(_words(field, writing), ("yes", "no"), (TRUE, FALSE), strict=True):
+        own = {word.lower() for word in said}
+        words |= dict.fromkeys(own, value)
+        programs |= dict.fromkeys(program if own & {"true", "false"} else (), value)
+    if not words:
+        return _read(texts, field, writing)
+    bare = texts.str.strip_chars()
+    found = bare.str.to_lowercase().replace_strict(words, default=None, return_dtype=pl.String)
+    if not programs:
+        return found
+    other = bare.replace_strict(programs, default=None, return_dtype=pl.String)
+    return pl.select(pl.coalesce(found, other)).to_series()
+
+
+FLAG = Kind("flag", _read, _write, copy=_copy)

@@ -5,6 +5,7 @@ nothing.
 from __future__ import annotations
 
 import json
+import re
 from decimal import Decimal
 from typing import Any, NoReturn
 
@@ -43,4 +44,13 @@ def _read(texts: pl.Series, field: Field, writing: Writing) -> pl.Series:
     return each(texts, _value)
 
 
-JSON = Kind("json", _read, article="")
+TOKEN = re.compile(r'("(?:[^"\\]|\\.)*")|\s+')
+
+
+def _copy(texts: pl.Series, field: Field, writing: Writing) -> pl.Series:
+    """The text without the white space between its tokens."""
+    del field, writing
+    return each(texts, lambda text: TOKEN.sub(lambda found: found[1] or "", text))
+
+
+JSON = Kind("json", _read, article="", copy=_copy)

@@ -14,17 +14,34 @@ from neat_delta.core.layout import Writing
 from neat_delta.core.once import once
 from neat_delta.core.store import Field
 
-__all__ = ["CURRENCY", "DECIMAL", "EXACT", "INTEGER", "MONEY", "NUMBER_KINDS", "amounts", "numbers"]
+__all__ = ["CURRENCY", "DECIMAL", "EXACT", "INTEGER", "MONEY", "NUMBER_KINDS", "amounts", "marks", "numbers"]
 
-CURRENCY = r"(?:\p{Sc}|[A-Z]{3}|kr\.?|zł|Kč|Ft|lei|лв\.?|руб\.?|р\.)"
+ISO_4217 = (
+    "AED AFN ALL AMD AOA ARS AUD AWG AZN BAM BBD BDT BGN BHD BIF BMD BND BOB BRL BSD BTN BWP BYN BZD CAD CDF CHF "
+    "CLP CNY COP CRC CUP CVE CZK DJF DKK DOP DZD EGP ERN ETB EUR FJD FKP GBP GEL GHS GIP GMD GNF GTQ GYD HKD HNL "
+    "HTG HUF IDR ILS INR IQD IRR ISK JMD JOD JPY KES KGS KHR KMF KPW KRW KWD KYD KZT LAK LBP LKR LRD LSL LYD MAD "
+    "MDL MGA MKD MMK MNT MOP MRU MUR MVR MWK MXN MYR MZN NAD NGN NIO NOK NPR NZD OMR PAB PEN PGK PHP PKR PLN PYG "
+    "QAR RON RSD RUB RWF SAR SBD SCR SDG SEK SGD SHP SLE SOS SRD SSP STN SVC SYP SZL THB TJS TMT TND TOP TRY TTD "
+    "TWD TZS UAH UGX USD UYU UZS VED VES VND VUV WST XAF XCD XOF XPF YER ZAR ZMW"
+)
+"""The currencies in use (ISO 4217)."""
+
+CURRENCY = rf"(?:\p{{Sc}}|{ISO_4217.replace(' ', '|')}|kr\.?|zł|Kč|Ft|lei|лв\.?|руб\.?|р\.)"
 """A currency's sign (Unicode's category Sc), its three letters (ISO 4217), or a common short form."""
 
 SPACES = {" ": "[ \u00a0\u202f]", "\u00a0": "[ \u00a0\u202f]", "\u202f": "[ \u00a0\u202f]", "'": "['’]", "’": "['’]"}
 """The thousands marks that are written in several ways."""
 
 
-def _number(text: pl.Expr, writing: Writing) -> pl.Expr:
-    point, thousands = writing.decimal_mark or ".", writing.thousands_mark or ""
+def marks(field: Field, writing: Writing) -> tuple[str, str]:
+    """A field's decimal mark and its thousands mark ("" for none): its own, or else the file's."""
+    point = field.decimal_mark or writing.decimal_mark or "."
+    thousands = field.thousands_mark if field.thousands_mark is not None else writing.thousands_mark or ""
+    return point, "" if thousands == point else thousands
+
+
+def _number(text: pl.Expr, field: Field, writing: Writing) -> pl.Expr:
+    point, thousands = marks(field, writing)
     group = SPACES.get(thousands, re.escape(thousands))
     whole = rf"[0-9]+|[0-9]{{1,3}}(?:{group}[0-9]{{3}})+" if thousands else r"[0-9]+"
     found = text.str.replace("^−", "-")
@@ -45,11 +62,12 @@ WITH_ZEROS = r"^(?:0|-?[1-9][0-9]*)\.[0-9]+$"
 """One that is, but for zeros at its end."""
 
 
-def _of(texts: pl.Series, value: pl.Expr, writing: Writing) -> pl.Series:
+def _of(texts: pl.Series, value: pl.Expr, field: Field, writing: Writing) -> pl.Series:
     """The values of the texts. Most numbers are written like their value, and one look at them is several times cheaper
     than putting every one of them into that form.
     """
-    if writing.thousands_mark == "." or writing.decimal_mark == ",":
+    point, thousands = marks(field, writing)
+    if thousands == "." or point == ",":
         return texts.to_frame("text").select(value.alias("value")).to_series()
     others = (~texts.str.contains(AS_IT_STANDS)).arg_true()
     some = texts.gather(others)
@@ -64,36 +82,33 @@ TEXT = pl.col("text").str.strip_chars()
 
 
 def _read_decimal(texts: pl.Series, field: Field, writing: Writing) -> pl.Series:
-    del field
-    return _of(texts, _number(TEXT, writing), writing)
+    return _of(texts, _number(TEXT, field, writing), field, writing)
 
 
 def _read_integer(texts: pl.Series, field: Field, writing: Writing) -> pl.Series:
-    del field
-    value = _of(texts, _number(TEXT, writing), writing)
+    value = _of(texts, _number(TEXT, field, writing), field, writing)
     return only(value, ~value.str.contains(".", literal=True).fill_null(value=True))
 
 
 def _read_money(texts: pl.Series, field: Field, writing: Writing) -> pl.Series:
-    del field
     bare = TEXT.str.replace(rf"^([+−-]?)\s*{CURRENCY}\s*", "$1").str.replace(rf"\s*{CURRENCY}$", "")
-    return _of(texts, _number(bare, writing), writing)
+    return _of(texts, _number(bare, field, writing), field, writing)
 
 
 def _write(values: pl.Series, texts: pl.Series, field: Field, writing: Writing) -> pl.Series:
     """With the store's decimals and marks; as it was typed, where the store says nothing of decimals and can read
-    it.
+    it. A currency is left to whoever knows how live writes it.
     """
     plain = values
     if field.decimals:
         parts = values.str.split_exact(".", 1).struct.unnest()
         decimals = pl.col("field_1").fill_null("").str.pad_end(field.decimals, "0")
         plain = parts.select(pl.concat_str("field_0", pl.lit("."), decimals)).to_series()
-    if writing.thousands_mark:
+    point, thousands = marks(field, writing)
+    if thousands:
         plain = each(plain, _grouped)
-    marks = {",": writing.thousands_mark or "", ".": writing.decimal_mark or "."}
-    if marks != {",": "", ".": "."}:
-        plain = plain.str.replace_many(marks)
+    if (point, thousands) != (".", ""):
+        plain = plain.str.replace_many({",": thousands, ".": point})
     if field.decimals is not None:
         return plain
     readable = _read_decimal(texts, field, writing) == values

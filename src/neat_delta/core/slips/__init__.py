@@ -10,23 +10,34 @@ from collections.abc import Callable
 import polars as pl
 
 from neat_delta.core.slips.base import Round, Slip, forms
+from neat_delta.core.slips.copied import column_over_another, keys_sorted_alone, row_over_others
+from neat_delta.core.slips.days import dates_moved, years_far_off
 from neat_delta.core.slips.decimal import decimal_slip
+from neat_delta.core.slips.emptied import cut_at_one_length, set_to_zero
 from neat_delta.core.slips.filled import dragged, series
 from neat_delta.core.slips.missing import missing, pasted_twice
 from neat_delta.core.slips.moved import sideways, swapped
-from neat_delta.core.slips.ordered import sorted_alone
+from neat_delta.core.slips.ordered import sorted_alone, sorted_block
 from neat_delta.core.slips.replaced import replaced
 from neat_delta.core.slips.shifted import shifted
 
 __all__ = ["SLIPS", "Round", "Slip", "forms", "missing", "pasted_twice", "slips"]
 
 SLIPS: tuple[Callable[[Round], list[Slip]], ...] = (
+    keys_sorted_alone,
+    row_over_others,
     swapped,
+    column_over_another,
     sideways,
     shifted,
     sorted_alone,
+    sorted_block,
+    dates_moved,
+    years_far_off,
+    set_to_zero,
     series,
     dragged,
+    cut_at_one_length,
     replaced,
     decimal_slip,
 )

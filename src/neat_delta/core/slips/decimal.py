@@ -9,7 +9,10 @@ from neat_delta.core.slips.base import Round, Slip
 __all__ = ["decimal_slip"]
 
 KINDS = ("decimal", "money")
-"""Stock goes from 2 to 20 as a matter of course, so whole numbers are left alone."""
+"""Stock goes from 2 to 20 as a matter of course, so a few whole numbers are left alone."""
+
+LEAST_WHOLE = 20
+"""So many whole numbers of a field must go by one and the same power of ten, and four in five of all that change."""
 
 WITHIN = 0.11
 """How far the power of ten may be missed, as a decimal logarithm: 0.78 to 1.29 times it, beyond the usual change."""
@@ -25,6 +28,8 @@ def decimal_slip(round_: Round) -> list[Slip]:
     """Cells whose number is ten, a hundred or a thousand times what the field's other changes lead to, or that part."""
     slips = []
     for name, cells in round_.by_field(1).items():
+        if round_.kind(name) == "integer":
+            slips += _whole_numbers(name, cells)
         if round_.kind(name) not in KINDS:
             continue
         # Floating point is good enough here: it only sorts out what is far off.
@@ -45,6 +50,21 @@ def decimal_slip(round_: Round) -> list[Slip]:
             )
             slips.append(Slip("a decimal slip", [name], found["number"], why))
     return slips
+
+
+def _whole_numbers(name: str, cells: pl.DataFrame) -> list[Slip]:
+    """A field of whole numbers that went to its tenfold as a whole, or to its tenth."""
+    if cells.height < LEAST_WHOLE:
+        return []
+    for times in (10, 100, 1000):
+        for up in (True, False):
+            one, other = ("old", "new") if up else ("new", "old")
+            hit = (cells[one] * times == cells[other]) & (cells["old"] != 0)
+            found = cells.filter(hit.fill_null(value=False))
+            if found.height >= LEAST_WHOLE and found.height * 5 >= cells.height * 4 and found["ours"].n_unique() >= 5:
+                why = f"{found.height:,} of {cells.height:,} changed cells: {times:,} times what it was, or that part"
+                return [Slip("a decimal slip", [name], found["number"], why)]
+    return []
 
 
 def _near_ten(power: pl.Expr, within: float) -> pl.Expr:

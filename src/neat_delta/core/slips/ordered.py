@@ -2,12 +2,15 @@
 
 from __future__ import annotations
 
+from collections import Counter
+from typing import Any
+
 import polars as pl
 
 from neat_delta.core.kinds.number import NUMBER_KINDS
-from neat_delta.core.slips.base import Round, Slip
+from neat_delta.core.slips.base import Round, Slip, runs
 
-__all__ = ["sorted_alone"]
+__all__ = ["sorted_alone", "sorted_block"]
 
 LEAST = 12
 """So many cells must change."""
@@ -56,3 +59,68 @@ def _in_order(round_: Round, name: str) -> bool:
     column = round_.sheet[name].str.strip_chars().str.to_lowercase()
     filled = column.filter(column != "")
     return filled.is_sorted() or filled.is_sorted(descending=True)
+
+
+LEAST_BLOCK, GAP = 6, 4
+"""So many cells that follow each other must hold each other's values and now be in order; rows from one to the next, at
+most.
+"""
+
+
+def sorted_block(round_: Round) -> list[Slip]:
+    """Runs of cells, one under the other, that hold the values that stood there before, and now in order."""
+    slips = []
+    for name, cells in round_.by_field(LEAST_BLOCK).items():
+        if cells.height * 2 > round_.sheet.height and cells.height > MANY:
+            continue  # so many in order are a column's, and looked for there
+        near = (cells["place"].cast(pl.Int64).diff() <= GAP).fill_null(value=False)
+        found = []
+        for start, length in runs(near).filter(pl.col("length") >= LEAST_BLOCK - 1).iter_rows():
+            run = cells.slice(start - 1, length + 1)
+            found += [part["number"] for part in _in_order_again(run, round_.kind(name))]
+        if found:
+            numbers = pl.concat(found).sort()
+            why = f"{numbers.len():,} cells one under the other hold each other's values, now in order"
+            slips.append(Slip("some rows of a column sorted", [name], numbers, why))
+    return slips
+
+
+MANY, LONGEST_BLOCK = 5_000, 60
+"""Of more changed cells, a column that mostly changes is not looked at; and a block has so many cells at most."""
+
+
+def _in_order_again(run: pl.DataFrame, kind: str) -> list[pl.DataFrame]:
+    """The longest parts of a run whose values are a permutation of what was there, in order, and were not before."""
+    number = kind in NUMBER_KINDS
+    before, after = (run["old" if number else "ours"].to_list(), run["new" if number else "theirs"].to_list())
+    was, now = run["ours"].to_list(), run["theirs"].to_list()
+    parts, start = [], 0
+    while start + LEAST_BLOCK <= run.height:
+        found = 0
+        for way in (1, -1):
+            end = start + 1
+            while end < min(run.height, start + LONGEST_BLOCK) and _goes(after[end - 1], after[end], way):
+                end += 1
+            for size in range(end - start, max(LEAST_BLOCK, found) - 1, -1):
+                stop = start + size
+                mixed = not all(
+                    _goes(*pair, way) for pair in zip(before[start:stop], before[start + 1 : stop], strict=False)
+                )
+                if (
+                    mixed
+                    and len(set(now[start:stop])) >= DISTINCT
+                    and Counter(was[start:stop]) == Counter(now[start:stop])
+                ):
+                    found = size
+                    break
+        if found:
+            parts.append(run.slice(start, found))
+        start += found or 1
+    return parts
+
+
+def _goes(one: Any, other: Any, way: int) -> bool:  # noqa: ANN401 - texts, or numbers
+    """Whether the step from one value to the next is not against the way: up (1) or down (-1)."""
+    if one is None or other is None:
+        return False
+    return bool(one <= other if way > 0 else one >= other)
