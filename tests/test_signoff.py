@@ -103,6 +103,39 @@ def test_only_what_was_answered_yes_is_sent(workbook, run, tmp_path):
     assert not sent(tmp_path / "none")
 
 
+def test_a_no_is_a_promise_in_confirm_retry_and_undo(workbook, run, put, tmp_path):
+    """With every kind of hold: a reviewer's no, no answer, damage, a blank, a new item of which only a part is signed."""
+    answered(workbook, tmp_path / "signed.xlsx", ANSWERS)
+    run("write", "c.jsonl", "--signed-off", "signed.xlsx", "--to", "out")
+    listed = json.loads((tmp_path / "out" / "manifest.json").read_text())["not_sent"]
+    assert {(one["key"]["sku"], one["field"]): one["reason"] for one in listed} == {
+        ("QA-1", "note"): "damage: a formula for its value",
+        ("QA-2", "price"): "answered no",
+        ("QA-3", "note"): "not signed off",
+        ("QA-4", "note"): "emptied",
+        ("QA-5", "name"): "not signed off",
+        ("QA-5", "note"): "not signed off",
+    }
+    yes = {("QA-1", "price"), ("QA-2", "note"), ("QA-5", "price")}
+    found = json.loads(run("confirm", "c.jsonl", "live.csv", "--files", "out", "--retry", "again", "--json").stdout)
+    assert {(one["key"]["sku"], one["field"]) for one in found["trouble"]} == yes
+    assert {(sku, name) for sku, name, text in sent(tmp_path / "again") if text} == yes
+    landed = (
+        'sku,name,price,note\nQA-1,Jar,1.60,a\nQA-2,Lid,2.50,"x\r\ny\r\nz"\nQA-3,Wax,3.50,\nQA-4,Veil,4.50,z\n'
+        "QA-5,,9.00,\n"
+    )
+    put("after.csv", landed)
+    assert run("confirm", "c.jsonl", "after.csv", "--files", "out").returncode == 0
+    put("neat-delta.toml", 'version = 1\n[importer.removal]\nhow = "row"\n')
+    for options in (("--now", "after.csv"), ()):
+        run("undo", "c.jsonl", "--files", "out", "--to", "back", "--replace", *options)
+        back = {(sku, name) for sku, name, text in sent(tmp_path / "back") if text}
+        assert back == {("QA-1", "price"), ("QA-2", "note")}, options
+        texts = [path.read_text() for path in (tmp_path / "back").glob("update-*.csv")]
+        removed = "".join(text for text in texts if "QA-5" in text)
+        assert removed.split() == ["sku", "QA-5"]
+
+
 REFUSED = {
     "another value now": (
         lambda rows: [[*row[:4], "1.70", *row[5:]] if row[4] == "1.60" else row for row in rows],

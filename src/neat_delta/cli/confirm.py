@@ -53,7 +53,7 @@ def confirm(
             after, told_layout("live", told.file.layout if told else found.header.live.layout), like=before
         )
         if folder is not None:
-            found = held_back(found, read_manifest(folder).held)
+            found = held_back(found, read_manifest(folder).not_sent)
         result = confirmed(found, before, now, told)
     written = None
     if retry is not None and result.trouble:

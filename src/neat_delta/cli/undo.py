@@ -20,26 +20,41 @@ __all__ = ["undo"]
     metavar="FILE",
     help="A fresh export: only what still stands as it was set is taken back.  [default: as if all of it landed]",
 )
+@click.option(
+    "--files",
+    metavar="DIR",
+    help="The folder that `write` made: what was held there, or not signed off, was never sent and is not taken back.",
+)
 @click.option("--live", metavar="FILE", help="Where the live catalogue is now.  [default: where compare found it]")
 @click.option("--replace", is_flag=True, help="Replace DIR if everything in it came from Neat Delta.")
 @store_option
 @layout_options(two=False)
 @json_option
 def undo(
-    changes: str, folder: str, now: str | None, live: str | None, replace: bool, store: str | None, as_json: bool
+    changes: str,
+    folder: str,
+    now: str | None,
+    files: str | None,
+    live: str | None,
+    replace: bool,
+    store: str | None,
+    as_json: bool,
 ) -> int:
     """Write the files that take CHANGES back, under the same importer's rules, and prove them.
 
     With a fresh export, what somebody changed since is left alone and listed. Exit status 1 when something is.
     """
     import neat_delta
-    from neat_delta.core.confirm import undone
+    from neat_delta.core.confirm import held_back, undone
     from neat_delta.files.changeset import read_with_live
+    from neat_delta.files.updates import read_manifest
 
     known = the_store(store)
     told = known[0] if known else None
     with working(f"Reading {changes} and its live catalogue"):
         found, before = read_with_live(changes, live)
+        if files is not None:
+            found = held_back(found, read_manifest(files).not_sent)
         layout = told_layout("live", told.file.layout if told else found.header.live.layout)
         fresh = None if now is None else neat_delta.read(now, layout, like=before)
         back, base, left = undone(found, before, fresh, told)

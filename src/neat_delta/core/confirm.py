@@ -65,7 +65,9 @@ class Confirmed:
 
 
 def held_back(changes: ChangeSet, listed: Sequence[Listed]) -> ChangeSet:
-    """The change set with that held, too, which its importer could not take, as a folder's manifest lists it."""
+    """The change set with that held, too, which a folder of update files does not have, as its manifest lists it: what
+    its importer could not take, and what was not signed off.
+    """
     why = {(tuple(one.key.values()), one.field): one.reason for one in listed}
     keys = changes.keys.rows()
     items = [held or why.get((keys[item], None)) for item, held in enumerate(changes.items["held"])]

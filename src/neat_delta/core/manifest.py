@@ -51,7 +51,8 @@ class Manifest(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     """What the folder holds, in import order, and what it leaves out.
 
     `key` are the headings of the key, `cells` those of the update files. `held_before` counts what the change set
-    already holds, by reason; `held` lists what this importer cannot take, `one_way` what the undo cannot take back.
+    already holds, by reason, with what was not signed off; `held` lists what this importer cannot take, `one_way` what
+    the undo cannot take back. `not_sent` lists every change that is in none of the files, whatever holds it.
     """
 
     format: str
@@ -66,6 +67,7 @@ class Manifest(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     held_before: list[HeldCount]
     held: list[Listed]
     one_way: list[Listed]
+    not_sent: list[Listed]
 
 
 PURPOSE: dict[Action, str] = {

@@ -63,6 +63,7 @@ def write_updates(
             held_before=changes.reasons(),
             held=_listed(changes, planned.held),
             one_way=_listed(changes, planned.one_way),
+            not_sent=_listed(changes, _not_sent(changes, planned.held)),
         )
         (partial / MANIFEST).write_bytes(msgspec.json.format(msgspec.json.encode(manifest), indent=2) + b"\n")
         (partial / READ_ME).write_text(read_me(manifest), encoding="utf-8")
@@ -148,6 +149,19 @@ class _Out:
         size = -(-cells.height // many)
         parts = [cells.slice(start, size) for start in range(0, cells.height, size)]
         return [piece for part in parts for piece in self._split(table, part)]
+
+
+def _not_sent(changes: ChangeSet, refused: pl.DataFrame) -> pl.DataFrame:
+    """The items and cells that are held, and what the importer cannot take: `item`, `field`, `reason`, by item."""
+    schema = {"item": pl.Int64, "field": pl.String, "reason": pl.String}
+    items = changes.items.with_row_index("item").filter(pl.col("held").is_not_null())
+    cells = changes.cells.filter(pl.col("held").is_not_null())
+    parts = [
+        items.select("item", pl.lit(None, pl.String).alias("field"), reason="held"),
+        cells.select("item", pl.col("field").cast(pl.String), reason="held"),
+        refused.select("item", "field", "reason"),
+    ]
+    return pl.concat([part.cast(schema) for part in parts]).sort("item", maintain_order=True)  # type: ignore[arg-type]
 
 
 def _listed(changes: ChangeSet, rows: pl.DataFrame) -> list[Listed]:
