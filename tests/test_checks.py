@@ -112,6 +112,7 @@ CASES: dict[str, list[tuple[dict[str, str], str | None]]] = {
         ({"colour": "Red"}, '"Red" is new, and live has "red"'),
         ({"tags": "gift, BULK"}, '"BULK" is new, and live has "bulk"'),
         ({"path": "clothing > veils"}, '"clothing > veils" is new, and live has "Clothing > Veils"'),
+        ({"path": "Clothing>Veils"}, '"Clothing>Veils" is new, and live has "Clothing > Veils"'),
         ({"tags": "bulk, gift"}, None),
     ],
     "new-value": [

@@ -104,7 +104,7 @@ def test_only_what_was_answered_yes_is_sent(workbook, run, tmp_path):
 
 
 def test_a_no_is_a_promise_in_confirm_retry_and_undo(workbook, run, put, tmp_path):
-    """With every kind of hold: a reviewer's no, no answer, damage, a blank, a new item of which only a part is signed."""
+    """With every kind of hold: a reviewer's no, no answer, damage, a blank, a new item of which a part is signed."""
     answered(workbook, tmp_path / "signed.xlsx", ANSWERS)
     run("write", "c.jsonl", "--signed-off", "signed.xlsx", "--to", "out")
     listed = json.loads((tmp_path / "out" / "manifest.json").read_text())["not_sent"]

@@ -18,16 +18,18 @@ CHOSEN = ("choice", "list", "path")
 
 
 def _parts(name: str, texts: pl.Series, ask: Ask) -> pl.DataFrame:
-    """The single values in cells: `at` (the cell), `value`. Choices have one, lists and paths several."""
+    """The single values in cells: `at` (the cell), `value`, and how it is `spelt`. Choices have one, lists and paths
+    several.
+    """
     field = ask.settings.get(name, Field())
     table = pl.DataFrame({"value": texts}).with_row_index("at")
     if field.kind == "list" or (field.kind == "path" and field.separator):
         table = table.with_columns(pl.col("value").str.split(field.separator or ",")).explode("value")
-    value = pl.col("value").str.strip_chars()
+    value = spelt = pl.col("value").str.strip_chars()
     if field.kind == "path":
         mark = (field.levels or ">").strip()
         value = value.str.replace_all(rf"\s*{re.escape(mark)}\s*", BETWEEN)
-    return table.with_columns(value=value).filter(pl.col("value") != "")
+    return table.with_columns(value=value, spelt=spelt).filter(pl.col("value") != "")
 
 
 def _loose(value: pl.Expr) -> pl.Expr:
@@ -58,7 +60,20 @@ def near_twin(ask: Ask) -> pl.DataFrame:
         hit = hit.unique("item", keep="first", maintain_order=True)
         what = said(hit, '"{}" is new, and live has "{}"', _shown("value"), _shown("twin"))
         some.append(found(name, hit["item"], what))
+        if field.kind == "path":
+            some.append(_spelt_otherwise(name, cells, ask))
     return pl.concat(some)
+
+
+def _spelt_otherwise(name: str, cells: pl.DataFrame, ask: Ask) -> pl.DataFrame:
+    """Paths whose levels are those of one of live's, in a spelling that live does not have: `Hives>Parts`."""
+    known = _parts(name, ask.live[name].unique(), ask).select("value", twin="spelt").unique().sort("twin")
+    now = _parts(name, cells["after"], ask)
+    now = now.with_columns(item=cells["item"].gather(now["at"]))
+    other = now.join(known, left_on="spelt", right_on="twin", how="anti", maintain_order="left")
+    hit = other.join(known.unique("value", keep="first"), on="value", maintain_order="left")
+    hit = hit.unique("item", keep="first", maintain_order=True)
+    return found(name, hit["item"], said(hit, '"{}" is new, and live has "{}"', pl.col("spelt"), pl.col("twin")))
 
 
 def _shown(name: str) -> pl.Expr:
