@@ -231,6 +231,12 @@ def test_help_ends_with_an_example(run, verb):
     assert f"neat-delta {verb} " in text.strip().splitlines()[-1]
 
 
+def test_without_a_verb_there_is_help(run):
+    bare, asked = run(), run("--help")
+    assert (bare.returncode, bare.stderr) == (0, "")
+    assert bare.stdout == asked.stdout and "Find what SHEET changes in LIVE" in bare.stdout
+
+
 def test_the_library_needs_neither_click_nor_rich(store):
     import subprocess
 

@@ -54,7 +54,7 @@ def main() -> NoReturn:
     signal.signal(signal.SIGTERM, _stop)
     gc.disable()  # one command makes no garbage in cycles, and looking for it among millions of cells takes a while
     try:
-        status = cli(standalone_mode=False)
+        status = cli(sys.argv[1:] or ["--help"], standalone_mode=False)
         sys.stdout.flush()
     except NeatDeltaError as error:
         _fail(str(error))
