@@ -206,9 +206,19 @@ def test_an_edit_is_seen_and_goes_out_as_typed(run, put, heading, kind, cells):
 
 
 def test_a_restored_zero_in_a_barcode_is_seen(run, put):
-    live = column("UPC", *(f"7533{n}0000112" for n in range(8)))
-    sheet = column("UPC", *(f"07533{n}0000112" if n == 3 else f"7533{n}0000112" for n in range(8)))
-    assert said(run, put, live, sheet) == {("q3", "UPC"): "0753330000112"}
+    live = column("UPC", *(f"753{n}0000112" for n in range(8)))
+    sheet = column("UPC", *(f"0753{n}0000112" if n == 3 else f"753{n}0000112" for n in range(8)))
+    assert said(run, put, live, sheet) == {("q3", "UPC"): "075330000112"}
+
+
+def test_a_price_with_a_comma_is_no_list_of_two(run, put):
+    """Where other columns have decimal points, and the same digits stand on both sides of the commas."""
+    fees = ["90,90", "90,50", "50,90", "50,50", "90,50", "50,90", "90,90"]
+    live = [["sku", "price", "fee"], *([f"q{n}", f"{n}.25", fee] for n, fee in enumerate(fees, 1))]
+    sheet = [list(row) for row in live]
+    sheet[1][2], sheet[2][2], sheet[3][1] = "90", "50,90", "3.50"
+    wanted = {("q1", "fee"): "90,00", ("q2", "fee"): "50,90", ("q3", "price"): "3.50"}
+    assert said(run, put, live, sheet) == wanted
 
 
 def test_the_odd_cell_is_named_and_a_form_can_be_told(run, put):
@@ -270,8 +280,8 @@ REPAIRED: dict[str, tuple[str, str]] = {
 
 @pytest.mark.parametrize("live, typed", REPAIRED.values(), ids=REPAIRED)
 def test_repair_never_puts_back_what_an_editor_meant(run, put, live, typed):
-    heading = "price" if live == "5.00" else "note"
-    found = said(run, put, column(heading, live, "x9"), column(heading, typed, "x9"), None, "--repair")
+    heading, other = ("price", "6.00") if live == "5.00" else ("note", "x9")
+    found = said(run, put, column(heading, live, other), column(heading, typed, other), None, "--repair")
     assert found[("q0", heading)] in {typed, "(held)", f"{typed}.00"}
 
 
