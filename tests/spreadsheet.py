@@ -8,7 +8,7 @@ from __future__ import annotations
 import io
 import re
 from collections.abc import Sequence
-from datetime import date, datetime, timedelta
+from datetime import date, datetime
 from typing import Literal
 
 import xlsxwriter
@@ -134,8 +134,3 @@ def _shown(number: float) -> str:
         mantissa, _, power = f"{number:.5E}".partition("E")
         return f"{mantissa.rstrip('0').rstrip('.')}E{power}"
     return whole
-
-
-def serial(day: date) -> int:
-    """The number that a spreadsheet counts a day with."""
-    return (day - date(1899, 12, 30)) // timedelta(1)

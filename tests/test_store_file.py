@@ -135,6 +135,11 @@ def test_a_heading_says_what_numbers_are_but_not_against_them(heading, texts, ki
     assert learned(texts, heading)[0] == kind
 
 
+def test_prices_that_are_whole_numbers_are_said_to_be(run, put):
+    put("live.csv", "sku,price\nQA-1,12\nQA-2,5\n")
+    assert "[fields.price] # 2 of 2 are whole numbers, and the heading says money" in run("learn", "live.csv").stdout
+
+
 def test_a_doubtful_kind_is_drafted_as_text_with_the_better_one_in_a_comment(run, put, tmp_path):
     put(
         "live.csv",

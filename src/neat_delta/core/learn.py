@@ -307,7 +307,8 @@ def _number(name: str, filled: pl.Series, writing: Writing) -> Found:
         field = _as_number(filled, notation, writing, currency, says)
         if field is None:
             continue
-        said = _number_said(field, many, says)
+        whole = not filled.str.contains(rf"{re.escape(marks(field, notation)[0])}[0-9]").any()
+        said = _number_said(field, many, says, whole=whole)
         doubt = _why_no_number(filled, field, notation, says)
         if doubt is None:
             return field, said
@@ -320,8 +321,8 @@ def _settings_said(field: Field) -> str:
     return f'"{field.kind}"{decimals}'
 
 
-def _number_said(field: Field, many: int, says: str) -> str:
-    if field.kind == "integer" or (field.kind == "money" and field.decimals == 0):
+def _number_said(field: Field, many: int, says: str, *, whole: bool) -> str:
+    if whole:
         return _all(many, "are whole numbers") + (", and the heading says money" if says == "money" else "")
     what = "numbers, some with decimals" if field.decimals is None else f"decimals with {_places(field.decimals)}"
     return _all(many, f"are {what}") + (f", written {field.currency}" if field.currency else "")
