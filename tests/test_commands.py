@@ -133,13 +133,13 @@ def test_json_has_exact_figures(run, store):
     compared = json.loads(run("compare", "live.csv", "sheet.csv", "--json", "-o", "changes.jsonl").stdout)
     assert compared["header"]["counts"]["changed"] == 35
     assert compared["held"] == [
-        {"reason": "emptied", "items": 0, "cells": 3},
-        {"reason": "gone", "items": 12, "cells": 0},
-        {"reason": "new", "items": 2, "cells": 16},
+        {"reason": "emptied", "items": 0, "cells": 3, "fields": ["sale_price"]},
+        {"reason": "gone", "items": 12, "cells": 0, "fields": []},
+        {"reason": "new", "items": 2, "cells": 16, "fields": []},
     ]
     price = json.loads(run("preview", "changes.jsonl", "--json").stdout)["fields"][1]
     assert price == {
-        "field": "price", "cells": 16, "held": 0, "number": True,
+        "field": "price", "sent": 16, "held": 0, "number": True,
         "up": 16, "down": 0, "most_up": "7.40", "most_down": None,
     }  # fmt: skip
 
@@ -204,7 +204,7 @@ CALLS = {
     "no target": (("write", "changes.jsonl"), "Missing option '--to'"),
     "unknown choice": (
         ("compare", "live.csv", "sheet.csv", "--blanks", "x"),
-        "'x' is not one of 'hold', 'clear', 'keep'",
+        "'x' is not hold, clear or keep",
     ),
     "unknown verb": (("contrast",), "No such command 'contrast'"),
 }

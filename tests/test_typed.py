@@ -420,7 +420,7 @@ def test_a_doubtful_cell_goes_through_the_whole_round_as_it_was_typed(run, put, 
     assert said(run, put, live, sheet) == {("q0", "price"): "(held)", ("q0", "part"): "075338", ("q1", "price"): "6.50"}
     shown = json.loads(run("preview", "c.jsonl", "--json", "--check", "unreadable").stdout)
     assert [one["item"]["key"]["sku"] for one in shown["items"]] == ["q0"]
-    assert "1.234: may be decimals or thousands" in run("preview", "c.jsonl").stdout
+    assert "1.234: may be decimals or thousands" in run("preview", "c.jsonl", "--findings").stdout
     assert run("preview", "c.jsonl", "--workbook", "sign.xlsx").returncode == 0
     assert run("write", "c.jsonl", "--to", "out", "--importer-blanks", "skip").returncode == 1
     assert (tmp_path / "out" / "update-1.csv").read_text() == "sku,price,part\nq0,,075338\nq1,6.50,\n"

@@ -14,6 +14,7 @@ import click
 
 if TYPE_CHECKING:
     from neat_delta.core.changes import Accept, ChangeSet
+    from neat_delta.core.compare import Blanks
     from neat_delta.core.headings import Pairing
     from neat_delta.core.layout import Layout, Writing
     from neat_delta.core.store import Store
@@ -34,6 +35,7 @@ __all__ = [
     "summed_up",
     "the_store",
     "told_accepts",
+    "told_blanks",
     "told_layout",
     "told_pairing",
     "told_writing",
@@ -172,18 +174,41 @@ def told_accepts(said: tuple[str, ...]) -> list[Accept]:
     from neat_delta.core.checks import CHECKS
     from neat_delta.core.nearest import nearest
 
-    found, names = [], ["damage", "slip", *CHECKS]
+    found, names = [], ["damage", "slip", "emptied", *CHECKS]
     for one in said:
         check, mark, which = one.partition(":")
         if check not in names or (mark and not which):
             near = nearest(check, names)
             hint = f' Did you mean "{near}"?' if near and near != check else ""
             raise click.BadParameter(
-                f"{one!r} is not damage, slip or a check, with :FIELD or :SKU after it if it is only for one.{hint}",
+                f"{one!r} is not damage, slip, emptied or a check, with :FIELD or :SKU after it if it is only for one."
+                f"{hint}",
                 param_hint="--accept",
             )
         found.append(Accept(check, which or None))
     return found
+
+
+def told_blanks(said: tuple[str, ...]) -> tuple[Blanks, dict[str, Blanks]]:
+    """What --blanks says that an emptied cell means: in every field, and in single ones."""
+    from typing import get_args
+
+    from neat_delta.core.compare import Blanks
+
+    every: Blanks = "hold"
+    single: dict[str, Blanks] = {}
+    for one in said:
+        meant, mark, field = one.partition(":")
+        if meant not in get_args(Blanks) or (mark and not field):
+            raise click.BadParameter(
+                f"{one!r} is not hold, clear or keep, with :FIELD after it if it is only for one: clear:sale_price.",
+                param_hint="--blanks",
+            )
+        if mark:
+            single[field] = meant  # type: ignore[assignment]
+        else:
+            every = meant  # type: ignore[assignment]
+    return every, single
 
 
 def images_in(folder: str | None) -> list[str] | None:
@@ -300,7 +325,8 @@ def summed_up(changes: ChangeSet, store: str | None, output: str | None, *, told
     terminal.print_inputs(console, changes.header, store, told=told)
     terminal.print_accounts(console, changes)
     terminal.print_findings(console, changes)
-    terminal.print_notes(console, changes)
+    terminal.print_waiting(console, changes)
+    terminal.print_headings(console, changes.header)
     if output:
         console.print(f"\nWrote {output}. Look at it:  neat-delta preview {output}", soft_wrap=True)
     else:

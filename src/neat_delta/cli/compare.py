@@ -23,6 +23,7 @@ from neat_delta.cli.common import (
     summed_up,
     the_store,
     told_accepts,
+    told_blanks,
     told_layout,
     told_pairing,
     told_writing,
@@ -38,10 +39,10 @@ __all__ = ["compare"]
 @click.option("-o", "--output", metavar="FILE", help="Write the change set to FILE (- for standard output).")
 @click.option(
     "--blanks",
-    type=click.Choice(["hold", "clear", "keep"]),
-    default="hold",
-    show_default=True,
-    help="Cells emptied in SHEET: hold them, clear the field, or keep what live has.",
+    multiple=True,
+    metavar="hold|clear|keep[:FIELD]",
+    help="Cells emptied in SHEET: hold them, clear the field, or keep what live has; in every field, or in one: "
+    "clear:sale_price. May be repeated.  [default: hold]",
 )
 @click.option(
     "--repair",
@@ -52,8 +53,8 @@ __all__ = ["compare"]
     "--accept",
     multiple=True,
     metavar="CHECK[:WHICH]",
-    help="Let through what was found: damage, slip or a check, in one field or of one item: slip:price, "
-    "margin:QA-1001. May be repeated.",
+    help="Let through what is held: damage, slip, emptied or a check, in one field or of one item: slip:price, "
+    "emptied:QA-1001. May be repeated.",
 )
 @click.option(
     "--with-new-values",
@@ -95,7 +96,7 @@ def compare(
     live: str,
     sheet: str,
     output: str | None,
-    blanks: str,
+    blanks: tuple[str, ...],
     repair: bool,
     accept: tuple[str, ...],
     new_values: tuple[str, ...],
@@ -142,6 +143,7 @@ def compare(
     found = the_store(store)
     known, store_path = found or (None, None)
     accepted = told_accepts(accept)
+    meant, meant_in = told_blanks(blanks)
     told, saved, fields = told_pairing(mapped, only, ignore, mapping)
     with working(f"Reading {live} and {sheet}"):
         live_catalogue = neat_delta.read(fetching.pop(0)(), told_layout("live", known.file.layout if known else None))
@@ -157,7 +159,8 @@ def compare(
             only=fields,
             writing=told_writing(),
             accept_near=accept_near,
-            blanks=blanks,  # type: ignore[arg-type]
+            blanks=meant,
+            blanks_in=meant_in,
             with_new=with_new,
             with_gone=with_gone,
             accept=accepted,

@@ -67,6 +67,7 @@ CHARTS = ("price-changes", "margins", "fields", "categories")
     show_default=True,
     help="Order of the items: as in live, by key, by name, or largest change in per cent first.",
 )
+@click.option("--findings", is_flag=True, help="Show in full what was found: damage, slips, checks.")
 @click.option("--all", "everything", is_flag=True, help=f"Show every item.  [default: the first {MOST}]")
 @click.option(
     "--records", metavar="FILE", help="Open quotes or agreed prices by SKU: those that a changed cost touches."
@@ -92,6 +93,7 @@ def preview(
     by: str | None,
     keep: Keep | None,
     sort: Sort,
+    findings: bool,
     everything: bool,
     records: str | None,
     record_price: str | None,
@@ -105,7 +107,8 @@ def preview(
 ) -> int:
     """Look at CHANGES, before and after.
 
-    First where every row went, then the figures per field, then item by item. In a condition, a field is what it will
+    First where every row went and what waits for a person, then the figures per field of what is to be sent, then item
+    by item. In a condition, a field is what it will
     be after the change; before.price is what it was. A page and a workbook have the same items, every one of them; the
     workbook has a column for yes or no, and `write --signed-off` sends what was answered yes.
     """
@@ -153,7 +156,7 @@ def preview(
         click.echo(message(facts, seen), nl=False)
         return 0
     items_chosen = bool(skus or verdicts or where or checks or levels)
-    _print(facts, seen, keep, fields, items_chosen=items_chosen)
+    _print(facts, seen, keep, fields, items_chosen=items_chosen, findings=findings)
     for line in written:
         click.echo(line)
     if workbook is not None:
@@ -163,7 +166,9 @@ def preview(
     return 0
 
 
-def _print(facts: Facts, seen: View, keep: Keep | None, fields: Sequence[str], *, items_chosen: bool) -> None:
+def _print(
+    facts: Facts, seen: View, keep: Keep | None, fields: Sequence[str], *, items_chosen: bool, findings: bool
+) -> None:
     """Print the preview for a person; of the summary what still is true of the items that were chosen."""
     from neat_delta.report import terminal as report
 
@@ -171,13 +176,17 @@ def _print(facts: Facts, seen: View, keep: Keep | None, fields: Sequence[str], *
     narrowed = bool(fields) or items_chosen
     if not narrowed:
         report.print_accounts(console, facts.changes)
-        report.print_findings(console, facts.changes)
-        report.print_notes(console, facts.changes)
+        report.print_waiting(console, facts.changes)
+        if not findings:
+            report.print_findings_count(console, facts.changes.header)
         console.print()
     if not items_chosen:
         report.print_figures(console, [one for one in facts.figures if not fields or one.field in fields])
     if not narrowed:
         report.print_impact(console, facts.effect, facts.by)
+    if findings:
+        report.print_findings(console, facts.changes)
+        console.print()
     if keep:
         report.print_suggestions(console, facts.effect.suggestions, keep)
     if facts.records is not None:

@@ -18,6 +18,7 @@ from neat_delta.core.store import Field, Relations
 
 __all__ = [
     "FORMAT",
+    "GONE",
     "VERSION",
     "Accept",
     "ChangeSet",
@@ -46,6 +47,10 @@ VERSION = 1
 Verdict = Literal["changed", "recoded", "new", "gone"]
 """What became of an item; `recoded`: its code changes, and maybe more. A fifth, `same`, is only counted.
 """
+
+
+GONE = "gone"
+"""The reason for which an item is held that only live has: nobody asked to remove it."""
 
 
 class SetAside(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
@@ -216,11 +221,14 @@ class Held(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
 
 
 class HeldCount(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
-    """How many whole items and how many cells are held for one reason."""
+    """How many whole items and how many cells are held for one reason; `fields` are those of the cells that are held
+    by themselves.
+    """
 
     reason: str
     items: int
     cells: int
+    fields: list[str] = []
 
 
 class Row(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
@@ -301,10 +309,19 @@ class ChangeSet:
         return self.cells.filter(~held(self.items, self.cells))
 
     def reasons(self) -> list[HeldCount]:
-        """How much is held for each reason: items as a whole with their cells, and cells by themselves."""
+        """How much is held for each reason: items as a whole with their cells, and cells by themselves. A cell is
+        counted once; that of an item that is held with the item.
+        """
         items = counted(self.items["held"])
-        cells = counted(self.items["held"].gather(self.cells["item"])) + counted(self.cells["held"])
-        return [HeldCount(reason, items[reason], cells[reason]) for reason in sorted(items | cells)]
+        with_item = self.items["held"].gather(self.cells["item"])
+        cells = counted(with_item.zip_with(with_item.is_not_null(), self.cells["held"]))
+        alone = self.cells.filter(with_item.is_null() & pl.col("held").is_not_null()).select("held", "field")
+        fields: dict[str, list[str]] = {}
+        for reason, name in alone.unique().sort("held", "field").iter_rows():
+            fields.setdefault(reason, []).append(name)
+        return [
+            HeldCount(reason, items[reason], cells[reason], fields.get(reason, [])) for reason in sorted(items | cells)
+        ]
 
     def each(self) -> Iterator[Item]:
         """The items one by one, in order."""

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections import Counter
-from collections.abc import Callable, Collection, Mapping, Sequence
+from collections.abc import Callable, Collection, Iterable, Mapping, Sequence
 from dataclasses import dataclass, replace
 from functools import partial
 from typing import Literal
@@ -15,6 +15,7 @@ from neat_delta.core.beside import in_background
 from neat_delta.core.catalogue import Catalogue, listed
 from neat_delta.core.changes import (
     FORMAT,
+    GONE,
     ITEMS_SCHEMA,
     VERSION,
     Accept,
@@ -26,7 +27,7 @@ from neat_delta.core.changes import (
     cells_schema,
     held,
 )
-from neat_delta.core.checks import CHECK, checked
+from neat_delta.core.checks import CHECK, checked, hold_incomplete, let_through
 from neat_delta.core.codes import (
     CodeChanges,
     asked_by_list,
@@ -42,6 +43,7 @@ from neat_delta.core.findings import Looked, look
 from neat_delta.core.headings import Pairing
 from neat_delta.core.importer import NEW_CODE
 from neat_delta.core.kinds import blank
+from neat_delta.core.kinds.path import spelt_like
 from neat_delta.core.laid import Laid, lay
 from neat_delta.core.layout import Writing
 from neat_delta.core.learn import glance, with_currencies, with_writing
@@ -55,13 +57,13 @@ from neat_delta.core.slips import forms, missing, pasted_twice
 from neat_delta.core.store import Field, Key, Store
 from neat_delta.core.values import by_value, notations, sheet_writing
 
-__all__ = ["EMPTIED", "GONE", "NEW", "Blanks", "compare", "recode"]
+__all__ = ["EMPTIED", "NEW", "Blanks", "compare", "recode"]
 
 Blanks = Literal["hold", "clear", "keep"]
 """What a cell emptied in the sheet means: ask first (hold it), empty the field, or leave the field as it is."""
 
-EMPTIED, NEW, GONE = "emptied", "new", "gone"
-"""The reasons for which compare holds a change, with those of damage, of slips and of checks."""
+EMPTIED, NEW = "emptied", "new"
+"""Reasons for which compare holds a change, with GONE and those of damage, of slips and of checks."""
 
 
 def recode(
@@ -95,6 +97,7 @@ def compare(
     writing: Writing | None = None,
     accept_near: bool = False,
     blanks: Blanks = "hold",
+    blanks_in: Mapping[str, Blanks] | None = None,
     with_new: bool = False,
     with_gone: bool = False,
     accept: Sequence[Accept] = (),
@@ -114,7 +117,8 @@ def compare(
     its cells show). `accept_near` takes keys that nearly are live's.
     An item missing in the sheet is `gone` and held unless `with_gone`; an item that live lacks is `new` and held unless
     `with_new`; a cell emptied in the sheet is held, taken as said (`clear`) or dropped (`keep`), its text after being
-    ""; a value that its kind cannot read is held. The text after is the value as the store writes it.
+    ""; `blanks_in` says so of single fields. The word by which the importer empties a field empties it in the sheet,
+    too. A value that its kind cannot read is held. The text after is the value as the store writes it.
     In the fields named by `exact` every difference of text counts. With a mapping (`saved`) the sheet is a list in a
     language of its own: what is one value there is no change.
     Damaged cells and cells that a slip touches are held, but for those that `accept` lets through; `repair` puts live's
@@ -131,7 +135,8 @@ def compare(
     differing = texts["field"].unique(maintain_order=True)
     known = with_currencies(with_writing(store, live), live) if store else glance(live, matched.key, differing)
     known = _with_exact(known, exact, live)
-    found = _differing(laid, rows, texts, known, writing or Writing(), blanks, accept, repair=repair)
+    meant = _blanks_in(live, matched.fields, blanks, blanks_in or {})
+    found = _differing(laid, rows, texts, known, writing or Writing(), meant, accept, repair=repair)
     cells, added = _with_codes(live, rows, found, known.fields, with_gone=with_gone)
     changed = _changed(matched, cells)
     gone = matched.gone.filter(~matched.gone.is_in(changed["live"].cast(matched.gone.dtype).implode()))
@@ -149,6 +154,8 @@ def compare(
             rows.sheet.cells.select(pl.col(matched.key).str.strip_chars()).gather(matched.new),
         ]
     )
+    asking = _asking(table, keys, meant, accept)
+    table = table.with_columns(held=pl.when(pl.col("held") == EMPTIED).then(asking).otherwise("held"))
     counts = Counts(
         same=matched.both.height - changed["sheet"].count() + unnamed,
         changed=int((changed["verdict"] == "changed").sum()),
@@ -191,7 +198,6 @@ def compare(
         relations=known.relations,
     )
     changes = ChangeSet(header, keys, items, table, found.looked.damaged)
-    reason = EMPTIED if blanks == "hold" else None
     changes = checked(
         changes,
         live,
@@ -200,10 +206,30 @@ def compare(
         images=images,
         new_values=new_values,
         today=today,
-        emptied=reason,
+        emptied=asking,
         guessed=sheet.guessed,
     )
-    return settled(changes, live)
+    return hold_incomplete(settled(changes, live))
+
+
+def _blanks_in(
+    live: Catalogue, fields: Sequence[str], blanks: Blanks, blanks_in: Mapping[str, Blanks]
+) -> dict[str, Blanks]:
+    """What an emptied cell means in each of these fields. CatalogueError when live has none of one."""
+    _must_have(live, blanks_in)
+    return dict.fromkeys(fields, blanks) | dict(blanks_in)
+
+
+def _asking(
+    cells: pl.DataFrame, keys: pl.DataFrame, blanks: Mapping[str, Blanks], accept: Sequence[Accept]
+) -> pl.Series:
+    """Per cell why it is held if it was emptied and nothing else holds it: null where that is allowed."""
+    held = [name for name, meant in blanks.items() if meant == "hold"]
+    asked = blank(pl.col("after")) & pl.col("before").is_not_null() & pl.col("field").cast(pl.String).is_in(held)
+    emptied = cells.with_row_index("cell").filter(asked).with_columns(pl.col("field").cast(pl.String))
+    emptied = emptied.with_columns(check=pl.lit(EMPTIED))
+    why = pl.repeat(None, cells.height, dtype=pl.String, eager=True)
+    return why.scatter(emptied["cell"].filter(~let_through(emptied, keys, accept)), EMPTIED)
 
 
 @dataclass(frozen=True, slots=True)
@@ -270,21 +296,27 @@ def _differing(
     texts: pl.DataFrame,
     known: Store,
     writing: Writing,
-    blanks: Blanks,
+    blanks: Mapping[str, Blanks],
     accept: Sequence[Accept],
     *,
     repair: bool,
 ) -> _Differing:
     """Of the cells whose texts differ, those whose values do; and which of them are held."""
-    matched = rows.matched
+    matched, sheet_cells = rows.matched, rows.sheet.cells
+    empties = known.importer.empties
+    if empties is not None:
+        texts = texts.with_columns(after=pl.col("after").replace(empties, ""))
+        sheet_cells = sheet_cells.with_columns(pl.col(texts["field"].unique()).replace(empties, ""))
     settings = {name: known.fields.get(name, Field()) for name in matched.fields}
     finding = in_background(partial(sheet_writing, texts, settings, known.writing, writing))
     # Most texts that differ do so as others do: a price is raised on many items.
     like = alike(texts.select("field", "before", "after"))
-    written = notations(like.different, settings, known.writing, writing, rows.sheet.cells, laid.live.cells)
+    written = notations(like.different, settings, known.writing, writing, sheet_cells, laid.live.cells)
     mine = _shown(finding(), known.writing, writing, written)
     read = partial(by_value, learned=laid.store is None, of_a_list=laid.of_a_list)
-    turns, changing = _turns(like.different, settings, known.writing, written, blanks, read, laid.live.cells)
+    turns, changing = _turns(
+        like.different, settings, known.writing, written, blanks, read, laid.live.cells, learned=laid.store is None
+    )
     differing = texts.select("pair", "new").hstack(like.each(turns))
     columns = {one.field: one.column for one in laid.pairs if one.field is not None}
     looked = look(
@@ -313,7 +345,8 @@ def _differing(
     counted = Counter(differing["field"].filter(also)) - repaired
     rewritten = {name: counted[name] for name in matched.fields if name in counted}
     emptied = differs & differing["emptied"]
-    kept = int(emptied.sum()) if blanks == "keep" else 0
+    emptied &= differing["field"].is_in([name for name, meant in blanks.items() if meant == "keep"])
+    kept = int(emptied.sum())
     differing = differing.filter(differs & ~emptied if kept else differs)
     differing = differing.with_columns(place=matched.both["live"].gather(differing["pair"]).cast(pl.Int64))
     return _Differing(differing, added, looked, mine, kept, rewritten)
@@ -330,19 +363,23 @@ def _turns(
     settings: Mapping[str, Field],
     live: Writing,
     sheet: Mapping[str, Notation],
-    blanks: Blanks,
+    blanks: Mapping[str, Blanks],
     read: Callable[..., pl.DataFrame],
     cells: pl.DataFrame,
+    *,
+    learned: bool,
 ) -> tuple[pl.DataFrame, pl.DataFrame]:
     """What becomes of each text (`field`, `before`, `after`): `raw` (as it is in the sheet), `after` (to send), `same`,
     `held`, whether it was `emptied` or was `nothing` all along, and the name of its `damage` (null: none). Then those
     that change, with their `forms`; `turn` is the place among them. `cells` are live's.
     """
     turns = read(texts.with_columns(raw="after"), settings, live, sheet)
+    turns = turns if learned else turns.with_columns(after=_spelt_like_live(turns, settings, cells))
     required = [name for name, field in settings.items() if field.required]
     locked = [name for name, field in settings.items() if field.locked]
     empty = blank(pl.col("after"))
-    why = pl.lit(EMPTIED if blanks == "hold" else None, pl.String)
+    asking = pl.col("field").is_in([name for name, meant in blanks.items() if meant == "hold"])
+    why = pl.when(asking).then(pl.lit(EMPTIED))
     turns = turns.with_columns(
         nothing=blank(pl.col("before")) & empty,
         emptied=empty & ~pl.col("same"),
@@ -361,6 +398,18 @@ def _turns(
     changing = forms(changing, settings, live)
     damage = pl.repeat(None, turns.height, dtype=pl.String, eager=True).scatter(changes.arg_true(), looking())
     return turns.with_columns(damage=damage, turn=changes.cum_sum() - 1), changing
+
+
+def _spelt_like_live(turns: pl.DataFrame, settings: Mapping[str, Field], live: pl.DataFrame) -> pl.Series:
+    """The texts to send, with the paths that live has already as live spells them. A cell in which nothing but the
+    spelling of its own path changed stays as it was typed.
+    """
+    after = turns["after"].clone()
+    for name in turns["field"].unique(maintain_order=True):
+        if settings[name].kind == "path" and settings[name].same != "text":
+            at = (turns["field"] == name).arg_true()
+            after = after.scatter(at, spelt_like(live[name], after.gather(at), settings[name]))
+    return after.zip_with((after != turns["before"]).fill_null(value=True), turns["after"])
 
 
 CELL = ["place", "sheet", "field", "before", "after", "held"]
@@ -394,13 +443,18 @@ def _with_codes(
 
 def _with_exact(store: Store, exact: Collection[str], live: Catalogue) -> Store:
     """The store in which every difference of text counts in these fields. CatalogueError when live has none of one."""
-    for name in exact:
+    _must_have(live, exact)
+    named = {name: msgspec.structs.replace(store.fields.get(name, Field()), same="text") for name in exact}
+    return msgspec.structs.replace(store, fields=store.fields | named) if named else store
+
+
+def _must_have(live: Catalogue, names: Iterable[str]) -> None:
+    """CatalogueError when live has no field of one of these names."""
+    for name in names:
         if name not in live.fields:
             near = nearest(name, live.fields)
             hint = f'Did you mean "{near}"?' if near else f"It has: {listed(live.fields)}."
             raise CatalogueError(f'{live.path}: it has no field "{name}". {hint}')
-    named = {name: msgspec.structs.replace(store.fields.get(name, Field()), same="text") for name in exact}
-    return msgspec.structs.replace(store, fields=store.fields | named) if named else store
 
 
 def _settings(live: Catalogue, known: Store) -> dict[str, Field]:

@@ -8,7 +8,7 @@ from decimal import ROUND_HALF_UP, Decimal
 import msgspec
 import polars as pl
 
-from neat_delta.core.changes import ChangeSet, Header
+from neat_delta.core.changes import ChangeSet, Header, held
 from neat_delta.core.kinds import KINDS, numbers
 from neat_delta.core.kinds.base import EXACT as CONTEXT
 from neat_delta.core.kinds.number import EXACT, NUMBER_KINDS
@@ -23,13 +23,14 @@ MOST_DIGITS = 30
 
 
 class FieldFigures(msgspec.Struct, frozen=True):
-    """One field's changed cells, new items aside: how many, how many are held by themselves.
+    """One field's changed cells, new items aside: how many are to be sent, and how many are held, by themselves or with
+    their item.
 
-    For a field of numbers also how many go up and down, and the most each way (None where none does).
+    Of those to send, for a field of numbers also how many go up and down, and the most each way (None where none does).
     """
 
     field: str
-    cells: int
+    sent: int
     held: int
     number: bool
     up: int = 0
@@ -40,7 +41,8 @@ class FieldFigures(msgspec.Struct, frozen=True):
 
 def figures(changes: ChangeSet) -> list[FieldFigures]:
     """The figures of every field in which cells of known items change, in live's order."""
-    known = changes.cells.filter(pl.col("before").is_not_null()).sort("field")
+    cells = changes.cells.with_columns(stays=held(changes.items, changes.cells))
+    known = cells.filter(pl.col("before").is_not_null()).sort("field")
     return [_of(changes.header, str(field), cells) for (field,), cells in known.group_by("field", maintain_order=True)]
 
 
@@ -60,11 +62,13 @@ def amounts(header: Header, field: str, cells: pl.DataFrame) -> tuple[pl.Series,
     return None if found is None else (found[: cells.height], found[cells.height :])
 
 
-def _of(header: Header, field: str, cells: pl.DataFrame) -> FieldFigures:
-    held = int(cells["held"].is_not_null().sum())
-    values = amounts(header, field, cells)
+def _of(header: Header, field: str, changed: pl.DataFrame) -> FieldFigures:
+    stay = int(changed["stays"].sum())
+    values = amounts(header, field, changed)
+    cells = changed.filter(~pl.col("stays"))
     if values is None:
-        return FieldFigures(field, cells.height, held, number=False)
+        return FieldFigures(field, cells.height, stay, number=False)
+    values = (values[0].filter(~changed["stays"]), values[1].filter(~changed["stays"]))
     step = values[1] - values[0]
     up, down = int((step > 0).sum()), int((step < 0).sum())
 
@@ -74,7 +78,7 @@ def _of(header: Header, field: str, cells: pl.DataFrame) -> FieldFigures:
     return FieldFigures(
         field,
         cells.height,
-        held,
+        stay,
         number=True,
         up=up,
         down=down,

@@ -60,7 +60,8 @@ class Pair(msgspec.Struct, frozen=True, forbid_unknown_fields=True, omit_default
     """A heading of the sheet, the field it stands for (None where it is left out), and why.
 
     `nearest` is the field whose name comes nearest to an unmatched heading: a suggestion for a person, used for
-    nothing. `column` is where it stands in the file, from 1.
+    nothing; or the one that a heading would stand for that was left out as somebody said. `column` is where it stands
+    in the file, from 1.
     """
 
     heading: str
@@ -112,7 +113,7 @@ def pair(
         if heading in told.headings or heading in saved.headings:
             field, how = told.headings.get(heading) or saved.headings[heading], "told"
         elif heading in told.ignore or heading in saved.ignore:
-            return Pair(heading, None, "ignored")
+            return Pair(heading, None, "ignored", heading if heading in fields else None)
         elif heading in by_name:
             field, how = by_name[heading], "same name"
         elif len(by_fold[_folded(heading)]) == 1:
@@ -124,9 +125,9 @@ def pair(
         if field is None:
             return Pair(heading, None, "unmatched", nearest(heading, fields))
         if field in told.ignore:
-            return Pair(heading, None, "ignored")
+            return Pair(heading, None, "ignored", field)
         if only and field not in only and field not in key:
-            return Pair(heading, None, "not asked for")
+            return Pair(heading, None, "not asked for", field)
         return Pair(heading, field, how)  # type: ignore[arg-type]
 
     columns = places or range(1, len(headings) + 1)

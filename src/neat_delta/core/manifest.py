@@ -5,7 +5,7 @@ from __future__ import annotations
 import msgspec
 
 from neat_delta.core.catalogue import Source
-from neat_delta.core.changes import HeldCount
+from neat_delta.core.changes import GONE, HeldCount
 from neat_delta.core.importer import PATCHES, Importer
 from neat_delta.core.update import Action
 
@@ -105,8 +105,7 @@ def read_me(manifest: Manifest) -> str:
         lines += [f"  {question}: {answer}" for question, answer in answers.items() if answer]
         lines += ["", "If it should be taken back, import these in the same way:"]
         lines += [f"  {one.file}  {_rows(one)}, {PURPOSE[one.action]}" for one in manifest.undo] or ["  (nothing)"]
-    left = len(manifest.held) + sum(one.items + one.cells for one in manifest.held_before)
-    lines += ["", f"Not in these files, because it is held: {left:,} changes; manifest.json says why."] if left else []
+    lines += _left_out(manifest)
     lines += (
         [f"The undo cannot take back {len(manifest.one_way):,} of the changes; manifest.json lists them."]
         if (manifest.one_way)
@@ -117,6 +116,23 @@ def read_me(manifest: Manifest) -> str:
         "Afterwards export the catalogue again, and see whether it landed:  neat-delta confirm CHANGES EXPORT",
     ]
     return "\n".join(lines) + "\n"
+
+
+def _left_out(manifest: Manifest) -> list[str]:
+    """What is not in the files: what is held, and the items that the sheet did not have, which nobody asked about."""
+    lines = []
+    asked = [one for one in manifest.held_before if one.reason != GONE]
+    items = sum(one.items for one in asked) + sum(one.field is None for one in manifest.held)
+    cells = sum(one.cells for one in asked) + sum(one.field is not None for one in manifest.held)
+    if items or cells:
+        parts = [
+            f"{many:,} {what}{'' if many == 1 else 's'}" for many, what in ((items, "item"), (cells, "cell")) if many
+        ]
+        lines += ["", f"Not in these files, because it is held: {' and '.join(parts)}; manifest.json says why."]
+    unasked = sum(one.items for one in manifest.held_before if one.reason == GONE)
+    if unasked:
+        lines += ["", f"Items of the catalogue that the sheet did not have, which stay as they are: {unasked:,}."]
+    return lines
 
 
 def _rows(file: OutFile) -> str:

@@ -9,6 +9,7 @@ import polars as pl
 
 from neat_delta.core.catalogue import Catalogue
 from neat_delta.core.changes import ChangeSet, held
+from neat_delta.core.checks import hold_incomplete
 from neat_delta.core.errors import ChangeSetError
 
 __all__ = ["ANSWER", "COLUMNS", "NOT_SIGNED", "REFUSED", "kept", "keyed", "signed_off"]
@@ -99,7 +100,7 @@ def signed_off(changes: ChangeSet, answers: Catalogue) -> ChangeSet:
     items = changes.items.with_columns(held=pl.when(empty).then(pl.lit(NOT_SIGNED)).otherwise("held"))
     counts = msgspec.structs.replace(changes.header.counts, held_cells=int(held(items, marked).sum()))
     header = msgspec.structs.replace(changes.header, counts=counts)
-    return replace(changes, header=header, items=items, cells=marked)
+    return hold_incomplete(replace(changes, header=header, items=items, cells=marked))
 
 
 def _step(before: str, after: str) -> str:

@@ -5,6 +5,7 @@ Reading and writing it as TOML is `files.storefile`'s work; what the settings me
 
 from __future__ import annotations
 
+import codecs
 import re
 from collections.abc import Iterable, Iterator
 from dataclasses import dataclass
@@ -262,11 +263,29 @@ def contradictions(store: Store) -> list[Contradiction]:
     return found + list(_of_headings(store.fields))
 
 
-def _of_form(form: FileForm) -> Iterator[Contradiction]:
+NOT_FOR_FILES = {"punycode", "idna", "unicode-escape", "raw-unicode-escape", "undefined", "utf-7"}
+"""Encodings of texts that no file of a catalogue is in."""
+
+
+def _of_marks_and_encoding(form: FileForm | Importer, table: str) -> Iterator[Contradiction]:
     for name in ("separator", "quote", "escape"):
-        mark = getattr(form, name)
+        mark = getattr(form, name, None)
         if mark is not None and (len(mark.encode()) > 1 or mark in {"\n", "\r"} or (name == "separator" and not mark)):
-            yield Contradiction(("file", name), "it must be one plain character")
+            names = ", or comma, semicolon, tab or pipe" if name == "separator" else ""
+            yield Contradiction((table, name), f"it must be one plain character{names}")
+    if form.encoding is not None:
+        try:
+            known = codecs.lookup(form.encoding).name.replace("_", "-") not in NOT_FOR_FILES
+            "".encode(form.encoding)
+        except (LookupError, ValueError):
+            known = False
+        if not known:
+            what = f'there is no encoding "{form.encoding}"; for example: utf-8, utf-16, cp1252, cp1250'
+            yield Contradiction((table, "encoding"), what)
+
+
+def _of_form(form: FileForm) -> Iterator[Contradiction]:
+    yield from _of_marks_and_encoding(form, "file")
     if form.separator is not None and form.separator in {form.quote, form.escape}:
         yield Contradiction(("file", "separator"), "it is the same as the quote or the escape")
     if form.header_line is not None and form.header_line < 1:
@@ -322,6 +341,7 @@ def _of_importer(store: Store) -> Iterator[Contradiction]:
             yield Contradiction(("importer", setting), "it names a field twice")
     if importer.empties is not None and importer.blanks == "clear":
         yield Contradiction(("importer", "empties"), "a blank cell clears the field already, so it needs no mark")
+    yield from _of_marks_and_encoding(importer, "importer")
     if importer.adds == importer.takes_away:
         yield Contradiction(("importer", "adds"), "it is the same as takes_away")
     if importer.form in SPARSE and (importer.headings or removal.how == "flag"):

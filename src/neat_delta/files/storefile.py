@@ -118,7 +118,7 @@ def _named_separators(data: dict[str, Any]) -> None:
     """A separator may be said by its name: tab for a tab."""
     names = {name: mark for mark, name in SEPARATORS.items()}
     fields = data.get("fields")
-    for table in (data.get("file"), *(fields.values() if isinstance(fields, dict) else ())):
+    for table in (data.get("file"), data.get("importer"), *(fields.values() if isinstance(fields, dict) else ())):
         if isinstance(table, dict) and isinstance(table.get("separator"), str):
             table["separator"] = names.get(table["separator"], table["separator"])
 

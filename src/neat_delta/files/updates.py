@@ -93,7 +93,8 @@ class _Out:
 
     def __init__(self, changes: ChangeSet, live: Catalogue, importer: Importer, form: Form, layout: Layout) -> None:
         self.changes, self.live, self.importer, self.form, self.layout = changes, live, importer, form, layout
-        self.headings = changes.header.headings
+        own = {name: field.heading for name, field in changes.header.settings.items() if field.heading is not None}
+        self.headings = changes.header.headings | own
         self.key = [self.headings.get(name, name) for name in changes.header.key]
         self.folds = live.continued is not None and importer.form not in SPARSE
 
@@ -102,7 +103,7 @@ class _Out:
         pieces = [(table.action, *piece) for table in tables for piece in self._split(table, table.cells)]
         digits, files = len(str(len(pieces))), []
         for number, (action, cells, data) in enumerate(pieces, 1):
-            file = f"{name}-{number:0{digits}}{self.form.ending}"
+            file = f"{name}-{number:0{digits}}{self.form.ending(self.layout)}"
             (folder / file).write_bytes(data)
             fields = [self.headings.get(one, one) for one in cells.columns]
             many = int(cells.select(pl.sum_horizontal(pl.all().count())).item())

@@ -6,7 +6,7 @@ from collections.abc import Sequence
 from dataclasses import dataclass
 from decimal import Decimal
 
-from neat_delta.core.catalogue import Catalogue
+from neat_delta.core.catalogue import Catalogue, listed
 from neat_delta.core.changes import ChangeSet, HeldCount
 from neat_delta.core.figures import FieldFigures
 from neat_delta.core.impact import Impact, Suggestion, Told
@@ -29,11 +29,12 @@ __all__ = [
 ]
 
 WAY_OUT = {
-    "damage": "nobody typed it; --repair, or --accept damage",
+    "damage": "nobody typed it; --repair where it is certain, or mend the sheet",
     "slip": "moved by accident; mend the sheet, or --accept slip",
     "check": "a check stopped it; mend the sheet, or --accept CHECK:SKU",
     "code": "the code change cannot be, or waits for one; mend the list of codes",
-    "emptied": "blank in the sheet; --blanks clear or keep decides",
+    "incomplete": "a new item of which a required cell is held; see to that cell first",
+    "emptied": "blank in the sheet; --blanks clear or keep decides, for all or as clear:FIELD",
     "new": "only in the sheet; --with-new sends them",
     "gone": "only in live; --with-gone removes them",
     "not signed off": "the reviewer did not answer yes; answer it in the workbook",
@@ -81,6 +82,8 @@ def held_lines(reasons: Sequence[HeldCount]) -> list[HeldLine]:
     for reason, some in groups.items():
         counted = ((sum(one.items for one in some), "item"), (sum(one.cells for one in some), "cell"))
         much = ", ".join(count(number, unit) for number, unit in counted if number)
+        if reason == "emptied":
+            much += f" of {listed([shown(name) for one in some for name in one.fields], 3)}"
         lines.append(HeldLine(reason, much, WAY_OUT.get(reason, "")))
     return lines
 
@@ -95,18 +98,19 @@ class Grid:
 
 
 def field_grid(figures: Sequence[FieldFigures]) -> Grid:
-    """Per field how many cells change, and for numbers how far up and down."""
+    """Per field how many cells are to be sent, and for numbers how far up and down; and how many are held."""
     rows = [
         [
             shown(one.field),
-            *map(_many, (one.cells, one.held, one.up)),
+            *map(_many, (one.sent, one.up)),
             signed(one.most_up),
             _many(one.down),
             signed(one.most_down),
+            _many(one.held),
         ]
         for one in figures
     ]
-    return Grid(["field", "cells", "held", "up", "at most", "down", "at most"], 1, rows)
+    return Grid(["field", "to send", "up", "at most", "down", "at most", "held"], 1, rows)
 
 
 def impact_grid(groups: Sequence[Impact], by: str | None, *, wide: bool = False) -> Grid:

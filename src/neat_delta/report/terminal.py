@@ -2,14 +2,17 @@
 
 from __future__ import annotations
 
+from collections import Counter
 from collections.abc import Mapping, Sequence
+from dataclasses import dataclass
 from pathlib import PurePath
 from typing import TYPE_CHECKING, Literal
 
 import polars as pl
 from rich.cells import cell_len
-from rich.console import Console
+from rich.console import Console, ConsoleOptions, ConsoleRenderable, RenderHook, RenderResult
 from rich.padding import Padding
+from rich.segment import Segment
 from rich.table import Table
 from rich.text import Text
 
@@ -49,17 +52,19 @@ __all__ = [
     "print_confirmed",
     "print_figures",
     "print_findings",
+    "print_findings_count",
+    "print_headings",
     "print_impact",
     "print_inputs",
     "print_items",
     "print_learned",
     "print_left",
-    "print_notes",
     "print_pairs",
     "print_records",
     "print_rest",
     "print_sheet",
     "print_suggestions",
+    "print_waiting",
     "print_written",
     "terminal",
 ]
@@ -75,7 +80,29 @@ def terminal() -> Console:
     """A console for reports. Rich finds the width, and leaves colour out without a terminal or with NO_COLOR."""
     console = Console(highlight=False, markup=False, emoji=False, soft_wrap=False)
     console.width = min(console.width, WIDEST)
+    console.push_render_hook(_Trimming())
     return console
+
+
+class _Trimming(RenderHook):
+    """Ends every line where its last letter stands: tables and indents are padded with spaces otherwise."""
+
+    def process_renderables(self, renderables: list[ConsoleRenderable]) -> list[ConsoleRenderable]:
+        return [_Trimmed(one) for one in renderables]
+
+
+@dataclass(frozen=True, slots=True)
+class _Trimmed:
+    printed: ConsoleRenderable
+
+    def __rich_console__(self, console: Console, options: ConsoleOptions) -> RenderResult:
+        for line in Segment.split_lines(console.render(self.printed, options)):
+            while line and not line[-1].text.strip(" "):
+                line.pop()
+            if line:
+                line[-1] = Segment(line[-1].text.rstrip(" "), line[-1].style, line[-1].control)
+            yield from line
+            yield Segment.line()
 
 
 def print_inputs(console: Console, header: Header, store: str | None, *, told: bool) -> None:
@@ -168,6 +195,15 @@ STYLES = {"held": "magenta", "repaired": "green", "accepted": "yellow", "noted":
 """The colour of what was done about a finding; the word itself stands there, too."""
 
 
+def print_findings_count(console: Console, header: Header) -> None:
+    """How many sorts of findings there are, of each group, and how to see them in full."""
+    if not header.findings:
+        return
+    sorts = Counter({"damage": "damage", "slip": "slips"}.get(one.check, "checks") for one in header.findings)
+    said = ", ".join(f"{many:,} of {group}" for group, many in sorts.items())
+    console.print(f"\n{count(len(header.findings), 'finding')}: {said}; --findings shows them in full")
+
+
 def print_findings(console: Console, changes: ChangeSet) -> None:
     """The damage and the slips: what happened, where, for example which cell, why we think so, what was done."""
     header = changes.header
@@ -190,8 +226,8 @@ def print_findings(console: Console, changes: ChangeSet) -> None:
             head.append(f"  {finding_count(one)}" if one.cells else "").append(f"  {one.done}", STYLES[one.done])
             console.print(head)
             console.print(Padding(Text(f"{one.why}; {one.do}" if one.do else one.why, "dim"), (0, 0, 0, 4)))
-            for line in _examples(changes, one, console.width):
-                console.print(line)
+            for line in _examples(changes, one, console.width - 4):
+                console.print(Padding(line, (0, 0, 0, 4)))
         if len(found) > LISTED:
             console.print(f"  and {len(found) - LISTED:,} more sorts, all in line 1 of the change set")
     held = {one.check for one in header.findings if one.done == "held"}
@@ -207,7 +243,7 @@ def print_findings(console: Console, changes: ChangeSet) -> None:
 
 
 def _examples(changes: ChangeSet, finding: Finding, width: int) -> list[Text]:
-    """A cell or two of a finding, with their place."""
+    """A cell or two of a finding, with their place; `width` is the room there is for a line."""
     examples = []
     if finding.check == "damage":
         of = changes.damaged.filter(
@@ -224,10 +260,7 @@ def _examples(changes: ChangeSet, finding: Finding, width: int) -> list[Text]:
             & (pl.col("field").is_in(finding.fields) if finding.fields else pl.col("field").is_null())
             & (pl.col("done") == finding.done)
         ).head(EXAMPLES)
-        return [
-            Text(cut("    " + _flagged(key, row, what), width))
-            for key, row, what in of.select("key", "row", "what").iter_rows()
-        ]
+        return [_flagged(key, row, what) for key, row, what in of.select("key", "row", "what").iter_rows()]
     elif finding.done == "held" and finding.cells:
         reason = f"slip: {finding.name}"
         of = changes.cells.filter((pl.col("held") == reason) & pl.col("field").cast(pl.String).is_in(finding.fields))
@@ -236,21 +269,23 @@ def _examples(changes: ChangeSet, finding: Finding, width: int) -> list[Text]:
             examples.append((name, changes.items["sheet"][item], before, after))
     lines = []
     for name, row, before, sheet in examples:
-        line = Text(f"    {name}, row {row:,}: ")
-        room = max(8, (width - cell_len(line.plain) - 3) // 2)
-        old, new = _around_the_difference(shown(before or ""), shown(sheet), room)
-        lines.append(line.append(old, "bright_red").append(" → ").append(new, "green"))
+        line, old, new = Text(f"{name}, row {row:,}: "), shown(before or ""), shown(sheet)
+        if cell_len(line.plain) + cell_len(old) + 3 + cell_len(new) <= width:
+            lines.append(line.append(old, "bright_red").append(" → ").append(new, "green"))
+            continue
+        old, new = _around_the_difference(old, new, width - 2)
+        lines += [line, Text("  ").append(old, "bright_red"), Text("→ ").append(new, "green")]
     return lines
 
 
 EXAMPLES = 2
 
 
-def _flagged(key: list[str] | None, row: int | None, what: str) -> str:
+def _flagged(key: list[str] | None, row: int | None, what: str) -> Text:
     """What a check found, after its item and its row."""
     where = [" / ".join(shown(part) for part in key)] if key is not None else []
     where += [f"row {row:,}"] if row is not None else []
-    return f"{', '.join(where)}: {shown(what)}" if where else shown(what)
+    return Text(f"{', '.join(where)}: {shown(what)}" if where else shown(what), overflow="fold")
 
 
 def print_checked(
@@ -280,7 +315,7 @@ def print_checked(
         does, do = says[str(check)]
         console.print(Padding(Text(f"{does}; {do}", "dim"), (0, 0, 0, 2)))
         for key, row, what in some.head(FEW).select("key", "row", "what").iter_rows():
-            console.print(cut("  " + _flagged(key, row, what), console.width))
+            console.print(Padding(_flagged(key, row, what), (0, 0, 0, 2)))
         if some.height > FEW:
             console.print(f"  and {some.height - FEW:,} more; --json has them all")
     if excepted:
@@ -291,8 +326,8 @@ FEW = 5
 """So many findings of a check are shown."""
 
 
-def print_notes(console: Console, changes: ChangeSet) -> None:
-    """What is held, what was set aside, which headings were left out."""
+def print_waiting(console: Console, changes: ChangeSet) -> None:
+    """How much is to be sent, and what waits for a person: what is held, and what was set aside."""
     header, counts = changes.header, changes.header.counts
     sent = counts.cells - counts.held_cells
     console.print(f"\n{count(counts.cells, 'changed cell')}: {sent:,} to send, {counts.held_cells:,} held")
@@ -306,7 +341,7 @@ def print_notes(console: Console, changes: ChangeSet) -> None:
     if counts.blanks_kept:
         console.print(f"  dropped  {count(counts.blanks_kept, 'cell')}  blank in the sheet; live keeps its value")
     if header.set_aside:
-        console.print("\nset aside, because nobody can say which item is meant", style="bold")
+        console.print("\nset aside, with the reason", style="bold")
         for row in header.set_aside[:LISTED]:
             where = f"  {'list' if row.file == 'sheet' and _is_list(header) else row.file} row {row.row:,}"
             console.print(cut(f"{where:<18} {key_text(row.key):<18} {row.reason}", console.width))
@@ -314,20 +349,26 @@ def print_notes(console: Console, changes: ChangeSet) -> None:
             console.print(f"  and {len(header.set_aside) - LISTED:,} more, all in line 1 of the change set")
     _print_near(console, header)
     _print_likely(console, header)
+
+
+def print_headings(console: Console, header: Header) -> None:
+    """Which headings were left out, and which fields are left alone."""
     left_out: dict[str, list[str]] = {}
     for pair in header.pairs:
         if pair.field is None:
-            hint = f" (nearest: {shown(pair.nearest)})" if pair.nearest else ""
+            hint = f" (nearest: {shown(pair.nearest)})" if pair.nearest and pair.how == "unmatched" else ""
             left_out.setdefault(pair.how, []).append(shown(pair.heading) + hint)
+    there = {pair.nearest for pair in header.pairs if pair.field is None and pair.how != "unmatched"}
+    alone = [] if _is_list(header) else [shown(name) for name in header.untouched if name not in there]
     first = True
     for title, names in (
         ("ignored, as live has no such heading", left_out.get("unmatched", [])),
         ("ignored, as you said", left_out.get("ignored", [])),
         ("left out, as you did not ask for them", left_out.get("not asked for", [])),
-        ("left alone, as the sheet lacks them", [] if _is_list(header) else [shown(name) for name in header.untouched]),
+        ("left alone, as the sheet lacks them", alone),
     ):
         if names:
-            console.print(Text(f"{chr(10) if first else ''}{title}: " + ", ".join(names)))
+            console.print(Text(f"{chr(10) if first else ''}{title}: {listed(names)}"))
             first = False
 
 
@@ -512,13 +553,14 @@ WIDEST_WORD = 28
 
 
 def _print_grid(console: Console, grid: Grid) -> None:
-    """A small table; where the terminal is narrow the last column of words is cut, and no other."""
+    """A small table; where the terminal is narrow the last column of words takes more lines, and no other."""
     columns = [list(texts) for texts in zip(grid.headings, *grid.rows, strict=True)]
     widths = [max(map(cell_len, texts)) for texts in columns]
     last = grid.words - 1
     room = console.width - sum(widths) + widths[last] - 2 * len(widths)
-    columns[last] = [cut(text, max(8, min(room, WIDEST_WORD))) for text in columns[last]]
     table = _table(*grid.headings, right=range(grid.words, len(grid.headings)))
+    table.columns[last].no_wrap, table.columns[last].overflow = False, "fold"
+    table.columns[last].max_width = max(8, min(room, WIDEST_WORD))
     for row in list(zip(*columns, strict=True))[1:]:
         table.add_row(*map(Text, row))
     console.print(table)

@@ -9,7 +9,7 @@ from typing import TYPE_CHECKING, Literal
 import polars as pl
 
 from neat_delta.core.catalogue import MARK, Catalogue
-from neat_delta.core.changes import ChangeSet
+from neat_delta.core.changes import ChangeSet, Header, held
 from neat_delta.core.figures import amounts
 from neat_delta.core.headings import NAME_HEADINGS, plain_heading
 from neat_delta.core.learn import glance
@@ -20,7 +20,7 @@ if TYPE_CHECKING:
 __all__ = ["Sort", "View", "first", "flagged", "names_of", "rows_of", "view"]
 
 Sort = Literal["file", "key", "name", "size"]
-"""The order of live's rows; by key; by name; the largest change in per cent first."""
+"""The order of live's rows; by key; by name; the largest change in per cent first, of what is to be sent."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -135,23 +135,24 @@ def view(
     elif sort == "name":
         chosen = chosen.sort("name", maintain_order=True)
     elif sort == "size":
-        size = _sizes(shown)
-        chosen = chosen.join(size, on="item", how="left").sort(
-            "size", descending=True, nulls_last=True, maintain_order=True
-        )
+        stays = held(shown.items, shown.cells)
+        for name, cells in (("size", shown.cells.filter(~stays)), ("stays", shown.cells.filter(stays))):
+            size = _sizes(shown.header, cells).rename({"size": name})
+            chosen = chosen.join(size, on="item", how="left", maintain_order="left")
+        chosen = chosen.sort("size", "stays", descending=True, nulls_last=True, maintain_order=True)
     numbers_shown = chosen["item"]
     return View(shown.choose(numbers_shown), names.gather(numbers_shown).to_list(), chosen.height)
 
 
-def _sizes(changes: ChangeSet) -> pl.DataFrame:
+def _sizes(header: Header, changed: pl.DataFrame) -> pl.DataFrame:
     """Per item its largest change of a number, in parts of the value before; a rise from nothing counts as endless.
 
     Floating point is good enough here: it only orders.
     """
     found = [pl.DataFrame(schema={"item": pl.UInt32, "size": pl.Float64})]
-    known = changes.cells.filter(pl.col("before").is_not_null())
+    known = changed.filter(pl.col("before").is_not_null())
     for (field,), cells in known.group_by("field", maintain_order=True):
-        values = amounts(changes.header, str(field), cells)
+        values = amounts(header, str(field), cells)
         if values is not None:
             before, after = (one.cast(pl.Float64) for one in values)
             found.append(

@@ -24,7 +24,7 @@ from neat_delta.core.kinds import blank
 from neat_delta.core.store import LevelName, Store
 from neat_delta.core.values import DOUBT, NOT
 
-__all__ = ["CHECK", "CHECKS", "check_catalogue", "checked"]
+__all__ = ["CHECK", "CHECKS", "INCOMPLETE", "check_catalogue", "checked", "hold_incomplete", "let_through"]
 
 CHECKS: dict[str, Check] = {
     check.name: check
@@ -44,15 +44,15 @@ def checked(
     images: Collection[str] | None = None,
     new_values: Collection[str] = (),
     today: str | None = None,
-    emptied: str | None = None,
+    emptied: pl.Series | None = None,
     guessed: bool = False,
 ) -> ChangeSet:
     """The change set with what the checks find in its cells that are to be sent, and in new items.
 
     A finding of the level `stop` holds its cell, unless it is accepted, by `accept` or by a standing exception of the
     store file that has not ended before `today` (ISO 8601; None: none has). Without a field it
-    holds the whole item, and without an item the whole round. `emptied` is why a cell that was emptied is held where no
-    check holds it (None: it is not); `guessed` says that nothing told the sheet's encoding.
+    holds the whole item, and without an item the whole round. `emptied` says per cell why it is held where no check
+    holds it (None: it is not); `guessed` says that nothing told the sheet's encoding.
     """
     header = changes.header
     let = [*accept, *_excepted(store, today)]
@@ -60,7 +60,7 @@ def checked(
     levels = {name: _level(name, store, learned=header.learned) for name in CHECKS}
     stopped = pl.concat([_decided(table, name, levels[name], changes.keys, let) for name, table in seen.items()])
     stopped = stopped.filter(pl.col("done") == "held").with_columns(pl.col("field").cast(changes.cells.schema["field"]))
-    otherwise = pl.when(blank(pl.col("after"))).then(pl.lit(emptied, pl.String))
+    otherwise = pl.lit(None, pl.String) if emptied is None else emptied
     cells = changes.cells.with_columns(held=pl.when(SEEN).then(otherwise).otherwise("held"))
     looked = cells.filter(pl.col("held").is_null())
     looked = looked.join(stopped, on=["item", "field"], how="anti") if stopped.height else looked
@@ -79,6 +79,7 @@ def checked(
         gone=header.counts.gone,
         guessed=guessed,
         seen=seen,
+        held=changes.cells.filter(pl.col("held").is_not_null()).select("item", pl.col("field").cast(pl.String)),
     )
     flags = [_decided(table, name, levels[name], changes.keys, let) for name, table in _run(ask, levels)]
     if not flags:
@@ -141,6 +142,29 @@ def _seen(cells: pl.DataFrame) -> dict[str, pl.DataFrame]:
     }
 
 
+INCOMPLETE = "incomplete: "
+"""The start of the reason for which a new item is held: a required cell of it is, and it would go out without."""
+
+
+def hold_incomplete(changes: ChangeSet) -> ChangeSet:
+    """The change set with every new item held of which a required cell is held."""
+    required = [name for name, field in changes.header.settings.items() if field.required]
+    new = ((pl.col("verdict") == "new") & pl.col("held").is_null()).alias("new")
+    arriving = changes.items.select(new).to_series().arg_true()
+    lacking = changes.cells.filter(
+        pl.col("held").is_not_null()
+        & pl.col("item").is_in(arriving.implode())
+        & pl.col("field").cast(pl.String).is_in(required)
+    )
+    if not lacking.height:
+        return changes
+    lacking = lacking.unique("item", keep="first", maintain_order=True)
+    why = lacking.select(pl.format(INCOMPLETE + "{} is held", pl.col("field").cast(pl.String))).to_series()
+    items = changes.items.with_columns(held=changes.items["held"].clone().scatter(lacking["item"], why))
+    counts = msgspec.structs.replace(changes.header.counts, held_cells=int(held(items, changes.cells).sum()))
+    return replace(changes, header=msgspec.structs.replace(changes.header, counts=counts), items=items)
+
+
 def _level(name: str, store: Store, *, learned: bool) -> LevelName:
     return store.checks.get(CHECKS[name].name, "warn" if learned and name in GUESSED else CHECKS[name].level)
 
@@ -156,7 +180,7 @@ def _decided(
 ) -> pl.DataFrame:
     """What a check finds, with what is done about each finding."""
     table = table.with_columns(check=pl.lit(name), level=pl.lit(level))
-    done = pl.when(_through(table, keys, let)).then(pl.lit("accepted"))
+    done = pl.when(let_through(table, keys, let)).then(pl.lit("accepted"))
     return table.with_columns(done=done.when(pl.col("level") == "stop").then(pl.lit("held")).otherwise(pl.lit("noted")))
 
 
@@ -228,8 +252,8 @@ def _run(ask: Ask, levels: Mapping[str, LevelName]) -> Iterator[tuple[str, pl.Da
             yield name, table
 
 
-def _through(table: pl.DataFrame, keys: pl.DataFrame, accept: Sequence[Accept]) -> pl.Series:
-    """Which findings are let through: by check, and by field or by a part of the key."""
+def let_through(table: pl.DataFrame, keys: pl.DataFrame, accept: Sequence[Accept]) -> pl.Series:
+    """Which findings (`check`, `item`, `field`) are let through: by check, and by field or by a part of the key."""
     through = pl.repeat(False, table.height, eager=True)
     for one in accept:
         this = table["check"] == one.check

@@ -34,7 +34,8 @@ class Ask:
     of the files to write, None where any character will do; `images` are the names of the image files there are, None
     where nobody said; `new_values` the fields whose new values are let through; `gone` counts items the sheet lacks;
     `guessed` says that nothing told the sheet's encoding.
-    `seen` are findings of some checks that were made while the cells were compared, by the check's name.
+    `seen` are findings of some checks that were made while the cells were compared, by the check's name; `held` are
+    the cells (`item`, `field`) that are held before any check has looked.
     """
 
     live: pl.DataFrame
@@ -51,6 +52,7 @@ class Ask:
     gone: int = 0
     guessed: bool = False
     seen: Mapping[str, pl.DataFrame] = field(default_factory=dict)
+    held: pl.DataFrame = field(default_factory=lambda: pl.DataFrame(schema={"item": pl.Int64, "field": pl.String}))
     memory: dict[str, pl.Series] = field(default_factory=dict)
     filled: dict[str, pl.DataFrame] = field(default_factory=dict)
 

@@ -159,7 +159,12 @@ def required(ask: Ask) -> pl.DataFrame:
             some.append(found(name, empty["item"], "it is blank"))
         return pl.concat(some)
     new = ask.places.is_null().arg_true()
-    blanks = pl.DataFrame({name: ask.now(name).gather(new) for name in names}).select(blank(pl.all()))
+    given = {name for name, text in ask.store.importer.defaults.items() if text.strip()}
+    names = [name for name in names if name not in given]  # the importer fills these in
+    held = {name: ask.held.filter(pl.col("field") == name)["item"] for name in names}  # these are not blank
+    blanks = pl.DataFrame(
+        {name: (ask.now(name).gather(new).str.strip_chars() == "") & ~new.is_in(held[name].implode()) for name in names}
+    )
     wrong = [
         (item, listed([name for name, empty in zip(names, row, strict=True) if empty]))
         for item, row in zip(new, blanks.rows(), strict=False)

@@ -6,13 +6,13 @@ import re
 
 import polars as pl
 
-from neat_delta.core.kinds.base import Kind, only
+from neat_delta.core.kinds.base import Kind, each, only
 from neat_delta.core.kinds.list import joined
 from neat_delta.core.kinds.text import folded
 from neat_delta.core.layout import Writing
 from neat_delta.core.store import Field
 
-__all__ = ["PATH"]
+__all__ = ["PATH", "spelt_like"]
 
 
 def _read(texts: pl.Series, field: Field, writing: Writing) -> pl.Series:
@@ -24,6 +24,34 @@ def _read(texts: pl.Series, field: Field, writing: Writing) -> pl.Series:
     mark = re.escape(levels)
     ends = rf"(?:^|\x1f){mark}|{mark}{mark}|{mark}(?:\x1f|$)"
     return only(several, ~several.str.contains(ends))
+
+
+def spelt_like(known: pl.Series, texts: pl.Series, field: Field) -> pl.Series:
+    """The texts with every path that is one of the known ones, but for the space around its levels, spelt as that one:
+    `Hives>Parts` becomes `Hives > Parts`. A path that is known in several spellings stays as it is.
+    """
+    parts = known.drop_nulls().unique()
+    if field.separator:
+        parts = parts.str.split(field.separator).explode()
+    table = pl.DataFrame({"spelt": parts.str.strip_chars()}).unique().filter(pl.col("spelt") != "")
+    mark = (field.levels or ">").strip() or field.levels or ">"
+    around = re.compile(rf"\s*{re.escape(mark)}\s*")
+    spellings: dict[str, list[str]] = {}
+    for spelt in table["spelt"]:
+        spellings.setdefault(around.sub(mark, spelt), []).append(spelt)
+    one = {value: spelt[0] for value, spelt in spellings.items() if len(spelt) == 1}
+
+    def respelt(text: str) -> str:
+        pieces = text.split(field.separator) if field.separator else [text]
+        new = [one.get(around.sub(mark, piece.strip()), piece.strip()) for piece in pieces]
+        if new == [piece.strip() for piece in pieces]:
+            return text
+        return (field.separator or "").join(
+            piece.replace(piece.strip(), spelt, 1) if piece.strip() else piece
+            for piece, spelt in zip(pieces, new, strict=True)
+        )
+
+    return each(texts, respelt)
 
 
 PATH = Kind("path", _read)

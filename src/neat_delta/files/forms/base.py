@@ -28,11 +28,11 @@ class Shape:
 
 @dataclass(frozen=True, slots=True)
 class Form:
-    """A form: the ending of its files, `write` for a table (null where nothing is said), `read` for a file of it, and
-    which texts it can `hold`.
+    """A form: the `ending` of its files in a layout, `write` for a table (null where nothing is said), `read` for a
+    file of it, and which texts it can `hold`.
     """
 
-    ending: str
+    ending: Callable[[Layout], str]
     write: Callable[[pl.DataFrame, Shape], bytes]
     read: Callable[[Path, Shape], pl.DataFrame]
     hold: Callable[[pl.Series, Layout], pl.Series]

@@ -40,4 +40,9 @@ def _cannot(text: str, encoding: str) -> bool:
     return False
 
 
-DELIMITED = Form(".csv", _write, _read, _hold)
+def _ending(layout: Layout) -> str:
+    """As the media types name them: text/csv (RFC 4180), text/tab-separated-values (IANA)."""
+    return ".tsv" if layout.separator == "\t" else ".csv"
+
+
+DELIMITED = Form(_ending, _write, _read, _hold)

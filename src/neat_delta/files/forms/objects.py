@@ -45,5 +45,5 @@ def any_text(texts: pl.Series, layout: Layout) -> pl.Series:
     return pl.repeat(True, texts.len(), eager=True)
 
 
-JSON = Form(".json", _write, _read, any_text)
-JSON_LINES = Form(".jsonl", _write_lines, _read_lines, any_text)
+JSON = Form(lambda _: ".json", _write, _read, any_text)
+JSON_LINES = Form(lambda _: ".jsonl", _write_lines, _read_lines, any_text)

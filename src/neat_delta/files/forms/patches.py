@@ -91,5 +91,5 @@ def _read_patch(path: Path, shape: Shape) -> pl.DataFrame:
     return of_rows(list(rows.values()))
 
 
-MERGE_PATCH = Form(".json", _write_merge, _read_merge, any_text)
-JSON_PATCH = Form(".json", _write_patch, _read_patch, any_text)
+MERGE_PATCH = Form(lambda _: ".json", _write_merge, _read_merge, any_text)
+JSON_PATCH = Form(lambda _: ".json", _write_patch, _read_patch, any_text)

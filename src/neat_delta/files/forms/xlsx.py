@@ -45,4 +45,4 @@ def _hold(texts: pl.Series, layout: Layout) -> pl.Series:
     )
 
 
-XLSX = Form(".xlsx", _write, _read, _hold)
+XLSX = Form(lambda _: ".xlsx", _write, _read, _hold)

@@ -44,4 +44,4 @@ def _hold(texts: pl.Series, layout: Layout) -> pl.Series:
     return ~texts.str.contains(r"[\x00-\x08\x0b\x0c\x0e-\x1f\ufffe\uffff]")
 
 
-XML = Form(".xml", _write, _read, _hold)
+XML = Form(lambda _: ".xml", _write, _read, _hold)
