@@ -49,7 +49,9 @@ def shop(put):
 
 def compared(run, *options: str) -> dict[str, Any]:
     """What compare says as JSON, and the cells that are held in the change set, each with its reason."""
-    facts = json.loads(run("compare", "live.csv", "sheet.csv", "-o", "c.jsonl", "--json", *options).stdout)
+    facts: dict[str, Any] = json.loads(
+        run("compare", "live.csv", "sheet.csv", "-o", "c.jsonl", "--json", *options).stdout
+    )
     items = json.loads(run("preview", "c.jsonl", "--all", "--json").stdout)["items"]
     held = {(one["item"]["key"]["sku"], held["field"]): held["reason"] for one in items for held in one["item"]["held"]}
     return facts | {"why": held}

@@ -36,7 +36,7 @@ def check(catalogue: str, images: str | None, store: str | None, key: tuple[str,
     from datetime import date
 
     import neat_delta
-    from neat_delta.core.checks import CHECKS, check_catalogue
+    from neat_delta.core.checks import CHECKS, check_catalogue, idle_checks
     from neat_delta.core.fold import fold
     from neat_delta.core.laid import as_fields
     from neat_delta.core.learn import with_writing
@@ -50,13 +50,15 @@ def check(catalogue: str, images: str | None, store: str | None, key: tuple[str,
         named = as_fields(read, known)
         keys = neat_delta.find_key(named, key or known.key.fields)
         live, today = fold(named, keys, continued(known)), date.today().isoformat()
+        asleep = idle_checks(live, known, keys, images=images_in(images))
         flags = check_catalogue(live, known, keys, images=images_in(images), today=today)
     open_ = flags.filter(flags["done"] != "accepted")
     if as_json:
-        print_json({"store": store_path, "catalogue": read.source, "found": flags.to_dicts()})
+        print_json({"store": store_path, "catalogue": read.source, "found": flags.to_dicts(), "not_run": asleep})
     else:
         from neat_delta.report import terminal as report
 
         console, says = report.terminal(), {name: (one.does, one.do) for name, one in CHECKS.items()}
         report.print_checked(console, read, open_, says, excepted=flags.height - open_.height)
+        report.print_idle(console, asleep)
     return 1 if open_["level"].is_in(["stop", "warn"]).any() else 0

@@ -32,6 +32,7 @@ __all__ = [
     "print_json",
     "status_of",
     "store_option",
+    "store_said",
     "summed_up",
     "the_store",
     "told_accepts",
@@ -234,6 +235,11 @@ def the_store(told: str | None) -> tuple[Store, str] | None:
     return None if path is None else (read_store(path), path)
 
 
+def store_said(told: str | None) -> list[str]:
+    """The words by which a further command takes the store file that was told; none where it finds it by its name."""
+    return [] if told is None else ["--store", told]
+
+
 def pairing_options(command: Any) -> Any:  # noqa: ANN401 - as Click decorates
     """The options that say which heading of the sheet is which field."""
     for option in (
@@ -320,6 +326,7 @@ def print_json(facts: object) -> None:
 def summed_up(changes: ChangeSet, store: str | None, output: str | None, *, told: bool) -> None:
     """Print what a change set holds: what was read, where every row went, what was found, what is held."""
     from neat_delta.report import terminal
+    from neat_delta.report.text import command
 
     console = terminal.terminal()
     terminal.print_inputs(console, changes.header, store, told=told)
@@ -328,7 +335,7 @@ def summed_up(changes: ChangeSet, store: str | None, output: str | None, *, told
     terminal.print_waiting(console, changes)
     terminal.print_headings(console, changes.header)
     if output:
-        console.print(f"\nWrote {output}. Look at it:  neat-delta preview {output}", soft_wrap=True)
+        console.print(f"\nWrote {output}. Look at it:  {command('preview', output)}", soft_wrap=True)
     else:
         console.print("\nNothing was written. To keep this:  add -o changes.jsonl", soft_wrap=True)
 

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import contextlib
-import shlex
 from importlib.resources import files
 from pathlib import Path
 
@@ -129,6 +128,7 @@ def demo(folder: str) -> int:
     from neat_delta.cli.recode import recode
     from neat_delta.cli.sheet import sheet
     from neat_delta.cli.write import write
+    from neat_delta.report.text import quoted
 
     again = _lay_out(Path(folder))
     commands = {"sheet": sheet, "compare": compare, "recode": recode, "match": match}
@@ -137,7 +137,7 @@ def demo(folder: str) -> int:
     click.echo(f"\nThe files are in {folder}.")
     for title, (verb, *args), words in STEPS:
         _say(title, words)
-        click.secho(f"\n$ neat-delta {' '.join(map(_quoted, [verb, *args]))}\n", bold=True)
+        click.secho(f"\n$ neat-delta {' '.join(map(quoted, [verb, *args]))}\n", bold=True)
         with contextlib.chdir(folder):
             commands[verb].main([*args, *(["--replace"] if verb in REPLACED and again else [])], standalone_mode=False)
     _say("What next?", NEXT.format(folder=folder))
@@ -161,11 +161,6 @@ def _lay_out(folder: Path) -> bool:
     for name, content in shipped.items():
         write_whole(str(folder / name), [content])
     return again
-
-
-def _quoted(word: str) -> str:
-    """A word as a person would quote it for a shell."""
-    return f'"{word}"' if "'" in word and not set(word) & set('"$`\\!') else shlex.quote(word)
 
 
 def _say(title: str, words: str) -> None:

@@ -60,7 +60,8 @@ def learn(
         )
         write_whole(descriptor, [content + b"\n"])
     if as_json:
-        print_json({"output": output, "store": learned.store, "evidence": learned.evidence})
+        facts = {"output": output, "store": learned.store, "evidence": learned.evidence}
+        print_json(facts | {"relations": learned.relations, "key": learned.key})
         return 0
     if not output:
         click.echo(text, nl=False)
@@ -68,7 +69,11 @@ def learn(
         from neat_delta.report import terminal as report
 
         report.print_learned(report.terminal(), learned, catalogue)
-        click.echo(f"\nWrote {output}. Read it through, and use it:  neat-delta compare {live} SHEET --store {output}")
+        from neat_delta.files.storefile import NAME
+        from neat_delta.report.text import command
+
+        use = command("compare", live, "SHEET", *([] if output == NAME else ["--store", output]))
+        click.echo(f"\nWrote {output}. Read it through, and use it:  {use}")
     if descriptor:
         click.echo(f"Wrote {descriptor}.", err=not output)
     return 0

@@ -12,6 +12,7 @@ from neat_delta.cli.common import (
     pairing_options,
     print_json,
     store_option,
+    store_said,
     the_store,
     told_layout,
     told_pairing,
@@ -81,5 +82,8 @@ def match(
 
         report.print_pairs(report.terminal(), laid, sheet_catalogue, rows, store_path)
         if save:
-            click.echo(f"\nWrote {save}. Use it:  neat-delta compare {live} {sheet} --mapping {save}")
+            from neat_delta.report.text import command
+
+            use = command("compare", live, sheet, "--mapping", save, *store_said(store))
+            click.echo(f"\nWrote {save}. Use it:  {use}")
     return 1 if any(row.how == "unmatched" for row in rows) else 0

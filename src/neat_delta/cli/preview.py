@@ -160,7 +160,10 @@ def preview(
     for line in written:
         click.echo(line)
     if workbook is not None:
-        click.echo(f"When {workbook} is answered:  neat-delta write {changes} --signed-off {workbook} --to out")
+        from neat_delta.report.text import command
+
+        send = command("write", changes, "--signed-off", workbook, "--to", "out")
+        click.echo(f"When {workbook} is answered:  {send}")
     if no_names:
         click.echo(f"Names are not shown: {no_names}")
     return 0

@@ -13,6 +13,7 @@ from neat_delta.cli.common import (
     must_be_new,
     print_json,
     store_option,
+    store_said,
     the_store,
     told_layout,
     told_writing,
@@ -113,7 +114,9 @@ def sheet(
         print_json({"store": store_path, "live": catalogue.source} | facts)
     else:
         from neat_delta.report import terminal as report
+        from neat_delta.report.text import command
 
-        report.print_sheet(report.terminal(), made, catalogue, output, kept)
+        compare = command("compare", live, output, *store_said(store))
+        report.print_sheet(report.terminal(), made, catalogue, output, kept, compare)
     sys.stdout.flush()
     return 1 if made.missing else 0

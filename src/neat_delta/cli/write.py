@@ -7,7 +7,7 @@ from typing import TYPE_CHECKING
 
 import click
 
-from neat_delta.cli.common import json_option, print_json, store_option, the_store, working
+from neat_delta.cli.common import json_option, print_json, store_option, store_said, the_store, working
 
 if TYPE_CHECKING:
     from neat_delta.core.importer import Importer
@@ -87,8 +87,12 @@ def write(
     else:
         from neat_delta.files.updates import layout_of
         from neat_delta.report import terminal as report
+        from neat_delta.report.text import command
 
         report.print_written(report.terminal(), folder, manifest, said_form(importer, layout_of(catalogue, importer)))
+        if manifest.update:
+            look = command("confirm", changes, "EXPORT", "--files", folder, *store_said(store))
+            click.echo(f"When they are imported, export again, and see whether all of it landed:\n  {look}")
     return 1 if manifest.held_before or manifest.held or manifest.one_way else 0
 
 

@@ -10,6 +10,7 @@ import re
 from collections import Counter
 from collections.abc import Iterable, Iterator, Sequence
 from dataclasses import dataclass
+from dataclasses import field as by_default
 from typing import Literal
 
 import msgspec
@@ -17,6 +18,7 @@ import polars as pl
 
 from neat_delta.core.catalogue import Catalogue
 from neat_delta.core.headings import NAME_HEADINGS, plain_heading
+from neat_delta.core.infer import Known, check_digit, fields_of_key, links, relations
 from neat_delta.core.kinds import KINDS
 from neat_delta.core.kinds.date import FORMS, ISO
 from neat_delta.core.kinds.flag import WORDS
@@ -25,7 +27,7 @@ from neat_delta.core.layout import Writing
 from neat_delta.core.match import find_key
 from neat_delta.core.notation import affixes
 from neat_delta.core.quantities import numbers_under
-from neat_delta.core.store import Field, FileForm, Key, Store
+from neat_delta.core.store import Field, FileForm, Key, Relations, Store
 
 __all__ = ["NUMBERS", "Learned", "date_form_of", "glance", "learn", "with_writing", "writing_of"]
 
@@ -49,17 +51,20 @@ FEW = 12
 
 @dataclass(frozen=True, slots=True)
 class Learned:
-    """A store as a catalogue shows it, and per field what was seen."""
+    """A store as a catalogue shows it, and what was seen: by field, by relation, and of the key."""
 
     store: Store
     evidence: dict[str, str]
+    relations: dict[str, str] = by_default(default_factory=dict)
+    key: str = ""
 
 
 def learn(live: Catalogue, key: Sequence[str] = ()) -> Learned:
     """What all of live's cells show. CatalogueError when `key` is not among its fields, or no heading is plainly the
     key.
     """
-    keys = find_key(live, key)
+    known = Known(find_key(live, key), "as you said") if key else fields_of_key(live.cells, *find_key(live))
+    keys = known.fields
     writing = writing_of(live.cells.iter_columns())
     fields, evidence = {}, {}
     for column in live.cells.select(pl.all().str.strip_chars()).iter_columns():
@@ -69,14 +74,64 @@ def learn(live: Catalogue, key: Sequence[str] = ()) -> Learned:
     if form and None not in written:  # a field of dates in several forms would take on the file's
         writing = Writing(writing.decimal_mark, writing.thousands_mark, form[0][0])
         fields = {name: _without_form(field, form[0][0]) for name, field in fields.items()}
+    related = relations(live.cells, fields, writing)
+    name = plain_heading(live.fields, NAME_HEADINGS)
+    _of_the_whole(live, keys, related.relations, name, fields, evidence)
     layout = {name: getattr(live.layout, name) for name in live.layout.__struct_fields__ if name != "packing"}
     store = Store(
         file=FileForm(**layout, continued=list(live.continued.fields) if live.continued else []),
         writing=writing,
-        key=Key(keys, plain_heading(live.fields, NAME_HEADINGS)),
+        key=Key(keys, name),
         fields=fields,
+        relations=related.relations,
     )
-    return Learned(store, evidence)
+    return Learned(store, evidence, related.evidence, known.evidence)
+
+
+PARENT = re.compile(r"parent|master|group|related|variant|belongs|upsell|cross|similar|eltern|zubeh", re.IGNORECASE)
+"""What headings have in them of whole numbers that name other items."""
+
+
+def _of_the_whole(
+    live: Catalogue,
+    keys: Sequence[str],
+    related: Relations,
+    name: str | None,
+    fields: dict[str, Field],
+    evidence: dict[str, str],
+) -> None:
+    """What columns show beside others: links to other items, check digits, what moves, what is never blank with reason.
+    The settings and the evidence are added to.
+    """
+
+    def add(field: str, seen: str, **settings: object) -> None:
+        fields[field] = msgspec.structs.replace(fields[field], **settings)
+        evidence[field] += f"; {seen}"
+
+    own = live.cells[keys[0]].str.strip_chars()
+    for field in [one for one in live.fields if one not in keys]:
+        settings = fields[field]
+        texts = live.cells[field].str.strip_chars() if settings.kind in {"code", "list", "integer"} else None
+        if texts is None:
+            continue
+        seen = None
+        if len(keys) == 1 and (settings.kind != "integer" or PARENT.search(field)):
+            seen = links(texts, own, settings.separator)
+        if seen is not None:
+            kind = Field(kind="code", required=settings.required) if settings.kind == "integer" else settings
+            fields[field] = kind
+            add(field, seen, refers=True)
+        digit = check_digit(field, texts) if settings.kind == "code" and seen is None else None
+        if digit is not None:
+            add(field, digit[1], check_digit=digit[0])
+    if related.stock is not None:
+        add(related.stock, "it is sold while you edit", moving=True)
+    reasons = {related.price: "the price", name: "what a person knows it by"} | dict.fromkeys(keys, "the key")
+    for field, settings in list(fields.items()):
+        if settings.required and field not in reasons:
+            fields[field] = msgspec.structs.replace(settings, required=False)
+        elif settings.required and evidence[field] != "the key":
+            evidence[field] += f"; {reasons[field]}, and never blank"
 
 
 def glance(live: Catalogue, key: Sequence[str], names: Iterable[str]) -> Store:

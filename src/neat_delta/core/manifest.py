@@ -113,7 +113,8 @@ def read_me(manifest: Manifest) -> str:
     )
     lines += [
         "",
-        "Afterwards export the catalogue again, and see whether it landed:  neat-delta confirm CHANGES EXPORT",
+        "Afterwards export the catalogue again, and see whether it landed:",
+        "  neat-delta confirm CHANGES EXPORT --files THIS-FOLDER",
     ]
     return "\n".join(lines) + "\n"
 

@@ -303,9 +303,6 @@ def _of_key(store: Store) -> Iterator[Contradiction]:
     if len(set(key.fields)) != len(key.fields):
         yield Contradiction(("key", "fields"), "it names a field twice")
     if store.fields:
-        for name in key.fields:
-            if name not in store.fields:
-                yield Contradiction(("key", "fields"), f'there is no field "{name}" under [fields]')
         if key.name is not None and key.name not in store.fields:
             yield Contradiction(("key", "name"), f'there is no field "{key.name}" under [fields]')
         for name in store.file.continued:

@@ -278,10 +278,16 @@ def draft(learned: Learned, live: Catalogue) -> str:
             writing[name] = list(value) if isinstance(value, tuple) else value
     document["writing"] = writing
     document["key"] = _table(store.key)
+    if learned.key:
+        document["key"]["fields"].comment(learned.key)
     importer = tomlkit.table()
     importer["blanks"] = store.importer.blanks
     importer["blanks"].comment('what a blank cell does in an import: "clear" the field, or it is passed over ("skip")')
     document["importer"] = importer
+    if learned.relations:
+        document["relations"] = _table(store.relations)
+        for role, seen in learned.relations.items():
+            document["relations"][role].comment(seen)
     every = tomlkit.table(is_super_table=True)
     for name, field in store.fields.items():
         table = _table(field, always=("kind",))

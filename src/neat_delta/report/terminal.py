@@ -54,6 +54,7 @@ __all__ = [
     "print_findings",
     "print_findings_count",
     "print_headings",
+    "print_idle",
     "print_impact",
     "print_inputs",
     "print_items",
@@ -326,6 +327,22 @@ FEW = 5
 """So many findings of a check are shown."""
 
 
+def print_idle(console: Console, idle: Mapping[str, str]) -> None:
+    """The checks that did not run, with what would switch them on."""
+    if not idle:
+        return
+    by_switch: dict[str, list[str]] = {}
+    for name, switch in idle.items():
+        by_switch.setdefault(switch, []).append(name)
+    console.print("\ndid not run, and what would switch it on", style="bold")
+    table = Table.grid(padding=(0, 2, 0, 0))
+    table.add_column(max_width=30, overflow="fold")
+    table.add_column(overflow="fold")
+    for switch, names in by_switch.items():
+        table.add_row(Padding(Text(", ".join(names)), (0, 0, 0, 2)), Text(switch))
+    console.print(table)
+
+
 def print_waiting(console: Console, changes: ChangeSet) -> None:
     """How much is to be sent, and what waits for a person: what is held, and what was set aside."""
     header, counts = changes.header, changes.header.counts
@@ -465,9 +482,11 @@ def print_pairs(console: Console, laid: Laid, sheet: Catalogue, pairs: Sequence[
         console.print('A heading that live does not have is left out. --map "HEADING=FIELD" says what it stands for.')
 
 
-def print_sheet(console: Console, sheet: Cut, live: Catalogue, output: str, kept: Mapping[str, int]) -> None:
+def print_sheet(
+    console: Console, sheet: Cut, live: Catalogue, output: str, kept: Mapping[str, int], compare: str
+) -> None:
     """What was cut from live, and what a person may change in it; `kept` counts cells that could not be written as
-    told, by heading.
+    told, by heading; `compare` is the call that looks at the sheet afterwards.
     """
     _print_source(console, "live", live.path, live.cells.height, len(live.fields), live.layout, live.notes)
     size = f"{count(sheet.cells.height, 'item')} of {live.cells.height:,}, {count(len(sheet.columns), 'field')}"
@@ -488,16 +507,21 @@ def print_sheet(console: Console, sheet: Cut, live: Catalogue, output: str, kept
             console.print(cut(f"  {shown(sku)}", console.width))
         if len(sheet.missing) > LISTED:
             console.print(f"  and {len(sheet.missing) - LISTED:,} more")
-    console.print(
-        f"\nWrote {output}. Edit it, save it, and then:  neat-delta compare {live.path} {output}", soft_wrap=True
-    )
+    console.print(f"\nWrote {output}. Edit it, save it, and then:  {compare}", soft_wrap=True)
 
 
 def print_learned(console: Console, learned: Learned, live: Catalogue) -> None:
-    """What a catalogue shows of its store, field by field."""
+    """What a catalogue shows of its store: the key, how fields stand to each other, and field by field."""
     _print_source(console, "live", live.path, live.cells.height, len(live.fields), live.layout, live.notes)
-    _print_fact(console, "key", ", ".join(shown(field) for field in learned.store.key.fields))
+    _print_fact(console, "key", f"{', '.join(shown(name) for name in learned.store.key.fields)}: {shown(learned.key)}")
     console.print()
+    if learned.relations:
+        table = _table("relation", "field", "because")
+        table.columns[2].no_wrap = False
+        for role, seen in learned.relations.items():
+            table.add_row(role.replace("_", " "), Text(shown(getattr(learned.store.relations, role))), Text(seen))
+        console.print(table)
+        console.print()
     table = _table("field", "kind", "because")
     table.columns[2].no_wrap = False
     for name, field in learned.store.fields.items():

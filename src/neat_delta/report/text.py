@@ -2,13 +2,14 @@
 
 from __future__ import annotations
 
+import shlex
 from decimal import Decimal
 
 from rich.cells import cell_len, set_cell_size
 
 from neat_delta.core.changes import Finding
 
-__all__ = ["count", "cut", "finding_count", "key_text", "shown", "signed"]
+__all__ = ["command", "count", "cut", "finding_count", "key_text", "quoted", "shown", "signed"]
 
 BLANK = "(blank)"
 # What could move the cursor, change colours or turn the direction of writing must not reach the terminal as it is.
@@ -26,6 +27,16 @@ def shown(text: str) -> str:
 def cut(text: str, width: int) -> str:
     """A text that is no wider than `width` columns of the terminal, with … where it was cut."""
     return text if cell_len(text) <= width else set_cell_size(text, max(width - 1, 0)).rstrip() + "…"
+
+
+def quoted(word: str) -> str:
+    """A word as a person would quote it for a shell."""
+    return f'"{word}"' if "'" in word and not set(word) & set('"$`\\!') else shlex.quote(word)
+
+
+def command(*words: str) -> str:
+    """A call of the program, to be typed as it stands."""
+    return " ".join(["neat-delta", *map(quoted, words)])
 
 
 def key_text(key: dict[str, str]) -> str:

@@ -24,7 +24,16 @@ from neat_delta.core.kinds import blank
 from neat_delta.core.store import LevelName, Store
 from neat_delta.core.values import DOUBT, NOT
 
-__all__ = ["CHECK", "CHECKS", "INCOMPLETE", "check_catalogue", "checked", "hold_incomplete", "let_through"]
+__all__ = [
+    "CHECK",
+    "CHECKS",
+    "INCOMPLETE",
+    "check_catalogue",
+    "checked",
+    "hold_incomplete",
+    "idle_checks",
+    "let_through",
+]
 
 CHECKS: dict[str, Check] = {
     check.name: check
@@ -195,29 +204,7 @@ def check_catalogue(
     """What the checks that need no sheet find in a whole catalogue: the columns of `ChangeSet.flags`. What the store
     file excepts, up to `today`, is accepted; the rest is noted, whatever its level.
     """
-    cells = catalogue.cells
-    items = pl.int_range(cells.height, dtype=pl.Int64, eager=True)
-    ask = Ask(
-        cells,
-        items,
-        cells.select(key),
-        {
-            name: pl.DataFrame(
-                {
-                    "item": items,
-                    "before": pl.repeat(None, cells.height, dtype=pl.String, eager=True),
-                    "after": cells[name],
-                }
-            )
-            for name in cells.columns
-        },
-        store.fields,
-        store,
-        store.writing,
-        round=False,
-        encoding=catalogue.layout.encoding,
-        images=images,
-    )
+    cells, ask = catalogue.cells, _alone(catalogue, store, key, images)
     keys = cells.select(pl.concat_list(pl.col(key).str.strip_chars())).to_series()
     flags, excepted = [pl.DataFrame(schema=FLAGS_SCHEMA)], _excepted(store, today)
     levels = {name: _level(name, store, learned=False) for name in CHECKS}
@@ -238,6 +225,42 @@ def check_catalogue(
             .cast(FLAGS_SCHEMA)  # type: ignore[arg-type]
         )
     return pl.concat(flags)
+
+
+def _alone(catalogue: Catalogue, store: Store, key: list[str], images: Collection[str] | None) -> Ask:
+    """A whole catalogue, as the checks are asked about it."""
+    cells = catalogue.cells
+    items = pl.int_range(cells.height, dtype=pl.Int64, eager=True)
+    before = pl.repeat(None, cells.height, dtype=pl.String, eager=True)
+    return Ask(
+        cells,
+        items,
+        cells.select(key),
+        {name: pl.DataFrame({"item": items, "before": before, "after": cells[name]}) for name in cells.columns},
+        store.fields,
+        store,
+        store.writing,
+        round=False,
+        encoding=catalogue.layout.encoding,
+        images=images,
+    )
+
+
+NEEDS_SHEET = "a sheet, and neat-delta compare"
+
+
+def idle_checks(
+    catalogue: Catalogue, store: Store, key: list[str], *, images: Collection[str] | None = None
+) -> dict[str, str]:
+    """The checks that do not run on this catalogue by itself, each with what would switch it on."""
+    ask = _alone(catalogue, store, key, images)
+    found = {}
+    for name, check in CHECKS.items():
+        off = "another level than off, under [checks]" if _level(name, store, learned=False) == "off" else None
+        why = off or (None if check.alone else NEEDS_SHEET) or check.idle(ask)
+        if why is not None:
+            found[name] = why
+    return found
 
 
 def _run(ask: Ask, levels: Mapping[str, LevelName]) -> Iterator[tuple[str, pl.DataFrame]]:

@@ -15,7 +15,19 @@ from neat_delta.core.layout import Writing
 from neat_delta.core.once import once
 from neat_delta.core.store import CheckName, Field, LevelName, Store
 
-__all__ = ["CHECK", "FOUND", "Ask", "Check", "exactly", "found", "nothing", "said"]
+__all__ = [
+    "CHECK",
+    "FOUND",
+    "Ask",
+    "Check",
+    "exactly",
+    "found",
+    "needs_kind",
+    "needs_roles",
+    "needs_setting",
+    "nothing",
+    "said",
+]
 
 CHECK = "check: "
 """The start of the reason for which a check holds a cell."""
@@ -114,7 +126,7 @@ class Check:
     """A check: its name, its level where the store file says nothing, what it does, what to do about a finding.
 
     `find` gives what it finds, as in `FOUND`. `alone` says that it needs no sheet, so that any catalogue can be
-    checked by it.
+    checked by it. `idle` says what would switch it on, where it has nothing to go by; null where it has.
     """
 
     name: CheckName
@@ -123,6 +135,42 @@ class Check:
     do: str
     find: Callable[[Ask], pl.DataFrame]
     alone: bool = True
+    idle: Callable[[Ask], str | None] = lambda _: None
+
+
+def needs_setting(*names: str, example: str) -> Callable[[Ask], str | None]:
+    """Idle while no field of the catalogue has one of these settings."""
+
+    def idle(ask: Ask) -> str | None:
+        fields = (field for name, field in ask.settings.items() if name in ask.live.columns)
+        return None if any(getattr(field, name) not in (None, False) for field in fields for name in names) else example
+
+    return idle
+
+
+def needs_kind(*kinds: str) -> Callable[[Ask], str | None]:
+    """Idle while the catalogue has no field of one of these kinds."""
+
+    def idle(ask: Ask) -> str | None:
+        there = any(field.kind in kinds for name, field in ask.settings.items() if name in ask.live.columns)
+        return None if there else f"a field with kind = {' or '.join(repr(kind) for kind in kinds)}".replace("'", '"')
+
+    return idle
+
+
+def needs_roles(*choices: tuple[str, ...]) -> Callable[[Ask], str | None]:
+    """Idle while the relations name no fields of the catalogue for all the roles of one of the choices."""
+
+    def idle(ask: Ask) -> str | None:
+        there = {role for role in ask.store.relations.__struct_fields__
+                 if getattr(ask.store.relations, role) in ask.live.columns}  # fmt: skip
+        return (
+            None
+            if any(there.issuperset(roles) for roles in choices)
+            else f"{' and '.join(choices[0])} under [relations]"
+        )
+
+    return idle
 
 
 def found(name: str | None, items: pl.Series, what: pl.Series | str) -> pl.DataFrame:

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import polars as pl
 
-from neat_delta.core.checks.base import Ask, Check, found, nothing, said
+from neat_delta.core.checks.base import Ask, Check, found, needs_kind, needs_setting, nothing, said
 from neat_delta.core.store import Field
 
 __all__ = ["IDENTITY_CHECKS"]
@@ -79,14 +79,36 @@ def no_image(ask: Ask) -> pl.DataFrame:
 
 
 IDENTITY_CHECKS = (
-    Check("repeated", "stop", "a value of a unique field that another item has", "give each item its own", repeated),
-    Check("check-digit", "stop", "a code with a wrong check digit", "look the code up again", check_digit),
-    Check("dead-link", "stop", "the key of a parent or related item that no item has", "correct the code", dead_link),
+    Check(
+        "repeated",
+        "stop",
+        "a value of a unique field that another item has",
+        "give each item its own",
+        repeated,
+        idle=needs_setting("unique", example="unique = true of a field"),
+    ),
+    Check(
+        "check-digit",
+        "stop",
+        "a code with a wrong check digit",
+        "look the code up again",
+        check_digit,
+        idle=needs_setting("check_digit", example='check_digit = "gtin" of a field of codes'),
+    ),
+    Check(
+        "dead-link",
+        "stop",
+        "the key of a parent or related item that no item has",
+        "correct the code",
+        dead_link,
+        idle=needs_setting("refers", example="refers = true of a field of codes"),
+    ),
     Check(
         "no-image",
         "warn",
         "an image that is not in the folder of --images",
         "add the file, or correct its name",
         no_image,
+        idle=lambda ask: "--images, and where they are" if ask.images is None else needs_kind("image")(ask),
     ),
 )

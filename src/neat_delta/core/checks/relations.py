@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import polars as pl
 
-from neat_delta.core.checks.base import Ask, Check, exactly, found, nothing
+from neat_delta.core.checks.base import Ask, Check, exactly, found, needs_roles, nothing
 
 __all__ = ["RELATION_CHECKS"]
 
@@ -108,16 +108,45 @@ def _shown(ask: Ask, word: str, said: str) -> pl.DataFrame:
 
 
 RELATION_CHECKS = (
-    Check("margin", "stop", "a price at or under the cost, or within the least margin of it", "look at both", margin),
-    Check("sale-price", "stop", "a sale price over the price", "look at both", sale_price),
-    Check("price-range", "stop", "a price outside of the item's own least and highest", "look at both", price_range),
-    Check("sale-days", "stop", "a sale that ends before it begins", "look at both days", sale_days),
+    Check(
+        "margin",
+        "stop",
+        "a price at or under the cost, or within the least margin of it",
+        "look at both",
+        margin,
+        idle=needs_roles(("price", "cost")),
+    ),
+    Check(
+        "sale-price",
+        "stop",
+        "a sale price over the price",
+        "look at both",
+        sale_price,
+        idle=needs_roles(("sale_price", "price")),
+    ),
+    Check(
+        "price-range",
+        "stop",
+        "a price outside of the item's own least and highest",
+        "look at both",
+        price_range,
+        idle=needs_roles(("price", "least_price"), ("price", "most_price")),
+    ),
+    Check(
+        "sale-days",
+        "stop",
+        "a sale that ends before it begins",
+        "look at both days",
+        sale_days,
+        idle=needs_roles(("sale_from", "sale_to")),
+    ),
     Check(
         "hidden-in-stock",
         "note",
         "an item that is hidden and in stock",
         "show it, if it is to be sold",
         hidden_in_stock,
+        idle=needs_roles(("shown", "stock")),
     ),
     Check(
         "shown-without-stock",
@@ -125,5 +154,6 @@ RELATION_CHECKS = (
         "an item that is shown and out of stock",
         "hide it, if it is not coming back",
         shown_without_stock,
+        idle=needs_roles(("shown", "stock")),
     ),
 )

@@ -7,7 +7,7 @@ from html.parser import HTMLParser
 import polars as pl
 
 from neat_delta.core.catalogue import listed
-from neat_delta.core.checks.base import Ask, Check, exactly, found, nothing
+from neat_delta.core.checks.base import Ask, Check, exactly, found, needs_kind, needs_setting, nothing
 from neat_delta.core.kinds import KINDS, blank
 from neat_delta.core.kinds.number import NUMBER_KINDS
 from neat_delta.core.values import reason
@@ -200,24 +200,58 @@ def guessed_encoding(ask: Ask) -> pl.DataFrame:
 
 
 VALUE_CHECKS = (
-    Check("required", "stop", "a required field that is blank", "fill it in", required),
+    Check(
+        "required",
+        "stop",
+        "a required field that is blank",
+        "fill it in",
+        required,
+        idle=needs_setting("required", example="required = true of a field"),
+    ),
     Check(
         "unreadable",
         "stop",
         "a value that is not what the field holds, or may be two",
         "correct it, or say how the sheet is written",
         unreadable,
+        idle=needs_kind(*(kind for kind in KINDS if kind != "text")),
     ),
     Check("locked", "stop", "a change of a field that updates never change", "leave it as it is", locked, alone=False),
-    Check("outside-bounds", "stop", "a number under least or over most", "correct it, or the bound", outside_bounds),
-    Check("negative", "stop", "an amount or a count under 0", "correct it, or say least in the store file", negative),
-    Check("too-long", "stop", "a text over longest or longest_bytes", "shorten it", too_long),
+    Check(
+        "outside-bounds",
+        "stop",
+        "a number under least or over most",
+        "correct it, or the bound",
+        outside_bounds,
+        idle=needs_setting("least", "most", example="least = 0.01 or most = 900 of a field"),
+    ),
+    Check(
+        "negative",
+        "stop",
+        "an amount or a count under 0",
+        "correct it, or say least in the store file",
+        negative,
+        idle=needs_kind("integer", "money"),
+    ),
+    Check(
+        "too-long",
+        "stop",
+        "a text over longest or longest_bytes",
+        "shorten it",
+        too_long,
+        idle=needs_setting("longest", "longest_bytes", example="longest = 80 of a field"),
+    ),
     Check(
         "unwritable",
         "stop",
         "a character that the encoding of the store's files does not have",
         "replace the character",
         unwritable,
+        idle=lambda ask: (
+            "nothing: the encoding of these files has every character"
+            if ask.encoding is None or ask.encoding.startswith("utf")
+            else None
+        ),
     ),
     Check(
         "guessed-encoding",

@@ -1,0 +1,60 @@
+"""The key: where the code repeats, the further field that tells its items apart."""
+
+from __future__ import annotations
+
+import re
+from dataclasses import dataclass
+
+import polars as pl
+
+__all__ = ["Known", "fields_of_key"]
+
+APART = re.compile(
+    r"location|warehouse|store|branch|site|depot|shelf|language|locale|lang$|channel|market|country|currency|region|"
+    r"unit|lager|standort|filiale|sprache|land$|entrep|magasin|langue|almac|idioma|magazzino|lingua|magazyn|język",
+    re.IGNORECASE,
+)
+"""Headings of what an item may have several rows for: its place, its language, its market."""
+
+
+@dataclass(frozen=True, slots=True)
+class Known:
+    """What items are known by, and how that was seen."""
+
+    fields: list[str]
+    evidence: str
+
+
+def fields_of_key(cells: pl.DataFrame, code: str) -> Known:
+    """The fields of the key of which `code` is the first.
+
+    Where the code stands in several rows, and with one more field every row is another, that field belongs to the
+    key: one whose heading says place, language or market, or, where the code repeats in half the rows and more, any
+    field that is never blank and takes few values.
+    """
+    codes = cells[code].str.strip_chars()
+    filled = cells.filter(codes != "")
+    codes = filled[code].str.strip_chars()
+    repeats = int(codes.is_duplicated().sum())
+    if not repeats:
+        return Known([code], "every row has its own")
+    named = [name for name in cells.columns if name != code and APART.search(name)]
+    others = [name for name in cells.columns if name not in {code, *named}] if repeats * 2 >= filled.height else []
+    for name in (*named, *others):
+        if _tells_apart(filled, codes, name):
+            return Known(
+                [code, name], f"{code} stands several times in {repeats:,} rows; with {name}, every row has its own"
+            )
+    return Known(
+        [code],
+        f"{code} stands several times in {repeats:,} rows, and no other field tells them apart: compare sets them "
+        'aside; shared = "all" changes them together',
+    )
+
+
+def _tells_apart(cells: pl.DataFrame, codes: pl.Series, name: str) -> bool:
+    """Whether a field is never blank, takes few values, and makes every row another."""
+    texts = cells[name].str.strip_chars()
+    if (texts == "").any() or texts.n_unique() * 2 > max(texts.len(), 2):
+        return False
+    return not pl.DataFrame([codes.alias("code"), texts.alias("other")]).is_duplicated().any()

@@ -1,0 +1,187 @@
+"""What learn drafts beyond single columns, what check says of itself, and the tour of the README."""
+
+from __future__ import annotations
+
+import json
+import re
+import shlex
+import tomllib
+from pathlib import Path
+from typing import Any
+
+import pytest
+
+from neat_delta.core.checks import CHECKS
+
+README = Path(__file__).parents[1] / "README.md"
+
+
+def drafted(run, put, headings: str, rows: list[str]) -> tuple[dict[str, Any], str]:
+    """The draft of a small catalogue, as TOML and as text; which compares without a word."""
+    put("live.csv", "\n".join([headings, *rows]) + "\n")
+    done = run("learn", "live.csv", "-o", "neat-delta.toml", "--replace")
+    assert (done.returncode, done.stderr) == (0, "")
+    own = run("compare", "live.csv", "live.csv")
+    assert own.returncode == 0 and "0 to send, 0 held" in own.stdout
+    text = (Path(put("x", "")).parent / "neat-delta.toml").read_text()
+    return tomllib.loads(text), text
+
+
+def test_a_key_of_several_fields_is_drafted_where_the_code_repeats(run, put):
+    rows = [f"QA-{n},{place},{n + len(place)}" for n in range(1, 9) for place in ("North", "Southgate")]
+    found, text = drafted(run, put, "sku,warehouse,stock", rows)
+    assert found["key"]["fields"] == ["sku", "warehouse"]
+    assert "# sku stands several times in 16 rows; with warehouse, every row has its own" in text
+    edited = ["sku,warehouse,stock", *rows]
+    edited[1] = "QA-1,North,50"
+    put("sheet.csv", "\n".join(edited) + "\n")
+    changes = json.loads(run("compare", "live.csv", "sheet.csv", "--json").stdout)
+    assert changes["header"]["counts"]["changed"] == 1
+
+
+@pytest.mark.parametrize(
+    "rows, said",
+    [
+        (["A,x,1", "A,x,1", "B,y,2", "C,z,3"], "sku stands several times in 2 rows, and no other field"),
+        (["A,x,1", "A,y,1", "B,y,2", "C,z,3", "D,z,3"], "sku stands several times in 2 rows, and no other field"),
+        (["A,x,1", "A,y,1", "B,x,2", "B,y,3"], "sku stands several times in 4 rows; with note, every row has its own"),
+    ],
+)  # fmt: skip
+def test_a_code_that_repeats_by_accident_stays_the_key(run, put, rows, said):
+    put("live.csv", "\n".join(["sku,note,stock", *rows]) + "\n")
+    assert said in run("learn", "live.csv").stdout
+    assert "fields = [" in run("learn", "live.csv").stdout
+
+
+def shop(n: int, **more: str) -> str:
+    cells = {
+        "sku": f"QA-{n:03}", "parent": f"QA-{n - 1:03}" if n % 3 else "", "name": f"Veil {n}", "price": f"{n + 10}.50",
+        "cost": f"{n + 5}.00", "sale_price": f"{n + 9}.00" if n % 2 else "", "sale_from": "2026-05-01" if n % 2 else "",
+        "sale_to": "2026-06-01" if n % 2 else "", "stock": str(n), "ean": "", "note": "as it is",
+    }  # fmt: skip
+    return ",".join((cells | more).values())
+
+
+HEADINGS = "sku,parent,name,price,cost,sale_price,sale_from,sale_to,stock,ean,note"
+EANS = ["2900096541266", "0400807862380", "0000000000017", "2901626774789", "0400537441527", "2900963560864",
+        "2900231779738", "0400808061232", "2900000000001", "2900000000018", "2900000000025"]  # fmt: skip
+
+
+def with_check_digit(code: str) -> str:
+    """A code of 13 digits with the check digit that GS1 gives the first 12."""
+    digits = [int(one) for one in code[:12]]
+    return code[:12] + str(-sum(digits[::2] + [3 * one for one in digits[1::2]]) % 10)
+
+
+def test_relations_links_and_check_digits_are_drafted_with_their_evidence(run, put):
+    rows = [shop(n, ean=with_check_digit(EANS[n % 11])) if n < 11 else shop(n) for n in range(30)]
+    found, text = drafted(run, put, HEADINGS, rows)
+    assert found["relations"] == {
+        "price": "price", "cost": "cost", "sale_price": "sale_price", "sale_from": "sale_from", "sale_to": "sale_to",
+        "stock": "stock",
+    }  # fmt: skip
+    for line in (
+        'cost = "cost" # less than the price in 30 of 30',
+        'sale_price = "sale_price" # at most the price in 15 of 15',
+        'sale_to = "sale_to" # not before sale_from in 15 of 15',
+    ):
+        assert line in text.splitlines()
+    assert re.search(r"^\[fields\.parent\] # .*; all 20 are keys of other items$", text, re.MULTILINE)
+    assert re.search(r"^\[fields\.ean\] # .*; 11 of 11 have the check digit of GTINs$", text, re.MULTILINE)
+    assert re.search(r"^\[fields\.stock\] # .*; it is sold while you edit$", text, re.MULTILINE)
+    fields = found["fields"]
+    assert (fields["parent"]["refers"], fields["ean"]["check_digit"], fields["stock"]["moving"]) == (True, "gtin", True)
+    assert [name for name, field in fields.items() if field.get("required")] == ["sku", "name", "price"]
+
+
+@pytest.mark.parametrize(
+    "edits, missing",
+    [
+        ({"cost": "99.00"}, ("relations", "cost")),
+        ({"sale_price": "99.00"}, ("relations", "sale_price")),
+        ({"sale_to": "2026-04-01", "sale_from": "2026-05-01"}, ("relations", "sale_to")),
+        ({"parent": "QZ-999"}, ("fields", "parent", "refers")),
+        ({"ean": "2900096541267"}, ("fields", "ean", "check_digit")),
+    ],
+)
+def test_what_the_cells_do_not_bear_out_is_not_drafted(run, put, edits, missing):
+    found, _ = drafted(run, put, HEADINGS, [shop(n, **(edits if n % 2 else {})) for n in range(30)])
+    table = found
+    for name in missing[:-1]:
+        table = table[name]
+    assert missing[-1] not in table
+
+
+def test_a_draft_lets_a_round_through_that_breaks_none_of_it_and_holds_one_that_does(run, put):
+    rows = [shop(n, ean=with_check_digit(EANS[n])) if n < 11 else shop(n) for n in range(30)]
+    drafted(run, put, HEADINGS, rows)
+    edited = [*rows]
+    edited[3] = shop(3, price="3.00", ean=with_check_digit(EANS[3]))
+    edited[5] = shop(5, price="15.90", stock="4", ean=with_check_digit(EANS[5]))
+    edited[7] = shop(7, parent="QA-999", ean="2900096541267")
+    put("sheet.csv", "\n".join([HEADINGS, *edited]) + "\n")
+    run("compare", "live.csv", "sheet.csv", "-o", "c.jsonl")
+    items = json.loads(run("preview", "c.jsonl", "--all", "--json").stdout)["items"]
+    held = {(one["item"]["key"]["sku"], why["field"]): why["reason"] for one in items for why in one["item"]["held"]}
+    assert held == {
+        ("QA-003", "price"): "check: margin",
+        ("QA-007", "parent"): "check: dead-link",
+        ("QA-007", "ean"): "check: check-digit",
+    }
+
+
+def test_the_key_may_be_a_field_that_has_no_section(run, put):
+    put("neat-delta.toml", 'version = 1\n[key]\nfields = ["sku"]\n[fields.price]\nkind = "money"\n')
+    put("live.csv", "sku,price\nA,1.00\nB,2.00\n")
+    put("sheet.csv", "sku,price\nA,1.50\nB,2.00\n")
+    done = run("compare", "live.csv", "sheet.csv", "-o", "c.jsonl")
+    assert (done.returncode, done.stderr) == (0, "")
+    assert run("write", "c.jsonl", "--to", "out").returncode == 0
+
+
+def test_check_says_which_checks_did_not_run_and_what_switches_them_on(run, put):
+    put("live.csv", "sku,price,cost\nQA-1,2.00,1.00\nQA-2,3.00,2.00\n")
+    idle = json.loads(run("check", "live.csv", "--json").stdout)["not_run"]
+    assert idle["locked"] == "a sheet, and neat-delta compare"
+    assert idle["sale-days"] == "sale_from and sale_to under [relations]"
+    assert idle["check-digit"] == 'check_digit = "gtin" of a field of codes'
+    assert "margin" not in idle  # learned: price and cost
+    shown = run("check", "live.csv").stdout
+    assert "did not run, and what would switch it on" in shown
+    assert all(name in shown for name in idle)
+    put(
+        "neat-delta.toml",
+        'version = 1\n[checks]\nmargin = "off"\n[relations]\nprice = "price"\ncost = "cost"\n'
+        '[fields.sku]\nkind = "code"\nunique = true\n[fields.price]\nkind = "money"\nmost = 90\n'
+        '[fields.cost]\nkind = "money"\n',
+    )
+    idle = json.loads(run("check", "live.csv", "--json").stdout)["not_run"]
+    assert idle["margin"] == "another level than off, under [checks]"
+    assert not {"repeated", "outside-bounds", "unreadable"} & idle.keys()
+
+
+@pytest.mark.parametrize("name", [name for name, check in CHECKS.items() if not check.alone])
+def test_a_check_that_needs_a_sheet_says_so(run, put, name):
+    put("live.csv", "sku,price\nQA-1,2.00\n")
+    assert json.loads(run("check", "live.csv", "--json").stdout)["not_run"][name] == "a sheet, and neat-delta compare"
+
+
+def test_the_tour_of_the_readme_can_be_typed_line_by_line(run, tmp_path):
+    """With the store file that it drafts; `after.csv` is the next export, in which nothing has landed yet."""
+    assert run("demo", "--to", ".").returncode == 0
+    tour = re.findall(r"```sh\n(neat-delta learn.*?)```", README.read_text(), re.DOTALL)[0]
+    (tmp_path / "after.csv").write_bytes((tmp_path / "live.csv").read_bytes())
+    (tmp_path / "out").rename(tmp_path / "of the demo")
+    (tmp_path / "wax.xlsx").unlink()
+    (tmp_path / "page.html").unlink()
+    said: dict[str, str] = {}
+    for line in tour.splitlines():
+        first, *words = shlex.split(line, comments=True)
+        if first == "export":
+            name, _, value = words[0].partition("=")
+            said[name] = value
+            continue
+        done = run(*words, **said)
+        assert done.returncode in {0, 1} and not done.stderr, line
+        assert words[0] not in {"match", "compare", "recode"} or "store  draft.toml" in done.stdout
+    assert said == {"NEAT_DELTA_STORE": "draft.toml"}
