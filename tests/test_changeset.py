@@ -13,19 +13,26 @@ import pytest
 
 import neat_delta
 from neat_delta import ChangeSetError, Damaged, Flag, Header, Item
+from neat_delta.files.whole import digest_of
 
 DOCUMENT = Path(__file__).parents[1] / "docs" / "formats" / "change-set.md"
 
 
 @pytest.fixture
 def lines(store, monkeypatch) -> list[str]:
-    """The lines of the demo store's change set, which stands in changes.jsonl."""
+    """The lines of the demo store's change set, which stands in changes.jsonl, but for the seal."""
     monkeypatch.chdir(store)
     live, sheet = neat_delta.read("live.csv"), neat_delta.read("sheet.csv")
     cost = pl.when(sku="QA-1300").then(pl.lit("#N/A")).otherwise("cost").alias("cost")
     sheet = replace(sheet, cells=sheet.cells.with_columns(cost))
     neat_delta.write_changes(neat_delta.compare(live, sheet), "changes.jsonl")
-    return Path("changes.jsonl").read_text().splitlines()
+    return Path("changes.jsonl").read_text().splitlines()[:-1]
+
+
+def sealed(lines: list[str]) -> str:
+    """The text of a change set of these lines, as somebody who knows its form would seal it."""
+    text = "\n".join(lines) + "\n"
+    return text + json.dumps({"blake3": digest_of(text.encode())}, separators=(",", ":")) + "\n"
 
 
 def test_it_has_the_keys_that_the_document_names(lines):
@@ -43,7 +50,8 @@ def test_it_has_the_keys_that_the_document_names(lines):
 def test_the_example_in_the_document_is_valid():
     example = re.search(r"```json\n(.*?)```", DOCUMENT.read_text(), re.DOTALL)
     assert example
-    header, *items = example[1].strip().splitlines()
+    header, *items, seal = example[1].strip().splitlines()
+    assert re.fullmatch(r'\{"blake3":"[0-9a-f]{64}"\}', seal)
     msgspec.json.decode(header, type=Header)
     msgspec.json.decode(items.pop(), type=Flag)
     msgspec.json.decode(items.pop(), type=Damaged)
@@ -96,11 +104,60 @@ SPOILED = {
 
 @pytest.mark.parametrize("edit, message", SPOILED.values(), ids=SPOILED)
 def test_a_change_set_that_was_spoiled_is_refused(lines, edit, message):
-    Path("changes.jsonl").write_text("\n".join(edit(lines)) + "\n")
+    Path("changes.jsonl").write_text(sealed(edit(lines)))
     with pytest.raises(ChangeSetError) as error:
         neat_delta.read_changes("changes.jsonl")
     assert message in str(error.value)
     assert "Make it again with `neat-delta compare`." in str(error.value)
+
+
+EDITED = {
+    "another price": lambda ls: spoil(ls, 1, '"45.90"', '"5.90"'),
+    "held no more, nor counted": lambda ls: spoil(
+        [re.sub(r'"held":\[\{.*?\}\]', '"held":[]', line) for line in ls], 0, '"held_cells":20', '"held_cells":0'
+    ),
+    "another decimal mark": lambda ls: spoil(ls, 0, '"decimal_mark":"."', '"decimal_mark":","'),
+    "another live": lambda ls: spoil(ls, 0, '"path":"live.csv"', '"path":"sheet.csv"'),
+}
+
+
+@pytest.mark.parametrize("edit", EDITED.values(), ids=EDITED)
+def test_a_change_set_edited_by_hand_is_refused_by_every_command(lines, run, edit):
+    seal = Path("changes.jsonl").read_text().splitlines()[-1]
+    Path("changes.jsonl").write_text("\n".join([*edit(lines), seal]) + "\n")
+    for call in ("write {} --to out", "confirm {} live.csv", "undo {} --to out", "preview {}"):
+        failed = run(*call.format("changes.jsonl").split())
+        assert (
+            failed.returncode == 2 and "its seal is broken: it is not as `neat-delta compare` wrote it" in failed.stderr
+        )
+    assert not Path("out").exists()
+    Path("changes.jsonl").write_text("\n".join(lines) + "\n")
+    assert "does not end with its seal" in run("write", "changes.jsonl", "--to", "out").stderr
+
+
+def test_a_manifest_edited_by_hand_is_refused(lines, run):
+    assert run("write", "changes.jsonl", "--to", "out").returncode == 1
+    manifest = Path("out/manifest.json")
+    whole = manifest.read_text()
+    held = json.loads(whole)["not_sent"]
+    assert run("confirm", "changes.jsonl", "live.csv", "--files", "out").returncode == 1
+    manifest.write_text(json.dumps(json.loads(whole) | {"not_sent": held[1:]}))
+    for call in ("confirm changes.jsonl live.csv --files out", "undo changes.jsonl --to back --files out"):
+        failed = run(*call.split())
+        assert failed.returncode == 2 and "manifest.json: its seal is broken" in failed.stderr
+    manifest.write_text(json.dumps(json.loads(whole)))  # written otherwise, but saying the same
+    assert run("confirm", "changes.jsonl", "live.csv", "--files", "out").returncode == 1
+
+
+@pytest.mark.parametrize("live", ["/dev/zero", "/dev/stdin", ".", "gone.csv"])
+def test_a_change_set_names_no_other_live_than_a_file(lines, run, live):
+    Path("changes.jsonl").write_text(sealed([lines[0].replace('"path":"live.csv"', f'"path":"{live}"', 1), *lines[1:]]))
+    failed = run("write", "changes.jsonl", "--to", "out")
+    there = "is not there" if live == "gone.csv" else "is no regular file"
+    assert (failed.returncode, failed.stderr) == (
+        2, f"Error: changes.jsonl: {live}, its live catalogue, {there}. Say with --live in which file it is.\n"
+    )  # fmt: skip
+    assert run("write", "changes.jsonl", "--to", "out", "--live", "live.csv").returncode == 1
 
 
 def test_a_change_set_cut_short_within_a_line_is_refused(lines):
@@ -119,7 +176,7 @@ def test_a_change_set_cut_short_within_a_line_is_refused(lines):
     ],
 )
 def test_a_change_set_that_contradicts_live_is_refused(lines, old, new, message):
-    Path("changes.jsonl").write_text("\n".join(spoil(lines, 1, old, new)) + "\n")
+    Path("changes.jsonl").write_text(sealed(spoil(lines, 1, old, new)))
     with pytest.raises(ChangeSetError, match=message):
         neat_delta.read_live(neat_delta.read_changes("changes.jsonl"), "changes.jsonl")
 

@@ -15,7 +15,7 @@ from neat_delta import read_changes
 from tests.test_office import opened_and_saved
 from tests.test_office import pytestmark as needs_office
 
-HEADINGS = ["key: sku", "name", "field", "before", "after", "difference", "answer", "comment", "findings"]
+HEADINGS = ["key: sku", "name", "field", "before", "after", "difference", "answer", "comment", "findings", "seal"]
 LIVE = 'sku,name,price,note\nQA-1,Jar,1.50,a\nQA-2,Lid,2.50,"x\r\ny"\nQA-3,Wax,3.50,\nQA-4,Veil,4.50,z\n'
 SHEET = (
     'sku,name,price,note\nQA-1,Jar,1.60,=1+1\nQA-2,Lid,2.40,"x\r\ny\r\nz"\n'
@@ -148,6 +148,10 @@ REFUSED = {
     "twice": (lambda rows: [*rows, rows[1]], "row 2: there are two answers for this cell"),
     "no answer": (lambda rows: [[*row[:6], "maybe", *row[7:]] if row[0] == "QA-3" else row for row in rows],
                   'row 6: "maybe" is neither yes nor no'),
+    "another seal": (
+        lambda rows: [[*row[:9], rows[2][9]] if row[4] == "1.60" else row for row in rows],
+        "row 2: the answer for QA-1, price is for \"1.50\" → \"1.60\", and its seal is broken",
+    ),
     "no workbook": (lambda rows: [row[:6] for row in rows], 'there is no heading "answer"'),
 }  # fmt: skip
 
@@ -163,6 +167,26 @@ def test_an_answer_that_does_not_fit_is_refused(workbook, run, tmp_path, spoil, 
     done = run("write", "c.jsonl", "--signed-off", "signed.xlsx", "--to", "out")
     assert done.returncode == 2 and why in done.stderr
     assert not (tmp_path / "out").exists()
+
+
+def test_of_a_text_too_long_for_a_cell_the_part_is_shown_that_differs_and_all_of_it_is_signed(run, put, tmp_path):
+    start, end = "wax " * 9_000, " honey" * 400
+    put("live.csv", f"sku,note\nQA-1,{start}old{end}\nQA-2,x\n")
+    put("sheet.csv", f"sku,note\nQA-1,{start}new{end}\nQA-2,{'y' * 40_000}\n")
+    run("compare", "live.csv", "sheet.csv", "-o", "c.jsonl")
+    run("preview", "c.jsonl", "--workbook", "sign.xlsx")
+    rows = rows_of(tmp_path / "sign.xlsx")
+    (one, other), (_, long) = [row[3:5] for row in rows[1:]]
+    assert one.startswith("[38,403 characters, from character 35,801]\nwax ") and one[0:2000] != other[0:2000]
+    assert ("old honey" in one, "new honey" in other) == (True, True)
+    assert long.startswith("[40,000 characters, from character 1]\nyyy")
+    answered(rows, tmp_path / "signed.xlsx", {("QA-1", "note"): "yes", ("QA-2", "note"): "yes"})
+    assert run("write", "c.jsonl", "--signed-off", "signed.xlsx", "--to", "out").returncode == 0
+    assert len({text for _, _, text in sent(tmp_path / "out")}) == 2
+    put("sheet.csv", f"sku,note\nQA-1,{start}new{end}\nQA-2,{'y' * 39_999}z\n")  # which nobody saw
+    run("compare", "live.csv", "sheet.csv", "-o", "c.jsonl")
+    failed = run("write", "c.jsonl", "--signed-off", "signed.xlsx", "--to", "other")
+    assert failed.returncode == 2 and "row 3: the answer for QA-2, note" in failed.stderr
 
 
 @needs_office

@@ -12,7 +12,10 @@ The names are loaded when they are first used, so that `neat-delta --help` does 
 from __future__ import annotations
 
 from importlib import import_module
-from typing import TYPE_CHECKING, Any
+
+TYPE_CHECKING = False  # not imported, so that the program hears as early as can be that it is to stop
+if TYPE_CHECKING:
+    from typing import Any
 
 if TYPE_CHECKING:
     from neat_delta.core.catalogue import Catalogue, Source

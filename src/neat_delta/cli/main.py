@@ -2,12 +2,11 @@
 
 from __future__ import annotations
 
+import contextlib
 import gc
 import os
-import signal
 import sys
 from importlib import import_module
-from types import FrameType
 from typing import NoReturn
 
 import click
@@ -51,7 +50,6 @@ def cli() -> None:
 
 def main() -> NoReturn:
     """Run the command line and exit."""
-    signal.signal(signal.SIGTERM, _stop)
     gc.disable()  # one command makes no garbage in cycles, and looking for it among millions of cells takes a while
     try:
         status = cli(sys.argv[1:] or ["--help"], standalone_mode=False)
@@ -64,32 +62,37 @@ def main() -> NoReturn:
     except click.ClickException as error:
         _fail(error.format_message())
     except (click.Abort, KeyboardInterrupt):
-        click.echo("Stopped. Nothing was handed over.", err=True)
-        sys.exit(130)
+        click.echo("Stopped. Nothing is half written, and no input was changed.", err=True)
+        _leave(130)
     except BrokenPipeError:  # whoever read the output has seen enough
         os.dup2(os.open(os.devnull, os.O_WRONLY), sys.stdout.fileno())
-        sys.exit(0)
+        _leave(0)
     except OSError as error:  # standard output itself cannot be written
         _fail(f"the output cannot be written ({error.strerror}).")
     except MemoryError:
         _fail("there is not enough memory for files of this size. Cut them down to the items and fields you change.")
-    except Exception as error:
+    except SystemExit:
+        raise
+    except BaseException as error:  # a panic in Polars is no Exception
         if os.environ.get("NEAT_DELTA_TRACEBACK"):
             raise
         _fail(
             f"a fault in Neat Delta itself ({type(error).__name__}: {error}). Nothing was handed over. "
             "Run it again with NEAT_DELTA_TRACEBACK=1 and report what it prints."
         )
-    # Giving gigabytes of tables back one by one takes a quarter of a second; the system does it at once.
-    sys.stderr.flush()
-    os._exit(status if isinstance(status, int) else 0)
+    _leave(status if isinstance(status, int) else 0)
 
 
 def _fail(message: str) -> NoReturn:
     click.echo(f"Error: {message}", err=True)
-    sys.exit(2)
+    _leave(2)
 
 
-def _stop(signum: int, frame: FrameType | None) -> NoReturn:
-    del signum, frame
-    raise KeyboardInterrupt  # so that partial outputs are removed on the way out
+def _leave(status: int) -> NoReturn:
+    """End the program at once: giving gigabytes of tables back one by one takes a quarter of a second, which the system
+    does for us; and a thread that waits for a pipe is not waited for.
+    """
+    for stream in (sys.stdout, sys.stderr):
+        with contextlib.suppress(OSError, ValueError):
+            stream.flush()
+    os._exit(status)

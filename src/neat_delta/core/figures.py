@@ -14,7 +14,7 @@ from neat_delta.core.kinds.base import EXACT as CONTEXT
 from neat_delta.core.kinds.number import EXACT, NUMBER_KINDS
 from neat_delta.core.store import Field
 
-__all__ = ["FieldFigures", "amounts", "difference", "figures", "per_cent"]
+__all__ = ["Differences", "FieldFigures", "amounts", "difference", "figures"]
 
 PLAIN = re.compile(r"[+-]?[0-9]+(\.[0-9]+)?")
 
@@ -87,30 +87,55 @@ def _of(header: Header, field: str, changed: pl.DataFrame) -> FieldFigures:
     )
 
 
+class Differences:
+    """The differences of numbers in a change set, cell by cell. The texts of a field are read all at once, as asking
+    the engine about one costs as much as about thousands.
+    """
+
+    def __init__(self, header: Header, cells: pl.DataFrame | None = None) -> None:
+        self.header = header
+        self.known: dict[tuple[str, str], Decimal | None] = {}
+        for (field,), some in () if cells is None else cells.group_by("field"):
+            texts = pl.concat([some["before"], some["after"]]).drop_nulls().unique()
+            self._read(str(field), [text for text in texts if not self._plain(text)])
+
+    def step(self, field: str, before: str, after: str) -> Decimal | None:
+        """After less before, exactly, with the longer one's decimals; None when one of them is blank or no number."""
+        one, other = self._exact(field, before), self._exact(field, after)
+        return None if one is None or other is None else other - one
+
+    def per_cent(self, field: str, before: str, after: str) -> Decimal | None:
+        """The difference in per cent of before, to one decimal, half up; None when there is none or before is 0."""
+        step, base = self.step(field, before, after), self._exact(field, before)
+        if step is None or not base:
+            return None
+        return (step * 100 / abs(base)).quantize(Decimal("0.1"), ROUND_HALF_UP)
+
+    def _plain(self, text: str) -> bool:
+        return (self.header.writing.decimal_mark or ".") == "." and PLAIN.fullmatch(text) is not None
+
+    def _exact(self, field: str, text: str) -> Decimal | None:
+        """A cell's number, with as many decimals as it is written with."""
+        if self._plain(text):
+            return Decimal(text)
+        if (field, text) not in self.known:
+            self._read(field, [text])
+        return self.known[field, text]
+
+    def _read(self, field: str, texts: list[str]) -> None:
+        settings = self.header.settings.get(field, Field())
+        kind = KINDS[settings.kind if settings.kind in NUMBER_KINDS else "decimal"]
+        mark = self.header.writing.decimal_mark or "."
+        for text, value in zip(
+            texts, kind.read(pl.Series(texts, dtype=pl.String), settings, self.header.writing), strict=True
+        ):
+            places = sum(letter.isdigit() for letter in text.rpartition(mark)[2]) if mark in text else 0
+            number = None if value is None else Decimal(value)
+            if number is not None and places:
+                number = number.quantize(Decimal(1).scaleb(-places), context=CONTEXT)
+            self.known[field, text] = number
+
+
 def difference(header: Header, field: str, before: str, after: str) -> Decimal | None:
-    """After less before, exactly, with the longer one's decimals; None when one of them is blank or no number."""
-    one, other = (_exact(header, field, text) for text in (before, after))
-    return None if one is None or other is None else other - one
-
-
-def per_cent(header: Header, field: str, before: str, after: str) -> Decimal | None:
-    """The difference in per cent of before, to one decimal, half up; None when there is none or before is 0."""
-    step, base = difference(header, field, before, after), _exact(header, field, before)
-    if step is None or not base:
-        return None
-    return (step * 100 / abs(base)).quantize(Decimal("0.1"), ROUND_HALF_UP)
-
-
-def _exact(header: Header, field: str, text: str) -> Decimal | None:
-    """A cell's number, with as many decimals as it is written with."""
-    if (header.writing.decimal_mark or ".") == "." and PLAIN.fullmatch(text):  # nearly always, and much faster
-        return Decimal(text)
-    settings = header.settings.get(field, Field())
-    kind = KINDS[settings.kind if settings.kind in NUMBER_KINDS else "decimal"]
-    value = kind.read(pl.Series([text]), settings, header.writing)[0]
-    if value is None:
-        return None
-    mark = header.writing.decimal_mark or "."
-    places = sum(letter.isdigit() for letter in text.rpartition(mark)[2]) if mark in text else 0
-    number = Decimal(value)
-    return number.quantize(Decimal(1).scaleb(-places), context=CONTEXT) if places else number
+    """`Differences.step` of one cell."""
+    return Differences(header).step(field, before, after)

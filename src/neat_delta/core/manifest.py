@@ -53,6 +53,7 @@ class Manifest(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     `key` are the headings of the key, `cells` those of the update files. `held_before` counts what the change set
     already holds, by reason, with what was not signed off; `held` lists what this importer cannot take, `one_way` what
     the undo cannot take back. `not_sent` lists every change that is in none of the files, whatever holds it.
+    `blake3` is the seal: the digest of all the rest, as JSON without white space.
     """
 
     format: str
@@ -68,6 +69,7 @@ class Manifest(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     held: list[Listed]
     one_way: list[Listed]
     not_sent: list[Listed]
+    blake3: str = ""
 
 
 PURPOSE: dict[Action, str] = {

@@ -2,29 +2,35 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from dataclasses import replace
 
 import msgspec
 import polars as pl
+from blake3 import blake3
 
 from neat_delta.core.catalogue import Catalogue
 from neat_delta.core.changes import ChangeSet, held
 from neat_delta.core.checks import hold_incomplete
 from neat_delta.core.errors import ChangeSetError
 
-__all__ = ["ANSWER", "COLUMNS", "NOT_SIGNED", "REFUSED", "kept", "keyed", "signed_off"]
+__all__ = ["ANSWER", "COLUMNS", "NOT_SIGNED", "REFUSED", "kept", "keyed", "seals", "shown", "signed_off"]
 
 NOT_SIGNED, REFUSED = "not signed off", "answered no"
 """The reasons for which a change is held that a reviewer did not say yes to, or said no to."""
 
 ANSWER = "answer"
-COLUMNS = ("name", "field", "before", "after", "difference", ANSWER, "comment", "findings")
+SEAL = "seal"
+COLUMNS = ("name", "field", "before", "after", "difference", ANSWER, "comment", "findings", SEAL)
 """The headings of a workbook to sign off, after those of the key."""
 
 YES, NO = ("yes", "y"), ("no", "n")
 
 LONGEST = 32_000
-"""A cell of a workbook holds no more than 32,767 characters; a longer text is shown by its beginning."""
+"""A cell of a workbook holds no more than 32,767 characters; of longer texts the part is shown that differs."""
+
+AROUND = 200
+"""So many characters before the first that differs are shown with it."""
 
 
 def keyed(name: str) -> str:
@@ -38,6 +44,47 @@ def kept(texts: pl.Expr) -> pl.Expr:
     return plain.str.slice(0, LONGEST)
 
 
+def shown(cells: pl.DataFrame) -> pl.DataFrame:
+    """The texts `before` and `after` of cells as the workbook shows them. Of those that are too long for it, the part
+    from shortly before the first character that differs, under a line that says so.
+    """
+    texts = cells.select(pl.col("before").fill_null(""), pl.col("after"))
+    short = texts.select(kept(pl.all()))
+    long = texts.select(pl.max_horizontal(pl.all().str.len_chars()) > LONGEST).to_series().arg_true()
+    pairs = [_from_the_difference(*pair) for pair in texts.gather(long).rows()]
+    for place, name in enumerate(("before", "after")):
+        parts = pl.Series([pair[place] for pair in pairs], dtype=pl.String)
+        parts = parts.to_frame("part").select(kept(pl.col("part"))).to_series()
+        short = short.with_columns(short[name].clone().scatter(long, parts))
+    return short
+
+
+def _from_the_difference(before: str, after: str) -> tuple[str, str]:
+    """Two long texts from shortly before the first character that differs."""
+    same = next((at for at, (one, other) in enumerate(zip(before, after, strict=False)) if one != other), None)
+    start = max(0, (min(len(before), len(after)) if same is None else same) - AROUND)
+    return tuple(  # type: ignore[return-value]
+        f"[{len(text):,} characters, from character {start + 1:,}]\n{text[start:]}" if len(text) > LONGEST else text
+        for text in (before, after)
+    )
+
+
+def seals(cells: pl.DataFrame, keys: pl.DataFrame) -> pl.Series:
+    """What binds an answer to its cell: a digest of its key, field, and whole texts before and after."""
+    rows = zip(
+        keys.select(pl.all().gather(cells["item"])).rows(), cells.select("field", "before", "after").rows(), strict=True
+    )
+    return pl.Series([f"b3-{_digest((*key, *cell))}" for key, cell in rows], dtype=pl.String)
+
+
+def _digest(texts: Sequence[str | None]) -> str:
+    whole = blake3()
+    for text in texts:
+        data = b"" if text is None else text.encode("utf-8", "surrogatepass")
+        whole.update(b"-" if text is None else b"%d:" % len(data)).update(data)
+    return whole.hexdigest(16)
+
+
 def signed_off(changes: ChangeSet, answers: Catalogue) -> ChangeSet:
     """The change set with everything held that the answers do not say yes to.
 
@@ -45,7 +92,7 @@ def signed_off(changes: ChangeSet, answers: Catalogue) -> ChangeSet:
     neither yes nor no, or is for a cell that says otherwise now: it must be asked again.
     """
     keys = [keyed(name) for name in changes.header.key]
-    for heading in (*keys, "field", "before", "after", ANSWER):
+    for heading in (*keys, "field", "before", "after", ANSWER, SEAL):
         if heading not in answers.fields:
             raise ChangeSetError(
                 f'{answers.path}: there is no heading "{heading}", so this is no workbook to sign off. Make one with '
@@ -69,30 +116,39 @@ def signed_off(changes: ChangeSet, answers: Catalogue) -> ChangeSet:
     there = pl.DataFrame([changes.keys[name].alias(keyed(name)) for name in changes.header.key]).with_columns(
         kept(pl.all())
     )
-    cells = changes.cells.with_row_index("number").select(
-        "number", "item", pl.col("field").cast(pl.String), now_before=kept(pl.col("before").fill_null("")),
-        now_after=kept(pl.col("after")),
-    )  # fmt: skip
+    cells = changes.cells.with_row_index("number").select("number", "item", pl.col("field").cast(pl.String))
+    now = shown(changes.cells)
+    cells = cells.with_columns(now["before"].alias("now_before"), now["after"].alias("now_after"))
+    cells = cells.with_columns(seals(changes.cells, changes.keys).alias("now_seal"))
     cells = pl.concat([cells, there.select(pl.all().gather(cells["item"]))], how="horizontal")
     met = given.join(cells, on=[*keys, "field"], how="left", maintain_order="left")
     before, after = kept(pl.col("before")), kept(pl.col("after"))
-    other = met.filter(pl.col("number").is_null() | (pl.col("now_before") != before) | (pl.col("now_after") != after))
+    other = met.filter(
+        pl.col("number").is_null()
+        | (pl.col("now_before") != before)
+        | (pl.col("now_after") != after)
+        | (pl.col("now_seal") != pl.col(SEAL).str.strip_chars())
+    )
     if other.height:
         one = other.row(0, named=True)
         key = " / ".join(one[name] for name in keys)
-        now = (
-            "no change is there any more"
-            if one["number"] is None
-            else f"it is {_step(one['now_before'], one['now_after'])} now"
-        )
+        same = (one["before"], one["after"]) == (one["now_before"], one["now_after"])
+        if one["number"] is None:
+            why = "no change is there any more"
+        elif same:
+            why = "its seal is broken"
+        else:
+            why = f"it is {_step(one['now_before'], one['now_after'])} now"
         raise ChangeSetError(
             f"{answers.path}, row {one['row']:,}: the answer for {key}, {one['field']} is for "
-            f"{_step(one['before'], one['after'])}, and {now}. Make the workbook again, and ask again."
+            f"{_step(one['before'], one['after'])}, and {why}. Make the workbook again, and ask again."
         )
     said = pl.repeat(None, changes.cells.height, dtype=pl.String, eager=True).scatter(met["number"], met[ANSWER])
-    why = pl.when(said.is_in(YES)).then(None).when(said.is_in(NO)).then(pl.lit(REFUSED)).otherwise(pl.lit(NOT_SIGNED))
+    unsigned = (
+        pl.when(said.is_in(YES)).then(None).when(said.is_in(NO)).then(pl.lit(REFUSED)).otherwise(pl.lit(NOT_SIGNED))
+    )
     with_item = changes.items["held"].gather(changes.cells["item"]).is_not_null()
-    marked = changes.cells.with_columns(held=pl.when(with_item).then("held").otherwise(pl.coalesce("held", why)))
+    marked = changes.cells.with_columns(held=pl.when(with_item).then("held").otherwise(pl.coalesce("held", unsigned)))
     # A new item of which no cell is sent would be an empty one.
     sent = marked.filter(pl.col("held").is_null())["item"].unique()
     whole = pl.col("verdict").is_in(["new", "gone"])  # of an item that goes, the workbook says nothing

@@ -13,6 +13,7 @@ from typing import NoReturn, TypeVar, get_args
 
 import msgspec
 import polars as pl
+from blake3 import blake3
 from polars.exceptions import PolarsError
 
 from neat_delta.core.beside import in_background
@@ -37,7 +38,7 @@ from neat_delta.core.fold import fold
 from neat_delta.core.once import all_differ
 from neat_delta.core.proof import check_against
 from neat_delta.files.reading import read
-from neat_delta.files.whole import read_whole, write_whole
+from neat_delta.files.whole import digest_of, read_whole, write_whole
 
 __all__ = ["change_lines", "read_changes", "read_live", "read_with_live", "write_changes"]
 
@@ -48,7 +49,19 @@ MANY = 20_000
 
 
 def change_lines(changes: ChangeSet) -> Iterator[bytes]:
-    """The bytes of a change set's file, some lines at a time."""
+    """The bytes of a change set's file, some lines at a time; last its seal, the digest of all lines before it."""
+    digest = blake3()
+    for chunk in _unsealed(changes):
+        digest.update(chunk)
+        yield chunk
+    yield SEAL % digest.hexdigest().encode()
+
+
+SEAL = b'{"blake3":"%s"}\n'
+SEALED = re.compile(rb'\{"blake3":"([0-9a-f]{64})"\}\n\Z')
+
+
+def _unsealed(changes: ChangeSet) -> Iterator[bytes]:
     encoder = msgspec.json.Encoder()
     yield encoder.encode(changes.header) + b"\n"
     lines = _item_lines(changes)
@@ -183,16 +196,24 @@ def read_with_live(path: str, live: str | None = None, needs: Needs | None = Non
 
 
 def _lines(path: str) -> tuple[Header, pl.Series]:
-    """The first line of a change set, and the bytes of the others."""
+    """The first line of a change set, and the bytes of the others but the seal. ChangeSetError when it is broken."""
     data = read_whole(path)
     header = _header(data[: data.find(b"\n")] if b"\n" in data else data, path)
     if not data.endswith(b"\n"):
         raise ChangeSetError(f"{path}: the last line is cut short. {AGAIN}")
+    seal = SEALED.search(data, data.rfind(b"\n", 0, -1) + 1)
+    if seal is None:
+        raise ChangeSetError(f"{path}: it does not end with its seal, so some of it is missing. {AGAIN}")
+    if seal[1].decode() != digest_of(data[: seal.start()]):
+        raise ChangeSetError(
+            f"{path}: its seal is broken: it is not as `neat-delta compare` wrote it. What is to be sent otherwise is "
+            f"said in the sheet, and by the options of compare. {AGAIN}"
+        )
     try:
         lines = pl.read_lines(BytesIO(data)).to_series().cast(pl.Binary)
     except PolarsError:  # not UTF-8 throughout; where, is said when its lines are taken apart
         lines = pl.Series(data.split(b"\n")[:-1], dtype=pl.Binary)
-    return header, lines[1:]
+    return header, lines[1:-1]
 
 
 def _changes(header: Header, lines: pl.Series, path: str, *, findings: bool) -> ChangeSet:
@@ -472,6 +493,9 @@ def _read_live(header: Header, path: str, live: str | None, only: Collection[str
         raise ChangeSetError(
             f"{path}: live was read from standard input when it was made. Say with --live in which file it is."
         )
+    if live is None and not Path(place).is_file():
+        there = "is no regular file" if Path(place).exists() else "is not there"
+        raise ChangeSetError(f"{path}: {place}, its live catalogue, {there}. Say with --live in which file it is.")
     catalogue = read(place, wanted.layout, only)
     if catalogue.digest() != wanted.blake3:
         raise ChangeSetError(

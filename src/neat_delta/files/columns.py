@@ -5,11 +5,10 @@ JSON.
 from __future__ import annotations
 
 import io
-import subprocess
-import sys
 
 import msgspec
 import polars as pl
+from polars.exceptions import PanicException, PolarsError
 
 from neat_delta.core.errors import CatalogueError
 from neat_delta.core.layout import Layout
@@ -19,33 +18,12 @@ from neat_delta.files.grid import number
 __all__ = ["read_columns"]
 
 
-READ = """
-import io, sys
-try:
-    import resource
-    resource.setrlimit(resource.RLIMIT_AS, (int(sys.argv[1]), int(sys.argv[1])))
-except (ImportError, OSError, ValueError):
-    pass
-import polars
-table = polars.read_parquet(io.BytesIO(sys.stdin.buffer.read()))
-table.write_ipc(sys.stdout.buffer)
-"""
-FREE, TIMES = 8 << 30, 40
-"""How much memory reading may take: so much in any case, and so many times the file's size."""
-
-
 def read_columns(data: bytes, path: str) -> Text:
-    """The table in a file's bytes; CatalogueError when it is none.
-
-    A process of its own does the reading: on a damaged file the reader may ask for all memory, and be ended by the
-    system.
-    """
-    done = subprocess.run(
-        [sys.executable, "-c", READ, str(FREE + TIMES * len(data))], input=data, capture_output=True, check=False
-    )
-    if done.returncode:
-        raise CatalogueError(f"{path}: the Parquet file cannot be read; it is damaged. Export it again.")
-    table = pl.read_ipc(io.BytesIO(done.stdout))
+    """The table in a file's bytes; CatalogueError when it is none."""
+    try:
+        table = pl.read_parquet(io.BytesIO(data))
+    except (PolarsError, PanicException, OSError, ValueError):
+        raise CatalogueError(f"{path}: the Parquet file cannot be read; it is damaged. Export it again.") from None
     if not table.height or not table.width:
         raise CatalogueError(f"{path}: there are no rows in it. Export it again.")
     if table.width > MOST_COLUMNS:

@@ -9,7 +9,6 @@ from __future__ import annotations
 import contextlib
 import csv
 import io
-import mmap
 import re
 from collections import Counter
 from collections.abc import Callable, Collection, Iterator
@@ -100,7 +99,7 @@ class _Dialect:
 
 
 def read_text(
-    data: bytes | mmap.mmap,
+    data: bytes,
     path: str,
     told: Layout | None = None,
     only: Collection[str] | None = None,
@@ -139,7 +138,7 @@ class _NotUtf8Error(Exception):
 
 
 def _read_utf8(
-    data: bytes | mmap.mmap,
+    data: bytes,
     path: str,
     told: Layout,
     encoding: str,
@@ -147,7 +146,7 @@ def _read_utf8(
     bom: bool,
     only: Collection[str] | None = None,
 ) -> Text:
-    data = data if isinstance(data, mmap.mmap) or not data.startswith(BOM) else data[len(BOM) :]
+    data = data if len(data) > LARGE or not data.startswith(BOM) else data[len(BOM) :]  # a large one is not copied
     sample = _sample(data, path)
     if not sample.strip():
         raise CatalogueError(f"{path}: the file is empty. Export it again.")
@@ -156,13 +155,14 @@ def _read_utf8(
     if "\0" in "".join(header):
         raise CatalogueError(f"{path}, line {number}: a heading holds a zero character. This is no table of text.")
     _must_be_headings(header, number, path)
-    body: bytes | mmap.mmap = data
+    body: bytes = data
     if start:
-        body = data[: len(BOM)].replace(BOM, b"") + data[len(BOM) :] if data[: len(BOM)] == BOM else data[:]
+        body = data[: len(BOM)].replace(BOM, b"") + data[len(BOM) :] if data[: len(BOM)] == BOM else data
         body = body[start:]
     end = dialect.end.encode()
     if not body[-4:].endswith(end) or body[-4:].endswith(end * 2):  # blank lines at the end are no rows
-        body = body[:].rstrip(b"\r\n") + end
+        body = body.rstrip(b"\r\n") + end
+    _must_not_be_flooded(body, path)
     cells, regular = _parse(body, path, header, dialect, number, only)
     if not cells.height:
         raise CatalogueError(f"{path}: there is a header and no rows under it. Export it again.")
@@ -256,7 +256,7 @@ def _must_be_text(head: bytes, path: str) -> None:
         )
 
 
-def _sample(data: bytes | mmap.mmap, path: str) -> str:
+def _sample(data: bytes, path: str) -> str:
     """The first whole lines of a file as text."""
     size = SAMPLE
     cut = data[:size].removeprefix(BOM)
@@ -409,8 +409,26 @@ def _stand_in(number: int) -> str:
     return f"{MARK}{number}"
 
 
+LOOKED, BLOCKS, FLOOD = 1 << 16, 64, 1_000_000
+"""So many blocks of so many bytes are looked at for blank lines; more than so many of them are no catalogue."""
+
+
+def _must_not_be_flooded(body: bytes, path: str) -> None:
+    """CatalogueError where there are more blank lines than anything else: each takes the memory of a whole row."""
+    step = max(LOOKED, len(body) // BLOCKS)
+    for start in range(0, len(body) if len(body) > FLOOD else 0, step):
+        block = body[start : start + LOOKED]
+        if (block.count(b"\n") + block.count(b"\r")) * 2 > len(block):
+            blank = max(body.count(end * 4) * 4 for end in (b"\n", b"\r", b"\r\n"))
+            if blank > FLOOD:
+                raise CatalogueError(
+                    f"{path}: {blank:,} of its lines are blank and follow one another. Delete them, or export it again."
+                )
+            return
+
+
 def _parse(
-    body: bytes | mmap.mmap,
+    body: bytes,
     path: str,
     header: list[str],
     dialect: _Dialect,
@@ -423,16 +441,14 @@ def _parse(
     names = [heading if heading.strip() else _stand_in(place) for place, heading in enumerate(header, 1)]
     if only is not None:
         some = [name for name in names if name in only]
-        return _split(body if isinstance(body, bytes) else path, names, dialect).select(some).collect()[1:], True
+        return _split(body, names, dialect).select(some).collect()[1:], True
     cells = None
     if not dialect.escape:
-        running = _split(body if isinstance(body, bytes) else path, names, dialect).collect(background=True)
+        running = _split(body, names, dialect).collect(background=True)
         try:  # while Polars reads
             zero = body.find(b"\0")
             regular, quoting = _quoting(body, dialect)
             returns = body.find(b"\r") >= 0
-            if isinstance(body, mmap.mmap) and hasattr(mmap, "MADV_DONTNEED"):
-                body.madvise(mmap.MADV_DONTNEED)  # a second copy in memory is needed no more; looked at, it comes back
         finally:  # what was begun must be fetched, or its threads end the process
             with contextlib.suppress(pl.exceptions.PolarsError):
                 cells = running.fetch_blocking()
@@ -447,11 +463,11 @@ def _parse(
     regular = cells is not None
     if cells is None:
         plain = _Dialect(",", "\n", '"', "")
-        cells = _split(_regular(body[:], path, len(header), dialect, number), names, plain).collect()
+        cells = _split(_regular(body, path, len(header), dialect, number), names, plain).collect()
     return cells[1:], regular
 
 
-def _split(source: bytes | str, names: list[str], dialect: _Dialect) -> pl.LazyFrame:
+def _split(source: bytes, names: list[str], dialect: _Dialect) -> pl.LazyFrame:
     return pl.scan_csv(
         source,
         glob=False,
@@ -470,7 +486,7 @@ QUOTED = (
 )
 
 
-def _quoting(body: bytes | mmap.mmap, dialect: _Dialect) -> tuple[bool, int]:
+def _quoting(body: bytes, dialect: _Dialect) -> tuple[bool, int]:
     """Whether each quote stands where it may, and how many bytes quoting takes (less the quotes left in the text).
 
     Polars drops or moves other quotes without a word.
@@ -485,7 +501,7 @@ def _quoting(body: bytes | mmap.mmap, dialect: _Dialect) -> tuple[bool, int]:
     return quote not in cells, len(cells) + b"".join(cells).count(quote) // 2
 
 
-def _quoting_of_large(body: bytes | mmap.mmap, quote: bytes, ends: bytes) -> tuple[bool, int]:
+def _quoting_of_large(body: bytes, quote: bytes, ends: bytes) -> tuple[bool, int]:
     """The same, a block at a time. Of all quotes, the first opens, the next closes, and so on; where one that opens
     stands right after one that closes, the two are one quote in a cell.
     """
@@ -515,20 +531,20 @@ def _quoting_of_large(body: bytes | mmap.mmap, quote: bytes, ends: bytes) -> tup
     return bool(right and ended and not rest.size), quotes - doubled
 
 
-def _must_have_no_zeros(zero: int, body: bytes | mmap.mmap, path: str, number: int) -> None:
+def _must_have_no_zeros(zero: int, body: bytes, path: str, number: int) -> None:
     if zero >= 0:
         line = body[:zero].count(b"\n") + number
         raise CatalogueError(f"{path}, line {line:,}: there is a zero character in it. This is no table of text.")
 
 
-def _stray_line_ends(body: bytes | mmap.mmap, dialect: _Dialect, returns: bool) -> bool:
+def _stray_line_ends(body: bytes, dialect: _Dialect, returns: bool) -> bool:
     """Whether there may be line ends of another sort than Polars is told of; `returns` says that there are CRs."""
     if dialect.end == "\r":
         return body.find(b"\n") >= 0
     return returns and re.search(rb"\r(?!\n)", body) is not None
 
 
-def _too_short(body: bytes | mmap.mmap, cells: pl.DataFrame, quoting: int, dialect: _Dialect, returns: bool) -> bool:
+def _too_short(body: bytes, cells: pl.DataFrame, quoting: int, dialect: _Dialect, returns: bool) -> bool:
     """Whether a row has too few cells. Polars fills such a row: it ends in a blank cell, and separators are missing."""
     if cells.width == 1 or not (cells.to_series(-1) == "").any():
         return False
@@ -543,7 +559,7 @@ def _too_short(body: bytes | mmap.mmap, cells: pl.DataFrame, quoting: int, diale
             return False
     separator = dialect.separator
     inside = sum(cells.select(pl.all().str.count_matches(separator, literal=True).sum()).row(0))
-    return bool(body[:].count(separator.encode()) - inside != wanted)
+    return bool(body.count(separator.encode()) - inside != wanted)
 
 
 def _regular(body: bytes, path: str, width: int, dialect: _Dialect, number: int) -> bytes:

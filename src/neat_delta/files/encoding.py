@@ -7,7 +7,6 @@ Nothing is replaced or dropped: a file is decoded whole, or refused with the lin
 from __future__ import annotations
 
 import codecs
-import mmap
 import re
 from collections.abc import Callable
 from dataclasses import dataclass
@@ -111,7 +110,7 @@ def of_head(head: bytes) -> tuple[str, bytes]:
     return "utf-8", b""
 
 
-def decoded(data: bytes | mmap.mmap, encoding: str, path: str) -> str:
+def decoded(data: bytes, encoding: str, path: str) -> str:
     """All of a file's text; CatalogueError with the place where it is not in that encoding."""
     for bom, name in BOMS:
         if data[: len(bom)] == bom and encoding.removesuffix("-sig") in {name, name[:6]}:
@@ -128,7 +127,7 @@ def decoded(data: bytes | mmap.mmap, encoding: str, path: str) -> str:
         ) from None
 
 
-def guess(data: bytes | mmap.mmap, path: str, known: Callable[[], Known] | None = None) -> tuple[str, bool]:
+def guess(data: bytes, path: str, known: Callable[[], Known] | None = None) -> tuple[str, bool]:
     """The code page of a file that is not UTF-8, from the lines that have letters beyond ASCII; and whether it is sure.
 
     Words and letters that are `known` to stand in such a file decide, and it is sure; else a table of what languages
@@ -211,7 +210,7 @@ def _by_language(sample: bytes, path: str) -> str:
     )
 
 
-def _must_be_one(sample: bytes, data: bytes | mmap.mmap, path: str) -> None:
+def _must_be_one(sample: bytes, data: bytes, path: str) -> None:
     """A file that was put together from two encodings is read wrong by either."""
     lines = sample.split(b"\n")
     wrong = [line for line in lines if not _is_utf8(line)]

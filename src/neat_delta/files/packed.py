@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import io
-import mmap
 import zipfile
 import zlib
 from collections.abc import Iterator, Sequence
@@ -15,7 +14,7 @@ __all__ = ["Packing", "must_be_bounded", "unpack"]
 
 Packing = Literal["gzip", "zip", "zstd"]
 
-FREE = 256 << 20
+FREE = 64 << 20
 """So many bytes may come out of any file, however small it is."""
 
 TIMES = 100
@@ -27,7 +26,7 @@ MOST = 6 << 30
 PIECE = 1 << 20
 
 
-def unpack(data: bytes | mmap.mmap, path: str) -> tuple[bytes | mmap.mmap, Packing | None]:
+def unpack(data: bytes, path: str) -> tuple[bytes, Packing | None]:
     """A file's bytes unpacked, and how they were packed (None when they were not).
 
     CatalogueError when the archive is cut short, damaged, locked, has several members, or unpacks to far too much.
@@ -86,7 +85,7 @@ def _whole(pieces: Iterator[bytes], path: str, limit: int) -> bytes:
     return b"".join(out)
 
 
-def _gunzipped(data: bytes | mmap.mmap, path: str) -> Iterator[bytes]:
+def _gunzipped(data: bytes, path: str) -> Iterator[bytes]:
     place = 0
     while data[place : place + 2] == b"\x1f\x8b":  # members may follow one another
         stream = zlib.decompressobj(wbits=31)
@@ -102,15 +101,15 @@ def _gunzipped(data: bytes | mmap.mmap, path: str) -> Iterator[bytes]:
         place -= len(stream.unused_data)
 
 
-def _unzstd(data: bytes | mmap.mmap, path: str) -> Iterator[bytes]:
+def _unzstd(data: bytes, path: str) -> Iterator[bytes]:
     import zstandard
 
     try:
         with zstandard.ZstdDecompressor(max_window_size=1 << 27).stream_reader(
-            io.BytesIO(data[:]), read_across_frames=True
+            io.BytesIO(data), read_across_frames=True
         ) as stream:
             yield from iter(lambda: stream.read(PIECE), b"")
-        if not _complete(data[:]):
+        if not _complete(data):
             raise CatalogueError(f"{path}: the zstd archive is cut short. Copy or export it again.")
     except zstandard.ZstdError as error:
         raise CatalogueError(f"{path}: the zstd archive is damaged ({error}). Copy it again.") from None
@@ -133,9 +132,9 @@ def _complete(data: bytes) -> bool:
     return True
 
 
-def _only_member(data: bytes | mmap.mmap, path: str) -> bytes:
+def _only_member(data: bytes, path: str) -> bytes:
     try:
-        archive = zipfile.ZipFile(io.BytesIO(data[:]))
+        archive = zipfile.ZipFile(io.BytesIO(data))
         members = [member for member in archive.infolist() if not member.filename.endswith("/")]
     except (zipfile.BadZipFile, NotImplementedError, ValueError, OSError):
         raise CatalogueError(f"{path}: the zip archive is cut short or damaged. Copy or export it again.") from None

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import mmap
 from collections.abc import Callable, Collection
 from functools import partial
 from pathlib import PurePath
@@ -11,6 +10,7 @@ from neat_delta.core.catalogue import Catalogue
 from neat_delta.core.layout import Format, Layout
 from neat_delta.files.delimited import Text, read_text
 from neat_delta.files.encoding import Known, known_of
+from neat_delta.files.magic import binary_format
 from neat_delta.files.packed import unpack
 from neat_delta.files.whole import Loaded, load
 
@@ -46,13 +46,13 @@ def read(
     if isinstance(file, str):
         file = load(file)
     told = told or Layout()
-    data: bytes | mmap.mmap = file.data
-    form, packing = _workbook(data), None
+    data: bytes = file.data
+    form, packing = binary_format(data), None
     if form is None:
         data, packing = unpack(data, file.path)
-        form = _workbook(data) or _format(data, told)
+        form = binary_format(data) or _format(data, told)
     known = None if like is None else partial(known_of, like.cells)
-    found = _read(form, data, file.path, told, only, known)
+    found = _read(form, data, file, told, only, known)
     notes = list(found.notes)
     name = PurePath(file.path).name.lower()
     bare = PurePath(name).stem if packing and name.endswith(PACKED) else name
@@ -81,50 +81,25 @@ def read(
 
 def _read(
     form: Format,
-    data: bytes | mmap.mmap,
-    path: str,
+    data: bytes,
+    file: Loaded,
     told: Layout,
     only: Collection[str] | None,
     known: Callable[[], Known] | None,
 ) -> Text:
     if form == "delimited":
-        return read_text(data, path, told, only, known)
-    whole = data if isinstance(data, bytes) else data[:]
+        return read_text(data, file.path, told, only, known)
     if form in {"json", "json lines"}:
         from neat_delta.files.objects import read_objects
 
-        return read_objects(whole, path, told)
-    if form == "parquet":
-        from neat_delta.files.columns import read_columns
+        return read_objects(data, file.path, told)
+    from neat_delta.files.apart import read_apart
 
-        return read_columns(whole, path)
-    from neat_delta.files.grid import to_text
-
-    if form == "xlsx":
-        from neat_delta.files.xlsx import read_xlsx as read_grid
-    elif form == "ods":
-        from neat_delta.files.ods import read_ods as read_grid
-    else:
-        from neat_delta.files.xls import read_xls as read_grid
-    return to_text(read_grid(whole, path, told.sheet_name), path, form, told)
+    return read_apart(data, file.path, form, told, file.reader)
 
 
-def _workbook(data: bytes | mmap.mmap) -> Format | None:
-    """Which workbook the bytes are, if they are one."""
-    if data[:8] == b"\xd0\xcf\x11\xe0\xa1\xb1\x1a\xe1":
-        return "xls"
-    if data[:4] != b"PK\x03\x04":
-        return None
-    if b"application/vnd.oasis.opendocument.spreadsheet" in data[:200]:
-        return "ods"
-    # A zip archive lists its members at its end.
-    return "xlsx" if b"xl/workbook.xml" in data[-(1 << 20) :] or b"[Content_Types].xml" in data[:64] else None
-
-
-def _format(data: bytes | mmap.mmap, told: Layout) -> Format:
-    """What the bytes of no workbook are."""
-    if data[:4] == b"PAR1":
-        return "parquet"
+def _format(data: bytes, told: Layout) -> Format:
+    """Which text the bytes are."""
     if told.format in {"delimited", "json", "json lines"}:
         return told.format
     from neat_delta.files.objects import is_json

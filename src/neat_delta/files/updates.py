@@ -65,6 +65,7 @@ def write_updates(
             one_way=_listed(changes, planned.one_way),
             not_sent=_listed(changes, _not_sent(changes, planned.held)),
         )
+        manifest = msgspec.structs.replace(manifest, blake3=_seal(manifest))
         (partial / MANIFEST).write_bytes(msgspec.json.format(msgspec.json.encode(manifest), indent=2) + b"\n")
         (partial / READ_ME).write_text(read_me(manifest), encoding="utf-8")
         prove(live, changes, planned, out.read(partial, manifest.update), out.read(partial, manifest.undo), importer)
@@ -175,11 +176,22 @@ def _listed(changes: ChangeSet, rows: pl.DataFrame) -> list[Listed]:
 
 
 def read_manifest(folder: str) -> Manifest:
-    """The manifest of a folder that `write_updates` made; OutputError when there is none."""
+    """The manifest of a folder that `write_updates` made; OutputError when there is none, or its seal is broken."""
     try:
-        return msgspec.json.decode((Path(folder) / MANIFEST).read_bytes(), type=Manifest)
+        manifest = msgspec.json.decode((Path(folder) / MANIFEST).read_bytes(), type=Manifest)
     except (OSError, msgspec.MsgspecError):
         raise OutputError(f"{folder}: this is no folder that `neat-delta write` made; it has no {MANIFEST}.") from None
+    if manifest.blake3 != _seal(manifest):
+        raise OutputError(
+            f"{folder}/{MANIFEST}: its seal is broken: it is not as `neat-delta write` wrote it. "
+            "Write the files anew, and use that folder."
+        )
+    return manifest
+
+
+def _seal(manifest: Manifest) -> str:
+    """The digest of a manifest without its seal."""
+    return digest_of(msgspec.json.encode(msgspec.structs.replace(manifest, blake3="")))
 
 
 def _is_ours(folder: Path) -> bool:

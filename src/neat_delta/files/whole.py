@@ -4,81 +4,98 @@ from __future__ import annotations
 
 import contextlib
 import ctypes
-import mmap
 import os
 import shutil
+import stat
+import subprocess
 import sys
 from collections.abc import Callable, Iterable, Iterator
 from contextlib import contextmanager
 from dataclasses import dataclass
+from functools import partial
 from pathlib import Path
+from typing import IO
 
 from neat_delta.core.beside import in_background
 from neat_delta.core.errors import FileError, OutputError
+from neat_delta.files.magic import binary_format
 
-__all__ = ["Loaded", "digest_of", "load", "new_folder", "quiet", "read_whole", "write_whole"]
+__all__ = [
+    "Loaded",
+    "begin_reader",
+    "digest_of",
+    "load",
+    "new_folder",
+    "read_whole",
+    "remove_unfinished",
+    "write_whole",
+]
 
 
 def read_whole(path: str) -> bytes:
-    """The bytes of a file; FileError when there is none or it cannot be read."""
+    """The bytes of a file, read once; FileError when there is none or it cannot be read, or when it changes meanwhile.
+
+    A pipe is read to its end; a device that never ends is no file.
+    """
     try:
-        return Path(path).read_bytes()
+        with Path(path).open("rb") as file:
+            before = os.fstat(file.fileno())
+            if stat.S_ISBLK(before.st_mode) or (stat.S_ISCHR(before.st_mode) and not _ends(file, before)):
+                raise FileError(f"{path}: this is a device, and no file. Name a file.")
+            data = file.read()
+            after = os.fstat(file.fileno())
     except FileNotFoundError:
         raise FileError(f"{path}: there is no such file. Check the name and the folder.") from None
     except IsADirectoryError:
         raise FileError(f"{path}: this is a folder. Name a file in it.") from None
     except (OSError, ValueError) as error:
         raise FileError(f"{path}: it cannot be read ({_why(error)}).") from None
+    sized = stat.S_ISREG(before.st_mode) and (before.st_size or after.st_size)  # some of the system's have no size
+    if sized and (_stamp(before) != _stamp(after) or len(data) != after.st_size):
+        raise FileError(f"{path}: it was changed while it was being read. Run the command again.")
+    return data
 
 
-LARGE = 1 << 24
-"""Files of more bytes than this are mapped into memory."""
+def _ends(file: IO[bytes], state: os.stat_result) -> bool:
+    """Whether a character device gives what a person types, or nothing."""
+    return file.isatty() or os.path.samestat(state, Path(os.devnull).stat())
+
+
+def _stamp(state: os.stat_result) -> tuple[int, ...]:
+    """What tells one state of a file from another, as far as the system knows."""
+    return state.st_dev, state.st_ino, state.st_size, state.st_mtime_ns
 
 
 @dataclass(frozen=True, slots=True)
 class Loaded:
-    """A file's bytes under the path it was named by; those of a large file are mapped, not copied.
+    """A file's bytes under the path it was named by.
 
-    `digest` gives their BLAKE3 digest, and waits for it if need be.
+    `digest` gives their BLAKE3 digest, and waits for it if need be. `reader` is the process that is to take the bytes
+    apart, begun ahead, where they need one (`apart.read_apart`).
     """
 
     path: str
-    data: bytes | mmap.mmap
+    data: bytes
     digest: Callable[[], str]
+    reader: subprocess.Popen[bytes] | None = None
 
 
 def load(path: str) -> Loaded:
-    """Read a file; its digest is made in the background.
+    """Read a file, once; the digest of what was read is made in the background. The path `-` is standard input.
 
-    For that a large file is read a second time, so that its bytes need not be kept; `digest` raises FileError when it
-    was changed in between. FileError also when there is no such file or it cannot be read. The path `-` is standard
-    input.
+    FileError when there is no such file, or it cannot be read.
     """
-    if path == "-":
-        data = sys.stdin.buffer.read()
-        return Loaded(path, data, in_background(lambda: digest_of(data)))
-    before = _stamp(path)
-    large = before is not None and Path(path).is_file() and before[2] > LARGE
-    data = _mapped(path) if large else read_whole(path)
-
-    def digest() -> str:
-        try:
-            found = _digest(path)
-        except OSError as error:
-            raise FileError(f"{path}: it cannot be read ({_why(error)}).") from None
-        if _stamp(path) != before:
-            raise FileError(f"{path}: it was changed while it was being read. Run the command again.")
-        return found
-
-    return Loaded(path, data, in_background(digest))
+    data = sys.stdin.buffer.read() if path == "-" else read_whole(path)
+    reader = None if binary_format(data) is None else begin_reader()
+    return Loaded(path, data, in_background(partial(digest_of, data)), reader)
 
 
-def _mapped(path: str) -> mmap.mmap:
-    try:
-        with Path(path).open("rb") as file:
-            return mmap.mmap(file.fileno(), 0, prot=mmap.PROT_READ)
-    except OSError as error:
-        raise FileError(f"{path}: it cannot be read ({_why(error)}).") from None
+def begin_reader() -> subprocess.Popen[bytes]:
+    """A process for `apart.read_here`, which ends by itself when nobody asks it anything."""
+    call = [sys.executable, "-c", "from neat_delta.files.apart import read_here; read_here()"]
+    child = subprocess.Popen(call, stdin=subprocess.PIPE, stdout=subprocess.PIPE, stderr=subprocess.DEVNULL)
+    RUNNING.append(child)
+    return child
 
 
 def digest_of(data: bytes) -> str:
@@ -88,42 +105,11 @@ def digest_of(data: bytes) -> str:
     """
     from blake3 import blake3
 
-    return blake3(data).hexdigest()
+    return blake3(data, max_threads=blake3.AUTO if len(data) > LARGE else 1).hexdigest()
 
 
-def _digest(path: str) -> str:
-    from blake3 import blake3
-
-    return blake3().update_mmap(path).hexdigest()
-
-
-def _stamp(path: str) -> tuple[int, ...] | None:
-    """What tells one state of a file from another, as far as the system knows."""
-    try:
-        there = Path(path).stat()
-    except (OSError, ValueError):
-        return None
-    return there.st_dev, there.st_ino, there.st_size, there.st_mtime_ns
-
-
-@contextmanager
-def quiet() -> Iterator[None]:
-    """Keep what a library writes to standard error on damaged files from the user, who gets an error of ours
-    instead.
-    """
-    try:
-        saved = os.dup(2)
-    except OSError:  # there is no standard error
-        yield
-        return
-    nowhere = os.open(os.devnull, os.O_WRONLY)
-    try:
-        os.dup2(nowhere, 2)
-        yield
-    finally:
-        os.dup2(saved, 2)
-        os.close(saved)
-        os.close(nowhere)
+LARGE = 1 << 22
+"""The digest of more bytes is made on all cores."""
 
 
 def write_whole(path: str, chunks: Iterable[bytes]) -> None:
@@ -131,20 +117,41 @@ def write_whole(path: str, chunks: Iterable[bytes]) -> None:
     place = Path(os.path.realpath(path))  # a link stays a link; its file is replaced
     if place.exists() and not place.is_file():
         raise OutputError(f"{path}: this is not a plain file. Name a file to write.")
-    partial = place.with_name(f".{place.name}.partial-{os.getpid()}")
+    unfinished = place.with_name(f".{place.name}.partial-{os.getpid()}")
+    UNFINISHED.add(str(unfinished))
     try:
-        with partial.open("wb") as out:
+        with unfinished.open("wb") as out:
             for chunk in chunks:
                 out.write(chunk)
             out.flush()
             os.fsync(out.fileno())
-        partial.replace(place)
+        unfinished.replace(place)
         _folder_to_disk(place.parent)
     except OSError as error:
         raise OutputError(f"{path}: it cannot be written ({_why(error)}). Nothing was written.") from None
     finally:
         with contextlib.suppress(OSError):
-            partial.unlink(missing_ok=True)
+            unfinished.unlink(missing_ok=True)
+        UNFINISHED.discard(str(unfinished))
+
+
+UNFINISHED: set[str] = set()
+"""The outputs that have not got their names yet: whoever ends the program removes them."""
+
+
+RUNNING: list[subprocess.Popen[bytes]] = []
+"""The processes of our own that are at work: whoever ends the program ends them, too."""
+
+
+def remove_unfinished() -> None:
+    """Remove what is only half written, also while another thread goes on writing it."""
+    for path in list(UNFINISHED):
+        for _ in range(50):
+            shutil.rmtree(path, ignore_errors=True)
+            with contextlib.suppress(OSError):
+                Path(path).unlink()
+            if not os.path.lexists(path):
+                break
 
 
 @contextmanager
@@ -164,22 +171,24 @@ def new_folder(path: str, may_replace: Callable[[Path], bool]) -> Iterator[Path]
                 f"{path}: the folder is not empty. Name another, or add --replace if all in it came from `write`."
             )
         place.parent.mkdir(parents=True, exist_ok=True)
-        partial = place.with_name(f".{place.name}.partial-{os.getpid()}")
-        partial.mkdir()
+        unfinished = place.with_name(f".{place.name}.partial-{os.getpid()}")
+        UNFINISHED.add(str(unfinished))
+        unfinished.mkdir()
     except OSError as error:
         raise OutputError(f"{path}: it cannot be written ({_why(error)}). Nothing was written.") from None
     try:
-        yield partial
-        for file in partial.iterdir():
+        yield unfinished
+        for file in unfinished.iterdir():
             with file.open("rb") as written:
                 os.fsync(written.fileno())
-        _folder_to_disk(partial)
-        _move(partial, place, occupied)
+        _folder_to_disk(unfinished)
+        _move(unfinished, place, occupied)
         _folder_to_disk(place.parent)
     except OSError as error:
         raise OutputError(f"{path}: it cannot be written ({_why(error)}). Nothing was written.") from None
     finally:
-        shutil.rmtree(partial, ignore_errors=True)
+        shutil.rmtree(unfinished, ignore_errors=True)
+        UNFINISHED.discard(str(unfinished))
 
 
 def _move(partial: Path, place: Path, occupied: bool) -> None:

@@ -20,7 +20,6 @@ from neat_delta.core.beside import in_background
 from neat_delta.core.errors import CatalogueError
 from neat_delta.files.grid import ORIGIN, Grid, Value
 from neat_delta.files.packed import must_be_bounded
-from neat_delta.files.whole import quiet
 
 __all__ = [
     "MOST_CELLS",
@@ -137,9 +136,8 @@ def calamine_rows(data: bytes, path: str, names: Sequence[str]) -> list[Sequence
     from python_calamine import CalamineError, CalamineWorkbook, PasswordError
 
     try:
-        with quiet():
-            workbook = CalamineWorkbook.from_filelike(io.BytesIO(data))
-            return [workbook.get_sheet_by_name(name).to_python(skip_empty_area=False) for name in names]
+        workbook = CalamineWorkbook.from_filelike(io.BytesIO(data))
+        return [workbook.get_sheet_by_name(name).to_python(skip_empty_area=False) for name in names]
     except PasswordError:
         raise CatalogueError(f"{path}: the workbook is locked with a password. Save it without one.") from None
     except BaseException as error:  # a panic in calamine is no Exception

@@ -7,7 +7,7 @@ from typing import get_args
 
 from neat_delta.core.catalogue import listed
 from neat_delta.core.changes import Verdict
-from neat_delta.core.figures import difference, per_cent
+from neat_delta.core.figures import Differences
 from neat_delta.report.facts import (
     Facts,
     Grid,
@@ -82,7 +82,7 @@ def _items(facts: Facts) -> list[tuple[str, int]]:
 def _changed(facts: Facts, seen: View) -> Grid:
     """The items, a row for each changed cell."""
     header = facts.changes.header
-    numbers = {one.field for one in facts.figures if one.number}
+    numbers, differences = {one.field for one in facts.figures if one.number}, Differences(header, seen.changes.cells)
     rows = []
     for item, name in zip(seen.changes.each(), seen.names, strict=True):
         held = {one.field: one.reason for one in item.held}
@@ -90,8 +90,8 @@ def _changed(facts: Facts, seen: View) -> Grid:
         for field, (before, after) in item.cells.items():
             step = ""
             if field in numbers and before and after:
-                share = per_cent(header, field, before, after)
-                step = " ".join((signed(difference(header, field, before, after)), signed(share, " %"))).strip()
+                share = differences.per_cent(field, before, after)
+                step = " ".join((signed(differences.step(field, before, after)), signed(share, " %"))).strip()
             reason = held.get(field) or held.get(None)
             old = "" if before is None else shown(before)
             rows.append([key, name, field, old, shown(after or ""), f"held: {reason}" if reason else step])

@@ -18,7 +18,7 @@ import polars as pl
 from jinja2 import Environment, StrictUndefined
 
 from neat_delta.core.changes import ChangeSet
-from neat_delta.core.figures import difference, per_cent
+from neat_delta.core.figures import Differences
 from neat_delta.core.kinds.number import NUMBER_KINDS
 from neat_delta.report.charts import as_svg, charts
 from neat_delta.report.facts import (
@@ -96,6 +96,7 @@ def _items(facts: Facts, view: View) -> dict[str, Any]:
     """The items as the page's script reads them: lists instead of objects, and texts that repeat by number."""
     changes, header = view.changes, view.changes.header
     numbers = {field.field for field in facts.figures if field.number}
+    differences = Differences(header, changes.cells)
     settings = header.settings
     fields = [
         {
@@ -122,8 +123,8 @@ def _items(facts: Facts, view: View) -> dict[str, Any]:
         for field, (before, after) in item.cells.items():
             step = share = ""
             if field in numbers and before is not None and after:
-                step = signed(difference(header, field, before, after))
-                share = signed(per_cent(header, field, before, after), " %")
+                step = signed(differences.step(field, before, after))
+                share = signed(differences.per_cent(field, before, after), " %")
             cells.append(
                 [places[field], before, after or "", step, share, reasons.of(held.get(field)), numbered(key, field)]
             )

@@ -19,7 +19,7 @@ from rich.text import Text
 from neat_delta.core.catalogue import Catalogue, column_letter, listed
 from neat_delta.core.changes import ChangeSet, Finding, Header, HeldCount, Item, code_changes, counted, held
 from neat_delta.core.confirm import Confirmed, Landing
-from neat_delta.core.figures import FieldFigures, difference, per_cent
+from neat_delta.core.figures import Differences, FieldFigures
 from neat_delta.core.impact import Suggestion, Told
 from neat_delta.core.importer import NEW_CODE
 from neat_delta.core.laid import Laid
@@ -593,6 +593,7 @@ def _print_grid(console: Console, grid: Grid) -> None:
 def print_items(console: Console, view: View, figures: Sequence[FieldFigures]) -> None:
     """Item by item: key, name, rows, and each cell before and after, with the difference for numbers."""
     number_fields = {field.field for field in figures if field.number}
+    differences = Differences(view.changes.header, view.changes.cells)
     items = list(view.changes.each())
     widest = max((cell_len(shown(field)) for item in items for field in item.cells), default=0)
     for item, name in zip(items, view.names, strict=True):
@@ -601,7 +602,8 @@ def print_items(console: Console, view: View, figures: Sequence[FieldFigures]) -
         for field, (before, after) in item.cells.items():
             line = Text("    ").append(cut(shown(field), 24).ljust(min(widest, 24) + 2), "dim")
             note = held.get(field)
-            _print_cell(console, view.changes.header, field, line, (before, after or ""), note, field in number_fields)
+            steps = differences if field in number_fields else None
+            _print_cell(console, view.changes.header, field, line, (before, after or ""), note, steps)
 
 
 def print_rest(console: Console, printed: int, found: int, narrowed: bool) -> None:
@@ -779,13 +781,13 @@ def _print_cell(
     line: Text,
     cell: tuple[str | None, str],
     note: str | None,
-    number: bool,
+    differences: Differences | None,
 ) -> None:
-    """A change on one line when it fits, else on two."""
+    """A change on one line when it fits, else on two; `differences` are for a field of numbers."""
     before, after = cell
     tail = ""
-    if number and before is not None:
-        step, share = difference(header, field, before, after), per_cent(header, field, before, after)
+    if differences is not None and before is not None:
+        step, share = differences.step(field, before, after), differences.per_cent(field, before, after)
         tail = signed(step) + (f"  {signed(share, ' %'):>9}" if share is not None else "")
     if note:
         tail = f"held: {note}"
@@ -807,7 +809,7 @@ def _print_cell(
         console.print(line)
         return
     indent = cell_len(line.plain)
-    if not number and _print_pieces(console, line, pieces(before, after), tail):
+    if differences is None and _print_pieces(console, line, pieces(before, after), tail):
         return
     first, second = _around_the_difference(old, new, room - 2 - (cell_len(tail) + 2 if tail else 0))
     line.append("  ").append(first, "bright_red")

@@ -10,8 +10,8 @@ import xlsxwriter
 
 from neat_delta.core.changes import ChangeSet
 from neat_delta.core.errors import OutputError
-from neat_delta.core.figures import difference
-from neat_delta.core.signoff import ANSWER, COLUMNS, kept, keyed
+from neat_delta.core.figures import Differences
+from neat_delta.core.signoff import ANSWER, COLUMNS, kept, keyed, seals, shown
 
 __all__ = ["workbook"]
 
@@ -53,21 +53,22 @@ def workbook(changes: ChangeSet, names: pl.Series) -> bytes:
         page.set_column(place, place, WIDTHS.get(heading, 11))
         page.write_string(0, place, heading, head)
     texts = changes.keys.select(kept(pl.all())).select(pl.all().gather(cells["item"]))
-    shown = cells.select(kept(pl.col("before").fill_null("")), kept(pl.col("after")))
-    findings = _findings(changes)
+    sealed = seals(cells, changes.keys)
+    findings, differences = _findings(changes), Differences(changes.header, cells)
     rows = zip(
         texts.rows(),
         names.gather(cells["item"]),
         cells["item"],
         cells["field"],
-        *shown,
+        *shown(cells),
         cells["before"],
         cells["after"],
         cells["held"],
         changes.items["held"].gather(cells["item"]),
+        sealed,
         strict=True,
     )
-    for row, (key, name, item, field, before, after, old, new, held, whole) in enumerate(rows, 1):
+    for row, (key, name, item, field, before, after, old, new, held, whole, seal) in enumerate(rows, 1):
         reason = held or whole
         form = shaded if reason else plain
         said = [f"held: {reason}"] if reason else []
@@ -75,7 +76,7 @@ def workbook(changes: ChangeSet, names: pl.Series) -> bytes:
         for place, text in enumerate((*key, name, field, before, after)):
             page.write_string(row, place, text, form)
         place = len(key) + 4
-        step = difference(changes.header, field, old or "", new or "") if old and new and not reason else None
+        step = differences.step(field, old, new) if old and new and not reason else None
         if step is None:
             page.write_blank(row, place, None, form)
         else:
@@ -83,12 +84,14 @@ def workbook(changes: ChangeSet, names: pl.Series) -> bytes:
         page.write_blank(row, place + 1, None, form if reason else answer)
         page.write_blank(row, place + 2, None, answer)
         page.write_string(row, place + 3, "; ".join(said)[:1_000], form)
+        page.write_string(row, place + 4, seal, form)
     last = max(cells.height, 1)
     at = headings.index(ANSWER)
     page.data_validation(
         1, at, last, at,
         {"validate": "list", "source": ["yes", "no"], "error_title": "answer", "error_message": "yes, no, or nothing"},
     )  # fmt: skip
+    page.set_column(len(headings) - 1, len(headings) - 1, None, None, {"hidden": True})
     page.freeze_panes(1, len(keys) + 1)
     page.autofilter(0, 0, last, len(headings) - 1)
     page.protect("", dict.fromkeys(("autofilter", "format_cells", "format_columns", "format_rows"), True))
