@@ -11,6 +11,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from neat_delta.core.recode import Move, blocked, ordered
+from tests.test_signoff import answered, rows_of
 
 LIVE = [
     ["sku", "parent", "name", "price", "related", "barcode"],
@@ -206,12 +207,14 @@ def test_a_check_that_holds_a_code_holds_what_waits_for_it(run, shop):
     assert reasons["A"]["related"] == "code: it points at a code that does not come"
 
 
-def test_a_link_does_not_follow_a_code_that_was_answered_no(run, shop, put, tmp_path):
+def test_a_link_does_not_follow_a_code_that_was_answered_no(run, shop, tmp_path):
     shop(codes=[["sku", "new code"], ["A", "H-1"], ["D", "X"]])
     run("recode", "live.csv", "codes.csv", "-o", "c.jsonl")
-    rows = ["key: sku,field,before,after,answer", "A,sku,A,H-1,no", "D,sku,D,X,yes", "B,parent,A,H-1,yes"]
-    put("answers.csv", "\n".join([*rows, "E,related,D ; A,X ; H-1,yes"]) + "\n")
-    done = run("write", "c.jsonl", "--signed-off", "answers.csv", "--to", "out", "--json")
+    run("preview", "c.jsonl", "--workbook", "ask.xlsx")
+    rows = rows_of(tmp_path / "ask.xlsx")
+    yes = {(row[0], row[2]): "yes" for row in rows[1:]}
+    answered(rows, tmp_path / "ask.xlsx", yes | {("A", "sku"): "no"})
+    done = run("write", "c.jsonl", "--signed-off", "ask.xlsx", "--to", "out", "--json")
     held = {(one["key"]["sku"], one["field"]): one["reason"] for one in json.loads(done.stdout)["manifest"]["held"]}
     points = "code: it points at a code that does not come"
     assert held == {("B", "parent"): points, ("E", "related"): points}

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 import sqlite3
 
 import polars as pl
@@ -166,3 +167,49 @@ def test_what_cannot_be_worked_out_exactly_is_refused():
     ):
         with pytest.raises(ConditionError, match=why):
             holds(condition(said), ROWS)
+
+
+MANY = ", ".join(f"'QA-{n}'" for n in range(0, 3_000, 2))
+
+
+@pytest.mark.parametrize(
+    "where, rows",
+    [
+        (f"sku IN ({MANY})", [0, 2]),
+        (f"sku NOT IN ({MANY})", [1, 3]),
+        ("price IN (9.9, 4.50, '20')", [0, 2]),
+        ("price IN ('9.90')", [0]),
+        ("day IN ('2026-05-01', '2026-06-01')", [0]),
+        ("NOT price IN (9.90)", [1, 2]),
+    ],
+)
+def test_in_is_a_set_whatever_the_kind(where, rows):
+    assert chosen(where) == rows
+
+
+def chosen(where: str) -> list[int]:
+    """The rows of a shelf for which a condition holds."""
+    kinds = {"sku": Field(kind="code"), "price": Field(kind="money"), "day": Field(kind="date")}
+    return holds(condition(where), Rows({"": pl.DataFrame(SHELF)}, kinds, Writing())).arg_true().to_list()
+
+
+SHELF = {
+    "sku": ["QA-0", "QA-1", "QA-2", "QZ-9"],
+    "price": ["9.90", "3.00", "20.00", ""],
+    "day": ["2026-05-01", "", "2026-07-01", ""],
+}
+
+
+@pytest.mark.parametrize(
+    "where, said",
+    [
+        ("price IN (9.90, 'dear')", "this is not money, and price is"),
+        ("sku IN ('QA-0', 7)", 'so write it in quotes'),
+        ("day IN ('2026-05-01', 'soon')", 'this is not a date, and day is'),
+        ("sku IN ('QA-0', ' ')", "a blank cell is NULL"),
+        (f"sku LIKE '{'_' * 50_000}'", "LIKE takes a text of at most 1,000 characters"),
+    ],
+)  # fmt: skip
+def test_what_cannot_be_in_a_set_is_said(where, said):
+    with pytest.raises(ConditionError, match=re.escape(said)):
+        chosen(where)

@@ -218,6 +218,35 @@ WRONG = {
         'version = 1\n[writing]\ndate_form = "DD.MM"\n',
         "line 3, writing.date_form: a date form has YYYY, MM",
     ),
+    "a number without end": (
+        'version = 1\n[fields.a]\nkind = "money"\nleast = 1e999999999\n',
+        "line 4, fields.a.least: it has more than 24 digits or 12 decimals, as no amount has",
+    ),
+    "a share without end": (
+        "version = 1\nlargest_round = 1e999999999\n",
+        "line 2, largest_round: it has more than 24 digits",
+    ),
+    "carried without a heading": (
+        'version = 1\n[importer]\nblanks = "skip"\ncarries = ["b"]\nheadings = ["a"]\n[key]\nfields = ["a"]\n'
+        "[fields.a]\n[fields.b]\n",
+        'line 4, importer.carries: "b" is not among the headings, so no file can have it',
+    ),
+    "marks in every row": (
+        'version = 1\n[importer]\nlists = "marked"\nmissing = "deleted"\n[fields.a]\nkind = "list"\nseparator = ","\n',
+        'line 4, importer.missing: a file has every item, and a blank would clear "a" of those that keep it',
+    ),
+    "marks under fixed headings": (
+        'version = 1\n[importer]\nlists = "marked"\nheadings = ["a"]\n[fields.a]\nkind = "list"\nseparator = ","\n',
+        'line 4, importer.headings: "a": every row must have it, and it is never sent unless it changes',
+    ),
+    "differences in every row": (
+        'version = 1\n[importer]\nadjusted = ["a"]\nmissing = "deleted"\n[fields.a]\nkind = "integer"\n',
+        'line 4, importer.missing: a file has every item, and a blank would clear "a"',
+    ),
+    "a mark for a patch": (
+        'version = 1\n[importer]\nblanks = "skip"\nempties = "x"\nform = "merge patch"\n',
+        "line 4, importer.empties: a patch says by itself that a field is emptied, so it needs no mark",
+    ),
     "name of no field": (
         'version = 1\n[key]\nname = "title"\n[fields.a]\n',
         'line 3, key.name: there is no field "title"',

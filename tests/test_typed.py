@@ -102,7 +102,7 @@ def broken(round_: Drawn, rng: random.Random) -> tuple[int, list[object]]:
     return len(round_.edits), wrong
 
 
-FEW, MANY, PARTS = 2_500, 25_000, 4
+FEW, MANY, PARTS = 1_500, 25_000, 4
 """Mutations of one part, by default and in the campaign, which has so many parts; half of them run by default."""
 
 

@@ -83,12 +83,12 @@ def test_a_kill_while_replacing_leaves_a_whole_folder(run, changes, monkeypatch)
             return rename(self, target)
 
         monkeypatch.setattr(Path, "rename", count)
-        with pytest.raises(OutputError), new_folder(str(changes / "out"), lambda _: True) as partial:
+        with pytest.raises(OutputError), new_folder(str(changes / "out"), lambda _: None) as partial:
             (partial / "new.csv").write_text("sku\n")
         assert {file.name: file.read_bytes() for file in (changes / "out").iterdir()} == whole
         assert names(changes) == {*INPUTS, "out"}
     monkeypatch.setattr(Path, "rename", rename)
-    with new_folder(str(changes / "out"), lambda _: True) as partial:
+    with new_folder(str(changes / "out"), lambda _: None) as partial:
         (partial / "new.csv").write_text("sku\n")
     assert names(changes / "out") == {"new.csv"}
     assert names(changes) == {*INPUTS, "out"}
@@ -176,10 +176,17 @@ def test_only_what_write_wrote_is_replaced(run, changes):
     assert len(names(changes / "out")) == 12
     assert run("write", "changes.jsonl", "--to", "out", "--importer-blanks", "skip", "--replace").returncode == 1
     assert names(changes / "out") == {"update-1.csv", "undo-1.csv", "manifest.json", "READ-ME-FIRST.txt"}
-    for edit in ("update-1.csv", "notes.txt"):
-        (changes / "out" / edit).write_text("mine")
-        assert run("write", "changes.jsonl", "--to", "out", "--replace").returncode == 2
-        assert (changes / "out" / edit).read_text() == "mine"
+    for edit in ("update-1.csv", "notes.txt", "READ-ME-FIRST.txt"):
+        whole = (changes / "out" / edit).read_bytes() if edit != "notes.txt" else b""
+        (changes / "out" / edit).write_bytes(whole + b"mine")
+        failed = run("write", "changes.jsonl", "--to", "out", "--replace")
+        assert failed.returncode == 2
+        assert f"out: {edit} in it is not as `write` wrote it, and may be somebody's work." in failed.stderr
+        assert (changes / "out" / edit).read_bytes() == whole + b"mine"
+        if whole:
+            (changes / "out" / edit).write_bytes(whole)
+        else:
+            (changes / "out" / edit).unlink()
     (changes / "empty").mkdir()
     assert run("write", "changes.jsonl", "--to", "empty").returncode == 1
 

@@ -12,7 +12,7 @@ import msgspec
 import polars as pl
 
 from neat_delta.core.beside import in_background
-from neat_delta.core.catalogue import Catalogue, listed
+from neat_delta.core.catalogue import MARK, Catalogue, listed
 from neat_delta.core.changes import (
     FORMAT,
     GONE,
@@ -145,7 +145,7 @@ def compare(
     places = _items(changed, gone, matched.new, None if with_new else NEW, None if with_gone else GONE)
     places = places.with_columns(held=pl.coalesce(_recoded_from_nothing(rows, places), "held"))
     here = {*matched.fields, *cells["field"].unique()}
-    fields = [name for name in live.fields if name in here]
+    fields, in_sheet = [name for name in live.fields if name in here], set(rows.sheet.fields)
     table = _cells(cells, fields, places, added)
     items = places.with_columns(live=live.row(places["live"]), sheet=rows.sheet.row(places["sheet"]))
     keys = pl.concat(
@@ -182,7 +182,7 @@ def compare(
         counts=counts,
         pairs=laid.pairs,
         headings=laid.headings,
-        untouched=[name for name in live.fields if name not in set(rows.sheet.fields)],
+        untouched=[name for name in live.fields if name not in in_sheet],
         settings=_settings(live, known),
         rewritten=found.rewritten,
         writing=known.writing,
@@ -526,6 +526,8 @@ def _texts_that_differ(live: Catalogue, sheet: Catalogue, matched: Matched) -> p
     if not matched.fields:
         return pl.DataFrame(schema=schema)
     one, other = live.cells.select(matched.fields), sheet.cells.select(matched.fields)
+    if matched.both.height * len(matched.fields) <= SMALL:
+        return _of_few_rows(one, other, matched).cast(schema)  # type: ignore[arg-type]
     often = _often(one, other, matched.both)
     seldom = [field for field in matched.fields if field not in often]
     rows = _rows_that_differ(one.select(seldom), other.select(seldom), matched.both)
@@ -554,6 +556,32 @@ def _texts_that_differ(live: Catalogue, sheet: Catalogue, matched: Matched) -> p
         places = pl.int_range(matched.new.len(), dtype=pl.UInt32, eager=True)
         found.append(_table({"new": places, "after": other[field].gather(matched.new)}, schema, field))
     return pl.concat(found)
+
+
+SMALL = 1_000_000
+"""Of so many cells all texts are compared in one go, which costs the same however many columns they stand in."""
+
+
+def _of_few_rows(live: pl.DataFrame, sheet: pl.DataFrame, matched: Matched) -> pl.DataFrame:
+    """`_texts_that_differ` of tables with few cells, of which most may be columns."""
+    fields = matched.fields
+    rows = pl.int_range(matched.both.height, dtype=pl.UInt32, eager=True).alias(MARK)
+    ours, theirs = (
+        table.select(pl.all().gather(matched.both[side])).insert_column(0, rows)
+        for table, side in ((live, "live"), (sheet, "sheet"))
+    )
+    name, text = MARK + "field", MARK + "text"
+    long = ours.unpivot(index=MARK, on=fields, variable_name=name, value_name=text)
+    after = theirs.unpivot(index=MARK, on=fields, variable_name=name, value_name=text)[text]
+    differ = long.with_columns(after.alias("after")).filter(pl.col(text) != pl.col("after"))
+    none = pl.lit(None, pl.UInt32)
+    known = differ.select(field=name, pair=MARK, new=none, before=text, after="after")
+    places = pl.int_range(matched.new.len(), dtype=pl.UInt32, eager=True).alias(MARK)
+    new = sheet.select(pl.all().gather(matched.new)).insert_column(0, places)
+    arriving = new.unpivot(index=MARK, on=fields, variable_name=name, value_name=text)
+    return pl.concat(
+        [known, arriving.select(field=name, pair=none, new=MARK, before=pl.lit(None, pl.String), after=text)]
+    )
 
 
 def _table(columns: dict[str, pl.Series], schema: dict[str, type[pl.DataType]], field: str) -> pl.DataFrame:

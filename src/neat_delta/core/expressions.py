@@ -48,6 +48,9 @@ QUOTIENT = 12
 
 MOST_PLACES = 30
 
+LONGEST_FORM = 1_000
+"""A longer text for LIKE is no pattern that a person wrote."""
+
 
 @dataclass(frozen=True, slots=True)
 class Rows:
@@ -362,6 +365,10 @@ class _Reader:
         return _Term("truth", ~found if isinstance(node, exp.NEQ) else found, node)
 
     def among(self, node: exp.Expr) -> _Term:
+        if isinstance(node.this, exp.Column) and all(isinstance(one, exp.Literal) for one in node.expressions):
+            left = self.term(node.this)
+            if left.sort in {"text", "number", "date"}:
+                return _Term("truth", self.in_set(left, node.expressions), node)
         found = []
         for one in node.expressions:
             lists = isinstance(one, exp.Column) and self.term(one).sort == "list"
@@ -370,6 +377,28 @@ class _Reader:
             else:
                 found.append(self.compare(pl.Expr.eq, *self.pair(node.this, one)))
         return _Term("truth", reduce(or_, found), node)
+
+    def in_set(self, left: _Term, literals: Sequence[exp.Expr]) -> pl.Expr:
+        """Whether a field has one of many values: they are read all at once, and looked up."""
+        field = self.rows.settings.get(left.field or "", Field())
+        for one in literals:
+            if not one.is_string and left.sort != "number":
+                raise self.unlike(left, self.literal(one))
+            if not one.is_string or not one.name.strip():
+                self.literal(one)  # says what is wrong with it
+        said = [one for one in literals if one.is_string]
+        values = folded(pl.Series([one.name for one in said], dtype=pl.String))
+        if left.sort != "text" or field.kind in {"path", "json", "link", "image"}:
+            values = KINDS[field.kind].read(values, field, self.rows.writing)
+            for at in values.is_null().arg_true().head(1):
+                raise self.at(said[at], f"this is not {KINDS[field.kind]}, and {left.field} is")
+        if left.sort != "number":
+            return left.value.is_in(values.unique().implode())
+        numbers = [f"{Decimal(one.name):f}" for one in literals if not one.is_string]
+        values = pl.concat([values, pl.Series(numbers, dtype=pl.String)]).unique()
+        places = max(left.places, *(len(text.partition(".")[2]) for text in values))
+        wide = pl.Decimal(38, places)
+        return left.value.cast(wide).is_in(values.cast(wide).implode())
 
     def between(self, node: exp.Expr) -> _Term:
         least, most = (self.pair(node.this, node.args[name]) for name in ("low", "high"))
@@ -382,6 +411,8 @@ class _Reader:
             raise self.at(node.this, "LIKE looks at a text")
         if not (isinstance(form, exp.Literal) and form.is_string):
             raise self.at(form, "LIKE takes a text in single quotes, with % for any letters and _ for one")
+        if len(form.name) > LONGEST_FORM:
+            raise self.at(form, f"LIKE takes a text of at most {LONGEST_FORM:,} characters")
         parts = re.findall(rf"{re.escape(escape)}(.)|(.)" if escape else "()(.)", form.name, re.DOTALL)
         marks = {"%": ".*", "_": "."}
         pattern = "".join(re.escape(kept) if kept else marks.get(mark, re.escape(mark)) for kept, mark in parts)

@@ -90,12 +90,11 @@ def _round(
 ) -> Round:
     """The cells as slips are looked for in them."""
     parts = {}
-    there = set(turns["field"].unique())
-    for name in (field for field in matched.fields if field in there):
-        part = cells.filter(pl.col("field") == name) if len(there) > 1 else cells
-        part = part.select("number", "pair", "place", "turn").sort("place")
-        if part.height:
-            parts[name] = part.drop("turn").hstack(turns[part["turn"]])
+    some = cells.select("number", "pair", "place", "turn", of="field").sort("place", maintain_order=True)
+    by_field = {name: part for (name,), part in some.partition_by("of", as_dict=True).items()}
+    for name in (field for field in matched.fields if field in by_field):
+        part = by_field[name].drop("of")
+        parts[name] = part.drop("turn").hstack(turns[part["turn"]])
     at = pl.repeat(None, sheet.cells.height, dtype=pl.UInt32, eager=True)
     return Round(
         parts,

@@ -241,22 +241,9 @@ def writing_of(columns: Iterable[pl.Series], otherwise: Writing | None = None) -
     otherwise = otherwise or Writing(".", "")
     point = comma = 0
     groups: Counter[str] = Counter()
-    for column in columns:
-        if not (known or _could_be(column, NUMBER)):
-            continue
-        text = pl.col("text")
-        looks = column.to_frame("text").lazy().select(text.str.strip_chars())
-        bare = looks.select(text, plain=text.str.contains(PLAIN), point=text.str.contains(WITH_POINT)).collect()
-        texts = bare.filter(~pl.col("plain") & (text != "")).select(text.str.replace_all(BARE, ""))
-        texts = texts.with_columns(likely=text.str.contains(LOOSE))
-        if not (texts.height or bare["plain"].any()) or not (known or texts["likely"].all()):
-            continue
-        point += bool(bare["point"].any())
-        seen = texts.filter("likely").select(
-            **{name: pl.col("text").str.contains(pattern).sum() for name, pattern in EVIDENCE.items()}
-        )
-        counted = seen.row(0, named=True)
-        point += counted.pop("point")
+    for table in _together(column for column in columns if known or _could_be(column, NUMBER)):
+        counted = _evidence(table, known=known)
+        point += counted.pop("decimals") + counted.pop("point")
         comma += counted.pop("comma")
         groups.update(counted)
     if bool(point) == bool(comma):
@@ -267,6 +254,46 @@ def writing_of(columns: Iterable[pl.Series], otherwise: Writing | None = None) -
     if not times:
         mark = (otherwise.thousands_mark or "") if decimal == otherwise.decimal_mark else ""
     return Writing(decimal, mark, otherwise.date_form, otherwise.yes, otherwise.no)  # type: ignore[arg-type]
+
+
+TOGETHER = 100_000
+"""So many cells are looked at together, whatever columns they are of: a question costs as much as hundreds of cells."""
+
+
+def _together(columns: Iterable[pl.Series]) -> Iterator[pl.DataFrame]:
+    """Columns as tables of `of`, the number of the column, and `text`, without outer white space."""
+    some: list[pl.Series] = []
+    cells = 0
+    for column in columns:
+        some.append(column)
+        cells += column.len()
+        if cells >= TOGETHER:
+            yield _laid_together(some)
+            some, cells = [], 0
+    if some:
+        yield _laid_together(some)
+
+
+def _laid_together(columns: Sequence[pl.Series]) -> pl.DataFrame:
+    of = pl.Series(range(len(columns)), dtype=pl.UInt32).repeat_by(pl.Series(list(map(len, columns)))).explode()
+    texts = pl.concat([column.alias("text") for column in columns])
+    return pl.DataFrame([of.alias("of"), texts.str.strip_chars()])
+
+
+def _evidence(table: pl.DataFrame, *, known: bool) -> dict[str, int]:
+    """How many cells speak for each mark, in the columns that could be numbers, and in how many of these decimals stand
+    behind a point.
+    """
+    text = pl.col("text")
+    looks = table.lazy().filter(text != "").with_columns(plain=text.str.contains(PLAIN)).collect()
+    point = looks.filter("plain").filter(text.str.contains(WITH_POINT))["of"].unique()
+    odd = looks.filter(~pl.col("plain")).select("of", text.str.replace_all(BARE, ""))
+    odd = odd.with_columns(likely=text.str.contains(LOOSE))
+    if not known:  # a column in which one cell could be no number says nothing
+        other = odd.filter(~pl.col("likely"))["of"].unique().implode()
+        odd, point = odd.filter(~pl.col("of").is_in(other)), point.filter(~point.is_in(other))
+    seen = odd.filter("likely").select(text.str.contains(form).sum().alias(name) for name, form in EVIDENCE.items())
+    return seen.row(0, named=True) | {"decimals": point.len()}
 
 
 def _of_column(column: pl.Series, writing: Writing, is_key: bool, *, thorough: bool) -> tuple[Field, str]:
@@ -358,6 +385,8 @@ def _number(name: str, filled: pl.Series, writing: Writing) -> Found:
     currency = currency_of(filled)
     if currency is None:
         return None  # several currencies, or some with and some without
+    if not currency and not BARE_NUMBER.match(filled[0]):
+        return None
     for notation in _notations(filled, writing):
         field = _as_number(filled, notation, writing, currency, says)
         if field is None:
@@ -385,20 +414,22 @@ def _number_said(field: Field, many: int, says: str, *, whole: bool) -> str:
 
 def _notations(filled: pl.Series, writing: Writing) -> list[Writing]:
     """The ways in which a column's numbers may be written, by its own cells: the file's, and the other decimal mark."""
+    there = set(filled.str.extract_all(ANY_MARK).explode().drop_nulls().unique())
+    if not there:
+        return [writing]
     point = writing.decimal_mark or "."
     other: Literal[".", ","] = "," if point == "." else "."
     ways = [writing, *(Writing(mark, between) for mark in (point, other) for between in ("", *BETWEEN[mark]))]
-    return [one for one in dict.fromkeys(ways) if not one.thousands_mark or _contains(filled, one.thousands_mark)]
+    return [one for one in dict.fromkeys(ways) if not one.thousands_mark or one.thousands_mark in there]
 
+
+BARE_NUMBER = re.compile(r"[+−-]?[0-9.,'’ \u00a0\u202f]+$")
+ANY_MARK = "[.,'’ \u00a0\u202f]"
 
 BETWEEN: dict[str, tuple[str, ...]] = {
     ".": (",", " ", "\u00a0", "\u202f", "'", "’"),
     ",": (".", " ", "\u00a0", "\u202f", "'", "’"),
 }
-
-
-def _contains(texts: pl.Series, mark: str) -> bool:
-    return bool(texts.str.contains(mark, literal=True).any())
 
 
 def _as_number(filled: pl.Series, notation: Writing, file: Writing, currency: str, says: str) -> Field | None:

@@ -78,7 +78,8 @@ def match(
     those that a spreadsheet made of a key of live.
     Raises CatalogueError when there is no item with a key, or, unless the sheet may be `bare`, no field in common.
     """
-    fields = [name for name in live.fields if name in set(sheet.fields) and name not in key.fields]
+    there = set(sheet.fields)
+    fields = [name for name in live.fields if name in there and name not in key.fields]
     if not fields and not bare:
         raise CatalogueError(
             f"{sheet.path} has no field of {live.path} but the key ({', '.join(key.fields)}), so there is "

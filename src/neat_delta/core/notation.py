@@ -28,6 +28,7 @@ __all__ = [
     "date_reading",
     "notation_of",
     "number_reading",
+    "one_reading",
 ]
 
 
@@ -129,7 +130,7 @@ def number_reading(texts: pl.Series, field: Field, live: Writing, notation: Nota
         return Reading(KINDS[field.kind].read(texts, own, live), none, no)
     point, thousands = notation.marks or marks(field, live)
     if notation == LIVE_S or notation == Notation(places=notation.places):  # most cells have one reading at a glance
-        rest = (~texts.str.contains(_one_reading(field, point))).arg_true()
+        rest = (~texts.str.contains(one_reading(field, point))).arg_true()
         if rest.len() < texts.len():
             values = KINDS[field.kind].read(texts, field, live)
             if not rest.len():
@@ -143,7 +144,7 @@ def number_reading(texts: pl.Series, field: Field, live: Writing, notation: Nota
     return _careful_reading(texts, field, point, thousands, notation)
 
 
-def _one_reading(field: Field, point: str) -> str:
+def one_reading(field: Field, point: str) -> str:
     """What numbers look like that have one reading: no marks but live's own before one or two decimals."""
     most = 0 if field.kind == "integer" else field.decimals if field.decimals and field.decimals > 2 else 2
     decimals = rf"(?:{re.escape(point)}[0-9]{{1,{most}}})?" if most else ""
@@ -290,7 +291,7 @@ def _of_numbers(
 ) -> Notation:
     point, thousands = marks(field, live)
     other = "," if point == "." else "."
-    some = cells.filter(~pl.col("after").str.contains(_one_reading(field, point)))
+    some = cells.filter(~pl.col("after").str.contains(one_reading(field, point)))
     with_marks = int(some["after"].str.contains("[.,]").sum())
     some = some.unique() if some.height > MANY else some
     if not some.height:

@@ -119,7 +119,8 @@ def _with_new_codes(
     field = importer.code_change.field or keys[0]
     if heading not in update.columns:
         raise ProofError(f'a file of new codes lacks the heading "{heading}".')
-    _must_be_clear(catalogue, update, keys, {heading})
+    flag = importer.removal.heading if importer.removal.how == "flag" else None
+    _must_be_clear(catalogue, update, keys, {heading, flag, *importer.with_adjusted})
     if not patch:  # which moves an item as it is
         _refuses(update, pl.repeat(True, update.height, eager=True), importer)
     codes = [code or "" for code in update[heading]]

@@ -320,9 +320,16 @@ def _of_relations(store: Store) -> Iterator[Contradiction]:
             name = getattr(store.relations, role)
             if isinstance(name, str) and name not in store.fields:
                 yield Contradiction(("relations", role), f'there is no field "{name}" under [fields]')
-    for number, one in enumerate(store.exceptions):
+    for where, number in (
+        (("largest_round",), store.largest_round),
+        (("relations", "least_margin"), store.relations.least_margin),
+    ):
+        what = _of_number(number)
+        if what is not None:
+            yield Contradiction(where, what)
+    for place, one in enumerate(store.exceptions):
         if one.until is not None and not re.fullmatch(r"[0-9]{4}-[0-9]{2}-[0-9]{2}", one.until):
-            yield Contradiction(("exceptions", str(number)), f'until is no day: "{one.until}"; write it as 2026-12-31')
+            yield Contradiction(("exceptions", str(place)), f'until is no day: "{one.until}"; write it as 2026-12-31')
 
 
 def _of_importer(store: Store) -> Iterator[Contradiction]:
@@ -375,11 +382,32 @@ def _of_code_change(store: Store) -> Iterator[Contradiction]:
 def _of_sending(store: Store) -> Iterator[Contradiction]:
     importer = store.importer
     never = {name for name, field in store.fields.items() if field.moving or field.locked} | set(importer.adjusted)
+    marked = {name for name, field in store.fields.items() if field.kind == "list" and importer.lists == "marked"}
+    never |= marked
     filled = importer.headings if importer.blanks == "clear" and importer.form not in SPARSE else []
     for name in (*importer.carries, *filled):
         if name in never and name not in store.key.fields:
-            what = "every row must have it, and it is never sent unless it changes (locked, moving or adjusted)"
-            yield Contradiction(("importer", "carries"), f'"{name}": {what}')
+            what = "every row must have it, and it is never sent unless it changes (locked, moving, adjusted, marked)"
+            yield Contradiction(
+                ("importer", "carries" if name in importer.carries else "headings"), f'"{name}": {what}'
+            )
+    if importer.headings:
+        for setting in ("carries", "needs"):
+            for name in getattr(importer, setting):
+                if name not in importer.headings:
+                    what = f'"{name}" is not among the headings, so no file can have it'
+                    yield Contradiction(("importer", setting), what)
+    told = [*importer.adjusted, *sorted(marked)]
+    if importer.missing == "deleted" and importer.blanks == "clear" and importer.form not in SPARSE and told:
+        what = (
+            f'a file has every item, and a blank would clear "{told[0]}" of those that keep it, which can only be told '
+            "as a difference or by marks"
+        )
+        yield Contradiction(("importer", "missing"), what)
+    if importer.empties is not None and importer.form in PATCHES:
+        yield Contradiction(
+            ("importer", "empties"), "a patch says by itself that a field is emptied, so it needs no mark"
+        )
     for name in store.key.fields if importer.headings else []:
         if name not in importer.headings:
             yield Contradiction(("importer", "headings"), f'the key field "{name}" is not among them')
@@ -395,10 +423,10 @@ def _of_field(field: Field) -> Iterator[tuple[tuple[str, ...], str]]:
         yield ("kind",), "a path needs levels, what stands between its levels"
     if field.levels is not None and field.levels == field.separator:
         yield ("levels",), "it is the same as the separator"
-    for setting in ("least", "most"):
-        bound = getattr(field, setting)
-        if bound is not None and not bound.is_finite():
-            yield (setting,), "it must be a number"
+    for setting in ("least", "most", "largest_change"):
+        what = _of_number(getattr(field, setting))
+        if what is not None:
+            yield (setting,), what
             return
     if field.least is not None and field.most is not None and field.least > field.most:
         yield ("least",), "it is more than most"
@@ -409,6 +437,20 @@ def _of_field(field: Field) -> Iterator[tuple[tuple[str, ...], str]]:
     yield from ((("yes",), what) for what in _of_words(field.yes, field.no))
     if len(set(field.values)) != len(field.values):
         yield ("values",), "it names a value twice"
+
+
+MOST_DIGITS, MOST_DECIMALS = 24, 12
+
+
+def _of_number(number: Decimal | None) -> str | None:
+    """What is wrong with a number of the store file."""
+    if number is None:
+        return None
+    if not number.is_finite():
+        return "it must be a number"
+    if number.adjusted() >= MOST_DIGITS or int(number.normalize().as_tuple().exponent) < -MOST_DECIMALS:
+        return f"it has more than {MOST_DIGITS} digits or {MOST_DECIMALS} decimals, as no amount has"
+    return None
 
 
 def _of_marks(marks: Writing | Field) -> Iterator[str]:

@@ -14,7 +14,7 @@ import polars as pl
 
 from neat_delta.core.kinds import KINDS, Kind
 from neat_delta.core.kinds.base import folded
-from neat_delta.core.kinds.number import NUMBER_KINDS
+from neat_delta.core.kinds.number import NUMBER_KINDS, marks
 from neat_delta.core.layout import Writing
 from neat_delta.core.learn import NUMBERS, date_form_of, writing_of
 from neat_delta.core.notation import (
@@ -26,6 +26,7 @@ from neat_delta.core.notation import (
     date_reading,
     notation_of,
     number_reading,
+    one_reading,
 )
 from neat_delta.core.store import Field
 
@@ -66,14 +67,31 @@ def notations(
     whole column, and live's.
     """
     found = {}
+    plain = set() if told.decimal_mark or told.thousands_mark else _plain_fields(cells, settings, live)
     for name in cells["field"].unique(maintain_order=True):
         field = settings.get(name, Field())
-        if field.kind in {*NUMBER_KINDS, "date"}:
+        if field.kind in {*NUMBER_KINDS, "date"} and name not in plain:
             some = cells.filter(pl.col("field") == name).select("before", "after")
             notation = notation_of(some, field, live, told, sheet[name], live_cells[name])
             if notation != LIVE_S:
                 found[name] = notation
     return found
+
+
+def _plain_fields(cells: pl.DataFrame, settings: Mapping[str, Field], live: Writing) -> set[str]:
+    """The fields of numbers in whose cells nothing has more than one reading; those that read alike are asked together,
+    as one question of the engine costs as much as hundreds of cells.
+    """
+    alike: dict[str, list[str]] = {}
+    for name in cells["field"].unique():
+        field = settings.get(name, Field())
+        if field.kind in NUMBER_KINDS:
+            alike.setdefault(one_reading(field, marks(field, live)[0]), []).append(name)
+    plain: set[str] = set()
+    for form, names in alike.items():
+        some = cells.filter(pl.col("field").is_in(names))
+        plain |= {*names} - {*some.filter(~pl.col("after").str.contains(form))["field"].unique()}
+    return plain
 
 
 def by_value(

@@ -49,7 +49,7 @@ def write_updates(
         changes, live, importer, most_files=most_files, whole=whole, fits=lambda texts: form.hold(texts, layout)
     )
     out = _Out(changes, live, importer, form, layout)
-    with new_folder(folder, lambda place: replace and _is_ours(place)) as partial:
+    with new_folder(folder, _why_not_ours if replace else lambda _: NOT_EMPTY) as partial:
         manifest = Manifest(
             format=FORMAT,
             version=VERSION,
@@ -132,9 +132,16 @@ class _Out:
         return unfold(cells.select(pl.all().fill_null("")), self.live.continued.fields)
 
     def _split(self, table: Table, cells: pl.DataFrame) -> list[tuple[pl.DataFrame, bytes]]:
-        """The table in pieces that the importer takes; an item is never torn apart."""
+        """The table in pieces that the importer takes; an item is never torn apart. OutputError where it must be in one
+        file, which the importer does not take.
+        """
         most_rows, most_bytes = self.importer.most_rows or sys.maxsize, self.importer.most_bytes or sys.maxsize
         lines = self._lines(cells)
+        if self.importer.missing == "deleted" and lines.height > most_rows:
+            raise OutputError(
+                f"The importer deletes what a file does not have, so the whole catalogue must be in one; that has "
+                f"{lines.height:,} rows, and the importer takes {most_rows:,} (most_rows under [importer])."
+            )
         if lines.height > most_rows and lines.height == cells.height:
             parts = [cells.slice(start, most_rows) for start in range(0, cells.height, most_rows)]
             return [piece for part in parts for piece in self._split(table, part)]
@@ -146,6 +153,11 @@ class _Out:
             raise OutputError(
                 f"One item alone needs {lines.height:,} rows and {len(data):,} bytes, and the importer takes no file "
                 "of that size (most_rows and most_bytes under [importer])."
+            )
+        if self.importer.missing == "deleted":
+            raise OutputError(
+                f"The importer deletes what a file does not have, so the whole catalogue must be in one; that has "
+                f"{len(data):,} bytes, and the importer takes {most_bytes:,} (most_bytes under [importer])."
             )
         many = min(cells.height, max(2, -(-lines.height // most_rows), -(-len(data) // most_bytes)))
         size = -(-cells.height // many)
@@ -194,16 +206,21 @@ def _seal(manifest: Manifest) -> str:
     return digest_of(msgspec.json.encode(msgspec.structs.replace(manifest, blake3="")))
 
 
-def _is_ours(folder: Path) -> bool:
-    """Whether all that is in a folder was written by `write_updates`, and as it stands there."""
+NOT_EMPTY = "the folder is not empty. Name another, or add --replace if all in it came from `write`."
+
+
+def _why_not_ours(folder: Path) -> str | None:
+    """Why a folder is not to be replaced; None where all in it was written by `write_updates`, and is as it was."""
     try:
         manifest = msgspec.json.decode((folder / MANIFEST).read_bytes(), type=Manifest)
         digests = {file.file: file.blake3 for file in manifest.update + manifest.undo}
-        there = {file.name: file for file in folder.iterdir()}
-        there.pop(MANIFEST)
-        there.pop(READ_ME, None)
-        return there.keys() == digests.keys() and all(
-            digest_of(file.read_bytes()) == digests[name] for name, file in there.items()
-        )
+        digests[READ_ME] = digest_of(read_me(manifest).encode())
+        there = {file.name: file for file in folder.iterdir() if file.name != MANIFEST}
+        other = [name for name in sorted(there) if digests.get(name) != digest_of(there[name].read_bytes())]
     except (OSError, msgspec.MsgspecError):
-        return False
+        return NOT_EMPTY
+    if other:
+        return (
+            f"{other[0]} in it is not as `write` wrote it, and may be somebody's work. Name another folder, or move it."
+        )
+    return None

@@ -155,21 +155,20 @@ def remove_unfinished() -> None:
 
 
 @contextmanager
-def new_folder(path: str, may_replace: Callable[[Path], bool]) -> Iterator[Path]:
+def new_folder(path: str, why_kept: Callable[[Path], str | None]) -> Iterator[Path]:
     """A folder to fill, which gets its name only when the block has ended well; otherwise nothing of it stays.
 
-    A folder of that name that is not empty is replaced only if `may_replace` says so of it. OutputError
-    when it may not be replaced or cannot be written.
+    A folder of that name that is not empty is replaced only if `why_kept` has no reason to keep it. OutputError with
+    the reason, or when it cannot be written.
     """
     place = Path(os.path.realpath(path))
     try:
         occupied = place.exists() and (not place.is_dir() or any(place.iterdir()))
         if occupied and not place.is_dir():
             raise OutputError(f"{path}: there is a file of that name. Name a folder.")
-        if occupied and not may_replace(place):
-            raise OutputError(
-                f"{path}: the folder is not empty. Name another, or add --replace if all in it came from `write`."
-            )
+        kept = why_kept(place) if occupied else None
+        if kept is not None:
+            raise OutputError(f"{path}: {kept}")
         place.parent.mkdir(parents=True, exist_ok=True)
         unfinished = place.with_name(f".{place.name}.partial-{os.getpid()}")
         UNFINISHED.add(str(unfinished))

@@ -7,7 +7,7 @@ from html.parser import HTMLParser
 import polars as pl
 
 from neat_delta.core.catalogue import listed
-from neat_delta.core.checks.base import Ask, Check, exactly, found, needs_kind, needs_setting, nothing
+from neat_delta.core.checks.base import FOUND, Ask, Check, exactly, found, needs_kind, needs_setting, nothing
 from neat_delta.core.kinds import KINDS, blank
 from neat_delta.core.kinds.number import NUMBER_KINDS
 from neat_delta.core.values import reason
@@ -139,14 +139,13 @@ def _unclosed(text: str) -> str | None:
 
 def unclosed_html(ask: Ask) -> pl.DataFrame:
     """HTML whose tags do not close."""
-    some = [nothing()]
-    for name, (_, cells) in ask.of("text").items():
-        marked = cells.filter(pl.col("after").str.contains(r"</?[A-Za-z][^<>]*>"))
-        known = {text: _unclosed(text) for text in marked["after"].unique()}
-        wrong = pl.Series([known[text] for text in marked["after"]], dtype=pl.String)
-        hit = wrong.is_not_null()
-        some.append(found(name, marked["item"].filter(hit), wrong.filter(hit)))
-    return pl.concat(some)
+    texts = [cells.select("item", "after", field=pl.lit(name)) for name, (_, cells) in ask.of("text").items()]
+    if not texts:
+        return nothing()
+    marked = pl.concat(texts).filter(pl.col("after").str.contains(r"</?[A-Za-z][^<>]*>"))
+    known = {text: _unclosed(text) for text in marked["after"].unique()}
+    wrong = marked.with_columns(what=pl.Series([known[text] for text in marked["after"]], dtype=pl.String))
+    return wrong.filter(pl.col("what").is_not_null()).select(list(FOUND)).cast(FOUND)  # type: ignore[arg-type]
 
 
 def required(ask: Ask) -> pl.DataFrame:

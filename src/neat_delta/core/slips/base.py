@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, replace
 
+import msgspec
 import polars as pl
 
 from neat_delta.core.kinds.number import EXACT, NUMBER_KINDS, amounts
@@ -70,10 +71,15 @@ def forms(cells: pl.DataFrame, settings: Mapping[str, Field], writing: Writing) 
     """
     names = {"before": "ours", "after": "theirs", "raw": "typed"}
     exact = {side: pl.repeat(None, cells.height, dtype=EXACT, eager=True).alias(side) for side in ("old", "new")}
+    alike: dict[bytes, list[str]] = {}  # what is read in the same way is read together
     for field in cells["field"].unique(maintain_order=True):
         known = settings.get(field, Field())
         if known.kind in NUMBER_KINDS:
-            at = (cells["field"] == field).arg_true()
+            alike.setdefault(msgspec.json.encode(known), []).append(field)
+    for encoded, fields in alike.items():
+        known = msgspec.json.decode(encoded, type=Field)
+        at = cells["field"].is_in(fields).arg_true()
+        if at.len():
             for side, text in (("old", "before"), ("new", "after")):
                 exact[side] = exact[side].scatter(at, amounts(cells[text].gather(at), known, writing))
     told = cells.lazy().with_columns(key(pl.col(text)).alias(name) for text, name in names.items())

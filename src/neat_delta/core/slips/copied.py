@@ -24,7 +24,8 @@ def column_over_another(round_: Round) -> list[Slip]:
     """Fields of which nine in ten changed cells hold what another field of the same item holds in the sheet."""
     slips = []
     for name, cells in round_.by_field(LEAST_COPIED).items():
-        others = [other for other in round_.columns if other != name and other in round_.sheet.columns]
+        there = set(round_.sheet.columns)
+        others = [other for other in round_.columns if other != name and other in there]
         here = round_.sheet.select(others)
         glance = cells.gather_every(max(1, cells.height // 100))
         if glance["typed"].n_unique() < DISTINCT:
@@ -86,7 +87,8 @@ def keys_sorted_alone(round_: Round) -> list[Slip]:
 
 
 def _fields(round_: Round) -> list[str]:
-    return [name for name in round_.columns if name in round_.live.columns and name in round_.settings]
+    there = set(round_.live.columns)
+    return [name for name in round_.columns if name in there and name in round_.settings]
 
 
 def _all(round_: Round) -> pl.DataFrame:

@@ -33,6 +33,9 @@ def decimal_slip(round_: Round) -> list[Slip]:
         if round_.kind(name) not in KINDS:
             continue
         # Floating point is good enough here: it only sorts out what is far off.
+        step = (pl.col("new").cast(pl.Float64) / pl.col("old").cast(pl.Float64)).log10().abs()
+        if not cells.select((step > 1 - WITHIN - USUAL).any()).item():
+            continue
         both = cells.lazy().select(before=pl.col("old").cast(pl.Float64), after=pl.col("new").cast(pl.Float64))
         table = both.with_columns(power=(pl.col("after") / pl.col("before")).log10()).collect()
         usual = table.filter(pl.col("power").abs() < USUAL)["power"]

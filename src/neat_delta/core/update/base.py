@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Callable
 from dataclasses import dataclass, field
+from functools import partial
 from typing import Literal
 
 import polars as pl
@@ -77,7 +78,7 @@ class Step:
     `cells` are those of known items (`item`, `field`, `before`, `after`); `added` the items that are made, in full;
     `removed` those that go away, by their keys then. `moves` are the code changes, step by step; where the importer
     makes items anew for them, and one needs the code of another, `made` are these in full. `back` is the way back, on
-    which codes change last.
+    which codes change last; the items that are `absent` are not there when it begins, whether they come back or not.
     """
 
     cells: pl.DataFrame
@@ -86,6 +87,7 @@ class Step:
     moves: tuple[list[Move], ...] = ()
     made: pl.DataFrame | None = None
     back: bool = False
+    absent: pl.Series = field(default_factory=partial(pl.Series, dtype=pl.Int64))
 
 
 @dataclass(slots=True)
@@ -116,10 +118,17 @@ class Ways:
         return self.changes.keys.columns
 
     @property
+    def everywhere(self) -> list[str]:
+        """The fields that every row has something of, besides its key."""
+        fixed = self.importer.headings if self.filled else []
+        return [name for name in dict.fromkeys((*self.importer.carries, *fixed)) if name in self.live.fields]
+
+    @property
     def never(self) -> set[str]:
         """The fields that are never carried along."""
         settings = self.changes.header.settings
-        return {name for name, one in settings.items() if one.moving or one.locked} | {*self.importer.adjusted}
+        moving = {name for name, one in settings.items() if one.moving or one.locked}
+        return moving | {*self.importer.adjusted} | self.marked
 
     @property
     def marked(self) -> set[str]:

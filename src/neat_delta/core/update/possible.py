@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from dataclasses import replace
 from typing import Any
 
 import polars as pl
@@ -10,7 +11,18 @@ from neat_delta.core.kinds import blank
 from neat_delta.core.update.base import CELL, ITEM, Step, Ways
 from neat_delta.core.update.said import unsayable
 
-__all__ = ["LISTED", "asked", "listed", "named", "possible", "refused", "reversed_", "staying", "whole_rows"]
+__all__ = [
+    "LISTED",
+    "asked",
+    "listed",
+    "named",
+    "possible",
+    "refused",
+    "reversed_",
+    "staying",
+    "staying_rows",
+    "whole_rows",
+]
 
 CANNOT_EMPTY = "the importer skips blanks, so it cannot empty a field"
 CANNOT_REMOVE = "the importer cannot remove an item"
@@ -23,6 +35,7 @@ CANNOT_SAY = "the text is the importer's own mark for something else"
 CANNOT_NAME = "the importer's files have no heading for it"
 CANNOT_WRITE = "the importer's files cannot hold this text"
 CANNOT_FILL = "the importer wants a value in every row, and it is blank: "
+CANNOT_ALL = "the importer wants the whole catalogue in one file"
 CANNOT_NEED = "the importer wants more of a new item: "
 
 LISTED: dict[str, pl.DataType | type[pl.DataType]] = {"item": pl.Int64, "field": pl.String, "reason": pl.String}
@@ -94,7 +107,8 @@ def reversed_(ways: Ways, step: Step) -> Step:
     cells = step.cells.select("item", "field", before="after", after="before")
     moves = tuple([type(move)(move.item, move.new, move.old) for move in some] for some in reversed(step.moves))
     made = None if step.made is None else whole_rows(ways, step.made[ITEM])
-    return Step(cells, whole_rows(ways, step.removed[ITEM]), step.added.select(ITEM, *ways.key), moves, made, back=True)
+    added, removed = whole_rows(ways, step.removed[ITEM]), step.added.select(ITEM, *ways.key)
+    return Step(cells, added, removed, moves, made, back=True, absent=step.removed[ITEM])
 
 
 def possible(ways: Ways, step: Step) -> tuple[Step, pl.DataFrame]:
@@ -113,8 +127,69 @@ def possible(ways: Ways, step: Step) -> tuple[Step, pl.DataFrame]:
     lists.append(listed(torn.join(no, on="item", how="inner", maintain_order="left")))
     cells = cells.filter(~cells["item"].is_in(anew.implode()))
     added, removed = (some.filter(~some[ITEM].is_in(no["item"].implode())) for some in (step.added, step.removed))
-    kept = Step(cells, added, removed, step.moves, step.made, step.back)
-    return kept, pl.concat(lists).sort("item", maintain_order=True)
+    kept = replace(step, cells=cells, added=added, removed=removed)
+    if ways.whole and ways.filled:
+        kept, unfit = _without_unfit_columns(ways, kept)
+        lists.append(unfit)
+    blocked = _why_no_catalogue(ways, kept) if ways.whole else None
+    if blocked is not None:
+        lists += [_all_of(some, blocked) for some in (kept.cells, kept.added, kept.removed)]
+        kept = replace(step, cells=kept.cells.clear(), added=kept.added.clear(), removed=kept.removed.clear())
+    return kept, pl.concat(lists).unique(["item", "field"], keep="first", maintain_order=True).sort(
+        "item", maintain_order=True
+    )
+
+
+def staying_rows(ways: Ways, step: Step) -> pl.Series:
+    """The places in live of the items that a file of the whole catalogue has as live has them, or with their cells
+    changed: all but those that go, are made anew, or are not there.
+    """
+    there = pl.int_range(ways.live.cells.height, eager=True)
+    for items in (step.removed[ITEM], step.added[ITEM], step.absent):
+        there = there.filter(~there.is_in(ways.places.gather(items).drop_nulls().implode()))
+    return there
+
+
+def _why_no_catalogue(ways: Ways, step: Step) -> str | None:
+    """Why no file of the whole catalogue can be written, as an item that stays has not what every row must have."""
+    stays = staying_rows(ways, step)
+    items = pl.DataFrame({"place": ways.places}).with_row_index("item").filter(pl.col("place").is_not_null())
+    for name in (*ways.key, *ways.importer.carries):
+        texts = ways.live.cells[name].clone()
+        some = step.cells.filter(pl.col("field") == name)
+        if some.height:
+            at = some.select("item").join(items, on="item", how="left", maintain_order="left")["place"]
+            texts = texts.scatter(at, some["after"])
+        texts = texts.gather(stays)
+        if name not in ways.key and (texts.str.strip_chars() == "").any():
+            return f"{CANNOT_ALL}: {name} of another item is blank"
+        if not ways.fit(texts).all() or (name not in ways.key and (texts == (ways.importer.empties or "")).any()):
+            return f"{CANNOT_ALL}: {name} of another item cannot be written"
+    return None
+
+
+def _without_unfit_columns(ways: Ways, step: Step) -> tuple[Step, pl.DataFrame]:
+    """The step without the fields that a file of the whole catalogue cannot have, as it cannot hold the text of an item
+    that stays; and what is held for that.
+    """
+    stays, held = staying_rows(ways, step), [pl.DataFrame(schema=LISTED)]
+    for name in ways.live.fields:
+        mine = step.cells.filter(pl.col("field") == name)
+        new = step.added.filter(pl.col(name).str.strip_chars() != "")
+        if name in ways.key or not (mine.height or new.height) or ways.fit(ways.live.cells[name].gather(stays)).all():
+            continue
+        why = f"{CANNOT_ALL}: {name} of another item cannot be written"
+        held += [_all_of(mine, why), _all_of(new, why)]
+        step = replace(step, cells=step.cells.filter(pl.col("field") != name),
+                       added=step.added.filter(~pl.col(ITEM).is_in(new[ITEM].implode())))  # fmt: skip
+    return step, pl.concat(held)
+
+
+def _all_of(some: pl.DataFrame, why: str) -> pl.DataFrame:
+    """All of these cells, or of these items as a whole, with one reason."""
+    field = pl.col("field").cast(pl.String) if "field" in some.columns else pl.lit(None, pl.String)
+    item = "item" if "item" in some.columns else ITEM
+    return listed(some.select(item=pl.col(item), field=field, reason=pl.lit(why)))
 
 
 def listed(cells: pl.DataFrame) -> pl.DataFrame:
@@ -151,9 +226,10 @@ def _lacking(ways: Ways, cells: pl.DataFrame) -> pl.DataFrame:
     """The items of these cells that are blank in a field that every row must have."""
     items = cells["item"].unique().sort()
     lacks = pl.repeat(None, items.len(), dtype=pl.String, eager=True)
-    for name in ways.importer.carries:
+    for name in (one for one in ways.everywhere if one not in ways.key):
         now = ways.now(name, items, cells)
-        lacks = lacks.set((now.str.strip_chars() == "") & lacks.is_null(), CANNOT_FILL + name)
+        if name in ways.importer.carries:
+            lacks = lacks.set((now.str.strip_chars() == "") & lacks.is_null(), CANNOT_FILL + name)
         lacks = lacks.set(~ways.fit(now) & lacks.is_null(), f"{CANNOT_WRITE}: {name}")
         if ways.importer.empties is not None:
             lacks = lacks.set((now == ways.importer.empties) & lacks.is_null(), f"{CANNOT_SAY}: {name}")
@@ -191,7 +267,9 @@ def staying(ways: Ways, removed: pl.DataFrame) -> pl.DataFrame:
     can = how == "row" or (how == "flag" and importer.takes != "additions") or ways.patches or ways.whole
     why = pl.repeat(None if can else CANNOT_REMOVE, items.len(), dtype=pl.String, eager=True)
     for name in importer.carries if how == "flag" else ():
-        why = why.set((ways.now(name, items).str.strip_chars() == "") & why.is_null(), CANNOT_FILL + name)
+        now = ways.now(name, items)
+        why = why.set((now.str.strip_chars() == "") & why.is_null(), CANNOT_FILL + name)
+        why = why.set((~ways.fit(now) | (now == (importer.empties or ""))) & why.is_null(), f"{CANNOT_WRITE}: {name}")
     for name in ways.key:
         why = why.set(~ways.fit(removed[name]) & why.is_null(), f"{CANNOT_WRITE}: {name}")
     return pl.DataFrame({"item": items, "reason": why}).filter(pl.col("reason").is_not_null())

@@ -8,7 +8,7 @@ import polars as pl
 
 from neat_delta.core.grouping import grouped
 from neat_delta.core.update.base import ITEM, Step, Table, Ways
-from neat_delta.core.update.possible import parents_first
+from neat_delta.core.update.possible import parents_first, staying_rows
 from neat_delta.core.update.recoding import beside, keyed, under
 from neat_delta.core.update.said import told
 
@@ -160,11 +160,7 @@ def _ordered(ways: Ways, columns: dict[str, pl.Series]) -> pl.DataFrame:
 
 def everything(ways: Ways, step: Step) -> list[Table]:
     """One table of the whole catalogue as a step leaves it, in the fields that change or that new items have."""
-    gone = ways.places.gather(step.removed[ITEM]).drop_nulls()
-    there = pl.int_range(ways.live.cells.height, eager=True)
-    stays = there.filter(
-        ~there.is_in(gone.implode()) & ~there.is_in(ways.places.gather(step.added[ITEM]).drop_nulls().implode())
-    )
+    stays = staying_rows(ways, step)
     said = told(ways, step.cells)
     new = step.added.select((pl.col(ways.live.fields).str.strip_chars() != "").any()).row(0, named=True)
     here = set(said["field"].unique()) | set(ways.importer.carries) | {name for name, has in new.items() if has}
@@ -191,5 +187,7 @@ def everything(ways: Ways, step: Step) -> list[Table]:
             changed += int((more != "").sum())
         columns[name] = pl.concat([column, more if name in ways.key else more.replace("", None)])
     return (
-        [Table("change", _ordered(ways, columns), changed, required, carried)] if changed or step.removed.height else []
+        [Table("change", _ordered(ways, columns), changed, required, carried)]
+        if changed or step.removed.height or step.added.height
+        else []
     )
