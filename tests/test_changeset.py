@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+import os
 import re
 from dataclasses import replace
 from pathlib import Path
@@ -14,6 +15,7 @@ import pytest
 import neat_delta
 from neat_delta import ChangeSetError, Damaged, Flag, Header, Item
 from neat_delta.files.whole import digest_of
+from tests.conftest import in_this_process
 
 DOCUMENT = Path(__file__).parents[1] / "docs" / "formats" / "change-set.md"
 
@@ -158,6 +160,23 @@ def test_a_change_set_names_no_other_live_than_a_file(lines, run, live):
         2, f"Error: changes.jsonl: {live}, its live catalogue, {there}. Say with --live in which file it is.\n"
     )  # fmt: skip
     assert run("write", "changes.jsonl", "--to", "out", "--live", "live.csv").returncode == 1
+
+
+def test_live_outside_of_the_working_folder_is_said(lines, run, tmp_path):
+    (tmp_path / "elsewhere").mkdir()
+    away = str(tmp_path / "elsewhere" / "live.csv")
+    Path(away).write_bytes(Path("live.csv").read_bytes())
+    assert "live is" not in run("write", "changes.jsonl", "--to", "out").stdout
+    Path("changes.jsonl").write_text(sealed([lines[0].replace('"path":"live.csv"', f'"path":"{away}"'), *lines[1:]]))
+    (tmp_path / "work").mkdir()
+    os.chdir(tmp_path / "work")
+    for call in (
+        "write ../changes.jsonl --to out",
+        f"confirm ../changes.jsonl {away}",
+        "undo ../changes.jsonl --to back",
+    ):
+        done = in_this_process(tmp_path / "work", *call.split())
+        assert f"live is {away}, as ../changes.jsonl says" in done.stdout
 
 
 def test_a_change_set_cut_short_within_a_line_is_refused(lines):

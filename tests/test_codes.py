@@ -217,7 +217,7 @@ def test_a_link_does_not_follow_a_code_that_was_answered_no(run, shop, tmp_path)
     done = run("write", "c.jsonl", "--signed-off", "ask.xlsx", "--to", "out", "--json")
     held = {(one["key"]["sku"], one["field"]): one["reason"] for one in json.loads(done.stdout)["manifest"]["held"]}
     points = "code: it points at a code that does not come"
-    assert held == {("B", "parent"): points, ("E", "related"): points}
+    assert held == {("B", "parent"): points, ("C", "parent"): points, ("E", "related"): points}
     assert files_in(tmp_path / "out") == ["sku,new number\nD,X\n"]
 
 

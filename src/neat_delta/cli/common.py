@@ -30,6 +30,7 @@ __all__ = [
     "must_not_be_input",
     "pairing_options",
     "print_json",
+    "say_live",
     "status_of",
     "store_option",
     "store_said",
@@ -210,6 +211,14 @@ def told_blanks(said: tuple[str, ...]) -> tuple[Blanks, dict[str, Blanks]]:
         else:
             every = meant  # type: ignore[assignment]
     return every, single
+
+
+def say_live(changes: str, live: str | None, path: str) -> None:
+    """Say which file a change set names as live, where that lies outside of the working folder."""
+    from pathlib import Path
+
+    if live is None and not Path(path).resolve().is_relative_to(Path.cwd()):
+        click.echo(f"live is {path}, as {changes} says\n")
 
 
 def images_in(folder: str | None) -> list[str] | None:

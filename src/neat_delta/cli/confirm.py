@@ -4,7 +4,16 @@ from __future__ import annotations
 
 import click
 
-from neat_delta.cli.common import json_option, layout_options, print_json, store_option, the_store, told_layout, working
+from neat_delta.cli.common import (
+    json_option,
+    layout_options,
+    print_json,
+    say_live,
+    store_option,
+    the_store,
+    told_layout,
+    working,
+)
 
 __all__ = ["confirm"]
 
@@ -71,6 +80,7 @@ def confirm(
         from neat_delta.report import terminal as report
         from neat_delta.report.text import count
 
+        say_live(changes, live, before.path)
         console = report.terminal()
         report.print_confirmed(console, result, found.header.key, everything=everything)
         if written is not None:

@@ -4,7 +4,16 @@ from __future__ import annotations
 
 import click
 
-from neat_delta.cli.common import json_option, layout_options, print_json, store_option, the_store, told_layout, working
+from neat_delta.cli.common import (
+    json_option,
+    layout_options,
+    print_json,
+    say_live,
+    store_option,
+    the_store,
+    told_layout,
+    working,
+)
 
 __all__ = ["undo"]
 
@@ -68,6 +77,7 @@ def undo(
         from neat_delta.files.updates import layout_of
         from neat_delta.report import terminal as report
 
+        say_live(changes, live, before.path)
         console = report.terminal()
         report.print_left(console, left)
         report.print_written(console, folder, manifest, said_form(importer, layout_of(base, importer)))

@@ -7,7 +7,7 @@ from typing import TYPE_CHECKING
 
 import click
 
-from neat_delta.cli.common import json_option, print_json, store_option, store_said, the_store, working
+from neat_delta.cli.common import json_option, print_json, say_live, store_option, store_said, the_store, working
 
 if TYPE_CHECKING:
     from neat_delta.core.importer import Importer
@@ -89,6 +89,7 @@ def write(
         from neat_delta.report import terminal as report
         from neat_delta.report.text import command
 
+        say_live(changes, live, catalogue.path)
         report.print_written(report.terminal(), folder, manifest, said_form(importer, layout_of(catalogue, importer)))
         if manifest.update:
             look = command("confirm", changes, "EXPORT", "--files", folder, *store_said(store))
