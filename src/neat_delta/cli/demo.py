@@ -17,10 +17,11 @@ FILES = ("live.csv", "sheet.csv", "supplier.csv", "codes.csv", "quotes.csv", "ne
 INTRODUCTION = """\
 Quillfern Apiary Supply is a made-up shop for beekeepers with 418 items. live.csv is
 its catalogue as the store exported it, and neat-delta.toml says what its fields hold;
-it was drafted by `neat-delta learn live.csv`, and every command here finds it by its
-name. sheet.csv is the copy that somebody edited in a spreadsheet for an afternoon:
-other row order, fewer columns, a price rise for wax, an offer on clothing, stock
-counted, a name corrected, two new items typed in; and a few accidents."""
+`neat-delta learn live.csv` drafted it, somebody read it through and added what no
+export shows, and every command here finds it by its name. sheet.csv is the copy that
+somebody edited in a spreadsheet for an afternoon: other row order, fewer columns, a
+price rise for wax, an offer on clothing, stock counted, a name corrected, two new items
+typed in; and a few accidents."""
 
 STEPS = (
     (

@@ -233,6 +233,7 @@ def print_findings(console: Console, changes: ChangeSet) -> None:
             console.print(f"  and {len(found) - LISTED:,} more sorts, all in line 1 of the change set")
     held = {one.check for one in header.findings if one.done == "held"}
     mendable = ((changes.damaged["done"] == "held") & changes.damaged["repair"].is_not_null()).any()
+    console.print()
     for holds, hint in (
         (mendable, "--repair puts live's value back where it is certain"),
         ("damage" in held, "--accept damage:SKU sends a cell as it is"),
