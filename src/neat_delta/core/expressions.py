@@ -21,6 +21,7 @@ from polars.exceptions import PolarsError
 from sqlglot import exp
 from sqlglot.errors import ParseError, SqlglotError
 
+from neat_delta.core.catalogue import listed
 from neat_delta.core.errors import ConditionError
 from neat_delta.core.kinds import KINDS
 from neat_delta.core.kinds.list import BETWEEN
@@ -225,7 +226,7 @@ class _Reader:
         if len(alike) == 1:
             return alike[0]
         near = nearest(name, cells.columns)
-        hint = f'the nearest is "{near}"' if near else f"there are: {', '.join(cells.columns[:12])}"
+        hint = f'the nearest is "{near}"' if near else f"there are: {listed(cells.columns)}"
         if node.this.quoted and not near:
             hint = f"for a text use single quotes: '{name}'"
         raise self.at(node, f'there is no field "{name}"; {hint}')

@@ -214,19 +214,19 @@ def _cell(row: int, column: int) -> str:
 
 
 def _elsewhere(grid: Grid) -> str:
-    names = ", ".join(f'"{name}"' for name in grid.others[:8])
+    names = listed([f'"{name}"' for name in grid.others], 8)
     return f"There are also: {names}. Name one with --sheet-name." if names else "Save the table again."
 
 
 def _notes(grid: Grid, place: int) -> list[str]:
     notes = []
     if grid.others:
-        notes.append(f'read only the sheet "{grid.name}"; --sheet-name reads another: {", ".join(grid.others[:8])}')
+        notes.append(f'read only the sheet "{grid.name}"; --sheet-name reads another: {listed(grid.others, 8)}')
     if place:
         notes.append(("row 1 is" if place == 1 else f"rows 1 to {place} are") + " above the header and left out")
     hidden = [f"{grid.hidden_rows:,} hidden row{'s' * (grid.hidden_rows != 1)}"] if grid.hidden_rows else []
     if grid.hidden_columns:
-        letters = ", ".join(column_letter(n + 1) for n in grid.hidden_columns[:8])
+        letters = listed([column_letter(n + 1) for n in grid.hidden_columns], 8)
         hidden.append(f"hidden column{'s' * (len(grid.hidden_columns) != 1)} {letters}")
     if hidden:
         notes.append(f"read like the others: {' and '.join(hidden)}{' (a filter is on)' if grid.filtered else ''}")

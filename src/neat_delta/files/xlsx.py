@@ -17,6 +17,7 @@ from html import unescape
 from posixpath import join, normpath
 
 from neat_delta.core.beside import in_background
+from neat_delta.core.catalogue import listed
 from neat_delta.core.errors import CatalogueError
 from neat_delta.files.grid import ORIGIN, Grid, Value
 from neat_delta.files.packed import must_be_bounded
@@ -122,7 +123,7 @@ def choose_sheet(names: list[str], wanted: str | None, path: str) -> str:
     if wanted is None:
         return names[0]
     if wanted not in names:
-        raise CatalogueError(f'{path}: there is no sheet "{wanted}". It has: {", ".join(names[:12])}.')
+        raise CatalogueError(f'{path}: there is no sheet "{wanted}". It has: {listed(names)}.')
     return wanted
 
 

@@ -1,0 +1,109 @@
+"""What stands on the screen: in which order, once, with totals that agree, and with nothing cut off or trailing."""
+
+from __future__ import annotations
+
+import json
+import re
+
+import pytest
+
+
+def test_no_line_ends_in_a_space(run):
+    told = run("demo", "--to", "q").stdout
+    told += "".join(
+        run(verb, *words).stdout
+        for verb, *words in (
+            ("learn", "q/live.csv"),
+            ("learn", "q/live.csv", "-o", "draft.toml"),
+            ("check", "q/live.csv"),
+            ("preview", "q/changes.jsonl", "--all", "--findings", "--keep-margin", "percent"),
+            ("confirm", "q/changes.jsonl", "q/live.csv", "--files", "q/out"),
+            ("undo", "q/changes.jsonl", "--to", "back", "--now", "q/live.csv"),
+        )
+    )
+    assert [line for line in told.splitlines() if line != line.rstrip()] == []
+    assert "neat-delta match live.csv supplier.csv" in told and "…" not in told.partition("And a supplier's list?")[0]
+
+
+def test_a_preview_begins_with_what_waits_and_says_what_was_found_once(run, demo_round):
+    text = run("preview", "changes.jsonl").stdout
+    order = ["rows read", "to send, ", "held, with the way", "set aside, with", "--findings shows", "field  ", "QA-1022"]
+    places = [text.index(part) for part in order]
+    assert places == sorted(places)
+    assert "turned into a date" not in text.replace("held: damage: turned into a date", "")
+    full = run("preview", "changes.jsonl", "--findings").stdout
+    assert full.count("damage: what a spreadsheet did") == 1 and "--findings" not in full
+    assert full.index("field  ") < full.index("damage: what a spreadsheet did") < full.index("QA-1022  Shallow")
+    assert run("compare", "live.csv", "sheet.csv").stdout.count("turned into a date") == 1
+
+
+@pytest.fixture
+def demo_round(run, tmp_path):
+    """The demo's files with all their accidents, compared."""
+    from importlib.resources import files
+
+    for name in ("live.csv", "sheet.csv", "neat-delta.toml"):
+        (tmp_path / name).write_bytes(files("neat_delta.demo").joinpath(name).read_bytes())
+    run("compare", "live.csv", "sheet.csv", "-o", "changes.jsonl")
+
+
+def test_figures_are_of_what_is_sent_and_totals_agree_everywhere(run, demo_round, tmp_path):
+    facts = json.loads(run("preview", "changes.jsonl", "--json", "--all").stdout)
+    counts, held = facts["header"]["counts"], facts["held"]
+    price = next(field for field in facts["fields"] if field["field"] == "price")
+    assert (price["sent"], price["held"], price["most_up"]) == (16, 1, "7.40")  # the held one would be 1754.55
+    assert sum(one["cells"] for one in held) == counts["held_cells"]
+    arriving = sum(one["cells"] for one in held if one["reason"] == "new")
+    assert sum(field["held"] for field in facts["fields"]) == counts["held_cells"] - arriving
+    assert sum(field["sent"] for field in facts["fields"]) == counts["cells"] - counts["held_cells"]
+    for said in (run("compare", "live.csv", "sheet.csv").stdout, run("preview", "changes.jsonl").stdout):
+        assert f"{counts['cells']} changed cells: 48 to send, {counts['held_cells']} held" in said
+        table = said.partition("held, with the way to have it otherwise")[2].partition("set aside")[0]
+        cells = sum(int(many) for many in re.findall(r"([0-9]+) cells?", table))
+        assert cells == counts["held_cells"]
+    run("preview", "changes.jsonl", "--page", "page.html")
+    page = (tmp_path / "page.html").read_text()
+    assert f"<dt>cells held</dt><dd>{counts['held_cells']}</dd>" in page
+    run("write", "changes.jsonl", "--to", "out")
+    text = (tmp_path / "out" / "READ-ME-FIRST.txt").read_text()
+    assert f"because it is held: 2 items and {counts['held_cells']} cells" in text
+    assert "the sheet did not have, which stay as they are: 12." in text
+
+
+def test_the_largest_change_that_is_sent_stands_first(run, demo_round):
+    items = json.loads(run("preview", "changes.jsonl", "--sort", "size", "--all", "--json").stdout)["items"]
+    held = [bool(one["item"]["held"]) for one in items]
+    assert items[0]["item"]["key"] == {"sku": "QA-1136"}
+    assert held.index(True) > 20
+
+
+def test_left_alone_is_what_the_sheet_lacks_and_not_what_nobody_asked_for(run, put):
+    put("live.csv", "sku,name,price,stock,brand\nA,a,1,2,q\nB,b,2,3,q\n")
+    put("sheet.csv", "sku,name,price,stock\nA,x,2,2\nB,b,2,3\n")
+    said = run("compare", "live.csv", "sheet.csv", "--only", "price").stdout
+    assert "left out, as you did not ask for them: name, stock\n" in said
+    assert "left alone, as the sheet lacks them: brand\n" in said
+    said = run("compare", "live.csv", "sheet.csv", "--ignore", "name").stdout
+    assert "ignored, as you said: name\n" in said and "lacks them: brand\n" in said
+
+
+def test_long_lists_count_what_they_leave_out(run, put):
+    names = [f"field {n}" for n in range(40)]
+    put("live.csv", ",".join(["sku", "price", *names]) + "\n" + ",".join(["A", "1", *names]) + "\n")
+    put("sheet.csv", "sku,price\nA,2\n")
+    said = run("compare", "live.csv", "sheet.csv").stdout.replace("\n", " ")
+    assert "left alone, as the sheet lacks them: field 0," in said and "field 11 and 28 more" in said
+
+
+def test_hints_name_the_files_there_are_so_that_they_can_be_typed(run, put):
+    put("live items.csv", "sku,price\nA,1.00\nB,2.00\n")
+    put("my sheet.csv", "sku,price\nA,1.50\nB,2.00\n")
+    put("shop.toml", "version = 1\n")
+    said = run("learn", "live items.csv", "-o", "the shop.toml").stdout
+    assert "neat-delta compare 'live items.csv' SHEET --store 'the shop.toml'" in said
+    said = run("sheet", "live items.csv", "-o", "cut.csv", "--store", "shop.toml").stdout
+    assert "neat-delta compare 'live items.csv' cut.csv --store shop.toml" in said
+    said = run("compare", "live items.csv", "my sheet.csv", "-o", "my changes.jsonl").stdout
+    assert "neat-delta preview 'my changes.jsonl'" in said
+    said = run("write", "my changes.jsonl", "--to", "out", "--store", "shop.toml").stdout
+    assert "neat-delta confirm 'my changes.jsonl' EXPORT --files out --store shop.toml" in said
