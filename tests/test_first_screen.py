@@ -22,7 +22,7 @@ def test_no_line_ends_in_a_space(run):
         )
     )
     assert [line for line in told.splitlines() if line != line.rstrip()] == []
-    assert "neat-delta match live.csv supplier.csv" in told and "…" not in told.partition("And a supplier's list?")[0]
+    assert "neat-delta match live.csv supplier.csv" in told and "…" not in told.partition("What next?")[0]
 
 
 def test_a_preview_begins_with_what_waits_and_says_what_was_found_once(run, demo_round):

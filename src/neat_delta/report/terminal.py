@@ -6,6 +6,7 @@ from collections import Counter
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from pathlib import PurePath
+from textwrap import wrap
 from typing import TYPE_CHECKING, Literal
 
 import polars as pl
@@ -455,22 +456,21 @@ def print_pairs(console: Console, laid: Laid, sheet: Catalogue, pairs: Sequence[
     table = _table(f"in {shown(PurePath(sheet.path).name)}", "field", "why", "in the sheet", "in live")
     for number, column in enumerate(table.columns):
         column.no_wrap, column.overflow = number in {0, 1}, "ellipsis"
+    words = [(shown(pair.heading), _field_of(pair), pair.how) for pair in pairs]
+    taken = sum(max(map(cell_len, texts)) for texts in zip(*words, (f"in {sheet.path}", "", ""), strict=True))
+    room = console.width - taken - 2 * 4
+    longest = max((cell_len(shown(value)) for pair in pairs for value in pair.live), default=0)
+    of_live = max(16, min(longest, room // 2))
+    rooms = (max(16, room - of_live), of_live)
     for pair in pairs:
-        sure = pair.field is not None
-        field = (
-            shown(pair.field)
-            if pair.field is not None
-            else f"none; nearest: {shown(pair.nearest)}"
-            if pair.nearest
-            else "none"
-        )
+        sure, field = pair.field is not None, _field_of(pair)
         table.add_row(
             Text(shown(pair.heading), "" if sure else "magenta"),
             Text(field, "" if sure else "magenta"),
             Text(pair.how, "dim"),
             *(
-                Text("\n".join(cut(shown(value), 26) for value in values), no_wrap=True)
-                for values in (pair.sheet, pair.live)
+                Text("\n".join(_sample(value, room) for value in values))
+                for values, room in zip((pair.sheet, pair.live), rooms, strict=True)
             ),
         )
     console.print(table)
@@ -478,9 +478,21 @@ def print_pairs(console: Console, laid: Laid, sheet: Catalogue, pairs: Sequence[
     console.print(f"\n{count(paired, 'heading')} paired, {len(pairs) - paired:,} left out.", style="bold")
     rest = [name for name in laid.live.fields if name not in {pair.field for pair in pairs}]
     if rest:
-        console.print(Text(f"fields that no heading stands for: {', '.join(shown(name) for name in rest)}"))
+        console.print(Text(f"fields that no heading stands for: {listed([shown(name) for name in rest])}"))
     if any(pair.how == "unmatched" for pair in pairs):
         console.print('A heading that live does not have is left out. --map "HEADING=FIELD" says what it stands for.')
+
+
+def _field_of(pair: PairSample) -> str:
+    """The field that a heading stands for, or the nearest one."""
+    if pair.field is not None:
+        return shown(pair.field)
+    return f"none; nearest: {shown(pair.nearest)}" if pair.nearest else "none"
+
+
+def _sample(value: str, room: int) -> str:
+    """A value on as many lines of a narrow column as it takes, two at most."""
+    return "\n".join(wrap(shown(value), room, subsequent_indent="  ", max_lines=2, placeholder=" …"))
 
 
 def print_sheet(
