@@ -30,12 +30,12 @@ def compared(live: Sheet, sheet: Sheet, *, told: bool, repair: bool = False) -> 
     return compare(catalogue(live, "live"), catalogue(sheet, "sheet"), store=store, repair=repair)
 
 
-@pytest.mark.parametrize("first", first_of([0, *range(50, 1000, 50)], 1))
+@pytest.mark.parametrize("first", first_of(range(0, 1000, 20), 1))
 def test_nothing_is_found_on_ordinary_afternoons(first):
     """A thousand rounds of price rises, stock counts, sales, renames and changes of status, with a store file and
     without.
     """
-    for seed in range(first, first + 50):
+    for seed in range(first, first + 20):
         rng = random.Random(seed)
         live = afternoons.shop(rng, rng.randint(*ITEMS))
         changes = compared(live, afternoons.ordinary(rng, live), told=bool(seed % 2))

@@ -27,7 +27,15 @@ def test_no_line_ends_in_a_space(run):
 
 def test_a_preview_begins_with_what_waits_and_says_what_was_found_once(run, demo_round):
     text = run("preview", "changes.jsonl").stdout
-    order = ["rows read", "to send, ", "held, with the way", "set aside, with", "--findings shows", "field  ", "QA-1022"]
+    order = [
+        "rows read",
+        "to send, ",
+        "held, with the way",
+        "set aside, with",
+        "--findings shows",
+        "field  ",
+        "QA-1022",
+    ]
     places = [text.index(part) for part in order]
     assert places == sorted(places)
     assert "turned into a date" not in text.replace("held: damage: turned into a date", "")

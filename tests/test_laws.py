@@ -75,7 +75,7 @@ def compared(
         raise
 
 
-@in_two_lengths(rounds(), BLANKS, st.booleans(), few=40, many=250)
+@in_two_lengths(rounds(), BLANKS, st.booleans(), few=25, many=250)
 def test_compare_finds_what_the_rules_say(round_, blanks, with_new):
     """And law 5: every row of both inputs is counted once."""
     live, sheet = round_
@@ -195,7 +195,7 @@ def the_target(changes, live, planned, importer):
 
 
 @in_two_lengths(
-    rounds(), BLANKS, st.booleans(), st.booleans(), st.data(), DIALECTS, st.integers(1, 8), few=16, many=150
+    rounds(), BLANKS, st.booleans(), st.booleans(), st.data(), DIALECTS, st.integers(1, 8), few=10, many=150
 )
 def test_importing_the_files_gives_the_target_and_the_undo_gives_live(
     tmp_path, round_, blanks, with_new, with_gone, data, dialect, most_files
@@ -310,7 +310,7 @@ def nothing_could_be_left_out(changes, live, planned, importer, undo, written, p
             neat_delta.prove(catalogue(live), changes, planned, written(less), undo, importer)
 
 
-@in_two_lengths(rounds(), BLANKS, st.booleans(), IMPORTERS, st.data(), few=25, many=200)
+@in_two_lengths(rounds(), BLANKS, st.booleans(), IMPORTERS, st.data(), few=15, many=200)
 def test_the_proof_fails_for_files_that_do_anything_else(round_, blanks, with_new, importer_blanks, data):
     live, sheet = round_
     changes = compared(live, sheet, blanks, with_new)
@@ -337,7 +337,7 @@ def test_the_proof_fails_for_files_that_do_anything_else(round_, blanks, with_ne
         neat_delta.prove(catalogue(live), changes, planned, tables, undo, importer)
 
 
-@in_two_lengths(rounds(), BLANKS, st.booleans(), few=25, many=100)
+@in_two_lengths(rounds(), BLANKS, st.booleans(), few=15, many=100)
 def test_a_change_set_read_back_is_the_same(tmp_path, round_, blanks, with_new):
     """And law 9: the same bytes again."""
     live, sheet = round_

@@ -102,7 +102,7 @@ def broken(round_: Drawn, rng: random.Random) -> tuple[int, list[object]]:
     return len(round_.edits), wrong
 
 
-FEW, MANY, PARTS = 1_500, 25_000, 4
+FEW, MANY, PARTS = 1_000, 25_000, 4
 """Mutations of one part, by default and in the campaign, which has so many parts; half of them run by default."""
 
 
@@ -142,7 +142,7 @@ def through(round_: Drawn, country: spreadsheet.Country, how: str, put) -> Catal
     return read(put(f"sheet-{country}.{how}", write(headings, rows)))
 
 
-@pytest.mark.parametrize("rounds", first_of([5, 100], 1))
+@pytest.mark.parametrize("rounds", first_of([3, 100], 1))
 @pytest.mark.parametrize("how", ["xlsx", "ods", "csv"])
 def test_what_only_a_spreadsheet_changed_is_not_sent(tmp_path, put, how, rounds):
     """Opened with a double click in three countries and saved: what came back otherwise is the same, or held."""
@@ -397,7 +397,7 @@ WRITINGS = (
 )
 
 
-@pytest.mark.parametrize("rounds", first_of([6, 60], 1))
+@pytest.mark.parametrize("rounds", first_of([4, 60], 1))
 def test_any_catalogue_that_was_cut_and_not_touched_is_no_change(tmp_path, put, rounds):
     """As a workbook, and as text in every writing; blanks would be taken for emptied cells."""
     for seed in range(rounds):
