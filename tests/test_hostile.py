@@ -121,54 +121,24 @@ def test_a_file_cut_short_while_it_is_read_is_one_line(put, tmp_path, monkeypatc
     rows = "".join(f"QA-{n},{'x' * 90},1.00\n" for n in range(180_000))
     sheet = Path(put("sheet.csv", "sku,name,price\n" + rows))
     assert sheet.stat().st_size > 16 << 20
-    real = Path.open
-
-    def cut(self, *args, **named):
-        file = real(self, *args, **named)
-        if self.name == "sheet.csv":
-            os.truncate(self, 1_000)
-        return file
-
-    def grown(self, *args, **named):
-        file = real(self, *args, **named)
-        if self.name == "sheet.csv":
-            state = os.fstat(file.fileno())
-            os.utime(self, ns=(state.st_atime_ns, state.st_mtime_ns + 1))
-        return file
-
-    for change in (cut, grown):
+    real, changes = os.fstat, (lambda: os.truncate(sheet, 1_000), lambda: os.utime(sheet, (1, 1)))
+    for change in changes:
         sheet.write_text("sku,name,price\n" + rows)
-        opened = threading.Event()
+        looked: list[int] = []
 
-        def once(self, *args, change=change, opened=opened, **named):
-            if self.name != "sheet.csv" or opened.is_set():
-                return real(self, *args, **named)
-            opened.set()
-            file = real(self, *args, **named)
-            read = file.read
+        def once(descriptor, change=change, looked=looked):
+            """The state of a file when reading it begins; the sheet changes right after."""
+            state = real(descriptor)
+            if state.st_ino == sheet.stat().st_ino:
+                looked.append(descriptor)
+                if len(looked) == 1:
+                    change()
+            return state
 
-            class Slow:
-                def __enter__(self):
-                    return self
-
-                def __exit__(self, *_):
-                    file.close()
-
-                def fileno(self):
-                    return file.fileno()
-
-                def isatty(self):
-                    return False
-
-                def read(self):
-                    change(sheet, "rb").close()
-                    return read()
-
-            return Slow()
-
-        monkeypatch.setattr(Path, "open", once)
+        monkeypatch.setattr(os, "fstat", once)
         failed = run("compare", "live.csv", "sheet.csv")
-        monkeypatch.setattr(Path, "open", real)
+        monkeypatch.setattr(os, "fstat", real)
+        assert looked
         assert failed.returncode == 2
         assert failed.stderr == "Error: sheet.csv: it was changed while it was being read. Run the command again.\n"
 

@@ -17,7 +17,6 @@ TYPE_CHECKING = False  # not imported, so that the program hears as early as can
 if TYPE_CHECKING:
     from typing import Any
 
-if TYPE_CHECKING:
     from neat_delta.core.catalogue import Catalogue, Source
     from neat_delta.core.changes import (
         Accept,

@@ -50,8 +50,9 @@ def check(catalogue: str, images: str | None, store: str | None, key: tuple[str,
         named = as_fields(read, known)
         keys = neat_delta.find_key(named, key or known.key.fields)
         live, today = fold(named, keys, continued(known)), date.today().isoformat()
-        asleep = idle_checks(live, known, keys, images=images_in(images))
-        flags = check_catalogue(live, known, keys, images=images_in(images), today=today)
+        there = images_in(images)
+        asleep = idle_checks(live, known, keys, images=there)
+        flags = check_catalogue(live, known, keys, images=there, today=today)
     open_ = flags.filter(flags["done"] != "accepted")
     if as_json:
         print_json({"store": store_path, "catalogue": read.source, "found": flags.to_dicts(), "not_run": asleep})

@@ -66,12 +66,11 @@ def learn(
     if not output:
         click.echo(text, nl=False)
     else:
-        from neat_delta.report import terminal as report
-
-        report.print_learned(report.terminal(), learned, catalogue)
         from neat_delta.files.storefile import NAME
+        from neat_delta.report import terminal as report
         from neat_delta.report.text import command
 
+        report.print_learned(report.terminal(), learned, catalogue)
         use = command("compare", live, "SHEET", *([] if output == NAME else ["--store", output]))
         click.echo(f"\nWrote {output}. Read it through, and use it:  {use}")
     if descriptor:

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections import Counter
 from collections.abc import Iterator
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from functools import partial
 from typing import Literal
 
@@ -307,6 +307,11 @@ class ChangeSet:
     def sent(self) -> pl.DataFrame:
         """The cells that are to be written: neither they nor their items are held."""
         return self.cells.filter(~held(self.items, self.cells))
+
+    def with_held(self, items: pl.DataFrame, cells: pl.DataFrame) -> ChangeSet:
+        """The change set with these items and cells, of which others are held; what is held is counted anew."""
+        counts = msgspec.structs.replace(self.header.counts, held_cells=int(held(items, cells).sum()))
+        return replace(self, header=msgspec.structs.replace(self.header, counts=counts), items=items, cells=cells)
 
     def reasons(self) -> list[HeldCount]:
         """How much is held for each reason: items as a whole with their cells, and cells by themselves. A cell is

@@ -5,7 +5,6 @@ from __future__ import annotations
 from collections.abc import Collection, Mapping, Sequence
 from dataclasses import dataclass, replace
 
-import msgspec
 import polars as pl
 
 from neat_delta.core.catalogue import Catalogue
@@ -216,5 +215,4 @@ def settled(changes: ChangeSet, live: Catalogue) -> ChangeSet:
     at = pl.Series([number for number, _ in waits], dtype=pl.UInt32)
     reasons = none.scatter(at, pl.Series([reason for _, reason in waits], dtype=pl.String))
     marked = changes.cells.with_columns(held=pl.select(pl.coalesce(changes.cells["held"], reasons)).to_series())
-    counts = msgspec.structs.replace(header.counts, held_cells=int(held(changes.items, marked).sum()))
-    return replace(changes, header=msgspec.structs.replace(header, counts=counts), cells=marked)
+    return changes.with_held(changes.items, marked)

@@ -14,7 +14,7 @@ from neat_delta.core.kinds.base import EXACT as CONTEXT
 from neat_delta.core.kinds.number import EXACT, NUMBER_KINDS
 from neat_delta.core.store import Field
 
-__all__ = ["Differences", "FieldFigures", "amounts", "difference", "figures"]
+__all__ = ["Differences", "FieldFigures", "amounts", "figures"]
 
 PLAIN = re.compile(r"[+-]?[0-9]+(\.[0-9]+)?")
 
@@ -69,11 +69,11 @@ def _of(header: Header, field: str, changed: pl.DataFrame) -> FieldFigures:
     if values is None:
         return FieldFigures(field, cells.height, stay, number=False)
     values = (values[0].filter(~changed["stays"]), values[1].filter(~changed["stays"]))
-    step = values[1] - values[0]
+    step, steps = values[1] - values[0], Differences(header, cells)
     up, down = int((step > 0).sum()), int((step < 0).sum())
 
     def exact(place: int | None) -> Decimal | None:
-        return None if place is None else difference(header, field, cells["before"][place], cells["after"][place])
+        return None if place is None else steps.step(field, cells["before"][place], cells["after"][place])
 
     return FieldFigures(
         field,
@@ -88,16 +88,13 @@ def _of(header: Header, field: str, changed: pl.DataFrame) -> FieldFigures:
 
 
 class Differences:
-    """The differences of numbers in a change set, cell by cell. The texts of a field are read all at once, as asking
-    the engine about one costs as much as about thousands.
+    """The differences of numbers in a change set's `cells`, one by one. The texts of a field are read all at once, when
+    it is first asked about, as asking the engine about one costs as much as about thousands.
     """
 
-    def __init__(self, header: Header, cells: pl.DataFrame | None = None) -> None:
-        self.header = header
-        self.known: dict[tuple[str, str], Decimal | None] = {}
-        for (field,), some in () if cells is None else cells.group_by("field"):
-            texts = pl.concat([some["before"], some["after"]]).drop_nulls().unique()
-            self._read(str(field), [text for text in texts if not self._plain(text)])
+    def __init__(self, header: Header, cells: pl.DataFrame) -> None:
+        self.header, self.cells = header, cells
+        self.known: dict[str, dict[str, Decimal | None]] = {}
 
     def step(self, field: str, before: str, after: str) -> Decimal | None:
         """After less before, exactly, with the longer one's decimals; None when one of them is blank or no number."""
@@ -118,11 +115,14 @@ class Differences:
         """A cell's number, with as many decimals as it is written with."""
         if self._plain(text):
             return Decimal(text)
-        if (field, text) not in self.known:
-            self._read(field, [text])
-        return self.known[field, text]
+        if field not in self.known:
+            some = self.cells.filter(pl.col("field").cast(pl.String) == field)
+            texts = pl.concat([some["before"], some["after"]]).drop_nulls().unique()
+            self.known[field] = self._read(field, [one for one in texts if not self._plain(one)])
+        return self.known[field][text]
 
-    def _read(self, field: str, texts: list[str]) -> None:
+    def _read(self, field: str, texts: list[str]) -> dict[str, Decimal | None]:
+        numbers: dict[str, Decimal | None] = {}
         settings = self.header.settings.get(field, Field())
         kind = KINDS[settings.kind if settings.kind in NUMBER_KINDS else "decimal"]
         mark = self.header.writing.decimal_mark or "."
@@ -133,9 +133,5 @@ class Differences:
             number = None if value is None else Decimal(value)
             if number is not None and places:
                 number = number.quantize(Decimal(1).scaleb(-places), context=CONTEXT)
-            self.known[field, text] = number
-
-
-def difference(header: Header, field: str, before: str, after: str) -> Decimal | None:
-    """`Differences.step` of one cell."""
-    return Differences(header).step(field, before, after)
+            numbers[text] = number
+        return numbers

@@ -3,14 +3,12 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import replace
 
-import msgspec
 import polars as pl
 from blake3 import blake3
 
 from neat_delta.core.catalogue import Catalogue
-from neat_delta.core.changes import ChangeSet, held
+from neat_delta.core.changes import ChangeSet
 from neat_delta.core.checks import hold_incomplete
 from neat_delta.core.errors import ChangeSetError
 
@@ -119,9 +117,11 @@ def signed_off(changes: ChangeSet, answers: Catalogue) -> ChangeSet:
     cells = changes.cells.with_row_index("number").select("number", "item", pl.col("field").cast(pl.String))
     now = shown(changes.cells)
     cells = cells.with_columns(now["before"].alias("now_before"), now["after"].alias("now_after"))
-    cells = cells.with_columns(seals(changes.cells, changes.keys).alias("now_seal"))
     cells = pl.concat([cells, there.select(pl.all().gather(cells["item"]))], how="horizontal")
     met = given.join(cells, on=[*keys, "field"], how="left", maintain_order="left")
+    answered = met["number"].drop_nulls()
+    sealed = pl.DataFrame([answered, seals(changes.cells[answered], changes.keys).alias("now_seal")])
+    met = met.join(sealed, on="number", how="left", maintain_order="left")
     before, after = kept(pl.col("before")), kept(pl.col("after"))
     other = met.filter(
         pl.col("number").is_null()
@@ -154,9 +154,7 @@ def signed_off(changes: ChangeSet, answers: Catalogue) -> ChangeSet:
     whole = pl.col("verdict").is_in(["new", "gone"])  # of an item that goes, the workbook says nothing
     empty = whole & pl.col("held").is_null() & ~pl.int_range(pl.len()).is_in(sent.implode())
     items = changes.items.with_columns(held=pl.when(empty).then(pl.lit(NOT_SIGNED)).otherwise("held"))
-    counts = msgspec.structs.replace(changes.header.counts, held_cells=int(held(items, marked).sum()))
-    header = msgspec.structs.replace(changes.header, counts=counts)
-    return hold_incomplete(replace(changes, header=header, items=items, cells=marked))
+    return hold_incomplete(changes.with_held(items, marked))
 
 
 def _step(before: str, after: str) -> str:

@@ -13,7 +13,7 @@ import msgspec
 import polars as pl
 
 from neat_delta.core.catalogue import Catalogue
-from neat_delta.core.changes import FLAGS_SCHEMA, Accept, ChangeSet, Finding, held
+from neat_delta.core.changes import FLAGS_SCHEMA, Accept, ChangeSet, Finding
 from neat_delta.core.checks.allowed import ALLOWED_CHECKS
 from neat_delta.core.checks.base import CHECK, FOUND, Ask, Check
 from neat_delta.core.checks.believable import BELIEVABLE_CHECKS
@@ -118,9 +118,9 @@ def checked(
     some = whole.filter(pl.col("item").is_not_null())
     reasons = reasons.scatter(some["item"], CHECK + some["check"])
     items = changes.items.with_columns(held=pl.coalesce("held", reasons))
-    counts = msgspec.structs.replace(header.counts, held_cells=int(held(items, cells).sum()), flags=listed.height)
+    counts = msgspec.structs.replace(header.counts, flags=listed.height)
     header = msgspec.structs.replace(header, counts=counts, findings=[*header.findings, *_grouped(listed)])
-    return replace(changes, header=header, items=items, cells=cells, flags=listed)
+    return replace(changes, header=header, flags=listed).with_held(items, cells)
 
 
 SEEN = pl.col("held").str.starts_with(CHECK).fill_null(value=False) | pl.col("held").str.starts_with(NOT).fill_null(
@@ -170,8 +170,7 @@ def hold_incomplete(changes: ChangeSet) -> ChangeSet:
     lacking = lacking.unique("item", keep="first", maintain_order=True)
     why = lacking.select(pl.format(INCOMPLETE + "{} is held", pl.col("field").cast(pl.String))).to_series()
     items = changes.items.with_columns(held=changes.items["held"].clone().scatter(lacking["item"], why))
-    counts = msgspec.structs.replace(changes.header.counts, held_cells=int(held(items, changes.cells).sum()))
-    return replace(changes, header=msgspec.structs.replace(changes.header, counts=counts), items=items)
+    return changes.with_held(items, changes.cells)
 
 
 def _level(name: str, store: Store, *, learned: bool) -> LevelName:

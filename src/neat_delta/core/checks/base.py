@@ -36,6 +36,10 @@ FOUND: dict[str, pl.DataType | type[pl.DataType]] = {"item": pl.Int64, "field": 
 """What a check finds: the number of the item (null for the whole round), the field (null for none), what is wrong."""
 
 
+MANY = 10_000
+"""Fields with more cells are looked up by themselves: laid together they would take their memory twice."""
+
+
 @dataclass(frozen=True, slots=True)
 class Ask:
     """The items that are checked, from 0, in the order of a change set; or all of a catalogue.
@@ -77,10 +81,17 @@ class Ask:
             settings = self.settings.get(name, Field())
             if settings.kind in kinds and cells.height:
                 if name not in self.filled:
-                    self._fill([one for one in self.cells if self.settings.get(one, Field()) == settings])
+                    self._fill([name] if cells.height > MANY else self._alike(settings))
                 if self.filled[name].height:
                     some[name] = (settings, self.filled[name])
         return some
+
+    def _alike(self, settings: Field) -> list[str]:
+        """The fields with these settings that have few cells."""
+        return [
+            name for name, some in self.cells.items()
+            if some.height <= MANY and self.settings.get(name, Field()) == settings
+        ]  # fmt: skip
 
     def _fill(self, names: Sequence[str]) -> None:
         """Look up the cells of fields that have the same settings, all together: each by itself costs as much as
@@ -150,12 +161,18 @@ class Check:
     idle: Callable[[Ask], str | None] = lambda _: None
 
 
+def _fields(ask: Ask) -> list[Field]:
+    """The settings of the catalogue's own fields."""
+    there = set(ask.live.columns)
+    return [field for name, field in ask.settings.items() if name in there]
+
+
 def needs_setting(*names: str, example: str) -> Callable[[Ask], str | None]:
     """Idle while no field of the catalogue has one of these settings."""
 
     def idle(ask: Ask) -> str | None:
-        fields = (field for name, field in ask.settings.items() if name in ask.live.columns)
-        return None if any(getattr(field, name) not in (None, False) for field in fields for name in names) else example
+        there = any(getattr(field, name) not in (None, False) for field in _fields(ask) for name in names)
+        return None if there else example
 
     return idle
 
@@ -164,7 +181,7 @@ def needs_kind(*kinds: str) -> Callable[[Ask], str | None]:
     """Idle while the catalogue has no field of one of these kinds."""
 
     def idle(ask: Ask) -> str | None:
-        there = any(field.kind in kinds for name, field in ask.settings.items() if name in ask.live.columns)
+        there = any(field.kind in kinds for field in _fields(ask))
         return None if there else f"a field with kind = {' or '.join(repr(kind) for kind in kinds)}".replace("'", '"')
 
     return idle

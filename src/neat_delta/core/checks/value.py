@@ -63,14 +63,20 @@ def _bytes(texts: pl.Series, encoding: str | None) -> pl.Series:
     return pl.Series([len(text.encode(encoding or "utf-8", "replace")) for text in texts], dtype=pl.Int64)
 
 
+def _lacking(ask: Ask) -> str | None:
+    """The encoding of the store's files, where it does not have every character."""
+    return None if ask.encoding is None or ask.encoding.startswith("utf") else ask.encoding
+
+
 def unwritable(ask: Ask) -> pl.DataFrame:
     """Characters that the encoding of the store's files does not have."""
-    if ask.encoding is None or ask.encoding.startswith("utf"):
+    encoding = _lacking(ask)
+    if encoding is None:
         return nothing()
     some = [nothing()]
     for name, cells in ask.cells.items():
         odd = cells.filter(pl.col("after").str.contains(r"[^\x00-\x7f]"))
-        wrong = [_first_unwritable(text, ask.encoding) for text in odd["after"]]
+        wrong = [_first_unwritable(text, encoding) for text in odd["after"]]
         marks = pl.Series(wrong, dtype=pl.String)
         hit = marks.is_not_null()
         some.append(found(name, odd["item"].filter(hit), "the store's files cannot hold " + marks.filter(hit)))
@@ -139,10 +145,14 @@ def _unclosed(text: str) -> str | None:
 
 def unclosed_html(ask: Ask) -> pl.DataFrame:
     """HTML whose tags do not close."""
-    texts = [cells.select("item", "after", field=pl.lit(name)) for name, (_, cells) in ask.of("text").items()]
+    has_tags = pl.col("after").str.contains(r"</?[A-Za-z][^<>]*>")
+    texts = [
+        cells.lazy().filter(has_tags).select("item", "after", field=pl.lit(name))
+        for name, (_, cells) in ask.of("text").items()
+    ]
     if not texts:
         return nothing()
-    marked = pl.concat(texts).filter(pl.col("after").str.contains(r"</?[A-Za-z][^<>]*>"))
+    marked = pl.concat(texts).collect()
     known = {text: _unclosed(text) for text in marked["after"].unique()}
     wrong = marked.with_columns(what=pl.Series([known[text] for text in marked["after"]], dtype=pl.String))
     return wrong.filter(pl.col("what").is_not_null()).select(list(FOUND)).cast(FOUND)  # type: ignore[arg-type]
@@ -246,11 +256,7 @@ VALUE_CHECKS = (
         "a character that the encoding of the store's files does not have",
         "replace the character",
         unwritable,
-        idle=lambda ask: (
-            "nothing: the encoding of these files has every character"
-            if ask.encoding is None or ask.encoding.startswith("utf")
-            else None
-        ),
+        idle=lambda ask: "nothing: the encoding of these files has every character" if _lacking(ask) is None else None,
     ),
     Check(
         "guessed-encoding",

@@ -15,10 +15,15 @@ from neat_delta.core.store import Field
 __all__ = ["PATH", "spelt_like"]
 
 
+def _mark(field: Field) -> str:
+    """What stands between the levels, without the space around it."""
+    return (field.levels or ">").strip() or field.levels or ">"
+
+
 def _read(texts: pl.Series, field: Field, writing: Writing) -> pl.Series:
     """A path with an empty level is none."""
     del writing
-    levels = (field.levels or ">").strip() or field.levels or ">"
+    levels = _mark(field)
     tight = folded(texts).str.replace_all(rf"\s*{re.escape(levels)}\s*", levels.replace("$", "$$"))
     several = joined(tight, field.separator, ordered=False) if field.separator else tight
     mark = re.escape(levels)
@@ -34,7 +39,7 @@ def spelt_like(known: pl.Series, texts: pl.Series, field: Field) -> pl.Series:
     if field.separator:
         parts = parts.str.split(field.separator).explode()
     table = pl.DataFrame({"spelt": parts.str.strip_chars()}).unique().filter(pl.col("spelt") != "")
-    mark = (field.levels or ">").strip() or field.levels or ">"
+    mark = _mark(field)
     around = re.compile(rf"\s*{re.escape(mark)}\s*")
     spellings: dict[str, list[str]] = {}
     for spelt in table["spelt"]:

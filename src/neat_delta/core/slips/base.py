@@ -76,12 +76,10 @@ def forms(cells: pl.DataFrame, settings: Mapping[str, Field], writing: Writing) 
         known = settings.get(field, Field())
         if known.kind in NUMBER_KINDS:
             alike.setdefault(msgspec.json.encode(known), []).append(field)
-    for encoded, fields in alike.items():
-        known = msgspec.json.decode(encoded, type=Field)
+    for fields in alike.values():
         at = cells["field"].is_in(fields).arg_true()
-        if at.len():
-            for side, text in (("old", "before"), ("new", "after")):
-                exact[side] = exact[side].scatter(at, amounts(cells[text].gather(at), known, writing))
+        for side, text in (("old", "before"), ("new", "after")):
+            exact[side] = exact[side].scatter(at, amounts(cells[text].gather(at), settings[fields[0]], writing))
     told = cells.lazy().with_columns(key(pl.col(text)).alias(name) for text, name in names.items())
     return told.collect().rechunk().hstack(list(exact.values()))
 

@@ -22,9 +22,8 @@ LEAST_KEYS = 8
 
 def column_over_another(round_: Round) -> list[Slip]:
     """Fields of which nine in ten changed cells hold what another field of the same item holds in the sheet."""
-    slips = []
+    slips, there = [], set(round_.sheet.columns)
     for name, cells in round_.by_field(LEAST_COPIED).items():
-        there = set(round_.sheet.columns)
         others = [other for other in round_.columns if other != name and other in there]
         here = round_.sheet.select(others)
         glance = cells.gather_every(max(1, cells.height // 100))

@@ -121,7 +121,8 @@ class Ways:
     def everywhere(self) -> list[str]:
         """The fields that every row has something of, besides its key."""
         fixed = self.importer.headings if self.filled else []
-        return [name for name in dict.fromkeys((*self.importer.carries, *fixed)) if name in self.live.fields]
+        there = set(self.live.fields) - set(self.key)
+        return [name for name in dict.fromkeys((*self.importer.carries, *fixed)) if name in there]
 
     @property
     def never(self) -> set[str]:

@@ -226,7 +226,7 @@ def _lacking(ways: Ways, cells: pl.DataFrame) -> pl.DataFrame:
     """The items of these cells that are blank in a field that every row must have."""
     items = cells["item"].unique().sort()
     lacks = pl.repeat(None, items.len(), dtype=pl.String, eager=True)
-    for name in (one for one in ways.everywhere if one not in ways.key):
+    for name in ways.everywhere:
         now = ways.now(name, items, cells)
         if name in ways.importer.carries:
             lacks = lacks.set((now.str.strip_chars() == "") & lacks.is_null(), CANNOT_FILL + name)

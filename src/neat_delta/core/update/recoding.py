@@ -144,8 +144,7 @@ def beside(ways: Ways) -> list[str]:
     """
     if ways.patches:
         return []
-    fixed = ways.importer.headings if ways.filled else []
-    wanted = {*ways.importer.carries, *fixed} - set(ways.key)
+    wanted = set(ways.everywhere)
     return [name for name in ways.live.fields if name in wanted]
 
 
