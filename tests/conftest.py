@@ -170,7 +170,12 @@ def as_of_many() -> Callable[[], AbstractContextManager[None]]:
     @contextmanager
     def shortcuts() -> Iterator[None]:
         with ExitStack() as patches:
-            for name, value in (("once.MANY", 1), ("once.SOME", 1), ("once.SELDOM", 0), ("compare.GLANCE", 1)):
+            for name, value in (
+                ("support.distinct.MANY", 1),
+                ("support.distinct.SOME", 1),
+                ("support.distinct.SELDOM", 0),
+                ("engine.whole.GLANCE", 1),
+            ):
                 patches.enter_context(mock.patch(f"neat_delta.core.{name}", value))
             yield
 

@@ -14,7 +14,7 @@ import pytest
 from neat_delta import Accept, ChangeSet, Field, Key, Layout, Store, Writing, compare
 from neat_delta.core.checks import CHECKS, check_catalogue
 from neat_delta.core.checks.base import said
-from neat_delta.core.store import CheckName, Relations, Standing
+from neat_delta.core.model.store import CheckName, Relations, Standing
 from tests.oracle import catalogue
 
 FIELDS = {

@@ -10,7 +10,7 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from neat_delta.core.recode import Move, blocked, ordered
+from neat_delta.core.rekey.moves import Move, blocked, ordered
 from tests.test_signoff import answered, rows_of
 
 LIVE = [

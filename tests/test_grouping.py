@@ -9,8 +9,8 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from neat_delta.core import grouping
-from neat_delta.core.grouping import Group, grouped
+from neat_delta.core.plan import grouping
+from neat_delta.core.plan.grouping import Group, grouped
 
 Sets = list[frozenset[int]]
 

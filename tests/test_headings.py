@@ -6,14 +6,14 @@ import json
 
 import pytest
 
-from neat_delta import CatalogueError, Field, Key, Pairing, Store, compare, pair
+from neat_delta import CatalogueError, ColumnMapping, Field, Key, Store, compare, match_columns
 from tests.oracle import catalogue
 
 FIELDS = ["sku", "Sale price", "cost", "stock_level", "name"]
 
 
 def paired(headings: list[str], **more) -> dict[str, tuple[str | None, str]]:
-    return {one.heading: (one.field, one.how) for one in pair(headings, FIELDS, **more)}
+    return {one.heading: (one.field, one.how) for one in match_columns(headings, FIELDS, **more)}
 
 
 def test_headings_meet_fields_by_name_then_without_case_and_marks_then_by_other_headings():
@@ -30,41 +30,49 @@ def test_headings_meet_fields_by_name_then_without_case_and_marks_then_by_other_
 
 
 def test_an_unmatched_heading_is_left_out_with_the_nearest_field():
-    one, other = pair(["sale prize", "zzz"], FIELDS)
+    one, other = match_columns(["sale prize", "zzz"], FIELDS)
     assert (one.field, one.how, one.nearest) == (None, "unmatched", "Sale price")
     assert (other.field, other.how, other.nearest) == (None, "unmatched", None)
     # Two fields that fold to the same name: neither is guessed.
-    assert pair(["PRICE"], ["price", "Price", "sku"])[0].field is None
+    assert match_columns(["PRICE"], ["price", "Price", "sku"])[0].field is None
 
 
 def test_what_is_told_comes_first():
-    told = Pairing({"name": "cost", "Trade": "name"}, ["stock_level"])
-    found = paired(["name", "Trade", "Stock level", "Sale price"], told=told, only=["cost", "name"])
+    told = ColumnMapping({"name": "cost", "Trade": "name"}, ["stock_level"])
+    found = paired(["name", "Trade", "Stock level", "Sale price"], mapping=told, only=["cost", "name"])
     assert found == {
         "name": ("cost", "told"),
         "Trade": ("name", "told"),
         "Stock level": (None, "ignored"),
         "Sale price": (None, "not asked for"),
     }
-    saved = Pairing({"Trade": "stock_level", "EK": "cost"}, ["name"])
-    found = paired(["Trade", "EK", "name"], told=Pairing({"Trade": "name"}), saved=saved)
+    saved = ColumnMapping({"Trade": "stock_level", "EK": "cost"}, ["name"])
+    found = paired(["Trade", "EK", "name"], mapping=ColumnMapping({"Trade": "name"}), saved=saved)
     assert found == {"Trade": ("name", "told"), "EK": ("cost", "told"), "name": (None, "ignored")}
 
 
 WRONG = {
     "two headings": (["cost", "COST"], {}, 'the headings "cost" and "COST" both stand for the field "cost"'),
-    "told twice": (["cost", "x"], {"told": Pairing({"x": "cost"})}, 'both stand for the field "cost". Leave one'),
-    "no such heading": (["cost"], {"told": Pairing({"Trade": "cost"})}, '--map names "Trade", and there is no such'),
-    "no such field": (["x"], {"told": Pairing({"x": "costs"})}, 'in live. Did you mean "cost"?'),
+    "told twice": (
+        ["cost", "x"],
+        {"mapping": ColumnMapping({"x": "cost"})},
+        'both stand for the field "cost". Leave one',
+    ),
+    "no such heading": (
+        ["cost"],
+        {"mapping": ColumnMapping({"Trade": "cost"})},
+        '--map names "Trade", and there is no such',
+    ),
+    "no such field": (["x"], {"mapping": ColumnMapping({"x": "costs"})}, 'in live. Did you mean "cost"?'),
     "only": (["cost"], {"only": ["stocklevel"]}, '--only names "stocklevel", and there is no such heading in live'),
-    "ignore": (["cost"], {"told": Pairing({}, ["colour"])}, '--ignore names "colour"'),
+    "ignore": (["cost"], {"mapping": ColumnMapping({}, ["colour"])}, '--ignore names "colour"'),
 }
 
 
 @pytest.mark.parametrize("headings, more, message", WRONG.values(), ids=WRONG)
 def test_what_cannot_be_is_one_clear_error(headings, more, message):
     with pytest.raises(CatalogueError) as error:
-        pair(headings, FIELDS, **more)
+        match_columns(headings, FIELDS, **more)
     assert message in str(error.value)
 
 

@@ -12,8 +12,8 @@ import msgspec
 import pytest
 
 from neat_delta import ChangeSet, compare
-from neat_delta.core.impact import Sums, told
-from neat_delta.core.store import Relations
+from neat_delta.core.model.store import Relations
+from neat_delta.core.review.impact import Sums, told
 from tests import afternoons
 from tests.afternoons import STORE, Sheet, catalogue
 

@@ -11,9 +11,9 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from neat_delta import Field, Key, Pairing, Store, Writing, compare
+from neat_delta import ColumnMapping, Field, Key, Store, Writing, compare
 from neat_delta.core.kinds import KINDS
-from neat_delta.core.store import KindName
+from neat_delta.core.model.store import KindName
 from tests.oracle import catalogue, value
 
 POINT, COMMA = Writing(".", ""), Writing(",", ".")
@@ -268,7 +268,7 @@ def test_a_field_is_compared_by_value_or_by_text_where_the_store_file_says_so():
     assert found["b"] == ({"price": ("5.00", "5.00 ")}, []) and found["a"][0]["price"] == ("19.90", "19.9")
     assert changes.header.settings["price"].same == "text"
     # A list in a language of its own, with a mapping file, is compared by value.
-    found, differently, _ = cells(WORDS, sheet, told(price=Field("money"), tags=TAGS), headings, saved=Pairing())
+    found, differently, _ = cells(WORDS, sheet, told(price=Field("money"), tags=TAGS), headings, saved=ColumnMapping())
     assert (found, differently) == ({}, 3)
 
 

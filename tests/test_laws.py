@@ -19,8 +19,8 @@ from hypothesis import strategies as st
 
 import neat_delta
 from neat_delta import Accept, CatalogueError, Importer, Key, Layout, ProofError, Store
-from neat_delta.core.importer import SPARSE, CodeChange, FormName, Removal
-from neat_delta.core.update import ITEM, Action
+from neat_delta.core.model.importer import SPARSE, CodeChange, FormName, Removal
+from neat_delta.core.model.update import ITEM, Action
 from neat_delta.files.changeset import change_lines, read_changes
 from neat_delta.files.forms import FORMS, Shape
 from tests.conftest import in_two_lengths

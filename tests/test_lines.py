@@ -7,8 +7,8 @@ from hypothesis import strategies as st
 
 import neat_delta
 from neat_delta import CatalogueError, Field, FileForm, Importer, Key, Store
-from neat_delta.core.fold import fold, unfold
-from neat_delta.core.store import Continued
+from neat_delta.core.match.continuation import merge_lines, split_lines
+from neat_delta.core.model.store import Continued
 from neat_delta.files.updates import write_updates
 from tests.conftest import in_two_lengths
 from tests.oracle import catalogue
@@ -50,7 +50,7 @@ separator = ";"
 
 
 def test_lines_without_a_key_continue_the_item_above(put):
-    folded = fold(neat_delta.read(put("live.csv", LIVE)), ["sku"], CONTINUED)
+    folded = merge_lines(neat_delta.read(put("live.csv", LIVE)), ["sku"], CONTINUED)
     assert folded.cells.rows()[:2] == [
         ("QA-1", "Cedar hive", "a.jpg|b.jpg|c.jpg", "Hives;Offers"),
         ("QA-2", "Smoker", "", ""),
@@ -61,9 +61,9 @@ def test_lines_without_a_key_continue_the_item_above(put):
 
 def test_what_would_be_lost_is_an_error(put):
     with pytest.raises(CatalogueError, match=r'row 3: it has no key, so it continues the item above, and its "name"'):
-        fold(neat_delta.read(put("live.csv", "sku,name,images\nQA-1,x,a\n,y,b\n")), ["sku"], CONTINUED)
+        merge_lines(neat_delta.read(put("live.csv", "sku,name,images\nQA-1,x,a\n,y,b\n")), ["sku"], CONTINUED)
     with pytest.raises(CatalogueError, match=r'row 2: "images" has the separator'):
-        fold(neat_delta.read(put("live.csv", "sku,name,images\nQA-1,x,a|b\n,,c\n")), ["sku"], CONTINUED)
+        merge_lines(neat_delta.read(put("live.csv", "sku,name,images\nQA-1,x,a|b\n,,c\n")), ["sku"], CONTINUED)
 
 
 PARTS = st.lists(st.sampled_from(["a", "b", "c d", "é"]), max_size=4)
@@ -73,10 +73,10 @@ PARTS = st.lists(st.sampled_from(["a", "b", "c d", "é"]), max_size=4)
 def test_unfolded_and_folded_again_is_the_same(items):
     rows = [[f"q{n}", "x", "|".join(images), ";".join(paths)] for n, (images, paths) in enumerate(items)]
     whole = catalogue((["sku", "name", "images", "categories"], rows))
-    lines = unfold(whole.cells, CONTINUED.fields)
+    lines = split_lines(whole.cells, CONTINUED.fields)
     assert lines.height == sum(max(len(images), len(paths), 1) for images, paths in items)
     apart = neat_delta.Catalogue(lines, "made.csv", lambda: "")
-    assert fold(apart, ["sku"], CONTINUED).cells.rows() == whole.cells.rows()
+    assert merge_lines(apart, ["sku"], CONTINUED).cells.rows() == whole.cells.rows()
 
 
 def test_the_whole_round_with_several_lines_an_item(run, put, tmp_path):

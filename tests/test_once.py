@@ -7,7 +7,7 @@ import polars as pl
 from hypothesis import given
 from hypothesis import strategies as st
 
-from neat_delta.core.once import alike, all_differ, once
+from neat_delta.core.support.distinct import alike, all_differ, once
 
 TABLES = st.lists(st.tuples(st.sampled_from(["", "19.90", "21.50", "é"]), st.none() | st.sampled_from(["a", "b"])))
 

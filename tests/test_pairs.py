@@ -14,8 +14,8 @@ import pytest
 
 import neat_delta
 from neat_delta import Accept, Field, Importer, Key, OutputError, Store
-from neat_delta.core.importer import CodeChange, FormName, Removal
-from neat_delta.core.store import contradictions
+from neat_delta.core.model.importer import CodeChange, FormName, Removal
+from neat_delta.core.model.store import contradictions
 from tests.conftest import campaign
 from tests.oracle import Table, catalogue
 

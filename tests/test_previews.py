@@ -12,8 +12,8 @@ import pytest
 from matplotlib.patches import Rectangle
 
 from neat_delta import compare
-from neat_delta.core.impact import Keep, told
-from neat_delta.core.records import records
+from neat_delta.core.review.impact import Keep, told
+from neat_delta.core.review.records import records
 from neat_delta.report.charts import Chart, as_png, as_svg, charts
 from tests import afternoons
 from tests.afternoons import catalogue

@@ -10,7 +10,7 @@ from hypothesis import example
 from hypothesis import strategies as st
 
 from neat_delta import CatalogueError, Layout, read
-from neat_delta.core.catalogue import column_letter
+from neat_delta.core.model.catalogue import column_letter
 from neat_delta.files import delimited, whole
 from neat_delta.files.delimited import ENDS, read_text
 from tests.conftest import in_two_lengths

@@ -13,9 +13,8 @@ from pathlib import Path
 import polars as pl
 import pytest
 
-from neat_delta import Catalogue, ChangeSet, Store, Writing, compare, learn, read, read_changes, read_store
-from neat_delta.core.confirm import confirm
-from neat_delta.core.cut import as_written, cut
+from neat_delta import Catalogue, ChangeSet, Store, Writing, compare, confirm, learn, read, read_changes, read_store
+from neat_delta.core.worksheet.cut import as_written, cut
 from neat_delta.files.storefile import draft
 from neat_delta.files.worksheet import workbook
 from tests import spreadsheet

@@ -17,8 +17,14 @@ TYPE_CHECKING = False  # not imported, so that the program hears as early as can
 if TYPE_CHECKING:
     from typing import Any
 
-    from neat_delta.core.catalogue import Catalogue, Source
-    from neat_delta.core.changes import (
+    from neat_delta.app.outcome import confirm, retry, undo
+    from neat_delta.core.engine.whole import compare, recode
+    from neat_delta.core.infer.key import find_key
+    from neat_delta.core.infer.learn import Learned, learn
+    from neat_delta.core.match.columns import match_columns
+    from neat_delta.core.match.rows import HARMLESS
+    from neat_delta.core.model.catalogue import Catalogue, Source
+    from neat_delta.core.model.changeset import (
         Accept,
         ChangeSet,
         Counts,
@@ -34,9 +40,18 @@ if TYPE_CHECKING:
         Row,
         SetAside,
     )
-    from neat_delta.core.compare import compare, recode
-    from neat_delta.core.cut import Column, Cut, cut
-    from neat_delta.core.errors import (
+    from neat_delta.core.model.columns import ColumnMapping, ColumnMatch
+    from neat_delta.core.model.importer import Importer
+    from neat_delta.core.model.layout import Layout, Writing
+    from neat_delta.core.model.manifest import Manifest
+    from neat_delta.core.model.store import Field, FileForm, Key, Store
+    from neat_delta.core.model.update import Plan, Table
+    from neat_delta.core.plan import plan
+    from neat_delta.core.prove.proof import prove, target
+    from neat_delta.core.prove.replay import replay
+    from neat_delta.core.query.expressions import Condition, Rows, condition, holds
+    from neat_delta.core.review.figures import FieldFigures, figures
+    from neat_delta.core.support.errors import (
         CatalogueError,
         ChangeSetError,
         ConditionError,
@@ -46,18 +61,7 @@ if TYPE_CHECKING:
         ProofError,
         StoreError,
     )
-    from neat_delta.core.expressions import Condition, Rows, condition, holds
-    from neat_delta.core.figures import FieldFigures, figures
-    from neat_delta.core.headings import Pair, Pairing, pair
-    from neat_delta.core.importer import Importer
-    from neat_delta.core.layout import Layout, Writing
-    from neat_delta.core.learn import Learned, learn
-    from neat_delta.core.manifest import Manifest
-    from neat_delta.core.match import HARMLESS, find_key
-    from neat_delta.core.proof import prove, target
-    from neat_delta.core.replay import replay
-    from neat_delta.core.store import Field, FileForm, Key, Store
-    from neat_delta.core.update import Plan, Table, plan
+    from neat_delta.core.worksheet.cut import Column, Cut, cut
     from neat_delta.files.changeset import read_changes, read_live, write_changes
     from neat_delta.files.delimited import write_delimited
     from neat_delta.files.reading import read
@@ -67,31 +71,77 @@ if TYPE_CHECKING:
 
 __version__ = "0.1.0"
 
-_MODULES = (
-    "core.catalogue",
-    "core.changes",
-    "core.compare",
-    "core.errors",
-    "core.figures",
-    "core.headings",
-    "core.importer",
-    "core.layout",
-    "core.learn",
-    "core.manifest",
-    "core.match",
-    "core.proof",
-    "core.replay",
-    "core.store",
-    "core.update",
-    "files.changeset",
-    "files.delimited",
-    "files.reading",
-    "files.storefile",
-    "files.updates",
-    "core.expressions",
-    "core.cut",
-    "files.worksheet",
-)
+_HOMES = {
+    "Accept": "core.model.changeset",
+    "Catalogue": "core.model.catalogue",
+    "CatalogueError": "core.support.errors",
+    "ChangeSet": "core.model.changeset",
+    "ChangeSetError": "core.support.errors",
+    "Column": "core.worksheet.cut",
+    "ColumnMapping": "core.model.columns",
+    "ColumnMatch": "core.model.columns",
+    "Condition": "core.query.expressions",
+    "ConditionError": "core.support.errors",
+    "Counts": "core.model.changeset",
+    "Cut": "core.worksheet.cut",
+    "Damaged": "core.model.changeset",
+    "Field": "core.model.store",
+    "FieldFigures": "core.review.figures",
+    "FileError": "core.support.errors",
+    "FileForm": "core.model.store",
+    "Finding": "core.model.changeset",
+    "Flag": "core.model.changeset",
+    "HARMLESS": "core.match.rows",
+    "Header": "core.model.changeset",
+    "Held": "core.model.changeset",
+    "HeldCount": "core.model.changeset",
+    "Importer": "core.model.importer",
+    "Item": "core.model.changeset",
+    "Key": "core.model.store",
+    "Layout": "core.model.layout",
+    "Learned": "core.infer.learn",
+    "Likely": "core.model.changeset",
+    "Manifest": "core.model.manifest",
+    "NearKey": "core.model.changeset",
+    "NeatDeltaError": "core.support.errors",
+    "OutputError": "core.support.errors",
+    "Plan": "core.model.update",
+    "ProofError": "core.support.errors",
+    "Row": "core.model.changeset",
+    "Rows": "core.query.expressions",
+    "SetAside": "core.model.changeset",
+    "Source": "core.model.catalogue",
+    "Store": "core.model.store",
+    "StoreError": "core.support.errors",
+    "Table": "core.model.update",
+    "Writing": "core.model.layout",
+    "compare": "core.engine.whole",
+    "condition": "core.query.expressions",
+    "confirm": "app.outcome",
+    "cut": "core.worksheet.cut",
+    "figures": "core.review.figures",
+    "find_key": "core.infer.key",
+    "holds": "core.query.expressions",
+    "learn": "core.infer.learn",
+    "match_columns": "core.match.columns",
+    "plan": "core.plan",
+    "prove": "core.prove.proof",
+    "read": "files.reading",
+    "read_changes": "files.changeset",
+    "read_live": "files.changeset",
+    "read_mapping": "files.storefile",
+    "read_store": "files.storefile",
+    "recode": "core.engine.whole",
+    "replay": "core.prove.replay",
+    "retry": "app.outcome",
+    "target": "core.prove.proof",
+    "undo": "app.outcome",
+    "workbook": "files.worksheet",
+    "write_changes": "files.changeset",
+    "write_delimited": "files.delimited",
+    "write_updates": "files.updates",
+}
+"""Where each public name is at home."""
 
 __all__ = [
     "HARMLESS",
@@ -101,6 +151,8 @@ __all__ = [
     "ChangeSet",
     "ChangeSetError",
     "Column",
+    "ColumnMapping",
+    "ColumnMatch",
     "Condition",
     "ConditionError",
     "Counts",
@@ -125,8 +177,6 @@ __all__ = [
     "NearKey",
     "NeatDeltaError",
     "OutputError",
-    "Pair",
-    "Pairing",
     "Plan",
     "ProofError",
     "Row",
@@ -140,12 +190,13 @@ __all__ = [
     "__version__",
     "compare",
     "condition",
+    "confirm",
     "cut",
     "figures",
     "find_key",
     "holds",
     "learn",
-    "pair",
+    "match_columns",
     "plan",
     "prove",
     "read",
@@ -155,7 +206,9 @@ __all__ = [
     "read_store",
     "recode",
     "replay",
+    "retry",
     "target",
+    "undo",
     "workbook",
     "write_changes",
     "write_delimited",
@@ -165,10 +218,7 @@ __all__ = [
 
 def __getattr__(name: str) -> Any:  # noqa: ANN401 - whatever the name stands for
     """Load a public name from its module."""
-    if name in __all__:
-        for home in _MODULES:
-            module = import_module(f"{__name__}.{home}")
-            if name in module.__all__:
-                globals()[name] = getattr(module, name)
-                return globals()[name]
-    raise AttributeError(f"module {__name__!r} has no attribute {name!r}")
+    if name not in _HOMES:
+        raise AttributeError(f"module {__name__!r} has no attribute {name!r}")
+    globals()[name] = getattr(import_module(f"{__name__}.{_HOMES[name]}"), name)
+    return globals()[name]

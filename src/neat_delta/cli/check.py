@@ -37,19 +37,16 @@ def check(catalogue: str, images: str | None, store: str | None, key: tuple[str,
 
     import neat_delta
     from neat_delta.core.checks import CHECKS, check_catalogue, idle_checks
-    from neat_delta.core.fold import fold
-    from neat_delta.core.laid import as_fields
-    from neat_delta.core.learn import with_writing
-    from neat_delta.core.store import continued
+    from neat_delta.core.infer.learn import with_writing
+    from neat_delta.core.match.prepare import prepare
 
     found = the_store(store)
     known, store_path = found or (None, None)
     with working(f"Checking {catalogue}"):
         read = neat_delta.read(catalogue, told_layout("live", known.file.layout if known else None))
         known = with_writing(known, read) if known else neat_delta.learn(read, key).store
-        named = as_fields(read, known)
-        keys = neat_delta.find_key(named, key or known.key.fields)
-        live, today = fold(named, keys, continued(known)), date.today().isoformat()
+        prepared, today = prepare(read, known, key), date.today().isoformat()
+        live, keys = prepared.catalogue, prepared.key.fields
         there = images_in(images)
         asleep = idle_checks(live, known, keys, images=there)
         flags = check_catalogue(live, known, keys, images=there, today=today)

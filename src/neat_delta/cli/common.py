@@ -13,22 +13,23 @@ from typing import TYPE_CHECKING, Any
 import click
 
 if TYPE_CHECKING:
-    from neat_delta.core.changes import Accept, ChangeSet
-    from neat_delta.core.compare import Blanks
-    from neat_delta.core.headings import Pairing
-    from neat_delta.core.layout import Layout, Writing
-    from neat_delta.core.store import Store
+    from neat_delta.core.engine.whole import Blanks
+    from neat_delta.core.model.changeset import Accept, ChangeSet
+    from neat_delta.core.model.columns import ColumnMapping
+    from neat_delta.core.model.layout import Layout, Writing
+    from neat_delta.core.model.store import Store
 
 __all__ = [
+    "column_mappings",
     "images_in",
     "images_option",
     "json_option",
     "key_option",
     "layout_options",
     "make_folder",
+    "mapping_options",
     "must_be_new",
     "must_not_be_input",
-    "pairing_options",
     "print_json",
     "say_live",
     "status_of",
@@ -39,7 +40,6 @@ __all__ = [
     "told_accepts",
     "told_blanks",
     "told_layout",
-    "told_pairing",
     "told_writing",
     "where_option",
     "working",
@@ -126,7 +126,7 @@ def told_layout(side: str, base: Layout | None = None) -> Layout:
     """What the options say of the layout of live or sheet, over what is known anyway."""
     import msgspec
 
-    from neat_delta.core.layout import SEPARATORS, Layout
+    from neat_delta.core.model.layout import SEPARATORS, Layout
 
     said: dict[str, Any] = {}
     for name in ("encoding", "separator", "quote", "escape", "header_line", "sheet_name"):
@@ -152,8 +152,8 @@ def told_layout(side: str, base: Layout | None = None) -> Layout:
 
 def told_writing() -> Writing:
     """What the options say of how the sheet writes values."""
-    from neat_delta.core.layout import Writing
-    from neat_delta.core.store import Store, contradictions
+    from neat_delta.core.model.layout import Writing
+    from neat_delta.core.model.store import Store, contradictions
 
     decimal = _told("decimal_mark", "sheet")
     if decimal not in {None, ".", ","}:
@@ -172,9 +172,9 @@ def told_writing() -> Writing:
 
 def told_accepts(said: tuple[str, ...]) -> list[Accept]:
     """What --accept lets through."""
-    from neat_delta.core.changes import Accept
     from neat_delta.core.checks import CHECKS
-    from neat_delta.core.nearest import nearest
+    from neat_delta.core.model.changeset import Accept
+    from neat_delta.core.support.nearest import nearest
 
     found, names = [], ["damage", "slip", "emptied", *CHECKS]
     for one in said:
@@ -195,7 +195,7 @@ def told_blanks(said: tuple[str, ...]) -> tuple[Blanks, dict[str, Blanks]]:
     """What --blanks says that an emptied cell means: in every field, and in single ones."""
     from typing import get_args
 
-    from neat_delta.core.compare import Blanks
+    from neat_delta.core.engine.whole import Blanks
 
     every: Blanks = "hold"
     single: dict[str, Blanks] = {}
@@ -227,7 +227,7 @@ def images_in(folder: str | None) -> list[str] | None:
         return None
     from pathlib import Path
 
-    from neat_delta.core.errors import FileError
+    from neat_delta.core.support.errors import FileError
 
     top = Path(folder)
     if not top.is_dir():
@@ -249,7 +249,7 @@ def store_said(told: str | None) -> list[str]:
     return [] if told is None else ["--store", told]
 
 
-def pairing_options(command: Any) -> Any:  # noqa: ANN401 - as Click decorates
+def mapping_options(command: Any) -> Any:  # noqa: ANN401 - as Click decorates
     """The options that say which heading of the sheet is which field."""
     for option in (
         click.option("--mapping", metavar="FILE", help="Headings kept by `neat-delta match --save`."),
@@ -267,11 +267,11 @@ def pairing_options(command: Any) -> Any:  # noqa: ANN401 - as Click decorates
     return command
 
 
-def told_pairing(
+def column_mappings(
     mapped: tuple[str, ...], only: str | None, ignore: tuple[str, ...], mapping: str | None
-) -> tuple[Pairing, Pairing | None, list[str]]:
+) -> tuple[ColumnMapping, ColumnMapping | None, list[str]]:
     """What the options say of the headings, what a mapping file does, and the only fields that are wanted."""
-    from neat_delta.core.headings import Pairing
+    from neat_delta.core.model.columns import ColumnMapping
     from neat_delta.files.storefile import read_mapping
 
     pairs = {}
@@ -283,14 +283,14 @@ def told_pairing(
     fields = [name.strip() for name in only.split(",")] if only else []
     if only is not None and not all(fields):
         raise click.BadParameter("name fields with commas between them: price,stock.", param_hint="--only")
-    return Pairing(pairs, list(ignore)), read_mapping(mapping) if mapping else None, fields
+    return ColumnMapping(pairs, list(ignore)), read_mapping(mapping) if mapping else None, fields
 
 
 def must_be_new(output: str, ending: str, *inputs: str, replace: bool) -> None:
     """OutputError when an output is called otherwise, is an input, or is there and not to be replaced."""
     from pathlib import Path
 
-    from neat_delta.core.errors import OutputError
+    from neat_delta.core.support.errors import OutputError
 
     if not output.lower().endswith(ending):
         raise OutputError(f"{output}: this is written as {ending}. Name a file that ends like that.")
@@ -305,7 +305,7 @@ def make_folder(folder: str) -> None:
     """Make a folder if it is not there; OutputError when that cannot be."""
     from pathlib import Path
 
-    from neat_delta.core.errors import OutputError
+    from neat_delta.core.support.errors import OutputError
 
     try:
         Path(folder).mkdir(parents=True, exist_ok=True)
@@ -317,7 +317,7 @@ def must_not_be_input(output: str, *inputs: str) -> None:
     """OutputError when an output would overwrite one of these files."""
     from pathlib import Path
 
-    from neat_delta.core.errors import OutputError
+    from neat_delta.core.support.errors import OutputError
 
     place = Path(output)
     for name in inputs:
@@ -351,7 +351,7 @@ def summed_up(changes: ChangeSet, store: str | None, output: str | None, *, told
 
 def status_of(changes: ChangeSet) -> int:
     """The exit status of a comparison: 1 when something is held, or was set aside and is not harmless."""
-    from neat_delta.core.match import HARMLESS
+    from neat_delta.core.match.rows import HARMLESS
 
     held = changes.header.counts.held_cells or changes.items["held"].count()
     return 1 if held or any(row.reason not in HARMLESS for row in changes.header.set_aside) else 0

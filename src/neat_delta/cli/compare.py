@@ -10,13 +10,14 @@ from importlib import import_module
 import click
 
 from neat_delta.cli.common import (
+    column_mappings,
     images_in,
     images_option,
     json_option,
     key_option,
     layout_options,
+    mapping_options,
     must_not_be_input,
-    pairing_options,
     print_json,
     status_of,
     store_option,
@@ -25,7 +26,6 @@ from neat_delta.cli.common import (
     told_accepts,
     told_blanks,
     told_layout,
-    told_pairing,
     told_writing,
     working,
 )
@@ -89,7 +89,7 @@ __all__ = ["compare"]
     is_flag=True,
     help="Take keys that miss one of live only by case, spaces, hyphens or leading zeros.  [default: reported]",
 )
-@pairing_options
+@mapping_options
 @layout_options(two=True)
 @json_option
 def compare(
@@ -125,17 +125,17 @@ def compare(
     Cells that a spreadsheet damaged, and whole columns that a hand slipped in, are found by holding SHEET against LIVE;
     they are held, with the reason. Then the checks look at what is to be sent.
     """
-    from neat_delta.core.beside import in_background
+    from neat_delta.core.support.background import submit
     from neat_delta.files.whole import load
 
     # Both files are fetched while Polars is being imported, and the second while the first is being parsed.
     if live == sheet == "-":
         raise click.UsageError("Only one of LIVE and SHEET can be standard input.")
-    fetching = [in_background(partial(load, path)) for path in (live, sheet)]
-    report = in_background(partial(import_module, "neat_delta.report.terminal"))
+    fetching = [submit(partial(load, path)) for path in (live, sheet)]
+    report = submit(partial(import_module, "neat_delta.report.terminal"))
 
     import neat_delta
-    from neat_delta.core.errors import OutputError
+    from neat_delta.core.support.errors import OutputError
     from neat_delta.files.changeset import change_lines
 
     if output and output != "-":
@@ -144,7 +144,7 @@ def compare(
     known, store_path = found or (None, None)
     accepted = told_accepts(accept)
     meant, meant_in = told_blanks(blanks)
-    told, saved, fields = told_pairing(mapped, only, ignore, mapping)
+    told, saved, fields = column_mappings(mapped, only, ignore, mapping)
     with working(f"Reading {live} and {sheet}"):
         live_catalogue = neat_delta.read(fetching.pop(0)(), told_layout("live", known.file.layout if known else None))
         sheet_catalogue = neat_delta.read(fetching.pop(0)(), told_layout("sheet"), like=live_catalogue)
@@ -154,7 +154,7 @@ def compare(
             sheet_catalogue,
             store=known,
             key=key,
-            told=told,
+            mapping=told,
             saved=saved,
             only=fields,
             writing=told_writing(),

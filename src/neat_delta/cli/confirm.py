@@ -49,13 +49,13 @@ def confirm(
     there twice.
     """
     import neat_delta
-    from neat_delta.core.confirm import again, held_back
-    from neat_delta.core.confirm import confirm as confirmed
+    from neat_delta.core.outcome.unsent import held_back
     from neat_delta.files.changeset import read_with_live
     from neat_delta.files.updates import read_manifest
 
     known = the_store(store)
     told = known[0] if known else None
+    importer = told.importer if told else neat_delta.Importer()
     with working(f"Reading {changes} and {after}"):
         found, before = read_with_live(changes, live)
         now = neat_delta.read(
@@ -63,15 +63,11 @@ def confirm(
         )
         if folder is not None:
             found = held_back(found, read_manifest(folder).not_sent)
-        result = confirmed(found, before, now, told)
+        result = neat_delta.confirm(found, before, now, told)
     written = None
     if retry is not None and result.trouble:
         with working("Writing and replaying"):
-            from neat_delta.core.laid import as_fields
-
-            missing = again(found, before, now, result, told)
-            importer = told.importer if told else neat_delta.Importer()
-            written = neat_delta.write_updates(missing, as_fields(now, told) if told else now, importer, retry)
+            written = neat_delta.write_updates(*neat_delta.retry(found, before, now, result, told), importer, retry)
     if as_json:
         moved = result.moved.to_dicts()
         facts = {"counts": result.counts, "trouble": result.trouble, "moved": moved}

@@ -37,7 +37,7 @@ def learn(
     import msgspec
 
     import neat_delta
-    from neat_delta.core.errors import OutputError
+    from neat_delta.core.support.errors import OutputError
     from neat_delta.files.storefile import draft, table_schema
     from neat_delta.files.whole import write_whole
 

@@ -5,17 +5,17 @@ from __future__ import annotations
 import click
 
 from neat_delta.cli.common import (
+    column_mappings,
     json_option,
     key_option,
     layout_options,
+    mapping_options,
     must_not_be_input,
-    pairing_options,
     print_json,
     store_option,
     store_said,
     the_store,
     told_layout,
-    told_pairing,
     working,
 )
 
@@ -35,7 +35,7 @@ SAMPLES = 3
 )
 @store_option
 @key_option
-@pairing_options
+@mapping_options
 @layout_options(two=True)
 @json_option
 def match(
@@ -56,8 +56,8 @@ def match(
     hyphens, or by the other headings in the store file. Any other is left out, with the nearest field as a hint.
     """
     import neat_delta
-    from neat_delta.core.laid import lay
-    from neat_delta.core.samples import kept, samples
+    from neat_delta.core.match.prepare import align_inputs
+    from neat_delta.core.review.samples import kept, samples
     from neat_delta.files.storefile import mapping_text
     from neat_delta.files.whole import write_whole
 
@@ -67,20 +67,22 @@ def match(
         must_not_be_input(save, live, sheet)
     found = the_store(store)
     known, store_path = found or (None, None)
-    told, saved, fields = told_pairing(mapped, only, ignore, mapping)
+    told, saved, fields = column_mappings(mapped, only, ignore, mapping)
     with working(f"Reading {live} and {sheet}"):
         live_catalogue = neat_delta.read(live, told_layout("live", known.file.layout if known else None))
         sheet_catalogue = neat_delta.read(sheet, told_layout("sheet"), like=live_catalogue)
-        laid = lay(live_catalogue, sheet_catalogue, store=known, key=key, told=told, saved=saved, only=fields)
-    rows = samples(laid, sheet_catalogue, SAMPLES)
+        aligned = align_inputs(
+            live_catalogue, sheet_catalogue, store=known, key=key, mapping=told, saved=saved, only=fields
+        )
+    rows = samples(aligned, sheet_catalogue, SAMPLES)
     if save:
-        write_whole(save, [mapping_text(kept(laid), sheet, live).encode()])
+        write_whole(save, [mapping_text(kept(aligned), sheet, live).encode()])
     if as_json:
-        print_json({"saved": save, "store": store_path, "key": laid.key.fields, "pairs": rows})
+        print_json({"saved": save, "store": store_path, "key": aligned.key.fields, "pairs": rows})
     else:
         from neat_delta.report import terminal as report
 
-        report.print_pairs(report.terminal(), laid, sheet_catalogue, rows, store_path)
+        report.print_pairs(report.terminal(), aligned, sheet_catalogue, rows, store_path)
         if save:
             from neat_delta.report.text import command
 

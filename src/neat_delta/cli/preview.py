@@ -12,13 +12,13 @@ from neat_delta.cli.common import json_option, make_folder, must_be_new, print_j
 if TYPE_CHECKING:
     from polars import Series
 
-    from neat_delta.core.catalogue import Catalogue
-    from neat_delta.core.changes import ChangeSet
-    from neat_delta.core.expressions import Condition
-    from neat_delta.core.impact import Keep
-    from neat_delta.core.records import Records
+    from neat_delta.core.model.catalogue import Catalogue
+    from neat_delta.core.model.changeset import ChangeSet
+    from neat_delta.core.query.expressions import Condition
+    from neat_delta.core.review.impact import Keep
+    from neat_delta.core.review.records import Records
+    from neat_delta.core.review.view import Sort, View
     from neat_delta.report.facts import Facts
-    from neat_delta.report.view import Sort, View
 
 __all__ = ["preview"]
 
@@ -113,9 +113,9 @@ def preview(
     workbook has a column for yes or no, and `write --signed-off` sends what was answered yes.
     """
     import neat_delta
-    from neat_delta.core.impact import told
+    from neat_delta.core.review.impact import told
+    from neat_delta.core.review.view import first, flagged, names_of, view
     from neat_delta.report.facts import Facts
-    from neat_delta.report.view import first, flagged, names_of, view
 
     if as_json and markdown:
         raise click.UsageError("--json and --markdown are two ways to print; choose one of them.")
@@ -201,7 +201,7 @@ def _print(
 def _condition(where: str | None) -> Condition | None:
     if where is None:
         return None
-    from neat_delta.core.expressions import condition
+    from neat_delta.core.query.expressions import condition
 
     return condition(where)
 
@@ -209,7 +209,7 @@ def _condition(where: str | None) -> Condition | None:
 def _live(found: ChangeSet, changes: str, live: str | None, *, needed: bool) -> tuple[Catalogue | None, str]:
     """The live catalogue, or why there is none, where it is not needed."""
     import neat_delta
-    from neat_delta.core.errors import NeatDeltaError
+    from neat_delta.core.support.errors import NeatDeltaError
 
     try:
         return neat_delta.read_live(found, changes, live), ""
@@ -220,7 +220,7 @@ def _live(found: ChangeSet, changes: str, live: str | None, *, needed: bool) -> 
 
 
 def _must_be_there(changes: str, known: list[str], wanted: Sequence[str], what: str) -> None:
-    from neat_delta.core.errors import ChangeSetError
+    from neat_delta.core.support.errors import ChangeSetError
 
     for field in wanted:
         if field not in known:
@@ -231,8 +231,8 @@ def _chosen(wanted: Condition | None, found: ChangeSet, catalogue: Catalogue | N
     """The numbers of the items for which the condition holds; None where there is none."""
     if wanted is None or catalogue is None:
         return None
-    from neat_delta.core.expressions import holds
-    from neat_delta.report.view import rows_of
+    from neat_delta.core.query.expressions import holds
+    from neat_delta.core.review.view import rows_of
 
     return holds(wanted, rows_of(found, catalogue)).arg_true()
 
@@ -240,7 +240,7 @@ def _chosen(wanted: Condition | None, found: ChangeSet, catalogue: Catalogue | N
 def _records(found: ChangeSet, live: Catalogue, path: str, price: str | None, keep: Keep | None) -> Records:
     """What the round does to a file of quotes or agreed prices."""
     import neat_delta
-    from neat_delta.core.records import records
+    from neat_delta.core.review.records import records
 
     return records(found, live, neat_delta.read(path), price, keep or "percent")
 

@@ -7,6 +7,7 @@ from datetime import date
 import click
 
 from neat_delta.cli.common import (
+    column_mappings,
     json_option,
     key_option,
     layout_options,
@@ -18,7 +19,6 @@ from neat_delta.cli.common import (
     the_store,
     told_accepts,
     told_layout,
-    told_pairing,
     working,
 )
 
@@ -67,7 +67,7 @@ def recode(
     if output:
         must_not_be_input(output, live, codes)
     known, store_path = the_store(store) or (None, None)
-    told, _, _ = told_pairing(mapped, None, (), None)
+    told, _, _ = column_mappings(mapped, None, (), None)
     with working(f"Reading {live} and {codes}"):
         before = neat_delta.read(live, told_layout("live", known.file.layout if known else None))
         changes = neat_delta.recode(
@@ -75,7 +75,7 @@ def recode(
             neat_delta.read(codes, told_layout("sheet"), like=before),
             store=known,
             key=key,
-            told=told,
+            mapping=told,
             accept=told_accepts(accept),
             today=date.today().isoformat(),
         )

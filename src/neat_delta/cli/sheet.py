@@ -73,9 +73,9 @@ def sheet(
     from pathlib import PurePath
 
     import neat_delta
-    from neat_delta.core.cut import as_written, cut
-    from neat_delta.core.errors import OutputError
-    from neat_delta.core.expressions import condition
+    from neat_delta.core.query.expressions import condition
+    from neat_delta.core.support.errors import OutputError
+    from neat_delta.core.worksheet.cut import as_written, cut
     from neat_delta.files.whole import load, write_whole
 
     ending = PurePath(output).suffix.lower()

@@ -54,21 +54,21 @@ def undo(
     With a fresh export, what somebody changed since is left alone and listed. Exit status 1 when something is.
     """
     import neat_delta
-    from neat_delta.core.confirm import held_back, undone
+    from neat_delta.core.outcome.unsent import held_back
     from neat_delta.files.changeset import read_with_live
     from neat_delta.files.updates import read_manifest
 
     known = the_store(store)
     told = known[0] if known else None
+    importer = told.importer if told else neat_delta.Importer()
     with working(f"Reading {changes} and its live catalogue"):
         found, before = read_with_live(changes, live)
         if files is not None:
             found = held_back(found, read_manifest(files).not_sent)
         layout = told_layout("live", told.file.layout if told else found.header.live.layout)
         fresh = None if now is None else neat_delta.read(now, layout, like=before)
-        back, base, left = undone(found, before, fresh, told)
+        back, base, left = neat_delta.undo(found, before, fresh, told)
     with working("Writing and replaying"):
-        importer = told.importer if told else neat_delta.Importer()
         manifest = neat_delta.write_updates(back, base, importer, folder, replace=replace)
     if as_json:
         print_json({"folder": folder, "manifest": manifest, "left": left})

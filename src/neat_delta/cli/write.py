@@ -10,8 +10,8 @@ import click
 from neat_delta.cli.common import json_option, print_json, say_live, store_option, store_said, the_store, working
 
 if TYPE_CHECKING:
-    from neat_delta.core.importer import Importer
-    from neat_delta.core.layout import Layout
+    from neat_delta.core.model.importer import Importer
+    from neat_delta.core.model.layout import Layout
 
 __all__ = ["said_form", "write"]
 
@@ -65,7 +65,7 @@ def write(
     import msgspec
 
     import neat_delta
-    from neat_delta.core.update import fields_needed
+    from neat_delta.core.plan import fields_needed
     from neat_delta.files.changeset import read_with_live
 
     known = the_store(store)
@@ -75,7 +75,7 @@ def write(
     with working(f"Reading {changes} and its live catalogue"):
         found, catalogue = read_with_live(changes, live, partial(fields_needed, importer=importer, whole=whole))
         if signed_off is not None:
-            from neat_delta.core.signoff import signed_off as only_yes
+            from neat_delta.core.review.signoff import signed_off as only_yes
 
             found = only_yes(found, neat_delta.read(signed_off))
     with working("Writing and replaying"):

@@ -16,9 +16,9 @@ import polars as pl
 from blake3 import blake3
 from polars.exceptions import PolarsError
 
-from neat_delta.core.beside import in_background
-from neat_delta.core.catalogue import Catalogue, renamed
-from neat_delta.core.changes import (
+from neat_delta.core.match.prepare import prepare_columns
+from neat_delta.core.model.catalogue import Catalogue
+from neat_delta.core.model.changeset import (
     DAMAGED_SCHEMA,
     FLAGS_SCHEMA,
     FORMAT,
@@ -33,10 +33,10 @@ from neat_delta.core.changes import (
     cells_schema,
     held,
 )
-from neat_delta.core.errors import ChangeSetError, OutputError
-from neat_delta.core.fold import fold
-from neat_delta.core.once import all_differ
-from neat_delta.core.proof import check_against
+from neat_delta.core.prove.proof import check_against
+from neat_delta.core.support.background import submit
+from neat_delta.core.support.distinct import all_differ
+from neat_delta.core.support.errors import ChangeSetError, OutputError
 from neat_delta.files.reading import read
 from neat_delta.files.whole import digest_of, read_whole, write_whole
 
@@ -182,7 +182,7 @@ def read_with_live(path: str, live: str | None = None, needs: Needs | None = Non
     """
     header, lines = _lines(path)
     if needs is None or not header.live.regular or header.live.continued is not None:
-        reading = in_background(partial(_read_live, header, path, live))
+        reading = submit(partial(_read_live, header, path, live))
         changes = _changes(header, lines, path, findings=False)
         return changes, _of_changes(reading(), changes, path)
     changes = _changes(header, lines, path, findings=False)
@@ -502,12 +502,9 @@ def _read_live(header: Header, path: str, live: str | None, only: Collection[str
             f"{place}: this is not the file that {path} was made from; it has changed since. "
             "Compare again with the live catalogue as it is now."
         )
-    catalogue = renamed(
-        catalogue, {heading: name for name, heading in header.headings.items() if heading in catalogue.fields}
-    )
     # Planning and proof look at it again and again, and a step on many chunks costs several times as much.
     catalogue = replace(catalogue, cells=catalogue.cells.rechunk())
-    return fold(catalogue, header.key, wanted.continued)
+    return prepare_columns(catalogue, header.headings, header.key, wanted.continued)
 
 
 def _of_changes(catalogue: Catalogue, changes: ChangeSet, path: str, *, all_fields: bool = True) -> Catalogue:

@@ -6,10 +6,10 @@ from pathlib import Path
 
 import polars as pl
 
-from neat_delta.core.changes import Header
-from neat_delta.core.errors import OutputError
-from neat_delta.core.importer import NEW_CODE
-from neat_delta.core.layout import Layout
+from neat_delta.core.model.changeset import Header
+from neat_delta.core.model.importer import NEW_CODE
+from neat_delta.core.model.layout import Layout
+from neat_delta.core.support.errors import OutputError
 from neat_delta.files.delimited import write_delimited
 from neat_delta.files.whole import write_whole
 

@@ -10,8 +10,8 @@ import msgspec
 import polars as pl
 from polars.exceptions import PanicException, PolarsError
 
-from neat_delta.core.errors import CatalogueError
-from neat_delta.core.layout import Layout
+from neat_delta.core.model.layout import Layout
+from neat_delta.core.support.errors import CatalogueError
 from neat_delta.files.delimited import MOST_COLUMNS, Text
 from neat_delta.files.grid import number
 

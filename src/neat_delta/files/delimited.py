@@ -18,9 +18,9 @@ from typing import Any, Literal
 
 import polars as pl
 
-from neat_delta.core.catalogue import MARK, Origin, column_letter, listed
-from neat_delta.core.errors import CatalogueError
-from neat_delta.core.layout import LINE_ENDS, SEPARATORS, Layout, encoding_name
+from neat_delta.core.model.catalogue import MARK, Origin, column_letter, listed
+from neat_delta.core.model.layout import LINE_ENDS, SEPARATORS, Layout, encoding_name
+from neat_delta.core.support.errors import CatalogueError
 from neat_delta.files.encoding import BOMS, Known, codec, decoded, guess, of_head, written_in
 
 __all__ = ["Text", "read_text", "write_delimited"]

@@ -12,9 +12,9 @@ from typing import Any
 import msgspec
 import polars as pl
 
-from neat_delta.core.catalogue import Origin, column_letter, listed
-from neat_delta.core.errors import CatalogueError
-from neat_delta.core.layout import Format, Layout
+from neat_delta.core.model.catalogue import Origin, column_letter, listed
+from neat_delta.core.model.layout import Format, Layout
+from neat_delta.core.support.errors import CatalogueError
 from neat_delta.files.delimited import MOST_COLUMNS, Text, header_place
 
 __all__ = ["ERRORS", "ORIGIN", "Grid", "number", "to_text"]

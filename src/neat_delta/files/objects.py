@@ -9,8 +9,8 @@ from __future__ import annotations
 import msgspec
 import polars as pl
 
-from neat_delta.core.errors import CatalogueError
-from neat_delta.core.layout import Layout
+from neat_delta.core.model.layout import Layout
+from neat_delta.core.support.errors import CatalogueError
 from neat_delta.files.delimited import MOST_COLUMNS, Text
 from neat_delta.files.encoding import codec, decoded, of_head
 

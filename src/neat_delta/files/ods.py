@@ -11,8 +11,8 @@ import re
 from typing import Any
 from xml.parsers import expat
 
-from neat_delta.core.catalogue import column_letter
-from neat_delta.core.errors import CatalogueError
+from neat_delta.core.model.catalogue import column_letter
+from neat_delta.core.support.errors import CatalogueError
 from neat_delta.files.grid import Grid
 from neat_delta.files.packed import must_be_bounded
 from neat_delta.files.xlsx import MOST_CELLS, calamine_rows, choose_sheet, opened, wanted_sheets

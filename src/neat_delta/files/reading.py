@@ -6,8 +6,8 @@ from collections.abc import Callable, Collection
 from functools import partial
 from pathlib import PurePath
 
-from neat_delta.core.catalogue import Catalogue
-from neat_delta.core.layout import Format, Layout
+from neat_delta.core.model.catalogue import Catalogue
+from neat_delta.core.model.layout import Format, Layout
 from neat_delta.files.delimited import Text, read_text
 from neat_delta.files.encoding import Known, known_of
 from neat_delta.files.magic import binary_format

@@ -13,13 +13,13 @@ from typing import Annotated, Any, Literal, get_args, get_origin
 
 import msgspec
 
-from neat_delta.core.catalogue import Catalogue
-from neat_delta.core.errors import StoreError
-from neat_delta.core.headings import Pairing
-from neat_delta.core.layout import SEPARATORS, Layout
-from neat_delta.core.learn import Learned
-from neat_delta.core.nearest import nearest
-from neat_delta.core.store import VERSION, Field, Store, contradictions
+from neat_delta.core.infer.learn import Learned
+from neat_delta.core.model.catalogue import Catalogue
+from neat_delta.core.model.columns import ColumnMapping
+from neat_delta.core.model.layout import SEPARATORS, Layout
+from neat_delta.core.model.store import VERSION, Field, Store, contradictions
+from neat_delta.core.support.errors import StoreError
+from neat_delta.core.support.nearest import nearest
 from neat_delta.files.whole import read_whole
 
 __all__ = ["NAME", "draft", "find_store", "mapping_text", "read_mapping", "read_store", "schema", "table_schema"]
@@ -71,7 +71,7 @@ class _Mapping(msgspec.Struct, forbid_unknown_fields=True):
     ignore: list[str] = []
 
 
-def read_mapping(path: str) -> Pairing:
+def read_mapping(path: str) -> ColumnMapping:
     """The headings that a mapping file keeps; StoreError where something is wrong with it."""
     text, data = _toml(path)
     for where, what in _wrong(data, _Mapping, ()):
@@ -79,10 +79,10 @@ def read_mapping(path: str) -> Pairing:
     if data.get("version") != VERSION:
         raise _error(path, text, ("version",), f"this Neat Delta reads mapping files of version {VERSION}")
     found = msgspec.convert(data, _Mapping)
-    return Pairing(found.headings, found.ignore, found.key)
+    return ColumnMapping(found.headings, found.ignore, found.key)
 
 
-def mapping_text(pairing: Pairing, sheet: str, live: str) -> str:
+def mapping_text(pairing: ColumnMapping, sheet: str, live: str) -> str:
     """A mapping file's text."""
     import tomlkit
 

@@ -9,15 +9,17 @@ from pathlib import Path
 import msgspec
 import polars as pl
 
-from neat_delta.core.catalogue import Catalogue, renamed
-from neat_delta.core.changes import ChangeSet
-from neat_delta.core.errors import OutputError
-from neat_delta.core.fold import fold, unfold
-from neat_delta.core.importer import SPARSE, Importer
-from neat_delta.core.layout import Layout
-from neat_delta.core.manifest import FORMAT, VERSION, CellCounts, Listed, Manifest, OutFile, read_me
-from neat_delta.core.proof import prove
-from neat_delta.core.update import Action, Table, plan
+from neat_delta.core.match.continuation import split_lines
+from neat_delta.core.match.prepare import prepare_columns
+from neat_delta.core.model.catalogue import Catalogue
+from neat_delta.core.model.changeset import ChangeSet
+from neat_delta.core.model.importer import SPARSE, Importer
+from neat_delta.core.model.layout import Layout
+from neat_delta.core.model.manifest import FORMAT, VERSION, CellCounts, Listed, Manifest, OutFile, read_me
+from neat_delta.core.model.update import Action, Table
+from neat_delta.core.plan import plan
+from neat_delta.core.prove.proof import prove
+from neat_delta.core.support.errors import OutputError
 from neat_delta.files.forms import FORMS, Form, Shape
 from neat_delta.files.whole import digest_of, new_folder
 
@@ -97,7 +99,7 @@ class _Out:
         own = {name: field.heading for name, field in changes.header.settings.items() if field.heading is not None}
         self.headings = changes.header.headings | own
         self.key = [self.headings.get(name, name) for name in changes.header.key]
-        self.folds = live.continued is not None and importer.form not in SPARSE
+        self.merges = live.continued is not None and importer.form not in SPARSE
 
     def write(self, folder: Path, name: str, tables: Sequence[Table]) -> list[OutFile]:
         """Write tables as files of this name, in as many as the importer's limits make of them."""
@@ -113,23 +115,19 @@ class _Out:
 
     def read(self, folder: Path, files: Sequence[OutFile]) -> Iterator[tuple[Action, pl.DataFrame]]:
         """The files as they stand on disk, under the names of live's fields, with what each is imported for."""
-        fields = {heading: name for name, heading in self.headings.items()}
         for file in files:
             cells = self.form.read(folder / file.file, self._shape(file.action, file.file))
-            names = {heading: name for heading, name in fields.items() if heading in cells.columns}
-            found = renamed(Catalogue(cells, file.file, lambda: "", first=2), names)
-            yield (
-                file.action,
-                fold(found, self.changes.header.key, self.live.continued).cells if self.folds else found.cells,
-            )
+            lines = self.live.continued if self.merges else None
+            update = Catalogue(cells, file.file, lambda: "", first=2)
+            yield file.action, prepare_columns(update, self.headings, self.changes.header.key, lines).cells
 
     def _shape(self, action: Action, name: str) -> Shape:
         return Shape(self.layout, self.key, action, name)
 
     def _lines(self, cells: pl.DataFrame) -> pl.DataFrame:
-        if not self.folds or self.live.continued is None:
+        if not self.merges or self.live.continued is None:
             return cells
-        return unfold(cells.select(pl.all().fill_null("")), self.live.continued.fields)
+        return split_lines(cells.select(pl.all().fill_null("")), self.live.continued.fields)
 
     def _split(self, table: Table, cells: pl.DataFrame) -> list[tuple[pl.DataFrame, bytes]]:
         """The table in pieces that the importer takes; an item is never torn apart. OutputError where it must be in one

@@ -16,8 +16,8 @@ from functools import partial
 from pathlib import Path
 from typing import IO
 
-from neat_delta.core.beside import in_background
-from neat_delta.core.errors import FileError, OutputError
+from neat_delta.core.support.background import submit
+from neat_delta.core.support.errors import FileError, OutputError
 from neat_delta.files.magic import binary_format
 
 __all__ = [
@@ -87,7 +87,7 @@ def load(path: str) -> Loaded:
     """
     data = sys.stdin.buffer.read() if path == "-" else read_whole(path)
     reader = None if binary_format(data) is None else begin_reader()
-    return Loaded(path, data, in_background(partial(digest_of, data)), reader)
+    return Loaded(path, data, submit(partial(digest_of, data)), reader)
 
 
 def begin_reader() -> subprocess.Popen[bytes]:

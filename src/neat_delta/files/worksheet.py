@@ -15,13 +15,13 @@ import xlsxwriter
 from xlsxwriter.format import Format
 from xlsxwriter.worksheet import Worksheet
 
-from neat_delta.core.catalogue import Source, column_letter
-from neat_delta.core.cut import Column, Cut
-from neat_delta.core.errors import OutputError
 from neat_delta.core.kinds import KINDS
 from neat_delta.core.kinds.number import NUMBER_KINDS
-from neat_delta.core.layout import Writing
-from neat_delta.core.store import Field
+from neat_delta.core.model.catalogue import Source, column_letter
+from neat_delta.core.model.layout import Writing
+from neat_delta.core.model.store import Field
+from neat_delta.core.support.errors import OutputError
+from neat_delta.core.worksheet.cut import Column, Cut
 from neat_delta.files.grid import ORIGIN, ORIGIN_ROWS
 
 __all__ = ["workbook"]

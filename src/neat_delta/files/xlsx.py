@@ -16,9 +16,9 @@ from functools import partial
 from html import unescape
 from posixpath import join, normpath
 
-from neat_delta.core.beside import in_background
-from neat_delta.core.catalogue import listed
-from neat_delta.core.errors import CatalogueError
+from neat_delta.core.model.catalogue import listed
+from neat_delta.core.support.background import submit
+from neat_delta.core.support.errors import CatalogueError
 from neat_delta.files.grid import ORIGIN, Grid, Value
 from neat_delta.files.packed import must_be_bounded
 
@@ -61,7 +61,7 @@ def read_xlsx(data: bytes, path: str, wanted: str | None) -> Grid:
             raise damaged
         _must_be_dense(kept[its_part], path, one)
     xml, styles = kept[part], kept.get(style_part, b"")
-    rows = in_background(partial(calamine_rows, data, path, names))  # it leaves the interpreter alone meanwhile
+    rows = submit(partial(calamine_rows, data, path, names))  # it leaves the interpreter alone meanwhile
     grid = Grid([], name, [other for other, _ in parts if other not in names])
     _odd_cells(grid, xml, _padded_styles(styles))
     _hidden_and_merged(grid, xml)

@@ -20,9 +20,9 @@ from matplotlib.colors import LinearSegmentedColormap, to_rgb
 from matplotlib.figure import Figure
 from matplotlib.ticker import MaxNLocator
 
-from neat_delta.core.catalogue import Catalogue
-from neat_delta.core.changes import ChangeSet, held
-from neat_delta.core.impact import grouped, points
+from neat_delta.core.model.catalogue import Catalogue
+from neat_delta.core.model.changeset import ChangeSet, held
+from neat_delta.core.review.impact import grouped, points
 from neat_delta.report.text import count, shown
 
 __all__ = ["Chart", "as_png", "as_svg", "charts"]

@@ -6,14 +6,14 @@ from collections.abc import Sequence
 from dataclasses import dataclass
 from decimal import Decimal
 
-from neat_delta.core.catalogue import Catalogue, listed
-from neat_delta.core.changes import ChangeSet, HeldCount
-from neat_delta.core.figures import FieldFigures
-from neat_delta.core.impact import Impact, Suggestion, Told
 from neat_delta.core.kinds.base import EXACT
-from neat_delta.core.records import Records
+from neat_delta.core.model.catalogue import Catalogue, listed
+from neat_delta.core.model.changeset import ChangeSet, HeldCount
+from neat_delta.core.review.figures import FieldFigures
+from neat_delta.core.review.impact import Impact, Suggestion, Told
+from neat_delta.core.review.records import Records
+from neat_delta.core.review.view import View
 from neat_delta.report.text import count, key_text, shown, signed
-from neat_delta.report.view import View
 
 __all__ = [
     "WAY_OUT",

@@ -5,9 +5,10 @@ from __future__ import annotations
 import re
 from typing import get_args
 
-from neat_delta.core.catalogue import listed
-from neat_delta.core.changes import Verdict
-from neat_delta.core.figures import Differences
+from neat_delta.core.model.catalogue import listed
+from neat_delta.core.model.changeset import Verdict
+from neat_delta.core.review.figures import Differences
+from neat_delta.core.review.view import View
 from neat_delta.report.facts import (
     Facts,
     Grid,
@@ -19,7 +20,6 @@ from neat_delta.report.facts import (
     suggestions_grid,
 )
 from neat_delta.report.text import count, finding_count, key_text, shown, signed
-from neat_delta.report.view import View
 
 __all__ = ["message"]
 

@@ -17,9 +17,10 @@ import msgspec
 import polars as pl
 from jinja2 import Environment, StrictUndefined
 
-from neat_delta.core.changes import ChangeSet
-from neat_delta.core.figures import Differences
 from neat_delta.core.kinds.number import NUMBER_KINDS
+from neat_delta.core.model.changeset import ChangeSet
+from neat_delta.core.review.figures import Differences
+from neat_delta.core.review.view import View, first
 from neat_delta.report.charts import as_svg, charts
 from neat_delta.report.facts import (
     Facts,
@@ -31,7 +32,6 @@ from neat_delta.report.facts import (
     suggestions_grid,
 )
 from neat_delta.report.text import key_text, shown, signed
-from neat_delta.report.view import View, first
 
 __all__ = ["MOST", "page"]
 

@@ -17,20 +17,21 @@ from rich.segment import Segment
 from rich.table import Table
 from rich.text import Text
 
-from neat_delta.core.catalogue import Catalogue, column_letter, listed
-from neat_delta.core.changes import ChangeSet, Finding, Header, HeldCount, Item, code_changes, counted, held
-from neat_delta.core.confirm import Confirmed, Landing
-from neat_delta.core.figures import Differences, FieldFigures
-from neat_delta.core.impact import Suggestion, Told
-from neat_delta.core.importer import NEW_CODE
-from neat_delta.core.laid import Laid
-from neat_delta.core.layout import Layout
-from neat_delta.core.learn import Learned
-from neat_delta.core.manifest import Listed, Manifest
-from neat_delta.core.recode import codes_in
-from neat_delta.core.records import Records
-from neat_delta.core.samples import PairSample
-from neat_delta.core.values import kinds_said
+from neat_delta.core.diff.equality import kinds_said
+from neat_delta.core.infer.learn import Learned
+from neat_delta.core.match.prepare import AlignedInputs
+from neat_delta.core.model.catalogue import Catalogue, column_letter, listed
+from neat_delta.core.model.changeset import ChangeSet, Finding, Header, HeldCount, Item, code_changes, counted, held
+from neat_delta.core.model.importer import NEW_CODE
+from neat_delta.core.model.layout import Layout
+from neat_delta.core.model.manifest import Listed, Manifest
+from neat_delta.core.outcome.confirm import Confirmed, Landing
+from neat_delta.core.rekey.moves import codes_in
+from neat_delta.core.review.figures import Differences, FieldFigures
+from neat_delta.core.review.impact import Suggestion, Told
+from neat_delta.core.review.records import Records
+from neat_delta.core.review.samples import ColumnSample
+from neat_delta.core.review.view import View
 from neat_delta.report.facts import (
     Grid,
     field_grid,
@@ -41,11 +42,10 @@ from neat_delta.report.facts import (
     suggestions_grid,
 )
 from neat_delta.report.text import count, cut, finding_count, key_text, shown, signed
-from neat_delta.report.view import View
 from neat_delta.report.words import Piece, added_and_removed, pieces
 
 if TYPE_CHECKING:
-    from neat_delta.core.cut import Cut
+    from neat_delta.core.worksheet.cut import Cut
 
 __all__ = [
     "print_accounts",
@@ -445,13 +445,15 @@ def _print_likely(console: Console, header: Header) -> None:
     console.print("  None is taken. --likely-codes FILE makes a list of them: look it over, and --recode FILE takes it")
 
 
-def print_pairs(console: Console, laid: Laid, sheet: Catalogue, pairs: Sequence[PairSample], store: str | None) -> None:
+def print_pairs(
+    console: Console, aligned: AlignedInputs, sheet: Catalogue, pairs: Sequence[ColumnSample], store: str | None
+) -> None:
     """Which heading is which field, with samples of both."""
-    for name, one in (("live", laid.live), ("sheet", sheet)):
+    for name, one in (("live", aligned.live), ("sheet", sheet)):
         _print_source(console, name, one.path, one.cells.height, len(one.fields), one.layout, one.notes)
     if store is not None:
         _print_fact(console, "store", shown(store))
-    _print_fact(console, "key", ", ".join(shown(field) for field in laid.key.fields))
+    _print_fact(console, "key", ", ".join(shown(field) for field in aligned.key.fields))
     console.print()
     table = _table(f"in {shown(PurePath(sheet.path).name)}", "field", "why", "in the sheet", "in live")
     for number, column in enumerate(table.columns):
@@ -476,14 +478,14 @@ def print_pairs(console: Console, laid: Laid, sheet: Catalogue, pairs: Sequence[
     console.print(table)
     paired = sum(pair.field is not None for pair in pairs)
     console.print(f"\n{count(paired, 'heading')} paired, {len(pairs) - paired:,} left out.", style="bold")
-    rest = [name for name in laid.live.fields if name not in {pair.field for pair in pairs}]
+    rest = [name for name in aligned.live.fields if name not in {pair.field for pair in pairs}]
     if rest:
         console.print(Text(f"fields that no heading stands for: {listed([shown(name) for name in rest])}"))
     if any(pair.how == "unmatched" for pair in pairs):
         console.print('A heading that live does not have is left out. --map "HEADING=FIELD" says what it stands for.')
 
 
-def _field_of(pair: PairSample) -> str:
+def _field_of(pair: ColumnSample) -> str:
     """The field that a heading stands for, or the nearest one."""
     if pair.field is not None:
         return shown(pair.field)

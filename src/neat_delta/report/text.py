@@ -7,7 +7,7 @@ from decimal import Decimal
 
 from rich.cells import cell_len, set_cell_size
 
-from neat_delta.core.changes import Finding
+from neat_delta.core.model.changeset import Finding
 
 __all__ = ["command", "count", "cut", "finding_count", "key_text", "quoted", "shown", "signed"]
 

@@ -8,10 +8,10 @@ import io
 import polars as pl
 import xlsxwriter
 
-from neat_delta.core.changes import ChangeSet
-from neat_delta.core.errors import OutputError
-from neat_delta.core.figures import Differences
-from neat_delta.core.signoff import ANSWER, COLUMNS, kept, keyed, seals, shown
+from neat_delta.core.model.changeset import ChangeSet
+from neat_delta.core.review.figures import Differences
+from neat_delta.core.review.signoff import ANSWER, COLUMNS, kept, keyed, seals, shown
+from neat_delta.core.support.errors import OutputError
 
 __all__ = ["workbook"]
 

@@ -12,22 +12,20 @@ from itertools import chain
 import msgspec
 import polars as pl
 
-from neat_delta.core.catalogue import Catalogue
-from neat_delta.core.changes import FLAGS_SCHEMA, Accept, ChangeSet, Finding
 from neat_delta.core.checks.allowed import ALLOWED_CHECKS
-from neat_delta.core.checks.base import CHECK, FOUND, Ask, Check
+from neat_delta.core.checks.base import FOUND, Ask, Check
 from neat_delta.core.checks.believable import BELIEVABLE_CHECKS
 from neat_delta.core.checks.identity import IDENTITY_CHECKS
 from neat_delta.core.checks.relations import RELATION_CHECKS
 from neat_delta.core.checks.value import VALUE_CHECKS
 from neat_delta.core.kinds import blank
-from neat_delta.core.store import LevelName, Store
-from neat_delta.core.values import DOUBT, NOT
+from neat_delta.core.model.catalogue import Catalogue
+from neat_delta.core.model.changeset import FLAGS_SCHEMA, Accept, ChangeSet, Finding
+from neat_delta.core.model.reasons import CHECK, DOUBT, INCOMPLETE, NOT
+from neat_delta.core.model.store import LevelName, Store
 
 __all__ = [
-    "CHECK",
     "CHECKS",
-    "INCOMPLETE",
     "check_catalogue",
     "checked",
     "hold_incomplete",
@@ -149,10 +147,6 @@ def _seen(cells: pl.DataFrame) -> dict[str, pl.DataFrame]:
     return {
         name: some.filter(pl.col("check") == name).select(list(FOUND)) for name in ("required", "unreadable", "locked")
     }
-
-
-INCOMPLETE = "incomplete: "
-"""The start of the reason for which a new item is held: a required cell of it is, and it would go out without."""
 
 
 def hold_incomplete(changes: ChangeSet) -> ChangeSet:

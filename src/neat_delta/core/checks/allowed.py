@@ -8,8 +8,8 @@ import polars as pl
 
 from neat_delta.core.checks.base import Ask, Check, found, nothing, said
 from neat_delta.core.kinds.list import BETWEEN
-from neat_delta.core.nearest import nearest
-from neat_delta.core.store import Field
+from neat_delta.core.model.store import Field
+from neat_delta.core.support.nearest import nearest
 
 __all__ = ["ALLOWED_CHECKS"]
 

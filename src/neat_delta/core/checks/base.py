@@ -11,12 +11,11 @@ import polars as pl
 
 from neat_delta.core.kinds import KINDS, blank
 from neat_delta.core.kinds.number import NUMBER_KINDS, amounts
-from neat_delta.core.layout import Writing
-from neat_delta.core.once import once
-from neat_delta.core.store import CheckName, Field, LevelName, Store
+from neat_delta.core.model.layout import Writing
+from neat_delta.core.model.store import CheckName, Field, LevelName, Store
+from neat_delta.core.support.distinct import once
 
 __all__ = [
-    "CHECK",
     "FOUND",
     "Ask",
     "Check",
@@ -28,9 +27,6 @@ __all__ = [
     "nothing",
     "said",
 ]
-
-CHECK = "check: "
-"""The start of the reason for which a check holds a cell."""
 
 FOUND: dict[str, pl.DataType | type[pl.DataType]] = {"item": pl.Int64, "field": pl.String, "what": pl.String}
 """What a check finds: the number of the item (null for the whole round), the field (null for none), what is wrong."""

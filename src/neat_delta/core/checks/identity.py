@@ -5,7 +5,7 @@ from __future__ import annotations
 import polars as pl
 
 from neat_delta.core.checks.base import Ask, Check, found, needs_kind, needs_setting, nothing, said
-from neat_delta.core.store import Field
+from neat_delta.core.model.store import Field
 
 __all__ = ["IDENTITY_CHECKS"]
 

@@ -6,11 +6,11 @@ from html.parser import HTMLParser
 
 import polars as pl
 
-from neat_delta.core.catalogue import listed
 from neat_delta.core.checks.base import FOUND, Ask, Check, exactly, found, needs_kind, needs_setting, nothing
+from neat_delta.core.diff.equality import reason
 from neat_delta.core.kinds import KINDS, blank
 from neat_delta.core.kinds.number import NUMBER_KINDS
-from neat_delta.core.values import reason
+from neat_delta.core.model.catalogue import listed
 
 __all__ = ["VALUE_CHECKS"]
 

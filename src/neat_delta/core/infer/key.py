@@ -3,11 +3,16 @@
 from __future__ import annotations
 
 import re
+from collections.abc import Sequence
 from dataclasses import dataclass
 
 import polars as pl
 
-__all__ = ["Known", "fields_of_key"]
+from neat_delta.core.infer.headings import SKU_HEADINGS, plain_heading
+from neat_delta.core.model.catalogue import Catalogue, listed
+from neat_delta.core.support.errors import CatalogueError
+
+__all__ = ["Known", "fields_of_key", "find_key"]
 
 APART = re.compile(
     r"location|warehouse|store|branch|site|depot|shelf|language|locale|lang$|channel|market|country|currency|region|"
@@ -58,3 +63,22 @@ def _tells_apart(cells: pl.DataFrame, codes: pl.Series, name: str) -> bool:
     if (texts == "").any() or texts.n_unique() * 2 > max(texts.len(), 2):
         return False
     return not pl.DataFrame([codes.alias("code"), texts.alias("other")]).is_duplicated().any()
+
+
+def find_key(live: Catalogue, key: Sequence[str] = ()) -> list[str]:
+    """The key fields: the ones named, or the one heading that is plainly the SKU. CatalogueError when there is none."""
+    if len(set(key)) != len(key):
+        raise CatalogueError(f"--key names the same field twice: {', '.join(key)}.")
+    for name in key:
+        if name not in live.fields:
+            raise CatalogueError(
+                f'{live.path}: there is no heading "{name}" for the key. It has: {listed(live.fields)}.'
+            )
+    if key:
+        return list(key)
+    found = plain_heading(live.fields, SKU_HEADINGS)
+    if found is None:
+        raise CatalogueError(
+            f"{live.path}: no heading is plainly the SKU. Name the key with --key. It has: {listed(live.fields)}."
+        )
+    return [found]

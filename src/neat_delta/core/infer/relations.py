@@ -11,8 +11,8 @@ import polars as pl
 
 from neat_delta.core.kinds import KINDS
 from neat_delta.core.kinds.number import NUMBER_KINDS, amounts
-from neat_delta.core.layout import Writing
-from neat_delta.core.store import Field, Relations
+from neat_delta.core.model.layout import Writing
+from neat_delta.core.model.store import Field, Relations
 
 __all__ = ["Related", "relations"]
 

@@ -12,8 +12,8 @@ from decimal import Context
 
 import polars as pl
 
-from neat_delta.core.layout import Writing
-from neat_delta.core.store import Field
+from neat_delta.core.model.layout import Writing
+from neat_delta.core.model.store import Field
 
 __all__ = ["EXACT", "Kind", "as_it_stands", "blank", "each", "folded", "folded_text", "only"]
 

@@ -6,8 +6,8 @@ import polars as pl
 
 from neat_delta.core.kinds.base import Kind, only
 from neat_delta.core.kinds.text import folded
-from neat_delta.core.layout import Writing
-from neat_delta.core.store import Field
+from neat_delta.core.model.layout import Writing
+from neat_delta.core.model.store import Field
 
 __all__ = ["CHOICE"]
 

@@ -5,8 +5,8 @@ from __future__ import annotations
 import polars as pl
 
 from neat_delta.core.kinds.base import Kind
-from neat_delta.core.layout import Writing
-from neat_delta.core.store import Field
+from neat_delta.core.model.layout import Writing
+from neat_delta.core.model.store import Field
 
 __all__ = ["CODE"]
 

@@ -11,8 +11,8 @@ import re
 import polars as pl
 
 from neat_delta.core.kinds.base import Kind
-from neat_delta.core.layout import Writing
-from neat_delta.core.store import FORM_WORDS, Field
+from neat_delta.core.model.layout import Writing
+from neat_delta.core.model.store import FORM_WORDS, Field
 
 __all__ = ["DATE", "FORMS", "ISO"]
 

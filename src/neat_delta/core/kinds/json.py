@@ -12,8 +12,8 @@ from typing import Any, NoReturn
 import polars as pl
 
 from neat_delta.core.kinds.base import EXACT, Kind, each
-from neat_delta.core.layout import Writing
-from neat_delta.core.store import Field
+from neat_delta.core.model.layout import Writing
+from neat_delta.core.model.store import Field
 
 __all__ = ["JSON"]
 

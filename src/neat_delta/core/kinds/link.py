@@ -12,8 +12,8 @@ import polars as pl
 from neat_delta.core.kinds.base import Kind, each, only
 from neat_delta.core.kinds.list import BETWEEN, joined
 from neat_delta.core.kinds.text import folded
-from neat_delta.core.layout import Writing
-from neat_delta.core.store import Field
+from neat_delta.core.model.layout import Writing
+from neat_delta.core.model.store import Field
 
 __all__ = ["IMAGE", "LINK"]
 

@@ -10,9 +10,9 @@ import re
 import polars as pl
 
 from neat_delta.core.kinds.base import Kind, each, only
-from neat_delta.core.layout import Writing
-from neat_delta.core.once import once
-from neat_delta.core.store import Field
+from neat_delta.core.model.layout import Writing
+from neat_delta.core.model.store import Field
+from neat_delta.core.support.distinct import once
 
 __all__ = ["CURRENCY", "DECIMAL", "EXACT", "INTEGER", "MONEY", "NUMBER_KINDS", "amounts", "marks", "numbers"]
 

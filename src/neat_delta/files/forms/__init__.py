@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from neat_delta.core.importer import FormName
+from neat_delta.core.model.importer import FormName
 from neat_delta.files.forms.base import Form, Shape
 from neat_delta.files.forms.delimited import DELIMITED
 from neat_delta.files.forms.objects import JSON, JSON_LINES

@@ -8,8 +8,8 @@ from pathlib import Path
 
 import polars as pl
 
-from neat_delta.core.layout import Layout
-from neat_delta.core.update import Action
+from neat_delta.core.model.layout import Layout
+from neat_delta.core.model.update import Action
 
 __all__ = ["Form", "Shape", "of_rows"]
 

@@ -6,7 +6,7 @@ from pathlib import Path
 
 import polars as pl
 
-from neat_delta.core.layout import Layout
+from neat_delta.core.model.layout import Layout
 from neat_delta.files.delimited import read_text, write_delimited
 from neat_delta.files.forms.base import Form, Shape
 

@@ -7,7 +7,7 @@ from pathlib import Path
 import msgspec
 import polars as pl
 
-from neat_delta.core.layout import Layout
+from neat_delta.core.model.layout import Layout
 from neat_delta.files.forms.base import Form, Shape, of_rows
 
 __all__ = ["JSON", "JSON_LINES", "any_text"]

@@ -1,0 +1,99 @@
+"""Damage: cells that came back other than anybody typed them, found by holding the sheet against live.
+
+One file for each sort of value; each damage is registered in one line there, and each file here. The first that fits
+a cell names it.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+
+import polars as pl
+
+from neat_delta.core.detect.damage.base import Damage
+from neat_delta.core.detect.damage.cells import CELL_DAMAGES
+from neat_delta.core.detect.damage.codes import CODE_DAMAGES
+from neat_delta.core.detect.damage.dates import DATES
+from neat_delta.core.detect.damage.numbers import NUMBER_DAMAGES
+from neat_delta.core.detect.damage.texts import TEXT_DAMAGES
+from neat_delta.core.infer.quantities import numbers_under
+from neat_delta.core.kinds.number import marks
+from neat_delta.core.model.layout import Writing
+from neat_delta.core.model.store import Field
+
+__all__ = ["DAMAGES", "Damage", "damaged"]
+
+NOTHING_SAID = Writing()
+
+DAMAGES: dict[str, Damage] = {
+    damage.name: damage for damage in (*CELL_DAMAGES, *CODE_DAMAGES, *DATES, *NUMBER_DAMAGES, *TEXT_DAMAGES)
+}
+
+
+def damaged(
+    cells: pl.DataFrame,
+    settings: Mapping[str, Field],
+    writing: Writing = NOTHING_SAID,
+    live: pl.DataFrame | None = None,
+) -> pl.Series:
+    """Per cell the name of its damage, or null. Of a cell there is the `field`, the text `before` (null where live has
+    none), and `raw`, the sheet's text as it stands there. `writing` is how live writes values, and `live` its cells.
+    """
+    found = pl.repeat(None, cells.height, dtype=pl.String, eager=True)
+    texts = cells.select(before=pl.col("before").fill_null("").str.strip_chars(), after=pl.col("raw").str.strip_chars())
+    kinds_of = {name: _kinds(name, settings.get(name, Field()).kind) for name in cells["field"].unique()}
+    decimal_marks = {
+        name: marks(settings.get(name, Field()), writing)[0] if len(kinds) == 1 else _only_mark(live, name)
+        for name, kinds in kinds_of.items()
+    }
+    texts = texts.with_columns(mark=cells["field"].replace_strict(decimal_marks, return_dtype=pl.String))
+    # Fields that can be damaged in the same ways go together.
+    groups: dict[tuple[str, ...], list[str]] = {}
+    for field in cells["field"].unique(maintain_order=True):
+        kinds = kinds_of[field]
+        names = tuple(name for name, one in DAMAGES.items() if not kinds.isdisjoint(one.kinds))
+        groups.setdefault(names, []).append(field)
+    for names, fields in groups.items():
+        places = cells["field"].is_in(fields).arg_true()
+        some = texts.gather(places) if len(groups) > 1 else texts
+        found = found.scatter(places, _first([DAMAGES[name] for name in names], some))
+    return found
+
+
+def _only_mark(live: pl.DataFrame | None, name: str) -> str:
+    """The one mark that live's cells of a field have before digits; what is in no text, where there are two or none."""
+    there = [mark for mark in ".," if live is not None and live[name].str.contains(rf"[{mark}]\d").any()]
+    return there[0] if len(there) == 1 else "\0"
+
+
+def _kinds(name: str, kind: str) -> set[str]:
+    """The kinds whose damage a field can have: a text under a heading of amounts may be a number, too."""
+    return {kind, "decimal"} if kind == "text" and numbers_under(name) in {"money", "quantity"} else {kind}
+
+
+def _first(asked: Sequence[Damage], texts: pl.DataFrame) -> pl.Series:
+    """The name of the first of these damages that each cell has, or null."""
+    there = pl.col("before") != ""
+    asks = (
+        (damage.look if damage.alone else there & damage.look).fill_null(value=False).alias(damage.name)
+        for damage in asked
+    )
+    looks = texts.lazy().select(asks).collect()  # lazily, what several of them ask is worked out once
+    found: list[str | None] = [None] * texts.height
+    known: dict[tuple[str, str, str], bool] = {}
+    for damage in asked:
+        places = looks[damage.name].arg_true()
+        if not places.len():
+            continue
+        for place, before, after in zip(places, *texts.gather(places).select("before", "after"), strict=True):
+            if found[place] is None and (damage.sure is None or _sure(damage, before, after, known)):
+                found[place] = damage.name
+    return pl.Series(found, dtype=pl.String)
+
+
+def _sure(damage: Damage, before: str, after: str, known: dict[tuple[str, str, str], bool]) -> bool:
+    asked = (damage.name, before, after)
+    if asked not in known:
+        assert damage.sure is not None
+        known[asked] = damage.sure(before, after)
+    return known[asked]

@@ -1,0 +1,100 @@
+"""What every slip is, and what it is looked for in: the changed cells of one round, as a hand may have moved them."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass, replace
+
+import msgspec
+import polars as pl
+
+from neat_delta.core.kinds.number import EXACT, NUMBER_KINDS, amounts
+from neat_delta.core.model.layout import Writing
+from neat_delta.core.model.store import Field
+
+__all__ = ["Round", "Slip", "forms", "key", "runs"]
+
+
+@dataclass(frozen=True, slots=True)
+class Slip:
+    """A slip: what happened, in which fields, to which cells (by their `number`), and how we know."""
+
+    name: str
+    fields: list[str]
+    cells: pl.Series
+    why: str
+
+
+@dataclass(frozen=True, slots=True)
+class Round:
+    """The changed cells of items that both files have.
+
+    `parts` are the cells of each field in the sheet's order: `number` (from 0), `field`, `pair` (the item, in live's
+    order), `place` (its row in the sheet, from 0), `before`, `after`, `raw` (the sheet's text as it stands there), and
+    their `forms`. `columns` are the fields' places in the sheet; `live` and `sheet` are both tables, `item_at` the row
+    in live of each row of the sheet (null where none), `items` that of each pair.
+    """
+
+    parts: dict[str, pl.DataFrame]
+    settings: Mapping[str, Field]
+    writing: Writing
+    columns: Mapping[str, int]
+    live: pl.DataFrame
+    sheet: pl.DataFrame
+    item_at: pl.Series
+    items: pl.Series
+
+    def kind(self, name: str) -> str:
+        """The kind of a field."""
+        return self.settings.get(name, Field()).kind
+
+    def by_field(self, least: int) -> dict[str, pl.DataFrame]:
+        """The cells of each field in which at least so many change."""
+        return {name: cells for name, cells in self.parts.items() if cells.height >= least}
+
+    def without(self, numbers: pl.Series) -> Round:
+        """The round without these cells."""
+        rest = {name: cells.filter(~pl.col("number").is_in(numbers.implode())) for name, cells in self.parts.items()}
+        return replace(self, parts=rest)
+
+    def had(self, names: Sequence[str], items: pl.Series) -> pl.DataFrame:
+        """What live has in these fields of these items (null where there is no item), in the form of `ours`."""
+        live = self.live.select(names)
+        live = live.rechunk() if items.len() * 8 > live.height else live  # many are gathered faster from one piece
+        return live.lazy().select(key(pl.all().gather(items))).collect().rechunk()
+
+
+def forms(cells: pl.DataFrame, settings: Mapping[str, Field], writing: Writing) -> pl.DataFrame:
+    """Cells (`field`, `before`, `after`, `raw`) as slips are looked for in them: also `ours`, `theirs` and `typed`,
+    these three in a form in which 5 and 5.00 are the same; and, of numbers, `old` and `new`, what was and what will be
+    exactly, null where unreadable.
+    """
+    names = {"before": "ours", "after": "theirs", "raw": "typed"}
+    exact = {side: pl.repeat(None, cells.height, dtype=EXACT, eager=True).alias(side) for side in ("old", "new")}
+    alike: dict[bytes, list[str]] = {}  # what is read in the same way is read together
+    for field in cells["field"].unique(maintain_order=True):
+        known = settings.get(field, Field())
+        if known.kind in NUMBER_KINDS:
+            alike.setdefault(msgspec.json.encode(known), []).append(field)
+    for fields in alike.values():
+        at = cells["field"].is_in(fields).arg_true()
+        for side, text in (("old", "before"), ("new", "after")):
+            exact[side] = exact[side].scatter(at, amounts(cells[text].gather(at), settings[fields[0]], writing))
+    told = cells.lazy().with_columns(key(pl.col(text)).alias(name) for text, name in names.items())
+    return told.collect().rechunk().hstack(list(exact.values()))
+
+
+def key(text: pl.Expr) -> pl.Expr:
+    """A text in a form in which two ways to write a number are the same."""
+    bare = text.str.strip_chars()
+    decimal = bare.str.contains(r"^-?[0-9]+(?:\.[0-9]*0|,[0-9]+)$")  # no other looks otherwise in that form
+    plain = bare.str.replace(",", ".", literal=True).str.strip_chars_end("0").str.strip_chars_end(".")
+    return pl.when(decimal).then(plain).otherwise(bare)
+
+
+def runs(holds: pl.Series) -> pl.DataFrame:
+    """The runs of true in a series: `start` and `length`."""
+    table = (
+        holds.fill_null(value=False).rle().struct.unnest().with_columns(start=pl.col("len").cum_sum() - pl.col("len"))
+    )
+    return table.filter("value").select("start", length="len")

@@ -1,0 +1,96 @@
+"""Values copied where others belong: a column over another, a row over others, and keys that were sorted without their
+rows.
+"""
+
+from __future__ import annotations
+
+import polars as pl
+
+from neat_delta.core.detect.slips.base import Round, Slip, key
+
+__all__ = ["column_over_another", "keys_sorted_alone", "row_over_others"]
+
+LEAST_COPIED, DISTINCT = 8, 5
+"""So many cells of a field must hold what another field of their item holds, of so many different values."""
+
+LEAST_ROWS, LEAST_FIELDS = 3, 3
+"""So many items must have become the same in all their fields, and so many fields must have changed in each."""
+
+LEAST_KEYS = 8
+"""So many rows must be another item's of live, whole, and half of all that change."""
+
+
+def column_over_another(round_: Round) -> list[Slip]:
+    """Fields of which nine in ten changed cells hold what another field of the same item holds in the sheet."""
+    slips, there = [], set(round_.sheet.columns)
+    for name, cells in round_.by_field(LEAST_COPIED).items():
+        others = [other for other in round_.columns if other != name and other in there]
+        here = round_.sheet.select(others)
+        glance = cells.gather_every(max(1, cells.height // 100))
+        if glance["typed"].n_unique() < DISTINCT:
+            continue
+        held = here.select(key(pl.all().gather(glance["place"])))
+        likely = [other for other in others if (held[other] == glance["typed"]).sum() * 10 >= glance.height * 9]
+        for other in likely:
+            hit = here.select(key(pl.col(other).gather(cells["place"]))).to_series() == cells["typed"]
+            found = cells.filter(hit & (cells["typed"] != ""))
+            if found.height >= LEAST_COPIED and found.height * 10 >= cells.height * 9:
+                why = f'{found.height:,} of {cells.height:,} changed cells hold what stands under "{other}"'
+                slips.append(Slip("a column copied over another", [name], found["number"], why))
+                break
+    return slips
+
+
+def row_over_others(round_: Round) -> list[Slip]:
+    """Items that became the same in every field, where several of these changed."""
+    if len(round_.by_field(LEAST_ROWS)) < LEAST_FIELDS:
+        return []
+    cells = _all(round_)
+    rows = cells.group_by("place", maintain_order=True).len().filter(pl.col("len") >= LEAST_FIELDS)
+    if rows.height < LEAST_ROWS:
+        return []
+    now = round_.sheet.select(_fields(round_)).select(pl.all().gather(rows["place"]))
+    rows = rows.with_columns(content=now.hash_rows())
+    alike = rows.filter(pl.len().over("content") >= LEAST_ROWS)
+    if not alike.height:
+        return []
+    found = cells.filter(pl.col("place").is_in(alike["place"].implode()))
+    fields = [name for name in round_.parts if name in set(found["field"])]
+    why = f"{alike.height:,} items became the same in every field"
+    return [Slip("a row pasted over others", fields, found["number"].sort(), why)]
+
+
+def keys_sorted_alone(round_: Round) -> list[Slip]:
+    """Rows that are, whole, those of other items: the keys moved, and nothing else."""
+    fields, sizes = _fields(round_), [part.height for part in round_.parts.values()]
+    most = max(sizes, default=0)
+    if most < LEAST_KEYS or sum(sizes) < most * min(LEAST_FIELDS, len(fields)):
+        return []
+    cells = _all(round_)
+    rows = cells.group_by("place", maintain_order=True).agg(pl.len(), pl.col("pair").first())
+    if rows.height < LEAST_KEYS or cells.height < rows.height * min(LEAST_FIELDS, len(fields)):
+        return []
+    now = round_.sheet.select(fields).select(key(pl.all().gather(rows["place"]))).hash_rows()
+    was = round_.live.select(fields).select(key(pl.all())).hash_rows()
+    at = round_.items.gather(rows["pair"])
+    moved = rows.filter(now.is_in(was.implode()) & (now != was.gather(at)))
+    if moved.height < LEAST_KEYS or moved.height * 2 < rows.height:
+        return []
+    # Rows that were edited besides are no other item's any more; as many of their cells changed.
+    alike = rows.filter(pl.col("len") * 2 >= moved["len"].median())
+    touched = pl.concat([moved["place"], alike["place"]]).unique()
+    found = cells.filter(pl.col("place").is_in(touched.implode()))
+    why = f"{moved.height:,} rows are those of other items, whole: only their keys moved"
+    names = [name for name in round_.parts if name in set(found["field"])]
+    return [Slip("keys sorted on their own", names, found["number"].sort(), why)]
+
+
+def _fields(round_: Round) -> list[str]:
+    there = set(round_.live.columns)
+    return [name for name in round_.columns if name in there and name in round_.settings]
+
+
+def _all(round_: Round) -> pl.DataFrame:
+    parts = [cells.select("number", "pair", "place", "field") for cells in round_.parts.values()]
+    empty = pl.DataFrame(schema={"number": pl.UInt32, "pair": pl.UInt32, "place": pl.Int64, "field": pl.String})
+    return pl.concat(parts, how="vertical_relaxed") if parts else empty

@@ -1,0 +1,81 @@
+"""A decimal slip: a price, weight or the like ten, a hundred or a thousand times what it was, or that part of it."""
+
+from __future__ import annotations
+
+import polars as pl
+
+from neat_delta.core.detect.slips.base import Round, Slip
+
+__all__ = ["decimal_slip"]
+
+KINDS = ("decimal", "money")
+"""Stock goes from 2 to 20 as a matter of course, so a few whole numbers are left alone."""
+
+LEAST_WHOLE = 20
+"""So many whole numbers of a field must go by one and the same power of ten, and four in five of all that change."""
+
+WITHIN = 0.11
+"""How far the power of ten may be missed, as a decimal logarithm: 0.78 to 1.29 times it, beyond the usual change."""
+
+EXACTLY = 1e-9
+"""Or the digits are live's, and only the mark moved."""
+
+USUAL, FEW = 0.5, 5
+"""The usual change is the median of those up to three times or down to a third, where there are so many."""
+
+
+def decimal_slip(round_: Round) -> list[Slip]:
+    """Cells whose number is ten, a hundred or a thousand times what the field's other changes lead to, or that part."""
+    slips = []
+    for name, cells in round_.by_field(1).items():
+        if round_.kind(name) == "integer":
+            slips += _whole_numbers(name, cells)
+        if round_.kind(name) not in KINDS:
+            continue
+        # Floating point is good enough here: it only sorts out what is far off.
+        step = (pl.col("new").cast(pl.Float64) / pl.col("old").cast(pl.Float64)).log10().abs()
+        if not cells.select((step > 1 - WITHIN - USUAL).any()).item():
+            continue
+        both = cells.lazy().select(before=pl.col("old").cast(pl.Float64), after=pl.col("new").cast(pl.Float64))
+        table = both.with_columns(power=(pl.col("after") / pl.col("before")).log10()).collect()
+        usual = table.filter(pl.col("power").abs() < USUAL)["power"]
+        middle = float(usual.median() or 0) if usual.len() >= FEW else 0.0  # type: ignore[arg-type]
+        beyond = pl.col("power") - middle
+        off = table.lazy().select(
+            ((pl.col("before") > 0) & (pl.col("after") > 0))
+            & (_near_ten(beyond, WITHIN) | _near_ten(pl.col("power"), EXACTLY))
+        )
+        found = cells.filter(off.collect().to_series().fill_null(value=False))
+        found = found.filter(~pl.col("theirs").is_in(_one_price(cells, found).implode()))
+        if found.height:
+            why = (
+                f"{found.height:,} of {cells.height:,} changed cells: 10, 100 or 1,000 times what it was, or that part"
+            )
+            slips.append(Slip("a decimal slip", [name], found["number"], why))
+    return slips
+
+
+def _whole_numbers(name: str, cells: pl.DataFrame) -> list[Slip]:
+    """A field of whole numbers that went to its tenfold as a whole, or to its tenth."""
+    if cells.height < LEAST_WHOLE:
+        return []
+    for times in (10, 100, 1000):
+        for up in (True, False):
+            one, other = ("old", "new") if up else ("new", "old")
+            hit = (cells[one] * times == cells[other]) & (cells["old"] != 0)
+            found = cells.filter(hit.fill_null(value=False))
+            if found.height >= LEAST_WHOLE and found.height * 5 >= cells.height * 4 and found["ours"].n_unique() >= 5:
+                why = f"{found.height:,} of {cells.height:,} changed cells: {times:,} times what it was, or that part"
+                return [Slip("a decimal slip", [name], found["number"], why)]
+    return []
+
+
+def _near_ten(power: pl.Expr, within: float) -> pl.Expr:
+    """Whether a decimal logarithm is that of ten, a hundred or a thousand, up or down, give or take."""
+    return power.abs().is_between(1 - within, 3 + within) & ((power - power.round()).abs() <= within)
+
+
+def _one_price(cells: pl.DataFrame, found: pl.DataFrame) -> pl.Series:
+    """The found values that three or more cells get which had different ones: a clearance at 9.90 is no slip."""
+    some = cells.filter(pl.col("theirs").is_in(found["theirs"].unique().implode())) if found.height else found
+    return some.group_by("theirs").agg(pl.col("ours").n_unique()).filter(pl.col("ours") >= 3)["theirs"]

@@ -1,0 +1,93 @@
+"""Cells filled down: a series (19.90, 20.90, 21.90; Item 1, Item 2) or one value dragged over many items."""
+
+from __future__ import annotations
+
+import polars as pl
+
+from neat_delta.core.detect.slips.base import Round, Slip, runs
+from neat_delta.core.kinds import KINDS
+from neat_delta.core.kinds.number import NUMBER_KINDS
+from neat_delta.core.model.layout import Writing
+from neat_delta.core.model.store import Field
+
+__all__ = ["dragged", "series"]
+
+LEAST_SERIES = 8
+"""So many changed cells must follow each other by the same step, where live's did not."""
+
+LEAST_DRAGGED = 10
+"""So many changed cells must have one value, where six in ten had one of their own."""
+
+GAP = 3
+"""Rows from one cell of a run to the next, at most: now and then live had the very value."""
+
+SET_AT_WILL = ("flag", "choice", "list", "path", "date")
+"""The kinds of which many items have one value as a matter of course."""
+
+
+def series(round_: Round) -> list[Slip]:
+    """Runs of cells whose numbers, or the last numbers in their texts, go up or down by one step."""
+    slips = []
+    for name, cells in round_.by_field(LEAST_SERIES).items():
+        settings = round_.settings.get(name, Field())
+        gap = cells["place"].cast(pl.Int64).diff()
+        after = _steps(cells, "after", gap, settings, round_.writing)
+        same = (after["step"] == after["step"].shift(1)) & (after["step"] != 0) & (gap <= GAP) & after["alike"]
+        found = []
+        for start, length in runs(same).filter(pl.col("length") >= LEAST_SERIES - 2).iter_rows():
+            run = cells.slice(start - 2, length + 2)
+            before = _steps(run, "before", run["place"].cast(pl.Int64).diff(), settings, round_.writing)
+            was = ((before["step"] == before["step"].shift(1)) & (before["step"] != 0) & before["alike"]).sum()
+            if was * 2 < length:
+                found.append(run["number"])
+        if found:
+            numbers = pl.concat(found).unique().sort()
+            example = ", ".join(cells.filter(pl.col("number").is_in(numbers.implode()))["after"].head(3))
+            why = f"{numbers.len():,} cells go on by one step ({example[:60]}), and live's do not"
+            slips.append(Slip("a series filled down", [name], numbers, why))
+    return slips
+
+
+def _steps(cells: pl.DataFrame, side: str, gap: pl.Series, settings: Field, writing: Writing) -> pl.DataFrame:
+    """Per cell the step from the one before it, by row, and whether the two are alike but for their number."""
+    texts = cells[side]
+    if settings.kind in NUMBER_KINDS:
+        values = cells["new" if side == "after" else "old"]
+        rest = pl.repeat("", texts.len(), eager=True)
+    elif settings.kind == "date":
+        iso = KINDS["date"].read(texts, settings, writing).str.slice(0, 10)
+        values = iso.str.to_date("%Y-%m-%d", strict=False).cast(pl.Int32).cast(pl.Decimal(38, 6))
+        rest = pl.repeat("", texts.len(), eager=True)
+    else:
+        parts = texts.str.extract_groups(r"^(?s)(.*?)([0-9]{1,15})([^0-9]*)$").struct.unnest()
+        parts.columns = ["head", "number", "tail"]
+        values = parts["number"].cast(pl.Decimal(38, 6), strict=False)
+        rest = parts.select(pl.concat_str("head", pl.lit("\x1f"), "tail")).to_series()
+    step, far = values.diff(), (gap != 1).arg_true()
+    # A step over a gap counts by row; it must come out even.
+    step = step.scatter(far, (step.gather(far) / gap.gather(far)).round(6)) if far.len() else step
+    return pl.DataFrame({"step": step, "rest": rest}).select(
+        "step", alike=(pl.col("rest") == pl.col("rest").shift(1)).fill_null(value=False)
+    )
+
+
+def dragged(round_: Round) -> list[Slip]:
+    """Runs of cells that all got one value, which was different from item to item before."""
+    slips = []
+    for name, cells in round_.by_field(LEAST_DRAGGED).items():
+        if round_.kind(name) in SET_AT_WILL:
+            continue
+        gap = cells["place"].cast(pl.Int64).diff()
+        blank_or_nothing = cells["theirs"].is_in(["", "0"]) | (cells["ours"] == "")
+        same = (cells["theirs"] == cells["theirs"].shift(1)) & (gap <= GAP) & ~blank_or_nothing
+        found = []
+        for start, length in runs(same).filter(pl.col("length") >= LEAST_DRAGGED - 1).iter_rows():
+            run = cells.slice(start - 1, length + 1)
+            different = run["ours"].n_unique()
+            if different >= 5 and different * 10 >= run.height * 6:
+                found.append(run["number"])
+        if found:
+            numbers = pl.concat(found).unique().sort()
+            why = f"{numbers.len():,} cells one under the other got one value, and each had its own"
+            slips.append(Slip("one value over many items", [name], numbers, why))
+    return slips

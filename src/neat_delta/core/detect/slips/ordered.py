@@ -1,0 +1,126 @@
+"""A column sorted on its own: the same values as before, on other items."""
+
+from __future__ import annotations
+
+from collections import Counter
+from typing import Any
+
+import polars as pl
+
+from neat_delta.core.detect.slips.base import Round, Slip, runs
+from neat_delta.core.kinds.number import NUMBER_KINDS
+
+__all__ = ["sorted_alone", "sorted_block"]
+
+LEAST = 12
+"""So many cells must change."""
+
+DISTINCT = 5
+"""With fewer different values the same ones may stand there by chance; then the column must be in order, too."""
+
+
+def sorted_alone(round_: Round) -> list[Slip]:
+    """Columns of which the values after are the values before, to one in twenty and far beyond chance.
+
+    Chance: n values drawn anew miss about half the sum, over the different values, of 0.8 times the root of twice
+    their count (the mean difference of two counts). A fifth of that is the bound. And as many must go down as up, to
+    one in ten: a rise of all prices by one step hits the next price's place every time.
+    """
+    slips = []
+    for name, cells in round_.by_field(LEAST).items():
+        many, values = cells.height, cells["ours"].hash()
+        distinct = values.n_unique() >= DISTINCT
+        if distinct and not _both_ways(cells, round_.kind(name)):
+            continue
+        before = values.alias("value").value_counts(name="before")
+        after = cells["theirs"].hash().alias("value").value_counts(name="after")
+        shared = before.join(after, on="value").select(pl.min_horizontal("before", "after").sum()).item()
+        missed = many - shared
+        if distinct:
+            chance = float(before.select((pl.col("before") * 2).sqrt().sum() * 0.4).item())
+            if missed > max(1, many // 20) or missed > chance / 5:
+                continue
+        elif missed or many < 20 or not _in_order(round_, name):
+            continue
+        why = f"{shared:,} of {many:,} changed cells hold a value that another of them held before"
+        slips.append(Slip("a column sorted on its own", [name], cells["number"], why))
+    return slips
+
+
+def _both_ways(cells: pl.DataFrame, kind: str) -> bool:
+    """Whether values go up as well as down, each in one of ten cells at least."""
+    before, after = (cells[side] for side in (("old", "new") if kind in NUMBER_KINDS else ("ours", "theirs")))
+    up, down = (after > before).sum(), (after < before).sum()
+    return min(up, down) * 10 >= cells.height
+
+
+def _in_order(round_: Round, name: str) -> bool:
+    """Whether the whole column of the sheet goes up all the way, or down."""
+    column = round_.sheet[name].str.strip_chars().str.to_lowercase()
+    filled = column.filter(column != "")
+    return filled.is_sorted() or filled.is_sorted(descending=True)
+
+
+LEAST_BLOCK, GAP = 6, 4
+"""So many cells that follow each other must hold each other's values and now be in order; rows from one to the next, at
+most.
+"""
+
+
+def sorted_block(round_: Round) -> list[Slip]:
+    """Runs of cells, one under the other, that hold the values that stood there before, and now in order."""
+    slips = []
+    for name, cells in round_.by_field(LEAST_BLOCK).items():
+        if cells.height * 2 > round_.sheet.height and cells.height > MANY:
+            continue  # so many in order are a column's, and looked for there
+        near = (cells["place"].cast(pl.Int64).diff() <= GAP).fill_null(value=False)
+        found = []
+        for start, length in runs(near).filter(pl.col("length") >= LEAST_BLOCK - 1).iter_rows():
+            run = cells.slice(start - 1, length + 1)
+            found += [part["number"] for part in _in_order_again(run, round_.kind(name))]
+        if found:
+            numbers = pl.concat(found).sort()
+            why = f"{numbers.len():,} cells one under the other hold each other's values, now in order"
+            slips.append(Slip("some rows of a column sorted", [name], numbers, why))
+    return slips
+
+
+MANY, LONGEST_BLOCK = 5_000, 60
+"""Of more changed cells, a column that mostly changes is not looked at; and a block has so many cells at most."""
+
+
+def _in_order_again(run: pl.DataFrame, kind: str) -> list[pl.DataFrame]:
+    """The longest parts of a run whose values are a permutation of what was there, in order, and were not before."""
+    number = kind in NUMBER_KINDS
+    before, after = (run["old" if number else "ours"].to_list(), run["new" if number else "theirs"].to_list())
+    was, now = run["ours"].to_list(), run["theirs"].to_list()
+    parts, start = [], 0
+    while start + LEAST_BLOCK <= run.height:
+        found = 0
+        for way in (1, -1):
+            end = start + 1
+            while end < min(run.height, start + LONGEST_BLOCK) and _goes(after[end - 1], after[end], way):
+                end += 1
+            for size in range(end - start, max(LEAST_BLOCK, found) - 1, -1):
+                stop = start + size
+                mixed = not all(
+                    _goes(*pair, way) for pair in zip(before[start:stop], before[start + 1 : stop], strict=False)
+                )
+                if (
+                    mixed
+                    and len(set(now[start:stop])) >= DISTINCT
+                    and Counter(was[start:stop]) == Counter(now[start:stop])
+                ):
+                    found = size
+                    break
+        if found:
+            parts.append(run.slice(start, found))
+        start += found or 1
+    return parts
+
+
+def _goes(one: Any, other: Any, way: int) -> bool:  # noqa: ANN401 - texts, or numbers
+    """Whether the step from one value to the next is not against the way: up (1) or down (-1)."""
+    if one is None or other is None:
+        return False
+    return bool(one <= other if way > 0 else one >= other)

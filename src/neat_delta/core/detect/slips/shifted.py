@@ -1,0 +1,102 @@
+"""A column shifted by some rows: each cell holds what the row above or below it held."""
+
+from __future__ import annotations
+
+import polars as pl
+
+from neat_delta.core.detect.slips.base import Round, Slip, runs
+from neat_delta.core.kinds.number import NUMBER_KINDS
+
+__all__ = ["shifted"]
+
+LEAST = 10
+"""So many changed cells must follow each other in this way, with five different values or more among them."""
+
+FARTHEST = 3
+"""Rows that a column is shifted by, at most."""
+
+STEPS = [*range(1, FARTHEST + 1), *range(-1, -FARTHEST - 1, -1)]
+
+GAP = 6
+"""Rows from one changed cell to the next, at most."""
+
+
+def shifted(round_: Round) -> list[Slip]:
+    """Columns in which, in the sheet's order or in live's, each changed cell of a run has its neighbour's value.
+
+    Where numbers all differ from their own value before by the same step or two, it is a rise and no shift.
+    """
+    slips = []
+    for name, cells in round_.by_field(LEAST).items():
+        there = None
+        if cells.height * FARTHEST > round_.live.height:
+            there = _all(cells, name, round_)
+        elif cells["theirs"].hash().is_in(cells["ours"].hash().implode()).sum() < LEAST:
+            continue
+        slip = next((found for order in ("place", "pair") if (found := _in(cells, order, name, round_, there))), None)
+        if slip is not None:
+            slips.append(slip)
+    return slips
+
+
+def _in(cells: pl.DataFrame, order: str, name: str, round_: Round, there: pl.Series | None) -> Slip | None:
+    """The slip in this order of the cells; of very many, hashes of all that is `there` tell most cheaply of none."""
+    some = _dense(cells.select(order, theirs=pl.col("theirs").hash()).with_row_index().sort(order), order)
+    if not some.height:
+        return None
+    rows, here = (round_.item_at if order == "place" else round_.items), some[order].cast(pl.Int64)
+    steps = STEPS if there is None else _likely(some["theirs"], here, there.gather(rows))
+    cells = cells[some["index"]] if steps else cells
+    best: tuple[int, pl.DataFrame] | None = None
+    for step in steps:
+        items = rows.gather(_within(here - step, rows.len()))
+        held = cells.with_columns(neighbour=round_.had([name], items)[name])
+        found = _hits(held, name, round_)
+        if found.height and (best is None or found.height > best[1].height):
+            best = (step, found)
+    if best is None:
+        return None
+    step, found = best
+    how = f"{abs(step)} row{'s' * (abs(step) > 1)} {'down' if step > 0 else 'up'}"
+    why = f"{found.height:,} cells hold what stood {'above' if step > 0 else 'below'} them ({how})"
+    return Slip("a column shifted by rows", [name], found["number"].sort(), why)
+
+
+def _within(places: pl.Series, end: int) -> pl.Series:
+    return places.set(~places.is_between(0, end - 1), None)
+
+
+def _all(cells: pl.DataFrame, name: str, round_: Round) -> pl.Series:
+    """All that live has in this field, as hashes, by row."""
+    here = round_.items.gather(cells["pair"])
+    others = pl.repeat(True, round_.live.height, eager=True).scatter(here, False).arg_true()
+    hashes = pl.repeat(0, round_.live.height, dtype=pl.UInt64, eager=True).scatter(here, cells["ours"].hash())
+    return hashes.scatter(others, round_.had([name], others)[name].hash())
+
+
+def _likely(theirs: pl.Series, here: pl.Series, had: pl.Series) -> list[int]:
+    """The steps of which there may be a run that is long enough: of each, a glance at some of the cells sees two."""
+    theirs, here = theirs.gather_every(LEAST // 2), here.gather_every(LEAST // 2)
+    hits = {step: theirs == had.gather(_within(here - step, had.len())) for step in STEPS}
+    return [step for step in STEPS if (runs(hits[step])["length"] >= 2).any()]
+
+
+def _dense(cells: pl.DataFrame, order: str) -> pl.DataFrame:
+    """The cells that change close to each other, enough of them for a shift; now and then two neighbours are equal."""
+    near = (cells[order].cast(pl.Int64).diff() <= GAP).fill_null(value=False)
+    long = runs(near).filter(pl.col("length") >= LEAST - 1)
+    kept = [cells.slice(start - 1, length + 1) for start, length in long.iter_rows()]
+    return pl.concat(kept) if kept else cells.clear()
+
+
+def _hits(held: pl.DataFrame, name: str, round_: Round) -> pl.DataFrame:
+    hits = held["theirs"] == held["neighbour"]
+    found = [held.clear()]
+    for start, length in runs(hits).filter(pl.col("length") >= LEAST).iter_rows():
+        run = held.slice(start, length)
+        if run["theirs"].n_unique() < 5:
+            continue
+        if round_.kind(name) in NUMBER_KINDS and (run["new"] - run["old"]).n_unique() < 3:
+            continue
+        found.append(run)
+    return pl.concat(found)

@@ -1,0 +1,1 @@
+"""Which cells differ, and which of those only in their writing."""

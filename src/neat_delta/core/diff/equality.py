@@ -1,0 +1,308 @@
+"""From cells whose text differs to changes: which are the same after all, which cannot be read, what is sent of each.
+
+Rule: what is sent is the text as it was typed, or the same value in live's whole writing. Cells are the same only where
+a program does by itself what lies between them (docs/equal.md), unless the store file says otherwise of a field.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from dataclasses import dataclass
+
+import msgspec
+import polars as pl
+
+from neat_delta.core.infer.learn import NUMBERS, date_form_of, writing_of
+from neat_delta.core.kinds import KINDS, Kind
+from neat_delta.core.kinds.base import folded
+from neat_delta.core.kinds.notation import (
+    EITHER_DAY,
+    EITHER_MARK,
+    LIVE_S,
+    Notation,
+    affixes,
+    date_reading,
+    notation_of,
+    number_reading,
+    one_reading,
+)
+from neat_delta.core.kinds.number import NUMBER_KINDS, marks
+from neat_delta.core.model.layout import Writing
+from neat_delta.core.model.reasons import DOUBT, NOT
+from neat_delta.core.model.store import Field
+
+__all__ = ["by_value", "equal", "kinds_said", "notations", "reason", "sheet_writing"]
+
+BY_VALUE_IN_A_LIST = ("list", "path", "measure", "json", "link", "image", "flag")
+"""The kinds that are compared by value in a list that was not cut from live; numbers and dates nearly are, anyhow."""
+
+
+def sheet_writing(cells: pl.DataFrame, settings: Mapping[str, Field], live: Writing, told: Writing) -> Writing:
+    """How the sheet seems to write values, to be shown: as told, or as most of its cells that differ, or like live."""
+
+    def of(*kinds: str) -> pl.Series:
+        fields = [name for name, field in settings.items() if field.kind in kinds]
+        return cells.filter(pl.col("field").is_in(fields))["after"]
+
+    found = writing_of([of(*NUMBERS)], live)
+    form = date_form_of(of("date"), live.date_form)
+    said = {name: getattr(told, name) for name in told.__struct_fields__ if getattr(told, name) is not None}
+    return msgspec.structs.replace(found, **({"date_form": form} | said))
+
+
+def notations(
+    cells: pl.DataFrame,
+    settings: Mapping[str, Field],
+    live: Writing,
+    told: Writing,
+    sheet: pl.DataFrame,
+    live_cells: pl.DataFrame,
+) -> dict[str, Notation]:
+    """How the sheet writes each field of numbers or dates, by its cells that differ (`field`, `before`, `after`), its
+    whole column, and live's.
+    """
+    found = {}
+    plain = set() if told.decimal_mark or told.thousands_mark else _plain_fields(cells, settings, live)
+    for name in cells["field"].unique(maintain_order=True):
+        field = settings.get(name, Field())
+        if field.kind in {*NUMBER_KINDS, "date"} and name not in plain:
+            some = cells.filter(pl.col("field") == name).select("before", "after")
+            notation = notation_of(some, field, live, told, sheet[name], live_cells[name])
+            if notation != LIVE_S:
+                found[name] = notation
+    return found
+
+
+def _plain_fields(cells: pl.DataFrame, settings: Mapping[str, Field], live: Writing) -> set[str]:
+    """The fields of numbers in whose cells nothing has more than one reading; those that read alike are asked together,
+    as one question of the engine costs as much as hundreds of cells.
+    """
+    alike: dict[str, list[str]] = {}
+    for name in cells["field"].unique():
+        field = settings.get(name, Field())
+        if field.kind in NUMBER_KINDS:
+            alike.setdefault(one_reading(field, marks(field, live)[0]), []).append(name)
+    plain: set[str] = set()
+    for form, names in alike.items():
+        some = cells.filter(pl.col("field").is_in(names))
+        plain |= {*names} - {*some.filter(~pl.col("after").str.contains(form))["field"].unique()}
+    return plain
+
+
+def by_value(
+    cells: pl.DataFrame,
+    settings: Mapping[str, Field],
+    live: Writing,
+    notations: Mapping[str, Notation],
+    *,
+    learned: bool,
+    of_a_list: bool = False,
+) -> pl.DataFrame:
+    """Cells (`field`, `before`, `after`; before may be null), in their order, with what the kinds of their fields say.
+
+    `after` becomes the text to send. `same` says that nothing changes; `held` is why the cell must be held, or null.
+    Where a kind was only `learned` and cannot read live's text, both are texts. A sheet that is a list in a language of
+    its own (`of_a_list`) is compared by value.
+    """
+    # Fields with the same settings go together.
+    groups: dict[tuple[bytes, Notation], list[str]] = {}
+    for name in cells["field"].unique(maintain_order=True):
+        field = settings[name]
+        if of_a_list and field.same is None and field.kind in BY_VALUE_IN_A_LIST:
+            field = msgspec.structs.replace(field, same="value")
+        groups.setdefault((msgspec.json.encode(field), notations.get(name, LIVE_S)), []).append(name)
+    places = [cells["field"].is_in(names).arg_true() for names in groups.values()]
+    found = [
+        _of_one_kind(
+            cells[at] if len(groups) > 1 else cells,
+            msgspec.json.decode(encoded, type=Field),
+            live,
+            notation,
+            learned=learned,
+        )
+        for at, (encoded, notation) in zip(places, groups, strict=True)
+    ]
+    if not found:
+        return cells.with_columns(same=pl.lit(True), held=pl.lit(None, pl.String))
+    told = pl.concat(found)
+    return cells.with_columns(told[pl.concat(places).arg_sort()] if len(groups) > 1 else told)
+
+
+@dataclass(frozen=True, slots=True)
+class _Read:
+    """Cells as their kind reads them: the values of both sides, null where it cannot; whether the two are equal in a
+    copy; why a cell is doubtful (null: it is not); and the text to send, null where the store has no way to write it.
+    """
+
+    before: pl.Series
+    after: pl.Series
+    equal: pl.Series
+    doubts: pl.Series
+    written: pl.Series
+
+
+def _of_one_kind(
+    cells: pl.DataFrame, field: Field, live: Writing, notation: Notation, *, learned: bool
+) -> pl.DataFrame:
+    """What `by_value` says of cells of one sort: `after`, `same`, `held`."""
+    kind = KINDS[field.kind]
+    before, after = cells["before"].fill_null(""), cells["after"]
+    read = _read(kind, before, after, field, live, notation)
+    exact = field.same == "text"
+    table = pl.DataFrame(
+        {
+            "before": before,
+            "raw": after,
+            "text_before": folded(before),
+            "text": folded(after),
+            "doubt": pl.repeat(None, after.len(), dtype=pl.String, eager=True) if exact else read.doubts,
+            "equal": read.equal,
+            "written": after if exact else read.written,
+            "reads_before": read.before.is_not_null(),
+            "reads": read.after.is_not_null(),
+        }
+    )
+    empty, empty_before = pl.col("text") == "", pl.col("text_before") == ""
+    reads, reads_before = pl.col("reads") & ~empty, pl.col("reads_before") & ~empty_before
+    doubtful = pl.col("doubt").is_not_null()
+    same = (empty & empty_before) | (pl.col("equal").fill_null(value=False) & reads & reads_before & ~doubtful)
+    if field.kind != "code":
+        same |= pl.col("text") == pl.col("text_before")
+    if exact:
+        same = pl.col("before") == pl.col("raw")
+    only_text = (~reads_before & ~empty_before) if learned else pl.lit(False)
+    unread = ~empty & (~reads | pl.col("written").is_null()) & ~only_text
+    why = (
+        pl.when(pl.col("same") | empty | only_text)
+        .then(None)
+        .when(doubtful)
+        .then(pl.concat_str(pl.lit(DOUBT), "doubt"))
+        .when(unread)
+        .then(pl.lit(reason(kind)))
+    )
+    as_typed = only_text | doubtful | ~reads
+    return (
+        table.with_columns(same=same)
+        .with_columns(held=why)
+        .select(after=pl.when(as_typed).then("raw").otherwise(pl.coalesce("written", "raw")), same="same", held="held")
+    )
+
+
+def _read(kind: Kind, before: pl.Series, after: pl.Series, field: Field, live: Writing, notation: Notation) -> _Read:
+    none = pl.repeat(None, after.len(), dtype=pl.String, eager=True)
+    if field.kind in NUMBER_KINDS:
+        return _read_numbers(kind, before, after, field, live, notation)
+    if field.kind == "date":
+        reading = date_reading(after, field, live, notation)
+        was = kind.read(before, field, live)
+        doubts = reading.doubts
+        if notation.whole:
+            other = (reading.either & (reading.values != was)).fill_null(value=False)
+            doubts = doubts.scatter(other.arg_true(), EITHER_DAY)
+        return _Read(
+            was, reading.values, reading.values == was, doubts, _written(kind, reading.values, after, field, live)
+        )
+    read = kind.read if field.same == "value" or field.kind != "flag" else kind.copy
+    values, was = read(after, field, live), read(before, field, live)
+    if field.same == "value" or field.kind == "flag":
+        equal = values == was
+    else:
+        equal = kind.copy(after, field, live) == kind.copy(before, field, live)
+    return _Read(was, values, equal, none, _written(kind, values, after, field, live))
+
+
+def _written(kind: Kind, values: pl.Series, texts: pl.Series, field: Field, live: Writing) -> pl.Series:
+    """The cells as the store writes them; as they are where they cannot be read."""
+    readable = values.is_not_null()
+    if not readable.any():
+        return texts
+    sent = kind.write(values.filter(readable), texts.filter(readable), field, live)
+    return sent if readable.all() else texts.clone().scatter(readable.arg_true(), sent)  # which changes in place
+
+
+ADDED = r"^\s*(?:\+|[+−-]?0[0-9])"
+"""What no program puts before a number: a plus, zeros."""
+
+NUMBER_ALONE = r"^-?[0-9.,]*$"
+
+
+def _read_numbers(
+    kind: Kind, before: pl.Series, after: pl.Series, field: Field, live: Writing, notation: Notation
+) -> _Read:
+    reading = number_reading(after, field, live, notation)
+    was, doubts, bare = kind.read(before, field, live), reading.doubts, after
+    equal = reading.values == was
+    if notation.whole:
+        other = (reading.either & ~equal.fill_null(value=False)).arg_true()
+        doubts = doubts.scatter(other, EITHER_MARK)
+    money = field.kind == "money"
+    if money:
+        around = (~(before.str.contains(NUMBER_ALONE) & after.str.contains(NUMBER_ALONE))).arg_true()
+        money = bool(around.len()) or field.currency is not None
+    if money:
+        at = around if field.currency is None else pl.int_range(after.len(), eager=True)
+        was_written, typed = affixes(before.gather(at)), affixes(after.gather(at))
+        number = pl.select(pl.concat_str(typed["sign"], typed["bare"])).to_series().fill_null("")
+        bare = bare.clone().scatter(at, number)
+        head, tail = _currency_of(was_written, field)
+        fits = ((typed["head"] == head) & (typed["tail"] == tail)) | ((typed["head"] == "") & (typed["tail"] == ""))
+        wrong = (~fits & reading.values.gather(at).is_not_null()).fill_null(value=False).arg_true()
+        doubts = doubts.scatter(at.gather(wrong), _other_currency(head, tail).gather(wrong))
+    written = _written(kind, reading.values, bare, field, live)
+    if money:
+        sign, digits = (written.gather(at).str.extract(part, 1) for part in ("^(-?)", "^-?(.*)$"))
+        whole = pl.select(pl.concat_str(sign, head, digits, tail)).to_series()
+        written = written.clone().scatter(at, whole)
+    # A plus or a zero that was put before a number is no rewriting; the number goes out as it was typed.
+    added = after.str.contains(ADDED).arg_true()
+    added = added.filter(~before.gather(added).str.contains(ADDED))
+    if added.len() and field.same != "value":
+        equal = equal.clone().scatter(added, False)
+        written = written.clone().scatter(added, after.gather(added))
+    return _Read(was, reading.values, equal, doubts, written)
+
+
+def _currency_of(before: pl.DataFrame, field: Field) -> tuple[pl.Series, pl.Series]:
+    """What stands before and after the number in live's cells; where these are blank, as the field has it."""
+    head, _, tail = (field.currency or "#").partition("#")
+    blank = (before["bare"] == "") & (before["head"] == "") & (before["tail"] == "")
+    return before["head"].set(blank, head), before["tail"].set(blank, tail)
+
+
+def _other_currency(head: pl.Series, tail: pl.Series) -> pl.Series:
+    """Why an amount is held that bears another currency than live's, or one where live's has none."""
+    currency = pl.select(pl.concat_str(head, tail)).to_series().str.strip_chars()
+    named = pl.concat_str(pl.lit("not in live's currency, "), currency)
+    return pl.select(pl.when(currency == "").then(pl.lit("a currency, and live has none")).otherwise(named)).to_series()
+
+
+def equal(one: pl.Series, other: pl.Series, field: Field, writing: Writing) -> pl.Series:
+    """Whether the cells of two exports of live are the same: by value where the store may choose the writing, and as in
+    a copy where another writing is another value: numbers, dates and flags.
+    """
+    kind = KINDS[field.kind]
+    one, other = one.fill_null(""), other.fill_null("")
+    same = (folded(one) == folded(other)) if field.kind != "code" else one == other
+    rest = (~same).arg_true()
+    if not rest.len() or field.same == "text":
+        return same
+    left, right = one.gather(rest), other.gather(rest)
+    if field.kind in {*NUMBER_KINDS, "date"}:
+        read = _read(kind, left, right, field, writing, LIVE_S)
+        return same.scatter(rest, (read.equal & read.doubts.is_null()).fill_null(value=False))
+    found = kind.read(left, field, writing) == kind.read(right, field, writing)
+    return same.scatter(rest, found.fill_null(value=False))
+
+
+def reason(kind: Kind) -> str:
+    """Why a cell is held that this kind cannot read."""
+    return NOT + str(kind)
+
+
+def kinds_said(settings: Mapping[str, Field]) -> dict[str, list[str]]:
+    """The fields of each sort that a person is told of, in their order."""
+    sorts = {"numbers": NUMBER_KINDS, "measures": ("measure",), "flags": ("flag",), "dates": ("date",)}
+    sorts |= {"lists": ("list",), "paths": ("path",), "codes": ("code",), "images": ("image",), "links": ("link",)}
+    sorts |= {"JSON": ("json",), "choices": ("choice",)}
+    said = {sort: [name for name, field in settings.items() if field.kind in kinds] for sort, kinds in sorts.items()}
+    return {sort: names for sort, names in said.items() if names}

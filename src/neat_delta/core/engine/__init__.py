@@ -1,0 +1,1 @@
+"""The stages in their order, as one run."""

@@ -1,0 +1,691 @@
+"""Learning: what a catalogue shows of its store. The key, how values are written, and each field's kind, with the
+evidence.
+
+Caution beats cleverness: a field is only taken for more than text when every one of its cells says so.
+"""
+
+from __future__ import annotations
+
+import re
+from collections import Counter
+from collections.abc import Iterable, Iterator, Sequence
+from dataclasses import dataclass
+from dataclasses import field as by_default
+from typing import Literal
+
+import msgspec
+import polars as pl
+
+from neat_delta.core.infer import Known, check_digit, fields_of_key, links, relations
+from neat_delta.core.infer.headings import NAME_HEADINGS, plain_heading
+from neat_delta.core.infer.key import find_key
+from neat_delta.core.infer.quantities import numbers_under
+from neat_delta.core.kinds import KINDS
+from neat_delta.core.kinds.date import FORMS, ISO
+from neat_delta.core.kinds.flag import WORDS
+from neat_delta.core.kinds.notation import affixes
+from neat_delta.core.kinds.number import CURRENCY, NUMBER_KINDS, marks
+from neat_delta.core.model.catalogue import Catalogue
+from neat_delta.core.model.layout import Writing
+from neat_delta.core.model.store import Field, FileForm, Key, Relations, Store
+
+__all__ = ["NUMBERS", "Learned", "date_form_of", "glance", "learn", "with_writing", "writing_of"]
+
+NUMBERS = (*NUMBER_KINDS, "measure")
+"""The kinds whose cells have a decimal mark."""
+
+SAMPLE = 1_000
+"""So many items are looked at when nobody asked to learn, spread over the whole catalogue."""
+
+PROSE = re.compile(r"name|title|description|text|note|remark|comment|summary|meta", re.IGNORECASE)
+"""What headings have in them under which people write freely: commas there separate no values."""
+
+CATEGORY = re.compile(r"categor|kategori|catégor|categoría|path|taxonom|breadcrumb|категори", re.IGNORECASE)
+"""What headings of paths have in them."""
+
+IMAGE = r"(?i)\.(?:jpe?g|png|webp|gif|svg|avif|tiff?|bmp)(?:\?\S*)?$"
+
+FEW = 12
+"""At most so many different values make a choice; each must stand in five cells on average."""
+
+
+@dataclass(frozen=True, slots=True)
+class Learned:
+    """A store as a catalogue shows it, and what was seen: by field, by relation, and of the key."""
+
+    store: Store
+    evidence: dict[str, str]
+    relations: dict[str, str] = by_default(default_factory=dict)
+    key: str = ""
+
+
+def learn(live: Catalogue, key: Sequence[str] = ()) -> Learned:
+    """What all of live's cells show. CatalogueError when `key` is not among its fields, or no heading is plainly the
+    key.
+    """
+    known = Known(find_key(live, key), "as you said") if key else fields_of_key(live.cells, *find_key(live))
+    keys = known.fields
+    writing = writing_of(live.cells.iter_columns())
+    fields, evidence = {}, {}
+    for column in live.cells.select(pl.all().str.strip_chars()).iter_columns():
+        fields[column.name], evidence[column.name] = _of_column(column, writing, column.name in keys, thorough=True)
+    written = [fields[name].date_form for name in fields if fields[name].kind == "date"]
+    form = Counter(one for one in written if one).most_common(1)
+    if form and None not in written:  # a field of dates in several forms would take on the file's
+        writing = Writing(writing.decimal_mark, writing.thousands_mark, form[0][0])
+        fields = {name: _without_form(field, form[0][0]) for name, field in fields.items()}
+    related = relations(live.cells, fields, writing)
+    name = plain_heading(live.fields, NAME_HEADINGS)
+    _of_the_whole(live, keys, related.relations, name, fields, evidence)
+    layout = {name: getattr(live.layout, name) for name in live.layout.__struct_fields__ if name != "packing"}
+    store = Store(
+        file=FileForm(**layout, continued=list(live.continued.fields) if live.continued else []),
+        writing=writing,
+        key=Key(keys, name),
+        fields=fields,
+        relations=related.relations,
+    )
+    return Learned(store, evidence, related.evidence, known.evidence)
+
+
+PARENT = re.compile(r"parent|master|group|related|variant|belongs|upsell|cross|similar|eltern|zubeh", re.IGNORECASE)
+"""What headings have in them of whole numbers that name other items."""
+
+
+def _of_the_whole(
+    live: Catalogue,
+    keys: Sequence[str],
+    related: Relations,
+    name: str | None,
+    fields: dict[str, Field],
+    evidence: dict[str, str],
+) -> None:
+    """What columns show beside others: links to other items, check digits, what moves, what is never blank with reason.
+    The settings and the evidence are added to.
+    """
+
+    def add(field: str, seen: str, **settings: object) -> None:
+        fields[field] = msgspec.structs.replace(fields[field], **settings)
+        evidence[field] += f"; {seen}"
+
+    own = live.cells[keys[0]].str.strip_chars()
+    for field in [one for one in live.fields if one not in keys]:
+        settings = fields[field]
+        texts = live.cells[field].str.strip_chars() if settings.kind in {"code", "list", "integer"} else None
+        if texts is None:
+            continue
+        seen = None
+        if len(keys) == 1 and (settings.kind != "integer" or PARENT.search(field)):
+            seen = links(texts, own, settings.separator)
+        if seen is not None:
+            kind = Field(kind="code", required=settings.required) if settings.kind == "integer" else settings
+            fields[field] = kind
+            add(field, seen, refers=True)
+        digit = check_digit(field, texts) if settings.kind == "code" and seen is None else None
+        if digit is not None:
+            add(field, digit[1], check_digit=digit[0])
+    if related.stock is not None:
+        add(related.stock, "it is sold while you edit", moving=True)
+    reasons = {related.price: "the price", name: "what a person knows it by"} | dict.fromkeys(keys, "the key")
+    for field, settings in list(fields.items()):
+        if settings.required and field not in reasons:
+            fields[field] = msgspec.structs.replace(settings, required=False)
+        elif settings.required and evidence[field] != "the key":
+            evidence[field] += f"; {reasons[field]}, and never blank"
+
+
+def glance(live: Catalogue, key: Sequence[str], names: Iterable[str]) -> Store:
+    """What a sample of live's cells shows of these fields, for want of a store file; only what is safe to act on.
+
+    A kind by which cells may be equal whose texts differ must hold for every cell of live.
+    """
+    step = max(1, live.cells.height // SAMPLE)
+    some = live.cells.select(list(names)).gather_every(step).select(pl.all().str.strip_chars()).rechunk()
+    writing = writing_of(some.iter_columns())
+    fields = {}
+    for column in some.iter_columns():
+        field, _ = _of_column(column, writing, column.name in key, thorough=False)
+        if step > 1 and field.kind in {*NUMBER_KINDS, "date", "flag"}:
+            field = _of_all(live.cells[column.name], field, writing)
+        if field.kind != "text":
+            fields[column.name] = field
+    return Store(file=FileForm(), writing=writing, key=Key(list(key)), fields=fields)
+
+
+def _of_all(column: pl.Series, field: Field, writing: Writing) -> Field:
+    """What a sample showed of a column, if all of its cells show it; text, if one does not."""
+    if field.kind in NUMBER_KINDS:
+        others = column.filter(~column.str.contains(written_alike(field, writing)))
+        return field if (others.str.strip_chars() == "").all() else Field()
+    kind, texts = KINDS[field.kind], column.unique().str.strip_chars()
+    texts = texts.filter(texts != "")
+    return (
+        Field()
+        if kind.copy(texts, field, writing).has_nulls() or kind.read(texts, field, writing).has_nulls()
+        else field
+    )
+
+
+def with_writing(store: Store, live: Catalogue) -> Store:
+    """The store with live's way of writing numbers, as a sample shows it, where the store file does not say it."""
+    numbers = [name for name in live.fields if store.fields.get(name, Field()).kind in NUMBERS]
+    if store.writing.decimal_mark is not None or not numbers:
+        return store
+    some = live.cells.select(numbers).gather_every(max(1, live.cells.height // SAMPLE))
+    found = writing_of(some.iter_columns(), msgspec.structs.replace(store.writing, decimal_mark=".", thousands_mark=""))
+    return msgspec.structs.replace(store, writing=found)
+
+
+def with_currencies(store: Store, live: Catalogue) -> Store:
+    """The store with the currency that all of live's amounts in a field bear, where the store file does not say it."""
+    known = {}
+    for name, field in store.fields.items():
+        if field.kind == "money" and field.currency is None and name in live.fields:
+            currency = currency_of(live.cells[name])
+            if currency:
+                known[name] = msgspec.structs.replace(field, currency=currency)
+    return msgspec.structs.replace(store, fields=store.fields | known) if known else store
+
+
+def currency_of(column: pl.Series) -> str | None:
+    """The currency around all of a column's amounts, with # for the number: `€#`; "" for none, None if they differ."""
+    first = column.head(GLANCED)
+    if not first.str.contains(CURRENCY).any():
+        return ""
+    parts = affixes(column.filter(column.str.strip_chars() != "")).select("head", "tail").unique()
+    return f"{parts['head'][0]}#{parts['tail'][0]}" if parts.height == 1 else None
+
+
+def written_alike(field: Field, writing: Writing) -> str:
+    """What all numbers of a field look like that are written as it says, without a zero too many."""
+    point, thousands = (re.escape(mark) for mark in marks(field, writing))
+    whole = rf"(?:0|[1-9][0-9]{{0,2}}(?:{thousands}[0-9]{{3}})*)" if thousands else "(?:0|[1-9][0-9]*)"
+    decimals = rf"(?:{point}[0-9]*[1-9])?"
+    if field.kind == "integer":
+        decimals = ""
+    elif field.decimals is not None:
+        decimals = rf"{point}[0-9]{{{field.decimals}}}" if field.decimals else ""
+    head, _, tail = (re.escape(part) for part in (field.currency or "#").partition("#"))
+    return rf"^\s*[−-]?{head}[−-]?{whole}{decimals}{tail}\s*$"
+
+
+def _without_form(field: Field, form: str) -> Field:
+    return Field(kind="date", required=field.required, unique=field.unique) if field.date_form == form else field
+
+
+# What the cells of numbers look like in each way of writing; the ways differ in what they take a mark for.
+LOOSE = r"^[+−-]?\d[\d., '’\u00a0\u202f]*$"
+EVIDENCE = {
+    "point": r"^[^.]*\.(?:\d{1,2}|\d{4,})$|\d[, '’\u00a0\u202f]\d{3}\.\d+$",
+    "comma": r"^[^,]*,(?:\d{1,2}|\d{4,})$|\d[. '’\u00a0\u202f]\d{3},\d+$",
+    ",": r"^[+−-]?\d{1,3}(?:(?:,\d{3})+\.\d+|(?:,\d{3}){2,})$",
+    ".": r"^[+−-]?\d{1,3}(?:(?:\.\d{3})+,\d+|(?:\.\d{3}){2,})$",
+    " ": r"^[+−-]?\d{1,3}(?:[ \u00a0\u202f]\d{3})+(?:[.,]\d+)?$",
+    "'": r"^[+−-]?\d{1,3}(?:['’]\d{3})+(?:[.,]\d+)?$",
+}
+"""What speaks for a decimal mark, and for each thousands mark. `1.234` speaks for neither: it may mean either."""
+
+PLAIN, WITH_POINT = r"^[0-9]+(?:\.[0-9]{1,2})?$", r"^[0-9]+\.[0-9]{1,2}$"
+"""Most numbers look like this, and a closer look is not cheap: they speak for a point, if they have one."""
+
+BARE = rf"^[+−-]?\s*(?:{CURRENCY})?\s*|\s*(?:{CURRENCY})?$"
+
+
+def writing_of(columns: Iterable[pl.Series], otherwise: Writing | None = None) -> Writing:
+    """How a file writes numbers, by those cells that can be read in one way only: `19,90`, `1.234,50`.
+
+    Where nothing or both speak, it is `otherwise`. When that is None, a decimal point, and only columns that hold
+    nothing but digits and marks, or currency signs, are looked at; else the columns are known to be numbers.
+    """
+    known = otherwise is not None
+    otherwise = otherwise or Writing(".", "")
+    point = comma = 0
+    groups: Counter[str] = Counter()
+    for table in _together(column for column in columns if known or _could_be(column, NUMBER)):
+        counted = _evidence(table, known=known)
+        point += counted.pop("decimals") + counted.pop("point")
+        comma += counted.pop("comma")
+        groups.update(counted)
+    if bool(point) == bool(comma):
+        return otherwise
+    decimal = "." if point else ","
+    groups.pop(decimal, None)
+    mark, times = max(groups.items(), key=lambda one: one[1])
+    if not times:
+        mark = (otherwise.thousands_mark or "") if decimal == otherwise.decimal_mark else ""
+    return Writing(decimal, mark, otherwise.date_form, otherwise.yes, otherwise.no)  # type: ignore[arg-type]
+
+
+TOGETHER = 100_000
+"""So many cells are looked at together, whatever columns they are of: a question costs as much as hundreds of cells."""
+
+
+def _together(columns: Iterable[pl.Series]) -> Iterator[pl.DataFrame]:
+    """Columns as tables of `of`, the number of the column, and `text`, without outer white space."""
+    some: list[pl.Series] = []
+    cells = 0
+    for column in columns:
+        some.append(column)
+        cells += column.len()
+        if cells >= TOGETHER:
+            yield _laid_together(some)
+            some, cells = [], 0
+    if some:
+        yield _laid_together(some)
+
+
+def _laid_together(columns: Sequence[pl.Series]) -> pl.DataFrame:
+    of = pl.Series(range(len(columns)), dtype=pl.UInt32).repeat_by(pl.Series(list(map(len, columns)))).explode()
+    texts = pl.concat([column.alias("text") for column in columns])
+    return pl.DataFrame([of.alias("of"), texts.str.strip_chars()])
+
+
+def _evidence(table: pl.DataFrame, *, known: bool) -> dict[str, int]:
+    """How many cells speak for each mark, in the columns that could be numbers, and in how many of these decimals stand
+    behind a point.
+    """
+    text = pl.col("text")
+    looks = table.lazy().filter(text != "").with_columns(plain=text.str.contains(PLAIN)).collect()
+    point = looks.filter("plain").filter(text.str.contains(WITH_POINT))["of"].unique()
+    odd = looks.filter(~pl.col("plain")).select("of", text.str.replace_all(BARE, ""))
+    odd = odd.with_columns(likely=text.str.contains(LOOSE))
+    if not known:  # a column in which one cell could be no number says nothing
+        other = odd.filter(~pl.col("likely"))["of"].unique().implode()
+        odd, point = odd.filter(~pl.col("of").is_in(other)), point.filter(~point.is_in(other))
+    seen = odd.filter("likely").select(text.str.contains(form).sum().alias(name) for name, form in EVIDENCE.items())
+    return seen.row(0, named=True) | {"decimals": point.len()}
+
+
+def _of_column(column: pl.Series, writing: Writing, is_key: bool, *, thorough: bool) -> tuple[Field, str]:
+    """A column's settings and the evidence for them; its texts have no outer white space."""
+    filled = column.filter(column != "")
+    rows, many = column.len(), filled.len()
+    if not many:
+        return Field(), f"blank in all {rows:,} rows"
+    field, evidence = None, ""
+    for kind, every in LOOKS:
+        if not _could_be(filled, every) or (kind is _choice and not thorough):
+            continue  # a sample cannot show that there is no other value to choose
+        found = kind(column.name, filled, writing)
+        if found:
+            field, evidence = found
+            break
+    if is_key and (field is None or field.kind != "code"):
+        field, evidence = Field(kind="code"), "the key"
+    if thorough:
+        unique = filled.n_unique() == many
+        if field is None:
+            evidence = f"{filled.n_unique():,} different texts in {many:,} cells"
+        field = field or Field()
+        settings = {name: getattr(field, name) for name in field.__struct_fields__}
+        settings["required"] = many == rows
+        settings["unique"] = unique and many == rows and field.kind == "code"
+        field = Field(**settings)
+        if many < rows:
+            evidence += f", blank in {rows - many:,}"
+    return field or Field(), evidence
+
+
+def _could_be(texts: pl.Series, every: re.Pattern[str] | None) -> bool:
+    """Whether the first cells look like it: a glance that spares many columns the closer look."""
+    first = (text.strip() for text in texts.head(GLANCED) if text)
+    return every is None or all(every.search(text) for text in first if text)
+
+
+Found = tuple[Field, str] | None
+
+
+def _all(many: int, what: str) -> str:
+    return f"{many:,} of {many:,} {what}"
+
+
+def _code(name: str, filled: pl.Series, writing: Writing) -> Found:
+    """Digits with a leading zero or 12 to 14 of them in any cell; or digits and letters in one word in every cell."""
+    del name, writing
+    many = filled.len()
+    digits = filled.str.contains("^[0-9]+$")
+    if digits.all():
+        zeros = int(filled.str.contains("^0[0-9]").sum())
+        long = int((filled.str.len_chars() >= 12).sum())
+        said = f"{zeros:,} of {many:,} have a leading zero" if zeros else f"{long:,} of {many:,} have 12 digits or more"
+        return (Field(kind="code"), said) if zeros or long else None
+    if not filled.str.contains(r"\p{L}").any():
+        return None
+    words = filled.str.contains(r"^[\p{L}0-9][\p{L}0-9._/#+-]*$") & filled.str.contains("[0-9]")
+    dates = filled.str.contains(r"^[0-9]{4}-[0-9]{2}-[0-9]{2}(?:T|$)").all()
+    if not words.all() or dates or filled.str.contains(IMAGE).any() or _measure("", filled, Writing()):
+        return None
+    return Field(kind="code"), _all(many, "are letters and digits in one word")
+
+
+def _flag(name: str, filled: pl.Series, writing: Writing) -> Found:
+    """The two words of a pair, both of them, or true or false alone; 1 and 0 may as well be a number."""
+    del name, writing
+    seen = filled.unique(maintain_order=True).to_list()
+    if len(seen) > 4:
+        return None
+    if len(seen) == 1 and seen[0].lower() in {"true", "false"}:
+        styled = str.upper if seen[0].isupper() else str.lower if seen[0].islower() else str.title
+        seen = [styled("true"), styled("false")]
+    for yes, no in WORDS:
+        if {word.casefold() for word in seen} == {yes, no} and yes != "1":
+            words = [[word for word in seen if word.casefold() == wanted] for wanted in (yes, no)]
+            counted = " and ".join(f"{int((filled.str.to_lowercase() == one).sum()):,} {one}" for one in (yes, no))
+            return Field(kind="flag", yes=words[0], no=words[1]), f"{counted}"
+    return None
+
+
+LEAST_LENGTH = 4
+"""Whole numbers that all have so many digits or more, and as many as each other, are codes (postcodes, years)."""
+
+
+def _number(name: str, filled: pl.Series, writing: Writing) -> Found:
+    """A number in every cell, if neither the cells nor the heading say that it could be anything else."""
+    many, says = filled.len(), numbers_under(name)
+    currency = currency_of(filled)
+    if currency is None:
+        return None  # several currencies, or some with and some without
+    if not currency and not BARE_NUMBER.match(filled[0]):
+        return None
+    for notation in _notations(filled, writing):
+        field = _as_number(filled, notation, writing, currency, says)
+        if field is None:
+            continue
+        whole = not filled.str.contains(rf"{re.escape(marks(field, notation)[0])}[0-9]").any()
+        said = _number_said(field, many, says, whole=whole)
+        doubt = _why_no_number(filled, field, notation, says)
+        if doubt is None:
+            return field, said
+        return Field(), f"{said}, but {doubt}: if they are numbers, kind = {_settings_said(field)}"
+    return None
+
+
+def _settings_said(field: Field) -> str:
+    decimals = f", decimals = {field.decimals}" if field.decimals is not None else ""
+    return f'"{field.kind}"{decimals}'
+
+
+def _number_said(field: Field, many: int, says: str, *, whole: bool) -> str:
+    if whole:
+        return _all(many, "are whole numbers") + (", and the heading says money" if says == "money" else "")
+    what = "numbers, some with decimals" if field.decimals is None else f"decimals with {_places(field.decimals)}"
+    return _all(many, f"are {what}") + (f", written {field.currency}" if field.currency else "")
+
+
+def _notations(filled: pl.Series, writing: Writing) -> list[Writing]:
+    """The ways in which a column's numbers may be written, by its own cells: the file's, and the other decimal mark."""
+    there = set(filled.str.extract_all(ANY_MARK).explode().drop_nulls().unique())
+    if not there:
+        return [writing]
+    point = writing.decimal_mark or "."
+    other: Literal[".", ","] = "," if point == "." else "."
+    ways = [writing, *(Writing(mark, between) for mark in (point, other) for between in ("", *BETWEEN[mark]))]
+    return [one for one in dict.fromkeys(ways) if not one.thousands_mark or one.thousands_mark in there]
+
+
+BARE_NUMBER = re.compile(r"[+−-]?[0-9.,'’ \u00a0\u202f]+$")
+ANY_MARK = "[.,'’ \u00a0\u202f]"
+
+BETWEEN: dict[str, tuple[str, ...]] = {
+    ".": (",", " ", "\u00a0", "\u202f", "'", "’"),
+    ",": (".", " ", "\u00a0", "\u202f", "'", "’"),
+}
+
+
+def _as_number(filled: pl.Series, notation: Writing, file: Writing, currency: str, says: str) -> Field | None:
+    """The settings with which all cells are numbers in this notation, or None; what is as in the whole file is not
+    said.
+    """
+    point, thousands = marks(Field(), notation)
+    parts = affixes(filled) if currency else None
+    bare = filled if parts is None else pl.select(pl.concat_str(parts["sign"], parts["bare"])).to_series()
+    group = re.escape(thousands)
+    whole = rf"(?:[0-9]+|[0-9]{{1,3}}(?:{group}[0-9]{{3}})+)" if thousands else "[0-9]+"
+    if not bare.str.contains(rf"^[−-]?{whole}(?:{re.escape(point)}[0-9]+)?$").all():
+        return None
+    places = bare.str.extract(rf"{re.escape(point)}([0-9]+)$").str.len_chars().fill_null(0)
+    least, most = int(places.min() or 0), int(places.max() or 0)  # type: ignore[arg-type]
+    money = bool(currency) or says == "money"
+    decimals = most if least == most else None
+    kind: Literal["money", "integer", "decimal"] = "money" if money else "decimal" if most else "integer"
+    return Field(
+        kind=kind,
+        decimals=decimals if kind != "integer" and most else None,
+        decimal_mark=notation.decimal_mark if most and point != (file.decimal_mark or ".") else None,
+        thousands_mark=thousands if thousands != (file.thousands_mark or "") else None,
+        currency=currency or None,
+    )
+
+
+def _why_no_number(filled: pl.Series, field: Field, notation: Writing, says: str) -> str | None:
+    """What speaks against a column's cells being numbers, though all of them could be; None where nothing does."""
+    return next(_against_numbers(filled, field, notation, says), None)
+
+
+def _against_numbers(filled: pl.Series, field: Field, notation: Writing, says: str) -> Iterator[str]:
+    point, thousands = marks(field, notation)
+    bare = filled
+    if field.currency:
+        bare, letters = affixes(filled)["bare"], re.sub(r"[#\s]", "", field.currency)
+        if letters.isascii() and letters.isalpha() and says != "money" and field.decimals != 2:
+            yield "the three letters may be no currency"
+    if bare.str.contains("^[−-]?0[0-9]").any():
+        yield "some have zeros in front"
+    if says == "code":
+        yield "the heading is one of codes"
+    either = bare.str.contains(r"^[−-]?[1-9][0-9]{0,2}[.,][0-9]{3}$")
+    if either.any() and not _plain_marks(bare, point, thousands):
+        yield "the mark may stand before decimals, or between thousands"
+    marked = bare.str.contains(re.escape(point))
+    if field.decimals is None and marked.any() and bare.filter(marked).str.ends_with("0").any():
+        yield "some are written with zeros at the end, and others without"
+    if thousands and bare.str.contains("[0-9]{4}").any():
+        yield "some are written with marks between thousands, and others without"
+    if not says:
+        yield from _against_unnamed(bare, field, point)
+
+
+def _against_unnamed(bare: pl.Series, field: Field, point: str) -> Iterator[str]:
+    """What speaks against numbers under a heading that does not say what they are."""
+    if field.kind == "integer":
+        lengths = bare.str.len_chars()
+        if lengths.n_unique() == 1 and int(lengths[0]) >= LEAST_LENGTH and bare.n_unique() > 1:
+            yield "all have as many digits, as codes do"
+    elif field.decimals in {None, 1}:
+        yield "numbers of versions, sizes and days look like that"
+    elif field.decimals == 2 and _all_days(bare, point):
+        yield "all could be a day and a month"
+
+
+def _plain_marks(bare: pl.Series, point: str, thousands: str) -> bool:
+    """Whether some cells show what the mark before three digits is: 0.250 and 1234.567 decimals, 1.234,50 thousands."""
+    decimal = bare.str.contains(
+        rf"^[−-]?(?:0|[0-9]{{4,}}){re.escape(point)}[0-9]+$|{re.escape(point)}(?:[0-9]{{1,2}}|[0-9]{{4,}})$"
+    )
+    if bool(decimal.any()):
+        return True
+    mark = re.escape(thousands)
+    return bool(thousands) and bool(bare.str.contains(rf"[0-9]{mark}[0-9]{{3}}{mark}[0-9]{{3}}").any())
+
+
+def _all_days(bare: pl.Series, point: str) -> bool:
+    """Whether all cells could be a day and a month: 24.12, 03.11."""
+    parts = bare.str.extract_groups(rf"^([0-9]{{1,2}}){re.escape(point)}([0-9]{{2}})$").struct.unnest()
+    if parts.width != 2 or parts.to_series(0).has_nulls():
+        return False
+    day, month = (parts.to_series(place).cast(pl.Int32) for place in (0, 1))
+    return bool((day.is_between(1, 31) & month.is_between(1, 12)).all())
+
+
+def _places(number: int) -> str:
+    return "1 place" if number == 1 else f"{number} places"
+
+
+def _date(name: str, filled: pl.Series, writing: Writing) -> Found:
+    """Every cell a date in one form, and in no other that would mean another day."""
+    del name, writing
+    many = filled.len()
+    if not filled[0][:1].isdigit() or not filled.str.contains(r"^[0-9]{1,4}[./-][0-9]{1,2}[./-][0-9]{1,4}").all():
+        return None
+    fits = []
+    for form in (ISO, *FORMS):
+        values = KINDS["date"].read(filled, Field(date_form=form), Writing())
+        if not values.has_nulls():
+            fits.append(form)
+            if form == ISO:
+                break
+    if len(fits) > 1:
+        forms = " or ".join(fits)
+        return Field(), f'{_all(many, "are dates")}, {forms}: say which with kind = "date" and date_form'
+    if not fits:
+        return None
+    form = fits[0]
+    timed = filled.str.extract(r"([T ])[0-9]{2}:[0-9]{2}(:[0-9]{2})?Z?$").drop_nulls()
+    if timed.len():
+        seconds = filled.str.contains(r"[T ][0-9]{2}:[0-9]{2}:[0-9]{2}")
+        zones = filled.str.ends_with("Z")
+        if timed.len() < many or max(timed.n_unique(), seconds.n_unique(), zones.n_unique()) > 1:
+            return Field(kind="date", date_form=None if form == ISO else form), _all(many, f"are dates, {form}")
+        form += timed[0] + ("hh:mm:ss" if seconds[0] else "hh:mm") + ("Z" if zones[0] else "")
+    padded = filled.str.len_chars().n_unique() == 1
+    return Field(kind="date", date_form=form if padded or form != ISO else None), _all(many, f"are dates, {form}")
+
+
+def date_form_of(texts: pl.Series, otherwise: str | None) -> str | None:
+    """The one form in which a sheet writes dates, where it is not the one they are known by; `otherwise` if in doubt.
+
+    A form must read nine in ten of the cells that the known form does not read, and no other form as many.
+    """
+    bare = texts.str.strip_chars()
+    known = KINDS["date"].read(bare, Field(date_form=otherwise), Writing())
+    odd = bare.filter(known.is_null() & (bare != ""))
+    if not odd.len():
+        return otherwise
+    fits = [
+        form
+        for form in FORMS
+        if KINDS["date"].read(odd, Field(date_form=form), Writing()).null_count() * 10 <= odd.len()
+    ]
+    return fits[0] if len(fits) == 1 else otherwise
+
+
+def _measure(name: str, filled: pl.Series, writing: Writing) -> Found:
+    del name
+    if not filled.str.contains(r"^[+−-]?[\d., ]*\d\s*[^\d\s.,]\S{0,4}$").all():
+        return None
+    if KINDS["measure"].read(filled, Field(), writing).has_nulls():
+        return None
+    return Field(kind="measure"), _all(filled.len(), "are numbers with a unit")
+
+
+def _json(name: str, filled: pl.Series, writing: Writing) -> Found:
+    del name
+    if not filled.str.contains(r"^[\[{]").all() or KINDS["json"].read(filled, Field(), writing).has_nulls():
+        return None
+    return Field(kind="json"), _all(filled.len(), "are JSON")
+
+
+def _image(name: str, filled: pl.Series, writing: Writing) -> Found:
+    del name, writing
+    for separator in (None, "|", ";", ","):
+        parts = filled.str.split(separator).explode().str.strip_chars() if separator else filled
+        parts = parts.filter(parts != "")
+        if parts.len() and (parts.str.contains(IMAGE) & ~parts.str.contains(r"[|;,]|\s\S*\.\w+\s")).all():
+            several = int(filled.str.contains(separator, literal=True).sum()) if separator else 0
+            said = f", {several:,} with several" if several else ""
+            return Field(kind="image", separator=separator), _all(filled.len(), "are images") + said
+    return None
+
+
+def _link(name: str, filled: pl.Series, writing: Writing) -> Found:
+    del name, writing
+    for separator in (None, "|", ";", ","):
+        parts = filled.str.split(separator).explode().str.strip_chars() if separator else filled
+        if parts.str.contains(r"^(?:https?|ftp)://[^\s|;,]+$").all():
+            return Field(kind="link", separator=separator), _all(filled.len(), "are addresses")
+    return None
+
+
+def _path(name: str, filled: pl.Series, writing: Writing) -> Found:
+    """Half the cells and more have levels, or any where the heading says category, and the first level repeats."""
+    many = filled.len()
+    if PROSE.search(name) or filled.str.contains(r"<\w+[ />]").any():
+        return None
+    if not filled.str.contains("[>/»]").any():
+        return None
+    for levels in (" > ", ">", " / ", " » ", "//"):
+        deep = int(filled.str.contains(levels, literal=True).sum())
+        tops = filled.str.split(levels).list.first()
+        few = 1 if CATEGORY.search(name) else many / 2
+        if deep < few or tops.n_unique() * 3 > max(many, 6):
+            continue
+        separator = next((one for one in ("|", ";") if filled.str.contains(one, literal=True).any()), None)
+        field = Field(kind="path", levels=levels, separator=separator)
+        if not KINDS["path"].read(filled, field, writing).has_nulls():
+            several = f", several with {separator} between" if separator else ""
+            return field, f"{deep:,} of {many:,} have levels{several}"
+    return None
+
+
+def _list(name: str, filled: pl.Series, writing: Writing) -> Found:
+    """A tenth of the cells and more have several values; these repeat, and stand now first, now later.
+
+    In a text such as `Long hive, 8 frames` each part has a place of its own.
+    """
+    del writing
+    many = filled.len()
+    if PROSE.search(name) or filled.str.contains(r"<\w+[ />]|[.!?] ").any():
+        return None
+    if not filled.str.contains("[|;,]").any():
+        return None
+    for separator in ("|", ";", ", ", ","):
+        parts = filled.filter(filled.str.contains(separator, literal=True)).str.split(separator)
+        if parts.len() * 10 < many or parts.len() < 3:
+            continue
+        where = pl.DataFrame({"part": parts, "cell": range(parts.len())}).with_columns(
+            place=pl.int_ranges(0, pl.col("part").list.len())
+        )
+        flat = where.explode("part", "place").with_columns(pl.col("part").str.strip_chars())
+        if (flat["part"].str.len_chars() > 40).any() or flat["part"].n_unique() * 2 > flat.height:
+            continue
+        moves = (
+            flat.group_by("part")
+            .agg(n=pl.len(), first=(pl.col("place") == 0).any(), later=(pl.col("place") > 0).any())
+            .filter(pl.col("n") > 1)
+        )
+        both = int((moves["first"] & moves["later"]).sum())
+        if moves.height and both * 3 >= moves.height:
+            said = f"{parts.len():,} of {many:,} have several values, {flat['part'].n_unique():,} different in all"
+            return Field(kind="list", separator=separator.strip()), said
+    return None
+
+
+def _choice(name: str, filled: pl.Series, writing: Writing) -> Found:
+    del name, writing
+    counted = filled.value_counts(sort=True)
+    few = counted.height
+    if few > FEW or filled.len() < few * 5 or filled.len() < 20 or (filled.str.len_chars() > 40).any():
+        return None
+    values = sorted(counted.to_series(0))
+    return Field(
+        kind="choice", values=values
+    ), f"{few} different {'value' if few == 1 else 'values'} in {filled.len():,} cells"
+
+
+GLANCED = 20
+NUMBER = re.compile(r"^\D{0,6}[\d., '’\u00a0\u202f]*\d\D{0,6}$")
+
+LOOKS = (
+    (_code, re.compile(r"^(?=\S*\d)\S+$")),
+    (_flag, re.compile(r"^\w{1,6}$")),
+    (_number, NUMBER),
+    (_date, re.compile(r"^\d{1,4}[./-]\d{1,2}[./-]\d")),
+    (_measure, re.compile(r"\d\s*[^\d\s.,]\S{0,4}$")),
+    (_json, re.compile(r"^[\[{]")),
+    (_image, re.compile(r"\.\w{3,4}(?:\?\S*)?\s*(?:[|;,]|$)")),
+    (_link, re.compile(r"^(?:https?|ftp)://")),
+    (_path, None),
+    (_list, None),
+    (_choice, None),
+)
+"""How kinds are recognised, in this order, each with what its every cell looks like at a glance."""

@@ -1,0 +1,1 @@
+"""Which row is which item, and which heading which field."""

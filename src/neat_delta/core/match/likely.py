@@ -1,0 +1,103 @@
+"""Likely code changes: items that are gone and new ones that agree in nearly everything. Nothing of it is taken."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+
+import polars as pl
+
+from neat_delta.core.infer.headings import NAME_HEADINGS, plain_heading
+from neat_delta.core.kinds import blank
+from neat_delta.core.match.keys import stripped
+from neat_delta.core.match.rows import Matched
+from neat_delta.core.model.catalogue import Catalogue
+from neat_delta.core.model.changeset import Likely
+from neat_delta.core.model.store import Field
+
+__all__ = ["likely"]
+
+AGREE, ALIKE = 80, 80
+"""So many of the fields, in per cent, must have the same text, and so alike must the names be."""
+
+TELLING, RARE = 4, 20
+"""Two items are looked at if they agree in the name or in one of the so many fields that tell the new ones apart best,
+and if no more than so many items that are gone have that text.
+"""
+
+MOST = 20_000
+"""Of more new items than that nothing is said: another key was meant, most likely, and the pairs would be too many."""
+
+
+def likely(
+    live: Catalogue, sheet: Catalogue, matched: Matched, fields: Mapping[str, Field], name: str | None, code: str
+) -> list[Likely]:
+    """The pairs of a gone and a new item that may be one under another code (`code` is the field of the key in which
+    they differ), each the best of all for both, in the sheet's order.
+
+    They must not differ in a field that tells items apart for certain: one that is unique or has a check digit.
+    `name` is the field by which a person knows the item; its texts are held against each other by their words.
+    """
+    if not matched.gone.len() or not 0 < matched.new.len() <= MOST:
+        return []
+    name = name if name in matched.fields else plain_heading(matched.fields, NAME_HEADINGS)
+    rest = [one for one in matched.fields if one != name and not fields.get(one, Field()).moving]
+    theirs = sheet.cells.select(matched.fields).gather(matched.new)
+    pairs = _candidates(live.cells, theirs, matched.gone, rest, name)
+    for part in matched.key:
+        if part != code:
+            new = sheet.cells[part].gather(matched.new).gather(pairs["new"]).str.strip_chars()
+            pairs = pairs.filter(live.cells[part].gather(pairs["old"]).str.strip_chars() == new)
+    agree = filled = pl.repeat(0, pairs.height, dtype=pl.Int64, eager=True)
+    may = pl.repeat(True, pairs.height, eager=True)
+    for one in rest:
+        old, new = (
+            texts.str.strip_chars() for texts in (live.cells[one].gather(pairs["old"]), theirs[one][pairs["new"]])
+        )
+        some = (old != "") | (new != "")
+        filled, agree = filled + some, agree + (some & (old == new))
+        known = fields.get(one, Field())
+        if known.unique or known.check_digit:
+            may &= (old == new) | (old == "") | (new == "")
+    alike = _alike(live.cells, theirs, pairs, name)
+    found = pairs.with_columns(agree=agree, fields=filled, alike=alike, score=agree * 100 / filled + alike.fill_null(0))
+    near = (pl.col("agree") * 100 >= pl.col("fields") * AGREE) & (pl.col("fields") > 1)
+    found = found.filter(pl.Series(may)).filter(near & (pl.col("alike").fill_null(100) >= ALIKE))
+    for side in ("old", "new"):
+        best = pl.col("score") == pl.col("score").max().over(side)
+        found = found.filter(best & (best.sum().over(side) == 1))
+    found = found.sort("new")
+    key = matched.keys["live"].key
+    olds = stripped(live.cells, key).gather(found["old"]).rows(named=True)
+    places = matched.new.gather(found["new"])
+    news = stripped(sheet.cells, key).gather(places).rows(named=True)
+    rows = found.select("agree", "fields", "alike").rows()
+    return [Likely(old, new, row, *one) for old, new, row, one in zip(olds, news, sheet.row(places), rows, strict=True)]
+
+
+def _candidates(
+    live: pl.DataFrame, theirs: pl.DataFrame, gone: pl.Series, rest: list[str], name: str | None
+) -> pl.DataFrame:
+    """The pairs to look at: `old`, a place in live, and `new`, one among the new items."""
+    leaves = pl.repeat(False, live.height, eager=True).scatter(gone, True)
+    telling = sorted(rest, key=lambda one: -theirs[one].n_unique())[:TELLING]
+    found = [pl.DataFrame(schema={"old": pl.UInt32, "new": pl.UInt32})]
+    for one in [*telling, *([name] if name else [])]:
+        new = pl.DataFrame({"text": theirs[one]}).with_row_index("new").filter(~blank(pl.col("text")))
+        at = (live[one].is_in(new["text"].unique().implode()) & leaves).arg_true()
+        old = pl.DataFrame({"text": live[one].gather(at), "old": at.cast(pl.UInt32)})
+        old = old.filter(pl.len().over("text") <= RARE)
+        found.append(old.join(new, on="text").select("old", "new"))
+    return pl.concat(found).unique().sort("new", "old")
+
+
+def _alike(live: pl.DataFrame, theirs: pl.DataFrame, pairs: pl.DataFrame, name: str | None) -> pl.Series:
+    """How alike the names are, in per cent; null where there are none."""
+    if name is None or not pairs.height:
+        return pl.repeat(None, pairs.height, dtype=pl.Int64, eager=True)
+    from rapidfuzz.fuzz import token_sort_ratio
+
+    olds, news = live[name].gather(pairs["old"]), theirs[name].gather(pairs["new"])
+    return pl.Series(
+        [int(token_sort_ratio(old.casefold(), new.casefold())) for old, new in zip(olds, news, strict=True)],
+        dtype=pl.Int64,
+    )

@@ -1,0 +1,143 @@
+"""Preparing: a file's headings become fields, and an item that goes on over several lines one row, before anything is
+looked at. Every command prepares what it reads here, and nowhere else.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Collection, Mapping, Sequence
+from dataclasses import dataclass, replace
+
+import msgspec
+
+from neat_delta.core.infer.key import find_key
+from neat_delta.core.match.columns import match_columns
+from neat_delta.core.match.continuation import merge_lines
+from neat_delta.core.match.keys import KeyIndex
+from neat_delta.core.model.catalogue import Catalogue, listed, renamed
+from neat_delta.core.model.changeset import Header
+from neat_delta.core.model.columns import ColumnMapping, ColumnMatch
+from neat_delta.core.model.importer import NEW_CODE
+from neat_delta.core.model.store import Continued, Field, Key, Store, continued
+from neat_delta.core.support.errors import CatalogueError
+
+__all__ = ["AlignedInputs", "Prepared", "align_inputs", "prepare", "prepare_columns", "prepare_export"]
+
+
+@dataclass(frozen=True, slots=True)
+class Prepared:
+    """A catalogue under the names of its fields, one row an item; what its items are known by; and of the fields that
+    have a name of their own, what the file calls them.
+    """
+
+    catalogue: Catalogue
+    key: Key
+    headings: dict[str, str]
+
+    @property
+    def index(self) -> KeyIndex:
+        """The keys of its rows."""
+        return KeyIndex.of(self.catalogue.cells, self.key)
+
+
+def prepare(catalogue: Catalogue, store: Store | None = None, key: Sequence[str] = ()) -> Prepared:
+    """Prepare an export of the store: `key` names the key fields (default: the store file's, or the heading that is
+    plainly the SKU).
+
+    CatalogueError when a name would stand twice, there is no key, or a line continues what may not be continued.
+    """
+    known = store or Store()
+    headings = {name: field.heading for name, field in known.fields.items() if field.heading not in (None, name)}
+    headings = {name: str(heading) for name, heading in headings.items() if heading in catalogue.fields}
+    named = renamed(catalogue, {heading: name for name, heading in headings.items()})
+    fields = find_key(named, key or known.key.fields)
+    return Prepared(
+        merge_lines(named, fields, continued(known)), msgspec.structs.replace(known.key, fields=fields), headings
+    )
+
+
+def prepare_export(catalogue: Catalogue, header: Header, store: Store | None = None) -> Catalogue:
+    """Prepare another export of the catalogue that a change set was made of, as that was: under the same names (and
+    those of the `store` file, where it says more), its lines merged in the same way.
+    """
+    known = store or Store()
+    headings = header.headings | {
+        name: field.heading for name, field in known.fields.items() if field.heading is not None
+    }
+    return prepare_columns(catalogue, headings, header.key, continued(known) or header.live.continued)
+
+
+def prepare_columns(
+    catalogue: Catalogue, headings: Mapping[str, str], key: Sequence[str], lines: Continued | None
+) -> Catalogue:
+    """A catalogue with those of its columns renamed that `headings` has (field: heading), and its lines merged."""
+    wanted = {heading: name for name, heading in headings.items() if heading in catalogue.fields and heading != name}
+    return merge_lines(renamed(catalogue, wanted), key, lines)
+
+
+@dataclass(frozen=True, slots=True)
+class AlignedInputs:
+    """Two catalogues side by side under the names of live's fields: what is compared.
+
+    `columns` are the sheet's headings; `key` is what items are known by; `store` what the store file says, if there is
+    one; `headings` what live calls the fields that have a name of their own; `of_a_list` whether the sheet is a list
+    with a mapping of its own, not cut from live.
+    """
+
+    live: Catalogue
+    sheet: Catalogue
+    columns: list[ColumnMatch]
+    key: Key
+    store: Store | None
+    headings: dict[str, str]
+    of_a_list: bool = False
+
+
+def align_inputs(
+    live: Catalogue,
+    sheet: Catalogue,
+    *,
+    store: Store | None = None,
+    key: Sequence[str] = (),
+    mapping: ColumnMapping | None = None,
+    saved: ColumnMapping | None = None,
+    only: Collection[str] = (),
+    listed_codes: bool = False,
+) -> AlignedInputs:
+    """Align a sheet with live: match its columns, find the key, merge what goes on over several lines. A heading for
+    new codes stands for `NEW_CODE`; a sheet that only is a list of codes may call the key the old code.
+
+    Raises CatalogueError when a name in `mapping` is none, two headings mean one field, or the sheet lacks the key.
+    """
+    known = store or Store()
+    prepared = prepare(live, store, key or (saved.key if saved else []))
+    live, keys = prepared.catalogue, prepared.key.fields
+    columns = match_columns(
+        sheet.fields,
+        [*live.fields, *({NEW_CODE} - set(live.fields))],
+        known=_with_codes(known.fields, keys[0] if listed_codes else None),
+        mapping=mapping,
+        saved=saved,
+        only=only,
+        key=keys,
+        path=sheet.path,
+        places=[place for place in range(1, len(sheet.fields) + len(sheet.unnamed) + 1) if place not in sheet.unnamed],
+    )
+    taken = {one.heading: one.field for one in columns if one.field is not None}
+    for name in keys:
+        if name not in taken.values():
+            raise CatalogueError(
+                f'{sheet.path}: no heading stands for "{name}", which is the key in {live.path}. '
+                f"Say which one does with --map. It has: {listed(sheet.fields)}."
+            )
+    sheet = replace(sheet, cells=sheet.cells.select(list(taken)))
+    sheet = prepare_columns(sheet, {field: heading for heading, field in taken.items()}, keys, continued(known))
+    return AlignedInputs(live, sheet, columns, prepared.key, store, prepared.headings, saved is not None)
+
+
+def _with_codes(fields: Mapping[str, Field], old: str | None) -> dict[str, Field]:
+    """The fields, and what a sheet may call new codes; and old ones, where that is the field `old`."""
+    known = {**fields, NEW_CODE: Field(also=["new sku", "new item number", "new item code", "new article number"])}
+    if old is not None:
+        one = known.get(old, Field())
+        known[old] = msgspec.structs.replace(one, also=[*one.also, "old code", "old sku", "old item number", "code"])
+    return known

@@ -1,0 +1,384 @@
+"""The change set: what `compare` finds, as three tables that belong together, and the header that describes them."""
+
+from __future__ import annotations
+
+from collections import Counter
+from collections.abc import Iterator
+from dataclasses import dataclass, field, replace
+from functools import partial
+from typing import Literal
+
+import msgspec
+import polars as pl
+
+from neat_delta.core.model.catalogue import Source
+from neat_delta.core.model.columns import ColumnMatch
+from neat_delta.core.model.layout import Writing
+from neat_delta.core.model.store import Field, Key, Relations
+
+__all__ = [
+    "FORMAT",
+    "VERSION",
+    "Accept",
+    "ChangeSet",
+    "Counts",
+    "Damaged",
+    "Finding",
+    "Flag",
+    "Header",
+    "Held",
+    "HeldCount",
+    "Item",
+    "Likely",
+    "NearKey",
+    "Row",
+    "SetAside",
+    "Verdict",
+    "cells_schema",
+    "code_changes",
+    "counted",
+    "held",
+]
+
+FORMAT = "neat-delta changes"
+VERSION = 1
+
+Verdict = Literal["changed", "recoded", "new", "gone"]
+"""What became of an item; `recoded`: its code changes, and maybe more. A fifth, `same`, is only counted.
+"""
+
+
+class SetAside(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
+    """A row that could not be matched: the file it stands in, its number there, its key, and why."""
+
+    file: Literal["live", "sheet"]
+    row: int
+    key: dict[str, str]
+    reason: str
+
+
+class NearKey(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
+    """A key of the sheet that only nearly is a key of live, and whether it was taken for that all the same.
+
+    `damage` says what a spreadsheet did to the key, if that is what happened.
+    """
+
+    row: int
+    key: dict[str, str]
+    live_key: dict[str, str]
+    taken: bool
+    damage: str | None = None
+
+
+class Likely(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
+    """An item that is gone and a new one that may be the same under another code: their keys, the new one's row in the
+    sheet, how many of the fields agree of how many, and how alike the names are, in per cent (null: there is none).
+    """
+
+    old: dict[str, str]
+    new: dict[str, str]
+    row: int
+    agree: int
+    fields: int
+    alike: int | None
+
+
+class Accept(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
+    """What is let through although it was found: a check, or only its findings in one field or of one item."""
+
+    check: str
+    which: str | None = None
+
+    def __str__(self) -> str:
+        """As it is said on the command line."""
+        return self.check if self.which is None else f"{self.check}:{self.which}"
+
+
+class Finding(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
+    """What was found wrong, in so many cells of these fields: the check, what happened, why we think so.
+
+    `done` says what became of the cells: held, repaired (live's own value is put back), accepted (let through as the
+    user said), or noted (nothing is held for it). `do` says what to do about it, where that is not plain.
+    """
+
+    check: str
+    name: str
+    fields: list[str]
+    cells: int
+    why: str
+    done: Literal["held", "repaired", "accepted", "noted"]
+    do: str | None = None
+
+
+class Damaged(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
+    """One damaged cell: its damage, its item, its place in the sheet, live's text, the sheet's text as it stands there,
+    and the repair, which is null where nobody can know what was meant.
+    """
+
+    damage: str
+    key: dict[str, str]
+    field: str
+    row: int
+    before: str | None
+    sheet: str
+    repair: str | None
+    done: Literal["held", "repaired", "accepted"]
+
+
+class Flag(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
+    """What a check found in one cell: the check and its level, the item and its place in the sheet, the value, what is
+    wrong with it, and what became of it. Without an item, it is about the whole round.
+    """
+
+    check: str
+    level: Literal["stop", "warn", "note"]
+    key: dict[str, str] | None
+    field: str | None
+    row: int | None
+    value: str | None
+    what: str
+    done: Literal["held", "accepted", "noted"]
+
+
+class Counts(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
+    """Where every row and every changed cell went.
+
+    live's rows = same + changed + recoded + gone + set_aside_live; the sheet's = same + changed + recoded + new +
+    set_aside_sheet - unlisted: that many of the items do not stand in the sheet, as it is only a list of codes, or a
+    link of theirs follows a code.
+    `cells` counts all cells of the change set, `held_cells` those of them that are held, by themselves or with their
+    item; `blanks_kept` the emptied cells that were taken to mean "leave as it is"; `written_differently` the cells
+    that programs rewrote (docs/equal.md), which are no change. `damaged` counts the cells that came back other
+    than anybody typed them, `repaired` those of them that are no change as live's own value was put back; `flags` what
+    the checks found.
+    """
+
+    same: int
+    changed: int
+    new: int
+    gone: int
+    set_aside_live: int
+    set_aside_sheet: int
+    cells: int
+    held_cells: int
+    blanks_kept: int
+    written_differently: int
+    damaged: int = 0
+    repaired: int = 0
+    flags: int = 0
+    recoded: int = 0
+    unlisted: int = 0
+
+
+class Header(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
+    """The first line of a change set.
+
+    `pairs` are the sheet's headings and the fields they stand for; `headings` what live calls those fields
+    that have a name of their own in the store file. `settings` are the fields that are more than text; `writing` is how
+    live writes values, and `sheet_writing` how the sheet does. `learned` says that these were found out, not told.
+    `ignore_case` says that keys are the same in any case (without outer white space they always are), `shared` that a
+    change goes to all items that have one key, `name` which field a person knows an item by.
+    `findings` are the damage and the slips that were found, and `accepted` what was said to be let through.
+    `likely` are code changes that nobody asked for, but that items which are gone and new suggest.
+    `relations` are which fields the store file calls the price, the cost and so on. `rewritten` says of each field how
+    many of its cells programs rewrote.
+    """
+
+    format: str
+    version: int
+    key: list[str]
+    fields: list[str]
+    live: Source
+    sheet: Source
+    counts: Counts
+    pairs: list[ColumnMatch]
+    headings: dict[str, str]
+    untouched: list[str]
+    settings: dict[str, Field]
+    writing: Writing
+    sheet_writing: Writing
+    learned: bool
+    ignore_case: bool
+    shared: bool
+    name: str | None
+    near: list[NearKey]
+    set_aside: list[SetAside]
+    findings: list[Finding] = []
+    accepted: list[Accept] = []
+    likely: list[Likely] = []
+    relations: Relations = Relations()
+    rewritten: dict[str, int] = {}
+
+    @property
+    def compared_by(self) -> Key:
+        """The key, and how two of them are compared."""
+        return Key(self.key, self.name, self.ignore_case, "all" if self.shared else "error")
+
+
+class Held(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
+    """A held change: its field (none for the whole item) and the reason."""
+
+    field: str | None
+    reason: str
+
+
+class HeldCount(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
+    """How many whole items and how many cells are held for one reason; `fields` are those of the cells that are held
+    by themselves.
+    """
+
+    reason: str
+    items: int
+    cells: int
+    fields: list[str] = []
+
+
+class Row(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
+    """The numbers of an item's rows as a spreadsheet shows them, the header being row 1."""
+
+    live: int | None
+    sheet: int | None
+
+
+class Item(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
+    """One line of a change set after the header. A cell is (before, after)."""
+
+    key: dict[str, str]
+    verdict: Verdict
+    cells: dict[str, tuple[str | None, str | None]]
+    held: list[Held]
+    row: Row
+
+
+DAMAGED_SCHEMA: dict[str, pl.DataType | type[pl.DataType]] = {
+    "damage": pl.String,
+    "key": pl.List(pl.String),
+    "field": pl.String,
+    "row": pl.Int64,
+    "before": pl.String,
+    "sheet": pl.String,
+    "repair": pl.String,
+    "done": pl.String,
+}
+
+FLAGS_SCHEMA: dict[str, pl.DataType | type[pl.DataType]] = {
+    "check": pl.String,
+    "level": pl.String,
+    "key": pl.List(pl.String),
+    "field": pl.String,
+    "row": pl.Int64,
+    "value": pl.String,
+    "what": pl.String,
+    "done": pl.String,
+}
+
+ITEMS_SCHEMA = {"verdict": pl.String, "live": pl.Int64, "sheet": pl.Int64, "held": pl.String}
+
+
+def cells_schema(fields: list[str]) -> dict[str, pl.DataType | type[pl.DataType]]:
+    """The columns of `ChangeSet.cells`; the fields are an Enum, so that they sort in live's order."""
+    return {
+        "item": pl.Int64,
+        "field": pl.Enum(fields),
+        "before": pl.String,
+        "after": pl.String,
+        "held": pl.String,
+    }
+
+
+@dataclass(frozen=True, slots=True)
+class ChangeSet:
+    """What changed, keyed by item.
+
+    `keys`   one row an item, the key fields as columns, as live has them: live's order, new items last in the sheet's
+             order; a new code is a cell of its key field;
+    `items`  one row an item: verdict, row numbers in live and sheet (null where none), reason it is held (null if not);
+    `cells`  one row a changed cell, by item and then by field in live's order: number of the item (from 0),
+             field, text before and after (null where there was none), reason it is held (null if not);
+    `damaged` one row a damaged cell, as in `Damaged`, by row of the sheet and field;
+    `flags` one row a finding of a check, as in `Flag`.
+    """
+
+    header: Header
+    keys: pl.DataFrame
+    items: pl.DataFrame
+    cells: pl.DataFrame
+    damaged: pl.DataFrame = field(default_factory=partial(pl.DataFrame, schema=DAMAGED_SCHEMA))
+    flags: pl.DataFrame = field(default_factory=partial(pl.DataFrame, schema=FLAGS_SCHEMA))
+
+    def sent(self) -> pl.DataFrame:
+        """The cells that are to be written: neither they nor their items are held."""
+        return self.cells.filter(~held(self.items, self.cells))
+
+    def with_held(self, items: pl.DataFrame, cells: pl.DataFrame) -> ChangeSet:
+        """The change set with these items and cells, of which others are held; what is held is counted anew."""
+        counts = msgspec.structs.replace(self.header.counts, held_cells=int(held(items, cells).sum()))
+        return replace(self, header=msgspec.structs.replace(self.header, counts=counts), items=items, cells=cells)
+
+    def reasons(self) -> list[HeldCount]:
+        """How much is held for each reason: items as a whole with their cells, and cells by themselves. A cell is
+        counted once; that of an item that is held with the item.
+        """
+        items = counted(self.items["held"])
+        with_item = self.items["held"].gather(self.cells["item"])
+        cells = counted(with_item.zip_with(with_item.is_not_null(), self.cells["held"]))
+        alone = self.cells.filter(with_item.is_null() & pl.col("held").is_not_null()).select("held", "field")
+        fields: dict[str, list[str]] = {}
+        for reason, name in alone.unique().sort("held", "field").iter_rows():
+            fields.setdefault(reason, []).append(name)
+        return [
+            HeldCount(reason, items[reason], cells[reason], fields.get(reason, [])) for reason in sorted(items | cells)
+        ]
+
+    def each(self) -> Iterator[Item]:
+        """The items one by one, in order."""
+        names = self.keys.columns
+        fields, before, after, why = (self.cells[name].to_list() for name in ("field", "before", "after", "held"))
+        numbers = pl.Series(range(self.items.height + 1), dtype=pl.Int64)
+        starts = self.cells["item"].search_sorted(numbers, side="left").to_list()
+        rows = zip(self.keys.rows(), self.items.select(list(ITEMS_SCHEMA)).rows(), strict=True)
+        for number, (key, (verdict, live, sheet, reason)) in enumerate(rows):
+            mine = range(starts[number], starts[number + 1])
+            held = [] if reason is None else [Held(None, reason)]
+            held += [Held(fields[at], why[at]) for at in mine if why[at] is not None]
+            found = {fields[at]: (before[at], after[at]) for at in mine}
+            yield Item(dict(zip(names, key, strict=True)), verdict, found, held, Row(live, sheet))
+
+    def each_damaged(self) -> Iterator[Damaged]:
+        """The damaged cells one by one."""
+        for damage, key, *rest in self.damaged.iter_rows():
+            yield Damaged(damage, dict(zip(self.header.key, key, strict=True)), *rest)
+
+    def each_flag(self) -> Iterator[Flag]:
+        """The findings of the checks one by one."""
+        for check, level, key, *rest in self.flags.iter_rows():
+            named = None if key is None else dict(zip(self.header.key, key, strict=True))
+            yield Flag(check, level, named, *rest)
+
+    def choose(self, numbers: pl.Series) -> ChangeSet:
+        """The items of these numbers (from 0), in the order given, under the same header."""
+        place = pl.DataFrame({"item": numbers.cast(pl.Int64)}).with_row_index("place")
+        cells = self.cells.join(place, on="item", how="inner").with_columns(item=pl.col("place").cast(pl.Int64))
+        return ChangeSet(
+            self.header,
+            self.keys.gather(numbers),
+            self.items.gather(numbers),
+            cells.select(self.cells.columns).sort("item", "field"),
+            self.damaged,
+            self.flags,
+        )
+
+
+def counted(texts: pl.Series) -> Counter[str]:
+    """How often each text is there; null is none."""
+    return Counter(dict(texts.drop_nulls().alias("text").value_counts().iter_rows()))
+
+
+def code_changes(cells: pl.DataFrame, key: list[str]) -> pl.DataFrame:
+    """Those of the cells by which the code of an item changes that live has."""
+    return cells.filter(pl.col("field").cast(pl.String).is_in(key) & pl.col("before").is_not_null())
+
+
+def held(items: pl.DataFrame, cells: pl.DataFrame) -> pl.Series:
+    """Per cell, whether it is held, by itself or with its whole item."""
+    return cells["held"].is_not_null() | items["held"].is_not_null().gather(cells["item"])

@@ -1,0 +1,491 @@
+"""What is known of one store: how its files look, its key, its fields, its importer. The store file as plain values.
+
+Reading and writing it as TOML is `files.storefile`'s work; what the settings mean is said where they are used.
+"""
+
+from __future__ import annotations
+
+import codecs
+import re
+from collections.abc import Iterable, Iterator
+from dataclasses import dataclass
+from decimal import Decimal
+from typing import Annotated, Literal
+
+import msgspec
+
+from neat_delta.core.model.importer import PATCHES, SPARSE, Importer
+from neat_delta.core.model.layout import Layout, Writing
+
+__all__ = [
+    "VERSION",
+    "CheckName",
+    "Continued",
+    "Contradiction",
+    "Field",
+    "FileForm",
+    "Key",
+    "KindName",
+    "LevelName",
+    "Relations",
+    "Standing",
+    "Store",
+    "continued",
+    "contradictions",
+]
+
+VERSION = 1
+
+KindName = Literal[
+    "text",
+    "code",
+    "integer",
+    "decimal",
+    "money",
+    "flag",
+    "date",
+    "choice",
+    "list",
+    "path",
+    "measure",
+    "json",
+    "link",
+    "image",
+]
+
+Meta = msgspec.Meta
+Places = Annotated[int, Meta(ge=0, le=12)]
+Length = Annotated[int, Meta(ge=1)]
+Words = Annotated[list[str], Meta(min_length=1)]
+Mark = Annotated[str, Meta(min_length=1)]
+
+
+class Continued(msgspec.Struct, frozen=True, forbid_unknown_fields=True, omit_defaults=True):
+    """One product on several lines: the lines under it have a blank key and carry further values of some fields.
+
+    `fields` are these, by live's headings, each with the separator that stands between its values once they are folded.
+    """
+
+    fields: dict[str, Mark]
+
+
+class FileForm(Layout, frozen=True, forbid_unknown_fields=True, omit_defaults=True):
+    """How the store's files are laid out, and whether one item takes several lines."""
+
+    continued: Annotated[
+        list[str],
+        Meta(
+            description="One product on several lines: the fields whose further values stand on lines with a blank key."
+        ),
+    ] = []  # noqa: RUF012 - msgspec copies it
+
+    @property
+    def layout(self) -> Layout:
+        """The layout alone."""
+        return Layout(**{name: getattr(self, name) for name in Layout.__struct_fields__})
+
+
+class Key(msgspec.Struct, frozen=True, forbid_unknown_fields=True, omit_defaults=True):
+    """What an item is known by."""
+
+    fields: Annotated[list[str], Meta(description="The field or fields an item is known by.")] = []
+    name: Annotated[str | None, Meta(description="The field a person knows the item by.")] = None
+    ignore_case: Annotated[bool, Meta(description="Whether qa-1 and QA-1 are the same key.")] = False
+    shared: Annotated[
+        Literal["error", "all"],
+        Meta(description="Several live items with one key: an error (set aside), or a change goes to all of them."),
+    ] = "error"
+
+
+class Field(msgspec.Struct, frozen=True, forbid_unknown_fields=True, omit_defaults=True):
+    """One field of the store: what it is called, and what sort of value it holds."""
+
+    kind: Annotated[KindName, Meta(description="What sort of value it holds.")] = "text"
+    heading: Annotated[str | None, Meta(description="What live calls it, if not by the field's own name.")] = None
+    also: Annotated[list[str], Meta(description="Other headings a sheet may call it by.")] = []
+    same: Annotated[
+        Literal["value", "text"] | None,
+        Meta(description="When two cells are equal: by value, or by text; if not said, as docs/equal.md lists it."),
+    ] = None
+    decimals: Annotated[Places | None, Meta(description="How many decimals the store writes.")] = None
+    decimal_mark: Annotated[Literal[".", ","] | None, Meta(description="The decimal mark, if not the file's.")] = None
+    thousands_mark: Annotated[str | None, Meta(description='The thousands mark, if not the file\'s; "" for none.')] = (
+        None
+    )
+    currency: Annotated[
+        str | None, Meta(description="The currency as live writes it, # being the number: €# or # EUR.")
+    ] = None
+    date_form: Annotated[str | None, Meta(description="The date form, if not that of the file.")] = None
+    yes: Annotated[Words | None, Meta(description="The words for yes; the first is written.")] = None
+    no: Annotated[Words | None, Meta(description="The words for no; the first is written.")] = None
+    separator: Annotated[Mark | None, Meta(description="What stands between the values of a list.")] = None
+    ordered: Annotated[bool, Meta(description="Whether the order of a list's values means anything.")] = False
+    levels: Annotated[Mark | None, Meta(description="What stands between the levels of a path.")] = None
+    values: Annotated[list[str], Meta(description="The values a choice may take.")] = []
+    required: Annotated[bool, Meta(description="Whether it may never be blank.")] = False
+    unique: Annotated[bool, Meta(description="Whether no two items may have the same value.")] = False
+    locked: Annotated[bool, Meta(description="Whether an update never changes it.")] = False
+    moving: Annotated[bool, Meta(description="Whether the store changes it by itself, such as stock.")] = False
+    least: Annotated[Decimal | None, Meta(description="The least a number may be.")] = None
+    most: Annotated[Decimal | None, Meta(description="The most a number may be.")] = None
+    longest: Annotated[Length | None, Meta(description="The most characters a text may have.")] = None
+    longest_bytes: Annotated[Length | None, Meta(description="The most bytes it may have, as the store writes it.")] = (
+        None
+    )
+    largest_change: Annotated[Decimal | None, Meta(description="The largest believable change, in per cent.")] = None
+    check_digit: Annotated[
+        Literal["gtin", "isbn"] | None, Meta(description="The standard whose check digit a code must have.")
+    ] = None
+    refers: Annotated[bool, Meta(description="Whether its values are the keys of other items.")] = False
+
+
+class Relations(msgspec.Struct, frozen=True, forbid_unknown_fields=True, omit_defaults=True):
+    """Which fields stand in which relation to each other."""
+
+    price: Annotated[str | None, Meta(description="The field of the price.")] = None
+    cost: Annotated[str | None, Meta(description="The field of the cost; it must be below the price.")] = None
+    least_margin: Annotated[Decimal, Meta(description="The least margin, in per cent of the price.")] = Decimal(0)
+    sale_price: Annotated[str | None, Meta(description="The field of the sale price; at most the price.")] = None
+    least_price: Annotated[str | None, Meta(description="The field of the least price.")] = None
+    most_price: Annotated[str | None, Meta(description="The field of the highest price.")] = None
+    sale_from: Annotated[str | None, Meta(description="The field of a sale's first day.")] = None
+    sale_to: Annotated[str | None, Meta(description="The field of a sale's last day; not before the first.")] = None
+    shown: Annotated[str | None, Meta(description="The flag that says whether an item is shown.")] = None
+    stock: Annotated[str | None, Meta(description="The field of the stock.")] = None
+
+
+LevelName = Literal["stop", "warn", "note", "off"]
+
+CheckName = Literal[
+    "required",
+    "unreadable",
+    "locked",
+    "outside-bounds",
+    "negative",
+    "too-long",
+    "unwritable",
+    "guessed-encoding",
+    "unclosed-html",
+    "near-twin",
+    "new-value",
+    "repeated",
+    "check-digit",
+    "dead-link",
+    "no-image",
+    "margin",
+    "sale-price",
+    "price-range",
+    "sale-days",
+    "hidden-in-stock",
+    "shown-without-stock",
+    "large-change",
+    "outlier",
+    "price-ending",
+    "large-round",
+]
+
+
+class Standing(msgspec.Struct, frozen=True, forbid_unknown_fields=True, omit_defaults=True):
+    """A standing exception: what a check finds here is let through, for a reason, until a day."""
+
+    check: Annotated[CheckName, Meta(description="The check.")]
+    reason: Annotated[str, Meta(min_length=1, description="Why it is let through.")]
+    which: Annotated[str | None, Meta(description="Only in this field, or of this item.")] = None
+    until: Annotated[str | None, Meta(description="The last day it holds, as YYYY-MM-DD.")] = None
+
+
+class Store(msgspec.Struct, frozen=True, forbid_unknown_fields=True, omit_defaults=True):
+    """One store, as its store file describes it."""
+
+    version: Annotated[int, Meta(description="The version of the store file's form: 1.")] = VERSION
+    file: Annotated[FileForm, Meta(description="How the store's files look.")] = FileForm()
+    writing: Annotated[Writing, Meta(description="How the store's files write values.")] = Writing()
+    key: Annotated[Key, Meta(description="What an item is known by.")] = Key()
+    fields: Annotated[dict[str, Field], Meta(description="The fields, by name.")] = {}
+    importer: Annotated[Importer, Meta(description="What the store's importer does.")] = Importer()
+    relations: Annotated[Relations, Meta(description="Which fields stand in which relation.")] = Relations()
+    checks: Annotated[dict[CheckName, LevelName], Meta(description="The level of each check, by its name.")] = {}
+    largest_round: Annotated[
+        Decimal, Meta(description="The largest share of live, in per cent, that one round may touch.")
+    ] = Decimal(50)
+    exceptions: Annotated[list[Standing], Meta(description="What is let through for good, or until a day.")] = []
+
+
+def continued(store: Store) -> Continued | None:
+    """The fields that go on over several lines, with their separators, as a file is folded by them; None when none
+    do.
+    """
+    fields = {name: store.fields[name].separator or "|" for name in store.file.continued if name in store.fields}
+    return Continued(fields) if fields else None
+
+
+@dataclass(frozen=True, slots=True)
+class Contradiction:
+    """Two settings that cannot both hold: where (the names from the outermost table in), and what is wrong."""
+
+    where: tuple[str, ...]
+    what: str
+
+
+THOUSANDS_MARKS = (None, "", ".", ",", " ", "'", "\u00a0", "\u202f", "\u2019")
+
+FORM_WORDS = ("YYYY", "MM", "DD", "hh", "mm", "ss")
+
+# Which settings mean something to which kinds.
+SETTINGS: dict[str, tuple[str, ...]] = {
+    "decimals": ("decimal", "money"),
+    "decimal_mark": ("integer", "decimal", "money", "measure"),
+    "thousands_mark": ("integer", "decimal", "money", "measure"),
+    "currency": ("money",),
+    "date_form": ("date",),
+    "yes": ("flag",),
+    "no": ("flag",),
+    "separator": ("list", "path", "image", "link"),
+    "ordered": ("list",),
+    "levels": ("path",),
+    "values": ("choice",),
+    "least": ("integer", "decimal", "money"),
+    "most": ("integer", "decimal", "money"),
+    "longest": ("text", "code", "list", "path", "link", "image"),
+    "longest_bytes": ("text", "code", "list", "path", "link", "image"),
+    "largest_change": ("integer", "decimal", "money"),
+    "check_digit": ("code",),
+    "refers": ("code", "list"),
+}
+
+
+def contradictions(store: Store) -> list[Contradiction]:
+    """All that cannot hold together in a store file whose keys and types are right."""
+    found = [*_of_form(store.file), *_of_writing(store.writing), *_of_key(store), *_of_relations(store)]
+    found += [*_of_importer(store), *_of_code_change(store), *_of_sending(store)]
+    for name, field in store.fields.items():
+        found += [Contradiction(("fields", name, *where), what) for where, what in _of_field(field)]
+    return found + list(_of_headings(store.fields))
+
+
+NOT_FOR_FILES = {"punycode", "idna", "unicode-escape", "raw-unicode-escape", "undefined", "utf-7"}
+"""Encodings of texts that no file of a catalogue is in."""
+
+
+def _of_marks_and_encoding(form: FileForm | Importer, table: str) -> Iterator[Contradiction]:
+    for name in ("separator", "quote", "escape"):
+        mark = getattr(form, name, None)
+        if mark is not None and (len(mark.encode()) > 1 or mark in {"\n", "\r"} or (name == "separator" and not mark)):
+            names = ", or comma, semicolon, tab or pipe" if name == "separator" else ""
+            yield Contradiction((table, name), f"it must be one plain character{names}")
+    if form.encoding is not None:
+        try:
+            known = codecs.lookup(form.encoding).name.replace("_", "-") not in NOT_FOR_FILES
+            "".encode(form.encoding)
+        except (LookupError, ValueError):
+            known = False
+        if not known:
+            what = f'there is no encoding "{form.encoding}"; for example: utf-8, utf-16, cp1252, cp1250'
+            yield Contradiction((table, "encoding"), what)
+
+
+def _of_form(form: FileForm) -> Iterator[Contradiction]:
+    yield from _of_marks_and_encoding(form, "file")
+    if form.separator is not None and form.separator in {form.quote, form.escape}:
+        yield Contradiction(("file", "separator"), "it is the same as the quote or the escape")
+    if form.header_line is not None and form.header_line < 1:
+        yield Contradiction(("file", "header_line"), "lines are counted from 1")
+
+
+def _of_writing(writing: Writing) -> Iterator[Contradiction]:
+    yield from (Contradiction(("writing", "thousands_mark"), what) for what in _of_marks(writing))
+    yield from (Contradiction(("writing", "date_form"), what) for what in _of_date_form(writing.date_form))
+    yield from (Contradiction(("writing", "yes"), what) for what in _of_words(writing.yes, writing.no))
+
+
+def _of_key(store: Store) -> Iterator[Contradiction]:
+    key = store.key
+    if len(set(key.fields)) != len(key.fields):
+        yield Contradiction(("key", "fields"), "it names a field twice")
+    if store.fields:
+        if key.name is not None and key.name not in store.fields:
+            yield Contradiction(("key", "name"), f'there is no field "{key.name}" under [fields]')
+        for name in store.file.continued:
+            if name not in store.fields or store.fields[name].separator is None:
+                yield Contradiction(
+                    ("file", "continued"), f'the field "{name}" needs a separator, to hold several values'
+                )
+    if set(store.file.continued) & set(key.fields):
+        yield Contradiction(("file", "continued"), "the key cannot be continued")
+
+
+def _of_relations(store: Store) -> Iterator[Contradiction]:
+    if store.fields:
+        for role in store.relations.__struct_fields__:
+            name = getattr(store.relations, role)
+            if isinstance(name, str) and name not in store.fields:
+                yield Contradiction(("relations", role), f'there is no field "{name}" under [fields]')
+    for where, number in (
+        (("largest_round",), store.largest_round),
+        (("relations", "least_margin"), store.relations.least_margin),
+    ):
+        what = _of_number(number)
+        if what is not None:
+            yield Contradiction(where, what)
+    for place, one in enumerate(store.exceptions):
+        if one.until is not None and not re.fullmatch(r"[0-9]{4}-[0-9]{2}-[0-9]{2}", one.until):
+            yield Contradiction(("exceptions", str(place)), f'until is no day: "{one.until}"; write it as 2026-12-31')
+
+
+def _of_importer(store: Store) -> Iterator[Contradiction]:
+    importer, removal = store.importer, store.importer.removal
+    named = {"carries": importer.carries, "needs": importer.needs, "adjusted": importer.adjusted}
+    named |= {"defaults": list(importer.defaults), "headings": importer.headings}
+    extra = {"headings": {removal.heading, *importer.with_adjusted}}
+    for setting, names in named.items():
+        unknown = [name for name in names if name not in {*store.fields, *extra.get(setting, ())}]
+        if store.fields and unknown:
+            yield Contradiction(("importer", setting), f'there is no field "{unknown[0]}" under [fields]')
+        if len(set(names)) < len(names):
+            yield Contradiction(("importer", setting), "it names a field twice")
+    if importer.empties is not None and importer.blanks == "clear":
+        yield Contradiction(("importer", "empties"), "a blank cell clears the field already, so it needs no mark")
+    yield from _of_marks_and_encoding(importer, "importer")
+    if importer.adds == importer.takes_away:
+        yield Contradiction(("importer", "adds"), "it is the same as takes_away")
+    if importer.form in SPARSE and (importer.headings or removal.how == "flag"):
+        yield Contradiction(("importer", "form"), "it has no headings to be fixed, and no flag for a removal")
+    if importer.form == "json patch" and len(store.key.fields) > 1:
+        yield Contradiction(("importer", "form"), "a JSON patch needs a key of one field")
+    if (removal.how in {"flag", "value"}) != (removal.heading is not None and removal.value is not None):
+        yield Contradiction(("importer", "removal"), "flag and value need a heading and a value, the others have none")
+    if store.fields and removal.heading is not None and (removal.heading in store.fields) != (removal.how == "value"):
+        what = "must be a field" if removal.how == "value" else "is a field; a flag is none"
+        yield Contradiction(("importer", "removal", "heading"), f'"{removal.heading}" {what}')
+    if importer.missing == "deleted" and (importer.takes != "both" or importer.form in PATCHES):
+        yield Contradiction(("importer", "missing"), "an importer that deletes what is missing must take everything")
+    for name in importer.adjusted:
+        if store.fields and name in store.fields and store.fields[name].kind not in {"integer", "decimal", "money"}:
+            yield Contradiction(("importer", "adjusted"), f'"{name}" is no field of numbers')
+
+
+def _of_code_change(store: Store) -> Iterator[Contradiction]:
+    importer, code = store.importer, store.importer.code_change
+    if code.how == "row" and code.heading in store.fields:
+        yield Contradiction(("importer", "code_change", "heading"), f'"{code.heading}" is a field; this one is none')
+    if code.field is not None and store.key.fields and code.field not in store.key.fields:
+        yield Contradiction(("importer", "code_change", "field"), f'"{code.field}" is no field of the key')
+    if (
+        code.how == "replace"
+        and importer.removal.how == "never"
+        and importer.missing == "kept"
+        and importer.form not in PATCHES
+    ):
+        yield Contradiction(("importer", "code_change", "how"), "to replace an item, the importer must remove one")
+
+
+def _of_sending(store: Store) -> Iterator[Contradiction]:
+    importer = store.importer
+    never = {name for name, field in store.fields.items() if field.moving or field.locked} | set(importer.adjusted)
+    marked = {name for name, field in store.fields.items() if field.kind == "list" and importer.lists == "marked"}
+    never |= marked
+    filled = importer.headings if importer.blanks == "clear" and importer.form not in SPARSE else []
+    for name in (*importer.carries, *filled):
+        if name in never and name not in store.key.fields:
+            what = "every row must have it, and it is never sent unless it changes (locked, moving, adjusted, marked)"
+            yield Contradiction(
+                ("importer", "carries" if name in importer.carries else "headings"), f'"{name}": {what}'
+            )
+    if importer.headings:
+        for setting in ("carries", "needs"):
+            for name in getattr(importer, setting):
+                if name not in importer.headings:
+                    what = f'"{name}" is not among the headings, so no file can have it'
+                    yield Contradiction(("importer", setting), what)
+    told = [*importer.adjusted, *sorted(marked)]
+    if importer.missing == "deleted" and importer.blanks == "clear" and importer.form not in SPARSE and told:
+        what = (
+            f'a file has every item, and a blank would clear "{told[0]}" of those that keep it, which can only be told '
+            "as a difference or by marks"
+        )
+        yield Contradiction(("importer", "missing"), what)
+    if importer.empties is not None and importer.form in PATCHES:
+        yield Contradiction(
+            ("importer", "empties"), "a patch says by itself that a field is emptied, so it needs no mark"
+        )
+    for name in store.key.fields if importer.headings else []:
+        if name not in importer.headings:
+            yield Contradiction(("importer", "headings"), f'the key field "{name}" is not among them')
+
+
+def _of_field(field: Field) -> Iterator[tuple[tuple[str, ...], str]]:
+    for setting, kinds in SETTINGS.items():
+        if getattr(field, setting) not in (None, [], False) and field.kind not in kinds:
+            yield (setting,), f"it means nothing to the kind {field.kind}; it is for {_either(kinds)}"
+    if field.kind == "list" and field.separator is None:
+        yield ("kind",), "a list needs its separator"
+    if field.kind == "path" and field.levels is None:
+        yield ("kind",), "a path needs levels, what stands between its levels"
+    if field.levels is not None and field.levels == field.separator:
+        yield ("levels",), "it is the same as the separator"
+    for setting in ("least", "most", "largest_change"):
+        what = _of_number(getattr(field, setting))
+        if what is not None:
+            yield (setting,), what
+            return
+    if field.least is not None and field.most is not None and field.least > field.most:
+        yield ("least",), "it is more than most"
+    yield from ((("thousands_mark",), what) for what in _of_marks(field))
+    if field.currency is not None and not re.fullmatch(r"[^\d#]*#[^\d#]*", field.currency):
+        yield ("currency",), "it is the currency as live writes it, with # for the number: €# or # EUR"
+    yield from ((("date_form",), what) for what in _of_date_form(field.date_form))
+    yield from ((("yes",), what) for what in _of_words(field.yes, field.no))
+    if len(set(field.values)) != len(field.values):
+        yield ("values",), "it names a value twice"
+
+
+MOST_DIGITS, MOST_DECIMALS = 24, 12
+
+
+def _of_number(number: Decimal | None) -> str | None:
+    """What is wrong with a number of the store file."""
+    if number is None:
+        return None
+    if not number.is_finite():
+        return "it must be a number"
+    if number.adjusted() >= MOST_DIGITS or int(number.normalize().as_tuple().exponent) < -MOST_DECIMALS:
+        return f"it has more than {MOST_DIGITS} digits or {MOST_DECIMALS} decimals, as no amount has"
+    return None
+
+
+def _of_marks(marks: Writing | Field) -> Iterator[str]:
+    if marks.thousands_mark and marks.thousands_mark == (marks.decimal_mark or "."):
+        yield "it is the same as the decimal mark"
+    if marks.thousands_mark not in THOUSANDS_MARKS:
+        yield "a thousands mark is a point, a comma, a space or an apostrophe"
+
+
+def _of_words(yes: Iterable[str] | None, no: Iterable[str] | None) -> Iterator[str]:
+    if (yes is None) != (no is None):
+        yield "yes and no must be said together"
+    both = {word.casefold() for word in yes or ()} & {word.casefold() for word in no or ()}
+    if both:
+        yield f'"{min(both)}" cannot mean both yes and no'
+
+
+def _of_date_form(form: str | None) -> Iterator[str]:
+    if form is None:
+        return
+    if not all(form.count(word) == 1 for word in FORM_WORDS[:3]) or any(form.count(word) > 1 for word in FORM_WORDS):
+        yield "a date form has YYYY, MM and DD once each, and hh, mm, ss at most once"
+
+
+def _of_headings(fields: dict[str, Field]) -> Iterator[Contradiction]:
+    seen: dict[str, str] = {}
+    for name, field in fields.items():
+        heading = field.heading if field.heading is not None else name
+        for place, one in (("heading", heading), *(("also", other) for other in field.also)):
+            if one in seen:
+                where = ("fields", name) if place == "heading" and field.heading is None else ("fields", name, place)
+                yield Contradiction(where, f'the heading "{one}" already belongs to the field "{seen[one]}"')
+            else:
+                seen[one] = name
+
+
+def _either(kinds: tuple[str, ...]) -> str:
+    return kinds[0] if len(kinds) == 1 else ", ".join(kinds[:-1]) + " and " + kinds[-1]

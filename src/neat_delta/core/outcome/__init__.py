@@ -1,0 +1,1 @@
+"""What became of what was sent: confirm, retry, undo."""

@@ -1,0 +1,8 @@
+"""The update tables: the smallest tables that an importer turns a change set into, and those that take it back."""
+
+from __future__ import annotations
+
+from neat_delta.core.model.update import ITEM, Action, Plan, Table
+from neat_delta.core.plan.planned import fields_needed, plan
+
+__all__ = ["ITEM", "Action", "Plan", "Table", "fields_needed", "plan"]

@@ -1,0 +1,78 @@
+"""The plan: from a change set to the update tables and the undo tables of one importer."""
+
+from __future__ import annotations
+
+import polars as pl
+
+from neat_delta.core.model.catalogue import Catalogue
+from neat_delta.core.model.changeset import ChangeSet
+from neat_delta.core.model.importer import Importer
+from neat_delta.core.model.update import ITEM, Plan
+from neat_delta.core.plan.base import CELL, Fits, Ways
+from neat_delta.core.plan.possible import asked, possible, reversed_
+from neat_delta.core.plan.recoding import recoded
+from neat_delta.core.plan.tables import everything, tables
+from neat_delta.core.support.errors import StoreError
+
+__all__ = ["fields_needed", "plan"]
+
+
+def fields_needed(changes: ChangeSet, importer: Importer, *, whole: bool = False) -> set[str] | None:
+    """The fields of live, besides the key, that planning and proving these changes can look at; None for all of them.
+
+    An importer leaves a field alone that no file has, so the others stay as they are whatever is imported. An item
+    that goes away, or is made anew, must come back with all its fields.
+    """
+    gone = changes.items.filter(pl.col("held").is_null() & (pl.col("verdict") == "gone")).height
+    if gone or whole or importer.missing == "deleted" or changes.header.counts.recoded:
+        return None
+    fields = set(changes.cells["field"].unique().cast(pl.String))
+    return fields | {*importer.carries, *importer.needs, *importer.defaults, *importer.headings}
+
+
+def plan(
+    changes: ChangeSet,
+    live: Catalogue,
+    importer: Importer,
+    *,
+    most_files: int = 8,
+    whole: bool = False,
+    fits: Fits | None = None,
+) -> Plan:
+    """The update and undo tables of a change set for an importer, in live's order of fields.
+
+    Where blanks clear, at most `most_files` tables change items, unless fields that are never carried (locked, moving,
+    told as a difference) need more. `whole` writes every item, for an importer that deletes what a file does not have;
+    without it that is a StoreError. `fits` says which texts the files can hold (None: all). Where several items share a
+    key, one row is for all of them.
+    """
+    if importer.missing == "deleted" and not whole:
+        raise StoreError(
+            "The importer deletes items that a file does not have, as the store file says, and a file of the changes "
+            "alone would delete the rest of the catalogue. Turn that off in the importer and in the store file "
+            '(missing = "kept"), or write the whole catalogue with --whole-catalogue.'
+        )
+    ways = Ways(changes, live, importer, whole, fits, most_files)
+    step, codes, held_codes = recoded(ways, asked(ways))
+    forth, held = possible(ways, step)
+    ways.made = forth.added
+    back, one_way = possible(ways, reversed_(ways, forth))
+    write = everything if whole else tables
+    new = changes.cells.filter(pl.col("before").is_null()).with_columns(pl.col("field").cast(pl.String))
+    new = new.filter(pl.col("item").is_in(forth.added[ITEM].implode()) & pl.col("held").is_null())
+    in_place = forth.cells.select(CELL)
+    added, removed = forth.added, forth.removed[ITEM]
+    if forth.made is not None:
+        added, removed = pl.concat([added, forth.made]), pl.concat([removed, forth.made[ITEM]])
+    elif forth.moves:
+        in_place = pl.concat([in_place, codes])
+    return Plan(
+        update=tuple(write(ways, forth)),
+        undo=tuple(write(ways, back)),
+        sent=pl.concat([forth.cells.select(CELL), new.select(CELL), codes]).sort("item", maintain_order=True),
+        set=in_place,
+        added=added,
+        removed=removed,
+        held=pl.concat([held_codes, held]).sort("item", maintain_order=True),
+        one_way=one_way,
+    )

@@ -1,0 +1,276 @@
+"""What is asked for, and what of it one importer can take: everything else is listed with its reason."""
+
+from __future__ import annotations
+
+from dataclasses import replace
+from typing import Any
+
+import polars as pl
+
+from neat_delta.core.kinds import blank
+from neat_delta.core.model.update import ITEM
+from neat_delta.core.plan.base import CELL, Step, Ways
+from neat_delta.core.plan.said import unsayable
+
+__all__ = [
+    "LISTED",
+    "asked",
+    "listed",
+    "named",
+    "possible",
+    "refused",
+    "reversed_",
+    "staying",
+    "staying_rows",
+    "whole_rows",
+]
+
+CANNOT_EMPTY = "the importer skips blanks, so it cannot empty a field"
+CANNOT_REMOVE = "the importer cannot remove an item"
+CANNOT_TELL_APART = "items with the same key had different values before"
+CANNOT_ADD = "the importer takes updates only, so it cannot add an item"
+CANNOT_CHANGE = "the importer takes new items only, so it cannot change one"
+CANNOT_ADJUST = "the importer takes a difference here, and these are not two plain numbers"
+CANNOT_MARK = "the importer adds and takes away values here, and that does not give this list"
+CANNOT_SAY = "the text is the importer's own mark for something else"
+CANNOT_NAME = "the importer's files have no heading for it"
+CANNOT_WRITE = "the importer's files cannot hold this text"
+CANNOT_FILL = "the importer wants a value in every row, and it is blank: "
+CANNOT_ALL = "the importer wants the whole catalogue in one file"
+CANNOT_NEED = "the importer wants more of a new item: "
+
+LISTED: dict[str, pl.DataType | type[pl.DataType]] = {"item": pl.Int64, "field": pl.String, "reason": pl.String}
+
+
+def asked(ways: Ways) -> Step:
+    """All that is not held."""
+    items = ways.changes.items.with_row_index("item").filter(pl.col("held").is_null())
+    sent = ways.changes.sent().with_columns(pl.col("field").cast(pl.String))
+    cells = sent.filter(pl.col("before").is_not_null()).select(CELL)
+    gone = items.filter(pl.col("verdict") == "gone")["item"].cast(pl.Int64)
+    if ways.importer.removal.how == "value":
+        cells = pl.concat([cells, retired(ways, gone)])
+        gone = gone.clear()
+    new = items.filter(pl.col("verdict") == "new")["item"].cast(pl.Int64)
+    columns = {name: pl.repeat("", new.len(), eager=True) for name in ways.live.fields}
+    columns |= {name: ways.changes.keys[name].gather(new) for name in ways.key}
+    added = pl.DataFrame({ITEM: new, **columns})
+    place = pl.DataFrame({"item": new}).with_row_index("place")
+    for (name,), some in sent.filter(pl.col("before").is_null()).group_by("field", maintain_order=True):
+        at = some.join(place, on="item", how="left", maintain_order="left")["place"]
+        added = added.with_columns(added[str(name)].scatter(at, some["after"]))
+    for name, text in ways.importer.defaults.items():
+        if name in ways.live.fields:
+            added = added.with_columns(pl.when(blank(pl.col(name))).then(pl.lit(text)).otherwise(name).alias(name))
+    return Step(cells, parents_first(ways, added), named(ways, gone))
+
+
+def retired(ways: Ways, items: pl.Series) -> pl.DataFrame:
+    """The cells by which these items are retired."""
+    name, value = str(ways.importer.removal.heading), str(ways.importer.removal.value)
+    now = ways.live.cells[name].gather(ways.places.gather(items))
+    cells = pl.DataFrame({"item": items, "before": now}).with_columns(field=pl.lit(name), after=pl.lit(value))
+    return cells.select(CELL).filter(pl.col("before") != value)
+
+
+def named(ways: Ways, items: pl.Series) -> pl.DataFrame:
+    """These items with their keys as live has them."""
+    return pl.DataFrame({ITEM: items, **{name: ways.changes.keys[name].gather(items) for name in ways.key}})
+
+
+def whole_rows(ways: Ways, items: pl.Series, cells: pl.DataFrame | None = None) -> pl.DataFrame:
+    """Known items with all that live has of them, once the cells are changed."""
+    return pl.DataFrame({ITEM: items, **{name: ways.now(name, items, cells) for name in ways.live.fields}})
+
+
+def parents_first(ways: Ways, added: pl.DataFrame) -> pl.DataFrame:
+    """New items that others refer to before those."""
+    names = [name for name, field in ways.changes.header.settings.items() if field.refers and name in added.columns]
+    if len(ways.key) != 1 or not names or added.height < 2:
+        return added
+    keys = added[ways.key[0]].to_list()
+    places = {key: place for place, key in enumerate(keys)}
+    wanted = [[places[text] for text in row if text in places] for row in added.select(names).rows()]
+    order: dict[int, None] = {}
+    for start in range(len(keys)):
+        path = [start]
+        while path:
+            ahead = [one for one in wanted[path[-1]] if one not in order and one not in path]
+            if ahead:
+                path.append(ahead[0])
+            else:
+                order.setdefault(path.pop())
+    return added.gather(pl.Series(list(order)))
+
+
+def reversed_(ways: Ways, step: Step) -> Step:
+    """The way back."""
+    cells = step.cells.select("item", "field", before="after", after="before")
+    moves = tuple([type(move)(move.item, move.new, move.old) for move in some] for some in reversed(step.moves))
+    made = None if step.made is None else whole_rows(ways, step.made[ITEM])
+    added, removed = whole_rows(ways, step.removed[ITEM]), step.added.select(ITEM, *ways.key)
+    return Step(cells, added, removed, moves, made, back=True, absent=step.removed[ITEM])
+
+
+def possible(ways: Ways, step: Step) -> tuple[Step, pl.DataFrame]:
+    """What of it the importer can take, and what it cannot: item, field (null for all of it), reason."""
+    why = _why_not(ways, step.cells, back=step.back)
+    lists = [listed(step.cells.with_columns(reason=why))]
+    cells = step.cells.filter(why.is_null())
+    lacking = _lacking(ways, cells)
+    lists.append(listed(cells.join(lacking, on="item", how="inner", maintain_order="left")))
+    if lacking.height:
+        cells = cells.join(lacking, on="item", how="anti", maintain_order="left")
+    no = pl.concat([refused(ways, step.added), staying(ways, step.removed)]).unique("item", maintain_order=True)
+    lists.append(listed(no.with_columns(field=pl.lit(None, pl.String))))
+    anew = no["item"].filter(ways.places.gather(no["item"]).is_not_null())  # neither half of these, nor a retirement
+    torn = cells.filter(cells["item"].is_in(anew.implode()))
+    lists.append(listed(torn.join(no, on="item", how="inner", maintain_order="left")))
+    cells = cells.filter(~cells["item"].is_in(anew.implode()))
+    added, removed = (some.filter(~some[ITEM].is_in(no["item"].implode())) for some in (step.added, step.removed))
+    kept = replace(step, cells=cells, added=added, removed=removed)
+    if ways.whole and ways.filled:
+        kept, unfit = _without_unfit_columns(ways, kept)
+        lists.append(unfit)
+    blocked = _why_no_catalogue(ways, kept) if ways.whole else None
+    if blocked is not None:
+        lists += [_all_of(some, blocked) for some in (kept.cells, kept.added, kept.removed)]
+        kept = replace(step, cells=kept.cells.clear(), added=kept.added.clear(), removed=kept.removed.clear())
+    return kept, pl.concat(lists).unique(["item", "field"], keep="first", maintain_order=True).sort(
+        "item", maintain_order=True
+    )
+
+
+def staying_rows(ways: Ways, step: Step) -> pl.Series:
+    """The places in live of the items that a file of the whole catalogue has as live has them, or with their cells
+    changed: all but those that go, are made anew, or are not there.
+    """
+    there = pl.int_range(ways.live.cells.height, eager=True)
+    for items in (step.removed[ITEM], step.added[ITEM], step.absent):
+        there = there.filter(~there.is_in(ways.places.gather(items).drop_nulls().implode()))
+    return there
+
+
+def _why_no_catalogue(ways: Ways, step: Step) -> str | None:
+    """Why no file of the whole catalogue can be written, as an item that stays has not what every row must have."""
+    stays = staying_rows(ways, step)
+    items = pl.DataFrame({"place": ways.places}).with_row_index("item").filter(pl.col("place").is_not_null())
+    for name in (*ways.key, *ways.importer.carries):
+        texts = ways.live.cells[name].clone()
+        some = step.cells.filter(pl.col("field") == name)
+        if some.height:
+            at = some.select("item").join(items, on="item", how="left", maintain_order="left")["place"]
+            texts = texts.scatter(at, some["after"])
+        texts = texts.gather(stays)
+        if name not in ways.key and (texts.str.strip_chars() == "").any():
+            return f"{CANNOT_ALL}: {name} of another item is blank"
+        if not ways.fit(texts).all() or (name not in ways.key and (texts == (ways.importer.empties or "")).any()):
+            return f"{CANNOT_ALL}: {name} of another item cannot be written"
+    return None
+
+
+def _without_unfit_columns(ways: Ways, step: Step) -> tuple[Step, pl.DataFrame]:
+    """The step without the fields that a file of the whole catalogue cannot have, as it cannot hold the text of an item
+    that stays; and what is held for that.
+    """
+    stays, held = staying_rows(ways, step), [pl.DataFrame(schema=LISTED)]
+    for name in ways.live.fields:
+        mine = step.cells.filter(pl.col("field") == name)
+        new = step.added.filter(pl.col(name).str.strip_chars() != "")
+        if name in ways.key or not (mine.height or new.height) or ways.fit(ways.live.cells[name].gather(stays)).all():
+            continue
+        why = f"{CANNOT_ALL}: {name} of another item cannot be written"
+        held += [_all_of(mine, why), _all_of(new, why)]
+        step = replace(step, cells=step.cells.filter(pl.col("field") != name),
+                       added=step.added.filter(~pl.col(ITEM).is_in(new[ITEM].implode())))  # fmt: skip
+    return step, pl.concat(held)
+
+
+def _all_of(some: pl.DataFrame, why: str) -> pl.DataFrame:
+    """All of these cells, or of these items as a whole, with one reason."""
+    field = pl.col("field").cast(pl.String) if "field" in some.columns else pl.lit(None, pl.String)
+    item = "item" if "item" in some.columns else ITEM
+    return listed(some.select(item=pl.col(item), field=field, reason=pl.lit(why)))
+
+
+def listed(cells: pl.DataFrame) -> pl.DataFrame:
+    """The items and fields of these cells that have a reason."""
+    return cells.select(pl.col(name).cast(kind) for name, kind in LISTED.items()).filter(pl.col("reason").is_not_null())
+
+
+def _why_not(ways: Ways, cells: pl.DataFrame, *, back: bool) -> pl.Series:
+    """Per cell why the importer cannot take it; null where it can."""
+    importer, field = ways.importer, pl.col("field")
+    emptied = blank(pl.col("after"))
+    said: Any = pl.when(importer.takes == "additions").then(pl.lit(CANNOT_CHANGE))
+    if not ways.clears and not ways.patches:  # a mark leaves nothing, where white space may have been
+        said = said.when(emptied if importer.empties is None else emptied & (pl.col("after") != "")).then(
+            pl.lit(CANNOT_EMPTY)
+        )
+    if importer.empties is not None:
+        said = said.when(pl.col("after") == importer.empties).then(pl.lit(CANNOT_SAY))
+    if importer.headings:
+        said = said.when(~field.is_in(importer.headings)).then(pl.lit(CANNOT_NAME))
+    if ways.whole and ways.filled:
+        said = said.when(field.is_in(list(ways.never))).then(pl.lit(CANNOT_FILL + "a field that is never carried"))
+    why = cells.with_columns(why=said.otherwise(None))["why"]
+    for as_difference, reason in ((True, CANNOT_ADJUST), (False, CANNOT_MARK)):
+        why = why.scatter(unsayable(ways, cells, as_difference=as_difference), reason)
+    why = why.set(~ways.fit(cells["after"]) & why.is_null(), CANNOT_WRITE)
+    if ways.changes.header.shared:
+        apart = cells["field"].is_in([*importer.adjusted, *ways.marked]) | back
+        why = why.set(apart & ~ways.uniform(cells, back=back) & why.is_null(), CANNOT_TELL_APART)
+    return why
+
+
+def _lacking(ways: Ways, cells: pl.DataFrame) -> pl.DataFrame:
+    """The items of these cells that are blank in a field that every row must have."""
+    items = cells["item"].unique().sort()
+    lacks = pl.repeat(None, items.len(), dtype=pl.String, eager=True)
+    for name in ways.everywhere:
+        now = ways.now(name, items, cells)
+        if name in ways.importer.carries:
+            lacks = lacks.set((now.str.strip_chars() == "") & lacks.is_null(), CANNOT_FILL + name)
+        lacks = lacks.set(~ways.fit(now) & lacks.is_null(), f"{CANNOT_WRITE}: {name}")
+        if ways.importer.empties is not None:
+            lacks = lacks.set((now == ways.importer.empties) & lacks.is_null(), f"{CANNOT_SAY}: {name}")
+    for name in ways.key:
+        lacks = lacks.set(~ways.fit(ways.keys[name].gather(items)) & lacks.is_null(), f"{CANNOT_WRITE}: {name}")
+    return pl.DataFrame({"item": items, "reason": lacks}).filter(pl.col("reason").is_not_null())
+
+
+def refused(ways: Ways, added: pl.DataFrame) -> pl.DataFrame:
+    """The items that cannot be added, and why."""
+    importer = ways.importer
+    why = pl.repeat(None, added.height, dtype=pl.String, eager=True)
+    if importer.takes == "updates":
+        why = pl.repeat(CANNOT_ADD, added.height, eager=True)
+    for name in dict.fromkeys((*importer.needs, *importer.carries)):
+        if name in added.columns:
+            why = why.set((added[name].str.strip_chars() == "") & why.is_null(), CANNOT_NEED + name)
+    for name in added.columns[1:]:
+        texts = added[name]
+        mark = importer.empties if name not in ways.key else None
+        wrong = texts == mark if mark else texts.is_null()
+        wrong |= ~ways.fit(texts)
+        if not ways.clears and not ways.patches:  # white space alone is skipped like any blank
+            wrong |= (texts.str.strip_chars() == "") & (texts != "")
+        if importer.headings and name not in importer.headings:
+            wrong |= texts.str.strip_chars() != ""
+        why = why.set(wrong & why.is_null(), f"{CANNOT_WRITE}: {name}")
+    return pl.DataFrame({"item": added[ITEM], "reason": why}).filter(pl.col("reason").is_not_null())
+
+
+def staying(ways: Ways, removed: pl.DataFrame) -> pl.DataFrame:
+    """The items that cannot be removed, and why."""
+    importer, items = ways.importer, removed[ITEM]
+    how = importer.removal.how
+    can = how == "row" or (how == "flag" and importer.takes != "additions") or ways.patches or ways.whole
+    why = pl.repeat(None if can else CANNOT_REMOVE, items.len(), dtype=pl.String, eager=True)
+    for name in importer.carries if how == "flag" else ():
+        now = ways.now(name, items)
+        why = why.set((now.str.strip_chars() == "") & why.is_null(), CANNOT_FILL + name)
+        why = why.set((~ways.fit(now) | (now == (importer.empties or ""))) & why.is_null(), f"{CANNOT_WRITE}: {name}")
+    for name in ways.key:
+        why = why.set(~ways.fit(removed[name]) & why.is_null(), f"{CANNOT_WRITE}: {name}")
+    return pl.DataFrame({"item": items, "reason": why}).filter(pl.col("reason").is_not_null())

@@ -1,0 +1,166 @@
+"""The proof: what the update files really do to live, against what they were meant to do."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Mapping
+
+import polars as pl
+
+from neat_delta.core.model.catalogue import MARK, Catalogue
+from neat_delta.core.model.changeset import ChangeSet
+from neat_delta.core.model.importer import Importer
+from neat_delta.core.model.store import Field
+from neat_delta.core.model.update import ITEM, Action, Plan
+from neat_delta.core.prove.replay import replay
+from neat_delta.core.support.errors import ChangeSetError, ProofError
+
+__all__ = ["check_against", "prove", "target", "with_cells", "without"]
+
+
+def check_against(live: Catalogue, changes: ChangeSet, name: str, *, all_fields: bool = True) -> None:
+    """Hold a change set against the live catalogue it names; ChangeSetError (naming it `name`) where they disagree.
+    Without `all_fields`, the catalogue has only those that change, and some others.
+    """
+    key = changes.header.key
+    fields = changes.header.fields if all_fields else changes.cells["field"].unique().cast(pl.String).to_list()
+    for field in (*key, *fields):
+        if field not in live.fields:
+            raise ChangeSetError(f'{name}: its field "{field}" is not in {changes.header.live.path}. Compare again.')
+    known = changes.items.with_columns(changes.keys.select(pl.struct(key).alias("key"))).with_row_index("item")
+    known = known.filter(pl.col("live").is_not_null())
+    place = live.place(known["live"])
+    if place.has_nulls():
+        raise ChangeSetError(
+            f"{name}: an item names a row that {changes.header.live.path} does not have. Compare again."
+        )
+    stands = live.cells.select(pl.struct(key)).to_series().gather(place)
+    _agree(stands == known["key"], known["item"], changes, name, "its key")
+    places = live.place(changes.items["live"])
+    for (field,), cells in changes.cells.filter(pl.col("before").is_not_null()).group_by("field", maintain_order=True):
+        before = live.cells[str(field)].gather(places.gather(cells["item"]))
+        _agree(before == cells["before"], cells["item"], changes, name, f'"{field}" before the change')
+
+
+def _agree(same: pl.Series, item: pl.Series, changes: ChangeSet, name: str, what: str) -> None:
+    if not same.all():
+        key = changes.keys.row(item.filter(~same)[0])
+        raise ChangeSetError(
+            f"{name}, {', '.join(key)}: {what} is not what stands in {changes.header.live.path}. "
+            "The change set was edited by hand; compare again."
+        )
+
+
+def target(live: Catalogue, changes: ChangeSet, plan: Plan) -> pl.DataFrame:
+    """What live is to become: its cells as they are set, what is removed gone, what is added at the end."""
+    wanted = with_cells(live.cells, live.place(changes.items["live"]), plan.set)
+    wanted = without(wanted, live.place(changes.items["live"]).gather(plan.removed))
+    return pl.concat([wanted, plan.added.select(live.fields)]) if plan.added.height else wanted
+
+
+def without(cells: pl.DataFrame, places: pl.Series) -> pl.DataFrame:
+    """A catalogue without the items at these places."""
+    return cells.filter(~pl.repeat(False, cells.height, eager=True).scatter(places, True)) if places.len() else cells
+
+
+def left(live: Catalogue, changes: ChangeSet, plan: Plan) -> pl.DataFrame:
+    """What is left once everything is taken back: live, what was removed and came back at its end, but for what the
+    plan lists as one way.
+    """
+    stays = plan.one_way.filter(pl.col("field").is_not_null()).select("item", "field")
+    wanted = with_cells(live.cells, live.place(changes.items["live"]), plan.set.join(stays, on=["item", "field"]))
+    whole = plan.one_way.filter(pl.col("field").is_null())["item"]
+    moved = live.place(changes.items["live"]).gather(plan.removed)
+    lost = plan.removed.filter(plan.removed.is_in(whole.implode()))
+    back = wanted.gather(moved.filter(~plan.removed.is_in(lost.implode())))
+    kept = plan.added.filter(pl.col(ITEM).is_in(whole.implode())).select(live.fields)
+    there = without(wanted, moved)
+    return pl.concat([there, kept, back]) if kept.height + back.height else there
+
+
+def with_cells(cells: pl.DataFrame, places: pl.Series, sent: pl.DataFrame) -> pl.DataFrame:
+    """A catalogue with these cells of its items at their text after."""
+    known = sent.filter(pl.col("before").is_not_null())
+    for (field,), some in known.group_by("field", maintain_order=True):
+        column = cells[str(field)].clone().scatter(places.gather(some["item"]), some["after"])
+        cells = cells.with_columns(column.alias(str(field)))
+    return cells
+
+
+def prove(
+    live: Catalogue,
+    changes: ChangeSet,
+    plan: Plan,
+    update: Iterable[tuple[Action, pl.DataFrame]],
+    undo: Iterable[tuple[Action, pl.DataFrame]],
+    importer: Importer,
+) -> None:
+    """Replay the tables as they were written, each with what it is imported for; ProofError unless they do exactly what
+    the plan says.
+
+    The update tables, in order, turn live into the target with no other cell touched; the undo tables turn that into
+    live again, but for what the plan lists as one way. Lists that the importer takes by marks are held against each
+    other by their values.
+    """
+    header = changes.header
+    lists = {name: field for name, field in header.settings.items() if field.kind == "list"}
+    marked = lists if importer.lists == "marked" else {}
+
+    def played(cells: pl.DataFrame, tables: Iterable[tuple[Action, pl.DataFrame]]) -> pl.DataFrame:
+        for action, table in tables:
+            cells = replay(
+                cells,
+                table,
+                header.key,
+                importer,
+                shared=header.shared,
+                action=action,
+                separators={name: field.separator or "," for name, field in marked.items()},
+                decimal_mark=header.writing.decimal_mark or ".",
+            )
+        return cells
+
+    after = played(live.cells, update)
+    anew = live.place(changes.items["live"]).gather(plan.added[ITEM]).count()
+    order = header.key if importer.missing == "deleted" or anew else []
+    _same(after, target(live, changes, plan), header.key, "the update files", "the target", marked, order)
+    again = played(after, undo)
+    _same(again, left(live, changes, plan), header.key, "the undo files", "live", marked, order)
+
+
+def _same(
+    found: pl.DataFrame,
+    wanted: pl.DataFrame,
+    key: list[str],
+    files: str,
+    what: str,
+    lists: Mapping[str, Field],
+    order: list[str],
+) -> None:
+    if found.columns != wanted.columns or found.height != wanted.height:
+        raise ProofError(f"replaying {files} gives {found.height:,} items where {what} has {wanted.height:,}.")
+    if order:  # where the whole catalogue is written, or items are made anew, their order says nothing
+        found, wanted = found.sort(order), wanted.sort(order)
+    both = pl.concat([found, wanted.rename(lambda name: MARK + name)], how="horizontal")
+    other = both.select((pl.col(name) != pl.col(MARK + name)).any() for name in wanted.columns).row(0)
+    for field in (name for name, differs in zip(wanted.columns, other, strict=True) if differs):
+        differs = (found[field] != wanted[field]).arg_true()
+        if field in lists:
+            one = lists[field]
+            differs = differs.filter(
+                pl.Series(
+                    [_values(found[field][at], one) != _values(wanted[field][at], one) for at in differs],
+                    dtype=pl.Boolean,
+                )
+            )
+        if differs.len():
+            item = ", ".join(wanted.select(key).row(differs[0]))
+            raise ProofError(
+                f"replaying {files} does not give {what}: {item}, {field}: "
+                f"{found[field][differs[0]]!r} where {wanted[field][differs[0]]!r} is wanted."
+            )
+
+
+def _values(text: str, field: Field) -> list[str]:
+    """A list's values, in their order where that means something."""
+    values = [value.strip() for value in text.split((field.separator or ",").strip() or " ") if value.strip()]
+    return values if field.ordered else sorted(values)

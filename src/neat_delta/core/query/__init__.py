@@ -1,0 +1,1 @@
+"""SQL text over a catalogue's columns: conditions and orders."""

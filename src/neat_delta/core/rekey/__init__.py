@@ -1,0 +1,1 @@
+"""Code changes, and the links that follow them."""

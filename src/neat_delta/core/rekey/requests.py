@@ -1,0 +1,220 @@
+"""The code changes that a sheet or a list asks for, as cells of a change set; and the links that follow them."""
+
+from __future__ import annotations
+
+from collections.abc import Collection, Mapping, Sequence
+from dataclasses import dataclass, replace
+
+import polars as pl
+
+from neat_delta.core.match.keys import KeyIndex, KeyText, key_text, stripped
+from neat_delta.core.match.rows import match_places
+from neat_delta.core.model.catalogue import Catalogue
+from neat_delta.core.model.changeset import ChangeSet, code_changes, held
+from neat_delta.core.model.importer import NEW_CODE
+from neat_delta.core.model.reasons import CHECK
+from neat_delta.core.model.store import Field, Key
+from neat_delta.core.rekey.moves import (
+    BOTH,
+    FOLLOWS,
+    NEW_HAS,
+    Move,
+    blocked,
+    chains,
+    codes_in,
+    follow,
+    links,
+)
+from neat_delta.core.support.errors import CatalogueError
+
+__all__ = [
+    "CodeChanges",
+    "asked_by_list",
+    "asked_by_sheet",
+    "code_cells",
+    "followed",
+    "settled",
+    "under_the_sheets_codes",
+]
+
+SCHEMA = {"place": pl.Int64, "field": pl.String, "before": pl.String, "after": pl.String, "held": pl.String}
+
+
+@dataclass(frozen=True, slots=True)
+class CodeChanges:
+    """The code changes that are asked for, one for each key, and why some of them cannot be, by the number of the move:
+    the place in live of the first item that has the key.
+    """
+
+    field: str
+    moves: list[Move]
+    why: dict[int, str]
+
+    @property
+    def going(self) -> list[Move]:
+        """Those that can be."""
+        return [move for move in self.moves if move.item not in self.why]
+
+    @property
+    def codes(self) -> dict[str, str]:
+        """The old codes and the new ones, of those that can be."""
+        return {old: new for move in self.going for old, new in zip(move.old, move.new, strict=True) if old != new}
+
+
+def asked_by_sheet(live: Catalogue, sheet: Catalogue, both: pl.DataFrame, key: Key, field: str) -> CodeChanges:
+    """What stands beside the codes of a sheet that has a column for new ones; `both` are the places of the items."""
+    if NEW_CODE not in sheet.fields:
+        return CodeChanges(field, [], {})
+    new = sheet.cells[NEW_CODE].gather(both["sheet"]).str.strip_chars()
+    return _checked(live, both["live"], new, key, field)
+
+
+def asked_by_list(live: Catalogue, codes: Catalogue, key: Key, field: str) -> CodeChanges:
+    """What a list of old and new codes says. CatalogueError for a row of which live has no item, or several."""
+    both = match_places(live, codes, key)
+    said = (codes.cells[NEW_CODE].str.strip_chars() != "").arg_true()
+    lost = said.filter(~said.is_in(both["sheet"].cast(said.dtype).implode()))
+    if lost.len():
+        old = " / ".join(codes.cells.select(key.fields).row(lost[0]))
+        raise CatalogueError(
+            f'{codes.path}, row {codes.row(lost)[0]:,}: "{old}" is the code of no item of {live.path}, or of several, '
+            "or the list has it twice. Correct the list; `neat-delta recode` shows all that is wrong with it."
+        )
+    return _checked(live, both["live"], codes.cells[NEW_CODE].gather(both["sheet"]).str.strip_chars(), key, field)
+
+
+def _checked(live: Catalogue, places: pl.Series, new: pl.Series, key: Key, field: str) -> CodeChanges:
+    """The moves of these items to these codes, where there is one; and which of them cannot be."""
+    now = live.cells[field].gather(places).str.strip_chars()
+    some = ((new != "") & (new != now)).arg_true()
+    places, new = places.gather(some).cast(pl.Int64), new.gather(some)
+    olds = stripped(live.cells, key).gather(places)
+    news = olds.with_columns(new.alias(field))
+    moves: dict[KeyText, Move] = {}
+    for place, old, wanted in zip(places, olds.rows(), news.rows(), strict=True):
+        moves.setdefault(old, Move(place, old, wanted))
+    return CodeChanges(field, list(moves.values()), _blocked(list(moves.values()), live, key))
+
+
+def _blocked(moves: Sequence[Move], live: Catalogue, key: Key, arriving: Collection[KeyText] = ()) -> dict[int, str]:
+    """Which moves cannot be, and why. Where case means nothing, qa-1 is taken where there is QA-1; but an item may
+    change its own case.
+    """
+    same = [Move(move.item, key_text(move.old, key), key_text(move.new, key)) for move in moves]
+    there = KeyIndex.of(live.cells, key).existing([move.new for move in same])
+    return blocked(same, there, {key_text(one, key) for one in arriving})
+
+
+def under_the_sheets_codes(
+    live: Catalogue, sheet: Catalogue, asked: CodeChanges, key: Key
+) -> tuple[Catalogue, CodeChanges]:
+    """Live under the codes by which the sheet knows its items, where a list says the new ones.
+
+    A chain of code changes has its new codes in the sheet if the code at its end is there, which live does not have; a
+    circle has them always. A sheet that has the code at a chain's beginning, too, says two things at once: then it is
+    held.
+    """
+    codes = [one for move in asked.going for one in (move.old, move.new)]
+    there = KeyIndex.of(sheet.cells, key).existing(codes)
+    why = dict(asked.why)
+    after: dict[tuple[str, ...], tuple[str, ...]] = {}
+    for chain, circle in chains(asked.going):
+        if not circle and chain[-1].new not in there:
+            continue
+        if not circle and chain[0].old in there:
+            why |= dict.fromkeys([move.item for move in chain], BOTH)
+            continue
+        after |= {move.old: move.new for move in chain}
+    if not after:
+        return live, replace(asked, why=why)
+    olds = pl.DataFrame(list(after), schema=dict.fromkeys(key.fields, pl.String), orient="row")
+    place = key.fields.index(asked.field)
+    olds = olds.with_columns(pl.Series(NEW_CODE, [new[place] for new in after.values()], dtype=pl.String))
+    keys = stripped(live.cells, key)
+    known = keys.join(olds, on=key.fields, how="left", maintain_order="left")[NEW_CODE]
+    column = known.zip_with(known.is_not_null(), live.cells[asked.field])
+    return replace(live, cells=live.cells.with_columns(column.alias(asked.field))), replace(asked, why=why)
+
+
+def code_cells(
+    live: Catalogue,
+    asked: CodeChanges,
+    arriving: Collection[KeyText],
+    fields: Mapping[str, Field],
+    key: Key,
+) -> tuple[pl.DataFrame, dict[str, str]]:
+    """The cells by which codes change, and those of all links that follow them: `place`, `field`, `before`, `after`,
+    `held`; and the old and new codes that links follow: those that no item keeps (in another language, say). A code
+    that a new item of the sheet has (`arriving`) cannot be given.
+    """
+    coming = {key_text(one, key) for one in arriving}
+    why = asked.why | {move.item: NEW_HAS for move in asked.going if key_text(move.new, key) in coming}
+    why |= _blocked([move for move in asked.moves if move.item not in why], live, key)
+    asked = replace(asked, why=why)
+    if not asked.moves:
+        return pl.DataFrame(schema=SCHEMA), {}
+    part = key.fields.index(asked.field)
+    rows = [(*move.old, move.new[part], why.get(move.item)) for move in asked.moves]
+    table = pl.DataFrame(rows, schema=dict.fromkeys([*key.fields, "after", "held"], pl.String), orient="row")
+    keys = stripped(live.cells, key).with_row_index("place")
+    met = keys.join(table, on=key.fields, how="inner", maintain_order="left")
+    codes = pl.DataFrame(
+        {
+            "place": met["place"].cast(pl.Int64),
+            "field": pl.repeat(asked.field, met.height, eager=True),
+            "before": live.cells[asked.field].gather(met["place"]),
+            "after": met["after"],
+            "held": met["held"],
+        },
+        schema=SCHEMA,
+    )
+    names = [name for name, field in fields.items() if field.refers and name in live.fields and name not in key.fields]
+    locked = [name for name in names if fields[name].locked]
+    why_not = pl.when(pl.col("field").is_in(locked)).then(pl.lit(CHECK + "locked")).otherwise(None)
+    leaves = met.filter(pl.col("held").is_null())["place"]
+    named = keys.filter(pl.col(asked.field).is_in(list(asked.codes)))
+    keeps = set(named.filter(~pl.col("place").is_in(leaves.implode()))[asked.field])
+    free = {old: new for old, new in asked.codes.items() if old not in keeps}
+    also = links(live.cells, fields, free, names).with_columns(held=why_not)
+    return pl.concat([codes, also.select(list(SCHEMA)).cast(SCHEMA)]), free  # type: ignore[arg-type]
+
+
+def followed(cells: pl.DataFrame, fields: Mapping[str, Field], codes: Mapping[str, str]) -> pl.Series:
+    """What these cells (`field`, `after`) of a sheet become, where they name old codes that no item has any more."""
+    given = set(codes.values())
+    freed = {old: new for old, new in codes.items() if old not in given}
+    hit = codes_in(cells.with_row_index("at"), fields, freed.keys())
+    texts = [follow(text, fields[name], freed) for name, text in hit.select("field", "after").iter_rows()]
+    return cells["after"].clone().scatter(hit["at"], pl.Series(texts, dtype=pl.String))
+
+
+def settled(changes: ChangeSet, live: Catalogue) -> ChangeSet:
+    """The change set with those code changes held, too, that wait for one that is held, and the links to a code that
+    does not come.
+    """
+    header = changes.header
+    cells = changes.cells.with_row_index("number").with_columns(pl.col("field").cast(pl.String))
+    asked = code_changes(cells, header.key)
+    if not asked.height:
+        return changes
+    kept = held(changes.items, changes.cells).gather(asked["number"])
+    keys = stripped(changes.keys, header.compared_by).rows()
+    moves = []
+    for item, field, after in asked.select("item", "field", "after").iter_rows():
+        place = header.key.index(field)
+        old = keys[item]
+        moves.append(Move(item, old, (*old[:place], after, *old[place + 1 :])))
+    there = KeyIndex.of(live.cells, header.compared_by).existing([move.new for move in moves])
+    going = list({move.old: move for move, stays in zip(moves, kept, strict=True) if not stays}.values())
+    why = _blocked(going, live, header.compared_by)
+    after = {move.old: why.get(move.item) for move in going}
+    waits = [(number, after.get(move.old)) for number, move in zip(asked["number"], moves, strict=True)]
+    waits = [one for one in waits if one[1] is not None]
+    lost = {new for move in moves if after.get(move.old, "held") is not None and move.new not in there
+            for old, new in zip(move.old, move.new, strict=True) if old != new}  # fmt: skip
+    waits += [(number, FOLLOWS) for number in codes_in(cells, header.settings, lost)["number"]]
+    none = pl.repeat(None, changes.cells.height, dtype=pl.String, eager=True)
+    at = pl.Series([number for number, _ in waits], dtype=pl.UInt32)
+    reasons = none.scatter(at, pl.Series([reason for _, reason in waits], dtype=pl.String))
+    marked = changes.cells.with_columns(held=pl.select(pl.coalesce(changes.cells["held"], reasons)).to_series())
+    return changes.with_held(changes.items, marked)

@@ -1,0 +1,1 @@
+"""What people look at before they send: figures, impact, records, sign-off, the cells themselves."""

@@ -1,0 +1,160 @@
+"""Signing off: which changes a reviewer said yes to, cell by cell, and that nothing else is sent."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+
+import polars as pl
+from blake3 import blake3
+
+from neat_delta.core.checks import hold_incomplete
+from neat_delta.core.model.catalogue import Catalogue
+from neat_delta.core.model.changeset import ChangeSet
+from neat_delta.core.model.reasons import NOT_SIGNED, REFUSED
+from neat_delta.core.support.errors import ChangeSetError
+
+__all__ = ["ANSWER", "COLUMNS", "kept", "keyed", "seals", "shown", "signed_off"]
+
+ANSWER = "answer"
+SEAL = "seal"
+COLUMNS = ("name", "field", "before", "after", "difference", ANSWER, "comment", "findings", SEAL)
+"""The headings of a workbook to sign off, after those of the key."""
+
+YES, NO = ("yes", "y"), ("no", "n")
+
+LONGEST = 32_000
+"""A cell of a workbook holds no more than 32,767 characters; of longer texts the part is shown that differs."""
+
+AROUND = 200
+"""So many characters before the first that differs are shown with it."""
+
+
+def keyed(name: str) -> str:
+    """The heading of a key field: never that of another column."""
+    return f"key: {name}"
+
+
+def kept(texts: pl.Expr) -> pl.Expr:
+    """Texts as a workbook keeps them: with plain line ends, without control characters, cut to what a cell holds."""
+    plain = texts.str.replace_all("\r\n?", "\n").str.replace_all(r"[\x00-\x08\x0b-\x1f\x7f\ufffe\uffff]", "")
+    return plain.str.slice(0, LONGEST)
+
+
+def shown(cells: pl.DataFrame) -> pl.DataFrame:
+    """The texts `before` and `after` of cells as the workbook shows them. Of those that are too long for it, the part
+    from shortly before the first character that differs, under a line that says so.
+    """
+    texts = cells.select(pl.col("before").fill_null(""), pl.col("after"))
+    short = texts.select(kept(pl.all()))
+    long = texts.select(pl.max_horizontal(pl.all().str.len_chars()) > LONGEST).to_series().arg_true()
+    pairs = [_from_the_difference(*pair) for pair in texts.gather(long).rows()]
+    for place, name in enumerate(("before", "after")):
+        parts = pl.Series([pair[place] for pair in pairs], dtype=pl.String)
+        parts = parts.to_frame("part").select(kept(pl.col("part"))).to_series()
+        short = short.with_columns(short[name].clone().scatter(long, parts))
+    return short
+
+
+def _from_the_difference(before: str, after: str) -> tuple[str, str]:
+    """Two long texts from shortly before the first character that differs."""
+    same = next((at for at, (one, other) in enumerate(zip(before, after, strict=False)) if one != other), None)
+    start = max(0, (min(len(before), len(after)) if same is None else same) - AROUND)
+    return tuple(  # type: ignore[return-value]
+        f"[{len(text):,} characters, from character {start + 1:,}]\n{text[start:]}" if len(text) > LONGEST else text
+        for text in (before, after)
+    )
+
+
+def seals(cells: pl.DataFrame, keys: pl.DataFrame) -> pl.Series:
+    """What binds an answer to its cell: a digest of its key, field, and whole texts before and after."""
+    rows = zip(
+        keys.select(pl.all().gather(cells["item"])).rows(), cells.select("field", "before", "after").rows(), strict=True
+    )
+    return pl.Series([f"b3-{_digest((*key, *cell))}" for key, cell in rows], dtype=pl.String)
+
+
+def _digest(texts: Sequence[str | None]) -> str:
+    whole = blake3()
+    for text in texts:
+        data = b"" if text is None else text.encode("utf-8", "surrogatepass")
+        whole.update(b"-" if text is None else b"%d:" % len(data)).update(data)
+    return whole.hexdigest(16)
+
+
+def signed_off(changes: ChangeSet, answers: Catalogue) -> ChangeSet:
+    """The change set with everything held that the answers do not say yes to.
+
+    `answers` is a workbook that was made of it, with its answers. ChangeSetError when it is none, when an answer is
+    neither yes nor no, or is for a cell that says otherwise now: it must be asked again.
+    """
+    keys = [keyed(name) for name in changes.header.key]
+    for heading in (*keys, "field", "before", "after", ANSWER, SEAL):
+        if heading not in answers.fields:
+            raise ChangeSetError(
+                f'{answers.path}: there is no heading "{heading}", so this is no workbook to sign off. Make one with '
+                "`neat-delta preview CHANGES --workbook FILE.xlsx`."
+            )
+    given = answers.cells.with_columns(
+        pl.col(ANSWER).str.strip_chars().str.to_lowercase(),
+        row=answers.row(pl.int_range(answers.cells.height, eager=True)),
+    ).filter(pl.col(ANSWER) != "")
+    odd = given.filter(~pl.col(ANSWER).is_in([*YES, *NO]))
+    if odd.height:
+        row, text = odd.select("row", ANSWER).row(0)
+        raise ChangeSetError(
+            f'{answers.path}, row {row:,}: "{text}" is neither yes nor no. Answer yes, no, or nothing.'
+        )
+    twice = given.filter(pl.struct(*keys, "field").is_duplicated())
+    if twice.height:
+        raise ChangeSetError(
+            f"{answers.path}, row {twice['row'][0]:,}: there are two answers for this cell. Leave one."
+        )
+    there = pl.DataFrame([changes.keys[name].alias(keyed(name)) for name in changes.header.key]).with_columns(
+        kept(pl.all())
+    )
+    cells = changes.cells.with_row_index("number").select("number", "item", pl.col("field").cast(pl.String))
+    now = shown(changes.cells)
+    cells = cells.with_columns(now["before"].alias("now_before"), now["after"].alias("now_after"))
+    cells = pl.concat([cells, there.select(pl.all().gather(cells["item"]))], how="horizontal")
+    met = given.join(cells, on=[*keys, "field"], how="left", maintain_order="left")
+    answered = met["number"].drop_nulls()
+    sealed = pl.DataFrame([answered, seals(changes.cells[answered], changes.keys).alias("now_seal")])
+    met = met.join(sealed, on="number", how="left", maintain_order="left")
+    before, after = kept(pl.col("before")), kept(pl.col("after"))
+    other = met.filter(
+        pl.col("number").is_null()
+        | (pl.col("now_before") != before)
+        | (pl.col("now_after") != after)
+        | (pl.col("now_seal") != pl.col(SEAL).str.strip_chars())
+    )
+    if other.height:
+        one = other.row(0, named=True)
+        key = " / ".join(one[name] for name in keys)
+        same = (one["before"], one["after"]) == (one["now_before"], one["now_after"])
+        if one["number"] is None:
+            why = "no change is there any more"
+        elif same:
+            why = "its seal is broken"
+        else:
+            why = f"it is {_step(one['now_before'], one['now_after'])} now"
+        raise ChangeSetError(
+            f"{answers.path}, row {one['row']:,}: the answer for {key}, {one['field']} is for "
+            f"{_step(one['before'], one['after'])}, and {why}. Make the workbook again, and ask again."
+        )
+    said = pl.repeat(None, changes.cells.height, dtype=pl.String, eager=True).scatter(met["number"], met[ANSWER])
+    unsigned = (
+        pl.when(said.is_in(YES)).then(None).when(said.is_in(NO)).then(pl.lit(REFUSED)).otherwise(pl.lit(NOT_SIGNED))
+    )
+    with_item = changes.items["held"].gather(changes.cells["item"]).is_not_null()
+    marked = changes.cells.with_columns(held=pl.when(with_item).then("held").otherwise(pl.coalesce("held", unsigned)))
+    # A new item of which no cell is sent would be an empty one.
+    sent = marked.filter(pl.col("held").is_null())["item"].unique()
+    whole = pl.col("verdict").is_in(["new", "gone"])  # of an item that goes, the workbook says nothing
+    empty = whole & pl.col("held").is_null() & ~pl.int_range(pl.len()).is_in(sent.implode())
+    items = changes.items.with_columns(held=pl.when(empty).then(pl.lit(NOT_SIGNED)).otherwise("held"))
+    return hold_incomplete(changes.with_held(items, marked))
+
+
+def _step(before: str, after: str) -> str:
+    """A change, short enough for a message."""
+    return " → ".join(f'"{text[:40]}"' if text else "blank" for text in (before, after))

@@ -1,0 +1,161 @@
+"""Which items of a change set are looked at, in which order, and by which name; for a person as for a program."""
+
+from __future__ import annotations
+
+from collections.abc import Collection
+from dataclasses import dataclass
+from typing import TYPE_CHECKING, Literal
+
+import polars as pl
+
+from neat_delta.core.infer.headings import NAME_HEADINGS, plain_heading
+from neat_delta.core.infer.learn import glance
+from neat_delta.core.model.catalogue import MARK, Catalogue
+from neat_delta.core.model.changeset import ChangeSet, Header, held
+from neat_delta.core.review.figures import amounts
+
+if TYPE_CHECKING:
+    from neat_delta.core.query.expressions import Rows
+
+__all__ = ["Sort", "View", "first", "flagged", "names_of", "rows_of", "view"]
+
+Sort = Literal["file", "key", "name", "size"]
+"""The order of live's rows; by key; by name; the largest change in per cent first, of what is to be sent."""
+
+
+@dataclass(frozen=True, slots=True)
+class View:
+    """The items to show, as a change set of their own; their names ("" where unknown); how many were found."""
+
+    changes: ChangeSet
+    names: list[str]
+    found: int
+
+
+def names_of(changes: ChangeSet, live: Catalogue | None) -> pl.Series:
+    """Per item the name that a person knows it by, from live or, for a new item, from its cells; "" where unknown."""
+    blanks = pl.repeat("", changes.items.height, eager=True)
+    headings = live.fields if live else changes.header.fields
+    told = changes.header.name
+    field = told if told in headings else plain_heading(headings, NAME_HEADINGS)
+    if field is None:
+        return blanks
+    if live is not None:
+        known = changes.items.with_row_index("item").filter(pl.col("live").is_not_null())
+        blanks = blanks.scatter(known["item"], live.cells[field].gather(live.place(known["live"])))
+    own = changes.cells.filter(pl.col("before").is_null() & (pl.col("field").cast(pl.String) == field))
+    return blanks.scatter(own["item"], own["after"])
+
+
+def rows_of(changes: ChangeSet, live: Catalogue) -> Rows:
+    """The items as a condition sees them: as live has them (`before`), and with every change made, held or not
+    (`after`, and plain names). What live has of a new item is blank; an item that is gone stays as it is.
+    """
+    from neat_delta.core.query.expressions import Rows
+
+    items = changes.items.with_row_index("item")
+    known = items.filter(pl.col("live").is_not_null())
+    places = live.place(known["live"])
+    before = {
+        name: pl.repeat("", items.height, eager=True).scatter(known["item"], live.cells[name].gather(places))
+        for name in live.fields
+    }
+    after = {name: texts.clone() for name, texts in before.items()}  # `scatter` changes a series in place
+    for (field,), cells in changes.cells.group_by("field"):
+        after[str(field)] = after[str(field)].scatter(cells["item"], cells["after"])
+    for name in changes.keys.columns:
+        new = changes.cells.filter(pl.col("field").cast(pl.String) == name)
+        after[name] = changes.keys[name].clone().scatter(new["item"], new["after"])
+    tables = {"before": pl.DataFrame(before), "after": pl.DataFrame(after)}
+    settings = changes.header.settings
+    if changes.header.learned:  # compare looked at the fields that change, and the condition may ask for others
+        rest = glance(live, changes.header.key, [name for name in live.fields if name not in settings])
+        settings = rest.fields | settings
+    return Rows(tables | {"": tables["after"]}, settings, changes.header.writing)
+
+
+def flagged(changes: ChangeSet, checks: Collection[str], levels: Collection[str]) -> pl.Series:
+    """The numbers of the items in which one of these checks (damage and slip among them), and at one of these levels,
+    found something (each: any when empty).
+    """
+    numbers = pl.DataFrame({"key": changes.keys.select(pl.concat_list(pl.all())).to_series()}).with_row_index("item")
+    flags = changes.flags.filter(pl.col("key").is_not_null())
+    if checks:
+        flags = flags.filter(pl.col("check").is_in(list(checks)))
+    if levels:
+        flags = flags.filter(pl.col("level").is_in(list(levels)))
+    found = [flags.select("key").join(numbers, on="key", how="inner")["item"]]
+    if not levels and {"damage", "slip"} & set(checks):
+        held = changes.cells.filter(pl.any_horizontal(pl.col("held").str.starts_with(f"{one}: ") for one in checks))
+        found.append(held["item"].cast(pl.UInt32))
+        if "damage" in checks:
+            found.append(changes.damaged.select("key").join(numbers, on="key", how="inner")["item"])
+    return pl.concat(found).unique().sort()
+
+
+def first(seen: View, most: int) -> View:
+    """The first so many items of a view."""
+    numbers = pl.int_range(min(most, len(seen.names)), eager=True)
+    return View(seen.changes.choose(numbers), seen.names[:most], seen.found)
+
+
+def view(
+    changes: ChangeSet,
+    names: pl.Series,
+    *,
+    fields: Collection[str] = (),
+    wanted: pl.Series | None = None,
+    flagged: pl.Series | None = None,
+    keys: Collection[str] = (),
+    verdicts: Collection[str] = (),
+    sort: Sort = "file",
+) -> View:
+    """The items that change one of `fields`, have one of `keys` in their key and one of `verdicts` (each: any when
+    empty), in the order of `sort`; `wanted` and `flagged` are the numbers of the only items to
+    look at (None: all). With `fields`, only those cells are kept.
+    """
+    shown = changes
+    chosen = changes.items.with_columns(name=names).with_row_index("item")
+    if fields:
+        cells = changes.cells.filter(pl.col("field").cast(pl.String).is_in(list(fields)))
+        shown = ChangeSet(changes.header, changes.keys, changes.items, cells)
+        chosen = chosen.filter(pl.col("item").is_in(cells["item"].unique().implode()))
+    if flagged is not None:
+        chosen = chosen.filter(pl.col("item").is_in(flagged.implode()))
+    if wanted is not None:
+        chosen = chosen.filter(pl.col("item").is_in(wanted.implode()))
+    if keys:
+        fits = pl.any_horizontal(pl.col(changes.keys.columns).is_in(list(keys)))
+        chosen = chosen.filter(changes.keys.select(fits).to_series().gather(chosen["item"]))
+    if verdicts:
+        chosen = chosen.filter(pl.col("verdict").is_in(list(verdicts)))
+    if sort == "key":
+        by_key = changes.keys.with_row_index(MARK).sort(changes.keys.columns)[MARK]
+        chosen = pl.DataFrame({"item": by_key}).join(chosen, on="item", how="inner", maintain_order="left")
+    elif sort == "name":
+        chosen = chosen.sort("name", maintain_order=True)
+    elif sort == "size":
+        stays = held(shown.items, shown.cells)
+        for name, cells in (("size", shown.cells.filter(~stays)), ("stays", shown.cells.filter(stays))):
+            size = _sizes(shown.header, cells).rename({"size": name})
+            chosen = chosen.join(size, on="item", how="left", maintain_order="left")
+        chosen = chosen.sort("size", "stays", descending=True, nulls_last=True, maintain_order=True)
+    numbers_shown = chosen["item"]
+    return View(shown.choose(numbers_shown), names.gather(numbers_shown).to_list(), chosen.height)
+
+
+def _sizes(header: Header, changed: pl.DataFrame) -> pl.DataFrame:
+    """Per item its largest change of a number, in parts of the value before; a rise from nothing counts as endless.
+
+    Floating point is good enough here: it only orders.
+    """
+    found = [pl.DataFrame(schema={"item": pl.UInt32, "size": pl.Float64})]
+    known = changed.filter(pl.col("before").is_not_null())
+    for (field,), cells in known.group_by("field", maintain_order=True):
+        values = amounts(header, str(field), cells)
+        if values is not None:
+            before, after = (one.cast(pl.Float64) for one in values)
+            found.append(
+                pl.DataFrame({"item": cells["item"].cast(pl.UInt32), "size": ((after - before) / before).abs()})
+            )
+    return pl.concat(found).drop_nulls().group_by("item").agg(pl.col("size").max())

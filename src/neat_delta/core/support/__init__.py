@@ -1,0 +1,1 @@
+"""Helpers that know no shop words: errors, nearest names, distinct rows, work in the background."""

@@ -1,0 +1,1 @@
+"""Tables for people to edit."""
