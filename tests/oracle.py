@@ -9,11 +9,12 @@ import random
 import unicodedata
 from collections import Counter
 from dataclasses import dataclass
+from typing import Any
 
 import polars as pl
 from hypothesis import strategies as st
 
-from neat_delta import Catalogue, Importer
+from neat_delta import Catalogue, ColumnOptions, CompareOptions, Importer, Policy
 
 Table = tuple[list[str], list[list[str]]]
 """Headings, and rows of texts."""
@@ -244,3 +245,12 @@ def imported(table: Table, update: Rows, importer: Importer, action: str) -> Tab
             if importer.blanks == "clear" or "patch" in importer.form or filled(text):
                 hits[0][headings.index(field)] = "" if text == importer.empties else text
     return headings, rows
+
+
+def options(**said: Any) -> CompareOptions:
+    """The options of a comparison, said one by one."""
+    columns, policy = (
+        {name: said.pop(name) for name in [*said] if name in one.__dataclass_fields__}
+        for one in (ColumnOptions, Policy)
+    )
+    return CompareOptions(columns=ColumnOptions(**columns), policy=Policy(**policy), **said)

@@ -11,11 +11,12 @@ from typing import Any, get_args
 import polars as pl
 import pytest
 
-from neat_delta import Accept, ChangeSet, Field, Key, Layout, Store, Writing, compare
-from neat_delta.core.checks import CHECKS, check_catalogue
+from neat_delta import Accept, ChangeSet, Field, Key, Layout, Store, Writing, check, compare
+from neat_delta.core.checks import CHECKS
 from neat_delta.core.checks.base import said
 from neat_delta.core.model.store import CheckName, Relations, Standing
 from tests.oracle import catalogue
+from tests.oracle import options as options_of
 
 FIELDS = {
     "sku": Field("code"),
@@ -80,7 +81,9 @@ def table(items: list[dict[str, str]]) -> tuple[list[str], list[list[str]]]:
 
 
 def checked(live: list[dict[str, str]], sheet: list[dict[str, str]], store: Store = STORE, **options: Any) -> ChangeSet:
-    return compare(catalogue(table(live)), catalogue(table(sheet), "sheet.csv"), store=store, **options)
+    return compare(
+        catalogue(table(live)), catalogue(table(sheet), "sheet.csv"), store=store, options=options_of(**options)
+    )
 
 
 CASES: dict[str, list[tuple[dict[str, str], str | None]]] = {
@@ -303,7 +306,7 @@ def test_every_check_is_registered_documented_and_tested():
 
 def test_a_catalogue_is_checked_by_itself(run, put):
     items = shop(price="9.00", stock="-2", code="C-3", html="<b>", made="", from_="in May")
-    flags = check_catalogue(catalogue(table(items)), STORE, ["sku"])
+    flags = check(catalogue(table(items)), STORE, key=["sku"]).findings
     assert [(flag["check"], flag["field"], flag["row"]) for flag in flags.to_dicts()] == [
         ("required", "made", 2),
         ("unreadable", "from", 2),

@@ -7,7 +7,7 @@ import json
 import pytest
 
 from neat_delta import CatalogueError, ColumnMapping, Field, Key, Store, compare, match_columns
-from tests.oracle import catalogue
+from tests.oracle import catalogue, options
 
 FIELDS = ["sku", "Sale price", "cost", "stock_level", "name"]
 
@@ -81,7 +81,7 @@ def keys(live: list[str], sheet: list[str], **more):
     tables = [
         catalogue((["sku", "price"], [[key, price] for key in some])) for some, price in ((live, "1"), (sheet, "2"))
     ]
-    changes = compare(*tables, **more)
+    changes = compare(*tables, options=options(**more))
     near = [(one.key["sku"], one.live_key["sku"], one.taken) for one in changes.header.near]
     return {item.key["sku"]: item.verdict for item in changes.each()}, near
 

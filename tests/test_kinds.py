@@ -14,7 +14,7 @@ from hypothesis import strategies as st
 from neat_delta import ColumnMapping, Field, Key, Store, Writing, compare
 from neat_delta.core.kinds import KINDS
 from neat_delta.core.model.store import KindName
-from tests.oracle import catalogue, value
+from tests.oracle import catalogue, options, value
 
 POINT, COMMA = Writing(".", ""), Writing(",", ".")
 TAGS, ORDER = Field("list", separator=","), Field("list", separator="|", ordered=True)
@@ -192,7 +192,7 @@ def told(**fields: Field) -> Store:
 
 def cells(live: list[list[str]], sheet: list[list[str]], store: Store | None, headings: list[str], **more):
     """Per key: the cells that change, and what is held; and how many are only written differently."""
-    changes = compare(catalogue((headings, live)), catalogue((headings, sheet)), store=store, **more)
+    changes = compare(catalogue((headings, live)), catalogue((headings, sheet)), store=store, options=options(**more))
     found = {item.key["sku"]: (item.cells, [held.reason for held in item.held]) for item in changes.each()}
     return found, changes.header.counts.written_differently, changes
 

@@ -24,7 +24,19 @@ from neat_delta.core.model.update import ITEM, Action
 from neat_delta.files.changeset import change_lines, read_changes
 from neat_delta.files.forms import FORMS, Shape
 from tests.conftest import in_two_lengths
-from tests.oracle import WHITE, Rows, Table, catalogue, code_lists, expected, filled, imported, many_rounds, rounds
+from tests.oracle import (
+    WHITE,
+    Rows,
+    Table,
+    catalogue,
+    code_lists,
+    expected,
+    filled,
+    imported,
+    many_rounds,
+    options,
+    rounds,
+)
 
 BLANKS = st.sampled_from(["hold", "clear", "keep"])
 IMPORTERS: st.SearchStrategy[Literal["skip", "clear"]] = st.sampled_from(["skip", "clear"])
@@ -61,10 +73,7 @@ def compared(
             catalogue(live),
             catalogue(sheet),
             store=TEXTS,
-            blanks=blanks,
-            with_new=with_new,
-            with_gone=with_gone,
-            accept=ANY,
+            options=options(blanks=blanks, with_new=with_new, with_gone=with_gone, accept=ANY),
             codes=catalogue(codes, "codes.csv") if codes and codes[1] else None,
         )
     except CatalogueError:

@@ -17,7 +17,7 @@ from neat_delta import Accept, Field, Importer, Key, OutputError, Store
 from neat_delta.core.model.importer import CodeChange, FormName, Removal
 from neat_delta.core.model.store import contradictions
 from tests.conftest import campaign
-from tests.oracle import Table, catalogue
+from tests.oracle import Table, catalogue, options
 
 FORM_NAMES: tuple[FormName, ...] = ("delimited", "xlsx", "json", "json lines", "xml", "merge patch", "json patch")
 HEADINGS = ["sku", "price", "note", "name", "tags", "stock"]
@@ -162,8 +162,8 @@ def write(chosen: Chosen, rng: random.Random, folder: Path) -> str:
     store, live = store_of(chosen), catalogue(LIVE)
     accept = [Accept(one) for one in ("damage", "slip", "emptied", "required")]
     changes = neat_delta.compare(
-        live, catalogue(edited(rng), "sheet.csv"), store=store, accept=accept,
-        with_new=rng.random() < 0.8, with_gone=rng.random() < 0.7,
+        live, catalogue(edited(rng), "sheet.csv"), store=store,
+        options=options(accept=accept, with_new=rng.random() < 0.8, with_gone=rng.random() < 0.7),
     )  # fmt: skip
     try:
         manifest = neat_delta.write_updates(

@@ -17,7 +17,10 @@ TYPE_CHECKING = False  # not imported, so that the program hears as early as can
 if TYPE_CHECKING:
     from typing import Any
 
+    from neat_delta.app.check import Checked, check
     from neat_delta.app.outcome import confirm, retry, undo
+    from neat_delta.core.decide.policy import Policy
+    from neat_delta.core.engine.options import ColumnOptions, CompareOptions
     from neat_delta.core.engine.whole import compare, recode
     from neat_delta.core.infer.key import find_key
     from neat_delta.core.infer.learn import Learned, learn
@@ -77,9 +80,12 @@ _HOMES = {
     "CatalogueError": "core.support.errors",
     "ChangeSet": "core.model.changeset",
     "ChangeSetError": "core.support.errors",
+    "Checked": "app.check",
     "Column": "core.worksheet.cut",
     "ColumnMapping": "core.model.columns",
     "ColumnMatch": "core.model.columns",
+    "ColumnOptions": "core.engine.options",
+    "CompareOptions": "core.engine.options",
     "Condition": "core.query.expressions",
     "ConditionError": "core.support.errors",
     "Counts": "core.model.changeset",
@@ -106,6 +112,7 @@ _HOMES = {
     "NeatDeltaError": "core.support.errors",
     "OutputError": "core.support.errors",
     "Plan": "core.model.update",
+    "Policy": "core.decide.policy",
     "ProofError": "core.support.errors",
     "Row": "core.model.changeset",
     "Rows": "core.query.expressions",
@@ -115,6 +122,7 @@ _HOMES = {
     "StoreError": "core.support.errors",
     "Table": "core.model.update",
     "Writing": "core.model.layout",
+    "check": "app.check",
     "compare": "core.engine.whole",
     "condition": "core.query.expressions",
     "confirm": "app.outcome",
@@ -150,9 +158,12 @@ __all__ = [
     "CatalogueError",
     "ChangeSet",
     "ChangeSetError",
+    "Checked",
     "Column",
     "ColumnMapping",
     "ColumnMatch",
+    "ColumnOptions",
+    "CompareOptions",
     "Condition",
     "ConditionError",
     "Counts",
@@ -178,6 +189,7 @@ __all__ = [
     "NeatDeltaError",
     "OutputError",
     "Plan",
+    "Policy",
     "ProofError",
     "Row",
     "Rows",
@@ -188,6 +200,7 @@ __all__ = [
     "Table",
     "Writing",
     "__version__",
+    "check",
     "compare",
     "condition",
     "confirm",

@@ -36,27 +36,22 @@ def check(catalogue: str, images: str | None, store: str | None, key: tuple[str,
     from datetime import date
 
     import neat_delta
-    from neat_delta.core.checks import CHECKS, check_catalogue, idle_checks
-    from neat_delta.core.infer.learn import with_writing
-    from neat_delta.core.match.prepare import prepare
+    from neat_delta.core.checks import CHECKS
 
     found = the_store(store)
     known, store_path = found or (None, None)
     with working(f"Checking {catalogue}"):
         read = neat_delta.read(catalogue, told_layout("live", known.file.layout if known else None))
-        known = with_writing(known, read) if known else neat_delta.learn(read, key).store
-        prepared, today = prepare(read, known, key), date.today().isoformat()
-        live, keys = prepared.catalogue, prepared.key.fields
-        there = images_in(images)
-        asleep = idle_checks(live, known, keys, images=there)
-        flags = check_catalogue(live, known, keys, images=there, today=today)
-    open_ = flags.filter(flags["done"] != "accepted")
+        today = date.today().isoformat()
+        checked = neat_delta.check(read, known, key=key, images=images_in(images), today=today)
     if as_json:
-        print_json({"store": store_path, "catalogue": read.source, "found": flags.to_dicts(), "not_run": asleep})
+        found_ones = checked.findings.to_dicts()
+        print_json({"store": store_path, "catalogue": read.source, "found": found_ones, "not_run": checked.idle})
     else:
         from neat_delta.report import terminal as report
 
         console, says = report.terminal(), {name: (one.does, one.do) for name, one in CHECKS.items()}
-        report.print_checked(console, read, open_, says, excepted=flags.height - open_.height)
-        report.print_idle(console, asleep)
-    return 1 if open_["level"].is_in(["stop", "warn"]).any() else 0
+        excepted = checked.findings.height - checked.open.height
+        report.print_checked(console, read, checked.open, says, excepted=excepted)
+        report.print_idle(console, checked.idle)
+    return 1 if checked.open["level"].is_in(["stop", "warn"]).any() else 0

@@ -13,7 +13,7 @@ from typing import TYPE_CHECKING, Any
 import click
 
 if TYPE_CHECKING:
-    from neat_delta.core.engine.whole import Blanks
+    from neat_delta.core.decide.policy import Blanks
     from neat_delta.core.model.changeset import Accept, ChangeSet
     from neat_delta.core.model.columns import ColumnMapping
     from neat_delta.core.model.layout import Layout, Writing
@@ -195,7 +195,7 @@ def told_blanks(said: tuple[str, ...]) -> tuple[Blanks, dict[str, Blanks]]:
     """What --blanks says that an emptied cell means: in every field, and in single ones."""
     from typing import get_args
 
-    from neat_delta.core.engine.whole import Blanks
+    from neat_delta.core.decide.policy import Blanks
 
     every: Blanks = "hold"
     single: dict[str, Blanks] = {}

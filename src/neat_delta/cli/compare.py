@@ -142,9 +142,24 @@ def compare(
         must_not_be_input(output, live, sheet)
     found = the_store(store)
     known, store_path = found or (None, None)
-    accepted = told_accepts(accept)
     meant, meant_in = told_blanks(blanks)
-    told, saved, fields = column_mappings(mapped, only, ignore, mapping)
+    said, saved, fields = column_mappings(mapped, only, ignore, mapping)
+    options = neat_delta.CompareOptions(
+        columns=neat_delta.ColumnOptions(key, said, saved, fields, exact),
+        policy=neat_delta.Policy(
+            accept=told_accepts(accept),
+            blanks=meant,
+            blanks_in=meant_in,
+            with_new=with_new,
+            with_gone=with_gone,
+            repair=repair,
+            near_keys=accept_near,
+            new_values=new_values,
+        ),
+        writing=told_writing(),
+        images=images_in(images),
+        today=date.today().isoformat(),
+    )
     with working(f"Reading {live} and {sheet}"):
         live_catalogue = neat_delta.read(fetching.pop(0)(), told_layout("live", known.file.layout if known else None))
         sheet_catalogue = neat_delta.read(fetching.pop(0)(), told_layout("sheet"), like=live_catalogue)
@@ -153,23 +168,8 @@ def compare(
             live_catalogue,
             sheet_catalogue,
             store=known,
-            key=key,
-            mapping=told,
-            saved=saved,
-            only=fields,
-            writing=told_writing(),
-            accept_near=accept_near,
-            blanks=meant,
-            blanks_in=meant_in,
-            with_new=with_new,
-            with_gone=with_gone,
-            accept=accepted,
-            repair=repair,
-            images=images_in(images),
-            new_values=new_values,
-            today=date.today().isoformat(),
+            options=options,
             codes=None if codes is None else neat_delta.read(codes, like=live_catalogue),
-            exact=exact,
         )
     if likely_codes is not None:
         from neat_delta.files.codelist import write_code_list

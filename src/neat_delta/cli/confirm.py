@@ -49,7 +49,7 @@ def confirm(
     there twice.
     """
     import neat_delta
-    from neat_delta.core.outcome.unsent import held_back
+    from neat_delta.core.outcome.unsent import without_unsent
     from neat_delta.files.changeset import read_with_live
     from neat_delta.files.updates import read_manifest
 
@@ -62,7 +62,7 @@ def confirm(
             after, told_layout("live", told.file.layout if told else found.header.live.layout), like=before
         )
         if folder is not None:
-            found = held_back(found, read_manifest(folder).not_sent)
+            found = without_unsent(found, read_manifest(folder).not_sent)
         result = neat_delta.confirm(found, before, now, told)
     written = None
     if retry is not None and result.trouble:

@@ -67,17 +67,18 @@ def recode(
     if output:
         must_not_be_input(output, live, codes)
     known, store_path = the_store(store) or (None, None)
-    told, _, _ = column_mappings(mapped, None, (), None)
+    said, _, _ = column_mappings(mapped, None, (), None)
     with working(f"Reading {live} and {codes}"):
         before = neat_delta.read(live, told_layout("live", known.file.layout if known else None))
         changes = neat_delta.recode(
             before,
             neat_delta.read(codes, told_layout("sheet"), like=before),
             store=known,
-            key=key,
-            mapping=told,
-            accept=told_accepts(accept),
-            today=date.today().isoformat(),
+            options=neat_delta.CompareOptions(
+                columns=neat_delta.ColumnOptions(key, said),
+                policy=neat_delta.Policy(accept=told_accepts(accept)),
+                today=date.today().isoformat(),
+            ),
         )
     if output:
         neat_delta.write_changes(changes, output)

@@ -54,7 +54,7 @@ def undo(
     With a fresh export, what somebody changed since is left alone and listed. Exit status 1 when something is.
     """
     import neat_delta
-    from neat_delta.core.outcome.unsent import held_back
+    from neat_delta.core.outcome.unsent import without_unsent
     from neat_delta.files.changeset import read_with_live
     from neat_delta.files.updates import read_manifest
 
@@ -64,7 +64,7 @@ def undo(
     with working(f"Reading {changes} and its live catalogue"):
         found, before = read_with_live(changes, live)
         if files is not None:
-            found = held_back(found, read_manifest(files).not_sent)
+            found = without_unsent(found, read_manifest(files).not_sent)
         layout = told_layout("live", told.file.layout if told else found.header.live.layout)
         fresh = None if now is None else neat_delta.read(now, layout, like=before)
         back, base, left = neat_delta.undo(found, before, fresh, told)

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Callable, Collection, Iterable, Iterator
+from collections.abc import Callable, Collection, Iterator, Sequence
 from dataclasses import replace
 from functools import partial
 from io import BytesIO
@@ -16,13 +16,11 @@ import polars as pl
 from blake3 import blake3
 from polars.exceptions import PolarsError
 
+from neat_delta.core.match.keys import comparable
 from neat_delta.core.match.prepare import prepare_columns
-from neat_delta.core.model.catalogue import Catalogue
+from neat_delta.core.model.catalogue import MARK, Catalogue
 from neat_delta.core.model.changeset import (
-    DAMAGED_SCHEMA,
-    FLAGS_SCHEMA,
     FORMAT,
-    ITEMS_SCHEMA,
     VERSION,
     ChangeSet,
     Damaged,
@@ -30,9 +28,9 @@ from neat_delta.core.model.changeset import (
     Header,
     Item,
     Verdict,
-    cells_schema,
     held,
 )
+from neat_delta.core.model.schemas import DAMAGED_SCHEMA, FLAGS_SCHEMA, ITEMS_SCHEMA, cells_schema, conform
 from neat_delta.core.prove.proof import check_against
 from neat_delta.core.support.background import submit
 from neat_delta.core.support.distinct import all_differ
@@ -225,9 +223,10 @@ def _changes(header: Header, lines: pl.Series, path: str, *, findings: bool) -> 
     end = wanted + damages
     if not findings:
         return _tables(header, lines[:wanted], path)
-    damaged = _damaged(header, _decoded(lines[wanted:end].to_list(), path, Damaged, wanted + 2), path)
-    flagged = _flags(header, _decoded(lines[end:].to_list(), path, Flag, end + 2), path)
-    return replace(_tables(header, lines[:wanted], path), damaged=damaged, flags=flagged)
+    changes = _tables(header, lines[:wanted], path)
+    damaged = _damaged(changes, _decoded(lines[wanted:end].to_list(), path, Damaged, wanted + 2), path)
+    flagged = _flags(changes, _decoded(lines[end:].to_list(), path, Flag, end + 2), path)
+    return replace(changes, damaged=damaged, flags=flagged)
 
 
 def _header(line: bytes, path: str) -> Header:
@@ -277,26 +276,42 @@ def _plain(error: Exception) -> str:
     return str(error).rstrip(".")
 
 
-def _damaged(header: Header, found: Iterable[Damaged], path: str) -> pl.DataFrame:
+def _damaged(changes: ChangeSet, found: Sequence[Damaged], path: str) -> pl.DataFrame:
     """The damaged cells as a table."""
-    rows = []
+    header, rows = changes.header, []
     for one in found:
         if one.key.keys() != set(header.key) or one.field not in header.fields:
             raise ChangeSetError(f"{path}: a damaged cell has a key or a field that line 1 does not name. {AGAIN}")
         key = [one.key[name] for name in header.key]
         rows.append((one.damage, key, one.field, one.row, one.before, one.sheet, one.repair, one.done))
-    return pl.DataFrame(rows, schema=DAMAGED_SCHEMA, orient="row")
+    schema = {name: kind for name, kind in DAMAGED_SCHEMA.items() if name != "item"}
+    table = pl.DataFrame(rows, schema=schema, orient="row")
+    return conform(table.with_columns(item=_numbers(changes, found)), DAMAGED_SCHEMA)
 
 
-def _flags(header: Header, found: Iterable[Flag], path: str) -> pl.DataFrame:
+def _flags(changes: ChangeSet, found: Sequence[Flag], path: str) -> pl.DataFrame:
     """The findings of the checks as a table."""
-    rows = []
+    header, rows = changes.header, []
     for one in found:
         if (one.key is not None and one.key.keys() != set(header.key)) or one.field not in {None, *header.fields}:
             raise ChangeSetError(f"{path}: a finding has a key or a field that line 1 does not name. {AGAIN}")
-        key = None if one.key is None else [one.key[name] for name in header.key]
-        rows.append((one.check, one.level, key, one.field, one.row, one.value, one.what, one.done))
-    return pl.DataFrame(rows, schema=FLAGS_SCHEMA, orient="row")
+        rows.append((one.check, one.level, one.field, one.row, one.value, one.what, one.done))
+    schema = {name: kind for name, kind in FLAGS_SCHEMA.items() if name != "item"}
+    table = pl.DataFrame(rows, schema=schema, orient="row")
+    return conform(table.with_columns(item=_numbers(changes, found)), FLAGS_SCHEMA)
+
+
+def _numbers(changes: ChangeSet, found: Sequence[Damaged] | Sequence[Flag]) -> pl.Series:
+    """The numbers of the items that findings name: by their key, and by their row in live where items share a key."""
+    key, row = changes.header.compared_by, MARK
+    named = [None if one.key is None else [*(one.key[name] for name in key.fields), one.live] for one in found]
+    schema = {**dict.fromkeys(key.fields, pl.String), row: pl.Int64}
+    wanted = pl.DataFrame([one or [None] * len(schema) for one in named], schema=schema, orient="row")
+    live = changes.items["live"] if key.shared == "all" else pl.lit(None, pl.Int64)
+    there = comparable(changes.keys, key).with_columns(live.alias(row)).with_row_index(MARK + MARK)
+    wanted = comparable(wanted, key).with_columns(wanted[row])
+    met = wanted.join(there, on=list(schema), how="left", nulls_equal=True, maintain_order="left")
+    return met[MARK + MARK].cast(pl.Int64)
 
 
 def _tables(header: Header, lines: pl.Series, path: str) -> ChangeSet:

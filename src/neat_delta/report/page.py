@@ -107,17 +107,16 @@ def _items(facts: Facts, view: View) -> dict[str, Any]:
         for name in header.fields
     ]
     places = {name: place for place, name in enumerate(header.fields)}
-    reasons, about = _Numbers(), _flags(facts.changes)
+    reasons, about = _Numbers(), _flags(changes)
     flags: list[list[str]] = []
 
-    def numbered(key: tuple[str, ...], field: str | None) -> list[int]:
-        found = about.get((key, field), [])
+    def numbered(number: int, field: str | None) -> list[int]:
+        found = about.get((number, field), [])
         flags.extend(found)
         return list(range(len(flags) - len(found), len(flags)))
 
     items = []
-    for item, name in zip(changes.each(), view.names, strict=True):
-        key = tuple(item.key.values())
+    for number, (item, name) in enumerate(zip(changes.each(), view.names, strict=True)):
         held = {one.field: one.reason for one in item.held}
         cells = []
         for field, (before, after) in item.cells.items():
@@ -126,7 +125,7 @@ def _items(facts: Facts, view: View) -> dict[str, Any]:
                 step = signed(differences.step(field, before, after))
                 share = signed(differences.per_cent(field, before, after), " %")
             cells.append(
-                [places[field], before, after or "", step, share, reasons.of(held.get(field)), numbered(key, field)]
+                [places[field], before, after or "", step, share, reasons.of(held.get(field)), numbered(number, field)]
             )
         row = item.row
         items.append(
@@ -138,20 +137,20 @@ def _items(facts: Facts, view: View) -> dict[str, Any]:
                 row.sheet or 0,
                 reasons.of(held.get(None)),
                 cells,
-                numbered(key, None),
+                numbered(number, None),
             ]
         )
     return {"fields": fields, "verdicts": VERDICTS, "reasons": list(reasons), "flags": flags, "items": items}
 
 
-def _flags(changes: ChangeSet) -> dict[tuple[tuple[str, ...], str | None], list[list[str]]]:
+def _flags(changes: ChangeSet) -> dict[tuple[int, str | None], list[list[str]]]:
     """What the checks and the damage say, by item and field: check, level, what, what was done."""
-    found: dict[tuple[tuple[str, ...], str | None], list[list[str]]] = {}
-    flags = changes.flags.filter(pl.col("key").is_not_null())
-    for key, field, *said in flags.select("key", "field", "check", "level", "what", "done").iter_rows():
-        found.setdefault((tuple(key), field), []).append(said)
-    damaged = changes.damaged.select("key", "field", "damage", "sheet", "done").filter(pl.col("done") != "repaired")
-    for key, field, damage, sheet, done in damaged.iter_rows():
+    about: dict[tuple[int, str | None], list[list[str]]] = {}
+    flags = changes.flags.filter(pl.col("item").is_not_null())
+    for item, field, *said in flags.select("item", "field", "check", "level", "what", "done").iter_rows():
+        about.setdefault((item, field), []).append(said)
+    damaged = changes.damaged.filter((pl.col("done") != "repaired") & pl.col("item").is_not_null())
+    for item, field, damage, sheet, done in damaged.select("item", "field", "damage", "sheet", "done").iter_rows():
         what = f"{damage}: the sheet has {shown(sheet)}"
-        found.setdefault((tuple(key), field), []).append(["damage", "stop", what, done])
-    return found
+        about.setdefault((item, field), []).append(["damage", "stop", what, done])
+    return about

@@ -263,7 +263,10 @@ def _examples(changes: ChangeSet, finding: Finding, width: int) -> list[Text]:
             & (pl.col("field").is_in(finding.fields) if finding.fields else pl.col("field").is_null())
             & (pl.col("done") == finding.done)
         ).head(EXAMPLES)
-        return [_flagged(key, row, what) for key, row, what in of.select("key", "row", "what").iter_rows()]
+        return [
+            _flagged(None if item is None else changes.keys.row(item), row, what)
+            for item, row, what in of.select("item", "row", "what").iter_rows()
+        ]
     elif finding.done == "held" and finding.cells:
         reason = f"slip: {finding.name}"
         of = changes.cells.filter((pl.col("held") == reason) & pl.col("field").cast(pl.String).is_in(finding.fields))
@@ -284,7 +287,7 @@ def _examples(changes: ChangeSet, finding: Finding, width: int) -> list[Text]:
 EXAMPLES = 2
 
 
-def _flagged(key: list[str] | None, row: int | None, what: str) -> Text:
+def _flagged(key: Sequence[str] | None, row: int | None, what: str) -> Text:
     """What a check found, after its item and its row."""
     where = [" / ".join(shown(part) for part in key)] if key is not None else []
     where += [f"row {row:,}"] if row is not None else []

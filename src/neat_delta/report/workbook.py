@@ -101,9 +101,8 @@ def workbook(changes: ChangeSet, names: pl.Series) -> bytes:
 
 def _findings(changes: ChangeSet) -> dict[tuple[int, str], list[str]]:
     """What was found, by item and field."""
-    numbers = {key: number for number, key in enumerate(changes.keys.rows())}
     found: dict[tuple[int, str], list[str]] = {}
-    for key, field, what in changes.flags.select("key", "field", "what").iter_rows():
-        if key is not None and field is not None and tuple(key) in numbers:
-            found.setdefault((numbers[tuple(key)], field), []).append(what)
+    flags = changes.flags.filter(pl.col("item").is_not_null() & pl.col("field").is_not_null())
+    for item, field, what in flags.select("item", "field", "what").iter_rows():
+        found.setdefault((item, field), []).append(what)
     return found

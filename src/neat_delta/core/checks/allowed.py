@@ -6,7 +6,7 @@ import re
 
 import polars as pl
 
-from neat_delta.core.checks.base import Ask, Check, found, nothing, said
+from neat_delta.core.checks.base import Check, CheckContext, found, nothing, said
 from neat_delta.core.kinds.list import BETWEEN
 from neat_delta.core.model.store import Field
 from neat_delta.core.support.nearest import nearest
@@ -17,11 +17,11 @@ CHOSEN = ("choice", "list", "path")
 """The kinds whose values an importer makes anew when it does not know them."""
 
 
-def _parts(name: str, texts: pl.Series, ask: Ask) -> pl.DataFrame:
+def _parts(name: str, texts: pl.Series, context: CheckContext) -> pl.DataFrame:
     """The single values in cells: `at` (the cell), `value`, and how it is `spelt`. Choices have one, lists and paths
     several.
     """
-    field = ask.settings.get(name, Field())
+    field = context.settings.get(name, Field())
     table = pl.DataFrame({"value": texts}).with_row_index("at")
     if field.kind == "list" or (field.kind == "path" and field.separator):
         table = table.with_columns(pl.col("value").str.split(field.separator or ",")).explode("value")
@@ -41,34 +41,34 @@ def _loose(value: pl.Expr) -> pl.Expr:
     return plain
 
 
-def _new(name: str, cells: pl.DataFrame, ask: Ask) -> tuple[pl.DataFrame, pl.DataFrame]:
+def _new(name: str, cells: pl.DataFrame, context: CheckContext) -> tuple[pl.DataFrame, pl.DataFrame]:
     """The values in cells that live does not have, with their cell's `item`, and all that live has."""
-    known = _parts(name, ask.live[name].unique(), ask).select("value").unique().sort("value")
-    values = _parts(name, cells["after"], ask).join(known, on="value", how="anti", maintain_order="left")
+    known = _parts(name, context.live[name].unique(), context).select("value").unique().sort("value")
+    values = _parts(name, cells["after"], context).join(known, on="value", how="anti", maintain_order="left")
     return values.with_columns(item=cells["item"].gather(values["at"])), known
 
 
-def near_twin(ask: Ask) -> pl.DataFrame:
+def near_twin(context: CheckContext) -> pl.DataFrame:
     """New values that are one of live's but for case, spaces, punctuation or the spelling of a unit."""
     some = [nothing()]
-    for name, (field, cells) in ask.of(*CHOSEN, "measure").items():
+    for name, (field, cells) in context.of(*CHOSEN, "measure").items():
         if field.refers:  # what it names are items
             continue
-        new, known = _new(name, cells, ask)
+        new, known = _new(name, cells, context)
         twins = known.select(twin="value", loose=_loose(pl.col("value"))).sort("twin").unique("loose", keep="first")
         hit = new.with_columns(loose=_loose(pl.col("value"))).join(twins, on="loose", maintain_order="left")
         hit = hit.unique("item", keep="first", maintain_order=True)
         what = said(hit, '"{}" is new, and live has "{}"', _shown("value"), _shown("twin"))
         some.append(found(name, hit["item"], what))
         if field.kind == "path":
-            some.append(_spelt_otherwise(name, cells, ask))
+            some.append(_spelt_otherwise(name, cells, context))
     return pl.concat(some)
 
 
-def _spelt_otherwise(name: str, cells: pl.DataFrame, ask: Ask) -> pl.DataFrame:
+def _spelt_otherwise(name: str, cells: pl.DataFrame, context: CheckContext) -> pl.DataFrame:
     """Paths whose levels are those of one of live's, in a spelling that live does not have: `Hives>Parts`."""
-    known = _parts(name, ask.live[name].unique(), ask).select("value", twin="spelt").unique().sort("twin")
-    now = _parts(name, cells["after"], ask)
+    known = _parts(name, context.live[name].unique(), context).select("value", twin="spelt").unique().sort("twin")
+    now = _parts(name, cells["after"], context)
     now = now.with_columns(item=cells["item"].gather(now["at"]))
     other = now.join(known, left_on="spelt", right_on="twin", how="anti", maintain_order="left")
     hit = other.join(known.unique("value", keep="first"), on="value", maintain_order="left")
@@ -80,13 +80,13 @@ def _shown(name: str) -> pl.Expr:
     return pl.col(name).str.replace_all(BETWEEN, " > ").str.slice(0, 60)
 
 
-def new_value(ask: Ask) -> pl.DataFrame:
+def new_value(context: CheckContext) -> pl.DataFrame:
     """Values that live never had, and are no near twin of one; of a path, the level at which it is new."""
     some = [nothing()]
-    for name, (field, cells) in ask.of(*CHOSEN).items():
-        if name in ask.new_values or field.values or field.refers:
+    for name, (field, cells) in context.of(*CHOSEN).items():
+        if name in context.new_values or field.values or field.refers:
             continue
-        new, known = _new(name, cells, ask)
+        new, known = _new(name, cells, context)
         loose = known.select(loose=_loose(pl.col("value"))).unique()
         new = new.with_columns(loose=_loose(pl.col("value"))).join(loose, on="loose", how="anti", maintain_order="left")
         new = new.unique("item", keep="first", maintain_order=True)

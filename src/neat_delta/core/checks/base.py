@@ -12,13 +12,13 @@ import polars as pl
 from neat_delta.core.kinds import KINDS, blank
 from neat_delta.core.kinds.number import NUMBER_KINDS, amounts
 from neat_delta.core.model.layout import Writing
+from neat_delta.core.model.schemas import RULE_FINDINGS, conform, empty
 from neat_delta.core.model.store import CheckName, Field, LevelName, Store
-from neat_delta.core.support.distinct import once
+from neat_delta.core.support.distinct import map_distinct
 
 __all__ = [
-    "FOUND",
-    "Ask",
     "Check",
+    "CheckContext",
     "exactly",
     "found",
     "needs_kind",
@@ -28,16 +28,12 @@ __all__ = [
     "said",
 ]
 
-FOUND: dict[str, pl.DataType | type[pl.DataType]] = {"item": pl.Int64, "field": pl.String, "what": pl.String}
-"""What a check finds: the number of the item (null for the whole round), the field (null for none), what is wrong."""
-
-
 MANY = 10_000
 """Fields with more cells are looked up by themselves: laid together they would take their memory twice."""
 
 
 @dataclass(frozen=True, slots=True)
-class Ask:
+class CheckContext:
     """The items that are checked, from 0, in the order of a change set; or all of a catalogue.
 
     `live` is the catalogue, `places` the items' rows in it (null for a new one). `cells` are the cells to look at by
@@ -98,7 +94,7 @@ class Ask:
         of = pl.Series(range(len(names)), dtype=pl.UInt32).repeat_by(pl.Series(sizes)).explode()
         filled = filled.with_columns(of.alias("of")).filter(~blank(pl.col("after")))
         if self.settings.get(names[0], Field()).kind in NUMBER_KINDS:
-            filled = filled.hstack(once(filled.select("before", "after"), partial(self._exactly, names[0])))
+            filled = filled.hstack(map_distinct(filled.select("before", "after"), partial(self._exactly, names[0])))
         starts = filled["of"].search_sorted(pl.Series(range(len(names) + 1), dtype=pl.UInt32), side="left").to_list()
         filled = filled.drop("of")
         for place, name in enumerate(names):
@@ -144,51 +140,51 @@ class Ask:
 class Check:
     """A check: its name, its level where the store file says nothing, what it does, what to do about a finding.
 
-    `find` gives what it finds, as in `FOUND`. `alone` says that it needs no sheet, so that any catalogue can be
-    checked by it. `idle` says what would switch it on, where it has nothing to go by; null where it has.
+    `find` gives what it finds, as in `model.schemas.RULE_FINDINGS`. `alone` says that it needs no sheet, so that any
+    catalogue can be checked by it. `idle` says what would switch it on, where it has nothing to go by; else null.
     """
 
     name: CheckName
     level: LevelName
     does: str
     do: str
-    find: Callable[[Ask], pl.DataFrame]
+    find: Callable[[CheckContext], pl.DataFrame]
     alone: bool = True
-    idle: Callable[[Ask], str | None] = lambda _: None
+    idle: Callable[[CheckContext], str | None] = lambda _: None
 
 
-def _fields(ask: Ask) -> list[Field]:
+def _fields(context: CheckContext) -> list[Field]:
     """The settings of the catalogue's own fields."""
-    there = set(ask.live.columns)
-    return [field for name, field in ask.settings.items() if name in there]
+    there = set(context.live.columns)
+    return [field for name, field in context.settings.items() if name in there]
 
 
-def needs_setting(*names: str, example: str) -> Callable[[Ask], str | None]:
+def needs_setting(*names: str, example: str) -> Callable[[CheckContext], str | None]:
     """Idle while no field of the catalogue has one of these settings."""
 
-    def idle(ask: Ask) -> str | None:
-        there = any(getattr(field, name) not in (None, False) for field in _fields(ask) for name in names)
+    def idle(context: CheckContext) -> str | None:
+        there = any(getattr(field, name) not in (None, False) for field in _fields(context) for name in names)
         return None if there else example
 
     return idle
 
 
-def needs_kind(*kinds: str) -> Callable[[Ask], str | None]:
+def needs_kind(*kinds: str) -> Callable[[CheckContext], str | None]:
     """Idle while the catalogue has no field of one of these kinds."""
 
-    def idle(ask: Ask) -> str | None:
-        there = any(field.kind in kinds for field in _fields(ask))
+    def idle(context: CheckContext) -> str | None:
+        there = any(field.kind in kinds for field in _fields(context))
         return None if there else f"a field with kind = {' or '.join(repr(kind) for kind in kinds)}".replace("'", '"')
 
     return idle
 
 
-def needs_roles(*choices: tuple[str, ...]) -> Callable[[Ask], str | None]:
+def needs_roles(*choices: tuple[str, ...]) -> Callable[[CheckContext], str | None]:
     """Idle while the relations name no fields of the catalogue for all the roles of one of the choices."""
 
-    def idle(ask: Ask) -> str | None:
-        there = {role for role in ask.store.relations.__struct_fields__
-                 if getattr(ask.store.relations, role) in ask.live.columns}  # fmt: skip
+    def idle(context: CheckContext) -> str | None:
+        there = {role for role in context.store.relations.__struct_fields__
+                 if getattr(context.store.relations, role) in context.live.columns}  # fmt: skip
         return (
             None
             if any(there.issuperset(roles) for roles in choices)
@@ -202,7 +198,7 @@ def found(name: str | None, items: pl.Series, what: pl.Series | str) -> pl.DataF
     """Findings of one field: the items, and what is wrong with each, or with all."""
     table = pl.DataFrame({"item": items.cast(pl.Int64)})
     texts = pl.lit(what) if isinstance(what, str) else what
-    return table.select("item", field=pl.lit(name, pl.String), what=texts).cast(FOUND)  # type: ignore[arg-type]
+    return conform(table.select("item", field=pl.lit(name, pl.String), what=texts), RULE_FINDINGS)
 
 
 def said(table: pl.DataFrame, form: str, *parts: str | pl.Expr) -> pl.Series:
@@ -221,4 +217,4 @@ def exactly(number: Decimal) -> pl.Expr:
 
 def nothing() -> pl.DataFrame:
     """No finding."""
-    return pl.DataFrame(schema=FOUND)
+    return empty(RULE_FINDINGS)

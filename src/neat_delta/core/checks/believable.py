@@ -4,16 +4,16 @@ from __future__ import annotations
 
 import polars as pl
 
-from neat_delta.core.checks.base import Ask, Check, exactly, found, nothing, said
+from neat_delta.core.checks.base import Check, CheckContext, exactly, found, nothing, said
 from neat_delta.core.kinds.number import NUMBER_KINDS
 
 __all__ = ["BELIEVABLE_CHECKS"]
 
 
-def large_change(ask: Ask) -> pl.DataFrame:
+def large_change(context: CheckContext) -> pl.DataFrame:
     """Numbers that change by more than the field's `largest_change`, in per cent of what they were."""
     some = [nothing()]
-    for name, (field, cells) in ask.of(*NUMBER_KINDS).items():
+    for name, (field, cells) in context.of(*NUMBER_KINDS).items():
         if field.largest_change is None:
             continue
         step = ((pl.col("new") - pl.col("old")) * 100).abs()
@@ -27,14 +27,14 @@ LEAST, FAR, AT_LEAST = 10, 5.0, 0.1
 """An outlier needs ten changes of its field, and lies five deviations off, and a tenth at least."""
 
 
-def outlier(ask: Ask) -> pl.DataFrame:
+def outlier(context: CheckContext) -> pl.DataFrame:
     """Numbers that change quite otherwise than the others of this round.
 
     The measure is the logarithm of after over before; its middle is the median, its deviation 1.4826 times the median
     of the distances from it (the median absolute deviation, which a few wild ones do not move: Hampel 1974).
     """
     some = [nothing()]
-    for name, (_, cells) in ask.of("decimal", "money").items():
+    for name, (_, cells) in context.of("decimal", "money").items():
         # Floating point is good enough here: it only sorts out what is far off.
         log = (pl.col("new").cast(pl.Float64) / pl.col("old").cast(pl.Float64)).log()
         steps = cells.filter((pl.col("old") > 0) & (pl.col("new") > 0)).with_columns(log=log)
@@ -52,14 +52,14 @@ MANY, RARE = 100, 500
 """Endings are looked at where live has a hundred prices; one that fewer than one in five hundred has is odd."""
 
 
-def price_ending(ask: Ask) -> pl.DataFrame:
+def price_ending(context: CheckContext) -> pl.DataFrame:
     """Prices whose cents the shop never uses."""
     some = [nothing()]
-    price = ask.store.relations.price
-    for name, (_, cells) in ask.of("money").items():
+    price = context.store.relations.price
+    for name, (_, cells) in context.of("money").items():
         if name != price:
             continue
-        theirs = _cents(ask.number(name, ask.live[name])).drop_nulls()
+        theirs = _cents(context.number(name, context.live[name])).drop_nulls()
         if theirs.len() < MANY:
             continue
         counted = theirs.value_counts(name="times").filter(pl.col("times") * RARE >= theirs.len())
@@ -78,17 +78,18 @@ SMALL = 20
 """In a smaller catalogue any round touches much of it."""
 
 
-def large_round(ask: Ask) -> pl.DataFrame:
+def large_round(context: CheckContext) -> pl.DataFrame:
     """A round that changes, empties or leaves out more of live than `largest_round` says."""
-    most, some, rows = ask.store.largest_round, [nothing()], ask.live.height
-    changed = int(ask.places.is_not_null().sum()) - ask.gone
+    most, some, rows = context.store.largest_round, [nothing()], context.live.height
+    changed = int(context.places.is_not_null().sum()) - context.gone
     emptied = [
-        cells.filter((pl.col("after") == "") & pl.col("before").is_not_null())["item"] for cells in ask.cells.values()
+        cells.filter((pl.col("after") == "") & pl.col("before").is_not_null())["item"]
+        for cells in context.cells.values()
     ]
     counts = (
         ("changed", changed),
         ("emptied in some field", pl.concat(emptied).n_unique() if emptied else 0),
-        ("gone", ask.gone),
+        ("gone", context.gone),
     )
     for word, many in counts if rows >= SMALL else ():
         if many * 100 > rows * most:

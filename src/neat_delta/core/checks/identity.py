@@ -4,33 +4,33 @@ from __future__ import annotations
 
 import polars as pl
 
-from neat_delta.core.checks.base import Ask, Check, found, needs_kind, needs_setting, nothing, said
+from neat_delta.core.checks.base import Check, CheckContext, found, needs_kind, needs_setting, nothing, said
 from neat_delta.core.model.store import Field
 
 __all__ = ["IDENTITY_CHECKS"]
 
 
-def repeated(ask: Ask) -> pl.DataFrame:
+def repeated(context: CheckContext) -> pl.DataFrame:
     """Values of a unique field that stand in another item as well, once everything is changed."""
     some = [nothing()]
-    for name, cells in ask.cells.items():
-        if not ask.settings.get(name, Field()).unique:
+    for name, cells in context.cells.items():
+        if not context.settings.get(name, Field()).unique:
             continue
         filled = cells.with_columns(value=pl.col("after").str.strip_chars()).filter(pl.col("value") != "")
-        whole = ask.whole(name).str.strip_chars()
-        looked = whole.filter(whole.is_in(filled["value"].implode()) if ask.round else whole != "")
+        whole = context.whole(name).str.strip_chars()
+        looked = whole.filter(whole.is_in(filled["value"].implode()) if context.round else whole != "")
         twice = looked.alias("value").value_counts(name="times").filter(pl.col("times") > 1)
         hit = filled.join(twice, on="value", maintain_order="left")
         some.append(found(name, hit["item"], said(hit, '"{}" stands in {} items', "value", "times")))
     return pl.concat(some)
 
 
-def check_digit(ask: Ask) -> pl.DataFrame:
+def check_digit(context: CheckContext) -> pl.DataFrame:
     """Codes whose check digit is wrong (GS1 General Specifications, 7.9; ISO 2108)."""
     from stdnum import ean, isbn
 
     some = [nothing()]
-    for name, (field, cells) in ask.of("code").items():
+    for name, (field, cells) in context.of("code").items():
         if field.check_digit is None:
             continue
         right = ean.is_valid if field.check_digit == "gtin" else isbn.is_valid
@@ -48,29 +48,29 @@ def _single(cells: pl.DataFrame, field: Field) -> pl.DataFrame:
     return apart.filter(pl.col("value") != "")
 
 
-def dead_link(ask: Ask) -> pl.DataFrame:
+def dead_link(context: CheckContext) -> pl.DataFrame:
     """Keys of other items (a parent, related items) that no item will have."""
     some = [nothing()]
-    key = ask.keys.columns[0]
+    key = context.keys.columns[0]
     keys = None
-    for name, (field, cells) in ask.of("code", "list").items():
+    for name, (field, cells) in context.of("code", "list").items():
         if not field.refers:
             continue
         if keys is None:
-            keys = ask.whole(key).str.strip_chars()
+            keys = context.whole(key).str.strip_chars()
         named = _single(cells, field)
         hit = named.filter(~named["value"].is_in(keys.implode()))
         some.append(found(name, hit["item"], 'no item has the code "' + hit["value"].str.slice(0, 40) + '"'))
     return pl.concat(some)
 
 
-def no_image(ask: Ask) -> pl.DataFrame:
+def no_image(context: CheckContext) -> pl.DataFrame:
     """Image files that are not among those there are; addresses on the net are left alone."""
-    if ask.images is None:
+    if context.images is None:
         return nothing()
     some = [nothing()]
-    there = pl.Series(sorted(ask.images), dtype=pl.String)
-    for name, (field, cells) in ask.of("image").items():
+    there = pl.Series(sorted(context.images), dtype=pl.String)
+    for name, (field, cells) in context.of("image").items():
         named = _single(cells, field).filter(~pl.col("value").str.contains("^[a-zA-Z][a-zA-Z0-9+.-]*://"))
         bare = named["value"].str.replace(r"^.*[/\\]", "")
         hit = named.filter(~(named["value"].is_in(there.implode()) | bare.is_in(there.implode())))
@@ -109,6 +109,6 @@ IDENTITY_CHECKS = (
         "an image that is not in the folder of --images",
         "add the file, or correct its name",
         no_image,
-        idle=lambda ask: "--images, and where they are" if ask.images is None else needs_kind("image")(ask),
+        idle=lambda context: "--images, and where they are" if context.images is None else needs_kind("image")(context),
     ),
 )

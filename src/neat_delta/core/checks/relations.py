@@ -4,34 +4,34 @@ from __future__ import annotations
 
 import polars as pl
 
-from neat_delta.core.checks.base import Ask, Check, exactly, found, needs_roles, nothing
+from neat_delta.core.checks.base import Check, CheckContext, exactly, found, needs_roles, nothing
 
 __all__ = ["RELATION_CHECKS"]
 
 
-def _roles(ask: Ask, *roles: str) -> list[str] | None:
+def _roles(context: CheckContext, *roles: str) -> list[str] | None:
     """The fields in these roles, if all are there and one of them has a cell to look at."""
-    names = [getattr(ask.store.relations, role) for role in roles]
-    if any(name is None or (name not in ask.live.columns) for name in names) or not ask.touched(*names):
+    names = [getattr(context.store.relations, role) for role in roles]
+    if any(name is None or (name not in context.live.columns) for name in names) or not context.touched(*names):
         return None
     return names
 
 
-def _numbers(ask: Ask, names: list[str]) -> list[pl.Series]:
-    return [ask.number(name, ask.now(name)) for name in names]
+def _numbers(context: CheckContext, names: list[str]) -> list[pl.Series]:
+    return [context.number(name, context.now(name)) for name in names]
 
 
-def _said(ask: Ask, names: list[str], form: str) -> pl.Series:
+def _said(context: CheckContext, names: list[str], form: str) -> pl.Series:
     """A sentence about each item, with the texts of these fields in the places of the braces."""
-    return pl.select(pl.format(form, *(ask.now(name) for name in names))).to_series()
+    return pl.select(pl.format(form, *(context.now(name) for name in names))).to_series()
 
 
-def _of_touched(ask: Ask, names: list[str], wrong: pl.Series, what: pl.Series) -> pl.DataFrame:
+def _of_touched(context: CheckContext, names: list[str], wrong: pl.Series, what: pl.Series) -> pl.DataFrame:
     """What is wrong with items, at each of the fields that has a cell to look at; in a catalogue, at the first."""
     some = [nothing()]
     wrong = wrong.fill_null(value=False)
-    touched = ask.touched(*names)
-    for name in names if ask.round else names[:1]:
+    touched = context.touched(*names)
+    for name in names if context.round else names[:1]:
         items = touched.get(name)
         if items is not None:
             hit = items.filter(wrong.gather(items))
@@ -39,72 +39,72 @@ def _of_touched(ask: Ask, names: list[str], wrong: pl.Series, what: pl.Series) -
     return pl.concat(some)
 
 
-def margin(ask: Ask) -> pl.DataFrame:
+def margin(context: CheckContext) -> pl.DataFrame:
     """A price that leaves less than the least margin, in per cent of the price, over the cost."""
-    names = _roles(ask, "price", "cost")
+    names = _roles(context, "price", "cost")
     if names is None:
         return nothing()
-    price, cost = _numbers(ask, names)
-    least = ask.store.relations.least_margin
+    price, cost = _numbers(context, names)
+    least = context.store.relations.least_margin
     table = pl.DataFrame({"price": price, "cost": cost})
     left = (pl.col("price") - pl.col("cost")) * 100
     wrong = table.select((pl.col("cost") >= pl.col("price")) | (left < pl.col("price") * exactly(least))).to_series()
     said = f", and the least margin is {least} %" if least else ""
-    what = _said(ask, names, "the price is {} and the cost {}" + said)
-    return _of_touched(ask, names, wrong, what)
+    what = _said(context, names, "the price is {} and the cost {}" + said)
+    return _of_touched(context, names, wrong, what)
 
 
-def sale_price(ask: Ask) -> pl.DataFrame:
+def sale_price(context: CheckContext) -> pl.DataFrame:
     """A sale price over the price."""
-    names = _roles(ask, "sale_price", "price")
+    names = _roles(context, "sale_price", "price")
     if names is None:
         return nothing()
-    sale, price = _numbers(ask, names)
-    what = _said(ask, names, "the sale price is {} and the price {}")
-    return _of_touched(ask, names, sale > price, what)
+    sale, price = _numbers(context, names)
+    what = _said(context, names, "the sale price is {} and the price {}")
+    return _of_touched(context, names, sale > price, what)
 
 
-def price_range(ask: Ask) -> pl.DataFrame:
+def price_range(context: CheckContext) -> pl.DataFrame:
     """A price under the item's own least, or over its own highest."""
     some = [nothing()]
     for role, word in (("least_price", "least"), ("most_price", "highest")):
-        names = _roles(ask, "price", role)
+        names = _roles(context, "price", role)
         if names is None:
             continue
-        price, bound = _numbers(ask, names)
-        what = _said(ask, names, "the price is {} and the " + word + " is {}")
-        some.append(_of_touched(ask, names, price < bound if word == "least" else price > bound, what))
+        price, bound = _numbers(context, names)
+        what = _said(context, names, "the price is {} and the " + word + " is {}")
+        some.append(_of_touched(context, names, price < bound if word == "least" else price > bound, what))
     return pl.concat(some)
 
 
-def sale_days(ask: Ask) -> pl.DataFrame:
+def sale_days(context: CheckContext) -> pl.DataFrame:
     """A sale that ends before it begins."""
-    names = _roles(ask, "sale_from", "sale_to")
+    names = _roles(context, "sale_from", "sale_to")
     if names is None:
         return nothing()
-    first, last = (ask.read(name, ask.now(name)) for name in names)
-    what = _said(ask, names, "the sale begins on {} and ends on {}")
-    return _of_touched(ask, names, last < first, what)
+    first, last = (context.read(name, context.now(name)) for name in names)
+    what = _said(context, names, "the sale begins on {} and ends on {}")
+    return _of_touched(context, names, last < first, what)
 
 
-def hidden_in_stock(ask: Ask) -> pl.DataFrame:
+def hidden_in_stock(context: CheckContext) -> pl.DataFrame:
     """Items that are hidden although there is stock."""
-    return _shown(ask, "no", "hidden, and {} in stock")
+    return _shown(context, "no", "hidden, and {} in stock")
 
 
-def shown_without_stock(ask: Ask) -> pl.DataFrame:
+def shown_without_stock(context: CheckContext) -> pl.DataFrame:
     """Items that are shown although there is none."""
-    return _shown(ask, "yes", "shown, and {} in stock")
+    return _shown(context, "yes", "shown, and {} in stock")
 
 
-def _shown(ask: Ask, word: str, said: str) -> pl.DataFrame:
-    names = _roles(ask, "shown", "stock")
+def _shown(context: CheckContext, word: str, said: str) -> pl.DataFrame:
+    names = _roles(context, "shown", "stock")
     if names is None:
         return nothing()
-    flag, stock = ask.read(names[0], ask.now(names[0])), ask.number(names[1], ask.now(names[1]))
+    flag, stock = context.read(names[0], context.now(names[0])), context.number(names[1], context.now(names[1]))
     wrong = (flag == word) & ((stock > 0) if word == "no" else (stock <= 0))
-    what = _said(ask, names[1:], said)
-    return _of_touched(ask, names, wrong, what)
+    what = _said(context, names[1:], said)
+    return _of_touched(context, names, wrong, what)
 
 
 RELATION_CHECKS = (

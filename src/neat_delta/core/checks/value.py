@@ -6,19 +6,20 @@ from html.parser import HTMLParser
 
 import polars as pl
 
-from neat_delta.core.checks.base import FOUND, Ask, Check, exactly, found, needs_kind, needs_setting, nothing
+from neat_delta.core.checks.base import Check, CheckContext, exactly, found, needs_kind, needs_setting, nothing
 from neat_delta.core.diff.equality import reason
 from neat_delta.core.kinds import KINDS, blank
 from neat_delta.core.kinds.number import NUMBER_KINDS
 from neat_delta.core.model.catalogue import listed
+from neat_delta.core.model.schemas import RULE_FINDINGS, conform
 
 __all__ = ["VALUE_CHECKS"]
 
 
-def outside_bounds(ask: Ask) -> pl.DataFrame:
+def outside_bounds(context: CheckContext) -> pl.DataFrame:
     """Numbers under `least` or over `most`."""
     some = [nothing()]
-    for name, (field, cells) in ask.of(*NUMBER_KINDS).items():
+    for name, (field, cells) in context.of(*NUMBER_KINDS).items():
         for bound, word in ((field.least, "less"), (field.most, "more")):
             if bound is None:
                 continue
@@ -27,21 +28,21 @@ def outside_bounds(ask: Ask) -> pl.DataFrame:
     return pl.concat(some)
 
 
-def negative(ask: Ask) -> pl.DataFrame:
+def negative(context: CheckContext) -> pl.DataFrame:
     """Amounts and counts under 0, where the store file says nothing of a least."""
     some = [nothing()]
-    for name, (field, cells) in ask.of("integer", "money").items():
+    for name, (field, cells) in context.of("integer", "money").items():
         if field.least is None:
             hit = cells.filter(pl.col("new") < 0)
             some.append(found(name, hit["item"], hit["after"] + " is less than nothing"))
     return pl.concat(some)
 
 
-def too_long(ask: Ask) -> pl.DataFrame:
+def too_long(context: CheckContext) -> pl.DataFrame:
     """Texts over `longest` characters, or `longest_bytes` as the store writes them."""
     some = [nothing()]
-    for name, cells in ask.cells.items():
-        field = ask.settings.get(name)
+    for name, cells in context.cells.items():
+        field = context.settings.get(name)
         if field is None:
             continue
         if field.longest is not None:
@@ -50,7 +51,7 @@ def too_long(ask: Ask) -> pl.DataFrame:
             said = size.filter(hit).cast(pl.String) + f" characters, and at most {field.longest:,} fit"
             some.append(found(name, cells["item"].filter(hit), said))
         if field.longest_bytes is not None:
-            size = _bytes(cells["after"], ask.encoding)
+            size = _bytes(cells["after"], context.encoding)
             hit = size > field.longest_bytes
             said = size.filter(hit).cast(pl.String) + f" bytes, and at most {field.longest_bytes:,} fit"
             some.append(found(name, cells["item"].filter(hit), said))
@@ -63,18 +64,18 @@ def _bytes(texts: pl.Series, encoding: str | None) -> pl.Series:
     return pl.Series([len(text.encode(encoding or "utf-8", "replace")) for text in texts], dtype=pl.Int64)
 
 
-def _lacking(ask: Ask) -> str | None:
+def _lacking(context: CheckContext) -> str | None:
     """The encoding of the store's files, where it does not have every character."""
-    return None if ask.encoding is None or ask.encoding.startswith("utf") else ask.encoding
+    return None if context.encoding is None or context.encoding.startswith("utf") else context.encoding
 
 
-def unwritable(ask: Ask) -> pl.DataFrame:
+def unwritable(context: CheckContext) -> pl.DataFrame:
     """Characters that the encoding of the store's files does not have."""
-    encoding = _lacking(ask)
+    encoding = _lacking(context)
     if encoding is None:
         return nothing()
     some = [nothing()]
-    for name, cells in ask.cells.items():
+    for name, cells in context.cells.items():
         odd = cells.filter(pl.col("after").str.contains(r"[^\x00-\x7f]"))
         wrong = [_first_unwritable(text, encoding) for text in odd["after"]]
         marks = pl.Series(wrong, dtype=pl.String)
@@ -143,36 +144,39 @@ def _unclosed(text: str) -> str | None:
     return tags.wrong or (f"<{left[-1]}> is never closed" if left else None)
 
 
-def unclosed_html(ask: Ask) -> pl.DataFrame:
+def unclosed_html(context: CheckContext) -> pl.DataFrame:
     """HTML whose tags do not close."""
     has_tags = pl.col("after").str.contains(r"</?[A-Za-z][^<>]*>")
     texts = [
         cells.lazy().filter(has_tags).select("item", "after", field=pl.lit(name))
-        for name, (_, cells) in ask.of("text").items()
+        for name, (_, cells) in context.of("text").items()
     ]
     if not texts:
         return nothing()
     marked = pl.concat(texts).collect()
     known = {text: _unclosed(text) for text in marked["after"].unique()}
     wrong = marked.with_columns(what=pl.Series([known[text] for text in marked["after"]], dtype=pl.String))
-    return wrong.filter(pl.col("what").is_not_null()).select(list(FOUND)).cast(FOUND)  # type: ignore[arg-type]
+    return conform(wrong.filter(pl.col("what").is_not_null()), RULE_FINDINGS)
 
 
-def required(ask: Ask) -> pl.DataFrame:
+def required(context: CheckContext) -> pl.DataFrame:
     """Fields that are blank and may never be; of a new item they are said together."""
-    names = [name for name, field in ask.store.fields.items() if field.required and name in ask.live.columns]
-    if not ask.round:
+    names = [name for name, field in context.store.fields.items() if field.required and name in context.live.columns]
+    if not context.round:
         some = [nothing()]
         for name in names:
-            empty = ask.cells[name].filter(blank(pl.col("after")))
+            empty = context.cells[name].filter(blank(pl.col("after")))
             some.append(found(name, empty["item"], "it is blank"))
         return pl.concat(some)
-    new = ask.places.is_null().arg_true()
-    given = {name for name, text in ask.store.importer.defaults.items() if text.strip()}
+    new = context.places.is_null().arg_true()
+    given = {name for name, text in context.store.importer.defaults.items() if text.strip()}
     names = [name for name in names if name not in given]  # the importer fills these in
-    held = {name: ask.held.filter(pl.col("field") == name)["item"] for name in names}  # these are not blank
+    held = {name: context.held.filter(pl.col("field") == name)["item"] for name in names}  # these are not blank
     blanks = pl.DataFrame(
-        {name: (ask.now(name).gather(new).str.strip_chars() == "") & ~new.is_in(held[name].implode()) for name in names}
+        {
+            name: (context.now(name).gather(new).str.strip_chars() == "") & ~new.is_in(held[name].implode())
+            for name in names
+        }
     )
     wrong = [
         (item, listed([name for name, empty in zip(names, row, strict=True) if empty]))
@@ -180,29 +184,29 @@ def required(ask: Ask) -> pl.DataFrame:
         if any(row)
     ]
     items, said = pl.Series([item for item, _ in wrong]), pl.Series([text for _, text in wrong], dtype=pl.String)
-    return pl.concat([ask.seen.get("required", nothing()), found(None, items, "blank: " + said)])
+    return pl.concat([context.seen.get("required", nothing()), found(None, items, "blank: " + said)])
 
 
-def unreadable(ask: Ask) -> pl.DataFrame:
+def unreadable(context: CheckContext) -> pl.DataFrame:
     """Values that are not what their field holds."""
-    if ask.round:
-        return ask.seen.get("unreadable", nothing())
+    if context.round:
+        return context.seen.get("unreadable", nothing())
     some = [nothing()]
-    for name, (field, cells) in ask.of(*KINDS).items():
-        wrong = cells.filter(ask.read(name, cells["after"]).is_null())
+    for name, (field, cells) in context.of(*KINDS).items():
+        wrong = cells.filter(context.read(name, cells["after"]).is_null())
         some.append(found(name, wrong["item"], wrong["after"].str.slice(0, 40) + f" is {reason(KINDS[field.kind])}"))
     return pl.concat(some)
 
 
-def locked(ask: Ask) -> pl.DataFrame:
+def locked(context: CheckContext) -> pl.DataFrame:
     """Changes of fields that an update never changes."""
-    return ask.seen.get("locked", nothing())
+    return context.seen.get("locked", nothing())
 
 
-def guessed_encoding(ask: Ask) -> pl.DataFrame:
+def guessed_encoding(context: CheckContext) -> pl.DataFrame:
     """Letters beyond ASCII out of a sheet whose encoding nothing told: they may be others."""
     some = [nothing()]
-    for name, cells in ask.cells.items() if ask.guessed else ():
+    for name, cells in context.cells.items() if context.guessed else ():
         odd = cells.filter(pl.col("after").str.contains(r"[^\x00-\x7f]"))
         some.append(found(name, odd["item"], odd["after"].str.slice(0, 40) + ": the sheet's encoding is a guess"))
     return pl.concat(some)
@@ -256,7 +260,9 @@ VALUE_CHECKS = (
         "a character that the encoding of the store's files does not have",
         "replace the character",
         unwritable,
-        idle=lambda ask: "nothing: the encoding of these files has every character" if _lacking(ask) is None else None,
+        idle=lambda context: (
+            "nothing: the encoding of these files has every character" if _lacking(context) is None else None
+        ),
     ),
     Check(
         "guessed-encoding",

@@ -1,1 +1,113 @@
 """Damage and slips: what a program or a hand did to cells. Emits findings and decides nothing."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from dataclasses import dataclass
+
+import polars as pl
+
+from neat_delta.core.detect.damage import DAMAGES
+from neat_delta.core.detect.slips import SlipContext, slips
+from neat_delta.core.match.rows import Matched
+from neat_delta.core.model.catalogue import Catalogue
+from neat_delta.core.model.layout import Writing
+from neat_delta.core.model.reasons import DAMAGE, SLIP
+from neat_delta.core.model.schemas import FINDINGS, conform, empty
+from neat_delta.core.model.store import Field
+
+__all__ = ["Detected", "detect"]
+
+CELL = {**FINDINGS, "cell": pl.UInt32}
+
+
+@dataclass(frozen=True, slots=True)
+class Detected:
+    """The findings, each with the number of its `cell` among those that were looked at; and of each slip, in the order
+    in which they were looked for, its name, its fields and how we know.
+    """
+
+    findings: pl.DataFrame
+    slips: list[tuple[str, list[str], str]]
+
+
+def detect(
+    deltas: pl.DataFrame,
+    forms: pl.DataFrame,
+    live: Catalogue,
+    sheet: Catalogue,
+    matched: Matched,
+    settings: Mapping[str, Field],
+    writing: Writing,
+    columns: Mapping[str, int],
+) -> Detected:
+    """Look through the cells that differ (`deltas`: `item`, `pair`, `new`, `field`, `before`, `after`, `raw`, `same`,
+    the name of their `damage`, `form`) for damage and slips.
+
+    `forms` are the different ones that change, in the form in which slips are looked for (`slips.forms`), and `form`
+    says which of these a cell is. `columns` are the fields' places in the sheet. A damaged cell is no part of a slip.
+    """
+    changed = deltas.with_row_index("cell").filter(~pl.col("same"))
+    if not changed.height:
+        return Detected(empty(CELL), [])
+    found, named = [empty(CELL)], []
+    if changed["damage"].count():
+        found.append(_damage(changed.filter(pl.col("damage").is_not_null())))
+    whole = changed.filter(pl.col("damage").is_null() & pl.col("pair").is_not_null())
+    if whole.height:
+        context = _context(whole, forms, live, sheet, matched, settings, writing, columns)
+        for number, slip in enumerate(slips(context)):
+            cells = changed.select("cell", "item", "field").filter(pl.col("cell").is_in(slip.cells.implode()))
+            said = {"source": "slip", "rule": str(number), "level": "stop", "reason": SLIP + slip.name}
+            found.append(conform(cells.with_columns(pl.lit(text).alias(name) for name, text in said.items()), CELL))
+            named.append((slip.name, slip.fields, slip.why))
+    return Detected(pl.concat(found), named)
+
+
+def _damage(cells: pl.DataFrame) -> pl.DataFrame:
+    """The findings of damaged cells: live's own value is what was meant where only the writing was damaged."""
+    certain = pl.col("damage").is_in([name for name, damage in DAMAGES.items() if damage.certain])
+    for name, damage in DAMAGES.items():
+        if damage.certain_where is not None:
+            certain |= (pl.col("damage") == name) & damage.certain_where
+    bare = cells.select("damage", before=pl.col("before").str.strip_chars(), after=pl.col("raw").str.strip_chars())
+    table = cells.with_columns(
+        source=pl.lit("damage"),
+        rule="damage",
+        level=pl.lit("stop"),
+        reason=pl.concat_str(pl.lit(DAMAGE), "damage"),
+        mendable=bare.select(certain.fill_null(value=False)).to_series(),
+    )
+    return conform(table, CELL)
+
+
+def _context(
+    cells: pl.DataFrame,
+    forms: pl.DataFrame,
+    live: Catalogue,
+    sheet: Catalogue,
+    matched: Matched,
+    settings: Mapping[str, Field],
+    writing: Writing,
+    columns: Mapping[str, int],
+) -> SlipContext:
+    """The cells as slips are looked for in them."""
+    parts = {}
+    place = matched.both["sheet"].gather(cells["pair"]).cast(pl.Int64)
+    some = cells.select(pl.col("cell").alias("number"), "pair", "form", of="field").with_columns(place=place)
+    some = some.select("number", "pair", "place", "form", "of").sort("place", maintain_order=True)
+    by_field = {name: part for (name,), part in some.partition_by("of", as_dict=True).items()}
+    for name in (field for field in matched.fields if field in by_field):
+        part = by_field[name].drop("of")
+        parts[name] = part.drop("form").hstack(forms[part["form"]])
+    at = pl.repeat(None, sheet.cells.height, dtype=pl.UInt32, eager=True)
+    return SlipContext(
+        parts,
+        settings,
+        writing,
+        columns,
+        live.cells,
+        sheet.cells,
+        at.scatter(matched.both["sheet"], matched.both["live"]),
+        matched.both["live"],
+    )

@@ -12,7 +12,7 @@ import polars as pl
 from neat_delta.core.kinds.base import Kind, each, only
 from neat_delta.core.model.layout import Writing
 from neat_delta.core.model.store import Field
-from neat_delta.core.support.distinct import once
+from neat_delta.core.support.distinct import map_distinct
 
 __all__ = ["CURRENCY", "DECIMAL", "EXACT", "INTEGER", "MONEY", "NUMBER_KINDS", "amounts", "marks", "numbers"]
 
@@ -147,7 +147,7 @@ def amounts(texts: pl.Series, field: Field, writing: Writing) -> pl.Series:
         values = read(table.to_series(), field, writing)
         return values.set(values.str.len_chars() > LONGEST, None).cast(EXACT, strict=False).to_frame("value")
 
-    return once(texts.to_frame(), exact).to_series()
+    return map_distinct(texts.to_frame(), exact).to_series()
 
 
 def numbers(texts: pl.Series) -> pl.Series | None:

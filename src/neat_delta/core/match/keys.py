@@ -86,7 +86,7 @@ class KeyIndex:
         """Per row of this index the row of another with its key; of rows that share a key the first is the other's
         first, the second its second. Null where there is none, or the key is blank.
         """
-        if all_differ(self.keys) or all_differ(other.keys):
+        if all_differ(self.keys):
             return other.lookup(self.keys).set(self.blank, None)
         sides = []
         for index in (self, other):

@@ -129,8 +129,14 @@ def align_inputs(
                 f'{sheet.path}: no heading stands for "{name}", which is the key in {live.path}. '
                 f"Say which one does with --map. It has: {listed(sheet.fields)}."
             )
-    sheet = replace(sheet, cells=sheet.cells.select(list(taken)))
-    sheet = prepare_columns(sheet, {field: heading for heading, field in taken.items()}, keys, continued(known))
+    lines = continued(known)
+    # A field that nobody asked for may be what goes on over several lines.
+    left_out = {one.heading: one.nearest for one in columns if one.how in {"ignored", "not asked for"}}
+    more = {heading: name for heading, name in left_out.items() if lines and name in lines.fields}
+    sheet = replace(sheet, cells=sheet.cells.select([*taken, *more]))
+    names = {str(field): heading for heading, field in (taken | more).items()}
+    sheet = prepare_columns(sheet, names, keys, lines)
+    sheet = replace(sheet, cells=sheet.cells.select(list(taken.values())))
     return AlignedInputs(live, sheet, columns, prepared.key, store, prepared.headings, saved is not None)
 
 

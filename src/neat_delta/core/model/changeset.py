@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections import Counter
 from collections.abc import Iterator
-from dataclasses import dataclass, field, replace
+from dataclasses import dataclass, field
 from functools import partial
 from typing import Literal
 
@@ -14,6 +14,7 @@ import polars as pl
 from neat_delta.core.model.catalogue import Source
 from neat_delta.core.model.columns import ColumnMatch
 from neat_delta.core.model.layout import Writing
+from neat_delta.core.model.schemas import DAMAGED_SCHEMA, FLAGS_SCHEMA, ITEMS_SCHEMA, empty
 from neat_delta.core.model.store import Field, Key, Relations
 
 __all__ = [
@@ -34,7 +35,6 @@ __all__ = [
     "Row",
     "SetAside",
     "Verdict",
-    "cells_schema",
     "code_changes",
     "counted",
     "held",
@@ -110,9 +110,10 @@ class Finding(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     do: str | None = None
 
 
-class Damaged(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
+class Damaged(msgspec.Struct, frozen=True, forbid_unknown_fields=True, omit_defaults=True):
     """One damaged cell: its damage, its item, its place in the sheet, live's text, the sheet's text as it stands there,
-    and the repair, which is null where nobody can know what was meant.
+    and the repair, which is null where nobody can know what was meant. `live` is the item's row in live, where several
+    items share a key.
     """
 
     damage: str
@@ -123,11 +124,13 @@ class Damaged(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     sheet: str
     repair: str | None
     done: Literal["held", "repaired", "accepted"]
+    live: int | None = None
 
 
-class Flag(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
+class Flag(msgspec.Struct, frozen=True, forbid_unknown_fields=True, omit_defaults=True):
     """What a check found in one cell: the check and its level, the item and its place in the sheet, the value, what is
-    wrong with it, and what became of it. Without an item, it is about the whole round.
+    wrong with it, and what became of it. Without an item, it is about the whole round. `live` is the item's row in
+    live, where several items share a key.
     """
 
     check: str
@@ -138,6 +141,7 @@ class Flag(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     value: str | None
     what: str
     done: Literal["held", "accepted", "noted"]
+    live: int | None = None
 
 
 class Counts(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
@@ -250,42 +254,6 @@ class Item(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     row: Row
 
 
-DAMAGED_SCHEMA: dict[str, pl.DataType | type[pl.DataType]] = {
-    "damage": pl.String,
-    "key": pl.List(pl.String),
-    "field": pl.String,
-    "row": pl.Int64,
-    "before": pl.String,
-    "sheet": pl.String,
-    "repair": pl.String,
-    "done": pl.String,
-}
-
-FLAGS_SCHEMA: dict[str, pl.DataType | type[pl.DataType]] = {
-    "check": pl.String,
-    "level": pl.String,
-    "key": pl.List(pl.String),
-    "field": pl.String,
-    "row": pl.Int64,
-    "value": pl.String,
-    "what": pl.String,
-    "done": pl.String,
-}
-
-ITEMS_SCHEMA = {"verdict": pl.String, "live": pl.Int64, "sheet": pl.Int64, "held": pl.String}
-
-
-def cells_schema(fields: list[str]) -> dict[str, pl.DataType | type[pl.DataType]]:
-    """The columns of `ChangeSet.cells`; the fields are an Enum, so that they sort in live's order."""
-    return {
-        "item": pl.Int64,
-        "field": pl.Enum(fields),
-        "before": pl.String,
-        "after": pl.String,
-        "held": pl.String,
-    }
-
-
 @dataclass(frozen=True, slots=True)
 class ChangeSet:
     """What changed, keyed by item.
@@ -303,17 +271,12 @@ class ChangeSet:
     keys: pl.DataFrame
     items: pl.DataFrame
     cells: pl.DataFrame
-    damaged: pl.DataFrame = field(default_factory=partial(pl.DataFrame, schema=DAMAGED_SCHEMA))
-    flags: pl.DataFrame = field(default_factory=partial(pl.DataFrame, schema=FLAGS_SCHEMA))
+    damaged: pl.DataFrame = field(default_factory=partial(empty, DAMAGED_SCHEMA))
+    flags: pl.DataFrame = field(default_factory=partial(empty, FLAGS_SCHEMA))
 
     def sent(self) -> pl.DataFrame:
         """The cells that are to be written: neither they nor their items are held."""
         return self.cells.filter(~held(self.items, self.cells))
-
-    def with_held(self, items: pl.DataFrame, cells: pl.DataFrame) -> ChangeSet:
-        """The change set with these items and cells, of which others are held; what is held is counted anew."""
-        counts = msgspec.structs.replace(self.header.counts, held_cells=int(held(items, cells).sum()))
-        return replace(self, header=msgspec.structs.replace(self.header, counts=counts), items=items, cells=cells)
 
     def reasons(self) -> list[HeldCount]:
         """How much is held for each reason: items as a whole with their cells, and cells by themselves. A cell is
@@ -346,17 +309,22 @@ class ChangeSet:
 
     def each_damaged(self) -> Iterator[Damaged]:
         """The damaged cells one by one."""
-        for damage, key, *rest in self.damaged.iter_rows():
-            yield Damaged(damage, dict(zip(self.header.key, key, strict=True)), *rest)
+        for item, damage, key, *rest in self.damaged.iter_rows():
+            named = dict(zip(self.header.key, key, strict=True))
+            yield Damaged(damage, named, *[*rest, self._live_row(item)])
 
     def each_flag(self) -> Iterator[Flag]:
         """The findings of the checks one by one."""
-        for check, level, key, *rest in self.flags.iter_rows():
-            named = None if key is None else dict(zip(self.header.key, key, strict=True))
-            yield Flag(check, level, named, *rest)
+        for item, check, level, *rest in self.flags.iter_rows():
+            key = None if item is None else self.keys.row(item, named=True)
+            yield Flag(check, level, key, *[*rest, self._live_row(item)])
+
+    def _live_row(self, item: int | None) -> int | None:
+        """The number of an item's row in live, where that is needed to tell it from others with its key."""
+        return self.items["live"][item] if self.header.shared and item is not None else None
 
     def choose(self, numbers: pl.Series) -> ChangeSet:
-        """The items of these numbers (from 0), in the order given, under the same header."""
+        """The items of these numbers (from 0), in the order given, under the same header, with their findings."""
         place = pl.DataFrame({"item": numbers.cast(pl.Int64)}).with_row_index("place")
         cells = self.cells.join(place, on="item", how="inner").with_columns(item=pl.col("place").cast(pl.Int64))
         return ChangeSet(
@@ -364,9 +332,16 @@ class ChangeSet:
             self.keys.gather(numbers),
             self.items.gather(numbers),
             cells.select(self.cells.columns).sort("item", "field"),
-            self.damaged,
-            self.flags,
+            _renumbered(self.damaged, place),
+            _renumbered(self.flags, place),
         )
+
+
+def _renumbered(findings: pl.DataFrame, place: pl.DataFrame) -> pl.DataFrame:
+    """Findings of chosen items under their new numbers; those of other items have none."""
+    numbers = place.select("item", number=pl.col("place").cast(pl.Int64))
+    known = findings.join(numbers, on="item", how="left", maintain_order="left")
+    return known.with_columns(item="number").drop("number")
 
 
 def counted(texts: pl.Series) -> Counter[str]:

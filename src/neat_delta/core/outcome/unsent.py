@@ -3,29 +3,29 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import replace
 
 import polars as pl
 
+from neat_delta.core.decide.decide import as_findings, with_decisions
+from neat_delta.core.model.catalogue import MARK
 from neat_delta.core.model.changeset import ChangeSet
 from neat_delta.core.model.manifest import Listed
+from neat_delta.core.model.schemas import FINDINGS, conform
 
-__all__ = ["held_back"]
+__all__ = ["without_unsent"]
 
 
-def held_back(changes: ChangeSet, listed: Sequence[Listed]) -> ChangeSet:
+def without_unsent(changes: ChangeSet, listed: Sequence[Listed]) -> ChangeSet:
     """The change set with that held, too, which a folder of update files does not have, as its manifest lists it: what
     its importer could not take, and what was not signed off.
     """
-    why = {(tuple(one.key.values()), one.field): one.reason for one in listed}
-    keys = changes.keys.rows()
-    items = [held or why.get((keys[item], None)) for item, held in enumerate(changes.items["held"])]
-    cells = [
-        held or why.get((keys[item], field))
-        for item, field, held in changes.cells.select("item", "field", "held").rows()
-    ]
-    return replace(
-        changes,
-        items=changes.items.with_columns(held=pl.Series(items, dtype=pl.String)),
-        cells=changes.cells.with_columns(held=pl.Series(cells, dtype=pl.String)),
-    )
+    key = changes.keys.columns
+    said = [MARK + "field", MARK + "reason"]
+    rows = [(*one.key.values(), one.field, one.reason) for one in listed]
+    table = pl.DataFrame(rows, schema=dict.fromkeys([*key, *said], pl.String), orient="row")
+    numbers = changes.keys.with_row_index(MARK)
+    unsent = table.join(numbers, on=key, how="inner", maintain_order="left")
+    unsent = unsent.select(item=MARK, field=said[0], reason=said[1])
+    unsent = unsent.with_columns(source=pl.lit("sign-off"), rule=pl.lit("unsent"), level=pl.lit("stop"))
+    decided = pl.concat([as_findings(changes), conform(unsent, FINDINGS)])
+    return with_decisions(changes, decided.with_columns(done=pl.lit("held")))

@@ -9,7 +9,8 @@ import msgspec
 import polars as pl
 
 from neat_delta.core.model.catalogue import Catalogue
-from neat_delta.core.model.changeset import ITEMS_SCHEMA, ChangeSet, Counts, Verdict, cells_schema
+from neat_delta.core.model.changeset import ChangeSet, Counts, Verdict
+from neat_delta.core.model.schemas import ITEMS_SCHEMA, cells_schema
 from neat_delta.core.outcome.located import Located
 
 __all__ = ["Wanted", "change_set_of"]

@@ -12,7 +12,7 @@ from neat_delta.core.match.rows import match_places
 from neat_delta.core.model.catalogue import Catalogue
 from neat_delta.core.model.changeset import ChangeSet, code_changes, held
 from neat_delta.core.model.importer import NEW_CODE
-from neat_delta.core.model.reasons import CHECK
+from neat_delta.core.model.schemas import FINDINGS, conform, empty
 from neat_delta.core.model.store import Field, Key
 from neat_delta.core.rekey.moves import (
     BOTH,
@@ -33,11 +33,11 @@ __all__ = [
     "asked_by_sheet",
     "code_cells",
     "followed",
-    "settled",
     "under_the_sheets_codes",
+    "waiting_codes",
 ]
 
-SCHEMA = {"place": pl.Int64, "field": pl.String, "before": pl.String, "after": pl.String, "held": pl.String}
+SCHEMA = {"place": pl.Int64, "field": pl.String, "before": pl.String, "after": pl.String, "reason": pl.String}
 
 
 @dataclass(frozen=True, slots=True)
@@ -144,8 +144,8 @@ def code_cells(
     key: Key,
 ) -> tuple[pl.DataFrame, dict[str, str]]:
     """The cells by which codes change, and those of all links that follow them: `place`, `field`, `before`, `after`,
-    `held`; and the old and new codes that links follow: those that no item keeps (in another language, say). A code
-    that a new item of the sheet has (`arriving`) cannot be given.
+    `reason` (why it cannot be, or null); and the old and new codes that links follow: those that no item keeps (in
+    another language, say). A code that a new item of the sheet has (`arriving`) cannot be given.
     """
     coming = {key_text(one, key) for one in arriving}
     why = asked.why | {move.item: NEW_HAS for move in asked.going if key_text(move.new, key) in coming}
@@ -155,7 +155,7 @@ def code_cells(
         return pl.DataFrame(schema=SCHEMA), {}
     part = key.fields.index(asked.field)
     rows = [(*move.old, move.new[part], why.get(move.item)) for move in asked.moves]
-    table = pl.DataFrame(rows, schema=dict.fromkeys([*key.fields, "after", "held"], pl.String), orient="row")
+    table = pl.DataFrame(rows, schema=dict.fromkeys([*key.fields, "after", "reason"], pl.String), orient="row")
     keys = stripped(live.cells, key).with_row_index("place")
     met = keys.join(table, on=key.fields, how="inner", maintain_order="left")
     codes = pl.DataFrame(
@@ -164,19 +164,16 @@ def code_cells(
             "field": pl.repeat(asked.field, met.height, eager=True),
             "before": live.cells[asked.field].gather(met["place"]),
             "after": met["after"],
-            "held": met["held"],
+            "reason": met["reason"],
         },
         schema=SCHEMA,
     )
     names = [name for name, field in fields.items() if field.refers and name in live.fields and name not in key.fields]
-    locked = [name for name in names if fields[name].locked]
-    why_not = pl.when(pl.col("field").is_in(locked)).then(pl.lit(CHECK + "locked")).otherwise(None)
-    leaves = met.filter(pl.col("held").is_null())["place"]
+    leaves = met.filter(pl.col("reason").is_null())["place"]
     named = keys.filter(pl.col(asked.field).is_in(list(asked.codes)))
     keeps = set(named.filter(~pl.col("place").is_in(leaves.implode()))[asked.field])
     free = {old: new for old, new in asked.codes.items() if old not in keeps}
-    also = links(live.cells, fields, free, names).with_columns(held=why_not)
-    return pl.concat([codes, also.select(list(SCHEMA)).cast(SCHEMA)]), free  # type: ignore[arg-type]
+    return pl.concat([codes, conform(links(live.cells, fields, free, names), SCHEMA)]), free
 
 
 def followed(cells: pl.DataFrame, fields: Mapping[str, Field], codes: Mapping[str, str]) -> pl.Series:
@@ -188,15 +185,13 @@ def followed(cells: pl.DataFrame, fields: Mapping[str, Field], codes: Mapping[st
     return cells["after"].clone().scatter(hit["at"], pl.Series(texts, dtype=pl.String))
 
 
-def settled(changes: ChangeSet, live: Catalogue) -> ChangeSet:
-    """The change set with those code changes held, too, that wait for one that is held, and the links to a code that
-    does not come.
-    """
+def waiting_codes(changes: ChangeSet, live: Catalogue) -> pl.DataFrame:
+    """The code changes that wait for one that is held, and the links to a code that does not come: findings."""
     header = changes.header
     cells = changes.cells.with_row_index("number").with_columns(pl.col("field").cast(pl.String))
     asked = code_changes(cells, header.key)
     if not asked.height:
-        return changes
+        return empty(FINDINGS)
     kept = held(changes.items, changes.cells).gather(asked["number"])
     keys = stripped(changes.keys, header.compared_by).rows()
     moves = []
@@ -213,8 +208,9 @@ def settled(changes: ChangeSet, live: Catalogue) -> ChangeSet:
     lost = {new for move in moves if after.get(move.old, "held") is not None and move.new not in there
             for old, new in zip(move.old, move.new, strict=True) if old != new}  # fmt: skip
     waits += [(number, FOLLOWS) for number in codes_in(cells, header.settings, lost)["number"]]
-    none = pl.repeat(None, changes.cells.height, dtype=pl.String, eager=True)
-    at = pl.Series([number for number, _ in waits], dtype=pl.UInt32)
-    reasons = none.scatter(at, pl.Series([reason for _, reason in waits], dtype=pl.String))
-    marked = changes.cells.with_columns(held=pl.select(pl.coalesce(changes.cells["held"], reasons)).to_series())
-    return changes.with_held(changes.items, marked)
+    reasons = pl.DataFrame(waits, schema={"number": pl.UInt32, "reason": pl.String}, orient="row")
+    said = cells.select("number", "item", "field", "held").join(
+        reasons, on="number", how="inner", maintain_order="left"
+    )
+    said = said.filter(pl.col("held").is_null())
+    return conform(said.with_columns(source=pl.lit("follows"), rule=pl.lit("code"), level=pl.lit("stop")), FINDINGS)

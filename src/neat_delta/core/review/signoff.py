@@ -7,10 +7,12 @@ from collections.abc import Sequence
 import polars as pl
 from blake3 import blake3
 
-from neat_delta.core.checks import hold_incomplete
-from neat_delta.core.model.catalogue import Catalogue
+from neat_delta.core.decide.consequences import settle
+from neat_delta.core.decide.decide import as_findings
+from neat_delta.core.model.catalogue import MARK, Catalogue
 from neat_delta.core.model.changeset import ChangeSet
 from neat_delta.core.model.reasons import NOT_SIGNED, REFUSED
+from neat_delta.core.model.schemas import FINDINGS, conform
 from neat_delta.core.support.errors import ChangeSetError
 
 __all__ = ["ANSWER", "COLUMNS", "kept", "keyed", "seals", "shown", "signed_off"]
@@ -87,6 +89,27 @@ def signed_off(changes: ChangeSet, answers: Catalogue) -> ChangeSet:
     `answers` is a workbook that was made of it, with its answers. ChangeSetError when it is none, when an answer is
     neither yes nor no, or is for a cell that says otherwise now: it must be asked again.
     """
+    said = _answers(changes, answers)
+    reason = (
+        pl.when(said.is_in(YES)).then(None).when(said.is_in(NO)).then(pl.lit(REFUSED)).otherwise(pl.lit(NOT_SIGNED))
+    )
+    unsigned = changes.cells.select("item", pl.col("field").cast(pl.String), reason=reason)
+    unsigned = unsigned.filter(changes.items["held"].gather(changes.cells["item"]).is_null())
+    # A new item of which no cell is sent would be an empty one; of one that goes, the workbook says nothing.
+    yes = changes.cells.filter(pl.col("held").is_null() & said.is_in(YES))["item"].unique()
+    whole = pl.col("verdict").is_in(["new", "gone"]) & ~pl.int_range(pl.len()).is_in(yes.implode())
+    empty_ones = changes.items.select(whole.alias("empty")).to_series().arg_true()
+    items = pl.DataFrame({"item": empty_ones.cast(pl.Int64)}).with_columns(reason=pl.lit(NOT_SIGNED))
+    table = pl.concat([unsigned.filter(pl.col("reason").is_not_null()), items], how="diagonal")
+    found = conform(
+        table.with_columns(source=pl.lit("sign-off"), rule=pl.lit("sign-off"), level=pl.lit("stop")), FINDINGS
+    )
+    decided = pl.concat([as_findings(changes), found]).with_columns(done=pl.lit("held"))
+    return settle(changes, decided)
+
+
+def _answers(changes: ChangeSet, answers: Catalogue) -> pl.Series:
+    """Per cell of the change set its answer, in lower case; null where there is none."""
     keys = [keyed(name) for name in changes.header.key]
     for heading in (*keys, "field", "before", "after", ANSWER, SEAL):
         if heading not in answers.fields:
@@ -104,7 +127,12 @@ def signed_off(changes: ChangeSet, answers: Catalogue) -> ChangeSet:
         raise ChangeSetError(
             f'{answers.path}, row {row:,}: "{text}" is neither yes nor no. Answer yes, no, or nothing.'
         )
-    twice = given.filter(pl.struct(*keys, "field").is_duplicated())
+    by = [*keys, "field"]
+    if changes.header.shared:  # items that share a key are told apart by their seals, and by their order
+        given = given.with_columns(pl.col(SEAL).str.strip_chars())
+        given = given.with_columns(pl.int_range(pl.len()).over(*by, SEAL).alias(MARK))
+        by = [*by, SEAL, MARK]
+    twice = given.filter(pl.struct(by).is_duplicated())
     if twice.height:
         raise ChangeSetError(
             f"{answers.path}, row {twice['row'][0]:,}: there are two answers for this cell. Leave one."
@@ -116,7 +144,10 @@ def signed_off(changes: ChangeSet, answers: Catalogue) -> ChangeSet:
     now = shown(changes.cells)
     cells = cells.with_columns(now["before"].alias("now_before"), now["after"].alias("now_after"))
     cells = pl.concat([cells, there.select(pl.all().gather(cells["item"]))], how="horizontal")
-    met = given.join(cells, on=[*keys, "field"], how="left", maintain_order="left")
+    if changes.header.shared:
+        cells = cells.with_columns(seals(changes.cells, changes.keys).alias(SEAL))
+        cells = cells.with_columns(pl.int_range(pl.len()).over(*keys, "field", SEAL).alias(MARK))
+    met = given.join(cells, on=by, how="left", maintain_order="left")
     answered = met["number"].drop_nulls()
     sealed = pl.DataFrame([answered, seals(changes.cells[answered], changes.keys).alias("now_seal")])
     met = met.join(sealed, on="number", how="left", maintain_order="left")
@@ -141,18 +172,7 @@ def signed_off(changes: ChangeSet, answers: Catalogue) -> ChangeSet:
             f"{answers.path}, row {one['row']:,}: the answer for {key}, {one['field']} is for "
             f"{_step(one['before'], one['after'])}, and {why}. Make the workbook again, and ask again."
         )
-    said = pl.repeat(None, changes.cells.height, dtype=pl.String, eager=True).scatter(met["number"], met[ANSWER])
-    unsigned = (
-        pl.when(said.is_in(YES)).then(None).when(said.is_in(NO)).then(pl.lit(REFUSED)).otherwise(pl.lit(NOT_SIGNED))
-    )
-    with_item = changes.items["held"].gather(changes.cells["item"]).is_not_null()
-    marked = changes.cells.with_columns(held=pl.when(with_item).then("held").otherwise(pl.coalesce("held", unsigned)))
-    # A new item of which no cell is sent would be an empty one.
-    sent = marked.filter(pl.col("held").is_null())["item"].unique()
-    whole = pl.col("verdict").is_in(["new", "gone"])  # of an item that goes, the workbook says nothing
-    empty = whole & pl.col("held").is_null() & ~pl.int_range(pl.len()).is_in(sent.implode())
-    items = changes.items.with_columns(held=pl.when(empty).then(pl.lit(NOT_SIGNED)).otherwise("held"))
-    return hold_incomplete(changes.with_held(items, marked))
+    return pl.repeat(None, changes.cells.height, dtype=pl.String, eager=True).scatter(met["number"], met[ANSWER])
 
 
 def _step(before: str, after: str) -> str:

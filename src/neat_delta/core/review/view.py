@@ -3,13 +3,14 @@
 from __future__ import annotations
 
 from collections.abc import Collection
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from typing import TYPE_CHECKING, Literal
 
 import polars as pl
 
 from neat_delta.core.infer.headings import NAME_HEADINGS, plain_heading
 from neat_delta.core.infer.learn import glance
+from neat_delta.core.match.keys import KeyIndex
 from neat_delta.core.model.catalogue import MARK, Catalogue
 from neat_delta.core.model.changeset import ChangeSet, Header, held
 from neat_delta.core.review.figures import amounts
@@ -78,19 +79,18 @@ def flagged(changes: ChangeSet, checks: Collection[str], levels: Collection[str]
     """The numbers of the items in which one of these checks (damage and slip among them), and at one of these levels,
     found something (each: any when empty).
     """
-    numbers = pl.DataFrame({"key": changes.keys.select(pl.concat_list(pl.all())).to_series()}).with_row_index("item")
-    flags = changes.flags.filter(pl.col("key").is_not_null())
+    flags = changes.flags.filter(pl.col("item").is_not_null())
     if checks:
         flags = flags.filter(pl.col("check").is_in(list(checks)))
     if levels:
         flags = flags.filter(pl.col("level").is_in(list(levels)))
-    found = [flags.select("key").join(numbers, on="key", how="inner")["item"]]
+    items = [flags["item"]]
     if not levels and {"damage", "slip"} & set(checks):
         held = changes.cells.filter(pl.any_horizontal(pl.col("held").str.starts_with(f"{one}: ") for one in checks))
-        found.append(held["item"].cast(pl.UInt32))
+        items.append(held["item"])
         if "damage" in checks:
-            found.append(changes.damaged.select("key").join(numbers, on="key", how="inner")["item"])
-    return pl.concat(found).unique().sort()
+            items.append(changes.damaged["item"].drop_nulls())
+    return pl.concat(items).unique().sort()
 
 
 def first(seen: View, most: int) -> View:
@@ -118,15 +118,15 @@ def view(
     chosen = changes.items.with_columns(name=names).with_row_index("item")
     if fields:
         cells = changes.cells.filter(pl.col("field").cast(pl.String).is_in(list(fields)))
-        shown = ChangeSet(changes.header, changes.keys, changes.items, cells)
+        shown = replace(changes, cells=cells)
         chosen = chosen.filter(pl.col("item").is_in(cells["item"].unique().implode()))
     if flagged is not None:
         chosen = chosen.filter(pl.col("item").is_in(flagged.implode()))
     if wanted is not None:
         chosen = chosen.filter(pl.col("item").is_in(wanted.implode()))
     if keys:
-        fits = pl.any_horizontal(pl.col(changes.keys.columns).is_in(list(keys)))
-        chosen = chosen.filter(changes.keys.select(fits).to_series().gather(chosen["item"]))
+        named = KeyIndex.of(changes.keys, changes.header.compared_by).naming(keys)
+        chosen = chosen.filter(named.gather(chosen["item"]))
     if verdicts:
         chosen = chosen.filter(pl.col("verdict").is_in(list(verdicts)))
     if sort == "key":

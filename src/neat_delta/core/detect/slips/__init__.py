@@ -9,7 +9,7 @@ from collections.abc import Callable
 
 import polars as pl
 
-from neat_delta.core.detect.slips.base import Round, Slip, forms
+from neat_delta.core.detect.slips.base import Slip, SlipContext, forms
 from neat_delta.core.detect.slips.copied import column_over_another, keys_sorted_alone, row_over_others
 from neat_delta.core.detect.slips.days import dates_moved, years_far_off
 from neat_delta.core.detect.slips.decimal import decimal_slip
@@ -21,9 +21,9 @@ from neat_delta.core.detect.slips.ordered import sorted_alone, sorted_block
 from neat_delta.core.detect.slips.replaced import replaced
 from neat_delta.core.detect.slips.shifted import shifted
 
-__all__ = ["SLIPS", "Round", "Slip", "forms", "missing", "pasted_twice", "slips"]
+__all__ = ["SLIPS", "Slip", "SlipContext", "forms", "missing", "pasted_twice", "slips"]
 
-SLIPS: tuple[Callable[[Round], list[Slip]], ...] = (
+SLIPS: tuple[Callable[[SlipContext], list[Slip]], ...] = (
     keys_sorted_alone,
     row_over_others,
     swapped,
@@ -43,13 +43,13 @@ SLIPS: tuple[Callable[[Round], list[Slip]], ...] = (
 )
 
 
-def slips(round_: Round) -> list[Slip]:
+def slips(context: SlipContext) -> list[Slip]:
     """The slips of a round, in the order in which they are looked for."""
     found: list[Slip] = []
     for look in SLIPS:
-        some = look(round_)
+        some = look(context)
         if some:
             found += some
             taken = pl.concat([slip.cells for slip in some]).unique()
-            round_ = round_.without(taken)
+            context = context.without(taken)
     return found

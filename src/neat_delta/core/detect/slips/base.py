@@ -12,7 +12,7 @@ from neat_delta.core.kinds.number import EXACT, NUMBER_KINDS, amounts
 from neat_delta.core.model.layout import Writing
 from neat_delta.core.model.store import Field
 
-__all__ = ["Round", "Slip", "forms", "key", "runs"]
+__all__ = ["Slip", "SlipContext", "forms", "key", "runs"]
 
 
 @dataclass(frozen=True, slots=True)
@@ -26,7 +26,7 @@ class Slip:
 
 
 @dataclass(frozen=True, slots=True)
-class Round:
+class SlipContext:
     """The changed cells of items that both files have.
 
     `parts` are the cells of each field in the sheet's order: `number` (from 0), `field`, `pair` (the item, in live's
@@ -52,7 +52,7 @@ class Round:
         """The cells of each field in which at least so many change."""
         return {name: cells for name, cells in self.parts.items() if cells.height >= least}
 
-    def without(self, numbers: pl.Series) -> Round:
+    def without(self, numbers: pl.Series) -> SlipContext:
         """The round without these cells."""
         rest = {name: cells.filter(~pl.col("number").is_in(numbers.implode())) for name, cells in self.parts.items()}
         return replace(self, parts=rest)

@@ -6,7 +6,7 @@ from __future__ import annotations
 
 import polars as pl
 
-from neat_delta.core.detect.slips.base import Round, Slip, key
+from neat_delta.core.detect.slips.base import Slip, SlipContext, key
 
 __all__ = ["column_over_another", "keys_sorted_alone", "row_over_others"]
 
@@ -20,12 +20,12 @@ LEAST_KEYS = 8
 """So many rows must be another item's of live, whole, and half of all that change."""
 
 
-def column_over_another(round_: Round) -> list[Slip]:
+def column_over_another(context: SlipContext) -> list[Slip]:
     """Fields of which nine in ten changed cells hold what another field of the same item holds in the sheet."""
-    slips, there = [], set(round_.sheet.columns)
-    for name, cells in round_.by_field(LEAST_COPIED).items():
-        others = [other for other in round_.columns if other != name and other in there]
-        here = round_.sheet.select(others)
+    slips, there = [], set(context.sheet.columns)
+    for name, cells in context.by_field(LEAST_COPIED).items():
+        others = [other for other in context.columns if other != name and other in there]
+        here = context.sheet.select(others)
         glance = cells.gather_every(max(1, cells.height // 100))
         if glance["typed"].n_unique() < DISTINCT:
             continue
@@ -41,38 +41,38 @@ def column_over_another(round_: Round) -> list[Slip]:
     return slips
 
 
-def row_over_others(round_: Round) -> list[Slip]:
+def row_over_others(context: SlipContext) -> list[Slip]:
     """Items that became the same in every field, where several of these changed."""
-    if len(round_.by_field(LEAST_ROWS)) < LEAST_FIELDS:
+    if len(context.by_field(LEAST_ROWS)) < LEAST_FIELDS:
         return []
-    cells = _all(round_)
+    cells = _all(context)
     rows = cells.group_by("place", maintain_order=True).len().filter(pl.col("len") >= LEAST_FIELDS)
     if rows.height < LEAST_ROWS:
         return []
-    now = round_.sheet.select(_fields(round_)).select(pl.all().gather(rows["place"]))
+    now = context.sheet.select(_fields(context)).select(pl.all().gather(rows["place"]))
     rows = rows.with_columns(content=now.hash_rows())
     alike = rows.filter(pl.len().over("content") >= LEAST_ROWS)
     if not alike.height:
         return []
     found = cells.filter(pl.col("place").is_in(alike["place"].implode()))
-    fields = [name for name in round_.parts if name in set(found["field"])]
+    fields = [name for name in context.parts if name in set(found["field"])]
     why = f"{alike.height:,} items became the same in every field"
     return [Slip("a row pasted over others", fields, found["number"].sort(), why)]
 
 
-def keys_sorted_alone(round_: Round) -> list[Slip]:
+def keys_sorted_alone(context: SlipContext) -> list[Slip]:
     """Rows that are, whole, those of other items: the keys moved, and nothing else."""
-    fields, sizes = _fields(round_), [part.height for part in round_.parts.values()]
+    fields, sizes = _fields(context), [part.height for part in context.parts.values()]
     most = max(sizes, default=0)
     if most < LEAST_KEYS or sum(sizes) < most * min(LEAST_FIELDS, len(fields)):
         return []
-    cells = _all(round_)
+    cells = _all(context)
     rows = cells.group_by("place", maintain_order=True).agg(pl.len(), pl.col("pair").first())
     if rows.height < LEAST_KEYS or cells.height < rows.height * min(LEAST_FIELDS, len(fields)):
         return []
-    now = round_.sheet.select(fields).select(key(pl.all().gather(rows["place"]))).hash_rows()
-    was = round_.live.select(fields).select(key(pl.all())).hash_rows()
-    at = round_.items.gather(rows["pair"])
+    now = context.sheet.select(fields).select(key(pl.all().gather(rows["place"]))).hash_rows()
+    was = context.live.select(fields).select(key(pl.all())).hash_rows()
+    at = context.items.gather(rows["pair"])
     moved = rows.filter(now.is_in(was.implode()) & (now != was.gather(at)))
     if moved.height < LEAST_KEYS or moved.height * 2 < rows.height:
         return []
@@ -81,16 +81,16 @@ def keys_sorted_alone(round_: Round) -> list[Slip]:
     touched = pl.concat([moved["place"], alike["place"]]).unique()
     found = cells.filter(pl.col("place").is_in(touched.implode()))
     why = f"{moved.height:,} rows are those of other items, whole: only their keys moved"
-    names = [name for name in round_.parts if name in set(found["field"])]
+    names = [name for name in context.parts if name in set(found["field"])]
     return [Slip("keys sorted on their own", names, found["number"].sort(), why)]
 
 
-def _fields(round_: Round) -> list[str]:
-    there = set(round_.live.columns)
-    return [name for name in round_.columns if name in there and name in round_.settings]
+def _fields(context: SlipContext) -> list[str]:
+    there = set(context.live.columns)
+    return [name for name in context.columns if name in there and name in context.settings]
 
 
-def _all(round_: Round) -> pl.DataFrame:
-    parts = [cells.select("number", "pair", "place", "field") for cells in round_.parts.values()]
+def _all(context: SlipContext) -> pl.DataFrame:
+    parts = [cells.select("number", "pair", "place", "field") for cells in context.parts.values()]
     empty = pl.DataFrame(schema={"number": pl.UInt32, "pair": pl.UInt32, "place": pl.Int64, "field": pl.String})
     return pl.concat(parts, how="vertical_relaxed") if parts else empty

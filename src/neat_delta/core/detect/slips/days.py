@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import polars as pl
 
-from neat_delta.core.detect.slips.base import Round, Slip
+from neat_delta.core.detect.slips.base import Slip, SlipContext
 from neat_delta.core.kinds import KINDS
 from neat_delta.core.model.store import Field
 
@@ -23,10 +23,10 @@ GLANCE = 1_000
 """Cells of live that are looked at for its years."""
 
 
-def dates_moved(round_: Round) -> list[Slip]:
+def dates_moved(context: SlipContext) -> list[Slip]:
     """Fields whose dates moved by the distance of the two calendars."""
     slips = []
-    for name, cells, before, after in _dates(round_, LEAST):
+    for name, cells, before, after in _dates(context, LEAST):
         step = (after - before).abs()
         hit = step.is_in(CALENDARS).fill_null(value=False)
         if hit.sum() >= LEAST and hit.sum() * 5 >= cells.height * 4:
@@ -35,16 +35,16 @@ def dates_moved(round_: Round) -> list[Slip]:
     return slips
 
 
-def years_far_off(round_: Round) -> list[Slip]:
+def years_far_off(context: SlipContext) -> list[Slip]:
     """Dates in years that live does not come near: 0026, 2062."""
     slips = []
-    for name, cells, before, after in _dates(round_, 1):
+    for name, cells, before, after in _dates(context, 1):
         far = ((after - before).abs() > YEARS * 365).fill_null(value=True) & after.is_not_null()
         if not far.any():
             continue
-        column = round_.live[name]
+        column = context.live[name]
         some = pl.concat([column.gather_every(max(1, column.len() // GLANCE)), cells["before"].fill_null("")])
-        known = _days(some, round_.settings.get(name, Field()), round_)
+        known = _days(some, context.settings.get(name, Field()), context)
         least, most = known.min(), known.max()
         if least is None or most is None:
             continue
@@ -55,18 +55,18 @@ def years_far_off(round_: Round) -> list[Slip]:
     return slips
 
 
-def _dates(round_: Round, least: int) -> list[tuple[str, pl.DataFrame, pl.Series, pl.Series]]:
+def _dates(context: SlipContext, least: int) -> list[tuple[str, pl.DataFrame, pl.Series, pl.Series]]:
     """The fields of dates with so many changed cells, these cells, and their days before and after."""
     found = []
-    for name, cells in round_.by_field(least).items():
-        field = round_.settings.get(name, Field())
+    for name, cells in context.by_field(least).items():
+        field = context.settings.get(name, Field())
         if field.kind == "date":
-            before, after = (_days(cells[side].fill_null(""), field, round_) for side in ("before", "after"))
+            before, after = (_days(cells[side].fill_null(""), field, context) for side in ("before", "after"))
             found.append((name, cells, before, after))
     return found
 
 
-def _days(texts: pl.Series, field: Field, round_: Round) -> pl.Series:
+def _days(texts: pl.Series, field: Field, context: SlipContext) -> pl.Series:
     """Dates as numbers of days, null where they cannot be read."""
-    iso = KINDS["date"].read(texts, field, round_.writing).str.slice(0, 10)
+    iso = KINDS["date"].read(texts, field, context.writing).str.slice(0, 10)
     return iso.str.to_date("%Y-%m-%d", strict=False).cast(pl.Int32)

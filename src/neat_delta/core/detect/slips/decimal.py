@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import polars as pl
 
-from neat_delta.core.detect.slips.base import Round, Slip
+from neat_delta.core.detect.slips.base import Slip, SlipContext
 
 __all__ = ["decimal_slip"]
 
@@ -24,13 +24,13 @@ USUAL, FEW = 0.5, 5
 """The usual change is the median of those up to three times or down to a third, where there are so many."""
 
 
-def decimal_slip(round_: Round) -> list[Slip]:
+def decimal_slip(context: SlipContext) -> list[Slip]:
     """Cells whose number is ten, a hundred or a thousand times what the field's other changes lead to, or that part."""
     slips = []
-    for name, cells in round_.by_field(1).items():
-        if round_.kind(name) == "integer":
+    for name, cells in context.by_field(1).items():
+        if context.kind(name) == "integer":
             slips += _whole_numbers(name, cells)
-        if round_.kind(name) not in KINDS:
+        if context.kind(name) not in KINDS:
             continue
         # Floating point is good enough here: it only sorts out what is far off.
         step = (pl.col("new").cast(pl.Float64) / pl.col("old").cast(pl.Float64)).log10().abs()

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import polars as pl
 
-from neat_delta.core.detect.slips.base import Round, Slip
+from neat_delta.core.detect.slips.base import Slip, SlipContext
 
 __all__ = ["cut_at_one_length", "set_to_zero"]
 
@@ -15,11 +15,11 @@ LEAST_CUT = 5
 """So many texts, all different, must end at one length, and be the beginnings of what they were."""
 
 
-def set_to_zero(round_: Round) -> list[Slip]:
+def set_to_zero(context: SlipContext) -> list[Slip]:
     """Fields of amounts in which most of what changes becomes 0. Stock sells out, so whole numbers are left alone."""
     slips = []
-    for name, cells in round_.by_field(LEAST_ZEROS).items():
-        if round_.kind(name) not in {"money", "decimal"}:
+    for name, cells in context.by_field(LEAST_ZEROS).items():
+        if context.kind(name) not in {"money", "decimal"}:
             continue
         found = cells.filter((pl.col("new") == 0) & (pl.col("old") != 0))
         if found.height >= LEAST_ZEROS and found.height * 2 >= cells.height:
@@ -28,11 +28,11 @@ def set_to_zero(round_: Round) -> list[Slip]:
     return slips
 
 
-def cut_at_one_length(round_: Round) -> list[Slip]:
+def cut_at_one_length(context: SlipContext) -> list[Slip]:
     """Texts that are the beginnings of live's, all cut at the same length; nothing that changes is longer."""
     slips = []
-    for name, cells in round_.by_field(LEAST_CUT).items():
-        if round_.kind(name) not in {"text", "code", "choice", "list", "path", "link", "image"}:
+    for name, cells in context.by_field(LEAST_CUT).items():
+        if context.kind(name) not in {"text", "code", "choice", "list", "path", "link", "image"}:
             continue
         size, whole = pl.col("raw").str.len_chars(), pl.col("before").str.len_chars()
         cut = cells.filter((pl.col("raw") != "") & (size < whole) & (pl.col("before").str.head(size) == pl.col("raw")))

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import polars as pl
 
-from neat_delta.core.detect.slips.base import Round, Slip, runs
+from neat_delta.core.detect.slips.base import Slip, SlipContext, runs
 from neat_delta.core.kinds import KINDS
 from neat_delta.core.kinds.number import NUMBER_KINDS
 from neat_delta.core.model.layout import Writing
@@ -25,18 +25,18 @@ SET_AT_WILL = ("flag", "choice", "list", "path", "date")
 """The kinds of which many items have one value as a matter of course."""
 
 
-def series(round_: Round) -> list[Slip]:
+def series(context: SlipContext) -> list[Slip]:
     """Runs of cells whose numbers, or the last numbers in their texts, go up or down by one step."""
     slips = []
-    for name, cells in round_.by_field(LEAST_SERIES).items():
-        settings = round_.settings.get(name, Field())
+    for name, cells in context.by_field(LEAST_SERIES).items():
+        settings = context.settings.get(name, Field())
         gap = cells["place"].cast(pl.Int64).diff()
-        after = _steps(cells, "after", gap, settings, round_.writing)
+        after = _steps(cells, "after", gap, settings, context.writing)
         same = (after["step"] == after["step"].shift(1)) & (after["step"] != 0) & (gap <= GAP) & after["alike"]
         found = []
         for start, length in runs(same).filter(pl.col("length") >= LEAST_SERIES - 2).iter_rows():
             run = cells.slice(start - 2, length + 2)
-            before = _steps(run, "before", run["place"].cast(pl.Int64).diff(), settings, round_.writing)
+            before = _steps(run, "before", run["place"].cast(pl.Int64).diff(), settings, context.writing)
             was = ((before["step"] == before["step"].shift(1)) & (before["step"] != 0) & before["alike"]).sum()
             if was * 2 < length:
                 found.append(run["number"])
@@ -71,11 +71,11 @@ def _steps(cells: pl.DataFrame, side: str, gap: pl.Series, settings: Field, writ
     )
 
 
-def dragged(round_: Round) -> list[Slip]:
+def dragged(context: SlipContext) -> list[Slip]:
     """Runs of cells that all got one value, which was different from item to item before."""
     slips = []
-    for name, cells in round_.by_field(LEAST_DRAGGED).items():
-        if round_.kind(name) in SET_AT_WILL:
+    for name, cells in context.by_field(LEAST_DRAGGED).items():
+        if context.kind(name) in SET_AT_WILL:
             continue
         gap = cells["place"].cast(pl.Int64).diff()
         blank_or_nothing = cells["theirs"].is_in(["", "0"]) | (cells["ours"] == "")

@@ -7,7 +7,7 @@ from itertools import combinations
 
 import polars as pl
 
-from neat_delta.core.detect.slips.base import Round, Slip
+from neat_delta.core.detect.slips.base import Slip, SlipContext
 
 __all__ = ["sideways", "swapped"]
 
@@ -31,19 +31,19 @@ SOME, MOST_PAIRS = 64, 200
 """So many items of very many fields are looked at, and so many pairs of fields that look most like it."""
 
 
-def swapped(round_: Round) -> list[Slip]:
+def swapped(context: SlipContext) -> list[Slip]:
     """Two columns whose values stand in each other's place."""
-    by_field = round_.by_field(LEAST_SWAPPED)
+    by_field = context.by_field(LEAST_SWAPPED)
     slips = []
     for one, other in combinations(by_field, 2) if len(by_field) <= FEW_FIELDS else _likely(by_field):
         sides = (by_field[one], other), (by_field[other], one)
         most, least = sorted((cells.height for cells, _ in sides), reverse=True)
         if least * 2 < most or not all(
-            _came(cells.gather_every(max(1, cells.height // GLANCE)), [name], round_)[name].any()
+            _came(cells.gather_every(max(1, cells.height // GLANCE)), [name], context)[name].any()
             for cells, name in sides
         ):
             continue
-        hits = [cells.filter(_came(cells, [name], round_)[name]) for cells, name in sides]
+        hits = [cells.filter(_came(cells, [name], context)[name]) for cells, name in sides]
         both = hits[0].join(hits[1], on="pair", how="semi")
         if both.height < LEAST_SWAPPED or both.height * 2 < most:
             continue
@@ -83,9 +83,9 @@ def _likely(by_field: Mapping[str, pl.DataFrame]) -> list[tuple[str, str]]:
     return [(names[one], names[other]) for one, other in best.select("field", "other").iter_rows()]
 
 
-def _came(cells: pl.DataFrame, names: Sequence[str], round_: Round) -> pl.DataFrame:
+def _came(cells: pl.DataFrame, names: Sequence[str], context: SlipContext) -> pl.DataFrame:
     """Whether each cell holds what each of these other fields of its item held."""
-    had = round_.had(names, round_.items.gather(cells["pair"]))
+    had = context.had(names, context.items.gather(cells["pair"]))
     held = pl.lit(cells["typed"])
     return had.select(((pl.col(name) == held) & (held != "")).fill_null(value=False) for name in names)
 
@@ -108,24 +108,24 @@ def _any_beside(by_field: Mapping[str, pl.DataFrame], items: pl.Series, columns:
     return False
 
 
-def sideways(round_: Round) -> list[Slip]:
+def sideways(context: SlipContext) -> list[Slip]:
     """Rows in which values stand some columns beside their own."""
-    there = set(round_.live.columns)
-    names = {column: name for name, column in round_.columns.items() if name in there}
-    by_field = round_.by_field(1)
+    there = set(context.live.columns)
+    names = {column: name for name, column in context.columns.items() if name in there}
+    by_field = context.by_field(1)
     if len(by_field) < LEAST_SIDEWAYS:
         return []
     counted = pl.concat([cells["pair"] for cells in by_field.values()]).value_counts()
     likely = counted.filter(pl.col("count") >= LEAST_SIDEWAYS)["pair"]
     if likely.len() < LEAST_SIDEWAYS:
         return []
-    if len(by_field) > FEW_FIELDS and not _any_beside(by_field, likely, round_.columns):
+    if len(by_field) > FEW_FIELDS and not _any_beside(by_field, likely, context.columns):
         return []
     found: dict[int, list[pl.DataFrame]] = {step: [] for step in range(-FARTHEST, FARTHEST + 1) if step}
     for name, cells in by_field.items():
         some = cells.filter(pl.col("pair").is_in(likely.implode())) if likely.len() < counted.height else cells
-        beside = {step: names[at] for step in found if (at := round_.columns[name] - step) in names}
-        came = _came(some, list(beside.values()), round_)
+        beside = {step: names[at] for step in found if (at := context.columns[name] - step) in names}
+        came = _came(some, list(beside.values()), context)
         for step, other in beside.items():
             found[step].append(some.filter(came[other]).select("pair", "field"))
     for step in sorted(found, key=abs):

@@ -7,7 +7,7 @@ from typing import Any
 
 import polars as pl
 
-from neat_delta.core.detect.slips.base import Round, Slip, runs
+from neat_delta.core.detect.slips.base import Slip, SlipContext, runs
 from neat_delta.core.kinds.number import NUMBER_KINDS
 
 __all__ = ["sorted_alone", "sorted_block"]
@@ -19,7 +19,7 @@ DISTINCT = 5
 """With fewer different values the same ones may stand there by chance; then the column must be in order, too."""
 
 
-def sorted_alone(round_: Round) -> list[Slip]:
+def sorted_alone(context: SlipContext) -> list[Slip]:
     """Columns of which the values after are the values before, to one in twenty and far beyond chance.
 
     Chance: n values drawn anew miss about half the sum, over the different values, of 0.8 times the root of twice
@@ -27,10 +27,10 @@ def sorted_alone(round_: Round) -> list[Slip]:
     one in ten: a rise of all prices by one step hits the next price's place every time.
     """
     slips = []
-    for name, cells in round_.by_field(LEAST).items():
+    for name, cells in context.by_field(LEAST).items():
         many, values = cells.height, cells["ours"].hash()
         distinct = values.n_unique() >= DISTINCT
-        if distinct and not _both_ways(cells, round_.kind(name)):
+        if distinct and not _both_ways(cells, context.kind(name)):
             continue
         before = values.alias("value").value_counts(name="before")
         after = cells["theirs"].hash().alias("value").value_counts(name="after")
@@ -40,7 +40,7 @@ def sorted_alone(round_: Round) -> list[Slip]:
             chance = float(before.select((pl.col("before") * 2).sqrt().sum() * 0.4).item())
             if missed > max(1, many // 20) or missed > chance / 5:
                 continue
-        elif missed or many < 20 or not _in_order(round_, name):
+        elif missed or many < 20 or not _in_order(context, name):
             continue
         why = f"{shared:,} of {many:,} changed cells hold a value that another of them held before"
         slips.append(Slip("a column sorted on its own", [name], cells["number"], why))
@@ -54,9 +54,9 @@ def _both_ways(cells: pl.DataFrame, kind: str) -> bool:
     return min(up, down) * 10 >= cells.height
 
 
-def _in_order(round_: Round, name: str) -> bool:
+def _in_order(context: SlipContext, name: str) -> bool:
     """Whether the whole column of the sheet goes up all the way, or down."""
-    column = round_.sheet[name].str.strip_chars().str.to_lowercase()
+    column = context.sheet[name].str.strip_chars().str.to_lowercase()
     filled = column.filter(column != "")
     return filled.is_sorted() or filled.is_sorted(descending=True)
 
@@ -67,17 +67,17 @@ most.
 """
 
 
-def sorted_block(round_: Round) -> list[Slip]:
+def sorted_block(context: SlipContext) -> list[Slip]:
     """Runs of cells, one under the other, that hold the values that stood there before, and now in order."""
     slips = []
-    for name, cells in round_.by_field(LEAST_BLOCK).items():
-        if cells.height * 2 > round_.sheet.height and cells.height > MANY:
+    for name, cells in context.by_field(LEAST_BLOCK).items():
+        if cells.height * 2 > context.sheet.height and cells.height > MANY:
             continue  # so many in order are a column's, and looked for there
         near = (cells["place"].cast(pl.Int64).diff() <= GAP).fill_null(value=False)
         found = []
         for start, length in runs(near).filter(pl.col("length") >= LEAST_BLOCK - 1).iter_rows():
             run = cells.slice(start - 1, length + 1)
-            found += [part["number"] for part in _in_order_again(run, round_.kind(name))]
+            found += [part["number"] for part in _in_order_again(run, context.kind(name))]
         if found:
             numbers = pl.concat(found).sort()
             why = f"{numbers.len():,} cells one under the other hold each other's values, now in order"

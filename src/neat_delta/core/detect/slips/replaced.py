@@ -7,7 +7,7 @@ from collections import Counter
 
 import polars as pl
 
-from neat_delta.core.detect.slips.base import Round, Slip
+from neat_delta.core.detect.slips.base import Slip, SlipContext
 from neat_delta.core.kinds.number import NUMBER_KINDS
 
 __all__ = ["replaced"]
@@ -21,14 +21,14 @@ SAMPLE = 4_000
 TOKENS = re.compile(r"\w+|\s+|[^\w\s]")
 
 
-def replaced(round_: Round) -> list[Slip]:
+def replaced(context: SlipContext) -> list[Slip]:
     """Pieces of text that were exchanged for another in fields of different sorts, codes or image names among them.
 
     In one of the fields the piece must be a part of the cell: a value set to another in two fields is an edit.
     """
-    if len(round_.by_field(3)) < 2:
+    if len(context.by_field(3)) < 2:
         return []
-    filled = pl.concat(round_.by_field(1).values()).filter((pl.col("ours") != "") & (pl.col("theirs") != ""))
+    filled = pl.concat(context.by_field(1).values()).filter((pl.col("ours") != "") & (pl.col("theirs") != ""))
     if filled.height < LEAST:
         return []
     slips, taken = [], pl.Series([], dtype=filled.schema["number"])
@@ -46,7 +46,7 @@ def replaced(round_: Round) -> list[Slip]:
         )
         sorts = Counter[str]()
         for field, many in counted.select("field", "len").iter_rows():
-            kind = round_.kind(field)
+            kind = context.kind(field)
             sorts["number" if kind in NUMBER_KINDS else kind] += many
         if hit.height >= LEAST and sum(many >= 3 for many in sorts.values()) >= 2 and counted["part"].any():
             why = f'"{old[:30]}" became "{new[:30]}" in {hit.height:,} cells of {counted.height} fields'

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import polars as pl
 
-from neat_delta.core.detect.slips.base import Round, Slip, runs
+from neat_delta.core.detect.slips.base import Slip, SlipContext, runs
 from neat_delta.core.kinds.number import NUMBER_KINDS
 
 __all__ = ["shifted"]
@@ -21,37 +21,37 @@ GAP = 6
 """Rows from one changed cell to the next, at most."""
 
 
-def shifted(round_: Round) -> list[Slip]:
+def shifted(context: SlipContext) -> list[Slip]:
     """Columns in which, in the sheet's order or in live's, each changed cell of a run has its neighbour's value.
 
     Where numbers all differ from their own value before by the same step or two, it is a rise and no shift.
     """
     slips = []
-    for name, cells in round_.by_field(LEAST).items():
+    for name, cells in context.by_field(LEAST).items():
         there = None
-        if cells.height * FARTHEST > round_.live.height:
-            there = _all(cells, name, round_)
+        if cells.height * FARTHEST > context.live.height:
+            there = _all(cells, name, context)
         elif cells["theirs"].hash().is_in(cells["ours"].hash().implode()).sum() < LEAST:
             continue
-        slip = next((found for order in ("place", "pair") if (found := _in(cells, order, name, round_, there))), None)
+        slip = next((found for order in ("place", "pair") if (found := _in(cells, order, name, context, there))), None)
         if slip is not None:
             slips.append(slip)
     return slips
 
 
-def _in(cells: pl.DataFrame, order: str, name: str, round_: Round, there: pl.Series | None) -> Slip | None:
+def _in(cells: pl.DataFrame, order: str, name: str, context: SlipContext, there: pl.Series | None) -> Slip | None:
     """The slip in this order of the cells; of very many, hashes of all that is `there` tell most cheaply of none."""
     some = _dense(cells.select(order, theirs=pl.col("theirs").hash()).with_row_index().sort(order), order)
     if not some.height:
         return None
-    rows, here = (round_.item_at if order == "place" else round_.items), some[order].cast(pl.Int64)
+    rows, here = (context.item_at if order == "place" else context.items), some[order].cast(pl.Int64)
     steps = STEPS if there is None else _likely(some["theirs"], here, there.gather(rows))
     cells = cells[some["index"]] if steps else cells
     best: tuple[int, pl.DataFrame] | None = None
     for step in steps:
         items = rows.gather(_within(here - step, rows.len()))
-        held = cells.with_columns(neighbour=round_.had([name], items)[name])
-        found = _hits(held, name, round_)
+        held = cells.with_columns(neighbour=context.had([name], items)[name])
+        found = _hits(held, name, context)
         if found.height and (best is None or found.height > best[1].height):
             best = (step, found)
     if best is None:
@@ -66,12 +66,12 @@ def _within(places: pl.Series, end: int) -> pl.Series:
     return places.set(~places.is_between(0, end - 1), None)
 
 
-def _all(cells: pl.DataFrame, name: str, round_: Round) -> pl.Series:
+def _all(cells: pl.DataFrame, name: str, context: SlipContext) -> pl.Series:
     """All that live has in this field, as hashes, by row."""
-    here = round_.items.gather(cells["pair"])
-    others = pl.repeat(True, round_.live.height, eager=True).scatter(here, False).arg_true()
-    hashes = pl.repeat(0, round_.live.height, dtype=pl.UInt64, eager=True).scatter(here, cells["ours"].hash())
-    return hashes.scatter(others, round_.had([name], others)[name].hash())
+    here = context.items.gather(cells["pair"])
+    others = pl.repeat(True, context.live.height, eager=True).scatter(here, False).arg_true()
+    hashes = pl.repeat(0, context.live.height, dtype=pl.UInt64, eager=True).scatter(here, cells["ours"].hash())
+    return hashes.scatter(others, context.had([name], others)[name].hash())
 
 
 def _likely(theirs: pl.Series, here: pl.Series, had: pl.Series) -> list[int]:
@@ -89,14 +89,14 @@ def _dense(cells: pl.DataFrame, order: str) -> pl.DataFrame:
     return pl.concat(kept) if kept else cells.clear()
 
 
-def _hits(held: pl.DataFrame, name: str, round_: Round) -> pl.DataFrame:
+def _hits(held: pl.DataFrame, name: str, context: SlipContext) -> pl.DataFrame:
     hits = held["theirs"] == held["neighbour"]
     found = [held.clear()]
     for start, length in runs(hits).filter(pl.col("length") >= LEAST).iter_rows():
         run = held.slice(start, length)
         if run["theirs"].n_unique() < 5:
             continue
-        if round_.kind(name) in NUMBER_KINDS and (run["new"] - run["old"]).n_unique() < 3:
+        if context.kind(name) in NUMBER_KINDS and (run["new"] - run["old"]).n_unique() < 3:
             continue
         found.append(run)
     return pl.concat(found)

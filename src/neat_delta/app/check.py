@@ -1,0 +1,68 @@
+"""What is wrong in a catalogue by itself."""
+
+from __future__ import annotations
+
+from collections.abc import Collection, Sequence
+from dataclasses import dataclass
+
+import polars as pl
+
+from neat_delta.core.checks import catalogue_findings, idle_checks
+from neat_delta.core.decide.decide import decide
+from neat_delta.core.decide.policy import Policy, levels_of, standing_exceptions
+from neat_delta.core.infer.learn import learn, with_writing
+from neat_delta.core.match.keys import stripped
+from neat_delta.core.match.prepare import prepare
+from neat_delta.core.model.catalogue import Catalogue
+from neat_delta.core.model.schemas import CATALOGUE_FINDINGS, conform
+from neat_delta.core.model.store import Store
+
+__all__ = ["Checked", "check"]
+
+
+@dataclass(frozen=True, slots=True)
+class Checked:
+    """What the checks that need no sheet find in a catalogue, as a table (`model.schemas.CATALOGUE_FINDINGS`), and the
+    checks that did not run on it, each with what would switch it on.
+    """
+
+    findings: pl.DataFrame
+    idle: dict[str, str]
+
+    @property
+    def open(self) -> pl.DataFrame:
+        """The findings that no standing exception lets through."""
+        return self.findings.filter(pl.col("done") != "accepted")
+
+
+def check(
+    catalogue: Catalogue,
+    store: Store | None = None,
+    *,
+    key: Sequence[str] = (),
+    images: Collection[str] | None = None,
+    today: str | None = None,
+) -> Checked:
+    """Check a whole catalogue, as it was read. Without a `store` file, kinds are learned from it.
+
+    `key` names the key fields, `images` are the names of the image files there are (None: nobody said); exceptions of
+    the store file that have not ended before `today` (ISO 8601) are accepted, the rest is noted, whatever its level.
+    CatalogueError when there is no key.
+    """
+    known = with_writing(store, catalogue) if store else learn(catalogue, key).store
+    prepared = prepare(catalogue, known, key)
+    live, fields, levels = prepared.catalogue, prepared.key.fields, levels_of(known, learned=False)
+    findings = catalogue_findings(live, known, fields, levels, images=images)
+    decided = decide(findings, lambda: prepared.index, Policy(), standing_exceptions(known, today))
+    keys = stripped(live.cells, prepared.key).select(pl.concat_list(pl.all())).to_series()
+    value = pl.repeat(None, decided.height, dtype=pl.String, eager=True)
+    for field in decided["field"].drop_nulls().unique():
+        at = (decided["field"] == field).fill_null(value=False).arg_true()
+        value = value.scatter(at, live.cells[field].gather(decided["item"].gather(at)))
+    table = decided.rename({"rule": "check"}).with_columns(
+        pl.col("done").replace("held", "noted"),
+        key=keys.gather(decided["item"]),
+        row=live.row(decided["item"]),
+        value=value,
+    )
+    return Checked(conform(table, CATALOGUE_FINDINGS), idle_checks(live, known, fields, levels, images=images))

@@ -1,0 +1,84 @@
+"""What cannot go as something else is held: a new item without what it needs, a link to what does not come."""
+
+from __future__ import annotations
+
+import polars as pl
+
+from neat_delta.core.decide.decide import with_decisions
+from neat_delta.core.match.keys import KeyIndex, stripped
+from neat_delta.core.model.catalogue import Catalogue
+from neat_delta.core.model.changeset import ChangeSet
+from neat_delta.core.model.reasons import INCOMPLETE
+from neat_delta.core.model.schemas import FINDINGS, conform, empty
+from neat_delta.core.model.store import Key
+from neat_delta.core.rekey.requests import waiting_codes
+
+__all__ = ["consequences", "settle"]
+
+
+def settle(changes: ChangeSet, decided: pl.DataFrame, live: Catalogue | None = None) -> ChangeSet:
+    """The change set with that held for which a finding in `decided` says so, and what cannot go without it.
+
+    With `live`, code changes that wait for one that is held are held, too.
+    """
+    changes = with_decisions(changes, decided)
+    while (more := consequences(changes, live)).height:
+        decided = pl.concat([decided, more.with_columns(done=pl.lit("held"))])
+        changes = with_decisions(changes, decided)
+    return changes
+
+
+def consequences(changes: ChangeSet, live: Catalogue | None = None) -> pl.DataFrame:
+    """Findings of what is not held and cannot go as it is; none once all that follows from what is held is held."""
+    parts = [_dangling(changes), _incomplete(changes)]
+    return pl.concat([waiting_codes(changes, live), *parts] if live is not None else parts)
+
+
+def _incomplete(changes: ChangeSet) -> pl.DataFrame:
+    """New items of which a cell is held without which they are not what was meant: a required field, their parent."""
+    needed = [
+        name
+        for name, field in changes.header.settings.items()
+        if field.required or (field.refers and field.kind == "code" and field.separator is None)
+    ]
+    new = (pl.col("verdict") == "new") & pl.col("held").is_null()
+    arriving = changes.items.select(new.alias("new")).to_series().arg_true()
+    lacking = changes.cells.filter(
+        pl.col("held").is_not_null()
+        & pl.col("item").is_in(arriving.implode())
+        & pl.col("field").cast(pl.String).is_in(needed)
+    )
+    lacking = lacking.unique("item", keep="first", maintain_order=True)
+    why = pl.format(INCOMPLETE + "{} is held", pl.col("field").cast(pl.String))
+    said = lacking.rechunk().select("item", reason=why)
+    return conform(
+        said.with_columns(source=pl.lit("incomplete"), rule=pl.lit("incomplete"), level=pl.lit("stop")), FINDINGS
+    )
+
+
+def _dangling(changes: ChangeSet) -> pl.DataFrame:
+    """Cells that point at a new item that is held, so that no item would have the code."""
+    waits = changes.items.select((pl.col("verdict") == "new") & pl.col("held").is_not_null()).to_series().arg_true()
+    links = [name for name, field in changes.header.settings.items() if field.refers]
+    cells = changes.sent().filter(pl.col("field").cast(pl.String).is_in(links))
+    if not waits.len() or not cells.height:
+        return empty(FINDINGS)
+    key = changes.header.compared_by
+    code = key.fields[0]
+    lost = set(stripped(changes.keys, key).gather(waits)[code])
+    single = pl.concat(
+        cells.filter(pl.col("field").cast(pl.String) == name).select(
+            "item", pl.col("field").cast(pl.String),
+            code=(pl.col("after").str.split(mark) if (mark := changes.header.settings[name].separator)
+                  else pl.concat_list("after")),
+        ).explode("code")
+        for name in links
+    )  # fmt: skip
+    index = KeyIndex.of(pl.DataFrame({code: sorted(lost)}), Key([code], ignore_case=key.ignore_case))
+    hit = single.filter(index.lookup(single.select(pl.col("code").alias(code))).is_not_null())
+    why = pl.format(INCOMPLETE + "{} is held", pl.col("code").str.strip_chars())
+    said = hit.unique(["item", "field"], keep="first", maintain_order=True).rechunk()
+    said = said.select("item", "field", reason=why)
+    return conform(
+        said.with_columns(source=pl.lit("follows"), rule=pl.lit("incomplete"), level=pl.lit("stop")), FINDINGS
+    )

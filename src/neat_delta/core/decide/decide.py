@@ -1,0 +1,118 @@
+"""Deciding: what becomes of each finding, and so which cells and items are held. The only writer of `held`."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Sequence
+from dataclasses import replace
+
+import msgspec
+import polars as pl
+
+from neat_delta.core.decide.policy import Policy
+from neat_delta.core.match.keys import KeyIndex
+from neat_delta.core.model.changeset import Accept, ChangeSet, held
+from neat_delta.core.model.schemas import FINDINGS, conform
+
+__all__ = ["accepted", "as_findings", "decide", "with_decisions"]
+
+CELL_ORDER = ("check", "damage", "slip", "emptied", "code", "held", "follows", "sign-off")
+"""Of several findings that hold one cell, the first in this order names the reason; of two of one source the first."""
+
+ITEM_ORDER = ("code", "held", "new", "gone", "check", "incomplete", "sign-off")
+"""Likewise of those that hold a whole item."""
+
+Index = Callable[[], KeyIndex]
+"""The keys of the items that findings number; made only where a policy names an item."""
+
+
+def accepted(findings: pl.DataFrame, index: Index, accept: Sequence[Accept]) -> pl.Series:
+    """Per finding whether it is let through: by its rule (`damage`, `slip`, `emptied`, or the check), and by its field
+    or by a part of its item's key.
+    """
+    through = pl.repeat(False, findings.height, eager=True)
+    named = {"damage", "slip", "emptied"}
+    for one in accept:
+        column = "source" if one.check in named else "rule"
+        this = findings[column] == one.check
+        if one.which is not None:
+            at = (findings["field"] == one.which).fill_null(value=False)
+            key = index().naming([one.which]).gather(findings["item"]).fill_null(value=False)
+            this &= at | key
+        through |= this
+    return through
+
+
+def decide(findings: pl.DataFrame, index: Index, policy: Policy, exceptions: Sequence[Accept] = ()) -> pl.DataFrame:
+    """What becomes of each finding: `done` is `accepted` (let through), `repaired` (live's own value is put back),
+    `kept` (an emptied cell is left as live has it), `held`, or `noted` (nothing is held for it).
+
+    `index` has the keys of the items, by their numbers in `findings`; `exceptions` are let through with what the policy
+    accepts.
+    """
+    if not findings.height:
+        return findings.with_columns(done=pl.lit(None, pl.String))
+    source, mend = pl.col("source"), pl.col("mendable").fill_null(value=False)
+    through = pl.lit(accepted(findings, index, [*policy.accept, *exceptions]))
+    through |= (source == "new") & policy.with_new | (source == "gone") & policy.with_gone
+    meant = {name: policy.blanks_of(name) for name in findings.filter(source == "emptied")["field"].unique()}
+    blanks = pl.col("field").replace_strict(meant, default="hold", return_dtype=pl.String)
+    emptied = source == "emptied"
+    done = (
+        pl.when(emptied & (blanks == "keep"))
+        .then(pl.lit("kept"))
+        .when(through | (emptied & (blanks == "clear")))
+        .then(pl.lit("accepted"))
+        .when(mend & policy.repair)
+        .then(pl.lit("repaired"))
+        .when(pl.col("level") == "stop")
+        .then(pl.lit("held"))
+        .otherwise(pl.lit("noted"))
+    )
+    return findings.with_columns(done=done)
+
+
+def with_decisions(changes: ChangeSet, decided: pl.DataFrame) -> ChangeSet:
+    """The change set with that held for which a finding says `held`, and nothing else; what is held is counted anew.
+
+    Of items that share a key, what must not go to one goes to none, as an importer cannot tell them apart.
+    """
+    holding = decided.filter(pl.col("done") == "held").with_row_index("order")
+    of_cells = holding.filter(pl.col("field").is_not_null())
+    cells = changes.cells.with_columns(held=pl.lit(None, pl.String))
+    if of_cells.height:
+        first = _first(of_cells, CELL_ORDER, ["item", "field"])
+        reasons = first.select("item", pl.col("field").cast(cells.schema["field"]), "reason")
+        cells = cells.join(reasons, on=["item", "field"], how="left", maintain_order="left")
+        cells = cells.with_columns(held="reason").drop("reason")
+        if changes.header.shared:
+            cells = cells.with_columns(held=_of_twins(changes, cells))
+    whole = holding.filter(pl.col("field").is_null())
+    every = whole.filter(pl.col("item").is_null())["reason"]
+    reason = pl.repeat(every[0] if every.len() else None, changes.items.height, dtype=pl.String, eager=True)
+    first = _first(whole.filter(pl.col("item").is_not_null()), ITEM_ORDER, ["item"])
+    items = changes.items.with_columns(held=reason.scatter(first["item"], first["reason"]))
+    counts = msgspec.structs.replace(changes.header.counts, held_cells=int(held(items, cells).sum()))
+    return replace(changes, header=msgspec.structs.replace(changes.header, counts=counts), items=items, cells=cells)
+
+
+def _first(holding: pl.DataFrame, order: Sequence[str], by: list[str]) -> pl.DataFrame:
+    """Of the findings that hold one thing, the one that names the reason."""
+    rank = pl.col("source").replace_strict({name: place for place, name in enumerate(order)}, return_dtype=pl.UInt8)
+    return holding.sort(rank, "order").unique(by, keep="first", maintain_order=True)
+
+
+def _of_twins(changes: ChangeSet, cells: pl.DataFrame) -> pl.Series:
+    """Per cell why it, or the same field of an item with the same key, is held."""
+    keys = KeyIndex.of(changes.keys, changes.header.compared_by).keys
+    group = keys.select(pl.struct(pl.all()).rank("dense").alias("key")).to_series().gather(cells["item"])
+    reason = pl.col("held").filter(pl.col("held").is_not_null()).first().over("key", "field")
+    return cells.with_columns(key=group).select(reason).to_series()
+
+
+def as_findings(changes: ChangeSet) -> pl.DataFrame:
+    """What is held already in a change set that was read, as findings that hold it."""
+    items = changes.items.select(pl.int_range(pl.len()).alias("item"), reason="held")
+    cells = changes.cells.select("item", pl.col("field").cast(pl.String), reason="held")
+    both = pl.concat([items, cells], how="diagonal").filter(pl.col("reason").is_not_null())
+    whole = {"source": pl.lit("held"), "rule": pl.lit("held"), "level": pl.lit("stop")}
+    return conform(both.with_columns(**whole), FINDINGS)

@@ -1,0 +1,59 @@
+"""The policy: what a person lets through, asks for, or leaves as it is, for all kinds of findings alike."""
+
+from __future__ import annotations
+
+from collections.abc import Collection, Mapping, Sequence
+from dataclasses import dataclass, field
+from typing import Literal
+
+from neat_delta.core.checks import CHECKS, KIND_CHECKS
+from neat_delta.core.model.changeset import Accept
+from neat_delta.core.model.store import LevelName, Store
+
+__all__ = ["Blanks", "Policy", "levels_of", "standing_exceptions"]
+
+Blanks = Literal["hold", "clear", "keep"]
+"""What a cell emptied in the sheet means: ask first (hold it), empty the field, or leave the field as it is."""
+
+
+@dataclass(frozen=True, slots=True)
+class Policy:
+    """What is let through although something was found, and what is asked for.
+
+    `accept` lets findings through; `blanks` says what an emptied cell means, and `blanks_in` so of single fields.
+    `with_new` sends new items and `with_gone` removes missing ones; `repair` puts live's value back where only the
+    writing was damaged; `near_keys` takes keys that nearly are live's; `new_values` are the fields that may take values
+    that live does not have.
+
+    >>> Policy(blanks_in={"sale_price": "clear"}).blanks_of("sale_price")
+    'clear'
+    """
+
+    accept: Sequence[Accept] = ()
+    blanks: Blanks = "hold"
+    blanks_in: Mapping[str, Blanks] = field(default_factory=dict)
+    with_new: bool = False
+    with_gone: bool = False
+    repair: bool = False
+    near_keys: bool = False
+    new_values: Collection[str] = ()
+
+    def blanks_of(self, name: str) -> Blanks:
+        """What an emptied cell means in this field."""
+        return self.blanks_in.get(name, self.blanks)
+
+
+def levels_of(store: Store, *, learned: bool) -> dict[str, LevelName]:
+    """The level of each check: the store file's, or its own. Checks that rest on kinds hold nothing where these were
+    only learned.
+    """
+    return {
+        name: store.checks.get(check.name, "warn" if learned and name in KIND_CHECKS else check.level)
+        for name, check in CHECKS.items()
+    }
+
+
+def standing_exceptions(store: Store, today: str | None) -> list[Accept]:
+    """The exceptions of the store file that have not ended before `today` (ISO 8601; None: none has)."""
+    standing = (one for one in store.exceptions if not today or (one.until or today) >= today)
+    return [Accept(one.check, one.which) for one in standing]

@@ -1,0 +1,94 @@
+"""What becomes of a cell whose text differs: whether its value does, what is sent of it, why it may not be sent."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from dataclasses import dataclass
+from functools import partial
+
+import msgspec
+import polars as pl
+
+from neat_delta.core.diff.equality import by_value, notations, sheet_writing
+from neat_delta.core.kinds import blank
+from neat_delta.core.kinds.notation import PLAIN_FORMS, Notation
+from neat_delta.core.kinds.path import spelt_like
+from neat_delta.core.model.catalogue import Catalogue
+from neat_delta.core.model.layout import Writing
+from neat_delta.core.model.store import Field, Store
+from neat_delta.core.support.background import submit
+from neat_delta.core.support.distinct import Distinct, deduplicate
+
+__all__ = ["Outcomes", "outcomes"]
+
+
+@dataclass(frozen=True, slots=True)
+class Outcomes:
+    """The different texts among those that differ, each with its outcome, and which of them each cell has.
+
+    `table` has `field`, `before`, `raw` (as it is in the sheet), `after` (to send), `same`, `unread` (why its kind
+    cannot read it, or it may be two things; null: it can), whether it was `emptied` or was `nothing` all along.
+    `writing` is how the sheet seems to write values.
+    """
+
+    table: pl.DataFrame
+    distinct: Distinct
+    writing: Writing
+
+
+def outcomes(
+    texts: pl.DataFrame,
+    live: Catalogue,
+    sheet: Catalogue,
+    known: Store,
+    fields: Mapping[str, Field],
+    writing: Writing,
+    *,
+    learned: bool,
+    of_a_list: bool,
+) -> Outcomes:
+    """The outcomes of the cells whose texts differ (`model.schemas.TEXTS`).
+
+    `known` is what is known of the store, `fields` the settings of the fields that are compared, and `writing` what was
+    said of the sheet's. Where kinds were only `learned`, a path is not spelt as live spells it; a sheet that is
+    `of_a_list` is compared by value. The word by which the importer empties a field empties it in the sheet, too.
+    """
+    sheet_cells, empties = sheet.cells, known.importer.empties
+    if empties is not None:
+        texts = texts.with_columns(after=pl.col("after").replace(empties, ""))
+        sheet_cells = sheet_cells.with_columns(pl.col(texts["field"].unique()).replace(empties, ""))
+    seems = submit(partial(sheet_writing, texts, fields, known.writing, writing))
+    # Most texts that differ do so as others do: a price is raised on many items.
+    distinct = deduplicate(texts.select("field", "before", "after"))
+    written = notations(distinct.rows, fields, known.writing, writing, sheet_cells, live.cells)
+    table = by_value(
+        distinct.rows.with_columns(raw="after"), fields, known.writing, written, learned=learned, of_a_list=of_a_list
+    ).rename({"held": "unread"})
+    if not learned:
+        table = table.with_columns(after=_spelt_like_live(table, fields, live.cells))
+    no_text = blank(pl.col("after"))
+    table = table.with_columns(
+        nothing=blank(pl.col("before")) & no_text,
+        emptied=no_text & ~pl.col("same"),
+        after=pl.when(no_text).then(pl.lit("")).otherwise("after"),
+        unread=pl.when(~no_text).then("unread"),
+    )
+    return Outcomes(table, distinct, _shown(seems(), known.writing, writing, written))
+
+
+def _shown(seems: Writing, live: Writing, told: Writing, written: Mapping[str, Notation]) -> Writing:
+    """How the sheet seems to write values, without a date form that is not acted upon."""
+    acted = seems.date_form in {told.date_form, live.date_form, *PLAIN_FORMS, *(one.form for one in written.values())}
+    return seems if acted else msgspec.structs.replace(seems, date_form=live.date_form)
+
+
+def _spelt_like_live(turns: pl.DataFrame, settings: Mapping[str, Field], live: pl.DataFrame) -> pl.Series:
+    """The texts to send, with the paths that live has already as live spells them. A cell in which nothing but the
+    spelling of its own path changed stays as it was typed.
+    """
+    after = turns["after"].clone()
+    for name in turns["field"].unique(maintain_order=True):
+        if settings[name].kind == "path" and settings[name].same != "text":
+            at = (turns["field"] == name).arg_true()
+            after = after.scatter(at, spelt_like(live[name], after.gather(at), settings[name]))
+    return after.zip_with((after != turns["before"]).fill_null(value=True), turns["after"])

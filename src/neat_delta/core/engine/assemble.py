@@ -1,0 +1,341 @@
+"""Assembling the change set of a run: its items, cells and header, before anything of it is held."""
+
+from __future__ import annotations
+
+from collections import Counter
+from dataclasses import dataclass, replace
+
+import msgspec
+import polars as pl
+
+from neat_delta.core.checks import CHECKS
+from neat_delta.core.detect import Detected
+from neat_delta.core.detect.damage import DAMAGES
+from neat_delta.core.diff.outcomes import Outcomes
+from neat_delta.core.engine.options import CompareOptions
+from neat_delta.core.engine.rows import Placed, row_findings
+from neat_delta.core.kinds import blank
+from neat_delta.core.match.keys import stripped
+from neat_delta.core.match.likely import likely
+from neat_delta.core.match.prepare import AlignedInputs
+from neat_delta.core.match.rows import Matched
+from neat_delta.core.model.changeset import FORMAT, VERSION, ChangeSet, Counts, Finding, Header
+from neat_delta.core.model.importer import NEW_CODE
+from neat_delta.core.model.reasons import EMPTIED, GONE, NEW
+from neat_delta.core.model.schemas import (
+    DAMAGED_SCHEMA,
+    FINDINGS,
+    FLAGS_SCHEMA,
+    ITEMS_SCHEMA,
+    cells_schema,
+    conform,
+    empty,
+)
+from neat_delta.core.model.store import Field, Store
+from neat_delta.core.rekey.moves import UNKNOWN
+from neat_delta.core.rekey.requests import code_cells, followed
+
+__all__ = ["Draft", "Stages", "assemble", "with_flags"]
+
+
+@dataclass(frozen=True, slots=True)
+class Stages:
+    """What the stages before gave: the inputs and their rows; the texts that differ with their outcomes, cell by cell
+    (`deltas`); what was detected in them and what is `decided` of that.
+    """
+
+    aligned: AlignedInputs
+    rows: Placed
+    outcomes: Outcomes
+    deltas: pl.DataFrame
+    detected: Detected
+    decided: pl.DataFrame
+    known: Store
+    options: CompareOptions
+    listed_codes: bool
+
+
+@dataclass(frozen=True, slots=True)
+class Draft:
+    """The change set before anything of it is held; its cells with what their kinds say of them
+    (`checks.value_findings`); the findings that are `decided`; and those of cells and items that are not yet.
+    """
+
+    changes: ChangeSet
+    cells: pl.DataFrame
+    decided: pl.DataFrame
+    findings: pl.DataFrame
+
+
+def assemble(stages: Stages) -> Draft:
+    """The change set of the cells that change, once live's own values are put back where that was decided."""
+    aligned, rows, known, policy = stages.aligned, stages.rows, stages.known, stages.options.policy
+    live, matched, key = aligned.live, rows.matched, aligned.key
+    repaired = stages.decided.filter(pl.col("done") == "repaired")
+    deltas = _put_back(stages.deltas, repaired["cell"])
+    added = deltas.filter(pl.col("pair").is_null() & ~pl.col("same") & (pl.col("after") != ""))
+    differing = deltas.filter(pl.col("pair").is_not_null())
+    also, differs = differing["same"] & ~differing["nothing"], ~differing["same"]
+    if key.shared == "all":
+        differs |= _with_their_twins(differing, matched)
+        also &= ~differs
+    counted = Counter(differing["field"].filter(also)) - Counter(repaired["field"])
+    rewritten = {name: counted[name] for name in matched.fields if name in counted}
+    keep = [name for name in matched.fields if policy.blanks_of(name) == "keep"]
+    kept = differs & differing["emptied"] & differing["field"].is_in(keep)
+    cells = pl.concat([differing.filter(differs & ~kept), added]).select(CELL)
+    cells = _with_codes(cells.with_columns(reason=pl.lit(None, pl.String)), stages)
+    places = _items(cells, stages)
+    here = {*matched.fields, *cells["field"].unique()}
+    fields, in_sheet = [name for name in live.fields if name in here], set(rows.sheet.fields)
+    number = pl.repeat(None, live.cells.height + matched.new.len() + 1, dtype=pl.Int64, eager=True)
+    number = number.scatter(places["item"], pl.int_range(places.height, eager=True))
+    cells = cells.with_columns(item=number.gather(cells["item"]), field=pl.col("field").cast(pl.Enum(fields)))
+    cells = cells.sort("item", "field")
+    verdicts = Counter(dict(places["verdict"].value_counts().iter_rows()))
+    met = places.filter(pl.col("verdict").is_in(["changed", "recoded"]))["sheet"]
+    unnamed = matched.gone.len() - met.null_count() if stages.listed_codes else 0  # a list says nothing of the others
+    damaged = _damaged(stages, number)
+    header = Header(
+        format=FORMAT,
+        version=VERSION,
+        key=matched.key,
+        fields=fields,
+        live=live.source,
+        sheet=aligned.sheet.source,
+        counts=Counts(
+            same=matched.both.height - met.count() + unnamed,
+            changed=verdicts["changed"],
+            recoded=verdicts["recoded"],
+            unlisted=met.null_count() + unnamed,
+            new=verdicts["new"],
+            gone=verdicts["gone"],
+            set_aside_live=sum(row.file == "live" for row in matched.set_aside),
+            set_aside_sheet=sum(row.file == "sheet" for row in matched.set_aside),
+            cells=cells.height,
+            held_cells=0,
+            blanks_kept=int(kept.sum()),
+            written_differently=sum(rewritten.values()),
+            damaged=damaged.height,
+            repaired=int((damaged["done"] == "repaired").sum()),
+        ),
+        pairs=aligned.columns,
+        headings=aligned.headings,
+        untouched=[name for name in live.fields if name not in in_sheet],
+        settings={name: known.fields[name] for name in live.fields if known.fields.get(name, Field()) != Field()},
+        rewritten=rewritten,
+        writing=known.writing,
+        sheet_writing=stages.outcomes.writing,
+        learned=aligned.store is None,
+        ignore_case=key.ignore_case,
+        shared=key.shared == "all",
+        name=key.name,
+        near=matched.near,
+        set_aside=matched.set_aside,
+        findings=row_findings(live, rows, policy) + _damage_said(damaged) + _slips_said(stages),
+        accepted=list(policy.accept),
+        likely=likely(live, rows.sheet, matched, known.fields, key.name, rows.codes.field),
+        relations=known.relations,
+    )
+    items = places.with_columns(live=live.row(places["live"]), sheet=rows.sheet.row(places["sheet"]))
+    keys = pl.concat(
+        [
+            live.cells.select(key.fields).rechunk().gather(places["live"].drop_nulls()),
+            stripped(rows.sheet.cells, key).gather(matched.new),
+        ]
+    )
+    changes = ChangeSet(header, keys, conform(items, ITEMS_SCHEMA), conform(cells, cells_schema(fields)), damaged)
+    decided = stages.decided.drop("cell").with_columns(item=number.gather(stages.decided["item"]))
+    decided = decided.filter(pl.col("item").is_not_null())
+    return Draft(changes, _with_rules(cells, decided, known, key.fields), decided, _findings(cells, places, rows))
+
+
+CELL = ["item", "field", "before", "after", "unread"]
+
+
+def _put_back(deltas: pl.DataFrame, cells: pl.Series) -> pl.DataFrame:
+    """The cells that differ, of which these are again as live has them."""
+    if not cells.len():
+        return deltas
+    return deltas.with_columns(
+        same=deltas["same"].clone().scatter(cells, True),
+        after=deltas["after"].clone().scatter(cells, deltas["before"].gather(cells)),
+    )
+
+
+def _with_their_twins(differing: pl.DataFrame, matched: Matched) -> pl.Series:
+    """The cells that change because those of another item with the same key do: the importer cannot tell them apart."""
+    row = matched.both["sheet"].gather(differing["pair"])
+    changes = (~differing["same"]).to_frame("change").with_columns(row=row, field=differing["field"])
+    any_of_them = changes.select(pl.col("change").any().over("row", "field")).to_series()
+    return any_of_them & (differing["before"] != differing["after"])
+
+
+def _with_codes(cells: pl.DataFrame, stages: Stages) -> pl.DataFrame:
+    """The cells with those by which codes change, and with links that follow them; `reason` says why a code cannot."""
+    rows, live, fields = stages.rows, stages.aligned.live, stages.known.fields
+    if not rows.codes.moves:
+        return cells
+    matched, key = rows.matched, stages.aligned.key
+    arriving = set(stripped(rows.sheet.cells, key).gather(matched.new).rows())
+    more, codes = code_cells(live, rows.codes, arriving, fields, key)
+    cells = cells.with_columns(after=followed(cells, fields, codes))
+    more = more.rename({"place": "item"}).with_columns(unread=pl.lit(None, pl.String))
+    more = more.join(cells, on=["item", "field"], how="anti", maintain_order="left")
+    if stages.options.policy.with_gone:  # a link of an item that goes away is of no account
+        recoded = more.filter(pl.col("field").is_in(key.fields))["item"]
+        leaves = matched.gone.cast(pl.Int64)
+        leaves = leaves.filter(~leaves.is_in(recoded.implode()))
+        more = more.filter(~pl.col("item").is_in(leaves.implode()))
+    return pl.concat([cells, more.select(cells.columns)])
+
+
+def _items(cells: pl.DataFrame, stages: Stages) -> pl.DataFrame:
+    """The items that are not the same: `item` (live's rows, and after them the new ones), `verdict`, and their places
+    in `live` and in the `sheet` (null where they are not there). New ones come last, in the sheet's order.
+    """
+    matched, height = stages.rows.matched, stages.aligned.live.cells.height
+    coded = cells.filter(pl.col("field").is_in(matched.key))["item"]
+    met = cells["item"].unique().sort()
+    met = met.filter(met < height)
+    changed = pl.DataFrame({"item": met}).with_columns(
+        verdict=pl.when(pl.col("item").is_in(coded.implode())).then(pl.lit("recoded")).otherwise(pl.lit("changed"))
+    )
+    in_sheet = matched.both.select(item=pl.col("live").cast(pl.Int64), sheet=pl.col("sheet").cast(pl.Int64))
+    changed = changed.join(in_sheet, on="item", how="left", maintain_order="left")
+    gone = matched.gone.cast(pl.Int64).alias("item")
+    gone = gone.filter(~gone.is_in(met.implode()))
+    parts = [changed.with_columns(live="item")]
+    if not stages.listed_codes:
+        absent = pl.lit(None, pl.Int64)
+        parts.append(gone.to_frame().select("item", verdict=pl.lit("gone"), sheet=absent, live="item"))
+    new = (
+        matched.new.cast(pl.Int64)
+        .alias("sheet")
+        .to_frame()
+        .with_columns(
+            item=pl.int_range(pl.len(), dtype=pl.Int64) + height, verdict=pl.lit("new"), live=pl.lit(None, pl.Int64)
+        )
+    )
+    return pl.concat([pl.concat(parts).sort("item"), new.select("item", "verdict", "sheet", "live")])
+
+
+def _damaged(stages: Stages, number: pl.Series) -> pl.DataFrame:
+    """The damaged cells one by one, by their row in the sheet and their field, with what was done."""
+    rows, matched = stages.rows, stages.rows.matched
+    found = stages.decided.filter(pl.col("source") == "damage")
+    if not found.height:
+        return empty(DAMAGED_SCHEMA)
+    cells = stages.deltas.select(pl.all().gather(found["cell"]))
+    place = matched.both["sheet"].gather(cells["pair"]).cast(pl.Int64)
+    place = place.zip_with(place.is_not_null(), matched.new.gather(cells["new"]).cast(pl.Int64))
+    keys = stripped(rows.sheet.cells, stages.aligned.key).gather(place)
+    mendable = found["mendable"].fill_null(value=False)
+    listed = pl.DataFrame(
+        {
+            "item": number.gather(found["item"]),
+            "damage": found["rule"],
+            "key": keys.select(pl.concat_list(pl.all())).to_series(),
+            "field": found["field"],
+            "row": rows.sheet.row(place),
+            "before": cells["before"],
+            "sheet": cells["raw"],
+            "repair": cells["before"].set(~mendable, None),
+            "done": found["done"],
+        }
+    )
+    order = pl.col("field").cast(pl.Enum(matched.fields))
+    return conform(listed.sort("row", order, maintain_order=True), DAMAGED_SCHEMA)
+
+
+def _damage_said(damaged: pl.DataFrame) -> list[Finding]:
+    """The damage as a person is told of it: by what happened, field and what was done."""
+    groups = damaged.group_by("damage", "field", "done", maintain_order=True).len()
+    return [
+        Finding("damage", name, [field], many, DAMAGES[name].why, done)
+        for name, field, done, many in groups.iter_rows()
+    ]
+
+
+def _slips_said(stages: Stages) -> list[Finding]:
+    """The slips as a person is told of them: one by one, in so many cells that are let through, and so many held."""
+    of_slips = stages.decided.filter(pl.col("source") == "slip")
+    many = {(rule, done): count for rule, done, count in of_slips.group_by("rule", "done").len().iter_rows()}
+    return [
+        Finding("slip", name, fields, many[str(number), done], why, done)
+        for number, (name, fields, why) in enumerate(stages.detected.slips)
+        for done in ("accepted", "held")
+        if (str(number), done) in many
+    ]
+
+
+def _with_rules(cells: pl.DataFrame, decided: pl.DataFrame, known: Store, key: list[str]) -> pl.DataFrame:
+    """The cells with what is to be said of each by itself (`rule`), where neither damage nor a slip holds it."""
+    locked = [name for name, field in known.fields.items() if field.locked and name not in key]
+    required = [name for name, field in known.fields.items() if field.required and name not in key]
+    name = pl.col("field").cast(pl.String)
+    rule = (
+        pl.when(name.is_in(locked) & pl.col("before").is_not_null())
+        .then(pl.lit("locked"))
+        .when(pl.col("unread").is_not_null())
+        .then(pl.lit("unreadable"))
+        .when(name.is_in(required) & (pl.col("after") == ""))
+        .then(pl.lit("required"))
+    )
+    ruled = cells.with_columns(rule=rule)
+    held = decided.filter(pl.col("done") == "held").select("item", pl.col("field").cast(cells.schema["field"]))
+    if not held.height:
+        return ruled
+    held = held.unique().with_columns(held=pl.lit(value=True))
+    ruled = ruled.join(held, on=["item", "field"], how="left", maintain_order="left")
+    return ruled.with_columns(rule=pl.when(pl.col("held").is_null()).then("rule")).drop("held")
+
+
+def _findings(cells: pl.DataFrame, places: pl.DataFrame, rows: Placed) -> pl.DataFrame:
+    """What is to be said of the items and cells whatever stands in them: emptied, new, gone, a code that cannot be."""
+    name = pl.col("field").cast(pl.String)
+    stop = {"level": pl.lit("stop")}
+    emptied = cells.filter(blank(pl.col("after")) & pl.col("before").is_not_null())
+    coded = cells.filter(pl.col("reason").is_not_null())
+    items = places.with_row_index("number").select(pl.col("number").cast(pl.Int64), "verdict", "sheet")
+    tables = [
+        emptied.select("item", name, source=pl.lit(EMPTIED), rule=pl.lit(EMPTIED), reason=pl.lit(EMPTIED), **stop),
+        coded.select("item", name, "reason", source=pl.lit("code"), rule=pl.lit("code"), **stop),
+        *(
+            items.filter(pl.col("verdict") == verdict).select(
+                item="number", source=pl.lit(verdict), rule=pl.lit(verdict), reason=pl.lit(verdict), **stop
+            )
+            for verdict in (NEW, GONE)
+        ),
+        _recoded_from_nothing(items, rows).with_columns(source=pl.lit("code"), rule=pl.lit("code"), **stop),
+    ]
+    return pl.concat([conform(table, FINDINGS) for table in tables if table.height] or [empty(FINDINGS)])
+
+
+def _recoded_from_nothing(items: pl.DataFrame, rows: Placed) -> pl.DataFrame:
+    """New items that yet have a new code beside their own, which live does not have: `item` and the `reason`."""
+    new = items.filter(pl.col("verdict") == "new")
+    if not new.height or NEW_CODE not in rows.sheet.fields:
+        return pl.DataFrame(schema={"item": pl.Int64, "reason": pl.String})
+    codes, own = (
+        rows.sheet.cells[name].gather(new["sheet"]).str.strip_chars() for name in (NEW_CODE, rows.codes.field)
+    )
+    return new.filter((codes != "") & (codes != own)).select(item="number", reason=pl.lit(f"code: {UNKNOWN}"))
+
+
+def with_flags(changes: ChangeSet, checked: pl.DataFrame) -> ChangeSet:
+    """The change set with what the checks found, one by one (`flags`) and as a person is told of it."""
+    if not checked.height:
+        return changes
+    place = changes.cells.filter(pl.col("item").is_in(checked["item"].unique().implode()))
+    place = place.select("item", pl.col("field").cast(pl.String), value="after")
+    table = checked.rename({"rule": "check"}).join(place, on=["item", "field"], how="left", maintain_order="left")
+    flags = conform(table.with_columns(row=changes.items["sheet"].gather(table["item"])), FLAGS_SCHEMA)
+    groups = flags.group_by("check", "field", "done", maintain_order=True).len()
+    said = [
+        Finding(name, name, [] if field is None else [field], many, CHECKS[name].does, done, CHECKS[name].do)
+        for name, field, done, many in groups.iter_rows()
+    ]
+    counts = msgspec.structs.replace(changes.header.counts, flags=flags.height)
+    header = msgspec.structs.replace(changes.header, counts=counts, findings=[*changes.header.findings, *said])
+    return replace(changes, header=header, flags=flags)

@@ -1,0 +1,43 @@
+"""What a run is told besides its inputs, as small values."""
+
+from __future__ import annotations
+
+from collections.abc import Collection, Sequence
+from dataclasses import dataclass, field
+
+from neat_delta.core.decide.policy import Policy
+from neat_delta.core.model.columns import ColumnMapping
+from neat_delta.core.model.layout import Writing
+
+__all__ = ["ColumnOptions", "CompareOptions"]
+
+
+@dataclass(frozen=True, slots=True)
+class ColumnOptions:
+    """What is said of columns: the `key` fields (none: the store file's, or the heading that is plainly the SKU); which
+    headings mean which fields, as a person says now (`mapping`) and as was kept for such a list (`saved`); the `only`
+    fields that are wanted (none: all); and those in which every difference of text counts (`exact`).
+    """
+
+    key: Sequence[str] = ()
+    mapping: ColumnMapping | None = None
+    saved: ColumnMapping | None = None
+    only: Collection[str] = ()
+    exact: Collection[str] = ()
+
+
+@dataclass(frozen=True, slots=True)
+class CompareOptions:
+    """What `compare` is told: of columns, what is let through (`policy`), how the sheet writes values (`writing`; what
+    it does not say, the cells show), the names of the image files there are (None: nobody said), and today's date (ISO
+    8601), by which standing exceptions end (None: none has ended).
+
+    >>> CompareOptions(policy=Policy(with_new=True)).columns.key
+    ()
+    """
+
+    columns: ColumnOptions = field(default_factory=ColumnOptions)
+    policy: Policy = field(default_factory=Policy)
+    writing: Writing = field(default_factory=Writing)
+    images: Collection[str] | None = None
+    today: str | None = None

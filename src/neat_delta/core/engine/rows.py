@@ -1,0 +1,129 @@
+"""The rows of a run: live and the sheet matched, near keys taken where the policy says so, rows pasted again left out,
+and the code changes that are asked for.
+"""
+
+from __future__ import annotations
+
+from collections import Counter
+from dataclasses import dataclass, replace
+
+import polars as pl
+
+from neat_delta.core.decide.policy import Policy
+from neat_delta.core.detect.near_keys import near_keys, with_near_keys
+from neat_delta.core.detect.slips import missing, pasted_twice
+from neat_delta.core.match.prepare import AlignedInputs, align_inputs
+from neat_delta.core.match.rows import REPEATS, SAME_ROW, Matched, match_rows
+from neat_delta.core.model.catalogue import Catalogue
+from neat_delta.core.model.changeset import Finding, SetAside
+from neat_delta.core.model.importer import NEW_CODE
+from neat_delta.core.model.store import Key, Store
+from neat_delta.core.rekey.moves import UNKNOWN
+from neat_delta.core.rekey.requests import CodeChanges, asked_by_list, asked_by_sheet, under_the_sheets_codes
+from neat_delta.core.support.errors import CatalogueError
+
+__all__ = ["Placed", "place_rows", "row_findings"]
+
+
+@dataclass(frozen=True, slots=True)
+class Placed:
+    """The sheet's rows that are compared, where each stands in live, the places of those that were pasted again, and
+    the code changes that are asked for.
+    """
+
+    sheet: Catalogue
+    matched: Matched
+    twice: pl.Series
+    codes: CodeChanges
+
+
+def place_rows(aligned: AlignedInputs, codes: Catalogue | None, policy: Policy, *, listed_codes: bool) -> Placed:
+    """Every row of both in its place. `codes` is a list of old and new codes; `listed_codes`: the sheet is one.
+
+    CatalogueError when no item can be matched, or the codes cannot be read.
+    """
+    live, sheet, key, known_as = aligned.live, aligned.sheet, aligned.key, aligned.live
+    if listed_codes:
+        _must_have_codes(sheet)
+    field = (aligned.store or Store()).importer.code_change.field or key.fields[0]
+    asked = CodeChanges(field, [], {})
+    if codes is not None:
+        theirs = align_inputs(live, codes, key=key.fields, listed_codes=True).sheet
+        _must_have_codes(theirs)
+        if NEW_CODE in sheet.fields:
+            raise CatalogueError(f"{codes.path}: {sheet.path} has new codes, too. Say them in one place.")
+        known_as, asked = under_the_sheets_codes(live, sheet, asked_by_list(live, theirs, key, field), key)
+    bare = NEW_CODE in sheet.fields
+    matched = _matched(known_as, sheet, key, policy, bare=bare)
+    twice = pasted_twice(sheet, matched.key, _repeated(sheet, matched))
+    if policy.repair and twice.len():
+        sheet, matched = _without_repeats(known_as, sheet, twice, key, policy, bare=bare)
+    if codes is None:
+        asked = asked_by_sheet(live, sheet, matched.both, key, field)
+    return Placed(sheet, _only_listed(sheet, matched) if listed_codes else matched, twice, asked)
+
+
+def _matched(live: Catalogue, sheet: Catalogue, key: Key, policy: Policy, *, bare: bool) -> Matched:
+    """The match, with those near keys that are taken: all, or those that a spreadsheet made of a key of live."""
+    matched = match_rows(live, sheet, key, bare=bare)
+    near = near_keys(matched)
+    taken = near["damage"].is_not_null() & policy.repair | policy.near_keys
+    return with_near_keys(matched, live, sheet, near, taken)
+
+
+def _must_have_codes(codes: Catalogue) -> None:
+    if NEW_CODE not in codes.fields:
+        raise CatalogueError(
+            f'{codes.path}: no heading stands for the new code. Call it "{NEW_CODE}", or say which does with '
+            f'--map "HEADING={NEW_CODE}".'
+        )
+
+
+def _repeated(sheet: Catalogue, matched: Matched) -> pl.Series:
+    """The places in the sheet of the rows that were set aside because their key repeats there."""
+    rows = [row.row for row in matched.set_aside if row.file == "sheet" and row.reason == REPEATS]
+    return sheet.place(pl.Series(rows, dtype=pl.Int64))
+
+
+def _without_repeats(
+    live: Catalogue, sheet: Catalogue, twice: pl.Series, key: Key, policy: Policy, *, bare: bool
+) -> tuple[Catalogue, Matched]:
+    """The sheet without the rows that were pasted again, and the match without them; they are set aside."""
+    kept = pl.int_range(sheet.cells.height, eager=True).is_in(twice.implode()).not_()
+    rows = sheet.row(pl.int_range(sheet.cells.height, eager=True))
+    again = [
+        SetAside("sheet", row, found, SAME_ROW)
+        for row, found in zip(
+            sheet.row(twice), sheet.cells.select(key.fields).gather(twice).rows(named=True), strict=True
+        )
+    ]
+    rest = replace(sheet, cells=sheet.cells.filter(kept), numbers=rows.filter(kept))
+    matched = _matched(live, rest, key, policy, bare=bare)
+    aside = sorted([*matched.set_aside, *again], key=lambda row: (row.file, row.row))
+    return rest, replace(matched, set_aside=aside)
+
+
+def row_findings(live: Catalogue, rows: Placed, policy: Policy) -> list[Finding]:
+    """What is to be said of whole rows and of keys."""
+    matched, twice = rows.matched, rows.twice
+    findings = []
+    damages = Counter((near.damage, near.taken) for near in matched.near if near.damage is not None)
+    for (name, taken), many in damages.items():
+        why = "the key is in no other way near, and no other item comes as near"
+        findings.append(Finding("damage", name, matched.key, many, why, "repaired" if taken else "held"))
+    if twice.len():
+        why = f"{twice.len():,} rows are the same as one before them in every cell"
+        findings.append(Finding("slip", "rows pasted twice", [], 0, why, "repaired" if policy.repair else "noted"))
+    lost = missing(live, rows.sheet, matched, matched.fields)
+    if lost is not None:
+        findings.append(Finding("slip", "rows missing", [], 0, lost, "noted"))
+    return findings
+
+
+def _only_listed(sheet: Catalogue, matched: Matched) -> Matched:
+    """The match where the sheet is nothing but a list of codes: a row of which live has no item is set aside."""
+    rows = sheet.row(matched.new)
+    keys = sheet.cells.select(matched.key).gather(matched.new).rows(named=True)
+    aside = [SetAside("sheet", row, key, UNKNOWN) for row, key in zip(rows, keys, strict=True)]
+    aside = sorted([*matched.set_aside, *aside], key=lambda row: (row.file, row.row))
+    return replace(matched, new=matched.new.clear(), set_aside=aside)

@@ -1,0 +1,118 @@
+"""The columns of every table that crosses a boundary, by name; and the one way in which a frame is made to fit."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+
+import polars as pl
+
+__all__ = [
+    "CATALOGUE_FINDINGS",
+    "DAMAGED_SCHEMA",
+    "FINDINGS",
+    "FLAGS_SCHEMA",
+    "ITEMS_SCHEMA",
+    "NEAR_KEYS",
+    "RULE_FINDINGS",
+    "TEXTS",
+    "Schema",
+    "cells_schema",
+    "conform",
+    "empty",
+]
+
+Schema = Mapping[str, pl.DataType | type[pl.DataType]]
+
+TEXTS: Schema = {"field": pl.String, "pair": pl.UInt32, "new": pl.UInt32, "before": pl.String, "after": pl.String}
+"""Cells whose texts differ: the row of `Matched.both` (null in a new item), the place in `Matched.new` (null in one
+that live has), the texts in live (null in a new item) and in the sheet.
+"""
+
+NEAR_KEYS: Schema = {"live": pl.UInt32, "sheet": pl.UInt32, "damage": pl.String}
+"""Items with nearly the same key: their places in both files, what a spreadsheet did to live's key (null: nothing)."""
+
+RULE_FINDINGS: Schema = {"item": pl.Int64, "field": pl.String, "what": pl.String}
+"""What one check finds: the number of the item (null: the whole round), the field (null: none), what is wrong."""
+
+FINDINGS: Schema = {
+    "item": pl.Int64,
+    "field": pl.String,
+    "source": pl.String,
+    "rule": pl.String,
+    "level": pl.String,
+    "reason": pl.String,
+    "what": pl.String,
+    "mendable": pl.Boolean,
+}
+"""What anybody says of a cell, an item (field null) or the whole round (item null, too): who says it (`damage`,
+`slip`, `check`, `emptied`, …), by which rule, how bad it is (`stop`, `warn`, `note`), the reason for which the change
+is held if it is, what is wrong in words, and whether live's own value is what was meant.
+"""
+
+ITEMS_SCHEMA: Schema = {"verdict": pl.String, "live": pl.Int64, "sheet": pl.Int64, "held": pl.String}
+"""The items of a change set: verdict, row numbers in live and sheet (null: none), why it is held (null: it is not)."""
+
+DAMAGED_SCHEMA: Schema = {
+    "item": pl.Int64,
+    "damage": pl.String,
+    "key": pl.List(pl.String),
+    "field": pl.String,
+    "row": pl.Int64,
+    "before": pl.String,
+    "sheet": pl.String,
+    "repair": pl.String,
+    "done": pl.String,
+}
+"""Damaged cells, as in `Damaged`; `item` is its number in the change set, null where all its cells were put back."""
+
+FLAGS_SCHEMA: Schema = {
+    "item": pl.Int64,
+    "check": pl.String,
+    "level": pl.String,
+    "field": pl.String,
+    "row": pl.Int64,
+    "value": pl.String,
+    "what": pl.String,
+    "done": pl.String,
+}
+"""What the checks say, as in `Flag`; `item` is the number of the item, null for the whole round."""
+
+
+CATALOGUE_FINDINGS: Schema = {
+    "check": pl.String,
+    "level": pl.String,
+    "key": pl.List(pl.String),
+    "field": pl.String,
+    "row": pl.Int64,
+    "value": pl.String,
+    "what": pl.String,
+    "done": pl.String,
+}
+"""What the checks say of a catalogue by itself: as in `Flag`, with the item's key."""
+
+
+def cells_schema(fields: Sequence[str]) -> Schema:
+    """The columns of `ChangeSet.cells`; the fields are an Enum, so that they sort in live's order."""
+    return {
+        "item": pl.Int64,
+        "field": pl.Enum(list(fields)),
+        "before": pl.String,
+        "after": pl.String,
+        "held": pl.String,
+    }
+
+
+def conform(frame: pl.DataFrame, schema: Schema) -> pl.DataFrame:
+    """The frame with just these columns, in this order and of these types; those that it lacks are null.
+
+    >>> conform(pl.DataFrame({"what": ["it is blank"], "item": [3]}), RULE_FINDINGS).rows()
+    [(3, None, 'it is blank')]
+    """
+    lacking = [pl.lit(None, kind).alias(name) for name, kind in schema.items() if name not in frame.columns]
+    table = frame.with_columns(lacking) if lacking else frame
+    return table.select(pl.col(name).cast(kind) for name, kind in schema.items())
+
+
+def empty(schema: Schema) -> pl.DataFrame:
+    """A frame of these columns without a row."""
+    return pl.DataFrame(schema=dict(schema))
