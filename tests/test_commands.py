@@ -5,10 +5,19 @@ from __future__ import annotations
 import csv
 import io
 import json
+import re
 import sys
+from importlib import import_module
+from pathlib import Path
 
 import pytest
 from rich.cells import cell_len
+
+import neat_delta
+from neat_delta.cli.main import VERBS
+from neat_delta.report.settings import OPTIONS
+
+SOURCE = Path(neat_delta.__file__).parent
 
 
 def lines(text: str) -> list[str]:
@@ -277,3 +286,17 @@ def test_preview_can_be_narrowed_to_what_was_damaged_or_slipped(run, put):
         for check, items in (("damage", [] if repair else ["QA-2"]), ("slip", ["QA-1"])):
             found = json.loads(run("preview", "c.jsonl", "--json", "--check", check).stdout)
             assert [item["item"]["key"]["sku"] for item in found["items"]] == items
+
+
+def test_the_core_names_settings_and_the_command_line_says_the_options():
+    sources = {path: path.read_text() for part in ("core", "app", "files") for path in (SOURCE / part).rglob("*.py")}
+    for path, source in sources.items():
+        if path.is_relative_to(SOURCE / "files"):  # which say commands, too, as somebody types them
+            continue
+        for text in re.findall(r"""["'`][^"'`\n]*--[a-z][a-z-]+""", source):
+            raise AssertionError((path, text))
+    named = {name for source in sources.values() for name in re.findall("‹([a-z_]+)›", source)}
+    assert named and named <= OPTIONS.keys()
+    verbs = [getattr(import_module(f"neat_delta.cli.{verb}"), verb) for verb in VERBS]
+    there = {option for verb in verbs for param in verb.params for option in param.opts}
+    assert set(OPTIONS.values()) <= there

@@ -125,7 +125,7 @@ def test_a_workbook_gives_what_a_person_sees(ending):
     assert found.cells.rows() == WORKBOOK_ROWS
     notes = " / ".join(found.notes)
     for part in (
-        'read only the sheet "Prices"; --sheet-name reads another: Other',
+        'read only the sheet "Prices"; ‹sheet_name› reads another: Other',
         "1 hidden row and hidden column D",
         "merged cells hold their value only in the first: A4:C4",
         "1 cell with a formula that failed: G2 #N/A",

@@ -61,11 +61,11 @@ WRONG = {
     "no such heading": (
         ["cost"],
         {"mapping": ColumnMapping({"Trade": "cost"})},
-        '--map names "Trade", and there is no such',
+        '‹mapping› names "Trade", and there is no such',
     ),
     "no such field": (["x"], {"mapping": ColumnMapping({"x": "costs"})}, 'in live. Did you mean "cost"?'),
-    "only": (["cost"], {"only": ["stocklevel"]}, '--only names "stocklevel", and there is no such heading in live'),
-    "ignore": (["cost"], {"mapping": ColumnMapping({}, ["colour"])}, '--ignore names "colour"'),
+    "only": (["cost"], {"only": ["stocklevel"]}, '‹only› names "stocklevel", and there is no such heading in live'),
+    "ignore": (["cost"], {"mapping": ColumnMapping({}, ["colour"])}, '‹ignore› names "colour"'),
 }
 
 
@@ -81,7 +81,7 @@ def keys(live: list[str], sheet: list[str], **more):
     tables = [
         catalogue((["sku", "price"], [[key, price] for key in some])) for some, price in ((live, "1"), (sheet, "2"))
     ]
-    changes = compare(*tables, options=options(**more))
+    changes = compare(*tables, store=more.pop("store", None), options=options(**more))
     near = [(one.key["sku"], one.live_key["sku"], one.taken) for one in changes.header.near]
     return {item.key["sku"]: item.verdict for item in changes.each()}, near
 
@@ -100,14 +100,14 @@ def test_keys_that_nearly_fit_are_reported_and_taken_only_when_told():
     found, near = keys(live, sheet)
     assert near == [(other, one, False) for one, other in NEAR]
     assert all(found[one] == "gone" and found[other] == "new" for one, other in NEAR)
-    found, near = keys(live, sheet, accept_near=True)
+    found, near = keys(live, sheet, near_keys=True)
     assert near == [(other, one, True) for one, other in NEAR]
     assert found == {one: "changed" for one, _ in NEAR} | {"QA-9": "gone", "QA-10": "new"}
 
 
 def test_where_two_keys_come_as_near_none_is_taken():
-    assert keys(["QA-1", "qa-1"], ["Qa-1"], accept_near=True)[1] == []
-    assert keys(["QA-1"], ["qa-1", "Qa-1"], accept_near=True)[1] == []
+    assert keys(["QA-1", "qa-1"], ["Qa-1"], near_keys=True)[1] == []
+    assert keys(["QA-1"], ["qa-1", "Qa-1"], near_keys=True)[1] == []
 
 
 def test_case_is_ignored_when_the_store_file_says_so():

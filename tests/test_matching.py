@@ -62,7 +62,7 @@ USELESS = {
         (["code of it", "price"], [["a", "1"]]),
         LIVE,
         None,
-        "no heading is plainly the SKU. Name the key with --key",
+        "no heading is plainly the SKU. Name the key with ‹key›",
     ),
     "sku not in the sheet": (
         LIVE,

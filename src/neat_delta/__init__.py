@@ -19,6 +19,7 @@ if TYPE_CHECKING:
 
     from neat_delta.app.check import Checked, check
     from neat_delta.app.outcome import confirm, retry, undo
+    from neat_delta.app.preview import PreviewOptions, preview
     from neat_delta.core.decide.policy import Policy
     from neat_delta.core.engine.options import ColumnOptions, CompareOptions
     from neat_delta.core.engine.whole import compare, recode
@@ -53,7 +54,9 @@ if TYPE_CHECKING:
     from neat_delta.core.prove.proof import prove, target
     from neat_delta.core.prove.replay import replay
     from neat_delta.core.query.expressions import Condition, Rows, condition, holds
+    from neat_delta.core.review.facts import Facts
     from neat_delta.core.review.figures import FieldFigures, figures
+    from neat_delta.core.review.signoff import sign_off
     from neat_delta.core.support.errors import (
         CatalogueError,
         ChangeSetError,
@@ -91,6 +94,7 @@ _HOMES = {
     "Counts": "core.model.changeset",
     "Cut": "core.worksheet.cut",
     "Damaged": "core.model.changeset",
+    "Facts": "core.review.facts",
     "Field": "core.model.store",
     "FieldFigures": "core.review.figures",
     "FileError": "core.support.errors",
@@ -113,6 +117,7 @@ _HOMES = {
     "OutputError": "core.support.errors",
     "Plan": "core.model.update",
     "Policy": "core.decide.policy",
+    "PreviewOptions": "app.preview",
     "ProofError": "core.support.errors",
     "Row": "core.model.changeset",
     "Rows": "core.query.expressions",
@@ -133,6 +138,7 @@ _HOMES = {
     "learn": "core.infer.learn",
     "match_columns": "core.match.columns",
     "plan": "core.plan",
+    "preview": "app.preview",
     "prove": "core.prove.proof",
     "read": "files.reading",
     "read_changes": "files.changeset",
@@ -142,6 +148,7 @@ _HOMES = {
     "recode": "core.engine.whole",
     "replay": "core.prove.replay",
     "retry": "app.outcome",
+    "sign_off": "core.review.signoff",
     "target": "core.prove.proof",
     "undo": "app.outcome",
     "workbook": "files.worksheet",
@@ -169,6 +176,7 @@ __all__ = [
     "Counts",
     "Cut",
     "Damaged",
+    "Facts",
     "Field",
     "FieldFigures",
     "FileError",
@@ -190,6 +198,7 @@ __all__ = [
     "OutputError",
     "Plan",
     "Policy",
+    "PreviewOptions",
     "ProofError",
     "Row",
     "Rows",
@@ -211,6 +220,7 @@ __all__ = [
     "learn",
     "match_columns",
     "plan",
+    "preview",
     "prove",
     "read",
     "read_changes",
@@ -220,6 +230,7 @@ __all__ = [
     "recode",
     "replay",
     "retry",
+    "sign_off",
     "target",
     "undo",
     "workbook",

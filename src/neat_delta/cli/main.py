@@ -55,7 +55,9 @@ def main() -> NoReturn:
         status = cli(sys.argv[1:] or ["--help"], standalone_mode=False)
         sys.stdout.flush()
     except NeatDeltaError as error:
-        _fail(str(error))
+        from neat_delta.report.settings import as_options
+
+        _fail(as_options(str(error)))
     except click.UsageError as error:
         help_line = f" See `{error.ctx.command_path} --help`." if error.ctx else ""
         _fail(error.format_message() + help_line)

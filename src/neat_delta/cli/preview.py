@@ -2,7 +2,8 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
+from functools import partial
 from typing import TYPE_CHECKING
 
 import click
@@ -10,15 +11,11 @@ import click
 from neat_delta.cli.common import json_option, make_folder, must_be_new, print_json, where_option, working
 
 if TYPE_CHECKING:
-    from polars import Series
-
     from neat_delta.core.model.catalogue import Catalogue
     from neat_delta.core.model.changeset import ChangeSet
-    from neat_delta.core.query.expressions import Condition
+    from neat_delta.core.review.facts import Facts
     from neat_delta.core.review.impact import Keep
-    from neat_delta.core.review.records import Records
     from neat_delta.core.review.view import Sort, View
-    from neat_delta.report.facts import Facts
 
 __all__ = ["preview"]
 
@@ -113,13 +110,23 @@ def preview(
     workbook has a column for yes or no, and `write --signed-off` sends what was answered yes.
     """
     import neat_delta
-    from neat_delta.core.review.impact import told
-    from neat_delta.core.review.view import first, flagged, names_of, view
-    from neat_delta.report.facts import Facts
+    from neat_delta.core.query.expressions import condition
+    from neat_delta.core.review.view import first
 
     if as_json and markdown:
         raise click.UsageError("--json and --markdown are two ways to print; choose one of them.")
-    wanted = _condition(where)
+    options = neat_delta.PreviewOptions(
+        fields=fields,
+        keys=skus,
+        verdicts=verdicts,  # type: ignore[arg-type]
+        where=None if where is None else condition(where),
+        checks=checks,
+        levels=levels,  # type: ignore[arg-type]
+        sort=sort,
+        by=by,
+        keep=keep,
+        record_price=record_price,
+    )
     outputs = [(workbook, ".xlsx"), (page, ".html")]
     outputs += [(f"{charts}/{name}.png", ".png") for name in CHARTS] if charts else []
     for path, ending in outputs:
@@ -129,23 +136,9 @@ def preview(
         found = neat_delta.read_changes(changes)
         needed = bool(live or where is not None or by is not None or keep is not None or charts or records)
         catalogue, no_names = _live(found, changes, live, needed=needed)
-        _must_be_there(changes, found.header.fields, fields, "it")
-        _must_be_there(changes, catalogue.fields if catalogue else [], [by] if by is not None else [], "live")
-        names = names_of(found, catalogue)
-        every = view(
-            found,
-            names,
-            wanted=_chosen(wanted, found, catalogue),
-            flagged=flagged(found, checks, levels) if checks or levels else None,
-            fields=fields,
-            keys=skus,
-            verdicts=verdicts,
-            sort=sort,
-        )
-        seen = every if everything else first(every, MOST)
-        effect = told(found, catalogue, names.to_list(), by, keep)
-        quotes = _records(found, catalogue, records, record_price, keep) if records is not None and catalogue else None
-        facts = Facts(found, every, neat_delta.figures(found), effect, by, catalogue, quotes)
+        quotes = neat_delta.read(records) if records is not None and catalogue else None
+        facts = _facts(changes, partial(neat_delta.preview, found, catalogue, options=options, records=quotes))
+        seen = facts.view if everything else first(facts.view, MOST)
         written = _write(facts, workbook, page, charts)
     if as_json:
         print_json(_for_a_program(facts, seen))
@@ -155,8 +148,7 @@ def preview(
 
         click.echo(message(facts, seen), nl=False)
         return 0
-    items_chosen = bool(skus or verdicts or where or checks or levels)
-    _print(facts, seen, keep, fields, items_chosen=items_chosen, findings=findings)
+    _print(facts, seen, keep, fields, items_chosen=options.chooses_items, findings=findings)
     for line in written:
         click.echo(line)
     if workbook is not None:
@@ -198,14 +190,6 @@ def _print(
     report.print_rest(console, len(seen.names), seen.found, narrowed)
 
 
-def _condition(where: str | None) -> Condition | None:
-    if where is None:
-        return None
-    from neat_delta.core.query.expressions import condition
-
-    return condition(where)
-
-
 def _live(found: ChangeSet, changes: str, live: str | None, *, needed: bool) -> tuple[Catalogue | None, str]:
     """The live catalogue, or why there is none, where it is not needed."""
     import neat_delta
@@ -219,30 +203,14 @@ def _live(found: ChangeSet, changes: str, live: str | None, *, needed: bool) -> 
         return None, str(error)
 
 
-def _must_be_there(changes: str, known: list[str], wanted: Sequence[str], what: str) -> None:
+def _facts(changes: str, gather: Callable[[], Facts]) -> Facts:
+    """What is to be said; an error names the change set's file."""
     from neat_delta.core.support.errors import ChangeSetError
 
-    for field in wanted:
-        if field not in known:
-            raise ChangeSetError(f'{changes}: {what} has no field "{field}". Its fields are: {", ".join(known)}.')
-
-
-def _chosen(wanted: Condition | None, found: ChangeSet, catalogue: Catalogue | None) -> Series | None:
-    """The numbers of the items for which the condition holds; None where there is none."""
-    if wanted is None or catalogue is None:
-        return None
-    from neat_delta.core.query.expressions import holds
-    from neat_delta.core.review.view import rows_of
-
-    return holds(wanted, rows_of(found, catalogue)).arg_true()
-
-
-def _records(found: ChangeSet, live: Catalogue, path: str, price: str | None, keep: Keep | None) -> Records:
-    """What the round does to a file of quotes or agreed prices."""
-    import neat_delta
-    from neat_delta.core.review.records import records
-
-    return records(found, live, neat_delta.read(path), price, keep or "percent")
+    try:
+        return gather()
+    except ChangeSetError as error:
+        raise ChangeSetError(f"{changes}: {error}") from None
 
 
 def _write(facts: Facts, workbook: str | None, page: str | None, charts: str | None) -> list[str]:

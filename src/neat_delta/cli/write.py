@@ -75,9 +75,7 @@ def write(
     with working(f"Reading {changes} and its live catalogue"):
         found, catalogue = read_with_live(changes, live, partial(fields_needed, importer=importer, whole=whole))
         if signed_off is not None:
-            from neat_delta.core.review.signoff import signed_off as only_yes
-
-            found = only_yes(found, neat_delta.read(signed_off))
+            found = neat_delta.sign_off(found, neat_delta.read(signed_off))
     with working("Writing and replaying"):
         manifest = neat_delta.write_updates(
             found, catalogue, importer, folder, replace=replace, most_files=most_files, whole=whole

@@ -506,11 +506,11 @@ def _read_live(header: Header, path: str, live: str | None, only: Collection[str
     place = live or (wanted.path if Path(wanted.path).exists() or not beside.exists() else str(beside))
     if place == "-":
         raise ChangeSetError(
-            f"{path}: live was read from standard input when it was made. Say with --live in which file it is."
+            f"{path}: live was read from standard input when it was made. Say with ‹live› in which file it is."
         )
     if live is None and not Path(place).is_file():
         there = "is no regular file" if Path(place).exists() else "is not there"
-        raise ChangeSetError(f"{path}: {place}, its live catalogue, {there}. Say with --live in which file it is.")
+        raise ChangeSetError(f"{path}: {place}, its live catalogue, {there}. Say with ‹live› in which file it is.")
     catalogue = read(place, wanted.layout, only)
     if catalogue.digest() != wanted.blake3:
         raise ChangeSetError(

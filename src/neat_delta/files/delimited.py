@@ -129,7 +129,7 @@ def read_text(
         found = _read_utf8(decoded(data, encoding, path).encode(), path, told, encoding, bom=False)
         if sure:
             return found
-        note = f"its encoding, {encoding_name(encoding)}, is a guess; if letters look wrong, say it with --encoding"
+        note = f"its encoding, {encoding_name(encoding)}, is a guess; if letters look wrong, say it with ‹encoding›"
         return replace(found, notes=(*found.notes, note), guessed=True)
 
 
@@ -391,7 +391,7 @@ def _must_be_headings(header: list[str], number: int, path: str) -> None:
     if len(header) > MOST_COLUMNS:
         raise CatalogueError(
             f"{path}, line {number}: {len(header):,} columns, and at most {MOST_COLUMNS:,} are read. "
-            "Cut the file down, or say with --separator what stands between the cells."
+            "Cut the file down, or say with ‹separator› what stands between the cells."
         )
     for heading, times in Counter(header).items():
         if times > 1 and heading.strip():

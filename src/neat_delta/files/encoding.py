@@ -123,7 +123,7 @@ def decoded(data: bytes, encoding: str, path: str) -> str:
         column = error.start - data[:].rfind(b"\n", 0, error.start)
         raise CatalogueError(
             f"{path}, line {line:,}, byte {column:,} of it: 0x{data[error.start]:02X} is not "
-            f"{encoding_name(encoding)}. Save the file again as UTF-8, or say what it is with --encoding."
+            f"{encoding_name(encoding)}. Save the file again as UTF-8, or say what it is with ‹encoding›."
         ) from None
 
 
@@ -205,7 +205,7 @@ def _by_language(sample: bytes, path: str) -> str:
     if best >= 0.5:
         return page
     raise CatalogueError(
-        f"{path}: it is not UTF-8, and no other encoding fits. Say which it is with --encoding, or save it again "
+        f"{path}: it is not UTF-8, and no other encoding fits. Say which it is with ‹encoding›, or save it again "
         "as UTF-8."
     )
 

@@ -215,13 +215,13 @@ def _cell(row: int, column: int) -> str:
 
 def _elsewhere(grid: Grid) -> str:
     names = listed([f'"{name}"' for name in grid.others], 8)
-    return f"There are also: {names}. Name one with --sheet-name." if names else "Save the table again."
+    return f"There are also: {names}. Name one with ‹sheet_name›." if names else "Save the table again."
 
 
 def _notes(grid: Grid, place: int) -> list[str]:
     notes = []
     if grid.others:
-        notes.append(f'read only the sheet "{grid.name}"; --sheet-name reads another: {listed(grid.others, 8)}')
+        notes.append(f'read only the sheet "{grid.name}"; ‹sheet_name› reads another: {listed(grid.others, 8)}')
     if place:
         notes.append(("row 1 is" if place == 1 else f"rows 1 to {place} are") + " above the header and left out")
     hidden = [f"{grid.hidden_rows:,} hidden row{'s' * (grid.hidden_rows != 1)}"] if grid.hidden_rows else []

@@ -15,12 +15,13 @@ from neat_delta.core.model.catalogue import Catalogue
 from neat_delta.core.model.changeset import ChangeSet
 from neat_delta.core.model.importer import SPARSE, Importer
 from neat_delta.core.model.layout import Layout
-from neat_delta.core.model.manifest import FORMAT, VERSION, CellCounts, Listed, Manifest, OutFile, read_me
+from neat_delta.core.model.manifest import FORMAT, VERSION, CellCounts, Listed, Manifest, OutFile
 from neat_delta.core.model.update import Action, Table
 from neat_delta.core.plan import plan
 from neat_delta.core.prove.proof import prove
 from neat_delta.core.support.errors import OutputError
 from neat_delta.files.forms import FORMS, Form, Shape
+from neat_delta.files.readme import read_me
 from neat_delta.files.whole import digest_of, new_folder
 
 __all__ = ["layout_of", "read_manifest", "write_updates"]
@@ -204,7 +205,7 @@ def _seal(manifest: Manifest) -> str:
     return digest_of(msgspec.json.encode(msgspec.structs.replace(manifest, blake3="")))
 
 
-NOT_EMPTY = "the folder is not empty. Name another, or add --replace if all in it came from `write`."
+NOT_EMPTY = "the folder is not empty. Name another, or add ‹replace› if all in it came from `write`."
 
 
 def _why_not_ours(folder: Path) -> str | None:

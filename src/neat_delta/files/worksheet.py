@@ -207,7 +207,7 @@ FIRST_DAY = 61
 def _must_fit(cells: pl.DataFrame) -> None:
     if cells.height > MOST_ROWS:
         raise OutputError(
-            f"{cells.height:,} items are more than a workbook has rows ({MOST_ROWS:,}). Cut fewer with --where, or "
+            f"{cells.height:,} items are more than a workbook has rows ({MOST_ROWS:,}). Cut fewer with ‹where›, or "
             "write .csv."
         )
     longest = cells.select(pl.all().str.len_chars().max()).row(0, named=True)
@@ -215,7 +215,7 @@ def _must_fit(cells: pl.DataFrame) -> None:
         if (length or 0) > LONGEST_CELL:
             raise OutputError(
                 f'A cell of "{heading}" has {length:,} characters, and a workbook has room for {LONGEST_CELL:,}. Leave '
-                "that field out with --fields, or write .csv."
+                "that field out with ‹fields›, or write .csv."
             )
 
 

@@ -7,17 +7,15 @@ from dataclasses import dataclass
 from decimal import Decimal
 
 from neat_delta.core.kinds.base import EXACT
-from neat_delta.core.model.catalogue import Catalogue, listed
-from neat_delta.core.model.changeset import ChangeSet, HeldCount
+from neat_delta.core.model.catalogue import listed
+from neat_delta.core.model.changeset import HeldCount
 from neat_delta.core.review.figures import FieldFigures
-from neat_delta.core.review.impact import Impact, Suggestion, Told
+from neat_delta.core.review.impact import Impact, Suggestion
 from neat_delta.core.review.records import Records
-from neat_delta.core.review.view import View
 from neat_delta.report.text import count, key_text, shown, signed
 
 __all__ = [
     "WAY_OUT",
-    "Facts",
     "Grid",
     "HeldLine",
     "field_grid",
@@ -50,27 +48,6 @@ class HeldLine:
     reason: str
     much: str
     way_out: str
-
-
-@dataclass(frozen=True, slots=True)
-class Facts:
-    """A change set and what is told of it. `view` are the items that are looked at, with their names; `by` is the field
-    that the impact is grouped by, if one was named.
-    """
-
-    changes: ChangeSet
-    view: View
-    figures: Sequence[FieldFigures]
-    effect: Told
-    by: str | None = None
-    live: Catalogue | None = None
-    records: Records | None = None
-
-    @property
-    def category(self) -> str | None:
-        """The field that items are put into groups by: the one that was named, or the first path of live."""
-        paths = [name for name, one in self.changes.header.settings.items() if one.kind == "path"]
-        return self.by or next(iter(paths), None)
 
 
 def held_lines(reasons: Sequence[HeldCount]) -> list[HeldLine]:

@@ -7,10 +7,10 @@ from typing import get_args
 
 from neat_delta.core.model.catalogue import listed
 from neat_delta.core.model.changeset import Verdict
+from neat_delta.core.review.facts import Facts
 from neat_delta.core.review.figures import Differences
 from neat_delta.core.review.view import View
 from neat_delta.report.facts import (
-    Facts,
     Grid,
     field_grid,
     held_lines,

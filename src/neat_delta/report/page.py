@@ -19,18 +19,12 @@ from jinja2 import Environment, StrictUndefined
 
 from neat_delta.core.kinds.number import NUMBER_KINDS
 from neat_delta.core.model.changeset import ChangeSet
+from neat_delta.core.review.facts import Facts
 from neat_delta.core.review.figures import Differences
 from neat_delta.core.review.view import View, first
 from neat_delta.report.charts import as_svg, charts
-from neat_delta.report.facts import (
-    Facts,
-    field_grid,
-    held_lines,
-    impact_grid,
-    records_grid,
-    records_said,
-    suggestions_grid,
-)
+from neat_delta.report.facts import field_grid, held_lines, impact_grid, records_grid, records_said, suggestions_grid
+from neat_delta.report.settings import as_options
 from neat_delta.report.text import key_text, shown, signed
 
 __all__ = ["MOST", "page"]
@@ -51,7 +45,7 @@ def page(facts: Facts) -> bytes:
         files("neat_delta.report").joinpath(f"assets/page.{kind}").read_text("utf-8") for kind in ("js", "css")
     )
     environment = Environment(autoescape=True, undefined=StrictUndefined)
-    environment.filters.update(number=lambda number: f"{number:,}")
+    environment.filters.update(number=lambda number: f"{number:,}", said=as_options)
     template = environment.from_string(files("neat_delta.report").joinpath("assets/page.html").read_text("utf-8"))
     groups = facts.effect.groups
     drawn = charts(facts.changes, facts.live, facts.category)

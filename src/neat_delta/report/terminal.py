@@ -41,6 +41,7 @@ from neat_delta.report.facts import (
     records_said,
     suggestions_grid,
 )
+from neat_delta.report.settings import as_options
 from neat_delta.report.text import count, cut, finding_count, key_text, shown, signed
 from neat_delta.report.words import Piece, added_and_removed, pieces
 
@@ -151,7 +152,7 @@ def _print_source(
     size = f"{count(rows, 'row')}, {count(fields, 'field')}, {shown(str(layout))}"
     _print_fact(console, name, f"{'standard input' if path == '-' else shown(path)}: {size}")
     for note in notes:
-        _print_fact(console, "", shown(note), style="yellow")
+        _print_fact(console, "", shown(as_options(note)), style="yellow")
 
 
 def _print_fact(console: Console, name: str, text: str, style: str = "") -> None:
@@ -227,7 +228,7 @@ def print_findings(console: Console, changes: ChangeSet) -> None:
             head = Text("  ").append(one.name, "bold").append(f"  {listed(places)}" if places else "")
             head.append(f"  {finding_count(one)}" if one.cells else "").append(f"  {one.done}", STYLES[one.done])
             console.print(head)
-            console.print(Padding(Text(f"{one.why}; {one.do}" if one.do else one.why, "dim"), (0, 0, 0, 4)))
+            console.print(Padding(Text(as_options(f"{one.why}; {one.do}" if one.do else one.why), "dim"), (0, 0, 0, 4)))
             for line in _examples(changes, one, console.width - 4):
                 console.print(Padding(line, (0, 0, 0, 4)))
         if len(found) > LISTED:
@@ -319,6 +320,7 @@ def print_checked(
         head = Text("\n").append(str(check), "bold").append(f"  {shown(str(field))}" if field is not None else "")
         console.print(head.append(f"  {count(some.height, 'item')}").append(f"  {level}", style[str(level)]))
         does, do = says[str(check)]
+        do = as_options(do)
         console.print(Padding(Text(f"{does}; {do}", "dim"), (0, 0, 0, 2)))
         for key, row, what in some.head(FEW).select("key", "row", "what").iter_rows():
             console.print(Padding(_flagged(key, row, what), (0, 0, 0, 2)))
@@ -344,7 +346,7 @@ def print_idle(console: Console, idle: Mapping[str, str]) -> None:
     table.add_column(max_width=30, overflow="fold")
     table.add_column(overflow="fold")
     for switch, names in by_switch.items():
-        table.add_row(Padding(Text(", ".join(names)), (0, 0, 0, 2)), Text(switch))
+        table.add_row(Padding(Text(", ".join(names)), (0, 0, 0, 2)), Text(as_options(switch)))
     console.print(table)
 
 

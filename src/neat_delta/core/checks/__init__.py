@@ -132,7 +132,7 @@ def _alone(catalogue: Catalogue, store: Store, key: list[str], images: Collectio
     )
 
 
-NEEDS_SHEET = "a sheet, and neat-delta compare"
+NEEDS_SHEET = "a sheet to compare with"
 
 
 def idle_checks(

@@ -103,7 +103,7 @@ BELIEVABLE_CHECKS = (
         "large-change",
         "stop",
         "a number that changes by more than the field's largest_change",
-        "correct it, or --accept it",
+        "correct it, or ‹accept› it",
         large_change,
         alone=False,
     ),

@@ -106,9 +106,9 @@ IDENTITY_CHECKS = (
     Check(
         "no-image",
         "warn",
-        "an image that is not in the folder of --images",
+        "an image that is not in the folder of ‹images›",
         "add the file, or correct its name",
         no_image,
-        idle=lambda context: "--images, and where they are" if context.images is None else needs_kind("image")(context),
+        idle=lambda context: "‹images›, and where they are" if context.images is None else needs_kind("image")(context),
     ),
 )

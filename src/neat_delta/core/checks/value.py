@@ -268,7 +268,7 @@ VALUE_CHECKS = (
         "guessed-encoding",
         "stop",
         "letters beyond ASCII from a sheet whose encoding is a guess",
-        "say it with --encoding sheet=NAME, or save the sheet as UTF-8",
+        "say it with ‹encoding› sheet=NAME, or save the sheet as UTF-8",
         guessed_encoding,
         alone=False,
     ),

@@ -68,7 +68,7 @@ def _tells_apart(cells: pl.DataFrame, codes: pl.Series, name: str) -> bool:
 def find_key(live: Catalogue, key: Sequence[str] = ()) -> list[str]:
     """The key fields: the ones named, or the one heading that is plainly the SKU. CatalogueError when there is none."""
     if len(set(key)) != len(key):
-        raise CatalogueError(f"--key names the same field twice: {', '.join(key)}.")
+        raise CatalogueError(f"‹key› names the same field twice: {', '.join(key)}.")
     for name in key:
         if name not in live.fields:
             raise CatalogueError(
@@ -79,6 +79,6 @@ def find_key(live: Catalogue, key: Sequence[str] = ()) -> list[str]:
     found = plain_heading(live.fields, SKU_HEADINGS)
     if found is None:
         raise CatalogueError(
-            f"{live.path}: no heading is plainly the SKU. Name the key with --key. It has: {listed(live.fields)}."
+            f"{live.path}: no heading is plainly the SKU. Name the key with ‹key›. It has: {listed(live.fields)}."
         )
     return [found]

@@ -39,10 +39,10 @@ def match_columns(
     """
     mapping, saved = mapping or ColumnMapping(), saved or ColumnMapping()
     settings = {name: field for name, field in (known or {}).items() if name in set(fields)}
-    _must_be_known([*mapping.headings], headings, path, "--map")
-    _must_be_known([*mapping.headings.values(), *saved.headings.values()], fields, "live", "--map")
-    _must_be_known(mapping.ignore, [*headings, *fields], path, "--ignore")
-    _must_be_known(only, fields, "live", "--only")
+    _must_be_known([*mapping.headings], headings, path, "‹mapping›")
+    _must_be_known([*mapping.headings.values(), *saved.headings.values()], fields, "live", "‹mapping›")
+    _must_be_known(mapping.ignore, [*headings, *fields], path, "‹ignore›")
+    _must_be_known(only, fields, "live", "‹only›")
     by_name = {field.heading: name for name, field in settings.items() if field.heading is not None}
     by_name |= {name: name for name in fields}
     by_fold, by_other = _by_fold(by_name), {other: name for name, field in settings.items() for other in field.also}
@@ -79,7 +79,7 @@ def match_columns(
         if one.field is not None and one.field in taken:
             raise CatalogueError(
                 f'{path}: the headings "{taken[one.field]}" and "{one.heading}" both stand for the field '
-                f'"{one.field}". Leave one of them out with --ignore, or say what it is with --map.'
+                f'"{one.field}". Leave one of them out with ‹ignore›, or say what it is with ‹mapping›.'
             )
         if one.field is not None:
             taken[one.field] = one.heading

@@ -169,5 +169,5 @@ def _no_item(catalogue: Catalogue, key: list[str], reasons: pl.Series) -> str:
         return f"{catalogue.path}: the key ({named}) is blank in all {catalogue.cells.height:,} rows."
     return (
         f"{catalogue.path}: no row has a key of its own: all {catalogue.cells.height:,} rows lack the key "
-        f"({named}) or share it with another row. Name the fields that tell items apart with --key."
+        f"({named}) or share it with another row. Name the fields that tell items apart with ‹key›."
     )

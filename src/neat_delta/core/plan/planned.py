@@ -50,7 +50,7 @@ def plan(
         raise StoreError(
             "The importer deletes items that a file does not have, as the store file says, and a file of the changes "
             "alone would delete the rest of the catalogue. Turn that off in the importer and in the store file "
-            '(missing = "kept"), or write the whole catalogue with --whole-catalogue.'
+            '(missing = "kept"), or write the whole catalogue with ‹whole›.'
         )
     ways = Ways(changes, live, importer, whole, fits, most_files)
     step, codes, held_codes = recoded(ways, asked(ways))

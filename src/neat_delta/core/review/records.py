@@ -78,7 +78,7 @@ def records(
     if name is None or name not in table.fields:
         raise CatalogueError(
             f"{table.path}: it has no heading {f'{chr(34)}{price}{chr(34)}' if price else 'that plainly is a price'}. "
-            f"Say which it is with --record-price. It has: {listed(table.fields)}."
+            f"Say which it is with ‹record_price›. It has: {listed(table.fields)}."
         )
     key = header.compared_by
     quoted = table.cells.select(pl.col(heading).alias(field) for field, heading in headings.items())

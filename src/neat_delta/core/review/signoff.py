@@ -15,7 +15,7 @@ from neat_delta.core.model.reasons import NOT_SIGNED, REFUSED
 from neat_delta.core.model.schemas import FINDINGS, conform
 from neat_delta.core.support.errors import ChangeSetError
 
-__all__ = ["ANSWER", "COLUMNS", "kept", "keyed", "seals", "shown", "signed_off"]
+__all__ = ["ANSWER", "COLUMNS", "kept", "keyed", "seals", "shown", "sign_off"]
 
 ANSWER = "answer"
 SEAL = "seal"
@@ -83,7 +83,7 @@ def _digest(texts: Sequence[str | None]) -> str:
     return whole.hexdigest(16)
 
 
-def signed_off(changes: ChangeSet, answers: Catalogue) -> ChangeSet:
+def sign_off(changes: ChangeSet, answers: Catalogue) -> ChangeSet:
     """The change set with everything held that the answers do not say yes to.
 
     `answers` is a workbook that was made of it, with its answers. ChangeSetError when it is none, when an answer is

@@ -1,0 +1,94 @@
+"""A change set as a person looks at it: which items, what they come to, what waits, what it does to margins."""
+
+from __future__ import annotations
+
+from collections.abc import Collection, Sequence
+from dataclasses import dataclass
+
+from neat_delta.core.model.catalogue import Catalogue
+from neat_delta.core.model.changeset import ChangeSet, Verdict
+from neat_delta.core.model.store import LevelName
+from neat_delta.core.query.expressions import Condition, holds
+from neat_delta.core.review.facts import Facts
+from neat_delta.core.review.figures import figures
+from neat_delta.core.review.impact import Keep, told
+from neat_delta.core.review.records import records as touched_records
+from neat_delta.core.review.view import Sort, flagged, names_of, rows_of, view
+from neat_delta.core.support.errors import CatalogueError, ChangeSetError
+
+__all__ = ["PreviewOptions", "preview"]
+
+
+@dataclass(frozen=True, slots=True)
+class PreviewOptions:
+    """Which items are looked at and how.
+
+    Only those that change one of `fields`, with one of `keys` in their key, of one of `verdicts`, for which the
+    condition `where` holds, in which one of `checks` or a check of one of `levels` found something (each: any when
+    empty); in the order of `sort`. The impact is grouped `by` a field, too; where a cost rises, the price that would
+    `keep` the margin is worked out; `record_price` is the heading of the price in a table of records.
+    """
+
+    fields: Sequence[str] = ()
+    keys: Sequence[str] = ()
+    verdicts: Sequence[Verdict] = ()
+    where: Condition | None = None
+    checks: Collection[str] = ()
+    levels: Collection[LevelName] = ()
+    sort: Sort = "file"
+    by: str | None = None
+    keep: Keep | None = None
+    record_price: str | None = None
+
+    @property
+    def chooses_items(self) -> bool:
+        """Whether not all items are looked at."""
+        return bool(self.keys or self.verdicts or self.where or self.checks or self.levels)
+
+
+ALL = PreviewOptions()
+
+
+def preview(
+    changes: ChangeSet,
+    live: Catalogue | None = None,
+    *,
+    options: PreviewOptions = ALL,
+    records: Catalogue | None = None,
+) -> Facts:
+    """What is to be said of a change set before it is sent.
+
+    `live` is its live catalogue (`read_live`): names, conditions, groups, margins and records need it. `records` is a
+    table of open quotes or agreed prices. ChangeSetError when a field is named that is not there, CatalogueError when
+    live is needed and not given, or the records cannot be read.
+    """
+    needs_live = options.where is not None or options.by is not None or options.keep is not None or records is not None
+    if needs_live and live is None:
+        raise CatalogueError("Conditions, groups, margins and records need the live catalogue of the change set.")
+    _must_have(changes.header.fields, options.fields, "it")
+    _must_have(live.fields if live else [], [options.by] if options.by is not None else [], "live")
+    names = names_of(changes, live)
+    chosen = None
+    if options.where is not None and live is not None:
+        chosen = holds(options.where, rows_of(changes, live)).arg_true()
+    every = view(
+        changes,
+        names,
+        wanted=chosen,
+        flagged=flagged(changes, options.checks, options.levels) if options.checks or options.levels else None,
+        fields=options.fields,
+        keys=options.keys,
+        verdicts=options.verdicts,
+        sort=options.sort,
+    )
+    effect = told(changes, live, names.to_list(), options.by, options.keep)
+    quotes = None
+    if records is not None and live is not None:
+        quotes = touched_records(changes, live, records, options.record_price, options.keep or "percent")
+    return Facts(changes, every, figures(changes), effect, options.by, live, quotes)
+
+
+def _must_have(known: Sequence[str], wanted: Collection[str], what: str) -> None:
+    for field in wanted:
+        if field not in known:
+            raise ChangeSetError(f'{what} has no field "{field}". Its fields are: {", ".join(known)}.')

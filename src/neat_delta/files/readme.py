@@ -1,0 +1,79 @@
+"""The page that lies in a folder of update files, for whoever does the import."""
+
+from __future__ import annotations
+
+from neat_delta.core.model.importer import PATCHES
+from neat_delta.core.model.manifest import Manifest, OutFile
+from neat_delta.core.model.reasons import GONE
+from neat_delta.core.model.update import Action
+
+__all__ = ["read_me"]
+
+PURPOSE: dict[Action, str] = {
+    "recode": "gives items their new codes",
+    "change": "changes items that are there",
+    "add": "adds new items",
+    "remove": "removes items",
+}
+
+
+def read_me(manifest: Manifest) -> str:
+    """The page for whoever does the import: which file first, what it does, what to answer where the importer asks."""
+    importer = manifest.importer
+    lines = [
+        "READ ME FIRST",
+        "",
+        "Import these files, in this order:" if manifest.update else "There is nothing to import.",
+    ]
+    lines += [f"  {one.file}  {_rows(one)}, {PURPOSE[one.action]}" for one in manifest.update]
+    answers = {
+        "A blank cell": ""
+        if importer.form in PATCHES
+        else "clears the field."
+        if importer.blanks == "clear"
+        else "is left alone (skipped).",
+        "Items are found by": f"{', '.join(manifest.key)}.",
+        "Items missing in the file": "are left alone."
+        if importer.missing == "kept"
+        else "are deleted: these files hold the whole catalogue.",
+    }
+    if importer.form == "delimited" and manifest.update:
+        answers["Encoding, separator"] = "as in the files you export, unless your store says otherwise."
+    if manifest.update:
+        lines += ["", "Where the importer asks:"]
+        lines += [f"  {question}: {answer}" for question, answer in answers.items() if answer]
+        lines += ["", "If it should be taken back, import these in the same way:"]
+        lines += [f"  {one.file}  {_rows(one)}, {PURPOSE[one.action]}" for one in manifest.undo] or ["  (nothing)"]
+    lines += _left_out(manifest)
+    lines += (
+        [f"The undo cannot take back {len(manifest.one_way):,} of the changes; manifest.json lists them."]
+        if (manifest.one_way)
+        else []
+    )
+    lines += [
+        "",
+        "Afterwards export the catalogue again, and see whether it landed:",
+        "  neat-delta confirm CHANGES EXPORT --files THIS-FOLDER",
+    ]
+    return "\n".join(lines) + "\n"
+
+
+def _left_out(manifest: Manifest) -> list[str]:
+    """What is not in the files: what is held, and the items that the sheet did not have, which nobody asked about."""
+    lines = []
+    asked = [one for one in manifest.held_before if one.reason != GONE]
+    items = sum(one.items for one in asked) + sum(one.field is None for one in manifest.held)
+    cells = sum(one.cells for one in asked) + sum(one.field is not None for one in manifest.held)
+    if items or cells:
+        parts = [
+            f"{many:,} {what}{'' if many == 1 else 's'}" for many, what in ((items, "item"), (cells, "cell")) if many
+        ]
+        lines += ["", f"Not in these files, because it is held: {' and '.join(parts)}; manifest.json says why."]
+    unasked = sum(one.items for one in manifest.held_before if one.reason == GONE)
+    if unasked:
+        lines += ["", f"Items of the catalogue that the sheet did not have, which stay as they are: {unasked:,}."]
+    return lines
+
+
+def _rows(file: OutFile) -> str:
+    return f"{file.rows:,} {'row' if file.rows == 1 else 'rows'}"

@@ -1,0 +1,162 @@
+"""One decision: what is held follows from the findings and the policy alone, for every kind of finding alike."""
+
+from __future__ import annotations
+
+import json
+
+import polars as pl
+import pytest
+from hypothesis import given
+from hypothesis import strategies as st
+
+from neat_delta import Accept, Policy, compare
+from neat_delta.core.decide.decide import CELL_ORDER, ITEM_ORDER, decide, with_decisions
+from neat_delta.core.match.keys import KeyIndex
+from neat_delta.core.model.schemas import FINDINGS, conform
+from neat_delta.core.model.store import Key, Store
+from tests.oracle import catalogue, options
+
+SOURCES = st.sampled_from([("damage", "zeros"), ("slip", "0"), ("check", "margin"), ("emptied", "emptied")])
+OF_ITEMS = st.sampled_from([("new", "new"), ("gone", "gone"), ("check", "repeated"), ("code", "code")])
+CELLS = st.tuples(st.integers(0, 2), st.sampled_from(["price", "name"]), SOURCES, st.sampled_from(["stop", "warn"]),
+                  st.booleans())  # fmt: skip
+ITEMS = st.tuples(st.integers(0, 2), st.none(), OF_ITEMS, st.sampled_from(["stop", "warn"]), st.just(False))
+ACCEPT = st.builds(Accept, st.sampled_from(["damage", "slip", "emptied", "margin", "repeated"]),
+                   st.sampled_from([None, "price", "A", "B"]))  # fmt: skip
+POLICIES = st.builds(
+    Policy,
+    accept=st.lists(ACCEPT, max_size=2),
+    blanks=st.sampled_from(["hold", "clear", "keep"]),
+    blanks_in=st.sampled_from([{}, {"price": "clear"}, {"price": "hold"}]),
+    with_new=st.booleans(),
+    with_gone=st.booleans(),
+    repair=st.booleans(),
+)
+KEYS = ["A", "B", "C"]
+LIVE = (["sku", "price", "name"], [[key, "1.00", "x"] for key in KEYS])
+SHEET = (["sku", "price", "name"], [[key, "2.00", "y"] for key in KEYS])
+
+
+def outcome(finding: tuple, policy: Policy) -> str:
+    """The rules once more, one finding at a time."""
+    item, field, (source, rule), level, mendable = finding
+    named = source if source in {"damage", "slip", "emptied"} else rule
+    through = any(one.check == named and one.which in {None, field, KEYS[item]} for one in policy.accept)
+    through |= (source == "new" and policy.with_new) or (source == "gone" and policy.with_gone)
+    if source == "emptied" and policy.blanks_in.get(field, policy.blanks) == "keep":
+        return "kept"
+    if through or (source == "emptied" and policy.blanks_in.get(field, policy.blanks) == "clear"):
+        return "accepted"
+    if mendable and policy.repair:
+        return "repaired"
+    return "held" if level == "stop" else "noted"
+
+
+@given(st.lists(CELLS | ITEMS, max_size=8), POLICIES)
+def test_what_is_held_is_what_a_finding_holds(drawn, policy):
+    rows = [
+        {"item": item, "field": field, "source": source, "rule": rule, "level": level, "reason": f"{source} {rule} {n}",
+         "mendable": mendable}
+        for n, (item, field, (source, rule), level, mendable) in enumerate(drawn)
+    ]  # fmt: skip
+    findings = conform(pl.DataFrame(rows, schema=dict(FINDINGS)), FINDINGS)
+    changes = compare(
+        catalogue(LIVE), catalogue(SHEET), store=Store(key=Key(["sku"])), options=options(accept=[Accept("slip")])
+    )
+    index = KeyIndex.of(changes.keys, Key(["sku"]))
+    decided = decide(findings, lambda: index, policy)
+    done = [outcome(one, policy) for one in drawn]
+    assert decided["done"].to_list() == done
+    after = with_decisions(changes, decided)
+    held = [(one, row["reason"]) for one, row, what in zip(drawn, rows, done, strict=True) if what == "held"]
+
+    def reason(item: int, field: str | None) -> str | None:
+        order = ITEM_ORDER if field is None else CELL_ORDER
+        some = [(order.index(one[2][0]), n, why) for n, (one, why) in enumerate(held) if one[:2] == (item, field)]
+        return min(some)[2] if some else None
+
+    assert after.items["held"].to_list() == [reason(item, None) for item in range(3)]
+    assert after.cells["held"].to_list() == [
+        reason(item, str(field)) for item, field in after.cells.select("item", "field").iter_rows()
+    ]
+    sent = after.cells.height - after.header.counts.held_cells
+    assert sent == after.sent().height
+
+
+FAMILY = """version = 1
+[key]
+fields = ["sku"]
+[importer]
+blanks = "skip"
+[fields.sku]
+kind = "code"
+[fields.parent]
+kind = "code"
+refers = true
+[fields.related]
+kind = "list"
+separator = ","
+refers = true
+[fields.name]
+required = true
+[fields.price]
+kind = "money"
+"""
+
+
+@pytest.mark.parametrize("importer", ["", 'form = "merge patch"'])
+def test_a_new_variant_whose_parent_is_held_is_no_orphan(run, put, tmp_path, importer):
+    """The parent is held, as its price cannot be read and its name is missing; so is what points at it."""
+    put("neat-delta.toml", FAMILY.replace('blanks = "skip"', f'blanks = "skip"\n{importer}'))
+    put("live.csv", 'sku,parent,related,name,price\nA,,,Hive,90.00\nB,A,,"Hive, small",80.00\n')
+    put(
+        "sheet.csv",
+        'sku,parent,related,name,price\nA,,,Hive,91.00\nB,P,"P,A","Hive, small",81.00\n'
+        'P,,,,70.00\nV,P,,"Frame, deep",8.00\nW,V,,"Frame, deep, pair",15.00\nX,,V,Jar,2.00\nY,A,,Veil,9.00\n',
+    )
+    asked = ("--with-new", "--accept", "large-round", "--with-new-values", "related")
+    done = run("compare", "live.csv", "sheet.csv", "-o", "c.jsonl", *asked)
+    assert done.returncode == 1, done.stderr
+    items = [json.loads(line) for line in (tmp_path / "c.jsonl").read_text().splitlines()[1:]]
+    held = {
+        item["key"]["sku"]: {one["field"]: one["reason"] for one in item["held"]} for item in items if "verdict" in item
+    }
+    assert held["A"] == {} and held["Y"] == {}
+    assert held["P"] == {None: "check: required"}
+    assert held["V"] == {None: "incomplete: parent is held", "parent": "incomplete: P is held"}
+    assert held["W"] == {None: "incomplete: parent is held", "parent": "incomplete: V is held"}  # in the second round
+    assert held["B"] == {"parent": "incomplete: P is held", "related": "incomplete: P is held"}
+    assert held["X"] == {"related": "incomplete: V is held"}  # a jar is a jar without what goes with it
+    written = run("write", "c.jsonl", "--to", "out", "--json")
+    assert written.returncode == 1, written.stderr
+    names = "".join(path.read_text() for path in (tmp_path / "out").glob("update-*"))
+    assert "Frame" not in names and "Veil" in names
+
+
+def test_a_reviewers_no_for_a_parent_holds_its_variants(run, put, tmp_path):
+    from neat_delta import read
+
+    put("neat-delta.toml", FAMILY)
+    put("live.csv", "sku,parent,related,name,price\nA,,,Hive,90.00\n")
+    put("sheet.csv", 'sku,parent,related,name,price\nA,,,Hive,90.00\nP,,,Frame,7.00\nV,P,,"Frame, deep",8.00\n')
+    run("compare", "live.csv", "sheet.csv", "-o", "c.jsonl", "--with-new", "--accept", "large-round")
+    run("preview", "c.jsonl", "--workbook", "sign.xlsx")
+    table = read(str(tmp_path / "sign.xlsx")).cells
+    answer = pl.when(pl.col("key: sku") == "P").then(pl.lit("no")).otherwise(pl.lit("yes")).alias("answer")
+    table.with_columns(answer).write_csv(tmp_path / "signed.csv")
+    done = run("write", "c.jsonl", "--signed-off", "signed.csv", "--to", "out", "--json")
+    manifest = json.loads(done.stdout)["manifest"]
+    assert manifest["update"] == []
+    reasons = {(one["key"]["sku"], one["field"]): one["reason"] for one in manifest["not_sent"]}
+    assert reasons["P", None] == "not signed off" and reasons["V", None] == "incomplete: parent is held"
+
+
+def test_fields_that_must_be_whole_hold_the_item(run, put, tmp_path):
+    put("neat-delta.toml", FAMILY)
+    put("live.csv", "sku,parent,related,name,price\nA,,,Hive,90.00\n")
+    put("sheet.csv", "sku,parent,related,name,price\nA,,,Hive,90.00\nV,nowhere,,Frame,8.00\n")
+    run("compare", "live.csv", "sheet.csv", "-o", "c.jsonl", "--with-new", "--accept", "large-round")
+    items = [json.loads(line) for line in (tmp_path / "c.jsonl").read_text().splitlines()[1:-1]]
+    assert items[0]["held"] == [
+        {"field": None, "reason": "incomplete: parent is held"}, {"field": "parent", "reason": "check: dead-link"}
+    ]  # fmt: skip
