@@ -24,6 +24,7 @@ OPTIONS = {
     "where": "--where",
     "fields": "--fields",
     "whole": "--whole-catalogue",
+    "workbook": "--workbook",
 }
 """The option that says each setting that messages name."""
 

@@ -114,8 +114,8 @@ def _answers(changes: ChangeSet, answers: Catalogue) -> pl.Series:
     for heading in (*keys, "field", "before", "after", ANSWER, SEAL):
         if heading not in answers.fields:
             raise ChangeSetError(
-                f'{answers.path}: there is no heading "{heading}", so this is no workbook to sign off. Make one with '
-                "`neat-delta preview CHANGES --workbook FILE.xlsx`."
+                f'{answers.path}: there is no heading "{heading}", so this is no workbook to sign off. Make one by '
+                "preview, with ‹workbook›."
             )
     given = answers.cells.with_columns(
         pl.col(ANSWER).str.strip_chars().str.to_lowercase(),
