@@ -51,10 +51,10 @@ def day(form: str) -> Draw:
     return lambda rng: (date(2019, 1, 1) + timedelta(rng.randrange(2900))).strftime(form)
 
 
-Notation = tuple[str, str, str]
+ColumnNotation = tuple[str, str, str]
 """Decimal mark, thousands mark, and the currency around an amount (# for the number)."""
 
-NOTATIONS: dict[str, Notation] = {
+NOTATIONS: dict[str, ColumnNotation] = {
     "point": (".", "", "#"),
     "comma": (",", "", "#"),
     "point and comma": (".", ",", "#"),
@@ -65,7 +65,7 @@ NOTATIONS: dict[str, Notation] = {
 }
 
 
-def number(notation: Notation, places: int, most: int, *, currency: bool = False) -> Draw:
+def number(notation: ColumnNotation, places: int, most: int, *, currency: bool = False) -> Draw:
     point, thousands, around = notation
 
     def draw(rng: random.Random) -> str:
@@ -76,7 +76,7 @@ def number(notation: Notation, places: int, most: int, *, currency: bool = False
     return draw
 
 
-def columns(notation: Notation) -> list[Column]:
+def columns(notation: ColumnNotation) -> list[Column]:
     """The sixty, those of numbers in this notation."""
     money = number(notation, 2, 400, currency=True)
     return [

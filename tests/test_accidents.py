@@ -74,7 +74,7 @@ def sent(changes: ChangeSet) -> set[tuple[str, str]]:
     """The cells that would be sent."""
     return {
         (item.key["sku"], name)
-        for item in changes.each()
+        for item in changes.iter_items()
         if not any(held.field is None for held in item.held)
         for name in item.cells.keys() - {held.field for held in item.held}
     }
@@ -283,7 +283,7 @@ def compare_files(store, name):
     sheet = generate.edited(generate.catalogue(rng), rng)
     (store / name).write_bytes(generate.as_csv(generate.SHEET_FIELDS, sheet, "\r\n", bom="\ufeff"))
     known = read_store(str(store / "neat-delta.toml"))
-    return list(compare(read(str(store / "live.csv")), read(str(store / name)), store=known).each())
+    return list(compare(read(str(store / "live.csv")), read(str(store / name)), store=known).iter_items())
 
 
 def test_a_damaged_key_is_reported_and_taken_when_repaired(run, put):

@@ -13,7 +13,7 @@ import polars as pl
 import pytest
 
 import neat_delta
-from neat_delta import ChangeSetError, Damaged, Flag, Header, Item
+from neat_delta import ChangeSetError, CheckFinding, Damaged, Header, Item
 from neat_delta.files.whole import digest_of
 from tests.conftest import in_this_process
 
@@ -55,7 +55,7 @@ def test_the_example_in_the_document_is_valid():
     header, *items, seal = example[1].strip().splitlines()
     assert re.fullmatch(r'\{"blake3":"[0-9a-f]{64}"\}', seal)
     msgspec.json.decode(header, type=Header)
-    msgspec.json.decode(items.pop(), type=Flag)
+    msgspec.json.decode(items.pop(), type=CheckFinding)
     msgspec.json.decode(items.pop(), type=Damaged)
     for item in items:
         msgspec.json.decode(item, type=Item)

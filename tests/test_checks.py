@@ -11,9 +11,9 @@ from typing import Any, get_args
 import polars as pl
 import pytest
 
-from neat_delta import Accept, ChangeSet, Field, Key, Layout, Store, Writing, check, compare
+from neat_delta import Accept, ChangeSet, Field, Key, Layout, Notation, Store, check, compare
 from neat_delta.core.checks import CHECKS
-from neat_delta.core.checks.base import said
+from neat_delta.core.checks.base import sentence
 from neat_delta.core.model.store import CheckName, Relations, Standing
 from tests.oracle import catalogue
 from tests.oracle import options as options_of
@@ -45,7 +45,7 @@ FIELDS = {
     "short": Field(longest_bytes=6),
 }
 STORE = Store(
-    writing=Writing(".", "", "YYYY-MM-DD"),
+    writing=Notation(".", "", "YYYY-MM-DD"),
     key=Key(["sku"]),
     fields=FIELDS,
     relations=Relations(
@@ -170,12 +170,12 @@ CASES: dict[str, list[tuple[dict[str, str], str | None]]] = {
 )
 def test_a_check_trips_and_just_does_not(check, edits, what):
     changes = checked(shop(), shop(**edits), images={"a.jpg", "b.jpg"})
-    found = [flag for flag in changes.each_flag() if flag.check == check]
+    found = [flag for flag in changes.iter_check_findings() if flag.check == check]
     assert bool(found) == (what is not None)
     if what is not None:
         assert found[0].what.startswith(what)
         assert (found[0].key, found[0].row, found[0].level) == ({"sku": "QA-0"}, 2, CHECKS[check].level)
-        held = {one.field for item in changes.each() for one in item.held if one.reason == f"check: {check}"}
+        held = {one.field for item in changes.iter_items() for one in item.held if one.reason == f"check: {check}"}
         assert held == ({flag.field for flag in found} if CHECKS[check].level == "stop" else set())
 
 
@@ -183,13 +183,17 @@ def test_characters_that_the_encoding_lacks_are_found():
     live, sheet = catalogue(table(shop())), catalogue(table(shop(name="蜂蜜", html="Crème")), "sheet.csv")
     object.__setattr__(live, "layout", Layout(encoding="cp1252"))
     changes = compare(live, sheet, store=STORE)
-    assert [(flag.field, flag.what) for flag in changes.each_flag()] == [("name", "the store's files cannot hold '蜂'")]
+    assert [(flag.field, flag.what) for flag in changes.iter_check_findings()] == [
+        ("name", "the store's files cannot hold '蜂'")
+    ]
 
 
 def test_letters_of_a_sheet_whose_encoding_is_a_guess_are_held():
     live, sheet = catalogue(table(shop())), catalogue(table(shop(name="Crème", short="a")), "sheet.csv")
     object.__setattr__(sheet, "guessed", True)
-    (flag,) = (one for one in compare(live, sheet, store=STORE).each_flag() if one.check == "guessed-encoding")
+    (flag,) = (
+        one for one in compare(live, sheet, store=STORE).iter_check_findings() if one.check == "guessed-encoding"
+    )
     assert (flag.field, flag.what, flag.done) == ("name", "Crème: the sheet's encoding is a guess", "held")
 
 
@@ -199,10 +203,10 @@ def test_what_is_far_from_the_other_changes_of_a_round_is_found():
     items = [item | {"cost": f"{rng.randint(300, 900) / 100}"} for item in shop()]
     rises = [item | {"cost": f"{Decimal(item['cost']) * rng.randint(104, 108) / 100:.2f}"} for item in items]
     rises[4]["cost"] = f"{Decimal(items[4]['cost']) * 2:.2f}"
-    found = [flag for flag in checked(items, rises).each_flag() if flag.check == "outlier"]
+    found = [flag for flag in checked(items, rises).iter_check_findings() if flag.check == "outlier"]
     assert [flag.key for flag in found] == [{"sku": "QA-4"}]
     doubled = [item | {"cost": f"{Decimal(item['cost']) * 2:.2f}"} for item in items]
-    assert not [flag for flag in checked(items, doubled).each_flag() if flag.check == "outlier"]
+    assert not [flag for flag in checked(items, doubled).iter_check_findings() if flag.check == "outlier"]
 
 
 def test_a_price_that_ends_as_none_of_live_s_is_found():
@@ -211,7 +215,7 @@ def test_a_price_that_ends_as_none_of_live_s_is_found():
     ]
     sheet = [dict(item) for item in live]
     sheet[0]["price"], sheet[1]["price"] = "13.90", "13.99"
-    found = [flag for flag in checked(live, sheet).each_flag() if flag.check == "price-ending"]
+    found = [flag for flag in checked(live, sheet).iter_check_findings() if flag.check == "price-ending"]
     assert [(flag.key, flag.what) for flag in found] == [({"sku": "QA-1"}, "13.99: live's prices do not end like that")]
 
 
@@ -219,18 +223,18 @@ def test_findings_in_the_last_piece_of_a_table_are_said():
     """Large tables are in pieces, and none of the first may be among those in which something is found."""
     whole = pl.DataFrame({"before": [f"{number}.00" for number in range(6)], "after": ["1.00"] * 6})
     pieces = pl.concat([whole[:4], whole[4:]], rechunk=False).with_row_index().filter(pl.col("index") > 3)
-    assert said(pieces, "from {} to {}", "before", "after").to_list() == ["from 4.00 to 1.00", "from 5.00 to 1.00"]
+    assert sentence(pieces, "from {} to {}", "before", "after").to_list() == ["from 4.00 to 1.00", "from 5.00 to 1.00"]
 
 
 def test_a_round_that_touches_too_much_is_found():
     half = [item | ({"stock": "7"} if n < 15 else {}) for n, item in enumerate(shop())]
     more = [item | ({"stock": "7"} if n < 16 else {}) for n, item in enumerate(shop())]
-    assert not [flag for flag in checked(shop(), half).each_flag() if flag.check == "large-round"]
-    found = [flag for flag in checked(shop(), more).each_flag() if flag.check == "large-round"]
+    assert not [flag for flag in checked(shop(), half).iter_check_findings() if flag.check == "large-round"]
+    found = [flag for flag in checked(shop(), more).iter_check_findings() if flag.check == "large-round"]
     assert [(flag.key, flag.field, flag.what) for flag in found] == [
         (None, None, "16 of 30 items are changed, more than 50 %")
     ]
-    gone = [flag.what for flag in checked(shop(), shop()[:10]).each_flag() if flag.check == "large-round"]
+    gone = [flag.what for flag in checked(shop(), shop()[:10]).iter_check_findings() if flag.check == "large-round"]
     assert gone == ["20 of 30 items are gone, more than 50 %"]
 
 
@@ -240,13 +244,13 @@ def test_a_value_may_move_from_one_item_to_another():
     sheet[1]["code"] = "C-0"
     sheet.append(ITEM | {"sku": "QA-100", "code": "C-2", "parent": "QA-101"})
     sheet.append(ITEM | {"sku": "QA-101", "code": "C-101", "parent": "QA-100"})
-    found = [(flag.check, flag.key, flag.field) for flag in checked(shop(), sheet, with_new=True).each_flag()]
+    found = [(flag.check, flag.key, flag.field) for flag in checked(shop(), sheet, with_new=True).iter_check_findings()]
     assert found == [("repeated", {"sku": "QA-100"}, "code")]
 
 
 def test_levels_exceptions_and_what_is_let_through():
     def done(store: Store = STORE, **options: Any) -> list[tuple[str, str]]:
-        flags = checked(shop(), shop(price="60.00", colour="green"), store, **options).each_flag()
+        flags = checked(shop(), shop(price="60.00", colour="green"), store, **options).iter_check_findings()
         return [(flag.check, flag.done) for flag in flags]
 
     replaced = {name: getattr(STORE, name) for name in STORE.__struct_fields__}
@@ -270,7 +274,7 @@ def test_what_is_required_unreadable_or_locked_goes_where_the_store_file_or_a_pe
     def held(**options: Any) -> list[tuple[str, str | None, str]]:
         store = Store(**{name: getattr(STORE, name) for name in STORE.__struct_fields__} | options.pop("store", {}))
         changes = checked(shop(), sheet, store, **options)
-        return [(item.key["sku"], one.field, one.reason) for item in changes.each() for one in item.held]
+        return [(item.key["sku"], one.field, one.reason) for item in changes.iter_items() for one in item.held]
 
     emptied = ("QA-0", "code", "emptied")
     stops = [("QA-0", "made", "check: required"), ("QA-0", "type", "check: locked")]
@@ -283,7 +287,7 @@ def test_what_is_required_unreadable_or_locked_goes_where_the_store_file_or_a_pe
     off = {"checks": dict.fromkeys(("required", "unreadable", "locked"), "warn")}
     assert held(store=off, with_new=True, blanks="clear") == []
     changes = checked(shop(), sheet, with_new=True)
-    assert [flag.what for flag in changes.each_flag() if flag.key == {"sku": "QA-100"}] == ["blank: made"]
+    assert [flag.what for flag in changes.iter_check_findings() if flag.key == {"sku": "QA-100"}] == ["blank: made"]
 
 
 def test_a_finding_about_the_whole_round_holds_all_of_it():
@@ -340,11 +344,11 @@ def test_a_catalogue_is_checked_by_itself(run, put):
         ('[relations]\nprice = "prise"\n[fields.price]', 'there is no field "prise" under [fields]'),
     ],
 )
-def test_a_store_file_that_says_checks_wrongly_is_refused(run, put, text, said):
+def test_a_store_file_that_says_checks_wrongly_is_refused(run, put, text, sentence):
     put("live.csv", "sku\nQA-1\n")
     put("neat-delta.toml", f"version = 1\n{text}\n")
     done = run("check", "live.csv")
-    assert done.returncode == 2 and said in done.stderr
+    assert done.returncode == 2 and sentence in done.stderr
 
 
 def test_what_a_check_stops_is_held_by_the_program_and_let_through(run, put):

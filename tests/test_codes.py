@@ -10,7 +10,7 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from neat_delta.core.rekey.moves import Move, blocked, ordered
+from neat_delta.core.rekey.moves import Move, blocked_moves, ordered
 from tests.test_signoff import answered, rows_of
 
 LIVE = [
@@ -358,7 +358,7 @@ def test_the_steps_do_what_the_moves_say(olds, news, most):
     """Row by row as well as at once: in no step does a row need a code that another one of it leaves or takes."""
     wanted = [Move(old, (str(old),), (str(new),)) for old, new in zip(olds, news, strict=False) if old != new]
     standing = {(str(number),) for number in range(12)}
-    why = blocked(wanted, standing)
+    why = blocked_moves(wanted, standing)
     going = [move for move in wanted if move.item not in why]
     steps = ordered(going, most, standing.__contains__, None)
     where = {number: str(number) for number in range(12)}

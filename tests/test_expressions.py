@@ -9,8 +9,8 @@ import polars as pl
 import pytest
 from hypothesis import strategies as st
 
-from neat_delta import Field, Writing
-from neat_delta.core.query.expressions import Rows, condition, holds
+from neat_delta import Field, Notation
+from neat_delta.core.query.expressions import Rows, condition, evaluate
 from neat_delta.core.support.errors import ConditionError
 from tests.conftest import in_two_lengths
 
@@ -65,8 +65,8 @@ def test_a_condition_holds_where_sqlite_says_so(table, said):
             cells = [int(row[name]) if row[name] else None for name in "nm"]
             base.execute("INSERT INTO items VALUES (?, ?, ?, ?)", (place, *cells, row["t"] or None))
         wanted = [place for (place,) in base.execute(f"SELECT place FROM items WHERE {said} ORDER BY place")]
-    rows = Rows({"": pl.DataFrame(table)}, KINDS, Writing())
-    assert holds(condition(said), rows).arg_true().to_list() == wanted
+    rows = Rows({"": pl.DataFrame(table)}, KINDS, Notation())
+    assert evaluate(condition(said), rows).arg_true().to_list() == wanted
 
 
 SHOP = pl.DataFrame(
@@ -92,7 +92,7 @@ SETTINGS = {
     "shown": Field(kind="flag", yes=["ja"], no=["nein"]),
     "path": Field(kind="path", levels=" > "),
 }
-ROWS = Rows({"": SHOP, "before": SHOP.reverse()}, SETTINGS, Writing(",", ".", "DD.MM.YYYY"))
+ROWS = Rows({"": SHOP, "before": SHOP.reverse()}, SETTINGS, Notation(",", ".", "DD.MM.YYYY"))
 
 
 @pytest.mark.parametrize(
@@ -125,7 +125,7 @@ ROWS = Rows({"": SHOP, "before": SHOP.reverse()}, SETTINGS, Writing(",", ".", "D
     ],
 )
 def test_fields_are_compared_by_their_kind(said, items):
-    assert "".join(sku[-1] for sku in SHOP["sku"].filter(holds(condition(said), ROWS))) == items
+    assert "".join(sku[-1] for sku in SHOP["sku"].filter(evaluate(condition(said), ROWS))) == items
 
 
 @pytest.mark.parametrize(
@@ -153,7 +153,7 @@ def test_fields_are_compared_by_their_kind(said, items):
 )
 def test_what_is_no_condition_is_refused_at_its_word(said, word, place, why):
     with pytest.raises(ConditionError) as error:
-        holds(condition(said), ROWS)
+        evaluate(condition(said), ROWS)
     where = f" (character {place})" if place else ""
     assert str(error.value).startswith(f'In the condition, at "{word}"{where}: ')
     assert why in str(error.value)
@@ -166,7 +166,7 @@ def test_what_cannot_be_worked_out_exactly_is_refused():
         ("*".join(["cost"] * 40) + " = 1", "exactly"),
     ):
         with pytest.raises(ConditionError, match=why):
-            holds(condition(said), ROWS)
+            evaluate(condition(said), ROWS)
 
 
 MANY = ", ".join(f"'QA-{n}'" for n in range(0, 3_000, 2))
@@ -190,7 +190,7 @@ def test_in_is_a_set_whatever_the_kind(where, rows):
 def chosen(where: str) -> list[int]:
     """The rows of a shelf for which a condition holds."""
     kinds = {"sku": Field(kind="code"), "price": Field(kind="money"), "day": Field(kind="date")}
-    return holds(condition(where), Rows({"": pl.DataFrame(SHELF)}, kinds, Writing())).arg_true().to_list()
+    return evaluate(condition(where), Rows({"": pl.DataFrame(SHELF)}, kinds, Notation())).arg_true().to_list()
 
 
 SHELF = {

@@ -83,7 +83,7 @@ def keys(live: list[str], sheet: list[str], **more):
     ]
     changes = compare(*tables, store=more.pop("store", None), options=options(**more))
     near = [(one.key["sku"], one.live_key["sku"], one.taken) for one in changes.header.near]
-    return {item.key["sku"]: item.verdict for item in changes.each()}, near
+    return {item.key["sku"]: item.verdict for item in changes.iter_items()}, near
 
 
 def test_keys_are_trimmed_and_otherwise_exact():

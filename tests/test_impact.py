@@ -13,7 +13,7 @@ import pytest
 
 from neat_delta import ChangeSet, compare
 from neat_delta.core.model.store import Relations
-from neat_delta.core.review.impact import Sums, told
+from neat_delta.core.review.impact import Sums, impact_of
 from tests import afternoons
 from tests.afternoons import STORE, Sheet, catalogue
 from tests.oracle import options
@@ -29,7 +29,7 @@ def as_sent(live: Sheet, changes: ChangeSet) -> tuple[dict[str, dict[str, str]],
     """The items of which something is sent, before and after, by SKU, and how many cells that is."""
     before = {sku: {name: live[name][row] for name in live} for row, sku in enumerate(live["sku"])}
     old, new, cells = {}, {}, 0
-    for item in changes.each():
+    for item in changes.iter_items():
         held = {one.field for one in item.held}
         sent = {name: after or "" for name, (_, after) in item.cells.items() if name not in held and None not in held}
         if sent:
@@ -73,7 +73,7 @@ def test_the_figures_agree_to_the_cent_with_a_plain_calculation(seed):
     for sku in new:
         groups.setdefault(first_level(sku), []).append(sku)
     names = [""] * changes.items.height
-    effect = told(changes, catalogue(live, "live"), names, "category")
+    effect = impact_of(changes, catalogue(live, "live"), names, "category")
     found = effect.groups
     assert found[0].group is None and {one.group for one in found} == set(groups)
     assert found[0].cells == cells
@@ -100,7 +100,7 @@ def test_the_figures_agree_to_the_cent_with_a_plain_calculation(seed):
     assert len(most) == min(20, len(shares))
     keeps: tuple[Literal["percent", "amount"], ...] = ("percent", "amount")
     for keep in keeps:
-        for one_price in told(changes, catalogue(live, "live"), names, keep=keep).suggestions:
+        for one_price in impact_of(changes, catalogue(live, "live"), names, keep=keep).suggestions:
             price, was, cost = Decimal(old[one_price.key["sku"]]["price"]), one_price.cost_before, one_price.cost
             exact = cost * price / was if keep == "percent" else cost + price - was
             assert cost > was and one_price.suggested == half_up(exact, "0.01")

@@ -11,19 +11,19 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from neat_delta import ColumnMapping, Field, Key, Store, Writing, compare
+from neat_delta import ColumnMapping, Field, Key, Notation, Store, compare
 from neat_delta.core.kinds import KINDS
 from neat_delta.core.model.store import KindName
 from tests.oracle import catalogue, options, value
 
-POINT, COMMA = Writing(".", ""), Writing(",", ".")
+POINT, COMMA = Notation(".", ""), Notation(",", ".")
 TAGS, ORDER = Field("list", separator=","), Field("list", separator="|", ordered=True)
 SHOWN = Field("flag", yes=["shown"], no=["hidden"])
 PATH, PATHS = Field("path", levels=">"), Field("path", levels=" > ", separator="|")
 PICTURES = Field("image", separator=";")
 
 
-def values(kind: str, texts: list[str], field: Field | None = None, writing: Writing = POINT) -> list[str | None]:
+def values(kind: str, texts: list[str], field: Field | None = None, writing: Notation = POINT) -> list[str | None]:
     return KINDS[kind].read(pl.Series(texts, dtype=pl.String), field or Field(kind), writing).to_list()  # type: ignore[arg-type]
 
 
@@ -35,7 +35,7 @@ SAME = [
     ("decimal", Field(), POINT, ["0", "-0", "0.00", ".0"]),
     ("decimal", Field(), POINT, ["12345678901234567890.120", "12345678901234567890.12"]),
     ("decimal", Field(), COMMA, ["1.234,50", "1234,5", "1234,500"]),
-    ("decimal", Writing(",", " "), None, ["1 234,5", "1\u00a0234,5", "1\u202f234,5"]),
+    ("decimal", Notation(",", " "), None, ["1 234,5", "1\u00a0234,5", "1\u202f234,5"]),
     ("money", Field(), POINT, ["5", "€5", "5 €", "EUR 5.00", "5.0 kr", "$ 5"]),
     ("money", Field(), COMMA, ["-1.000,00 €", "−1000", "-€1.000"]),
     ("flag", Field(), POINT, ["yes", "TRUE", "1", "Y", "on", "да"]),
@@ -65,7 +65,7 @@ SAME = [
 
 @pytest.mark.parametrize("kind, field, writing, texts", SAME, ids=[f"{n}-{one[0]}" for n, one in enumerate(SAME)])
 def test_what_is_written_differently_is_the_same_value(kind, field, writing, texts):
-    if isinstance(field, Writing):
+    if isinstance(field, Notation):
         field, writing = Field(kind), field
     found = values(kind, texts, field, writing)
     assert None not in found
@@ -126,10 +126,12 @@ def test_every_kind_of_the_store_file_is_there():
 
 PLACES = st.integers(0, 4)
 NUMBERS = st.decimals(allow_nan=False, allow_infinity=False, places=3, min_value=-(10**12), max_value=10**12)
-WRITINGS = st.sampled_from([POINT, COMMA, Writing(".", ","), Writing(",", " "), Writing(".", "'"), Writing(",", "")])
+WRITINGS = st.sampled_from(
+    [POINT, COMMA, Notation(".", ","), Notation(",", " "), Notation(".", "'"), Notation(",", "")]
+)
 
 
-def typed(number: Decimal, writing: Writing, grouped: bool) -> str:
+def typed(number: Decimal, writing: Notation, grouped: bool) -> str:
     """A number as a person in some country types it."""
     text = f"{number:,f}" if grouped and writing.thousands_mark else f"{number:f}"
     return text.translate({ord(","): writing.thousands_mark, ord("."): writing.decimal_mark})
@@ -193,7 +195,7 @@ def told(**fields: Field) -> Store:
 def cells(live: list[list[str]], sheet: list[list[str]], store: Store | None, headings: list[str], **more):
     """Per key: the cells that change, and what is held; and how many are only written differently."""
     changes = compare(catalogue((headings, live)), catalogue((headings, sheet)), store=store, options=options(**more))
-    found = {item.key["sku"]: (item.cells, [held.reason for held in item.held]) for item in changes.each()}
+    found = {item.key["sku"]: (item.cells, [held.reason for held in item.held]) for item in changes.iter_items()}
     return found, changes.header.counts.written_differently, changes
 
 
@@ -340,7 +342,7 @@ def test_what_may_mean_two_amounts_is_held():
 )
 def test_the_sheet_s_date_form_is_found_where_it_is_plain(dates, form):
     """03/04/2019 beside 04/03/2019 may be March or April, so it is held; so is a stray cell among plain ones."""
-    store = Store(writing=Writing(".", "", "YYYY-MM-DD"), key=Key(["sku"]), fields={"from_": Field("date")})
+    store = Store(writing=Notation(".", "", "YYYY-MM-DD"), key=Key(["sku"]), fields={"from_": Field("date")})
     live = [[f"q{n}", "2018-01-01"] for n in range(len(dates))]
     _, _, changes = cells(live, [[f"q{n}", text] for n, text in enumerate(dates)], store, ["sku", "from_"])
     assert changes.header.sheet_writing.date_form == form

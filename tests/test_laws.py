@@ -22,7 +22,7 @@ from neat_delta import Accept, CatalogueError, Importer, Key, Layout, ProofError
 from neat_delta.core.model.importer import SPARSE, CodeChange, FormName, Removal
 from neat_delta.core.model.update import ITEM, Action
 from neat_delta.files.changeset import change_lines, read_changes
-from neat_delta.files.forms import FORMS, Shape
+from neat_delta.files.forms import FORMS, UpdateLayout
 from tests.conftest import in_two_lengths
 from tests.oracle import (
     WHITE,
@@ -94,7 +94,7 @@ def test_compare_finds_what_the_rules_say(round_, blanks, with_new):
     wanted = expected(live, sheet, blanks, with_new)
     found = {
         item.key["sku"].strip(WHITE): (item.verdict, item.cells, {(held.field, held.reason) for held in item.held})
-        for item in changes.each()
+        for item in changes.iter_items()
     }
     assert found == wanted.items
     counts = changes.header.counts
@@ -108,7 +108,7 @@ def test_compare_finds_what_the_rules_say(round_, blanks, with_new):
     assert counts.cells == sum(len(cells) for _, cells, _ in wanted.items.values())
     listed = [(row.file, row.row) for row in changes.header.set_aside]
     assert len(set(listed)) == len(listed) == counts.set_aside_live + counts.set_aside_sheet
-    for item in changes.each():
+    for item in changes.iter_items():
         for name, row in (("live", item.row.live), ("sheet", item.row.sheet)):
             headings, rows = live if name == "live" else sheet
             assert row is None or rows[row - 2][headings.index("sku")].strip(WHITE) == item.key["sku"].strip(WHITE)
@@ -149,7 +149,7 @@ def through_files(
     form = FORMS[importer.form]
     found = []
     for table in tables:
-        shape = Shape(layout, ["sku"], table.action, "made")
+        shape = UpdateLayout(layout, ["sku"], table.action, "made")
         made = folder / f"made{form.ending(layout)}"
         made.write_bytes(form.write(table.cells, shape))
         found.append((table.action, form.read(made, shape)))
@@ -173,7 +173,7 @@ def the_target(changes, live, planned, importer):
     wanted: Table = (list(live[0]), [list(row) for row in live[1]])
     by_key = {row[at]: row for row in wanted[1]}
     added, removed, returned, rows = [], [], [], {}
-    for number, item in enumerate(changes.each()):
+    for number, item in enumerate(changes.iter_items()):
         whole = {None} & {one.field for one in item.held} or (number, None) in refused
         held = {field for field in item.cells if whole or field in {one.field for one in item.held}}
         held |= {field for field in item.cells if (number, field) in refused}
@@ -355,12 +355,12 @@ def test_a_change_set_read_back_is_the_same(tmp_path, round_, blanks, with_new):
         return
     content = b"".join(change_lines(changes))
     (tmp_path / "changes.jsonl").write_bytes(content)
-    items = msgspec.json.Encoder().encode_lines(list(changes.each()))
+    items = msgspec.json.Encoder().encode_lines(list(changes.iter_items()))
     assert content.split(b"\n", 1)[1].startswith(items)
     assert content.count(b"\n") == 2 + changes.items.height + changes.damaged.height + changes.flags.height
     for many in (20_000, 0):  # item by item, and what is plain column by column
         with mock.patch("neat_delta.files.changeset.MANY", many):
             again = read_changes(str(tmp_path / "changes.jsonl"))
         assert again.header == changes.header
-        assert list(again.each()) == list(changes.each())
+        assert list(again.iter_items()) == list(changes.iter_items())
         assert b"".join(change_lines(again)) == content

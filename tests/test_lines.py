@@ -104,7 +104,7 @@ def round_(live: list[list[str]], sheet: list[list[str]], blanks: str, folder: s
 def test_a_change_goes_to_all_items_of_a_shared_key(tmp_path):
     live = [["a", "1", "5"], ["b", "1", "5"], ["a", "2", "5"], ["a", "9", "5"]]
     changes, manifest = round_(live, [["a", "9", "6"], ["b", "1", "5"]], "clear", str(tmp_path / "out"))
-    assert [(item.key["sku"], item.row.live, item.cells) for item in changes.each()] == [
+    assert [(item.key["sku"], item.row.live, item.cells) for item in changes.iter_items()] == [
         ("a", 2, {"price": ("1", "9"), "stock": ("5", "6")}),
         ("a", 4, {"price": ("2", "9"), "stock": ("5", "6")}),
         ("a", 5, {"stock": ("5", "6")}),
@@ -137,7 +137,7 @@ def test_with_shared_keys_everything_is_still_proven(tmp_path_factory, live, she
     changes, manifest = round_(live, rows, blanks, str(tmp_path_factory.mktemp("out") / "out"))
     counts = changes.header.counts
     assert counts.same + counts.changed + counts.gone + counts.set_aside_live == len(live)
-    for item in changes.each():
+    for item in changes.iter_items():
         wanted = sheet.get(item.key["sku"])
         for field, (before, after) in item.cells.items():
             assert before == (

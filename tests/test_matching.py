@@ -12,7 +12,7 @@ def test_order_of_rows_and_columns_means_nothing():
     live = catalogue((["sku", "price", "stock"], [["a", "1", "2"], ["b", "3", "4"]]))
     sheet = catalogue((["stock", "sku", "price"], [["4", "b", "3"], ["2", "a", "1.50"]]))
     changes = compare(live, sheet)
-    assert [(item.key, item.cells, item.row.live, item.row.sheet) for item in changes.each()] == [
+    assert [(item.key, item.cells, item.row.live, item.row.sheet) for item in changes.iter_items()] == [
         ({"sku": "a"}, {"price": ("1", "1.50")}, 2, 3)
     ]
 
@@ -27,7 +27,7 @@ def test_several_fields_can_be_the_key():
     live = catalogue((["sku", "place", "stock"], [["a", "north", "1"], ["a", "south", "2"]]))
     sheet = catalogue((["place", "sku", "stock"], [["south", "a", "5"], ["", "a", "9"]]))
     changes = compare(live, sheet, options=options(key=["sku", "place"]))
-    assert [(item.key, item.verdict) for item in changes.each()] == [
+    assert [(item.key, item.verdict) for item in changes.iter_items()] == [
         ({"sku": "a", "place": "north"}, "gone"),
         ({"sku": "a", "place": "south"}, "changed"),
     ]
@@ -53,7 +53,7 @@ def test_rows_that_nobody_can_place_are_set_aside_with_the_reason():
         ("sheet", 6, "total"),
         ("sheet", 8, "no key"),
     ]
-    assert [(item.key["sku"], item.verdict) for item in changes.each()] == [("a", "changed"), ("d", "new")]
+    assert [(item.key["sku"], item.verdict) for item in changes.iter_items()] == [("a", "changed"), ("d", "new")]
 
 
 LIVE = (["sku", "price"], [["a", "1"]])
@@ -91,7 +91,7 @@ def test_a_total_in_the_key_s_own_column_is_no_item():
         (["sku", "stock"], [["a", "2"], ["Sum", "4"], ["Summe", "6"], ["Grand total:", "6"], ["Sumac", "6"]])
     )
     changes = compare(live, sheet)
-    assert [(item.key["sku"], item.verdict) for item in changes.each()] == [
+    assert [(item.key["sku"], item.verdict) for item in changes.iter_items()] == [
         ("a", "changed"),
         ("Sum", "changed"),
         ("Sumac", "new"),

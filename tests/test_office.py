@@ -64,7 +64,7 @@ def test_only_lost_zeros_are_a_change(tmp_path, how, layout):
     for store in (None, read_store(str(DEMO / "neat-delta.toml"))):
         changes = compare(live, sheet, store=store)
         assert changes.header.counts.same + changes.header.counts.changed == 418
-        found = {(item.key["sku"], field): cell for item in changes.each() for field, cell in item.cells.items()}
+        found = {(item.key["sku"], field): cell for item in changes.iter_items() for field, cell in item.cells.items()}
         items = live.cells.rows(named=True)
         assert found == {
             (item["sku"], field): (item[field], item[field].lstrip("0"))
@@ -130,7 +130,7 @@ def test_real_damage_is_named_cell_by_cell_and_repaired(tmp_path, language, mark
     back.write_csv(sheet)
     for repair, done in ((False, "held"), (True, "repaired")):
         changes = compare(live, read(str(sheet)), store=store, options=options(repair=repair))
-        found = {(one.key["sku"], one.field, one.damage, one.repair) for one in changes.each_damaged()}
+        found = {(one.key["sku"], one.field, one.damage, one.repair) for one in changes.iter_damaged()}
         assert found == wanted and changes.damaged["done"].unique().to_list() == [done]
         sent = changes.sent().with_columns(sku=changes.keys["sku"].gather(changes.sent()["item"]))
         cells = {(sku, field): after for sku, field, after in sent.select("sku", "field", "after").iter_rows()}
@@ -186,4 +186,4 @@ def test_a_working_sheet_comes_back_as_it_was(tmp_path, cut_sheet, how):
     file = tmp_path / "edited.fods"
     file.write_text(text.replace(row, edited))
     changes = compare(live, read(opened_and_saved(file, how)), store=store)
-    assert [(one.key["sku"], one.cells, one.held) for one in changes.each()] == [("QA-1017", wanted, [])]
+    assert [(one.key["sku"], one.cells, one.held) for one in changes.iter_items()] == [("QA-1017", wanted, [])]

@@ -15,7 +15,7 @@ import pytest
 import neat_delta
 from neat_delta import Accept, Field, Importer, Key, OutputError, Store
 from neat_delta.core.model.importer import CodeChange, FormName, Removal
-from neat_delta.core.model.store import contradictions
+from neat_delta.core.model.store import conflicting_settings
 from tests.conftest import campaign
 from tests.oracle import Table, catalogue, options
 
@@ -141,7 +141,7 @@ def drawn(pair: tuple[tuple[str, int], ...], rng: random.Random) -> Chosen | Non
         for name, needed in NEEDED.items():
             if chosen[name] and name in dict(pair):
                 chosen |= {other: place for other, place in needed.items() if other not in dict(pair)}
-        if not contradictions(store_of(chosen)):
+        if not conflicting_settings(store_of(chosen)):
             return chosen
     return None
 
@@ -175,7 +175,7 @@ def write(chosen: Chosen, rng: random.Random, folder: Path) -> str:
             raise
         return "too small"
     held = {(one.key["sku"], one.field) for one in manifest.held}
-    for item in changes.each() if not manifest.update else ():
+    for item in changes.iter_items() if not manifest.update else ():
         whole = {None} & {one.field for one in item.held} or (item.key["sku"], None) in held
         assert whole or all(
             (item.key["sku"], field) in held or field in {one.field for one in item.held} for field in item.cells

@@ -13,7 +13,7 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 import neat_delta
-from neat_delta import Field, Key, Store, StoreError, Writing, read_store
+from neat_delta import Field, Key, Notation, Store, StoreError, read_store
 from neat_delta.core.kinds import KINDS
 from neat_delta.files.storefile import draft, schema, table_schema
 from tests.oracle import catalogue
@@ -182,7 +182,7 @@ def test_what_is_learned_reads_every_cell_it_was_learned_from(texts):
 def test_decimal_commas_and_thousands_are_learned():
     rows = [["a", "1.234,50", "01.02.2026"], ["b", "19,90", "28.02.2026"]]
     found = neat_delta.learn(catalogue((["sku", "Preis", "Datum"], rows))).store
-    assert found.writing == Writing(",", ".", "DD.MM.YYYY")
+    assert found.writing == Notation(",", ".", "DD.MM.YYYY")
     assert found.fields["Preis"].kind == "money"
 
 
@@ -328,7 +328,7 @@ def test_the_json_schema_agrees_with_the_code(store, run):
 
 def test_the_reference_names_every_key():
     text = (DOCS / "store-file.md").read_text()
-    for struct in (neat_delta.FileForm, Writing, Key, Field, neat_delta.Importer):
+    for struct in (neat_delta.FileForm, Notation, Key, Field, neat_delta.Importer):
         for name in struct.__struct_fields__:
             assert f"`{name}`" in text, name
     for kind in KINDS:
@@ -356,7 +356,7 @@ def test_a_draft_is_read_back_as_it_was_meant(tmp_path_factory, fields):
     also = [name for field in fields.values() for name in field.also]
     if len({*also, *fields}) != len(also) + len(fields):
         return
-    meant = Store(key=Key(["sku"]), fields=fields, writing=Writing(",", "."))
+    meant = Store(key=Key(["sku"]), fields=fields, writing=Notation(",", "."))
     live = catalogue((list(fields), [["x"] * len(fields)]))
     text = draft(neat_delta.Learned(meant, dict.fromkeys(fields, "as drawn")), live)
     path = tmp_path_factory.mktemp("store") / "store.toml"

@@ -13,8 +13,8 @@ from pathlib import Path
 import polars as pl
 import pytest
 
-from neat_delta import Catalogue, ChangeSet, Store, Writing, compare, confirm, learn, read, read_changes, read_store
-from neat_delta.core.worksheet.cut import as_written, cut
+from neat_delta import Catalogue, ChangeSet, Notation, Store, compare, confirm, learn, read, read_changes, read_store
+from neat_delta.core.worksheet.cut import as_written, cut_worksheet
 from neat_delta.files.storefile import draft
 from neat_delta.files.worksheet import workbook
 from tests import spreadsheet
@@ -75,7 +75,7 @@ Outcome = tuple[str, str | None]
 
 def outcomes(changes: ChangeSet) -> dict[tuple[int, str], Outcome]:
     found: dict[tuple[int, str], Outcome] = {}
-    for item in changes.each():
+    for item in changes.iter_items():
         held = {one.field for one in item.held}
         for name, (_, after) in item.cells.items():
             hold = None in held or name in held
@@ -168,7 +168,7 @@ def said(run, put, live: list[list[str]], sheet: list[list[str]], toml: str | No
     done = run("compare", "live.csv", "sheet.csv", "-o", "c.jsonl", *options)
     assert done.returncode in {0, 1}, done.stderr
     found: Outcomes = {}
-    for item in read_changes(str(Path(put("c.jsonl.name", "")).parent / "c.jsonl")).each():
+    for item in read_changes(str(Path(put("c.jsonl.name", "")).parent / "c.jsonl")).iter_items():
         held = {one.field for one in item.held}
         for name, (_, after) in item.cells.items():
             found[item.key["sku"], name] = "(held)" if held & {None, name} else after or ""
@@ -301,7 +301,7 @@ def test_one_word_is_read_as_live_has_it(run, put, word, page):
     put("live.csv", f"sku,name,note\nq0,{word},a\nq1,wax,{word[::-1]}\n")
     put("sheet.csv", f"sku,name,note\nq0,{word},a\nq1,{word},{word[::-1]}\n".encode(page))
     assert run("compare", "live.csv", "sheet.csv", "-o", "c.jsonl").returncode == 0
-    (item,) = read_changes(str(Path(put("x", "")).parent / "c.jsonl")).each()
+    (item,) = read_changes(str(Path(put("x", "")).parent / "c.jsonl")).iter_items()
     assert item.cells == {"name": ("wax", word)}
 
 
@@ -311,12 +311,12 @@ def test_letters_from_a_guessed_page_are_held_and_doubt_is_said(run, put, word, 
     put("sheet.csv", f"sku,name\nq0,{word}\nq1,comb\n".encode(page))
     guessed = run("compare", "live.csv", "sheet.csv", "-o", "c.jsonl")
     assert guessed.returncode == 1 and "is a guess" in " ".join(guessed.stdout.split())
-    items = {item.key["sku"]: item for item in read_changes(str(Path(put("x", "")).parent / "c.jsonl")).each()}
+    items = {item.key["sku"]: item for item in read_changes(str(Path(put("x", "")).parent / "c.jsonl")).iter_items()}
     assert [one.reason for one in items["q0"].held] == ["check: guessed-encoding"]
     assert items["q1"].held == []
     told = run("compare", "live.csv", "sheet.csv", "-o", "c.jsonl", "--encoding", f"sheet={page}")
     assert told.returncode == 0 and "is a guess" not in told.stdout
-    items = {item.key["sku"]: item for item in read_changes(str(Path(put("x", "")).parent / "c.jsonl")).each()}
+    items = {item.key["sku"]: item for item in read_changes(str(Path(put("x", "")).parent / "c.jsonl")).iter_items()}
     assert items["q0"].cells == {"name": ("honey", word)}
 
 
@@ -387,13 +387,13 @@ def test_confirm_tells_items_that_are_there_twice_and_another_currency(run, put)
 
 
 WRITINGS = (
-    Writing(),
-    Writing(","),
-    Writing(",", "."),
-    Writing(".", ","),
-    Writing(date_form="DD.MM.YYYY"),
-    Writing(",", date_form="MM/DD/YYYY"),
-    Writing(date_form="YYYY/MM/DD"),
+    Notation(),
+    Notation(","),
+    Notation(",", "."),
+    Notation(".", ","),
+    Notation(date_form="DD.MM.YYYY"),
+    Notation(",", date_form="MM/DD/YYYY"),
+    Notation(date_form="YYYY/MM/DD"),
 )
 
 
@@ -403,7 +403,7 @@ def test_any_catalogue_that_was_cut_and_not_touched_is_no_change(tmp_path, put, 
     for seed in range(rounds):
         round_ = drawn(seed, tmp_path)
         live = table(round_.live, put("live.csv", ""))
-        made = cut(live, store=round_.store)
+        made = cut_worksheet(live, store=round_.store)
         sheets = {"workbook": read(put("cut.xlsx", workbook(made, live.source, len(live.fields))))}
         for writing in WRITINGS:
             sheets[str(writing)] = replace(live, cells=as_written(made, writing)[0])

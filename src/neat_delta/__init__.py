@@ -31,29 +31,29 @@ if TYPE_CHECKING:
     from neat_delta.core.model.changeset import (
         Accept,
         ChangeSet,
+        CheckFinding,
         Counts,
         Damaged,
-        Finding,
-        Flag,
+        FindingSummary,
         Header,
         Held,
         HeldCount,
         Item,
-        Likely,
+        LikelyCode,
         NearKey,
         Row,
         SetAside,
     )
     from neat_delta.core.model.columns import ColumnMapping, ColumnMatch
     from neat_delta.core.model.importer import Importer
-    from neat_delta.core.model.layout import Layout, Writing
+    from neat_delta.core.model.layout import Layout, Notation
     from neat_delta.core.model.manifest import Manifest
     from neat_delta.core.model.store import Field, FileForm, Key, Store
     from neat_delta.core.model.update import Plan, Table
     from neat_delta.core.plan import plan
     from neat_delta.core.prove.proof import prove, target
     from neat_delta.core.prove.replay import replay
-    from neat_delta.core.query.expressions import Condition, Rows, condition, holds
+    from neat_delta.core.query.expressions import Condition, Rows, condition, evaluate
     from neat_delta.core.review.facts import Facts
     from neat_delta.core.review.figures import FieldFigures, figures
     from neat_delta.core.review.signoff import sign_off
@@ -67,7 +67,7 @@ if TYPE_CHECKING:
         ProofError,
         StoreError,
     )
-    from neat_delta.core.worksheet.cut import Column, Cut, cut
+    from neat_delta.core.worksheet.cut import Column, WorkingSheet, cut_worksheet
     from neat_delta.files.changeset import read_changes, read_live, write_changes
     from neat_delta.files.delimited import write_delimited
     from neat_delta.files.reading import read
@@ -92,15 +92,15 @@ _HOMES = {
     "Condition": "core.query.expressions",
     "ConditionError": "core.support.errors",
     "Counts": "core.model.changeset",
-    "Cut": "core.worksheet.cut",
+    "WorkingSheet": "core.worksheet.cut",
     "Damaged": "core.model.changeset",
     "Facts": "core.review.facts",
     "Field": "core.model.store",
     "FieldFigures": "core.review.figures",
     "FileError": "core.support.errors",
     "FileForm": "core.model.store",
-    "Finding": "core.model.changeset",
-    "Flag": "core.model.changeset",
+    "FindingSummary": "core.model.changeset",
+    "CheckFinding": "core.model.changeset",
     "HARMLESS": "core.match.rows",
     "Header": "core.model.changeset",
     "Held": "core.model.changeset",
@@ -110,7 +110,7 @@ _HOMES = {
     "Key": "core.model.store",
     "Layout": "core.model.layout",
     "Learned": "core.infer.learn",
-    "Likely": "core.model.changeset",
+    "LikelyCode": "core.model.changeset",
     "Manifest": "core.model.manifest",
     "NearKey": "core.model.changeset",
     "NeatDeltaError": "core.support.errors",
@@ -126,15 +126,15 @@ _HOMES = {
     "Store": "core.model.store",
     "StoreError": "core.support.errors",
     "Table": "core.model.update",
-    "Writing": "core.model.layout",
+    "Notation": "core.model.layout",
     "check": "app.check",
     "compare": "core.engine.whole",
     "condition": "core.query.expressions",
     "confirm": "app.outcome",
-    "cut": "core.worksheet.cut",
+    "cut_worksheet": "core.worksheet.cut",
     "figures": "core.review.figures",
     "find_key": "core.infer.key",
-    "holds": "core.query.expressions",
+    "evaluate": "core.query.expressions",
     "learn": "core.infer.learn",
     "match_columns": "core.match.columns",
     "plan": "core.plan",
@@ -165,6 +165,7 @@ __all__ = [
     "CatalogueError",
     "ChangeSet",
     "ChangeSetError",
+    "CheckFinding",
     "Checked",
     "Column",
     "ColumnMapping",
@@ -174,15 +175,13 @@ __all__ = [
     "Condition",
     "ConditionError",
     "Counts",
-    "Cut",
     "Damaged",
     "Facts",
     "Field",
     "FieldFigures",
     "FileError",
     "FileForm",
-    "Finding",
-    "Flag",
+    "FindingSummary",
     "Header",
     "Held",
     "HeldCount",
@@ -191,10 +190,11 @@ __all__ = [
     "Key",
     "Layout",
     "Learned",
-    "Likely",
+    "LikelyCode",
     "Manifest",
     "NearKey",
     "NeatDeltaError",
+    "Notation",
     "OutputError",
     "Plan",
     "Policy",
@@ -207,16 +207,16 @@ __all__ = [
     "Store",
     "StoreError",
     "Table",
-    "Writing",
+    "WorkingSheet",
     "__version__",
     "check",
     "compare",
     "condition",
     "confirm",
-    "cut",
+    "cut_worksheet",
+    "evaluate",
     "figures",
     "find_key",
-    "holds",
     "learn",
     "match_columns",
     "plan",

@@ -8,10 +8,10 @@ from dataclasses import dataclass
 from neat_delta.core.model.catalogue import Catalogue
 from neat_delta.core.model.changeset import ChangeSet, Verdict
 from neat_delta.core.model.store import LevelName
-from neat_delta.core.query.expressions import Condition, holds
+from neat_delta.core.query.expressions import Condition, evaluate
 from neat_delta.core.review.facts import Facts
 from neat_delta.core.review.figures import figures
-from neat_delta.core.review.impact import Keep, told
+from neat_delta.core.review.impact import Keep, impact_of
 from neat_delta.core.review.records import records as touched_records
 from neat_delta.core.review.view import Sort, flagged, names_of, rows_of, view
 from neat_delta.core.support.errors import CatalogueError, ChangeSetError
@@ -70,7 +70,7 @@ def preview(
     names = names_of(changes, live)
     chosen = None
     if options.where is not None and live is not None:
-        chosen = holds(options.where, rows_of(changes, live)).arg_true()
+        chosen = evaluate(options.where, rows_of(changes, live)).arg_true()
     every = view(
         changes,
         names,
@@ -81,7 +81,7 @@ def preview(
         verdicts=options.verdicts,
         sort=options.sort,
     )
-    effect = told(changes, live, names.to_list(), options.by, options.keep)
+    effect = impact_of(changes, live, names.to_list(), options.by, options.keep)
     quotes = None
     if records is not None and live is not None:
         quotes = touched_records(changes, live, records, options.record_price, options.keep or "percent")

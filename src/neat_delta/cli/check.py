@@ -9,11 +9,11 @@ from neat_delta.cli.common import (
     images_option,
     json_option,
     key_option,
+    layout_from_options,
     layout_options,
     print_json,
+    read_store_option,
     store_option,
-    the_store,
-    told_layout,
     working,
 )
 
@@ -37,16 +37,24 @@ def check(catalogue: str, images: str | None, store: str | None, key: tuple[str,
 
     import neat_delta
     from neat_delta.core.checks import CHECKS
+    from neat_delta.report.settings import as_options
 
-    found = the_store(store)
+    found = read_store_option(store)
     known, store_path = found or (None, None)
     with working(f"Checking {catalogue}"):
-        read = neat_delta.read(catalogue, told_layout("live", known.file.layout if known else None))
+        read = neat_delta.read(catalogue, layout_from_options("live", known.file.layout if known else None))
         today = date.today().isoformat()
         checked = neat_delta.check(read, known, key=key, images=images_in(images), today=today)
     if as_json:
         found_ones = checked.findings.to_dicts()
-        print_json({"store": store_path, "catalogue": read.source, "found": found_ones, "not_run": checked.idle})
+        print_json(
+            {
+                "store": store_path,
+                "catalogue": read.source,
+                "found": found_ones,
+                "not_run": {name: as_options(why) for name, why in checked.idle.items()},
+            }
+        )
     else:
         from neat_delta.report import terminal as report
 

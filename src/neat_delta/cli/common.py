@@ -14,33 +14,34 @@ import click
 
 if TYPE_CHECKING:
     from neat_delta.core.decide.policy import Blanks
-    from neat_delta.core.model.changeset import Accept, ChangeSet
+    from neat_delta.core.model.changeset import Accept, ChangeSet, Header
     from neat_delta.core.model.columns import ColumnMapping
-    from neat_delta.core.model.layout import Layout, Writing
+    from neat_delta.core.model.layout import Layout, Notation
     from neat_delta.core.model.store import Store
 
 __all__ = [
+    "accepts_from_options",
+    "blanks_from_options",
     "column_mappings",
+    "header_facts",
     "images_in",
     "images_option",
     "json_option",
     "key_option",
+    "layout_from_options",
     "layout_options",
     "make_folder",
     "mapping_options",
     "must_be_new",
     "must_not_be_input",
+    "notation_from_options",
     "print_json",
-    "say_live",
+    "print_live",
+    "print_summary",
+    "read_store_option",
     "status_of",
+    "store_arguments",
     "store_option",
-    "store_said",
-    "summed_up",
-    "the_store",
-    "told_accepts",
-    "told_blanks",
-    "told_layout",
-    "told_writing",
     "where_option",
     "working",
 ]
@@ -91,7 +92,7 @@ WRITING = ("decimal-mark", "thousands-mark", "date-form")
 def layout_options(*, two: bool) -> Decorator:
     """The options that say how files are laid out; with two files, a value is for one of them or for both.
 
-    Values are kept in the context, for `told_layout` and `told_writing`.
+    Values are kept in the context, for `layout_from_options` and `notation_from_options`.
     """
 
     def add(command: Any) -> Any:  # noqa: ANN401 - as Click decorates
@@ -122,7 +123,7 @@ def _told(name: str, side: str) -> str | None:
     return found
 
 
-def told_layout(side: str, base: Layout | None = None) -> Layout:
+def layout_from_options(side: str, base: Layout | None = None) -> Layout:
     """What the options say of the layout of live or sheet, over what is known anyway."""
     import msgspec
 
@@ -150,27 +151,27 @@ def told_layout(side: str, base: Layout | None = None) -> Layout:
     return msgspec.structs.replace(base or Layout(), **said)
 
 
-def told_writing() -> Writing:
+def notation_from_options() -> Notation:
     """What the options say of how the sheet writes values."""
-    from neat_delta.core.model.layout import Writing
-    from neat_delta.core.model.store import Store, contradictions
+    from neat_delta.core.model.layout import Notation
+    from neat_delta.core.model.store import Store, conflicting_settings
 
     decimal = _told("decimal_mark", "sheet")
     if decimal not in {None, ".", ","}:
         raise click.BadParameter(f"{decimal!r} is neither . nor ,", param_hint="--decimal-mark")
     thousands = {"none": "", "space": " ", "point": ".", "comma": ",", "apostrophe": "'"}
     mark = _told("thousands_mark", "sheet")
-    writing = Writing(
+    writing = Notation(
         decimal,  # type: ignore[arg-type]
         None if mark is None else thousands.get(mark, mark),
         _told("date_form", "sheet"),
     )
-    for one in contradictions(Store(writing=writing)):
+    for one in conflicting_settings(Store(writing=writing)):
         raise click.BadParameter(f"{one.what}.", param_hint="--" + one.where[-1].replace("_", "-"))
     return writing
 
 
-def told_accepts(said: tuple[str, ...]) -> list[Accept]:
+def accepts_from_options(said: tuple[str, ...]) -> list[Accept]:
     """What --accept lets through."""
     from neat_delta.core.checks import CHECKS
     from neat_delta.core.model.changeset import Accept
@@ -191,7 +192,7 @@ def told_accepts(said: tuple[str, ...]) -> list[Accept]:
     return found
 
 
-def told_blanks(said: tuple[str, ...]) -> tuple[Blanks, dict[str, Blanks]]:
+def blanks_from_options(said: tuple[str, ...]) -> tuple[Blanks, dict[str, Blanks]]:
     """What --blanks says that an emptied cell means: in every field, and in single ones."""
     from typing import get_args
 
@@ -213,7 +214,7 @@ def told_blanks(said: tuple[str, ...]) -> tuple[Blanks, dict[str, Blanks]]:
     return every, single
 
 
-def say_live(changes: str, live: str | None, path: str) -> None:
+def print_live(changes: str, live: str | None, path: str) -> None:
     """Say which file a change set names as live, where that lies outside of the working folder."""
     from pathlib import Path
 
@@ -236,7 +237,7 @@ def images_in(folder: str | None) -> list[str] | None:
     return sorted({path.name for path in files} | {path.relative_to(top).as_posix() for path in files})
 
 
-def the_store(told: str | None) -> tuple[Store, str] | None:
+def read_store_option(told: str | None) -> tuple[Store, str] | None:
     """The store file that was told or found, and its path."""
     from neat_delta.files.storefile import find_store, read_store
 
@@ -244,7 +245,7 @@ def the_store(told: str | None) -> tuple[Store, str] | None:
     return None if path is None else (read_store(path), path)
 
 
-def store_said(told: str | None) -> list[str]:
+def store_arguments(told: str | None) -> list[str]:
     """The words by which a further command takes the store file that was told; none where it finds it by its name."""
     return [] if told is None else ["--store", told]
 
@@ -332,7 +333,17 @@ def print_json(facts: object) -> None:
     sys.stdout.write(msgspec.json.format(msgspec.json.encode(facts), indent=2).decode() + "\n")
 
 
-def summed_up(changes: ChangeSet, store: str | None, output: str | None, *, told: bool) -> None:
+def header_facts(header: Header) -> Header:
+    """A change set's header for a program, with what to do said in options."""
+    import msgspec
+
+    from neat_delta.report.settings import as_options
+
+    said = [msgspec.structs.replace(one, do=one.do and as_options(one.do)) for one in header.findings]
+    return msgspec.structs.replace(header, findings=said)
+
+
+def print_summary(changes: ChangeSet, store: str | None, output: str | None, *, told: bool) -> None:
     """Print what a change set holds: what was read, where every row went, what was found, what is held."""
     from neat_delta.report import terminal
     from neat_delta.report.text import command

@@ -10,23 +10,24 @@ from importlib import import_module
 import click
 
 from neat_delta.cli.common import (
+    accepts_from_options,
+    blanks_from_options,
     column_mappings,
+    header_facts,
     images_in,
     images_option,
     json_option,
     key_option,
+    layout_from_options,
     layout_options,
     mapping_options,
     must_not_be_input,
+    notation_from_options,
     print_json,
+    print_summary,
+    read_store_option,
     status_of,
     store_option,
-    summed_up,
-    the_store,
-    told_accepts,
-    told_blanks,
-    told_layout,
-    told_writing,
     working,
 )
 
@@ -140,14 +141,14 @@ def compare(
 
     if output and output != "-":
         must_not_be_input(output, live, sheet)
-    found = the_store(store)
+    found = read_store_option(store)
     known, store_path = found or (None, None)
-    meant, meant_in = told_blanks(blanks)
+    meant, meant_in = blanks_from_options(blanks)
     said, saved, fields = column_mappings(mapped, only, ignore, mapping)
     options = neat_delta.CompareOptions(
         columns=neat_delta.ColumnOptions(key, said, saved, fields, exact),
         policy=neat_delta.Policy(
-            accept=told_accepts(accept),
+            accept=accepts_from_options(accept),
             blanks=meant,
             blanks_in=meant_in,
             with_new=with_new,
@@ -156,13 +157,15 @@ def compare(
             near_keys=accept_near,
             new_values=new_values,
         ),
-        writing=told_writing(),
+        writing=notation_from_options(),
         images=images_in(images),
         today=date.today().isoformat(),
     )
     with working(f"Reading {live} and {sheet}"):
-        live_catalogue = neat_delta.read(fetching.pop(0)(), told_layout("live", known.file.layout if known else None))
-        sheet_catalogue = neat_delta.read(fetching.pop(0)(), told_layout("sheet"), like=live_catalogue)
+        live_catalogue = neat_delta.read(
+            fetching.pop(0)(), layout_from_options("live", known.file.layout if known else None)
+        )
+        sheet_catalogue = neat_delta.read(fetching.pop(0)(), layout_from_options("sheet"), like=live_catalogue)
     with working("Comparing"):
         changes = neat_delta.compare(
             live_catalogue,
@@ -184,8 +187,10 @@ def compare(
     elif output:
         neat_delta.write_changes(changes, output)
     if as_json:
-        print_json({"output": output, "store": store_path, "header": changes.header, "held": changes.reasons()})
+        print_json(
+            {"output": output, "store": store_path, "header": header_facts(changes.header), "held": changes.reasons()}
+        )
     elif output != "-":
         report()
-        summed_up(changes, store_path, output, told=bool(key or (known and known.key.fields)))
+        print_summary(changes, store_path, output, told=bool(key or (known and known.key.fields)))
     return status_of(changes)

@@ -6,12 +6,12 @@ import click
 
 from neat_delta.cli.common import (
     json_option,
+    layout_from_options,
     layout_options,
     print_json,
-    say_live,
+    print_live,
+    read_store_option,
     store_option,
-    the_store,
-    told_layout,
     working,
 )
 
@@ -53,13 +53,13 @@ def confirm(
     from neat_delta.files.changeset import read_with_live
     from neat_delta.files.updates import read_manifest
 
-    known = the_store(store)
+    known = read_store_option(store)
     told = known[0] if known else None
     importer = told.importer if told else neat_delta.Importer()
     with working(f"Reading {changes} and {after}"):
         found, before = read_with_live(changes, live)
         now = neat_delta.read(
-            after, told_layout("live", told.file.layout if told else found.header.live.layout), like=before
+            after, layout_from_options("live", told.file.layout if told else found.header.live.layout), like=before
         )
         if folder is not None:
             found = without_unsent(found, read_manifest(folder).not_sent)
@@ -76,7 +76,7 @@ def confirm(
         from neat_delta.report import terminal as report
         from neat_delta.report.text import count
 
-        say_live(changes, live, before.path)
+        print_live(changes, live, before.path)
         console = report.terminal()
         report.print_confirmed(console, result, found.header.key, everything=everything)
         if written is not None:

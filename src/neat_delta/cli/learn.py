@@ -7,10 +7,10 @@ import click
 from neat_delta.cli.common import (
     json_option,
     key_option,
+    layout_from_options,
     layout_options,
     must_not_be_input,
     print_json,
-    told_layout,
     working,
 )
 
@@ -49,7 +49,7 @@ def learn(
                     f"{path}: there is a file of that name. Name another, or add --replace to overwrite it."
                 )
     with working(f"Learning from {live}"):
-        catalogue = neat_delta.read(live, told_layout("live"))
+        catalogue = neat_delta.read(live, layout_from_options("live"))
         learned = neat_delta.learn(catalogue, key)
         text = draft(learned, catalogue)
     if output:

@@ -8,14 +8,14 @@ from neat_delta.cli.common import (
     column_mappings,
     json_option,
     key_option,
+    layout_from_options,
     layout_options,
     mapping_options,
     must_not_be_input,
     print_json,
+    read_store_option,
+    store_arguments,
     store_option,
-    store_said,
-    the_store,
-    told_layout,
     working,
 )
 
@@ -57,7 +57,7 @@ def match(
     """
     import neat_delta
     from neat_delta.core.match.prepare import align_inputs
-    from neat_delta.core.review.samples import kept, samples
+    from neat_delta.core.review.samples import mapping_to_keep, samples
     from neat_delta.files.storefile import mapping_text
     from neat_delta.files.whole import write_whole
 
@@ -65,18 +65,18 @@ def match(
         raise click.UsageError("Only one of LIVE and SHEET can be standard input.")
     if save:
         must_not_be_input(save, live, sheet)
-    found = the_store(store)
+    found = read_store_option(store)
     known, store_path = found or (None, None)
     told, saved, fields = column_mappings(mapped, only, ignore, mapping)
     with working(f"Reading {live} and {sheet}"):
-        live_catalogue = neat_delta.read(live, told_layout("live", known.file.layout if known else None))
-        sheet_catalogue = neat_delta.read(sheet, told_layout("sheet"), like=live_catalogue)
+        live_catalogue = neat_delta.read(live, layout_from_options("live", known.file.layout if known else None))
+        sheet_catalogue = neat_delta.read(sheet, layout_from_options("sheet"), like=live_catalogue)
         aligned = align_inputs(
             live_catalogue, sheet_catalogue, store=known, key=key, mapping=told, saved=saved, only=fields
         )
     rows = samples(aligned, sheet_catalogue, SAMPLES)
     if save:
-        write_whole(save, [mapping_text(kept(aligned), sheet, live).encode()])
+        write_whole(save, [mapping_text(mapping_to_keep(aligned), sheet, live).encode()])
     if as_json:
         print_json({"saved": save, "store": store_path, "key": aligned.key.fields, "pairs": rows})
     else:
@@ -86,6 +86,6 @@ def match(
         if save:
             from neat_delta.report.text import command
 
-            use = command("compare", live, sheet, "--mapping", save, *store_said(store))
+            use = command("compare", live, sheet, "--mapping", save, *store_arguments(store))
             click.echo(f"\nWrote {save}. Use it:  {use}")
     return 1 if any(row.how == "unmatched" for row in rows) else 0

@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING
 
 import click
 
-from neat_delta.cli.common import json_option, make_folder, must_be_new, print_json, where_option, working
+from neat_delta.cli.common import header_facts, json_option, make_folder, must_be_new, print_json, where_option, working
 
 if TYPE_CHECKING:
     from neat_delta.core.model.catalogue import Catalogue
@@ -247,8 +247,8 @@ def _write(facts: Facts, workbook: str | None, page: str | None, charts: str | N
 
 def _for_a_program(facts: Facts, seen: View) -> dict[str, object]:
     """The facts that --json prints."""
-    items = [{"name": name, "item": item} for item, name in zip(seen.changes.each(), seen.names, strict=True)]
+    items = [{"name": name, "item": item} for item, name in zip(seen.changes.iter_items(), seen.names, strict=True)]
     found = facts.changes
-    told: dict[str, object] = {"header": found.header, "held": found.reasons(), "fields": facts.figures}
+    told: dict[str, object] = {"header": header_facts(found.header), "held": found.reasons(), "fields": facts.figures}
     told |= {"impact": facts.effect} | ({"records": facts.records} if facts.records is not None else {})
     return told | {"items_found": seen.found, "items": items}

@@ -7,18 +7,19 @@ from datetime import date
 import click
 
 from neat_delta.cli.common import (
+    accepts_from_options,
     column_mappings,
+    header_facts,
     json_option,
     key_option,
+    layout_from_options,
     layout_options,
     must_not_be_input,
     print_json,
+    print_summary,
+    read_store_option,
     status_of,
     store_option,
-    summed_up,
-    the_store,
-    told_accepts,
-    told_layout,
     working,
 )
 
@@ -66,24 +67,26 @@ def recode(
 
     if output:
         must_not_be_input(output, live, codes)
-    known, store_path = the_store(store) or (None, None)
+    known, store_path = read_store_option(store) or (None, None)
     said, _, _ = column_mappings(mapped, None, (), None)
     with working(f"Reading {live} and {codes}"):
-        before = neat_delta.read(live, told_layout("live", known.file.layout if known else None))
+        before = neat_delta.read(live, layout_from_options("live", known.file.layout if known else None))
         changes = neat_delta.recode(
             before,
-            neat_delta.read(codes, told_layout("sheet"), like=before),
+            neat_delta.read(codes, layout_from_options("sheet"), like=before),
             store=known,
             options=neat_delta.CompareOptions(
                 columns=neat_delta.ColumnOptions(key, said),
-                policy=neat_delta.Policy(accept=told_accepts(accept)),
+                policy=neat_delta.Policy(accept=accepts_from_options(accept)),
                 today=date.today().isoformat(),
             ),
         )
     if output:
         neat_delta.write_changes(changes, output)
     if as_json:
-        print_json({"output": output, "store": store_path, "header": changes.header, "held": changes.reasons()})
+        print_json(
+            {"output": output, "store": store_path, "header": header_facts(changes.header), "held": changes.reasons()}
+        )
     else:
-        summed_up(changes, store_path, output, told=bool(key or (known and known.key.fields)))
+        print_summary(changes, store_path, output, told=bool(key or (known and known.key.fields)))
     return status_of(changes)

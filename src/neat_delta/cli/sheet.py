@@ -9,14 +9,14 @@ import click
 from neat_delta.cli.common import (
     json_option,
     key_option,
+    layout_from_options,
     layout_options,
     must_be_new,
+    notation_from_options,
     print_json,
+    read_store_option,
+    store_arguments,
     store_option,
-    store_said,
-    the_store,
-    told_layout,
-    told_writing,
     where_option,
     working,
 )
@@ -75,7 +75,7 @@ def sheet(
     import neat_delta
     from neat_delta.core.query.expressions import condition
     from neat_delta.core.support.errors import OutputError
-    from neat_delta.core.worksheet.cut import as_written, cut
+    from neat_delta.core.worksheet.cut import as_written, cut_worksheet
     from neat_delta.files.whole import load, write_whole
 
     ending = PurePath(output).suffix.lower()
@@ -88,24 +88,26 @@ def sheet(
     names = [name.strip() for name in fields.split(",")] if fields is not None else []
     if fields is not None and not all(names):
         raise click.BadParameter("name fields with commas between them: price,stock.", param_hint="--fields")
-    found = the_store(store)
+    found = read_store_option(store)
     known, store_path = found or (None, None)
     codes = None
     if skus is not None:
         lines = load(skus).data[:].decode("utf-8-sig", errors="replace").splitlines()
         codes = list(dict.fromkeys(line.strip() for line in lines if line.strip()))
     with working(f"Reading {live}"):
-        catalogue = neat_delta.read(live, told_layout("live", known.file.layout if known else None))
+        catalogue = neat_delta.read(live, layout_from_options("live", known.file.layout if known else None))
     with working(f"Writing {output}"):
-        made = cut(catalogue, store=known, key=key, where=wanted, skus=codes, fields=names, sort=sort)
+        made = cut_worksheet(catalogue, store=known, key=key, where=wanted, skus=codes, fields=names, sort=sort)
         kept: dict[str, int] = {}
         if ENDINGS[ending] == "xlsx":
             from neat_delta.files.worksheet import workbook
 
             content = workbook(made, catalogue.source, len(catalogue.fields))
         else:
-            layout = told_layout("sheet", neat_delta.Layout(separator=ENDINGS[ending], line_end="CRLF", bom=True))
-            cells, kept = as_written(made, told_writing())
+            layout = layout_from_options(
+                "sheet", neat_delta.Layout(separator=ENDINGS[ending], line_end="CRLF", bom=True)
+            )
+            cells, kept = as_written(made, notation_from_options())
             content = neat_delta.write_delimited(cells, layout, "The sheet")
         write_whole(output, [content])
     facts = {"output": output, "items": made.cells.height, "fields": made.cells.columns, "missing": made.missing}
@@ -116,7 +118,7 @@ def sheet(
         from neat_delta.report import terminal as report
         from neat_delta.report.text import command
 
-        compare = command("compare", live, output, *store_said(store))
+        compare = command("compare", live, output, *store_arguments(store))
         report.print_sheet(report.terminal(), made, catalogue, output, kept, compare)
     sys.stdout.flush()
     return 1 if made.missing else 0

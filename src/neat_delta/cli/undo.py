@@ -6,12 +6,12 @@ import click
 
 from neat_delta.cli.common import (
     json_option,
+    layout_from_options,
     layout_options,
     print_json,
-    say_live,
+    print_live,
+    read_store_option,
     store_option,
-    the_store,
-    told_layout,
     working,
 )
 
@@ -58,14 +58,14 @@ def undo(
     from neat_delta.files.changeset import read_with_live
     from neat_delta.files.updates import read_manifest
 
-    known = the_store(store)
+    known = read_store_option(store)
     told = known[0] if known else None
     importer = told.importer if told else neat_delta.Importer()
     with working(f"Reading {changes} and its live catalogue"):
         found, before = read_with_live(changes, live)
         if files is not None:
             found = without_unsent(found, read_manifest(files).not_sent)
-        layout = told_layout("live", told.file.layout if told else found.header.live.layout)
+        layout = layout_from_options("live", told.file.layout if told else found.header.live.layout)
         fresh = None if now is None else neat_delta.read(now, layout, like=before)
         back, base, left = neat_delta.undo(found, before, fresh, told)
     with working("Writing and replaying"):
@@ -77,7 +77,7 @@ def undo(
         from neat_delta.files.updates import layout_of
         from neat_delta.report import terminal as report
 
-        say_live(changes, live, before.path)
+        print_live(changes, live, before.path)
         console = report.terminal()
         report.print_left(console, left)
         report.print_written(console, folder, manifest, said_form(importer, layout_of(base, importer)))

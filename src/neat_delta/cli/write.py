@@ -7,7 +7,15 @@ from typing import TYPE_CHECKING
 
 import click
 
-from neat_delta.cli.common import json_option, print_json, say_live, store_option, store_said, the_store, working
+from neat_delta.cli.common import (
+    json_option,
+    print_json,
+    print_live,
+    read_store_option,
+    store_arguments,
+    store_option,
+    working,
+)
 
 if TYPE_CHECKING:
     from neat_delta.core.model.importer import Importer
@@ -68,7 +76,7 @@ def write(
     from neat_delta.core.plan import fields_needed
     from neat_delta.files.changeset import read_with_live
 
-    known = the_store(store)
+    known = read_store_option(store)
     importer = known[0].importer if known else neat_delta.Importer()
     if blanks is not None:
         importer = msgspec.structs.replace(importer, blanks=blanks)
@@ -87,10 +95,10 @@ def write(
         from neat_delta.report import terminal as report
         from neat_delta.report.text import command
 
-        say_live(changes, live, catalogue.path)
+        print_live(changes, live, catalogue.path)
         report.print_written(report.terminal(), folder, manifest, said_form(importer, layout_of(catalogue, importer)))
         if manifest.update:
-            look = command("confirm", changes, "EXPORT", "--files", folder, *store_said(store))
+            look = command("confirm", changes, "EXPORT", "--files", folder, *store_arguments(store))
             click.echo(f"When they are imported, export again, and see whether all of it landed:\n  {look}")
     return 1 if manifest.held_before or manifest.held or manifest.one_way else 0
 

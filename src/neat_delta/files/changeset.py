@@ -23,8 +23,8 @@ from neat_delta.core.model.changeset import (
     FORMAT,
     VERSION,
     ChangeSet,
+    CheckFinding,
     Damaged,
-    Flag,
     Header,
     Item,
     Verdict,
@@ -67,8 +67,8 @@ def _unsealed(changes: ChangeSet) -> Iterator[bytes]:
         some = BytesIO()
         lines.slice(start, BATCH).write_csv(some, include_header=False, quote_style="never")
         yield some.getvalue()
-    yield encoder.encode_lines(list(changes.each_damaged()))
-    yield encoder.encode_lines(list(changes.each_flag()))
+    yield encoder.encode_lines(list(changes.iter_damaged()))
+    yield encoder.encode_lines(list(changes.iter_check_findings()))
 
 
 def _item_lines(changes: ChangeSet) -> pl.DataFrame:
@@ -225,7 +225,7 @@ def _changes(header: Header, lines: pl.Series, path: str, *, findings: bool) -> 
         return _tables(header, lines[:wanted], path)
     changes = _tables(header, lines[:wanted], path)
     damaged = _damaged(changes, _decoded(lines[wanted:end].to_list(), path, Damaged, wanted + 2), path)
-    flagged = _flags(changes, _decoded(lines[end:].to_list(), path, Flag, end + 2), path)
+    flagged = _flags(changes, _decoded(lines[end:].to_list(), path, CheckFinding, end + 2), path)
     return replace(changes, damaged=damaged, flags=flagged)
 
 
@@ -289,7 +289,7 @@ def _damaged(changes: ChangeSet, found: Sequence[Damaged], path: str) -> pl.Data
     return conform(table.with_columns(item=_numbers(changes, found)), DAMAGED_SCHEMA)
 
 
-def _flags(changes: ChangeSet, found: Sequence[Flag], path: str) -> pl.DataFrame:
+def _flags(changes: ChangeSet, found: Sequence[CheckFinding], path: str) -> pl.DataFrame:
     """The findings of the checks as a table."""
     header, rows = changes.header, []
     for one in found:
@@ -301,7 +301,7 @@ def _flags(changes: ChangeSet, found: Sequence[Flag], path: str) -> pl.DataFrame
     return conform(table.with_columns(item=_numbers(changes, found)), FLAGS_SCHEMA)
 
 
-def _numbers(changes: ChangeSet, found: Sequence[Damaged] | Sequence[Flag]) -> pl.Series:
+def _numbers(changes: ChangeSet, found: Sequence[Damaged] | Sequence[CheckFinding]) -> pl.Series:
     """The numbers of the items that findings name: by their key, and by their row in live where items share a key."""
     key, row = changes.header.compared_by, MARK
     named = [None if one.key is None else [*(one.key[name] for name in key.fields), one.live] for one in found]

@@ -17,7 +17,7 @@ from neat_delta.core.infer.learn import Learned
 from neat_delta.core.model.catalogue import Catalogue
 from neat_delta.core.model.columns import ColumnMapping
 from neat_delta.core.model.layout import SEPARATORS, Layout
-from neat_delta.core.model.store import VERSION, Field, Store, contradictions
+from neat_delta.core.model.store import VERSION, Field, Store, conflicting_settings
 from neat_delta.core.support.errors import StoreError
 from neat_delta.core.support.nearest import nearest
 from neat_delta.files.whole import read_whole
@@ -57,7 +57,7 @@ def read_store(path: str) -> Store:
     for where, what in _wrong(data, Store, ()):
         raise _error(path, text, where, what)
     store = msgspec.convert(data, Store)
-    for one in contradictions(store):
+    for one in conflicting_settings(store):
         raise _error(path, text, one.where, one.what)
     return store
 

@@ -20,7 +20,7 @@ from neat_delta.core.model.update import Action, Table
 from neat_delta.core.plan import plan
 from neat_delta.core.prove.proof import prove
 from neat_delta.core.support.errors import OutputError
-from neat_delta.files.forms import FORMS, Form, Shape
+from neat_delta.files.forms import FORMS, UpdateFormat, UpdateLayout
 from neat_delta.files.readme import read_me
 from neat_delta.files.whole import digest_of, new_folder
 
@@ -95,7 +95,9 @@ def _counted(tables: Sequence[Table]) -> CellCounts:
 class _Out:
     """How tables become files of one form, and files tables."""
 
-    def __init__(self, changes: ChangeSet, live: Catalogue, importer: Importer, form: Form, layout: Layout) -> None:
+    def __init__(
+        self, changes: ChangeSet, live: Catalogue, importer: Importer, form: UpdateFormat, layout: Layout
+    ) -> None:
         self.changes, self.live, self.importer, self.form, self.layout = changes, live, importer, form, layout
         own = {name: field.heading for name, field in changes.header.settings.items() if field.heading is not None}
         self.headings = changes.header.headings | own
@@ -122,8 +124,8 @@ class _Out:
             update = Catalogue(cells, file.file, lambda: "", first=2)
             yield file.action, prepare_columns(update, self.headings, self.changes.header.key, lines).cells
 
-    def _shape(self, action: Action, name: str) -> Shape:
-        return Shape(self.layout, self.key, action, name)
+    def _shape(self, action: Action, name: str) -> UpdateLayout:
+        return UpdateLayout(self.layout, self.key, action, name)
 
     def _lines(self, cells: pl.DataFrame) -> pl.DataFrame:
         if not self.merges or self.live.continued is None:

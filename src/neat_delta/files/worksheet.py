@@ -18,10 +18,10 @@ from xlsxwriter.worksheet import Worksheet
 from neat_delta.core.kinds import KINDS
 from neat_delta.core.kinds.number import NUMBER_KINDS
 from neat_delta.core.model.catalogue import Source, column_letter
-from neat_delta.core.model.layout import Writing
+from neat_delta.core.model.layout import Notation
 from neat_delta.core.model.store import Field
 from neat_delta.core.support.errors import OutputError
-from neat_delta.core.worksheet.cut import Column, Cut
+from neat_delta.core.worksheet.cut import Column, WorkingSheet
 from neat_delta.files.grid import ORIGIN, ORIGIN_ROWS
 
 __all__ = ["workbook"]
@@ -44,7 +44,7 @@ FEW = 12
 SHADE, HEAD, INK, LINE = "#ECEAE4", "#2F4A43", "#FFFFFF", "#D5D1C7"
 
 
-def workbook(sheet: Cut, live: Source, fields: int) -> bytes:
+def workbook(sheet: WorkingSheet, live: Source, fields: int) -> bytes:
     """The bytes of a workbook with the working sheet, and a hidden sheet that says where it was cut from.
 
     `fields` is how many live has. OutputError when a spreadsheet has no room for it. The same cut gives the same bytes.
@@ -143,7 +143,7 @@ TEXT_FORM = "@"
 """The format under which a spreadsheet takes what is typed as text."""
 
 
-def _body(texts: pl.Series, field: Field, writing: Writing) -> tuple[str, pl.Series]:
+def _body(texts: pl.Series, field: Field, writing: Notation) -> tuple[str, pl.Series]:
     """A column's number format and, per cell, what its element holds: a number, a date or a text, "" where blank."""
     form, values = TEXT_FORM, pl.repeat(None, texts.len(), dtype=pl.String, eager=True)
     there = (texts != "").arg_true()
@@ -184,7 +184,7 @@ def _of_numbers(values: pl.Series, field: Field) -> tuple[str, pl.Series]:
     return (f"0.{'0' * most}" if same else "General"), exact
 
 
-def _of_dates(values: pl.Series, field: Field, writing: Writing) -> tuple[str, pl.Series]:
+def _of_dates(values: pl.Series, field: Field, writing: Notation) -> tuple[str, pl.Series]:
     """The format of live's dates, and the days since 30 December 1899, with the time as their fraction."""
     form = field.date_form or writing.date_form or "YYYY-MM-DD"
     shown = form.replace("mm", "MM").replace("T", "\\T").lower()

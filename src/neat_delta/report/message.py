@@ -84,7 +84,7 @@ def _changed(facts: Facts, seen: View) -> Grid:
     header = facts.changes.header
     numbers, differences = {one.field for one in facts.figures if one.number}, Differences(header, seen.changes.cells)
     rows = []
-    for item, name in zip(seen.changes.each(), seen.names, strict=True):
+    for item, name in zip(seen.changes.iter_items(), seen.names, strict=True):
         held = {one.field: one.reason for one in item.held}
         key = key_text(item.key)
         for field, (before, after) in item.cells.items():

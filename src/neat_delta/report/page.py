@@ -110,7 +110,7 @@ def _items(facts: Facts, view: View) -> dict[str, Any]:
         return list(range(len(flags) - len(found), len(flags)))
 
     items = []
-    for number, (item, name) in enumerate(zip(changes.each(), view.names, strict=True)):
+    for number, (item, name) in enumerate(zip(changes.iter_items(), view.names, strict=True)):
         held = {one.field: one.reason for one in item.held}
         cells = []
         for field, (before, after) in item.cells.items():

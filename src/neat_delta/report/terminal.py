@@ -21,14 +21,23 @@ from neat_delta.core.diff.equality import kinds_said
 from neat_delta.core.infer.learn import Learned
 from neat_delta.core.match.prepare import AlignedInputs
 from neat_delta.core.model.catalogue import Catalogue, column_letter, listed
-from neat_delta.core.model.changeset import ChangeSet, Finding, Header, HeldCount, Item, code_changes, counted, held
+from neat_delta.core.model.changeset import (
+    ChangeSet,
+    FindingSummary,
+    Header,
+    HeldCount,
+    Item,
+    code_changes,
+    counted,
+    held,
+)
 from neat_delta.core.model.importer import NEW_CODE
 from neat_delta.core.model.layout import Layout
 from neat_delta.core.model.manifest import Listed, Manifest
 from neat_delta.core.outcome.confirm import Confirmed, Landing
 from neat_delta.core.rekey.moves import codes_in
 from neat_delta.core.review.figures import Differences, FieldFigures
-from neat_delta.core.review.impact import Suggestion, Told
+from neat_delta.core.review.impact import ImpactFacts, Suggestion
 from neat_delta.core.review.records import Records
 from neat_delta.core.review.samples import ColumnSample
 from neat_delta.core.review.view import View
@@ -46,7 +55,7 @@ from neat_delta.report.text import count, cut, finding_count, key_text, shown, s
 from neat_delta.report.words import Piece, added_and_removed, pieces
 
 if TYPE_CHECKING:
-    from neat_delta.core.worksheet.cut import Cut
+    from neat_delta.core.worksheet.cut import WorkingSheet
 
 __all__ = [
     "print_accounts",
@@ -246,7 +255,7 @@ def print_findings(console: Console, changes: ChangeSet) -> None:
             console.print(f"  {hint}")
 
 
-def _examples(changes: ChangeSet, finding: Finding, width: int) -> list[Text]:
+def _examples(changes: ChangeSet, finding: FindingSummary, width: int) -> list[Text]:
     """A cell or two of a finding, with their place; `width` is the room there is for a line."""
     examples = []
     if finding.check == "damage":
@@ -503,7 +512,7 @@ def _sample(value: str, room: int) -> str:
 
 
 def print_sheet(
-    console: Console, sheet: Cut, live: Catalogue, output: str, kept: Mapping[str, int], compare: str
+    console: Console, sheet: WorkingSheet, live: Catalogue, output: str, kept: Mapping[str, int], compare: str
 ) -> None:
     """What was cut from live, and what a person may change in it; `kept` counts cells that could not be written as
     told, by heading; `compare` is the call that looks at the sheet afterwards.
@@ -558,7 +567,7 @@ def print_figures(console: Console, figures: Sequence[FieldFigures]) -> None:
         console.print()
 
 
-def print_impact(console: Console, effect: Told, by: str | None) -> None:
+def print_impact(console: Console, effect: ImpactFacts, by: str | None) -> None:
     """What the round does to prices, margins and stock, over all and by group."""
     groups = effect.groups
     if not groups or not groups[0].items or (by is None and not any((groups[0].before.margin, groups[0].after.margin))):
@@ -614,7 +623,7 @@ def print_items(console: Console, view: View, figures: Sequence[FieldFigures]) -
     """Item by item: key, name, rows, and each cell before and after, with the difference for numbers."""
     number_fields = {field.field for field in figures if field.number}
     differences = Differences(view.changes.header, view.changes.cells)
-    items = list(view.changes.each())
+    items = list(view.changes.iter_items())
     widest = max((cell_len(shown(field)) for item in items for field in item.cells), default=0)
     for item, name in zip(items, view.names, strict=True):
         _print_head(console, item, name)

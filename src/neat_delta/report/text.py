@@ -7,7 +7,7 @@ from decimal import Decimal
 
 from rich.cells import cell_len, set_cell_size
 
-from neat_delta.core.model.changeset import Finding
+from neat_delta.core.model.changeset import FindingSummary
 
 __all__ = ["command", "count", "cut", "finding_count", "key_text", "quoted", "shown", "signed"]
 
@@ -49,7 +49,7 @@ def count(number: int, one: str, many: str | None = None) -> str:
     return f"{number:,} {one if number == 1 else many or one + 's'}"
 
 
-def finding_count(finding: Finding) -> str:
+def finding_count(finding: FindingSummary) -> str:
     """How much a finding is about: cells of a field, or items and rounds as a whole."""
     return count(finding.cells, "cell" if finding.fields else "finding")
 

@@ -10,7 +10,7 @@ import xlsxwriter
 
 from neat_delta.core.model.changeset import ChangeSet
 from neat_delta.core.review.figures import Differences
-from neat_delta.core.review.signoff import ANSWER, COLUMNS, kept, keyed, seals, shown
+from neat_delta.core.review.signoff import ANSWER, COLUMNS, as_workbook_text, key_heading, seals, shown
 from neat_delta.core.support.errors import OutputError
 
 __all__ = ["workbook"]
@@ -47,12 +47,12 @@ def workbook(changes: ChangeSet, names: pl.Series) -> bytes:
     number = book.add_format(style | {"num_format": "+0.00##;-0.00##;0", "align": "right"})
     answer = book.add_format(style | {"bg_color": OPEN, "locked": False})
     head = book.add_format({"bold": True, "bg_color": HEAD, "font_color": INK, "text_wrap": True})
-    keys = [keyed(name) for name in changes.header.key]
+    keys = [key_heading(name) for name in changes.header.key]
     headings = [*keys, *COLUMNS]
     for place, heading in enumerate(headings):
         page.set_column(place, place, WIDTHS.get(heading, 11))
         page.write_string(0, place, heading, head)
-    texts = changes.keys.select(kept(pl.all())).select(pl.all().gather(cells["item"]))
+    texts = changes.keys.select(as_workbook_text(pl.all())).select(pl.all().gather(cells["item"]))
     sealed = seals(cells, changes.keys)
     findings, differences = _findings(changes), Differences(changes.header, cells)
     rows = zip(

@@ -105,11 +105,11 @@ def catalogue_findings(
     return _as_findings(_run(_alone(catalogue, store, key, images), levels), levels)
 
 
-def _as_findings(found: Iterable[tuple[str, pl.DataFrame]], levels: Levels) -> pl.DataFrame:
+def _as_findings(findings_of: Iterable[tuple[str, pl.DataFrame]], levels: Levels) -> pl.DataFrame:
     parts = [empty(FINDINGS)]
-    for name, table in found:
-        said = {"source": "check", "rule": name, "level": levels[name], "reason": CHECK + name}
-        parts.append(conform(table.with_columns(pl.lit(text).alias(one) for one, text in said.items()), FINDINGS))
+    for name, table in findings_of:
+        sentence = {"source": "check", "rule": name, "level": levels[name], "reason": CHECK + name}
+        parts.append(conform(table.with_columns(pl.lit(text).alias(one) for one, text in sentence.items()), FINDINGS))
     return pl.concat(parts)
 
 
@@ -132,7 +132,7 @@ def _alone(catalogue: Catalogue, store: Store, key: list[str], images: Collectio
     )
 
 
-NEEDS_SHEET = "a sheet to compare with"
+NEEDS_SHEET = "a sheet, and neat-delta compare"
 
 
 def idle_checks(
@@ -140,13 +140,13 @@ def idle_checks(
 ) -> dict[str, str]:
     """The checks that do not run on this catalogue by itself, each with what would switch it on."""
     context = _alone(catalogue, store, key, images)
-    found = {}
+    findings_of = {}
     for name, check in CHECKS.items():
         off = "another level than off, under [checks]" if levels[name] == "off" else None
         why = off or (None if check.alone else NEEDS_SHEET) or check.idle(context)
         if why is not None:
-            found[name] = why
-    return found
+            findings_of[name] = why
+    return findings_of
 
 
 def _run(context: CheckContext, levels: Levels) -> Iterator[tuple[str, pl.DataFrame]]:

@@ -6,7 +6,7 @@ import re
 
 import polars as pl
 
-from neat_delta.core.checks.base import Check, CheckContext, found, nothing, said
+from neat_delta.core.checks.base import Check, CheckContext, findings_of, nothing, sentence
 from neat_delta.core.kinds.list import BETWEEN
 from neat_delta.core.model.store import Field
 from neat_delta.core.support.nearest import nearest
@@ -58,8 +58,8 @@ def near_twin(context: CheckContext) -> pl.DataFrame:
         twins = known.select(twin="value", loose=_loose(pl.col("value"))).sort("twin").unique("loose", keep="first")
         hit = new.with_columns(loose=_loose(pl.col("value"))).join(twins, on="loose", maintain_order="left")
         hit = hit.unique("item", keep="first", maintain_order=True)
-        what = said(hit, '"{}" is new, and live has "{}"', _shown("value"), _shown("twin"))
-        some.append(found(name, hit["item"], what))
+        what = sentence(hit, '"{}" is new, and live has "{}"', _shown("value"), _shown("twin"))
+        some.append(findings_of(name, hit["item"], what))
         if field.kind == "path":
             some.append(_spelt_otherwise(name, cells, context))
     return pl.concat(some)
@@ -73,7 +73,9 @@ def _spelt_otherwise(name: str, cells: pl.DataFrame, context: CheckContext) -> p
     other = now.join(known, left_on="spelt", right_on="twin", how="anti", maintain_order="left")
     hit = other.join(known.unique("value", keep="first"), on="value", maintain_order="left")
     hit = hit.unique("item", keep="first", maintain_order=True)
-    return found(name, hit["item"], said(hit, '"{}" is new, and live has "{}"', pl.col("spelt"), pl.col("twin")))
+    return findings_of(
+        name, hit["item"], sentence(hit, '"{}" is new, and live has "{}"', pl.col("spelt"), pl.col("twin"))
+    )
 
 
 def _shown(name: str) -> pl.Expr:
@@ -92,7 +94,7 @@ def new_value(context: CheckContext) -> pl.DataFrame:
         new = new.unique("item", keep="first", maintain_order=True)
         values = known["value"].to_list()
         told = {value: _said(value, values, path=field.kind == "path") for value in new["value"].unique()}
-        some.append(found(name, new["item"], pl.Series([told[value] for value in new["value"]], dtype=pl.String)))
+        some.append(findings_of(name, new["item"], pl.Series([told[value] for value in new["value"]], dtype=pl.String)))
     return pl.concat(some)
 
 

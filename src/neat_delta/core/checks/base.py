@@ -11,7 +11,7 @@ import polars as pl
 
 from neat_delta.core.kinds import KINDS, blank
 from neat_delta.core.kinds.number import NUMBER_KINDS, amounts
-from neat_delta.core.model.layout import Writing
+from neat_delta.core.model.layout import Notation
 from neat_delta.core.model.schemas import RULE_FINDINGS, conform, empty
 from neat_delta.core.model.store import CheckName, Field, LevelName, Store
 from neat_delta.core.support.distinct import map_distinct
@@ -20,12 +20,12 @@ __all__ = [
     "Check",
     "CheckContext",
     "exactly",
-    "found",
+    "findings_of",
     "needs_kind",
     "needs_roles",
     "needs_setting",
     "nothing",
-    "said",
+    "sentence",
 ]
 
 MANY = 10_000
@@ -52,7 +52,7 @@ class CheckContext:
     cells: Mapping[str, pl.DataFrame]
     settings: Mapping[str, Field]
     store: Store
-    writing: Writing
+    writing: Notation
     round: bool = True
     encoding: str | None = None
     images: Collection[str] | None = None
@@ -194,14 +194,14 @@ def needs_roles(*choices: tuple[str, ...]) -> Callable[[CheckContext], str | Non
     return idle
 
 
-def found(name: str | None, items: pl.Series, what: pl.Series | str) -> pl.DataFrame:
+def findings_of(name: str | None, items: pl.Series, what: pl.Series | str) -> pl.DataFrame:
     """Findings of one field: the items, and what is wrong with each, or with all."""
     table = pl.DataFrame({"item": items.cast(pl.Int64)})
     texts = pl.lit(what) if isinstance(what, str) else what
     return conform(table.select("item", field=pl.lit(name, pl.String), what=texts), RULE_FINDINGS)
 
 
-def said(table: pl.DataFrame, form: str, *parts: str | pl.Expr) -> pl.Series:
+def sentence(table: pl.DataFrame, form: str, *parts: str | pl.Expr) -> pl.Series:
     """A sentence about each row, with these parts in the places of the braces. The table is put in one piece, as
     Polars' `format` fails where the first of several is empty.
     """

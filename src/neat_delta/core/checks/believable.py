@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import polars as pl
 
-from neat_delta.core.checks.base import Check, CheckContext, exactly, found, nothing, said
+from neat_delta.core.checks.base import Check, CheckContext, exactly, findings_of, nothing, sentence
 from neat_delta.core.kinds.number import NUMBER_KINDS
 
 __all__ = ["BELIEVABLE_CHECKS"]
@@ -18,8 +18,8 @@ def large_change(context: CheckContext) -> pl.DataFrame:
             continue
         step = ((pl.col("new") - pl.col("old")) * 100).abs()
         hit = cells.filter(step > pl.col("old").abs() * exactly(field.largest_change))
-        what = said(hit, "from {} to {}, more than " + f"{field.largest_change} %", "before", "after")
-        some.append(found(name, hit["item"], what))
+        what = sentence(hit, "from {} to {}, more than " + f"{field.largest_change} %", "before", "after")
+        some.append(findings_of(name, hit["item"], what))
     return pl.concat(some)
 
 
@@ -43,8 +43,8 @@ def outlier(context: CheckContext) -> pl.DataFrame:
         steps = steps.with_columns(off=(pl.col("log") - pl.col("log").median()).abs())
         deviation = pl.col("off").median() * 1.4826
         hit = steps.filter(pl.col("off") > pl.max_horizontal(deviation * FAR, pl.lit(AT_LEAST)))
-        what = said(hit, "from {} to {}, quite otherwise than the others", "before", "after")
-        some.append(found(name, hit["item"], what))
+        what = sentence(hit, "from {} to {}, quite otherwise than the others", "before", "after")
+        some.append(findings_of(name, hit["item"], what))
     return pl.concat(some)
 
 
@@ -65,7 +65,7 @@ def price_ending(context: CheckContext) -> pl.DataFrame:
         counted = theirs.value_counts(name="times").filter(pl.col("times") * RARE >= theirs.len())
         endings = _cents(cells["new"])
         hit = cells.filter((~endings.is_in(counted[theirs.name].implode())).fill_null(value=False))
-        some.append(found(name, hit["item"], hit["after"] + ": live's prices do not end like that"))
+        some.append(findings_of(name, hit["item"], hit["after"] + ": live's prices do not end like that"))
     return pl.concat(some)
 
 
@@ -94,7 +94,7 @@ def large_round(context: CheckContext) -> pl.DataFrame:
     for word, many in counts if rows >= SMALL else ():
         if many * 100 > rows * most:
             what = f"{many:,} of {rows:,} items are {word}, more than {most} %"
-            some.append(found(None, pl.Series([None], dtype=pl.Int64), what))
+            some.append(findings_of(None, pl.Series([None], dtype=pl.Int64), what))
     return pl.concat(some)
 
 

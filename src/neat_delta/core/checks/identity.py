@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import polars as pl
 
-from neat_delta.core.checks.base import Check, CheckContext, found, needs_kind, needs_setting, nothing, said
+from neat_delta.core.checks.base import Check, CheckContext, findings_of, needs_kind, needs_setting, nothing, sentence
 from neat_delta.core.model.store import Field
 
 __all__ = ["IDENTITY_CHECKS"]
@@ -21,7 +21,7 @@ def repeated(context: CheckContext) -> pl.DataFrame:
         looked = whole.filter(whole.is_in(filled["value"].implode()) if context.round else whole != "")
         twice = looked.alias("value").value_counts(name="times").filter(pl.col("times") > 1)
         hit = filled.join(twice, on="value", maintain_order="left")
-        some.append(found(name, hit["item"], said(hit, '"{}" stands in {} items', "value", "times")))
+        some.append(findings_of(name, hit["item"], sentence(hit, '"{}" stands in {} items', "value", "times")))
     return pl.concat(some)
 
 
@@ -37,7 +37,7 @@ def check_digit(context: CheckContext) -> pl.DataFrame:
         known = {text: right(text.strip()) for text in cells["after"].unique()}
         hit = cells.filter(pl.Series([not known[text] for text in cells["after"]], dtype=pl.Boolean))
         what = "GTIN" if field.check_digit == "gtin" else "ISBN"
-        some.append(found(name, hit["item"], '"' + hit["after"].str.slice(0, 40) + f'" is no right {what}'))
+        some.append(findings_of(name, hit["item"], '"' + hit["after"].str.slice(0, 40) + f'" is no right {what}'))
     return pl.concat(some)
 
 
@@ -60,7 +60,7 @@ def dead_link(context: CheckContext) -> pl.DataFrame:
             keys = context.whole(key).str.strip_chars()
         named = _single(cells, field)
         hit = named.filter(~named["value"].is_in(keys.implode()))
-        some.append(found(name, hit["item"], 'no item has the code "' + hit["value"].str.slice(0, 40) + '"'))
+        some.append(findings_of(name, hit["item"], 'no item has the code "' + hit["value"].str.slice(0, 40) + '"'))
     return pl.concat(some)
 
 
@@ -74,7 +74,7 @@ def no_image(context: CheckContext) -> pl.DataFrame:
         named = _single(cells, field).filter(~pl.col("value").str.contains("^[a-zA-Z][a-zA-Z0-9+.-]*://"))
         bare = named["value"].str.replace(r"^.*[/\\]", "")
         hit = named.filter(~(named["value"].is_in(there.implode()) | bare.is_in(there.implode())))
-        some.append(found(name, hit["item"], 'there is no file "' + hit["value"].str.slice(0, 60) + '"'))
+        some.append(findings_of(name, hit["item"], 'there is no file "' + hit["value"].str.slice(0, 60) + '"'))
     return pl.concat(some)
 
 

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import polars as pl
 
-from neat_delta.core.checks.base import Check, CheckContext, exactly, found, needs_roles, nothing
+from neat_delta.core.checks.base import Check, CheckContext, exactly, findings_of, needs_roles, nothing
 
 __all__ = ["RELATION_CHECKS"]
 
@@ -35,7 +35,7 @@ def _of_touched(context: CheckContext, names: list[str], wrong: pl.Series, what:
         items = touched.get(name)
         if items is not None:
             hit = items.filter(wrong.gather(items))
-            some.append(found(name, hit, what.gather(hit)))
+            some.append(findings_of(name, hit, what.gather(hit)))
     return pl.concat(some)
 
 
@@ -49,8 +49,8 @@ def margin(context: CheckContext) -> pl.DataFrame:
     table = pl.DataFrame({"price": price, "cost": cost})
     left = (pl.col("price") - pl.col("cost")) * 100
     wrong = table.select((pl.col("cost") >= pl.col("price")) | (left < pl.col("price") * exactly(least))).to_series()
-    said = f", and the least margin is {least} %" if least else ""
-    what = _said(context, names, "the price is {} and the cost {}" + said)
+    sentence = f", and the least margin is {least} %" if least else ""
+    what = _said(context, names, "the price is {} and the cost {}" + sentence)
     return _of_touched(context, names, wrong, what)
 
 
@@ -97,13 +97,13 @@ def shown_without_stock(context: CheckContext) -> pl.DataFrame:
     return _shown(context, "yes", "shown, and {} in stock")
 
 
-def _shown(context: CheckContext, word: str, said: str) -> pl.DataFrame:
+def _shown(context: CheckContext, word: str, sentence: str) -> pl.DataFrame:
     names = _roles(context, "shown", "stock")
     if names is None:
         return nothing()
     flag, stock = context.read(names[0], context.now(names[0])), context.number(names[1], context.now(names[1]))
     wrong = (flag == word) & ((stock > 0) if word == "no" else (stock <= 0))
-    what = _said(context, names[1:], said)
+    what = _said(context, names[1:], sentence)
     return _of_touched(context, names, wrong, what)
 
 

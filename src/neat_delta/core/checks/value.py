@@ -6,7 +6,7 @@ from html.parser import HTMLParser
 
 import polars as pl
 
-from neat_delta.core.checks.base import Check, CheckContext, exactly, found, needs_kind, needs_setting, nothing
+from neat_delta.core.checks.base import Check, CheckContext, exactly, findings_of, needs_kind, needs_setting, nothing
 from neat_delta.core.diff.equality import reason
 from neat_delta.core.kinds import KINDS, blank
 from neat_delta.core.kinds.number import NUMBER_KINDS
@@ -24,7 +24,7 @@ def outside_bounds(context: CheckContext) -> pl.DataFrame:
             if bound is None:
                 continue
             hit = cells.filter(pl.col("new") < exactly(bound) if word == "less" else pl.col("new") > exactly(bound))
-            some.append(found(name, hit["item"], hit["after"] + f" is {word} than {bound}"))
+            some.append(findings_of(name, hit["item"], hit["after"] + f" is {word} than {bound}"))
     return pl.concat(some)
 
 
@@ -34,7 +34,7 @@ def negative(context: CheckContext) -> pl.DataFrame:
     for name, (field, cells) in context.of("integer", "money").items():
         if field.least is None:
             hit = cells.filter(pl.col("new") < 0)
-            some.append(found(name, hit["item"], hit["after"] + " is less than nothing"))
+            some.append(findings_of(name, hit["item"], hit["after"] + " is less than nothing"))
     return pl.concat(some)
 
 
@@ -48,13 +48,13 @@ def too_long(context: CheckContext) -> pl.DataFrame:
         if field.longest is not None:
             size = cells["after"].str.len_chars()
             hit = size > field.longest
-            said = size.filter(hit).cast(pl.String) + f" characters, and at most {field.longest:,} fit"
-            some.append(found(name, cells["item"].filter(hit), said))
+            sentence = size.filter(hit).cast(pl.String) + f" characters, and at most {field.longest:,} fit"
+            some.append(findings_of(name, cells["item"].filter(hit), sentence))
         if field.longest_bytes is not None:
             size = _bytes(cells["after"], context.encoding)
             hit = size > field.longest_bytes
-            said = size.filter(hit).cast(pl.String) + f" bytes, and at most {field.longest_bytes:,} fit"
-            some.append(found(name, cells["item"].filter(hit), said))
+            sentence = size.filter(hit).cast(pl.String) + f" bytes, and at most {field.longest_bytes:,} fit"
+            some.append(findings_of(name, cells["item"].filter(hit), sentence))
     return pl.concat(some)
 
 
@@ -80,7 +80,7 @@ def unwritable(context: CheckContext) -> pl.DataFrame:
         wrong = [_first_unwritable(text, encoding) for text in odd["after"]]
         marks = pl.Series(wrong, dtype=pl.String)
         hit = marks.is_not_null()
-        some.append(found(name, odd["item"].filter(hit), "the store's files cannot hold " + marks.filter(hit)))
+        some.append(findings_of(name, odd["item"].filter(hit), "the store's files cannot hold " + marks.filter(hit)))
     return pl.concat(some)
 
 
@@ -166,7 +166,7 @@ def required(context: CheckContext) -> pl.DataFrame:
         some = [nothing()]
         for name in names:
             empty = context.cells[name].filter(blank(pl.col("after")))
-            some.append(found(name, empty["item"], "it is blank"))
+            some.append(findings_of(name, empty["item"], "it is blank"))
         return pl.concat(some)
     new = context.places.is_null().arg_true()
     given = {name for name, text in context.store.importer.defaults.items() if text.strip()}
@@ -183,8 +183,8 @@ def required(context: CheckContext) -> pl.DataFrame:
         for item, row in zip(new, blanks.rows(), strict=False)
         if any(row)
     ]
-    items, said = pl.Series([item for item, _ in wrong]), pl.Series([text for _, text in wrong], dtype=pl.String)
-    return pl.concat([context.seen.get("required", nothing()), found(None, items, "blank: " + said)])
+    items, sentence = pl.Series([item for item, _ in wrong]), pl.Series([text for _, text in wrong], dtype=pl.String)
+    return pl.concat([context.seen.get("required", nothing()), findings_of(None, items, "blank: " + sentence)])
 
 
 def unreadable(context: CheckContext) -> pl.DataFrame:
@@ -194,7 +194,9 @@ def unreadable(context: CheckContext) -> pl.DataFrame:
     some = [nothing()]
     for name, (field, cells) in context.of(*KINDS).items():
         wrong = cells.filter(context.read(name, cells["after"]).is_null())
-        some.append(found(name, wrong["item"], wrong["after"].str.slice(0, 40) + f" is {reason(KINDS[field.kind])}"))
+        some.append(
+            findings_of(name, wrong["item"], wrong["after"].str.slice(0, 40) + f" is {reason(KINDS[field.kind])}")
+        )
     return pl.concat(some)
 
 
@@ -208,7 +210,7 @@ def guessed_encoding(context: CheckContext) -> pl.DataFrame:
     some = [nothing()]
     for name, cells in context.cells.items() if context.guessed else ():
         odd = cells.filter(pl.col("after").str.contains(r"[^\x00-\x7f]"))
-        some.append(found(name, odd["item"], odd["after"].str.slice(0, 40) + ": the sheet's encoding is a guess"))
+        some.append(findings_of(name, odd["item"], odd["after"].str.slice(0, 40) + ": the sheet's encoding is a guess"))
     return pl.concat(some)
 
 

@@ -11,7 +11,7 @@ from neat_delta.core.detect.damage import DAMAGES
 from neat_delta.core.detect.slips import SlipContext, slips
 from neat_delta.core.match.rows import Matched
 from neat_delta.core.model.catalogue import Catalogue
-from neat_delta.core.model.layout import Writing
+from neat_delta.core.model.layout import Notation
 from neat_delta.core.model.reasons import DAMAGE, SLIP
 from neat_delta.core.model.schemas import FINDINGS, conform, empty
 from neat_delta.core.model.store import Field
@@ -38,7 +38,7 @@ def detect(
     sheet: Catalogue,
     matched: Matched,
     settings: Mapping[str, Field],
-    writing: Writing,
+    writing: Notation,
     columns: Mapping[str, int],
 ) -> Detected:
     """Look through the cells that differ (`deltas`: `item`, `pair`, `new`, `field`, `before`, `after`, `raw`, `same`,
@@ -88,7 +88,7 @@ def _context(
     sheet: Catalogue,
     matched: Matched,
     settings: Mapping[str, Field],
-    writing: Writing,
+    writing: Notation,
     columns: Mapping[str, int],
 ) -> SlipContext:
     """The cells as slips are looked for in them."""

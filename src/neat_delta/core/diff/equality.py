@@ -16,10 +16,10 @@ from neat_delta.core.infer.learn import NUMBERS, date_form_of, writing_of
 from neat_delta.core.kinds import KINDS, Kind
 from neat_delta.core.kinds.base import folded
 from neat_delta.core.kinds.notation import (
+    AS_LIVE,
     EITHER_DAY,
     EITHER_MARK,
-    LIVE_S,
-    Notation,
+    ColumnNotation,
     affixes,
     date_reading,
     notation_of,
@@ -27,7 +27,7 @@ from neat_delta.core.kinds.notation import (
     one_reading,
 )
 from neat_delta.core.kinds.number import NUMBER_KINDS, marks
-from neat_delta.core.model.layout import Writing
+from neat_delta.core.model.layout import Notation
 from neat_delta.core.model.reasons import DOUBT, NOT
 from neat_delta.core.model.store import Field
 
@@ -37,7 +37,7 @@ BY_VALUE_IN_A_LIST = ("list", "path", "measure", "json", "link", "image", "flag"
 """The kinds that are compared by value in a list that was not cut from live; numbers and dates nearly are, anyhow."""
 
 
-def sheet_writing(cells: pl.DataFrame, settings: Mapping[str, Field], live: Writing, told: Writing) -> Writing:
+def sheet_writing(cells: pl.DataFrame, settings: Mapping[str, Field], live: Notation, told: Notation) -> Notation:
     """How the sheet seems to write values, to be shown: as told, or as most of its cells that differ, or like live."""
 
     def of(*kinds: str) -> pl.Series:
@@ -53,11 +53,11 @@ def sheet_writing(cells: pl.DataFrame, settings: Mapping[str, Field], live: Writ
 def notations(
     cells: pl.DataFrame,
     settings: Mapping[str, Field],
-    live: Writing,
-    told: Writing,
+    live: Notation,
+    told: Notation,
     sheet: pl.DataFrame,
     live_cells: pl.DataFrame,
-) -> dict[str, Notation]:
+) -> dict[str, ColumnNotation]:
     """How the sheet writes each field of numbers or dates, by its cells that differ (`field`, `before`, `after`), its
     whole column, and live's.
     """
@@ -68,12 +68,12 @@ def notations(
         if field.kind in {*NUMBER_KINDS, "date"} and name not in plain:
             some = cells.filter(pl.col("field") == name).select("before", "after")
             notation = notation_of(some, field, live, told, sheet[name], live_cells[name])
-            if notation != LIVE_S:
+            if notation != AS_LIVE:
                 found[name] = notation
     return found
 
 
-def _plain_fields(cells: pl.DataFrame, settings: Mapping[str, Field], live: Writing) -> set[str]:
+def _plain_fields(cells: pl.DataFrame, settings: Mapping[str, Field], live: Notation) -> set[str]:
     """The fields of numbers in whose cells nothing has more than one reading; those that read alike are asked together,
     as one question of the engine costs as much as hundreds of cells.
     """
@@ -92,8 +92,8 @@ def _plain_fields(cells: pl.DataFrame, settings: Mapping[str, Field], live: Writ
 def by_value(
     cells: pl.DataFrame,
     settings: Mapping[str, Field],
-    live: Writing,
-    notations: Mapping[str, Notation],
+    live: Notation,
+    notations: Mapping[str, ColumnNotation],
     *,
     learned: bool,
     of_a_list: bool = False,
@@ -105,12 +105,12 @@ def by_value(
     its own (`of_a_list`) is compared by value.
     """
     # Fields with the same settings go together.
-    groups: dict[tuple[bytes, Notation], list[str]] = {}
+    groups: dict[tuple[bytes, ColumnNotation], list[str]] = {}
     for name in cells["field"].unique(maintain_order=True):
         field = settings[name]
         if of_a_list and field.same is None and field.kind in BY_VALUE_IN_A_LIST:
             field = msgspec.structs.replace(field, same="value")
-        groups.setdefault((msgspec.json.encode(field), notations.get(name, LIVE_S)), []).append(name)
+        groups.setdefault((msgspec.json.encode(field), notations.get(name, AS_LIVE)), []).append(name)
     places = [cells["field"].is_in(names).arg_true() for names in groups.values()]
     found = [
         _of_one_kind(
@@ -142,7 +142,7 @@ class _Read:
 
 
 def _of_one_kind(
-    cells: pl.DataFrame, field: Field, live: Writing, notation: Notation, *, learned: bool
+    cells: pl.DataFrame, field: Field, live: Notation, notation: ColumnNotation, *, learned: bool
 ) -> pl.DataFrame:
     """What `by_value` says of cells of one sort: `after`, `same`, `held`."""
     kind = KINDS[field.kind]
@@ -188,7 +188,9 @@ def _of_one_kind(
     )
 
 
-def _read(kind: Kind, before: pl.Series, after: pl.Series, field: Field, live: Writing, notation: Notation) -> _Read:
+def _read(
+    kind: Kind, before: pl.Series, after: pl.Series, field: Field, live: Notation, notation: ColumnNotation
+) -> _Read:
     none = pl.repeat(None, after.len(), dtype=pl.String, eager=True)
     if field.kind in NUMBER_KINDS:
         return _read_numbers(kind, before, after, field, live, notation)
@@ -211,7 +213,7 @@ def _read(kind: Kind, before: pl.Series, after: pl.Series, field: Field, live: W
     return _Read(was, values, equal, none, _written(kind, values, after, field, live))
 
 
-def _written(kind: Kind, values: pl.Series, texts: pl.Series, field: Field, live: Writing) -> pl.Series:
+def _written(kind: Kind, values: pl.Series, texts: pl.Series, field: Field, live: Notation) -> pl.Series:
     """The cells as the store writes them; as they are where they cannot be read."""
     readable = values.is_not_null()
     if not readable.any():
@@ -227,7 +229,7 @@ NUMBER_ALONE = r"^-?[0-9.,]*$"
 
 
 def _read_numbers(
-    kind: Kind, before: pl.Series, after: pl.Series, field: Field, live: Writing, notation: Notation
+    kind: Kind, before: pl.Series, after: pl.Series, field: Field, live: Notation, notation: ColumnNotation
 ) -> _Read:
     reading = number_reading(after, field, live, notation)
     was, doubts, bare = kind.read(before, field, live), reading.doubts, after
@@ -276,7 +278,7 @@ def _other_currency(head: pl.Series, tail: pl.Series) -> pl.Series:
     return pl.select(pl.when(currency == "").then(pl.lit("a currency, and live has none")).otherwise(named)).to_series()
 
 
-def equal(one: pl.Series, other: pl.Series, field: Field, writing: Writing) -> pl.Series:
+def equal(one: pl.Series, other: pl.Series, field: Field, writing: Notation) -> pl.Series:
     """Whether the cells of two exports of live are the same: by value where the store may choose the writing, and as in
     a copy where another writing is another value: numbers, dates and flags.
     """
@@ -288,7 +290,7 @@ def equal(one: pl.Series, other: pl.Series, field: Field, writing: Writing) -> p
         return same
     left, right = one.gather(rest), other.gather(rest)
     if field.kind in {*NUMBER_KINDS, "date"}:
-        read = _read(kind, left, right, field, writing, LIVE_S)
+        read = _read(kind, left, right, field, writing, AS_LIVE)
         return same.scatter(rest, (read.equal & read.doubts.is_null()).fill_null(value=False))
     found = kind.read(left, field, writing) == kind.read(right, field, writing)
     return same.scatter(rest, found.fill_null(value=False))

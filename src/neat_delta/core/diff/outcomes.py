@@ -11,10 +11,10 @@ import polars as pl
 
 from neat_delta.core.diff.equality import by_value, notations, sheet_writing
 from neat_delta.core.kinds import blank
-from neat_delta.core.kinds.notation import PLAIN_FORMS, Notation
+from neat_delta.core.kinds.notation import PLAIN_FORMS, ColumnNotation
 from neat_delta.core.kinds.path import spelt_like
 from neat_delta.core.model.catalogue import Catalogue
-from neat_delta.core.model.layout import Writing
+from neat_delta.core.model.layout import Notation
 from neat_delta.core.model.store import Field, Store
 from neat_delta.core.support.background import submit
 from neat_delta.core.support.distinct import Distinct, deduplicate
@@ -33,7 +33,7 @@ class Outcomes:
 
     table: pl.DataFrame
     distinct: Distinct
-    writing: Writing
+    writing: Notation
 
 
 def outcomes(
@@ -42,7 +42,7 @@ def outcomes(
     sheet: Catalogue,
     known: Store,
     fields: Mapping[str, Field],
-    writing: Writing,
+    writing: Notation,
     *,
     learned: bool,
     of_a_list: bool,
@@ -76,7 +76,7 @@ def outcomes(
     return Outcomes(table, distinct, _shown(seems(), known.writing, writing, written))
 
 
-def _shown(seems: Writing, live: Writing, told: Writing, written: Mapping[str, Notation]) -> Writing:
+def _shown(seems: Notation, live: Notation, told: Notation, written: Mapping[str, ColumnNotation]) -> Notation:
     """How the sheet seems to write values, without a date form that is not acted upon."""
     acted = seems.date_form in {told.date_form, live.date_form, *PLAIN_FORMS, *(one.form for one in written.values())}
     return seems if acted else msgspec.structs.replace(seems, date_form=live.date_form)

@@ -16,10 +16,10 @@ from neat_delta.core.engine.options import CompareOptions
 from neat_delta.core.engine.rows import Placed, row_findings
 from neat_delta.core.kinds import blank
 from neat_delta.core.match.keys import stripped
-from neat_delta.core.match.likely import likely
+from neat_delta.core.match.likely import likely_codes
 from neat_delta.core.match.prepare import AlignedInputs
 from neat_delta.core.match.rows import Matched
-from neat_delta.core.model.changeset import FORMAT, VERSION, ChangeSet, Counts, Finding, Header
+from neat_delta.core.model.changeset import FORMAT, VERSION, ChangeSet, Counts, FindingSummary, Header
 from neat_delta.core.model.importer import NEW_CODE
 from neat_delta.core.model.reasons import EMPTIED, GONE, NEW
 from neat_delta.core.model.schemas import (
@@ -33,7 +33,7 @@ from neat_delta.core.model.schemas import (
 )
 from neat_delta.core.model.store import Field, Store
 from neat_delta.core.rekey.moves import UNKNOWN
-from neat_delta.core.rekey.requests import code_cells, followed
+from neat_delta.core.rekey.requests import code_cells, with_followed_links
 
 __all__ = ["Draft", "Stages", "assemble", "with_flags"]
 
@@ -134,7 +134,7 @@ def assemble(stages: Stages) -> Draft:
         set_aside=matched.set_aside,
         findings=row_findings(live, rows, policy) + _damage_said(damaged) + _slips_said(stages),
         accepted=list(policy.accept),
-        likely=likely(live, rows.sheet, matched, known.fields, key.name, rows.codes.field),
+        likely=likely_codes(live, rows.sheet, matched, known.fields, key.name, rows.codes.field),
         relations=known.relations,
     )
     items = places.with_columns(live=live.row(places["live"]), sheet=rows.sheet.row(places["sheet"]))
@@ -179,7 +179,7 @@ def _with_codes(cells: pl.DataFrame, stages: Stages) -> pl.DataFrame:
     matched, key = rows.matched, stages.aligned.key
     arriving = set(stripped(rows.sheet.cells, key).gather(matched.new).rows())
     more, codes = code_cells(live, rows.codes, arriving, fields, key)
-    cells = cells.with_columns(after=followed(cells, fields, codes))
+    cells = cells.with_columns(after=with_followed_links(cells, fields, codes))
     more = more.rename({"place": "item"}).with_columns(unread=pl.lit(None, pl.String))
     more = more.join(cells, on=["item", "field"], how="anti", maintain_order="left")
     if stages.options.policy.with_gone:  # a link of an item that goes away is of no account
@@ -248,21 +248,21 @@ def _damaged(stages: Stages, number: pl.Series) -> pl.DataFrame:
     return conform(listed.sort("row", order, maintain_order=True), DAMAGED_SCHEMA)
 
 
-def _damage_said(damaged: pl.DataFrame) -> list[Finding]:
+def _damage_said(damaged: pl.DataFrame) -> list[FindingSummary]:
     """The damage as a person is told of it: by what happened, field and what was done."""
     groups = damaged.group_by("damage", "field", "done", maintain_order=True).len()
     return [
-        Finding("damage", name, [field], many, DAMAGES[name].why, done)
+        FindingSummary("damage", name, [field], many, DAMAGES[name].why, done)
         for name, field, done, many in groups.iter_rows()
     ]
 
 
-def _slips_said(stages: Stages) -> list[Finding]:
+def _slips_said(stages: Stages) -> list[FindingSummary]:
     """The slips as a person is told of them: one by one, in so many cells that are let through, and so many held."""
     of_slips = stages.decided.filter(pl.col("source") == "slip")
     many = {(rule, done): count for rule, done, count in of_slips.group_by("rule", "done").len().iter_rows()}
     return [
-        Finding("slip", name, fields, many[str(number), done], why, done)
+        FindingSummary("slip", name, fields, many[str(number), done], why, done)
         for number, (name, fields, why) in enumerate(stages.detected.slips)
         for done in ("accepted", "held")
         if (str(number), done) in many
@@ -333,7 +333,7 @@ def with_flags(changes: ChangeSet, checked: pl.DataFrame) -> ChangeSet:
     flags = conform(table.with_columns(row=changes.items["sheet"].gather(table["item"])), FLAGS_SCHEMA)
     groups = flags.group_by("check", "field", "done", maintain_order=True).len()
     said = [
-        Finding(name, name, [] if field is None else [field], many, CHECKS[name].does, done, CHECKS[name].do)
+        FindingSummary(name, name, [] if field is None else [field], many, CHECKS[name].does, done, CHECKS[name].do)
         for name, field, done, many in groups.iter_rows()
     ]
     counts = msgspec.structs.replace(changes.header.counts, flags=flags.height)

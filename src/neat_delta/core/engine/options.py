@@ -7,7 +7,7 @@ from dataclasses import dataclass, field
 
 from neat_delta.core.decide.policy import Policy
 from neat_delta.core.model.columns import ColumnMapping
-from neat_delta.core.model.layout import Writing
+from neat_delta.core.model.layout import Notation
 
 __all__ = ["ColumnOptions", "CompareOptions"]
 
@@ -38,6 +38,6 @@ class CompareOptions:
 
     columns: ColumnOptions = field(default_factory=ColumnOptions)
     policy: Policy = field(default_factory=Policy)
-    writing: Writing = field(default_factory=Writing)
+    writing: Notation = field(default_factory=Notation)
     images: Collection[str] | None = None
     today: str | None = None

@@ -15,11 +15,11 @@ from neat_delta.core.detect.slips import missing, pasted_twice
 from neat_delta.core.match.prepare import AlignedInputs, align_inputs
 from neat_delta.core.match.rows import REPEATS, SAME_ROW, Matched, match_rows
 from neat_delta.core.model.catalogue import Catalogue
-from neat_delta.core.model.changeset import Finding, SetAside
+from neat_delta.core.model.changeset import FindingSummary, SetAside
 from neat_delta.core.model.importer import NEW_CODE
 from neat_delta.core.model.store import Key, Store
 from neat_delta.core.rekey.moves import UNKNOWN
-from neat_delta.core.rekey.requests import CodeChanges, asked_by_list, asked_by_sheet, under_the_sheets_codes
+from neat_delta.core.rekey.requests import CodeChanges, moves_in_list, moves_in_sheet, with_sheet_codes
 from neat_delta.core.support.errors import CatalogueError
 
 __all__ = ["Placed", "place_rows", "row_findings"]
@@ -52,14 +52,14 @@ def place_rows(aligned: AlignedInputs, codes: Catalogue | None, policy: Policy, 
         _must_have_codes(theirs)
         if NEW_CODE in sheet.fields:
             raise CatalogueError(f"{codes.path}: {sheet.path} has new codes, too. Say them in one place.")
-        known_as, asked = under_the_sheets_codes(live, sheet, asked_by_list(live, theirs, key, field), key)
+        known_as, asked = with_sheet_codes(live, sheet, moves_in_list(live, theirs, key, field), key)
     bare = NEW_CODE in sheet.fields
     matched = _matched(known_as, sheet, key, policy, bare=bare)
     twice = pasted_twice(sheet, matched.key, _repeated(sheet, matched))
     if policy.repair and twice.len():
         sheet, matched = _without_repeats(known_as, sheet, twice, key, policy, bare=bare)
     if codes is None:
-        asked = asked_by_sheet(live, sheet, matched.both, key, field)
+        asked = moves_in_sheet(live, sheet, matched.both, key, field)
     return Placed(sheet, _only_listed(sheet, matched) if listed_codes else matched, twice, asked)
 
 
@@ -103,20 +103,22 @@ def _without_repeats(
     return rest, replace(matched, set_aside=aside)
 
 
-def row_findings(live: Catalogue, rows: Placed, policy: Policy) -> list[Finding]:
+def row_findings(live: Catalogue, rows: Placed, policy: Policy) -> list[FindingSummary]:
     """What is to be said of whole rows and of keys."""
     matched, twice = rows.matched, rows.twice
     findings = []
     damages = Counter((near.damage, near.taken) for near in matched.near if near.damage is not None)
     for (name, taken), many in damages.items():
         why = "the key is in no other way near, and no other item comes as near"
-        findings.append(Finding("damage", name, matched.key, many, why, "repaired" if taken else "held"))
+        findings.append(FindingSummary("damage", name, matched.key, many, why, "repaired" if taken else "held"))
     if twice.len():
         why = f"{twice.len():,} rows are the same as one before them in every cell"
-        findings.append(Finding("slip", "rows pasted twice", [], 0, why, "repaired" if policy.repair else "noted"))
+        findings.append(
+            FindingSummary("slip", "rows pasted twice", [], 0, why, "repaired" if policy.repair else "noted")
+        )
     lost = missing(live, rows.sheet, matched, matched.fields)
     if lost is not None:
-        findings.append(Finding("slip", "rows missing", [], 0, lost, "noted"))
+        findings.append(FindingSummary("slip", "rows missing", [], 0, lost, "noted"))
     return findings
 
 

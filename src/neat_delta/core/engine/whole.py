@@ -20,7 +20,7 @@ from neat_delta.core.diff.texts import differing_texts
 from neat_delta.core.engine.assemble import Stages, assemble, with_flags
 from neat_delta.core.engine.options import CompareOptions
 from neat_delta.core.engine.rows import Placed, place_rows
-from neat_delta.core.infer.learn import glance, with_currencies, with_writing
+from neat_delta.core.infer.learn import learn_sample, with_currencies, with_writing
 from neat_delta.core.match.keys import KeyIndex, stripped
 from neat_delta.core.match.prepare import AlignedInputs, align_inputs
 from neat_delta.core.match.rows import Matched
@@ -134,7 +134,7 @@ def _known(aligned: AlignedInputs, texts: pl.DataFrame, matched: Matched, option
     """
     live, store = aligned.live, aligned.store
     differing = texts["field"].unique(maintain_order=True)
-    known = with_currencies(with_writing(store, live), live) if store else glance(live, matched.key, differing)
+    known = with_currencies(with_writing(store, live), live) if store else learn_sample(live, matched.key, differing)
     exact = options.columns.exact
     _must_have(live, exact)
     _must_have(live, options.policy.blanks_in)

@@ -26,10 +26,10 @@ from neat_delta.core.kinds.flag import WORDS
 from neat_delta.core.kinds.notation import affixes
 from neat_delta.core.kinds.number import CURRENCY, NUMBER_KINDS, marks
 from neat_delta.core.model.catalogue import Catalogue
-from neat_delta.core.model.layout import Writing
+from neat_delta.core.model.layout import Notation
 from neat_delta.core.model.store import Field, FileForm, Key, Relations, Store
 
-__all__ = ["NUMBERS", "Learned", "date_form_of", "glance", "learn", "with_writing", "writing_of"]
+__all__ = ["NUMBERS", "Learned", "date_form_of", "learn", "learn_sample", "with_writing", "writing_of"]
 
 NUMBERS = (*NUMBER_KINDS, "measure")
 """The kinds whose cells have a decimal mark."""
@@ -72,7 +72,7 @@ def learn(live: Catalogue, key: Sequence[str] = ()) -> Learned:
     written = [fields[name].date_form for name in fields if fields[name].kind == "date"]
     form = Counter(one for one in written if one).most_common(1)
     if form and None not in written:  # a field of dates in several forms would take on the file's
-        writing = Writing(writing.decimal_mark, writing.thousands_mark, form[0][0])
+        writing = Notation(writing.decimal_mark, writing.thousands_mark, form[0][0])
         fields = {name: _without_form(field, form[0][0]) for name, field in fields.items()}
     related = relations(live.cells, fields, writing)
     name = plain_heading(live.fields, NAME_HEADINGS)
@@ -134,7 +134,7 @@ def _of_the_whole(
             evidence[field] += f"; {reasons[field]}, and never blank"
 
 
-def glance(live: Catalogue, key: Sequence[str], names: Iterable[str]) -> Store:
+def learn_sample(live: Catalogue, key: Sequence[str], names: Iterable[str]) -> Store:
     """What a sample of live's cells shows of these fields, for want of a store file; only what is safe to act on.
 
     A kind by which cells may be equal whose texts differ must hold for every cell of live.
@@ -152,10 +152,10 @@ def glance(live: Catalogue, key: Sequence[str], names: Iterable[str]) -> Store:
     return Store(file=FileForm(), writing=writing, key=Key(list(key)), fields=fields)
 
 
-def _of_all(column: pl.Series, field: Field, writing: Writing) -> Field:
+def _of_all(column: pl.Series, field: Field, writing: Notation) -> Field:
     """What a sample showed of a column, if all of its cells show it; text, if one does not."""
     if field.kind in NUMBER_KINDS:
-        others = column.filter(~column.str.contains(written_alike(field, writing)))
+        others = column.filter(~column.str.contains(same_notation(field, writing)))
         return field if (others.str.strip_chars() == "").all() else Field()
     kind, texts = KINDS[field.kind], column.unique().str.strip_chars()
     texts = texts.filter(texts != "")
@@ -196,7 +196,7 @@ def currency_of(column: pl.Series) -> str | None:
     return f"{parts['head'][0]}#{parts['tail'][0]}" if parts.height == 1 else None
 
 
-def written_alike(field: Field, writing: Writing) -> str:
+def same_notation(field: Field, writing: Notation) -> str:
     """What all numbers of a field look like that are written as it says, without a zero too many."""
     point, thousands = (re.escape(mark) for mark in marks(field, writing))
     whole = rf"(?:0|[1-9][0-9]{{0,2}}(?:{thousands}[0-9]{{3}})*)" if thousands else "(?:0|[1-9][0-9]*)"
@@ -231,14 +231,14 @@ PLAIN, WITH_POINT = r"^[0-9]+(?:\.[0-9]{1,2})?$", r"^[0-9]+\.[0-9]{1,2}$"
 BARE = rf"^[+−-]?\s*(?:{CURRENCY})?\s*|\s*(?:{CURRENCY})?$"
 
 
-def writing_of(columns: Iterable[pl.Series], otherwise: Writing | None = None) -> Writing:
+def writing_of(columns: Iterable[pl.Series], otherwise: Notation | None = None) -> Notation:
     """How a file writes numbers, by those cells that can be read in one way only: `19,90`, `1.234,50`.
 
     Where nothing or both speak, it is `otherwise`. When that is None, a decimal point, and only columns that hold
     nothing but digits and marks, or currency signs, are looked at; else the columns are known to be numbers.
     """
     known = otherwise is not None
-    otherwise = otherwise or Writing(".", "")
+    otherwise = otherwise or Notation(".", "")
     point = comma = 0
     groups: Counter[str] = Counter()
     for table in _together(column for column in columns if known or _could_be(column, NUMBER)):
@@ -253,7 +253,7 @@ def writing_of(columns: Iterable[pl.Series], otherwise: Writing | None = None) -
     mark, times = max(groups.items(), key=lambda one: one[1])
     if not times:
         mark = (otherwise.thousands_mark or "") if decimal == otherwise.decimal_mark else ""
-    return Writing(decimal, mark, otherwise.date_form, otherwise.yes, otherwise.no)  # type: ignore[arg-type]
+    return Notation(decimal, mark, otherwise.date_form, otherwise.yes, otherwise.no)  # type: ignore[arg-type]
 
 
 TOGETHER = 100_000
@@ -296,7 +296,7 @@ def _evidence(table: pl.DataFrame, *, known: bool) -> dict[str, int]:
     return seen.row(0, named=True) | {"decimals": point.len()}
 
 
-def _of_column(column: pl.Series, writing: Writing, is_key: bool, *, thorough: bool) -> tuple[Field, str]:
+def _of_column(column: pl.Series, writing: Notation, is_key: bool, *, thorough: bool) -> tuple[Field, str]:
     """A column's settings and the evidence for them; its texts have no outer white space."""
     filled = column.filter(column != "")
     rows, many = column.len(), filled.len()
@@ -339,7 +339,7 @@ def _all(many: int, what: str) -> str:
     return f"{many:,} of {many:,} {what}"
 
 
-def _code(name: str, filled: pl.Series, writing: Writing) -> Found:
+def _code(name: str, filled: pl.Series, writing: Notation) -> Found:
     """Digits with a leading zero or 12 to 14 of them in any cell; or digits and letters in one word in every cell."""
     del name, writing
     many = filled.len()
@@ -353,12 +353,12 @@ def _code(name: str, filled: pl.Series, writing: Writing) -> Found:
         return None
     words = filled.str.contains(r"^[\p{L}0-9][\p{L}0-9._/#+-]*$") & filled.str.contains("[0-9]")
     dates = filled.str.contains(r"^[0-9]{4}-[0-9]{2}-[0-9]{2}(?:T|$)").all()
-    if not words.all() or dates or filled.str.contains(IMAGE).any() or _measure("", filled, Writing()):
+    if not words.all() or dates or filled.str.contains(IMAGE).any() or _measure("", filled, Notation()):
         return None
     return Field(kind="code"), _all(many, "are letters and digits in one word")
 
 
-def _flag(name: str, filled: pl.Series, writing: Writing) -> Found:
+def _flag(name: str, filled: pl.Series, writing: Notation) -> Found:
     """The two words of a pair, both of them, or true or false alone; 1 and 0 may as well be a number."""
     del name, writing
     seen = filled.unique(maintain_order=True).to_list()
@@ -379,7 +379,7 @@ LEAST_LENGTH = 4
 """Whole numbers that all have so many digits or more, and as many as each other, are codes (postcodes, years)."""
 
 
-def _number(name: str, filled: pl.Series, writing: Writing) -> Found:
+def _number(name: str, filled: pl.Series, writing: Notation) -> Found:
     """A number in every cell, if neither the cells nor the heading say that it could be anything else."""
     many, says = filled.len(), numbers_under(name)
     currency = currency_of(filled)
@@ -412,14 +412,14 @@ def _number_said(field: Field, many: int, says: str, *, whole: bool) -> str:
     return _all(many, f"are {what}") + (f", written {field.currency}" if field.currency else "")
 
 
-def _notations(filled: pl.Series, writing: Writing) -> list[Writing]:
+def _notations(filled: pl.Series, writing: Notation) -> list[Notation]:
     """The ways in which a column's numbers may be written, by its own cells: the file's, and the other decimal mark."""
     there = set(filled.str.extract_all(ANY_MARK).explode().drop_nulls().unique())
     if not there:
         return [writing]
     point = writing.decimal_mark or "."
     other: Literal[".", ","] = "," if point == "." else "."
-    ways = [writing, *(Writing(mark, between) for mark in (point, other) for between in ("", *BETWEEN[mark]))]
+    ways = [writing, *(Notation(mark, between) for mark in (point, other) for between in ("", *BETWEEN[mark]))]
     return [one for one in dict.fromkeys(ways) if not one.thousands_mark or one.thousands_mark in there]
 
 
@@ -432,7 +432,7 @@ BETWEEN: dict[str, tuple[str, ...]] = {
 }
 
 
-def _as_number(filled: pl.Series, notation: Writing, file: Writing, currency: str, says: str) -> Field | None:
+def _as_number(filled: pl.Series, notation: Notation, file: Notation, currency: str, says: str) -> Field | None:
     """The settings with which all cells are numbers in this notation, or None; what is as in the whole file is not
     said.
     """
@@ -457,12 +457,12 @@ def _as_number(filled: pl.Series, notation: Writing, file: Writing, currency: st
     )
 
 
-def _why_no_number(filled: pl.Series, field: Field, notation: Writing, says: str) -> str | None:
+def _why_no_number(filled: pl.Series, field: Field, notation: Notation, says: str) -> str | None:
     """What speaks against a column's cells being numbers, though all of them could be; None where nothing does."""
     return next(_against_numbers(filled, field, notation, says), None)
 
 
-def _against_numbers(filled: pl.Series, field: Field, notation: Writing, says: str) -> Iterator[str]:
+def _against_numbers(filled: pl.Series, field: Field, notation: Notation, says: str) -> Iterator[str]:
     point, thousands = marks(field, notation)
     bare = filled
     if field.currency:
@@ -521,7 +521,7 @@ def _places(number: int) -> str:
     return "1 place" if number == 1 else f"{number} places"
 
 
-def _date(name: str, filled: pl.Series, writing: Writing) -> Found:
+def _date(name: str, filled: pl.Series, writing: Notation) -> Found:
     """Every cell a date in one form, and in no other that would mean another day."""
     del name, writing
     many = filled.len()
@@ -529,7 +529,7 @@ def _date(name: str, filled: pl.Series, writing: Writing) -> Found:
         return None
     fits = []
     for form in (ISO, *FORMS):
-        values = KINDS["date"].read(filled, Field(date_form=form), Writing())
+        values = KINDS["date"].read(filled, Field(date_form=form), Notation())
         if not values.has_nulls():
             fits.append(form)
             if form == ISO:
@@ -557,19 +557,19 @@ def date_form_of(texts: pl.Series, otherwise: str | None) -> str | None:
     A form must read nine in ten of the cells that the known form does not read, and no other form as many.
     """
     bare = texts.str.strip_chars()
-    known = KINDS["date"].read(bare, Field(date_form=otherwise), Writing())
+    known = KINDS["date"].read(bare, Field(date_form=otherwise), Notation())
     odd = bare.filter(known.is_null() & (bare != ""))
     if not odd.len():
         return otherwise
     fits = [
         form
         for form in FORMS
-        if KINDS["date"].read(odd, Field(date_form=form), Writing()).null_count() * 10 <= odd.len()
+        if KINDS["date"].read(odd, Field(date_form=form), Notation()).null_count() * 10 <= odd.len()
     ]
     return fits[0] if len(fits) == 1 else otherwise
 
 
-def _measure(name: str, filled: pl.Series, writing: Writing) -> Found:
+def _measure(name: str, filled: pl.Series, writing: Notation) -> Found:
     del name
     if not filled.str.contains(r"^[+−-]?[\d., ]*\d\s*[^\d\s.,]\S{0,4}$").all():
         return None
@@ -578,14 +578,14 @@ def _measure(name: str, filled: pl.Series, writing: Writing) -> Found:
     return Field(kind="measure"), _all(filled.len(), "are numbers with a unit")
 
 
-def _json(name: str, filled: pl.Series, writing: Writing) -> Found:
+def _json(name: str, filled: pl.Series, writing: Notation) -> Found:
     del name
     if not filled.str.contains(r"^[\[{]").all() or KINDS["json"].read(filled, Field(), writing).has_nulls():
         return None
     return Field(kind="json"), _all(filled.len(), "are JSON")
 
 
-def _image(name: str, filled: pl.Series, writing: Writing) -> Found:
+def _image(name: str, filled: pl.Series, writing: Notation) -> Found:
     del name, writing
     for separator in (None, "|", ";", ","):
         parts = filled.str.split(separator).explode().str.strip_chars() if separator else filled
@@ -597,7 +597,7 @@ def _image(name: str, filled: pl.Series, writing: Writing) -> Found:
     return None
 
 
-def _link(name: str, filled: pl.Series, writing: Writing) -> Found:
+def _link(name: str, filled: pl.Series, writing: Notation) -> Found:
     del name, writing
     for separator in (None, "|", ";", ","):
         parts = filled.str.split(separator).explode().str.strip_chars() if separator else filled
@@ -606,7 +606,7 @@ def _link(name: str, filled: pl.Series, writing: Writing) -> Found:
     return None
 
 
-def _path(name: str, filled: pl.Series, writing: Writing) -> Found:
+def _path(name: str, filled: pl.Series, writing: Notation) -> Found:
     """Half the cells and more have levels, or any where the heading says category, and the first level repeats."""
     many = filled.len()
     if PROSE.search(name) or filled.str.contains(r"<\w+[ />]").any():
@@ -627,7 +627,7 @@ def _path(name: str, filled: pl.Series, writing: Writing) -> Found:
     return None
 
 
-def _list(name: str, filled: pl.Series, writing: Writing) -> Found:
+def _list(name: str, filled: pl.Series, writing: Notation) -> Found:
     """A tenth of the cells and more have several values; these repeat, and stand now first, now later.
 
     In a text such as `Long hive, 8 frames` each part has a place of its own.
@@ -660,7 +660,7 @@ def _list(name: str, filled: pl.Series, writing: Writing) -> Found:
     return None
 
 
-def _choice(name: str, filled: pl.Series, writing: Writing) -> Found:
+def _choice(name: str, filled: pl.Series, writing: Notation) -> Found:
     del name, writing
     counted = filled.value_counts(sort=True)
     few = counted.height

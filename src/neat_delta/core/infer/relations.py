@@ -11,7 +11,7 @@ import polars as pl
 
 from neat_delta.core.kinds import KINDS
 from neat_delta.core.kinds.number import NUMBER_KINDS, amounts
-from neat_delta.core.model.layout import Writing
+from neat_delta.core.model.layout import Notation
 from neat_delta.core.model.store import Field, Relations
 
 __all__ = ["Related", "relations"]
@@ -49,7 +49,7 @@ class Related:
     evidence: dict[str, str]
 
 
-def relations(cells: pl.DataFrame, fields: Mapping[str, Field], writing: Writing) -> Related:
+def relations(cells: pl.DataFrame, fields: Mapping[str, Field], writing: Notation) -> Related:
     """The relations of a catalogue's fields, as far as headings say them and most cells keep them."""
     money = [name for name, field in fields.items() if field.kind in {"money", "decimal"}]
     price = next((name for name in money if _is_price(name)), None)
@@ -85,7 +85,7 @@ def _is_price(name: str) -> bool:
 
 
 def _kept(
-    cells: pl.DataFrame, fields: Mapping[str, Field], writing: Writing, low: str, high: str, *, strictly: bool
+    cells: pl.DataFrame, fields: Mapping[str, Field], writing: Notation, low: str, high: str, *, strictly: bool
 ) -> str | None:
     """In how many of the items that have both one field is less than the other; None where too many, or none, are."""
     values = []

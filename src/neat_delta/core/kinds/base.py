@@ -12,10 +12,10 @@ from decimal import Context
 
 import polars as pl
 
-from neat_delta.core.model.layout import Writing
+from neat_delta.core.model.layout import Notation
 from neat_delta.core.model.store import Field
 
-__all__ = ["EXACT", "Kind", "as_it_stands", "blank", "each", "folded", "folded_text", "only"]
+__all__ = ["EXACT", "Kind", "as_it_stands", "blank", "folded", "folded_text", "map_texts", "only"]
 
 EXACT = Context(prec=1_000_000)
 """Arithmetic that rounds no number a cell could hold."""
@@ -26,11 +26,11 @@ def blank(cell: pl.Expr) -> pl.Expr:
     return cell.str.strip_chars().str.len_bytes() == 0
 
 
-Read = Callable[[pl.Series, Field, Writing], pl.Series]
-Write = Callable[[pl.Series, pl.Series, Field, Writing], pl.Series]
+Read = Callable[[pl.Series, Field, Notation], pl.Series]
+Write = Callable[[pl.Series, pl.Series, Field, Notation], pl.Series]
 
 
-def as_it_stands(values: pl.Series, texts: pl.Series, field: Field, writing: Writing) -> pl.Series:
+def as_it_stands(values: pl.Series, texts: pl.Series, field: Field, writing: Notation) -> pl.Series:
     """Write each value the way it was typed."""
     del values, field, writing
     return texts
@@ -46,7 +46,7 @@ def folded(texts: pl.Series) -> pl.Series:
     return plain.scatter(odd, some)
 
 
-def folded_text(texts: pl.Series, field: Field, writing: Writing) -> pl.Series:
+def folded_text(texts: pl.Series, field: Field, writing: Notation) -> pl.Series:
     """Any text, folded."""
     del field, writing
     return folded(texts)
@@ -74,7 +74,7 @@ class Kind:
         return f"{self.article} {self.name}".strip()
 
 
-def each(texts: pl.Series, change: Callable[[str], str | None]) -> pl.Series:
+def map_texts(texts: pl.Series, change: Callable[[str], str | None]) -> pl.Series:
     """Change texts one by one, each different text once; for what no expression can do."""
     known = {text: change(text) for text in texts.unique()}
     return pl.Series([known[text] for text in texts], dtype=pl.String)

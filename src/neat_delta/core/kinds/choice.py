@@ -6,13 +6,13 @@ import polars as pl
 
 from neat_delta.core.kinds.base import Kind, only
 from neat_delta.core.kinds.text import folded
-from neat_delta.core.model.layout import Writing
+from neat_delta.core.model.layout import Notation
 from neat_delta.core.model.store import Field
 
 __all__ = ["CHOICE"]
 
 
-def _read(texts: pl.Series, field: Field, writing: Writing) -> pl.Series:
+def _read(texts: pl.Series, field: Field, writing: Notation) -> pl.Series:
     del writing
     values = folded(texts)
     if not field.values:

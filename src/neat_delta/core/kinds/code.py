@@ -5,13 +5,13 @@ from __future__ import annotations
 import polars as pl
 
 from neat_delta.core.kinds.base import Kind
-from neat_delta.core.model.layout import Writing
+from neat_delta.core.model.layout import Notation
 from neat_delta.core.model.store import Field
 
 __all__ = ["CODE"]
 
 
-def _read(texts: pl.Series, field: Field, writing: Writing) -> pl.Series:
+def _read(texts: pl.Series, field: Field, writing: Notation) -> pl.Series:
     del field, writing
     return texts
 

@@ -11,7 +11,7 @@ import re
 import polars as pl
 
 from neat_delta.core.kinds.base import Kind
-from neat_delta.core.model.layout import Writing
+from neat_delta.core.model.layout import Notation
 from neat_delta.core.model.store import FORM_WORDS, Field
 
 __all__ = ["DATE", "FORMS", "ISO"]
@@ -51,7 +51,7 @@ def _parse(texts: pl.Series, form: str) -> pl.Series:
     return parts.select(pl.when("right").then(pl.concat_str(value, zone))).to_series()
 
 
-def _read(texts: pl.Series, field: Field, writing: Writing) -> pl.Series:
+def _read(texts: pl.Series, field: Field, writing: Notation) -> pl.Series:
     bare, form = texts.str.strip_chars(), field.date_form or writing.date_form or ISO
     found = _parse(bare, ISO)
     if form == ISO:
@@ -60,7 +60,7 @@ def _read(texts: pl.Series, field: Field, writing: Writing) -> pl.Series:
     return told.zip_with(told.is_not_null(), found)
 
 
-def _write(values: pl.Series, texts: pl.Series, field: Field, writing: Writing) -> pl.Series:
+def _write(values: pl.Series, texts: pl.Series, field: Field, writing: Notation) -> pl.Series:
     form = field.date_form or writing.date_form
     if form is None:  # live has dates with a time and without, all in ISO 8601
         return texts.zip_with(_parse(texts.str.strip_chars(), ISO).is_not_null(), values)

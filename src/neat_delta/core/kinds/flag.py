@@ -5,7 +5,7 @@ from __future__ import annotations
 import polars as pl
 
 from neat_delta.core.kinds.base import Kind
-from neat_delta.core.model.layout import Writing
+from neat_delta.core.model.layout import Notation
 from neat_delta.core.model.store import Field
 
 __all__ = ["FALSE", "FLAG", "TRUE", "WORDS"]
@@ -33,19 +33,19 @@ FALSE += ["EPÄTOSI", "ЛОЖЬ", "ХИБНІСТЬ", "FALS", "YANLIŞ", "ΨΕΥ
 """Truth as spreadsheets write it, in the languages they speak."""
 
 
-def _words(field: Field, writing: Writing) -> tuple[list[str], list[str]]:
+def _words(field: Field, writing: Notation) -> tuple[list[str], list[str]]:
     yes, no = field.yes or writing.yes, field.no or writing.no
     return (list(yes), list(no)) if yes and no else ([], [])
 
 
-def _read(texts: pl.Series, field: Field, writing: Writing) -> pl.Series:
+def _read(texts: pl.Series, field: Field, writing: Notation) -> pl.Series:
     own = _words(field, writing)
     words = {word.lower(): value for pair in reversed(WORDS) for word, value in zip(pair, ("yes", "no"), strict=True)}
     words |= {word.lower(): value for said, value in zip(own, ("yes", "no"), strict=True) for word in said}
     return texts.str.strip_chars().str.to_lowercase().replace_strict(words, default=None, return_dtype=pl.String)
 
 
-def _write(values: pl.Series, texts: pl.Series, field: Field, writing: Writing) -> pl.Series:
+def _write(values: pl.Series, texts: pl.Series, field: Field, writing: Notation) -> pl.Series:
     yes, no = _words(field, writing)
     if not yes:
         return texts
@@ -53,7 +53,7 @@ def _write(values: pl.Series, texts: pl.Series, field: Field, writing: Writing) 
     return written.zip_with(~texts.is_in(pl.Series(yes + no).implode()), texts)
 
 
-def _copy(texts: pl.Series, field: Field, writing: Writing) -> pl.Series:
+def _copy(texts: pl.Series, field: Field, writing: Notation) -> pl.Series:
     """The field's own words in any case; for true and false also a spreadsheet's words for these. No other word is
     taken for one of them, whatever it means elsewhere.
     """

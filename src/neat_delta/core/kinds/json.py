@@ -11,8 +11,8 @@ from typing import Any, NoReturn
 
 import polars as pl
 
-from neat_delta.core.kinds.base import EXACT, Kind, each
-from neat_delta.core.model.layout import Writing
+from neat_delta.core.kinds.base import EXACT, Kind, map_texts
+from neat_delta.core.model.layout import Notation
 from neat_delta.core.model.store import Field
 
 __all__ = ["JSON"]
@@ -39,18 +39,18 @@ def _value(text: str) -> str | None:
         return None
 
 
-def _read(texts: pl.Series, field: Field, writing: Writing) -> pl.Series:
+def _read(texts: pl.Series, field: Field, writing: Notation) -> pl.Series:
     del field, writing
-    return each(texts, _value)
+    return map_texts(texts, _value)
 
 
 TOKEN = re.compile(r'("(?:[^"\\]|\\.)*")|\s+')
 
 
-def _copy(texts: pl.Series, field: Field, writing: Writing) -> pl.Series:
+def _copy(texts: pl.Series, field: Field, writing: Notation) -> pl.Series:
     """The text without the white space between its tokens."""
     del field, writing
-    return each(texts, lambda text: TOKEN.sub(lambda found: found[1] or "", text))
+    return map_texts(texts, lambda text: TOKEN.sub(lambda found: found[1] or "", text))
 
 
 JSON = Kind("json", _read, article="", copy=_copy)

@@ -9,10 +9,10 @@ import re
 
 import polars as pl
 
-from neat_delta.core.kinds.base import Kind, each, only
+from neat_delta.core.kinds.base import Kind, map_texts, only
 from neat_delta.core.kinds.list import BETWEEN, joined
 from neat_delta.core.kinds.text import folded
-from neat_delta.core.model.layout import Writing
+from neat_delta.core.model.layout import Notation
 from neat_delta.core.model.store import Field
 
 __all__ = ["IMAGE", "LINK"]
@@ -25,13 +25,13 @@ def _one(text: str) -> str:
     return found["host"].lower() + found["rest"] if found else text
 
 
-def _read(texts: pl.Series, field: Field, writing: Writing) -> pl.Series:
+def _read(texts: pl.Series, field: Field, writing: Notation) -> pl.Series:
     del writing
     several = joined(texts, field.separator, ordered=True) if field.separator else folded(texts)
-    return each(several, lambda text: BETWEEN.join(_one(part) for part in text.split(BETWEEN)))
+    return map_texts(several, lambda text: BETWEEN.join(_one(part) for part in text.split(BETWEEN)))
 
 
-def _read_link(texts: pl.Series, field: Field, writing: Writing) -> pl.Series:
+def _read_link(texts: pl.Series, field: Field, writing: Notation) -> pl.Series:
     """A link has no white space in it."""
     found = _read(texts, field, writing)
     return only(found, ~found.str.contains(r"[\s--\x1f]"))

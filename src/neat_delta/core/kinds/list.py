@@ -8,7 +8,7 @@ import polars as pl
 
 from neat_delta.core.kinds.base import Kind
 from neat_delta.core.kinds.text import folded
-from neat_delta.core.model.layout import Writing
+from neat_delta.core.model.layout import Notation
 from neat_delta.core.model.store import Field
 
 __all__ = ["LIST", "joined"]
@@ -28,7 +28,7 @@ def joined(texts: pl.Series, separator: str, *, ordered: bool) -> pl.Series:
     return (parts if ordered else parts.list.unique().list.sort()).list.join(BETWEEN)
 
 
-def _read(texts: pl.Series, field: Field, writing: Writing) -> pl.Series:
+def _read(texts: pl.Series, field: Field, writing: Notation) -> pl.Series:
     del writing
     return joined(texts, field.separator or ",", ordered=field.ordered)
 

@@ -10,9 +10,9 @@ from functools import partial
 
 import polars as pl
 
-from neat_delta.core.kinds.base import EXACT, Kind, each
+from neat_delta.core.kinds.base import EXACT, Kind, map_texts
 from neat_delta.core.kinds.number import DECIMAL
-from neat_delta.core.model.layout import Writing
+from neat_delta.core.model.layout import Notation
 from neat_delta.core.model.store import Field
 
 __all__ = ["MEASURE", "UNITS"]
@@ -72,11 +72,11 @@ def _value(text: str, numbers: dict[str, str | None]) -> str | None:
     return f"{exact:f} {unit}"
 
 
-def _read(texts: pl.Series, field: Field, writing: Writing) -> pl.Series:
+def _read(texts: pl.Series, field: Field, writing: Notation) -> pl.Series:
     shapes = (SHAPE.match(text.strip()) for text in texts.unique())
     parts = pl.Series(sorted({found[1] for found in shapes if found}), dtype=pl.String)
     known = dict(zip(parts, DECIMAL.read(parts, field, writing), strict=True))
-    return each(texts, partial(_value, numbers=known))
+    return map_texts(texts, partial(_value, numbers=known))
 
 
 MEASURE = Kind("measure", _read)

@@ -15,14 +15,14 @@ import polars as pl
 from neat_delta.core.kinds import KINDS
 from neat_delta.core.kinds.date import ISO
 from neat_delta.core.kinds.number import CURRENCY, marks
-from neat_delta.core.model.layout import Writing
+from neat_delta.core.model.layout import Notation
 from neat_delta.core.model.store import Field
 
 __all__ = [
+    "AS_LIVE",
     "EITHER_DAY",
     "EITHER_MARK",
-    "LIVE_S",
-    "Notation",
+    "ColumnNotation",
     "Reading",
     "affixes",
     "date_reading",
@@ -33,7 +33,7 @@ __all__ = [
 
 
 @dataclass(frozen=True, slots=True)
-class Notation:
+class ColumnNotation:
     """How a sheet writes one field.
 
     `marks` are the decimal and the thousands mark, `form` is the date form; None where it writes as live does. `whole`
@@ -48,7 +48,7 @@ class Notation:
     places: int | None = None
 
 
-LIVE_S = Notation()
+AS_LIVE = ColumnNotation()
 """The notation of live."""
 
 
@@ -117,7 +117,7 @@ def _value(bare: pl.Expr, mark: str, field: Field) -> pl.Expr:
     return pl.when(reads).then(number)
 
 
-def number_reading(texts: pl.Series, field: Field, live: Writing, notation: Notation) -> Reading:
+def number_reading(texts: pl.Series, field: Field, live: Notation, notation: ColumnNotation) -> Reading:
     """The values of a sheet's numbers, and which of them may mean two.
 
     A number with one mark and three digits after it is only read where the notation leaves no choice: in a field that
@@ -129,7 +129,9 @@ def number_reading(texts: pl.Series, field: Field, live: Writing, notation: Nota
         own = msgspec.structs.replace(field, decimal_mark=notation.marks[0], thousands_mark=notation.marks[1])
         return Reading(KINDS[field.kind].read(texts, own, live), none, no)
     point, thousands = notation.marks or marks(field, live)
-    if notation == LIVE_S or notation == Notation(places=notation.places):  # most cells have one reading at a glance
+    if notation == AS_LIVE or notation == ColumnNotation(
+        places=notation.places
+    ):  # most cells have one reading at a glance
         rest = (~texts.str.contains(one_reading(field, point))).arg_true()
         if rest.len() < texts.len():
             values = KINDS[field.kind].read(texts, field, live)
@@ -151,7 +153,7 @@ def one_reading(field: Field, point: str) -> str:
     return rf"^-?(?:0|[1-9][0-9]*){decimals}$"
 
 
-def _careful_reading(texts: pl.Series, field: Field, point: str, thousands: str, notation: Notation) -> Reading:
+def _careful_reading(texts: pl.Series, field: Field, point: str, thousands: str, notation: ColumnNotation) -> Reading:
     bare = _bare(texts, field).to_frame()
     other = "," if point == "." else "."
     places = field.decimals if field.decimals is not None else notation.places
@@ -200,14 +202,14 @@ def _day_form(form: str | None) -> str:
 
 
 def _read(texts: pl.Series, form: str) -> pl.Series:
-    return KINDS["date"].read(texts, Field("date", date_form=form), Writing())
+    return KINDS["date"].read(texts, Field("date", date_form=form), Notation())
 
 
 def _first(*values: pl.Series) -> pl.Series:
     return pl.select(pl.coalesce(values)).to_series()
 
 
-def date_reading(texts: pl.Series, field: Field, live: Writing, notation: Notation) -> Reading:
+def date_reading(texts: pl.Series, field: Field, live: Notation, notation: ColumnNotation) -> Reading:
     """The values of a sheet's dates, and which of them may be two days.
 
     Live's own form and ISO 8601 are read, and those that cannot be taken for another; `05/06/2026` only where live has
@@ -246,30 +248,30 @@ EITHER_DAY = "may mean two days"
 
 
 def notation_of(
-    cells: pl.DataFrame, field: Field, live: Writing, told: Writing, column: pl.Series, live_column: pl.Series
-) -> Notation:
+    cells: pl.DataFrame, field: Field, live: Notation, told: Notation, column: pl.Series, live_column: pl.Series
+) -> ColumnNotation:
     """How a sheet writes one field, by its cells that differ from live (`before`, `after`), by what was `told`, and
     where these leave a doubt by the whole `column`.
     """
     if field.kind == "date":
         if told.date_form is not None:
-            return Notation(form=told.date_form)
+            return ColumnNotation(form=told.date_form)
         return _of_dates(cells, field, live, column)
     if told.decimal_mark is not None or told.thousands_mark is not None:
         point, thousands = marks(field, live)
         if told.decimal_mark is not None and told.decimal_mark != point:
             point, thousands = told.decimal_mark, ""
         said = told.thousands_mark if told.thousands_mark is not None else thousands
-        return Notation(marks=(point, "" if said == point else said))
+        return ColumnNotation(marks=(point, "" if said == point else said))
     return _of_numbers(cells, field, live, column, live_column)
 
 
-def _of_dates(cells: pl.DataFrame, field: Field, live: Writing, column: pl.Series) -> Notation:
+def _of_dates(cells: pl.DataFrame, field: Field, live: Notation, column: pl.Series) -> ColumnNotation:
     own = field.date_form or live.date_form or ISO
     some = cells.select("before", pl.col("after").str.strip_chars()).unique()
     foreign = some.filter(_read(some["after"], own).is_null() & (pl.col("after") != ""))
     if not foreign.height:
-        return LIVE_S
+        return AS_LIVE
     texts = column.str.strip_chars().unique()
     texts = texts.filter(texts != "")
     was = _read(foreign["before"].fill_null(""), own)
@@ -278,24 +280,24 @@ def _of_dates(cells: pl.DataFrame, field: Field, live: Writing, column: pl.Serie
             continue
         alone = _read(foreign["after"], form).set(_read(foreign["after"], other).is_not_null(), None)
         if int((alone == was).sum()) >= LEAST_ALONE:
-            return Notation(form=form, whole=True)
+            return ColumnNotation(form=form, whole=True)
     swapped = SLASHED.get(_day_form(own))
     if swapped is None:
-        return LIVE_S
+        return AS_LIVE
     odd = foreign["after"].filter(_read(foreign["after"], swapped).is_not_null()).sort()
-    return Notation(odd=odd[0]) if odd.len() else LIVE_S
+    return ColumnNotation(odd=odd[0]) if odd.len() else AS_LIVE
 
 
 def _of_numbers(
-    cells: pl.DataFrame, field: Field, live: Writing, column: pl.Series, live_column: pl.Series
-) -> Notation:
+    cells: pl.DataFrame, field: Field, live: Notation, column: pl.Series, live_column: pl.Series
+) -> ColumnNotation:
     point, thousands = marks(field, live)
     other = "," if point == "." else "."
     some = cells.filter(~pl.col("after").str.contains(one_reading(field, point)))
     with_marks = int(some["after"].str.contains("[.,]").sum())
     some = some.unique() if some.height > MANY else some
     if not some.height:
-        return LIVE_S
+        return AS_LIVE
     table = pl.DataFrame({"text": _bare(some["after"], field), "before": some["before"].fill_null("")})
     looks = table.select(
         either=TEXT.str.contains(EITHER),
@@ -304,7 +306,7 @@ def _of_numbers(
     )
     places = _most_places(live_column, field, point) if looks["long"].any() and field.decimals is None else None
     if not (looks["other"].any() or looks["either"].any()):
-        return Notation(places=places)
+        return ColumnNotation(places=places)
     texts = _bare(column, field).to_frame().filter(TEXT != "")
     if texts.filter(TEXT.str.contains("[.,]")).height > with_marks:  # others are written as live is
         return _with_odd(table.filter(looks["other"])["text"], places)
@@ -317,13 +319,13 @@ def _of_numbers(
             continue
         equal = int((table.select(value=_value(TEXT, decimal, field))["value"] == was).sum())
         if equal >= LEAST_EQUAL or (equal > 1 and equal == table.height):
-            return Notation(marks=(decimal, between), whole=True, places=places)
+            return ColumnNotation(marks=(decimal, between), whole=True, places=places)
     return _with_odd(table.filter(looks["other"])["text"], places)
 
 
-def _with_odd(texts: pl.Series, places: int | None) -> Notation:
+def _with_odd(texts: pl.Series, places: int | None) -> ColumnNotation:
     """Live's notation, beside which these texts are odd."""
-    return Notation(odd=texts.sort()[0] if texts.len() else None, places=places)
+    return ColumnNotation(odd=texts.sort()[0] if texts.len() else None, places=places)
 
 
 def _most_places(column: pl.Series, field: Field, point: str) -> int:

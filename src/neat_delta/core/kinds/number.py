@@ -9,8 +9,8 @@ import re
 
 import polars as pl
 
-from neat_delta.core.kinds.base import Kind, each, only
-from neat_delta.core.model.layout import Writing
+from neat_delta.core.kinds.base import Kind, map_texts, only
+from neat_delta.core.model.layout import Notation
 from neat_delta.core.model.store import Field
 from neat_delta.core.support.distinct import map_distinct
 
@@ -33,14 +33,14 @@ SPACES = {" ": "[ \u00a0\u202f]", "\u00a0": "[ \u00a0\u202f]", "\u202f": "[ \u00
 """The thousands marks that are written in several ways."""
 
 
-def marks(field: Field, writing: Writing) -> tuple[str, str]:
+def marks(field: Field, writing: Notation) -> tuple[str, str]:
     """A field's decimal mark and its thousands mark ("" for none): its own, or else the file's."""
     point = field.decimal_mark or writing.decimal_mark or "."
     thousands = field.thousands_mark if field.thousands_mark is not None else writing.thousands_mark or ""
     return point, "" if thousands == point else thousands
 
 
-def _number(text: pl.Expr, field: Field, writing: Writing) -> pl.Expr:
+def _number(text: pl.Expr, field: Field, writing: Notation) -> pl.Expr:
     point, thousands = marks(field, writing)
     group = SPACES.get(thousands, re.escape(thousands))
     whole = rf"[0-9]+|[0-9]{{1,3}}(?:{group}[0-9]{{3}})+" if thousands else r"[0-9]+"
@@ -62,7 +62,7 @@ WITH_ZEROS = r"^(?:0|-?[1-9][0-9]*)\.[0-9]+$"
 """One that is, but for zeros at its end."""
 
 
-def _of(texts: pl.Series, value: pl.Expr, field: Field, writing: Writing) -> pl.Series:
+def _of(texts: pl.Series, value: pl.Expr, field: Field, writing: Notation) -> pl.Series:
     """The values of the texts. Most numbers are written like their value, and one look at them is several times cheaper
     than putting every one of them into that form.
     """
@@ -81,21 +81,21 @@ def _of(texts: pl.Series, value: pl.Expr, field: Field, writing: Writing) -> pl.
 TEXT = pl.col("text").str.strip_chars()
 
 
-def _read_decimal(texts: pl.Series, field: Field, writing: Writing) -> pl.Series:
+def _read_decimal(texts: pl.Series, field: Field, writing: Notation) -> pl.Series:
     return _of(texts, _number(TEXT, field, writing), field, writing)
 
 
-def _read_integer(texts: pl.Series, field: Field, writing: Writing) -> pl.Series:
+def _read_integer(texts: pl.Series, field: Field, writing: Notation) -> pl.Series:
     value = _of(texts, _number(TEXT, field, writing), field, writing)
     return only(value, ~value.str.contains(".", literal=True).fill_null(value=True))
 
 
-def _read_money(texts: pl.Series, field: Field, writing: Writing) -> pl.Series:
+def _read_money(texts: pl.Series, field: Field, writing: Notation) -> pl.Series:
     bare = TEXT.str.replace(rf"^([+−-]?)\s*{CURRENCY}\s*", "$1").str.replace(rf"\s*{CURRENCY}$", "")
     return _of(texts, _number(bare, field, writing), field, writing)
 
 
-def _write(values: pl.Series, texts: pl.Series, field: Field, writing: Writing) -> pl.Series:
+def _write(values: pl.Series, texts: pl.Series, field: Field, writing: Notation) -> pl.Series:
     """With the store's decimals and marks; as it was typed, where the store says nothing of decimals and can read
     it. A currency is left to whoever knows how live writes it.
     """
@@ -106,7 +106,7 @@ def _write(values: pl.Series, texts: pl.Series, field: Field, writing: Writing) 
         plain = parts.select(pl.concat_str("field_0", pl.lit("."), decimals)).to_series()
     point, thousands = marks(field, writing)
     if thousands:
-        plain = each(plain, _grouped)
+        plain = map_texts(plain, _grouped)
     if (point, thousands) != (".", ""):
         plain = plain.str.replace_many({",": thousands, ".": point})
     if field.decimals is not None:
@@ -137,7 +137,7 @@ LONGEST = 24
 """Numbers of more digits are not reckoned with: a per cent of them would not fit."""
 
 
-def amounts(texts: pl.Series, field: Field, writing: Writing) -> pl.Series:
+def amounts(texts: pl.Series, field: Field, writing: Notation) -> pl.Series:
     """The cells of a field as exact decimals, read as its kind reads them, or as money where it is no kind of number;
     null where they are blank, no number, or too long.
     """

@@ -6,10 +6,10 @@ import re
 
 import polars as pl
 
-from neat_delta.core.kinds.base import Kind, each, only
+from neat_delta.core.kinds.base import Kind, map_texts, only
 from neat_delta.core.kinds.list import joined
 from neat_delta.core.kinds.text import folded
-from neat_delta.core.model.layout import Writing
+from neat_delta.core.model.layout import Notation
 from neat_delta.core.model.store import Field
 
 __all__ = ["PATH", "spelt_like"]
@@ -20,7 +20,7 @@ def _mark(field: Field) -> str:
     return (field.levels or ">").strip() or field.levels or ">"
 
 
-def _read(texts: pl.Series, field: Field, writing: Writing) -> pl.Series:
+def _read(texts: pl.Series, field: Field, writing: Notation) -> pl.Series:
     """A path with an empty level is none."""
     del writing
     levels = _mark(field)
@@ -56,7 +56,7 @@ def spelt_like(known: pl.Series, texts: pl.Series, field: Field) -> pl.Series:
             for piece, spelt in zip(pieces, new, strict=True)
         )
 
-    return each(texts, respelt)
+    return map_texts(texts, respelt)
 
 
 PATH = Kind("path", _read)

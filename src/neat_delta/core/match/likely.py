@@ -11,10 +11,10 @@ from neat_delta.core.kinds import blank
 from neat_delta.core.match.keys import stripped
 from neat_delta.core.match.rows import Matched
 from neat_delta.core.model.catalogue import Catalogue
-from neat_delta.core.model.changeset import Likely
+from neat_delta.core.model.changeset import LikelyCode
 from neat_delta.core.model.store import Field
 
-__all__ = ["likely"]
+__all__ = ["likely_codes"]
 
 AGREE, ALIKE = 80, 80
 """So many of the fields, in per cent, must have the same text, and so alike must the names be."""
@@ -28,9 +28,9 @@ MOST = 20_000
 """Of more new items than that nothing is said: another key was meant, most likely, and the pairs would be too many."""
 
 
-def likely(
+def likely_codes(
     live: Catalogue, sheet: Catalogue, matched: Matched, fields: Mapping[str, Field], name: str | None, code: str
-) -> list[Likely]:
+) -> list[LikelyCode]:
     """The pairs of a gone and a new item that may be one under another code (`code` is the field of the key in which
     they differ), each the best of all for both, in the sheet's order.
 
@@ -71,7 +71,9 @@ def likely(
     places = matched.new.gather(found["new"])
     news = stripped(sheet.cells, key).gather(places).rows(named=True)
     rows = found.select("agree", "fields", "alike").rows()
-    return [Likely(old, new, row, *one) for old, new, row, one in zip(olds, news, sheet.row(places), rows, strict=True)]
+    return [
+        LikelyCode(old, new, row, *one) for old, new, row, one in zip(olds, news, sheet.row(places), rows, strict=True)
+    ]
 
 
 def _candidates(

@@ -13,7 +13,7 @@ import polars as pl
 
 from neat_delta.core.model.catalogue import Source
 from neat_delta.core.model.columns import ColumnMatch
-from neat_delta.core.model.layout import Writing
+from neat_delta.core.model.layout import Notation
 from neat_delta.core.model.schemas import DAMAGED_SCHEMA, FLAGS_SCHEMA, ITEMS_SCHEMA, empty
 from neat_delta.core.model.store import Field, Key, Relations
 
@@ -22,15 +22,15 @@ __all__ = [
     "VERSION",
     "Accept",
     "ChangeSet",
+    "CheckFinding",
     "Counts",
     "Damaged",
-    "Finding",
-    "Flag",
+    "FindingSummary",
     "Header",
     "Held",
     "HeldCount",
     "Item",
-    "Likely",
+    "LikelyCode",
     "NearKey",
     "Row",
     "SetAside",
@@ -70,7 +70,7 @@ class NearKey(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     damage: str | None = None
 
 
-class Likely(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
+class LikelyCode(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     """An item that is gone and a new one that may be the same under another code: their keys, the new one's row in the
     sheet, how many of the fields agree of how many, and how alike the names are, in per cent (null: there is none).
     """
@@ -94,7 +94,7 @@ class Accept(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
         return self.check if self.which is None else f"{self.check}:{self.which}"
 
 
-class Finding(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
+class FindingSummary(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     """What was found wrong, in so many cells of these fields: the check, what happened, why we think so.
 
     `done` says what became of the cells: held, repaired (live's own value is put back), accepted (let through as the
@@ -127,7 +127,7 @@ class Damaged(msgspec.Struct, frozen=True, forbid_unknown_fields=True, omit_defa
     live: int | None = None
 
 
-class Flag(msgspec.Struct, frozen=True, forbid_unknown_fields=True, omit_defaults=True):
+class CheckFinding(msgspec.Struct, frozen=True, forbid_unknown_fields=True, omit_defaults=True):
     """What a check found in one cell: the check and its level, the item and its place in the sheet, the value, what is
     wrong with it, and what became of it. Without an item, it is about the whole round. `live` is the item's row in
     live, where several items share a key.
@@ -199,17 +199,17 @@ class Header(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     headings: dict[str, str]
     untouched: list[str]
     settings: dict[str, Field]
-    writing: Writing
-    sheet_writing: Writing
+    writing: Notation
+    sheet_writing: Notation
     learned: bool
     ignore_case: bool
     shared: bool
     name: str | None
     near: list[NearKey]
     set_aside: list[SetAside]
-    findings: list[Finding] = []
+    findings: list[FindingSummary] = []
     accepted: list[Accept] = []
-    likely: list[Likely] = []
+    likely: list[LikelyCode] = []
     relations: Relations = Relations()
     rewritten: dict[str, int] = {}
 
@@ -264,7 +264,7 @@ class ChangeSet:
     `cells`  one row a changed cell, by item and then by field in live's order: number of the item (from 0),
              field, text before and after (null where there was none), reason it is held (null if not);
     `damaged` one row a damaged cell, as in `Damaged`, by row of the sheet and field;
-    `flags` one row a finding of a check, as in `Flag`.
+    `flags` one row a finding of a check, as in `CheckFinding`.
     """
 
     header: Header
@@ -293,7 +293,7 @@ class ChangeSet:
             HeldCount(reason, items[reason], cells[reason], fields.get(reason, [])) for reason in sorted(items | cells)
         ]
 
-    def each(self) -> Iterator[Item]:
+    def iter_items(self) -> Iterator[Item]:
         """The items one by one, in order."""
         names = self.keys.columns
         fields, before, after, why = (self.cells[name].to_list() for name in ("field", "before", "after", "held"))
@@ -307,17 +307,17 @@ class ChangeSet:
             found = {fields[at]: (before[at], after[at]) for at in mine}
             yield Item(dict(zip(names, key, strict=True)), verdict, found, held, Row(live, sheet))
 
-    def each_damaged(self) -> Iterator[Damaged]:
+    def iter_damaged(self) -> Iterator[Damaged]:
         """The damaged cells one by one."""
         for item, damage, key, *rest in self.damaged.iter_rows():
             named = dict(zip(self.header.key, key, strict=True))
             yield Damaged(damage, named, *[*rest, self._live_row(item)])
 
-    def each_flag(self) -> Iterator[Flag]:
+    def iter_check_findings(self) -> Iterator[CheckFinding]:
         """The findings of the checks one by one."""
         for item, check, level, *rest in self.flags.iter_rows():
             key = None if item is None else self.keys.row(item, named=True)
-            yield Flag(check, level, key, *[*rest, self._live_row(item)])
+            yield CheckFinding(check, level, key, *[*rest, self._live_row(item)])
 
     def _live_row(self, item: int | None) -> int | None:
         """The number of an item's row in live, where that is needed to tell it from others with its key."""

@@ -8,7 +8,7 @@ from typing import Literal
 
 import msgspec
 
-__all__ = ["LINE_ENDS", "SEPARATORS", "Format", "Layout", "Writing", "encoding_name"]
+__all__ = ["LINE_ENDS", "SEPARATORS", "Format", "Layout", "Notation", "encoding_name"]
 
 Format = Literal["delimited", "xlsx", "ods", "xls", "json", "json lines", "parquet"]
 
@@ -68,7 +68,7 @@ def encoding_name(encoding: str) -> str:
     return "Mac Roman" if encoding == "mac-roman" else encoding.upper()
 
 
-class Writing(msgspec.Struct, frozen=True, forbid_unknown_fields=True, omit_defaults=True):
+class Notation(msgspec.Struct, frozen=True, forbid_unknown_fields=True, omit_defaults=True):
     """How a file writes values, as far as it is the same in all its fields; None is what was not told.
 
     `decimal_mark` and `thousands_mark` ("" for none) are single characters; `date_form` is made of YYYY, MM, DD, hh, mm

@@ -75,7 +75,7 @@ FLAGS_SCHEMA: Schema = {
     "what": pl.String,
     "done": pl.String,
 }
-"""What the checks say, as in `Flag`; `item` is the number of the item, null for the whole round."""
+"""What the checks say, as in `CheckFinding`; `item` is the number of the item, null for the whole round."""
 
 
 CATALOGUE_FINDINGS: Schema = {
@@ -88,7 +88,7 @@ CATALOGUE_FINDINGS: Schema = {
     "what": pl.String,
     "done": pl.String,
 }
-"""What the checks say of a catalogue by itself: as in `Flag`, with the item's key."""
+"""What the checks say of a catalogue by itself: as in `CheckFinding`, with the item's key."""
 
 
 def cells_schema(fields: Sequence[str]) -> Schema:

@@ -15,13 +15,13 @@ from typing import Annotated, Literal
 import msgspec
 
 from neat_delta.core.model.importer import PATCHES, SPARSE, Importer
-from neat_delta.core.model.layout import Layout, Writing
+from neat_delta.core.model.layout import Layout, Notation
 
 __all__ = [
     "VERSION",
     "CheckName",
+    "Conflict",
     "Continued",
-    "Contradiction",
     "Field",
     "FileForm",
     "Key",
@@ -30,8 +30,8 @@ __all__ = [
     "Relations",
     "Standing",
     "Store",
+    "conflicting_settings",
     "continued",
-    "contradictions",
 ]
 
 VERSION = 1
@@ -199,7 +199,7 @@ class Store(msgspec.Struct, frozen=True, forbid_unknown_fields=True, omit_defaul
 
     version: Annotated[int, Meta(description="The version of the store file's form: 1.")] = VERSION
     file: Annotated[FileForm, Meta(description="How the store's files look.")] = FileForm()
-    writing: Annotated[Writing, Meta(description="How the store's files write values.")] = Writing()
+    writing: Annotated[Notation, Meta(description="How the store's files write values.")] = Notation()
     key: Annotated[Key, Meta(description="What an item is known by.")] = Key()
     fields: Annotated[dict[str, Field], Meta(description="The fields, by name.")] = {}
     importer: Annotated[Importer, Meta(description="What the store's importer does.")] = Importer()
@@ -220,7 +220,7 @@ def continued(store: Store) -> Continued | None:
 
 
 @dataclass(frozen=True, slots=True)
-class Contradiction:
+class Conflict:
     """Two settings that cannot both hold: where (the names from the outermost table in), and what is wrong."""
 
     where: tuple[str, ...]
@@ -254,12 +254,12 @@ SETTINGS: dict[str, tuple[str, ...]] = {
 }
 
 
-def contradictions(store: Store) -> list[Contradiction]:
+def conflicting_settings(store: Store) -> list[Conflict]:
     """All that cannot hold together in a store file whose keys and types are right."""
     found = [*_of_form(store.file), *_of_writing(store.writing), *_of_key(store), *_of_relations(store)]
     found += [*_of_importer(store), *_of_code_change(store), *_of_sending(store)]
     for name, field in store.fields.items():
-        found += [Contradiction(("fields", name, *where), what) for where, what in _of_field(field)]
+        found += [Conflict(("fields", name, *where), what) for where, what in _of_field(field)]
     return found + list(_of_headings(store.fields))
 
 
@@ -267,12 +267,12 @@ NOT_FOR_FILES = {"punycode", "idna", "unicode-escape", "raw-unicode-escape", "un
 """Encodings of texts that no file of a catalogue is in."""
 
 
-def _of_marks_and_encoding(form: FileForm | Importer, table: str) -> Iterator[Contradiction]:
+def _of_marks_and_encoding(form: FileForm | Importer, table: str) -> Iterator[Conflict]:
     for name in ("separator", "quote", "escape"):
         mark = getattr(form, name, None)
         if mark is not None and (len(mark.encode()) > 1 or mark in {"\n", "\r"} or (name == "separator" and not mark)):
             names = ", or comma, semicolon, tab or pipe" if name == "separator" else ""
-            yield Contradiction((table, name), f"it must be one plain character{names}")
+            yield Conflict((table, name), f"it must be one plain character{names}")
     if form.encoding is not None:
         try:
             known = codecs.lookup(form.encoding).name.replace("_", "-") not in NOT_FOR_FILES
@@ -281,58 +281,56 @@ def _of_marks_and_encoding(form: FileForm | Importer, table: str) -> Iterator[Co
             known = False
         if not known:
             what = f'there is no encoding "{form.encoding}"; for example: utf-8, utf-16, cp1252, cp1250'
-            yield Contradiction((table, "encoding"), what)
+            yield Conflict((table, "encoding"), what)
 
 
-def _of_form(form: FileForm) -> Iterator[Contradiction]:
+def _of_form(form: FileForm) -> Iterator[Conflict]:
     yield from _of_marks_and_encoding(form, "file")
     if form.separator is not None and form.separator in {form.quote, form.escape}:
-        yield Contradiction(("file", "separator"), "it is the same as the quote or the escape")
+        yield Conflict(("file", "separator"), "it is the same as the quote or the escape")
     if form.header_line is not None and form.header_line < 1:
-        yield Contradiction(("file", "header_line"), "lines are counted from 1")
+        yield Conflict(("file", "header_line"), "lines are counted from 1")
 
 
-def _of_writing(writing: Writing) -> Iterator[Contradiction]:
-    yield from (Contradiction(("writing", "thousands_mark"), what) for what in _of_marks(writing))
-    yield from (Contradiction(("writing", "date_form"), what) for what in _of_date_form(writing.date_form))
-    yield from (Contradiction(("writing", "yes"), what) for what in _of_words(writing.yes, writing.no))
+def _of_writing(writing: Notation) -> Iterator[Conflict]:
+    yield from (Conflict(("writing", "thousands_mark"), what) for what in _of_marks(writing))
+    yield from (Conflict(("writing", "date_form"), what) for what in _of_date_form(writing.date_form))
+    yield from (Conflict(("writing", "yes"), what) for what in _of_words(writing.yes, writing.no))
 
 
-def _of_key(store: Store) -> Iterator[Contradiction]:
+def _of_key(store: Store) -> Iterator[Conflict]:
     key = store.key
     if len(set(key.fields)) != len(key.fields):
-        yield Contradiction(("key", "fields"), "it names a field twice")
+        yield Conflict(("key", "fields"), "it names a field twice")
     if store.fields:
         if key.name is not None and key.name not in store.fields:
-            yield Contradiction(("key", "name"), f'there is no field "{key.name}" under [fields]')
+            yield Conflict(("key", "name"), f'there is no field "{key.name}" under [fields]')
         for name in store.file.continued:
             if name not in store.fields or store.fields[name].separator is None:
-                yield Contradiction(
-                    ("file", "continued"), f'the field "{name}" needs a separator, to hold several values'
-                )
+                yield Conflict(("file", "continued"), f'the field "{name}" needs a separator, to hold several values')
     if set(store.file.continued) & set(key.fields):
-        yield Contradiction(("file", "continued"), "the key cannot be continued")
+        yield Conflict(("file", "continued"), "the key cannot be continued")
 
 
-def _of_relations(store: Store) -> Iterator[Contradiction]:
+def _of_relations(store: Store) -> Iterator[Conflict]:
     if store.fields:
         for role in store.relations.__struct_fields__:
             name = getattr(store.relations, role)
             if isinstance(name, str) and name not in store.fields:
-                yield Contradiction(("relations", role), f'there is no field "{name}" under [fields]')
+                yield Conflict(("relations", role), f'there is no field "{name}" under [fields]')
     for where, number in (
         (("largest_round",), store.largest_round),
         (("relations", "least_margin"), store.relations.least_margin),
     ):
         what = _of_number(number)
         if what is not None:
-            yield Contradiction(where, what)
+            yield Conflict(where, what)
     for place, one in enumerate(store.exceptions):
         if one.until is not None and not re.fullmatch(r"[0-9]{4}-[0-9]{2}-[0-9]{2}", one.until):
-            yield Contradiction(("exceptions", str(place)), f'until is no day: "{one.until}"; write it as 2026-12-31')
+            yield Conflict(("exceptions", str(place)), f'until is no day: "{one.until}"; write it as 2026-12-31')
 
 
-def _of_importer(store: Store) -> Iterator[Contradiction]:
+def _of_importer(store: Store) -> Iterator[Conflict]:
     importer, removal = store.importer, store.importer.removal
     named = {"carries": importer.carries, "needs": importer.needs, "adjusted": importer.adjusted}
     named |= {"defaults": list(importer.defaults), "headings": importer.headings}
@@ -340,46 +338,46 @@ def _of_importer(store: Store) -> Iterator[Contradiction]:
     for setting, names in named.items():
         unknown = [name for name in names if name not in {*store.fields, *extra.get(setting, ())}]
         if store.fields and unknown:
-            yield Contradiction(("importer", setting), f'there is no field "{unknown[0]}" under [fields]')
+            yield Conflict(("importer", setting), f'there is no field "{unknown[0]}" under [fields]')
         if len(set(names)) < len(names):
-            yield Contradiction(("importer", setting), "it names a field twice")
+            yield Conflict(("importer", setting), "it names a field twice")
     if importer.empties is not None and importer.blanks == "clear":
-        yield Contradiction(("importer", "empties"), "a blank cell clears the field already, so it needs no mark")
+        yield Conflict(("importer", "empties"), "a blank cell clears the field already, so it needs no mark")
     yield from _of_marks_and_encoding(importer, "importer")
     if importer.adds == importer.takes_away:
-        yield Contradiction(("importer", "adds"), "it is the same as takes_away")
+        yield Conflict(("importer", "adds"), "it is the same as takes_away")
     if importer.form in SPARSE and (importer.headings or removal.how == "flag"):
-        yield Contradiction(("importer", "form"), "it has no headings to be fixed, and no flag for a removal")
+        yield Conflict(("importer", "form"), "it has no headings to be fixed, and no flag for a removal")
     if importer.form == "json patch" and len(store.key.fields) > 1:
-        yield Contradiction(("importer", "form"), "a JSON patch needs a key of one field")
+        yield Conflict(("importer", "form"), "a JSON patch needs a key of one field")
     if (removal.how in {"flag", "value"}) != (removal.heading is not None and removal.value is not None):
-        yield Contradiction(("importer", "removal"), "flag and value need a heading and a value, the others have none")
+        yield Conflict(("importer", "removal"), "flag and value need a heading and a value, the others have none")
     if store.fields and removal.heading is not None and (removal.heading in store.fields) != (removal.how == "value"):
         what = "must be a field" if removal.how == "value" else "is a field; a flag is none"
-        yield Contradiction(("importer", "removal", "heading"), f'"{removal.heading}" {what}')
+        yield Conflict(("importer", "removal", "heading"), f'"{removal.heading}" {what}')
     if importer.missing == "deleted" and (importer.takes != "both" or importer.form in PATCHES):
-        yield Contradiction(("importer", "missing"), "an importer that deletes what is missing must take everything")
+        yield Conflict(("importer", "missing"), "an importer that deletes what is missing must take everything")
     for name in importer.adjusted:
         if store.fields and name in store.fields and store.fields[name].kind not in {"integer", "decimal", "money"}:
-            yield Contradiction(("importer", "adjusted"), f'"{name}" is no field of numbers')
+            yield Conflict(("importer", "adjusted"), f'"{name}" is no field of numbers')
 
 
-def _of_code_change(store: Store) -> Iterator[Contradiction]:
+def _of_code_change(store: Store) -> Iterator[Conflict]:
     importer, code = store.importer, store.importer.code_change
     if code.how == "row" and code.heading in store.fields:
-        yield Contradiction(("importer", "code_change", "heading"), f'"{code.heading}" is a field; this one is none')
+        yield Conflict(("importer", "code_change", "heading"), f'"{code.heading}" is a field; this one is none')
     if code.field is not None and store.key.fields and code.field not in store.key.fields:
-        yield Contradiction(("importer", "code_change", "field"), f'"{code.field}" is no field of the key')
+        yield Conflict(("importer", "code_change", "field"), f'"{code.field}" is no field of the key')
     if (
         code.how == "replace"
         and importer.removal.how == "never"
         and importer.missing == "kept"
         and importer.form not in PATCHES
     ):
-        yield Contradiction(("importer", "code_change", "how"), "to replace an item, the importer must remove one")
+        yield Conflict(("importer", "code_change", "how"), "to replace an item, the importer must remove one")
 
 
-def _of_sending(store: Store) -> Iterator[Contradiction]:
+def _of_sending(store: Store) -> Iterator[Conflict]:
     importer = store.importer
     never = {name for name, field in store.fields.items() if field.moving or field.locked} | set(importer.adjusted)
     marked = {name for name, field in store.fields.items() if field.kind == "list" and importer.lists == "marked"}
@@ -388,29 +386,25 @@ def _of_sending(store: Store) -> Iterator[Contradiction]:
     for name in (*importer.carries, *filled):
         if name in never and name not in store.key.fields:
             what = "every row must have it, and it is never sent unless it changes (locked, moving, adjusted, marked)"
-            yield Contradiction(
-                ("importer", "carries" if name in importer.carries else "headings"), f'"{name}": {what}'
-            )
+            yield Conflict(("importer", "carries" if name in importer.carries else "headings"), f'"{name}": {what}')
     if importer.headings:
         for setting in ("carries", "needs"):
             for name in getattr(importer, setting):
                 if name not in importer.headings:
                     what = f'"{name}" is not among the headings, so no file can have it'
-                    yield Contradiction(("importer", setting), what)
+                    yield Conflict(("importer", setting), what)
     told = [*importer.adjusted, *sorted(marked)]
     if importer.missing == "deleted" and importer.blanks == "clear" and importer.form not in SPARSE and told:
         what = (
             f'a file has every item, and a blank would clear "{told[0]}" of those that keep it, which can only be told '
             "as a difference or by marks"
         )
-        yield Contradiction(("importer", "missing"), what)
+        yield Conflict(("importer", "missing"), what)
     if importer.empties is not None and importer.form in PATCHES:
-        yield Contradiction(
-            ("importer", "empties"), "a patch says by itself that a field is emptied, so it needs no mark"
-        )
+        yield Conflict(("importer", "empties"), "a patch says by itself that a field is emptied, so it needs no mark")
     for name in store.key.fields if importer.headings else []:
         if name not in importer.headings:
-            yield Contradiction(("importer", "headings"), f'the key field "{name}" is not among them')
+            yield Conflict(("importer", "headings"), f'the key field "{name}" is not among them')
 
 
 def _of_field(field: Field) -> Iterator[tuple[tuple[str, ...], str]]:
@@ -453,7 +447,7 @@ def _of_number(number: Decimal | None) -> str | None:
     return None
 
 
-def _of_marks(marks: Writing | Field) -> Iterator[str]:
+def _of_marks(marks: Notation | Field) -> Iterator[str]:
     if marks.thousands_mark and marks.thousands_mark == (marks.decimal_mark or "."):
         yield "it is the same as the decimal mark"
     if marks.thousands_mark not in THOUSANDS_MARKS:
@@ -475,14 +469,14 @@ def _of_date_form(form: str | None) -> Iterator[str]:
         yield "a date form has YYYY, MM and DD once each, and hh, mm, ss at most once"
 
 
-def _of_headings(fields: dict[str, Field]) -> Iterator[Contradiction]:
+def _of_headings(fields: dict[str, Field]) -> Iterator[Conflict]:
     seen: dict[str, str] = {}
     for name, field in fields.items():
         heading = field.heading if field.heading is not None else name
         for place, one in (("heading", heading), *(("also", other) for other in field.also)):
             if one in seen:
                 where = ("fields", name) if place == "heading" and field.heading is None else ("fields", name, place)
-                yield Contradiction(where, f'the heading "{one}" already belongs to the field "{seen[one]}"')
+                yield Conflict(where, f'the heading "{one}" already belongs to the field "{seen[one]}"')
             else:
                 seen[one] = name
 

@@ -18,7 +18,7 @@ from neat_delta.core.match.keys import KeyIndex, stripped
 from neat_delta.core.model.catalogue import MARK, Catalogue
 from neat_delta.core.model.changeset import ChangeSet
 from neat_delta.core.model.importer import Removal
-from neat_delta.core.model.layout import Writing
+from neat_delta.core.model.layout import Notation
 from neat_delta.core.model.store import Field, Key
 from neat_delta.core.outcome.located import Located, locate
 from neat_delta.core.support.errors import CatalogueError
@@ -128,7 +128,7 @@ def _twice(live: Catalogue, after: Catalogue, key: Key) -> list[dict[str, str]]:
 
 
 def _of_field(
-    name: str, cells: pl.DataFrame, after: Catalogue, places: pl.Series, field: Field, writing: Writing
+    name: str, cells: pl.DataFrame, after: Catalogue, places: pl.Series, field: Field, writing: Notation
 ) -> list[tuple[int, str | None, str, str | None, Outcome, str | None]]:
     """Each cell of a field with what stands there now and what that means."""
     now = after.cells[name].gather(places.gather(cells["item"]))
@@ -153,7 +153,7 @@ def _of_field(
     ]
 
 
-def _how(meant: str, now: str, field: Field, writing: Writing) -> str | None:
+def _how(meant: str, now: str, field: Field, writing: Notation) -> str | None:
     """How what stands there differs from what was meant, where that is plain."""
     if not now.strip():
         return "emptied"

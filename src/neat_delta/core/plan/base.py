@@ -15,7 +15,7 @@ from neat_delta.core.model.importer import NEW_CODE, PATCHES, SPARSE, Importer
 from neat_delta.core.model.update import ITEM
 from neat_delta.core.rekey.moves import Move
 
-__all__ = ["CELL", "Fits", "Step", "Ways"]
+__all__ = ["CELL", "Fits", "PlanContext", "Step"]
 
 CELL = ["item", "field", "before", "after"]
 
@@ -42,7 +42,7 @@ class Step:
 
 
 @dataclass(slots=True)
-class Ways:
+class PlanContext:
     """One importer's ways with one change set: what is asked again and again while an update is planned.
 
     `keys` are the items' keys when their cells are changed: once codes have changed. `made` are the new items.

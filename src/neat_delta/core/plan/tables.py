@@ -7,29 +7,29 @@ from collections.abc import Iterator, Sequence
 import polars as pl
 
 from neat_delta.core.model.update import ITEM, Table
-from neat_delta.core.plan.base import Step, Ways
+from neat_delta.core.plan.base import PlanContext, Step
+from neat_delta.core.plan.feasible import kept_rows, parents_first
 from neat_delta.core.plan.grouping import grouped
-from neat_delta.core.plan.possible import parents_first, staying_rows
-from neat_delta.core.plan.recoding import beside, keyed, under
-from neat_delta.core.plan.said import told
+from neat_delta.core.plan.recoding import carried_with_codes, under_keys, with_keys
+from neat_delta.core.plan.texts import as_file_texts
 
 __all__ = ["everything", "tables"]
 
 
-def tables(ways: Ways, step: Step) -> list[Table]:
+def tables(context: PlanContext, step: Step) -> list[Table]:
     """The tables of a step, in import order: code changes, new items, changes, removals; on the way back codes last."""
-    found, codes = [], list(_code_tables(ways, step))
+    found, codes = [], list(_code_tables(context, step))
     if step.added.height:
-        found.append(_adding(ways, step.added))
-    cells = told(ways, ways.once(step.cells))
+        found.append(_adding(context, step.added))
+    cells = as_file_texts(context, context.once(step.cells))
     if cells.height:
-        found += [_changing(ways, some, fields) for some, fields in _grouped(ways, cells)]
+        found += [_changing(context, some, fields) for some, fields in _grouped(context, cells)]
     if step.removed.height:
-        found.append(_removing(ways, step.removed))
+        found.append(_removing(context, step.removed))
     return found + codes if step.back else codes + found
 
 
-def _code_tables(ways: Ways, step: Step) -> Iterator[Table]:
+def _code_tables(context: PlanContext, step: Step) -> Iterator[Table]:
     """The tables of code changes, one step after the other: rows with both codes, or items made anew and removed. The
     latter need no temporary code: what has one between is removed first, and made again later.
     """
@@ -40,44 +40,46 @@ def _code_tables(ways: Ways, step: Step) -> Iterator[Table]:
         last[move.item] = move.new
     for moves in step.moves:
         if step.made is not None:
-            rows = under(ways, step.made, {move.item: move.new for move in moves if move.new == last[move.item]})
-            olds = keyed(ways, {move.item: move.old for move in moves if move.old == first[move.item]})
+            rows = under_keys(
+                context, step.made, {move.item: move.new for move in moves if move.new == last[move.item]}
+            )
+            olds = with_keys(context, {move.item: move.old for move in moves if move.old == first[move.item]})
             if rows.height:
-                yield _adding(ways, parents_first(ways, rows))
+                yield _adding(context, parents_first(context, rows))
             if olds.height:
-                yield _removing(ways, olds)
+                yield _removing(context, olds)
             continue
-        olds = keyed(ways, {move.item: move.old for move in moves})
+        olds = with_keys(context, {move.item: move.old for move in moves})
         items, columns = olds[ITEM], olds.drop(ITEM).to_dict()
-        place = ways.key.index(ways.code_field)
-        for name in beside(ways):
-            columns[name] = ways.now(name, items)
-        required = items.len() * (len(columns) - len(ways.key))
-        columns[ways.code_heading] = pl.Series([move.new[place] for move in moves], dtype=pl.String)
-        yield Table("recode", _ordered(ways, columns), items.len(), required)
+        place = context.key.index(context.code_field)
+        for name in carried_with_codes(context):
+            columns[name] = context.now(name, items)
+        required = items.len() * (len(columns) - len(context.key))
+        columns[context.code_heading] = pl.Series([move.new[place] for move in moves], dtype=pl.String)
+        yield Table("recode", _ordered(context, columns), items.len(), required)
 
 
-def _grouped(ways: Ways, cells: pl.DataFrame) -> list[tuple[pl.DataFrame, list[str]]]:
+def _grouped(context: PlanContext, cells: pl.DataFrame) -> list[tuple[pl.DataFrame, list[str]]]:
     """The cells of each table, and the fields that it has."""
     here = set(cells["field"].unique())
-    names = [name for name in ways.live.fields if name in here]
-    if not ways.filled or ways.importer.headings or len(names) == 1:
+    names = [name for name in context.live.fields if name in here]
+    if not context.filled or context.importer.headings or len(names) == 1:
         return [(cells, names)]
     kind = pl.Enum(names)
     places = cells.select("item", place=pl.col("field").cast(kind).to_physical().cast(pl.Int64)).sort("item", "place")
     sets = places.group_by("item", maintain_order=True).agg("place").group_by("place").agg(pl.col("item"))
     sets = sets.sort("place")
-    always = {place for place, name in enumerate(names) if name in ways.importer.carries}
-    apart = set(range(len(names))) if ways.changes.header.shared else set()
-    never = {place for place, name in enumerate(names) if name in ways.never} | apart
+    always = {place for place, name in enumerate(names) if name in context.importer.carries}
+    apart = set(range(len(names))) if context.changes.header.shared else set()
+    never = {place for place, name in enumerate(names) if name in context.never} | apart
     fields_of = [frozenset(one) for one in sets["place"].to_list()]
     free = [one - always for one in fields_of]
     if len(set(free)) < len(free):  # they differ only in what every row has anyway
         free = fields_of
-    for place, name in enumerate(names) if len(free) > ways.most else ():
-        if not ways.fit(ways.now(name, cells["item"].unique(), cells)).all():
+    for place, name in enumerate(names) if len(free) > context.most else ():
+        if not context.fit(context.now(name, cells["item"].unique(), cells)).all():
             never.add(place)  # what the files cannot hold is not carried
-    groups = grouped(free, sets["item"].list.len().to_list(), ways.most, frozenset(never - always))
+    groups = grouped(free, sets["item"].list.len().to_list(), context.most, frozenset(never - always))
     found = []
     for group in groups:
         items = sets["item"].gather(list(group.members)).explode()
@@ -87,22 +89,22 @@ def _grouped(ways: Ways, cells: pl.DataFrame) -> list[tuple[pl.DataFrame, list[s
     return found
 
 
-def _changing(ways: Ways, cells: pl.DataFrame, fields: Sequence[str]) -> Table:
+def _changing(context: PlanContext, cells: pl.DataFrame, fields: Sequence[str]) -> Table:
     """A table of known items: their keys, the fields, and what every row must have."""
-    importer = ways.importer
+    importer = context.importer
     rows = cells["item"].unique().sort()
     at = cells.join(pl.DataFrame({"item": rows}).with_row_index("row"), on="item", how="left", maintain_order="left")
     by_field = {str(name): at.filter(pl.col("field") == name) for name in at["field"].unique()}
-    filled = ways.filled
-    wanted = {*fields, *importer.carries, *(set(importer.headings) - set(ways.key))} & set(ways.live.fields)
-    columns: dict[str, pl.Series] = {name: ways.keys[name].gather(rows) for name in ways.key}
+    filled = context.filled
+    wanted = {*fields, *importer.carries, *(set(importer.headings) - set(context.key))} & set(context.live.fields)
+    columns: dict[str, pl.Series] = {name: context.keys[name].gather(rows) for name in context.key}
     required = carried = 0
-    for name in ways.live.fields:
-        if name not in wanted or name in ways.key:
+    for name in context.live.fields:
+        if name not in wanted or name in context.key:
             continue
         must = name in importer.carries or (filled and name in importer.headings)
         if must or filled:
-            column = ways.now(name, rows, cells)
+            column = context.now(name, rows, cells)
             extra = rows.len() - (by_field[name].height if name in by_field else 0)
             required, carried = required + must * extra, carried + (not must) * extra
         else:
@@ -110,85 +112,85 @@ def _changing(ways: Ways, cells: pl.DataFrame, fields: Sequence[str]) -> Table:
         if name in by_field:
             column = column.scatter(by_field[name]["row"], by_field[name]["said"])
         columns[name] = column
-    beside = [name for name in importer.adjusted if name in by_field]
-    if beside and importer.with_adjusted:
-        told = pl.concat([by_field[name]["row"] for name in beside]).unique()
+    carried_with_codes = [name for name in importer.adjusted if name in by_field]
+    if carried_with_codes and importer.with_adjusted:
+        as_file_texts = pl.concat([by_field[name]["row"] for name in carried_with_codes]).unique()
         for name, text in importer.with_adjusted.items():
             none = pl.repeat(None, rows.len(), dtype=pl.String, eager=True)
-            columns[name] = none.scatter(told, text)
-            required += told.len()
-    return Table("change", _ordered(ways, columns), cells.height, required, carried)
+            columns[name] = none.scatter(as_file_texts, text)
+            required += as_file_texts.len()
+    return Table("change", _ordered(context, columns), cells.height, required, carried)
 
 
-def _adding(ways: Ways, added: pl.DataFrame) -> Table:
+def _adding(context: PlanContext, added: pl.DataFrame) -> Table:
     """A table of new items: every field that one of them has something in."""
-    filled = added.select((pl.col(ways.live.fields) != "").sum()).row(0, named=True)
-    names = [name for name in ways.live.fields if filled[name] or name in ways.key]
+    filled = added.select((pl.col(context.live.fields) != "").sum()).row(0, named=True)
+    names = [name for name in context.live.fields if filled[name] or name in context.key]
     cells = added.select(pl.col(name).replace("", None) for name in names)
-    changed = sum(filled[name] for name in names if name not in ways.key)
-    return Table("add", _ordered(ways, {name: cells[name] for name in names}), changed)
+    changed = sum(filled[name] for name in names if name not in context.key)
+    return Table("add", _ordered(context, {name: cells[name] for name in names}), changed)
 
 
-def _removing(ways: Ways, removed: pl.DataFrame) -> Table:
+def _removing(context: PlanContext, removed: pl.DataFrame) -> Table:
     """A table of items that go away, in the way the importer is told."""
     items = removed[ITEM]
-    columns = removed.select(ways.key).to_dict()
-    removal, required = ways.importer.removal, 0
-    if removal.how == "flag" and not ways.patches:
-        for name in ways.importer.carries:
-            columns[name] = ways.now(name, items)
+    columns = removed.select(context.key).to_dict()
+    removal, required = context.importer.removal, 0
+    if removal.how == "flag" and not context.patches:
+        for name in context.importer.carries:
+            columns[name] = context.now(name, items)
             required += items.len()
         columns[str(removal.heading)] = pl.repeat(str(removal.value), items.len(), eager=True)
-        columns = dict(_ordered(ways, columns).to_dict())
+        columns = dict(_ordered(context, columns).to_dict())
     cells = pl.DataFrame(columns)
-    if ways.changes.header.shared:
-        cells = cells.unique(ways.key, keep="first", maintain_order=True)
-    return Table("remove", cells, cells.height if removal.how == "flag" and not ways.patches else 0, required)
+    if context.changes.header.shared:
+        cells = cells.unique(context.key, keep="first", maintain_order=True)
+    return Table("remove", cells, cells.height if removal.how == "flag" and not context.patches else 0, required)
 
 
-def _ordered(ways: Ways, columns: dict[str, pl.Series]) -> pl.DataFrame:
+def _ordered(context: PlanContext, columns: dict[str, pl.Series]) -> pl.DataFrame:
     """Columns in live's order, then those that are no fields; or in the order of the importer's own headings."""
-    names = [name for name in ways.live.fields if name in columns]
+    names = [name for name in context.live.fields if name in columns]
     names += [name for name in columns if name not in names]
-    if ways.importer.headings:
+    if context.importer.headings:
         height = next(iter(columns.values())).len()
-        for name in ways.importer.headings:
+        for name in context.importer.headings:
             if name not in columns:
                 columns[name] = pl.repeat(None, height, dtype=pl.String, eager=True)
-        names = [*ways.importer.headings, *(name for name in names if name not in ways.importer.headings)]
+        names = [*context.importer.headings, *(name for name in names if name not in context.importer.headings)]
     return pl.DataFrame({name: columns[name] for name in names})
 
 
-def everything(ways: Ways, step: Step) -> list[Table]:
+def everything(context: PlanContext, step: Step) -> list[Table]:
     """One table of the whole catalogue as a step leaves it, in the fields that change or that new items have."""
-    stays = staying_rows(ways, step)
-    said = told(ways, step.cells)
-    new = step.added.select((pl.col(ways.live.fields).str.strip_chars() != "").any()).row(0, named=True)
-    here = set(said["field"].unique()) | set(ways.importer.carries) | {name for name, has in new.items() if has}
-    names = [name for name in ways.live.fields if name in here or name in ways.key]
-    filled = ways.filled
-    place = pl.DataFrame({"item": pl.int_range(ways.places.len(), eager=True), "place": ways.places})
+    stays = kept_rows(context, step)
+    said = as_file_texts(context, step.cells)
+    new = step.added.select((pl.col(context.live.fields).str.strip_chars() != "").any()).row(0, named=True)
+    here = set(said["field"].unique()) | set(context.importer.carries) | {name for name, has in new.items() if has}
+    names = [name for name in context.live.fields if name in here or name in context.key]
+    filled = context.filled
+    place = pl.DataFrame({"item": pl.int_range(context.places.len(), eager=True), "place": context.places})
     row = pl.DataFrame({"place": stays}).with_row_index("row")
     rows = place.join(row, on="place", how="inner")
     columns, changed, required, carried = {}, 0, 0, 0
     for name in names:
-        must = name in ways.importer.carries
-        if name in ways.key or must or filled:
-            column = ways.live.cells[name].gather(stays)
+        must = name in context.importer.carries
+        if name in context.key or must or filled:
+            column = context.live.cells[name].gather(stays)
         else:
             column = pl.repeat(None, stays.len(), dtype=pl.String, eager=True)
         mine = said.filter(pl.col("field") == name).join(rows, on="item", how="inner")
         column = column.scatter(mine["row"], mine["said"])
         changed += mine.height
-        if name not in ways.key and (must or filled):
+        if name not in context.key and (must or filled):
             required += must * (stays.len() - mine.height)
             carried += (not must) * (stays.len() - mine.height)
         more = step.added[name]
-        if name not in ways.key:
+        if name not in context.key:
             changed += int((more != "").sum())
-        columns[name] = pl.concat([column, more if name in ways.key else more.replace("", None)])
+        columns[name] = pl.concat([column, more if name in context.key else more.replace("", None)])
     return (
-        [Table("change", _ordered(ways, columns), changed, required, carried)]
+        [Table("change", _ordered(context, columns), changed, required, carried)]
         if changed or step.removed.height or step.added.height
         else []
     )

@@ -62,7 +62,7 @@ def without(cells: pl.DataFrame, places: pl.Series) -> pl.DataFrame:
     return cells.filter(~pl.repeat(False, cells.height, eager=True).scatter(places, True)) if places.len() else cells
 
 
-def left(live: Catalogue, changes: ChangeSet, plan: Plan) -> pl.DataFrame:
+def target_of_undo(live: Catalogue, changes: ChangeSet, plan: Plan) -> pl.DataFrame:
     """What is left once everything is taken back: live, what was removed and came back at its end, but for what the
     plan lists as one way.
     """
@@ -124,7 +124,7 @@ def prove(
     order = header.key if importer.missing == "deleted" or anew else []
     _same(after, target(live, changes, plan), header.key, "the update files", "the target", marked, order)
     again = played(after, undo)
-    _same(again, left(live, changes, plan), header.key, "the undo files", "live", marked, order)
+    _same(again, target_of_undo(live, changes, plan), header.key, "the undo files", "live", marked, order)
 
 
 def _same(

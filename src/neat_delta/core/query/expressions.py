@@ -26,12 +26,12 @@ from neat_delta.core.kinds.list import BETWEEN
 from neat_delta.core.kinds.number import NUMBER_KINDS
 from neat_delta.core.kinds.text import folded
 from neat_delta.core.model.catalogue import listed
-from neat_delta.core.model.layout import Writing
+from neat_delta.core.model.layout import Notation
 from neat_delta.core.model.store import Field
 from neat_delta.core.support.errors import ConditionError
 from neat_delta.core.support.nearest import nearest
 
-__all__ = ["Condition", "Rows", "condition", "holds", "ordered"]
+__all__ = ["Condition", "Rows", "condition", "evaluate", "ordered"]
 
 Sort = Literal["number", "measure", "date", "flag", "list", "text", "truth", "null"]
 
@@ -63,7 +63,7 @@ class Rows:
 
     tables: Mapping[str, pl.DataFrame]
     settings: Mapping[str, Field]
-    writing: Writing
+    writing: Notation
 
 
 @dataclass(frozen=True, slots=True)
@@ -114,7 +114,7 @@ def condition(text: str) -> Condition:
         raise ConditionError("The condition is nested too deeply.") from None
 
 
-def holds(wanted: Condition, rows: Rows) -> pl.Series:
+def evaluate(wanted: Condition, rows: Rows) -> pl.Series:
     """For which rows a condition holds. ConditionError names the word that means nothing there."""
     reader = _Reader(rows, wanted.text)
     try:

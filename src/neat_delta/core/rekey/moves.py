@@ -20,7 +20,7 @@ __all__ = [
     "TWICE",
     "UNKNOWN",
     "Move",
-    "blocked",
+    "blocked_moves",
     "codes_in",
     "follow",
     "links",
@@ -45,7 +45,7 @@ class Move:
     new: KeyText
 
 
-def blocked(
+def blocked_moves(
     moves: Sequence[Move], standing: Collection[KeyText], arriving: Collection[KeyText] = (), *, stay: bool = False
 ) -> dict[int, str]:
     """The items whose code cannot change, and why: two would get one code, or an item has it that keeps it.

@@ -19,7 +19,7 @@ from neat_delta.core.rekey.moves import (
     FOLLOWS,
     NEW_HAS,
     Move,
-    blocked,
+    blocked_moves,
     chains,
     codes_in,
     follow,
@@ -29,12 +29,12 @@ from neat_delta.core.support.errors import CatalogueError
 
 __all__ = [
     "CodeChanges",
-    "asked_by_list",
-    "asked_by_sheet",
     "code_cells",
-    "followed",
-    "under_the_sheets_codes",
+    "moves_in_list",
+    "moves_in_sheet",
     "waiting_codes",
+    "with_followed_links",
+    "with_sheet_codes",
 ]
 
 SCHEMA = {"place": pl.Int64, "field": pl.String, "before": pl.String, "after": pl.String, "reason": pl.String}
@@ -61,7 +61,7 @@ class CodeChanges:
         return {old: new for move in self.going for old, new in zip(move.old, move.new, strict=True) if old != new}
 
 
-def asked_by_sheet(live: Catalogue, sheet: Catalogue, both: pl.DataFrame, key: Key, field: str) -> CodeChanges:
+def moves_in_sheet(live: Catalogue, sheet: Catalogue, both: pl.DataFrame, key: Key, field: str) -> CodeChanges:
     """What stands beside the codes of a sheet that has a column for new ones; `both` are the places of the items."""
     if NEW_CODE not in sheet.fields:
         return CodeChanges(field, [], {})
@@ -69,7 +69,7 @@ def asked_by_sheet(live: Catalogue, sheet: Catalogue, both: pl.DataFrame, key: K
     return _checked(live, both["live"], new, key, field)
 
 
-def asked_by_list(live: Catalogue, codes: Catalogue, key: Key, field: str) -> CodeChanges:
+def moves_in_list(live: Catalogue, codes: Catalogue, key: Key, field: str) -> CodeChanges:
     """What a list of old and new codes says. CatalogueError for a row of which live has no item, or several."""
     both = match_places(live, codes, key)
     said = (codes.cells[NEW_CODE].str.strip_chars() != "").arg_true()
@@ -102,12 +102,10 @@ def _blocked(moves: Sequence[Move], live: Catalogue, key: Key, arriving: Collect
     """
     same = [Move(move.item, key_text(move.old, key), key_text(move.new, key)) for move in moves]
     there = KeyIndex.of(live.cells, key).existing([move.new for move in same])
-    return blocked(same, there, {key_text(one, key) for one in arriving})
+    return blocked_moves(same, there, {key_text(one, key) for one in arriving})
 
 
-def under_the_sheets_codes(
-    live: Catalogue, sheet: Catalogue, asked: CodeChanges, key: Key
-) -> tuple[Catalogue, CodeChanges]:
+def with_sheet_codes(live: Catalogue, sheet: Catalogue, asked: CodeChanges, key: Key) -> tuple[Catalogue, CodeChanges]:
     """Live under the codes by which the sheet knows its items, where a list says the new ones.
 
     A chain of code changes has its new codes in the sheet if the code at its end is there, which live does not have; a
@@ -176,7 +174,7 @@ def code_cells(
     return pl.concat([codes, conform(links(live.cells, fields, free, names), SCHEMA)]), free
 
 
-def followed(cells: pl.DataFrame, fields: Mapping[str, Field], codes: Mapping[str, str]) -> pl.Series:
+def with_followed_links(cells: pl.DataFrame, fields: Mapping[str, Field], codes: Mapping[str, str]) -> pl.Series:
     """What these cells (`field`, `after`) of a sheet become, where they name old codes that no item has any more."""
     given = set(codes.values())
     freed = {old: new for old, new in codes.items() if old not in given}

@@ -8,7 +8,7 @@ from dataclasses import dataclass
 from neat_delta.core.model.catalogue import Catalogue
 from neat_delta.core.model.changeset import ChangeSet
 from neat_delta.core.review.figures import FieldFigures
-from neat_delta.core.review.impact import Told
+from neat_delta.core.review.impact import ImpactFacts
 from neat_delta.core.review.records import Records
 from neat_delta.core.review.view import View
 
@@ -24,7 +24,7 @@ class Facts:
     changes: ChangeSet
     view: View
     figures: Sequence[FieldFigures]
-    effect: Told
+    effect: ImpactFacts
     by: str | None = None
     live: Catalogue | None = None
     records: Records | None = None

@@ -19,7 +19,19 @@ from neat_delta.core.model.catalogue import Catalogue
 from neat_delta.core.model.changeset import ChangeSet
 from neat_delta.core.model.store import Field
 
-__all__ = ["Impact", "Keep", "Mover", "Points", "Suggestion", "Sums", "Told", "grouped", "moved", "points", "told"]
+__all__ = [
+    "Impact",
+    "ImpactFacts",
+    "ImpactPoints",
+    "Keep",
+    "Mover",
+    "Suggestion",
+    "Sums",
+    "grouped",
+    "impact_of",
+    "moved",
+    "points",
+]
 
 WORKING = Context(prec=120)
 """Digits enough that no sum of amounts is rounded."""
@@ -94,7 +106,7 @@ class _Item(msgspec.Struct):
     after: dict[str, Decimal | None]
 
 
-class Told(msgspec.Struct, frozen=True):
+class ImpactFacts(msgspec.Struct, frozen=True):
     """All that is told of a round's impact: over all and by group, the prices that move most, and suggested prices."""
 
     groups: list[Impact] = []
@@ -102,9 +114,9 @@ class Told(msgspec.Struct, frozen=True):
     suggestions: list[Suggestion] = []
 
 
-def told(
+def impact_of(
     changes: ChangeSet, live: Catalogue | None, names: Sequence[str], by: str | None = None, keep: Keep | None = None
-) -> Told:
+) -> ImpactFacts:
     """What is told of a round's impact; nothing where live is not at hand. `names` are the items' names.
 
     The groups are all items of which something is sent, and then those with one value in the field `by`, if that is
@@ -113,14 +125,14 @@ def told(
     the item had: its share of the price, or its amount.
     """
     if live is None:
-        return Told()
+        return ImpactFacts()
     with localcontext(WORKING):
         items = _items(changes, live, by)
         prices = _suggestions(changes.keys, items, names, keep) if keep else []
-        return Told(_groups(items, by, _currency(changes, live)), _movers(changes.keys, items, names), prices)
+        return ImpactFacts(_groups(items, by, _currency(changes, live)), _movers(changes.keys, items, names), prices)
 
 
-class Points(msgspec.Struct, frozen=True):
+class ImpactPoints(msgspec.Struct, frozen=True):
     """What charts are drawn from, an item each: the prices' changes in per cent of what they were, and the margins in
     per cent of the price before and after, of the items whose margin changes. Neither is rounded.
     """
@@ -129,14 +141,14 @@ class Points(msgspec.Struct, frozen=True):
     margins: list[tuple[Decimal, Decimal]]
 
 
-def points(changes: ChangeSet, live: Catalogue) -> Points:
+def points(changes: ChangeSet, live: Catalogue) -> ImpactPoints:
     """The price changes and the margins of what is sent."""
     with localcontext(WORKING):
         items = _items(changes, live, None)
         prices = [(new - old) * 100 / old for _, old, new in _moved(items, "price") if old]
         margins = [(_margin(one.before), _margin(one.after)) for one in items]
         both = [(old, new) for old, new in margins if old is not None and new is not None and old != new]
-        return Points(prices, both)
+        return ImpactPoints(prices, both)
 
 
 def moved(changes: ChangeSet, live: Catalogue, role: Role) -> Iterator[tuple[int, Decimal, Decimal]]:

@@ -5,7 +5,7 @@ from __future__ import annotations
 import msgspec
 import polars as pl
 
-from neat_delta.core.infer.learn import glance
+from neat_delta.core.infer.learn import learn_sample
 from neat_delta.core.kinds import blank
 from neat_delta.core.match.prepare import AlignedInputs
 from neat_delta.core.match.rows import match_places
@@ -13,7 +13,7 @@ from neat_delta.core.model.catalogue import Catalogue
 from neat_delta.core.model.columns import ColumnMapping
 from neat_delta.core.model.store import Field
 
-__all__ = ["ColumnSample", "kept", "samples"]
+__all__ = ["ColumnSample", "mapping_to_keep", "samples"]
 
 
 class ColumnSample(msgspec.Struct, frozen=True):
@@ -35,7 +35,7 @@ def samples(aligned: AlignedInputs, sheet: Catalogue, most: int) -> list[ColumnS
 
     The values of a paired heading come from items that both files have, where there are any.
     """
-    known = aligned.store or glance(
+    known = aligned.store or learn_sample(
         aligned.live, aligned.key.fields, [one.field for one in aligned.columns if one.field is not None]
     )
     both = match_places(aligned.live, aligned.sheet, aligned.key)
@@ -46,17 +46,17 @@ def samples(aligned: AlignedInputs, sheet: Catalogue, most: int) -> list[ColumnS
         if one.field is None:
             ours = _some(column, most)
         else:
-            kept = both.filter(~_blank(aligned.sheet.cells[one.field].gather(both["sheet"]))).head(most)
-            ours = aligned.sheet.cells[one.field].gather(kept["sheet"]).to_list() or _some(column, most)
+            mapping_to_keep = both.filter(~_blank(aligned.sheet.cells[one.field].gather(both["sheet"]))).head(most)
+            ours = aligned.sheet.cells[one.field].gather(mapping_to_keep["sheet"]).to_list() or _some(column, most)
             known_to_live = one.field in aligned.live.fields  # which has no column of new codes
-            theirs = aligned.live.cells[one.field].gather(kept["live"]).to_list() if known_to_live else []
+            theirs = aligned.live.cells[one.field].gather(mapping_to_keep["live"]).to_list() if known_to_live else []
             theirs = theirs or (_some(aligned.live.cells[one.field], most) if known_to_live else [])
         kind = known.fields.get(one.field, Field()).kind if one.field is not None else None
         found.append(ColumnSample(one.heading, one.field, one.how, one.nearest, kind, ours, theirs))
     return found
 
 
-def kept(aligned: AlignedInputs) -> ColumnMapping:
+def mapping_to_keep(aligned: AlignedInputs) -> ColumnMapping:
     """What is worth keeping for the next such sheet: the key, every heading that has a field, and what to ignore."""
     return ColumnMapping(
         {one.heading: one.field for one in aligned.columns if one.field is not None},

@@ -15,7 +15,7 @@ from neat_delta.core.model.reasons import NOT_SIGNED, REFUSED
 from neat_delta.core.model.schemas import FINDINGS, conform
 from neat_delta.core.support.errors import ChangeSetError
 
-__all__ = ["ANSWER", "COLUMNS", "kept", "keyed", "seals", "shown", "sign_off"]
+__all__ = ["ANSWER", "COLUMNS", "as_workbook_text", "key_heading", "seals", "shown", "sign_off"]
 
 ANSWER = "answer"
 SEAL = "seal"
@@ -31,12 +31,12 @@ AROUND = 200
 """So many characters before the first that differs are shown with it."""
 
 
-def keyed(name: str) -> str:
+def key_heading(name: str) -> str:
     """The heading of a key field: never that of another column."""
     return f"key: {name}"
 
 
-def kept(texts: pl.Expr) -> pl.Expr:
+def as_workbook_text(texts: pl.Expr) -> pl.Expr:
     """Texts as a workbook keeps them: with plain line ends, without control characters, cut to what a cell holds."""
     plain = texts.str.replace_all("\r\n?", "\n").str.replace_all(r"[\x00-\x08\x0b-\x1f\x7f\ufffe\uffff]", "")
     return plain.str.slice(0, LONGEST)
@@ -47,12 +47,12 @@ def shown(cells: pl.DataFrame) -> pl.DataFrame:
     from shortly before the first character that differs, under a line that says so.
     """
     texts = cells.select(pl.col("before").fill_null(""), pl.col("after"))
-    short = texts.select(kept(pl.all()))
+    short = texts.select(as_workbook_text(pl.all()))
     long = texts.select(pl.max_horizontal(pl.all().str.len_chars()) > LONGEST).to_series().arg_true()
     pairs = [_from_the_difference(*pair) for pair in texts.gather(long).rows()]
     for place, name in enumerate(("before", "after")):
         parts = pl.Series([pair[place] for pair in pairs], dtype=pl.String)
-        parts = parts.to_frame("part").select(kept(pl.col("part"))).to_series()
+        parts = parts.to_frame("part").select(as_workbook_text(pl.col("part"))).to_series()
         short = short.with_columns(short[name].clone().scatter(long, parts))
     return short
 
@@ -110,7 +110,7 @@ def sign_off(changes: ChangeSet, answers: Catalogue) -> ChangeSet:
 
 def _answers(changes: ChangeSet, answers: Catalogue) -> pl.Series:
     """Per cell of the change set its answer, in lower case; null where there is none."""
-    keys = [keyed(name) for name in changes.header.key]
+    keys = [key_heading(name) for name in changes.header.key]
     for heading in (*keys, "field", "before", "after", ANSWER, SEAL):
         if heading not in answers.fields:
             raise ChangeSetError(
@@ -137,8 +137,8 @@ def _answers(changes: ChangeSet, answers: Catalogue) -> pl.Series:
         raise ChangeSetError(
             f"{answers.path}, row {twice['row'][0]:,}: there are two answers for this cell. Leave one."
         )
-    there = pl.DataFrame([changes.keys[name].alias(keyed(name)) for name in changes.header.key]).with_columns(
-        kept(pl.all())
+    there = pl.DataFrame([changes.keys[name].alias(key_heading(name)) for name in changes.header.key]).with_columns(
+        as_workbook_text(pl.all())
     )
     cells = changes.cells.with_row_index("number").select("number", "item", pl.col("field").cast(pl.String))
     now = shown(changes.cells)
@@ -151,7 +151,7 @@ def _answers(changes: ChangeSet, answers: Catalogue) -> pl.Series:
     answered = met["number"].drop_nulls()
     sealed = pl.DataFrame([answered, seals(changes.cells[answered], changes.keys).alias("now_seal")])
     met = met.join(sealed, on="number", how="left", maintain_order="left")
-    before, after = kept(pl.col("before")), kept(pl.col("after"))
+    before, after = as_workbook_text(pl.col("before")), as_workbook_text(pl.col("after"))
     other = met.filter(
         pl.col("number").is_null()
         | (pl.col("now_before") != before)

@@ -9,7 +9,7 @@ from typing import TYPE_CHECKING, Literal
 import polars as pl
 
 from neat_delta.core.infer.headings import NAME_HEADINGS, plain_heading
-from neat_delta.core.infer.learn import glance
+from neat_delta.core.infer.learn import learn_sample
 from neat_delta.core.match.keys import KeyIndex
 from neat_delta.core.model.catalogue import MARK, Catalogue
 from neat_delta.core.model.changeset import ChangeSet, Header, held
@@ -70,7 +70,7 @@ def rows_of(changes: ChangeSet, live: Catalogue) -> Rows:
     tables = {"before": pl.DataFrame(before), "after": pl.DataFrame(after)}
     settings = changes.header.settings
     if changes.header.learned:  # compare looked at the fields that change, and the condition may ask for others
-        rest = glance(live, changes.header.key, [name for name in live.fields if name not in settings])
+        rest = learn_sample(live, changes.header.key, [name for name in live.fields if name not in settings])
         settings = rest.fields | settings
     return Rows(tables | {"": tables["after"]}, settings, changes.header.writing)
 

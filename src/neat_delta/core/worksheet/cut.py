@@ -15,13 +15,13 @@ from neat_delta.core.kinds.number import NUMBER_KINDS
 from neat_delta.core.match.keys import KeyIndex
 from neat_delta.core.match.prepare import prepare
 from neat_delta.core.model.catalogue import Catalogue
-from neat_delta.core.model.layout import Writing
+from neat_delta.core.model.layout import Notation
 from neat_delta.core.model.store import Field, Store
-from neat_delta.core.query.expressions import Condition, Rows, holds, ordered
+from neat_delta.core.query.expressions import Condition, Rows, evaluate, ordered
 from neat_delta.core.support.errors import CatalogueError
 from neat_delta.core.support.nearest import nearest
 
-__all__ = ["Column", "Cut", "as_written", "cut"]
+__all__ = ["Column", "WorkingSheet", "as_written", "cut_worksheet"]
 
 
 @dataclass(frozen=True, slots=True)
@@ -39,18 +39,18 @@ class Column:
 
 
 @dataclass(frozen=True, slots=True)
-class Cut:
+class WorkingSheet:
     """A working sheet: its cells under its headings, its columns, how the cells write values, and the codes that were
     asked for and are not in live.
     """
 
     cells: pl.DataFrame
     columns: list[Column]
-    writing: Writing
+    writing: Notation
     missing: list[str]
 
 
-def cut(
+def cut_worksheet(
     live: Catalogue,
     *,
     store: Store | None = None,
@@ -59,7 +59,7 @@ def cut(
     skus: Sequence[str] | None = None,
     fields: Sequence[str] = (),
     sort: str | None = None,
-) -> Cut:
+) -> WorkingSheet:
     """Cut the items for which `where` holds and that `skus` names (None: any), with `fields` in their order (default:
     live's), sorted as `sort` says (default: as in live). The key always comes first, and the name second.
 
@@ -83,7 +83,7 @@ def cut(
     if skus is not None:
         cells, missing = _listed(cells, prepared.index, skus)
     if where is not None:
-        cells = cells.filter(holds(where, Rows({"": cells}, known.fields, known.writing)))
+        cells = cells.filter(evaluate(where, Rows({"": cells}, known.fields, known.writing)))
     if not cells.height:
         what = "None of these codes is in it" if skus is not None and where is None else "No item fits"
         raise CatalogueError(f"{live.path}: {what}, so there is nothing to cut. Ask for more.")
@@ -94,10 +94,10 @@ def cut(
         settings, is_key = known.fields.get(field, Field()), field in keys
         columns.append(Column(field, headings[field], settings, settings.locked or is_key, is_key))
     named = {column.field: column.heading for column in columns}
-    return Cut(cells.select(chosen).rename(named), columns, known.writing, missing)
+    return WorkingSheet(cells.select(chosen).rename(named), columns, known.writing, missing)
 
 
-def as_written(sheet: Cut, writing: Writing) -> tuple[pl.DataFrame, dict[str, int]]:
+def as_written(sheet: WorkingSheet, writing: Notation) -> tuple[pl.DataFrame, dict[str, int]]:
     """The cells with numbers and dates as `writing` says, where it says anything; and of each heading how many stay as
     they are, since they cannot be written so: a time under a form that has none.
     """

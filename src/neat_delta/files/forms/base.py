@@ -11,11 +11,11 @@ import polars as pl
 from neat_delta.core.model.layout import Layout
 from neat_delta.core.model.update import Action
 
-__all__ = ["Form", "Shape", "of_rows"]
+__all__ = ["UpdateFormat", "UpdateLayout", "of_rows"]
 
 
 @dataclass(frozen=True, slots=True)
-class Shape:
+class UpdateLayout:
     """What a form is told besides the table: the layout of delimited text, the headings of the key, what the file is
     for, and the file's name.
     """
@@ -27,14 +27,14 @@ class Shape:
 
 
 @dataclass(frozen=True, slots=True)
-class Form:
+class UpdateFormat:
     """A form: the `ending` of its files in a layout, `write` for a table (null where nothing is said), `read` for a
     file of it, and which texts it can `hold`.
     """
 
     ending: Callable[[Layout], str]
-    write: Callable[[pl.DataFrame, Shape], bytes]
-    read: Callable[[Path, Shape], pl.DataFrame]
+    write: Callable[[pl.DataFrame, UpdateLayout], bytes]
+    read: Callable[[Path, UpdateLayout], pl.DataFrame]
     hold: Callable[[pl.Series, Layout], pl.Series]
 
 

@@ -8,16 +8,16 @@ import polars as pl
 
 from neat_delta.core.model.layout import Layout
 from neat_delta.files.delimited import read_text, write_delimited
-from neat_delta.files.forms.base import Form, Shape
+from neat_delta.files.forms.base import UpdateFormat, UpdateLayout
 
 __all__ = ["DELIMITED"]
 
 
-def _write(cells: pl.DataFrame, shape: Shape) -> bytes:
+def _write(cells: pl.DataFrame, shape: UpdateLayout) -> bytes:
     return write_delimited(cells.select(pl.all().fill_null("")), shape.layout, shape.name)
 
 
-def _read(path: Path, shape: Shape) -> pl.DataFrame:
+def _read(path: Path, shape: UpdateLayout) -> pl.DataFrame:
     return read_text(path.read_bytes(), path.name, shape.layout).cells
 
 
@@ -45,4 +45,4 @@ def _ending(layout: Layout) -> str:
     return ".tsv" if layout.separator == "\t" else ".csv"
 
 
-DELIMITED = Form(_ending, _write, _read, _hold)
+DELIMITED = UpdateFormat(_ending, _write, _read, _hold)

@@ -12,7 +12,7 @@ import msgspec
 import polars as pl
 
 from neat_delta.core.model.importer import NEW_CODE
-from neat_delta.files.forms.base import Form, Shape, of_rows
+from neat_delta.files.forms.base import UpdateFormat, UpdateLayout, of_rows
 from neat_delta.files.forms.objects import any_text
 
 __all__ = ["JSON_PATCH", "MERGE_PATCH"]
@@ -25,7 +25,7 @@ def _items(cells: pl.DataFrame, key: Sequence[str]) -> Iterator[tuple[list[str],
         yield [row[name] for name in key], fields
 
 
-def _write_merge(cells: pl.DataFrame, shape: Shape) -> bytes:
+def _write_merge(cells: pl.DataFrame, shape: UpdateLayout) -> bytes:
     document: dict[str, Any] = {}
     for keys, fields in _items(cells, shape.key):
         inner = document
@@ -36,7 +36,7 @@ def _write_merge(cells: pl.DataFrame, shape: Shape) -> bytes:
     return msgspec.json.format(msgspec.json.encode(document), indent=1) + b"\n"
 
 
-def _read_merge(path: Path, shape: Shape) -> pl.DataFrame:
+def _read_merge(path: Path, shape: UpdateLayout) -> pl.DataFrame:
     def rows(inner: dict[str, Any], keys: list[str]) -> Iterator[dict[str, str | None]]:
         for one, value in inner.items():
             if len(keys) + 1 < len(shape.key):
@@ -57,7 +57,7 @@ def _parts(pointer: str) -> list[str]:
     return [part.replace("~1", "/").replace("~0", "~") for part in pointer.split("/")[1:]]
 
 
-def _write_patch(cells: pl.DataFrame, shape: Shape) -> bytes:
+def _write_patch(cells: pl.DataFrame, shape: UpdateLayout) -> bytes:
     steps: list[dict[str, Any]] = []
     for keys, fields in _items(cells, shape.key):
         if shape.action == "recode":
@@ -74,7 +74,7 @@ def _write_patch(cells: pl.DataFrame, shape: Shape) -> bytes:
     return b"[\n" + b",\n".join(map(msgspec.json.encode, steps)) + b"\n]\n"
 
 
-def _read_patch(path: Path, shape: Shape) -> pl.DataFrame:
+def _read_patch(path: Path, shape: UpdateLayout) -> pl.DataFrame:
     rows: dict[tuple[str, ...], dict[str, str | None]] = {}
     for step in msgspec.json.decode(path.read_bytes()):
         if step["op"] == "move":
@@ -91,5 +91,5 @@ def _read_patch(path: Path, shape: Shape) -> pl.DataFrame:
     return of_rows(list(rows.values()))
 
 
-MERGE_PATCH = Form(lambda _: ".json", _write_merge, _read_merge, any_text)
-JSON_PATCH = Form(lambda _: ".json", _write_patch, _read_patch, any_text)
+MERGE_PATCH = UpdateFormat(lambda _: ".json", _write_merge, _read_merge, any_text)
+JSON_PATCH = UpdateFormat(lambda _: ".json", _write_patch, _read_patch, any_text)

@@ -10,7 +10,7 @@ import polars as pl
 import xlsxwriter
 
 from neat_delta.core.model.layout import Layout
-from neat_delta.files.forms.base import Form, Shape
+from neat_delta.files.forms.base import UpdateFormat, UpdateLayout
 from neat_delta.files.reading import read
 
 __all__ = ["XLSX"]
@@ -18,7 +18,7 @@ __all__ = ["XLSX"]
 LONGEST = 32_767
 
 
-def _write(cells: pl.DataFrame, shape: Shape) -> bytes:
+def _write(cells: pl.DataFrame, shape: UpdateLayout) -> bytes:
     del shape
     content = io.BytesIO()
     book = xlsxwriter.Workbook(content, {"in_memory": True})
@@ -33,7 +33,7 @@ def _write(cells: pl.DataFrame, shape: Shape) -> bytes:
     return content.getvalue()
 
 
-def _read(path: Path, shape: Shape) -> pl.DataFrame:
+def _read(path: Path, shape: UpdateLayout) -> pl.DataFrame:
     del shape
     return read(str(path), Layout(format="xlsx", header_line=1)).cells
 
@@ -45,4 +45,4 @@ def _hold(texts: pl.Series, layout: Layout) -> pl.Series:
     )
 
 
-XLSX = Form(lambda _: ".xlsx", _write, _read, _hold)
+XLSX = UpdateFormat(lambda _: ".xlsx", _write, _read, _hold)

@@ -11,7 +11,7 @@ from xml.sax.saxutils import escape, quoteattr
 import polars as pl
 
 from neat_delta.core.model.layout import Layout
-from neat_delta.files.forms.base import Form, Shape, of_rows
+from neat_delta.files.forms.base import UpdateFormat, UpdateLayout, of_rows
 
 __all__ = ["XML"]
 
@@ -19,7 +19,7 @@ LINE_END = {"\r": "&#13;"}
 """A parser would make a line feed of it (XML 1.0, 2.11)."""
 
 
-def _write(cells: pl.DataFrame, shape: Shape) -> bytes:
+def _write(cells: pl.DataFrame, shape: UpdateLayout) -> bytes:
     del shape
     names = [quoteattr(name, {**LINE_END, "\n": "&#10;", "\t": "&#9;"}) for name in cells.columns]
     lines = ['<?xml version="1.0" encoding="UTF-8"?>', "<items>"]
@@ -33,7 +33,7 @@ def _write(cells: pl.DataFrame, shape: Shape) -> bytes:
     return ("\n".join([*lines, "</items>"]) + "\n").encode()
 
 
-def _read(path: Path, shape: Shape) -> pl.DataFrame:
+def _read(path: Path, shape: UpdateLayout) -> pl.DataFrame:
     del shape
     items = ElementTree.fromstring(path.read_bytes())  # our own file
     return of_rows([{field.attrib["name"]: field.text or "" for field in item} for item in items])
@@ -44,4 +44,4 @@ def _hold(texts: pl.Series, layout: Layout) -> pl.Series:
     return ~texts.str.contains(r"[\x00-\x08\x0b\x0c\x0e-\x1f\ufffe\uffff]")
 
 
-XML = Form(lambda _: ".xml", _write, _read, _hold)
+XML = UpdateFormat(lambda _: ".xml", _write, _read, _hold)

@@ -18,12 +18,12 @@ from neat_delta.core.detect.damage.numbers import NUMBER_DAMAGES
 from neat_delta.core.detect.damage.texts import TEXT_DAMAGES
 from neat_delta.core.infer.quantities import numbers_under
 from neat_delta.core.kinds.number import marks
-from neat_delta.core.model.layout import Writing
+from neat_delta.core.model.layout import Notation
 from neat_delta.core.model.store import Field
 
 __all__ = ["DAMAGES", "Damage", "damaged"]
 
-NOTHING_SAID = Writing()
+NOTHING_SAID = Notation()
 
 DAMAGES: dict[str, Damage] = {
     damage.name: damage for damage in (*CELL_DAMAGES, *CODE_DAMAGES, *DATES, *NUMBER_DAMAGES, *TEXT_DAMAGES)
@@ -33,7 +33,7 @@ DAMAGES: dict[str, Damage] = {
 def damaged(
     cells: pl.DataFrame,
     settings: Mapping[str, Field],
-    writing: Writing = NOTHING_SAID,
+    writing: Notation = NOTHING_SAID,
     live: pl.DataFrame | None = None,
 ) -> pl.Series:
     """Per cell the name of its damage, or null. Of a cell there is the `field`, the text `before` (null where live has
@@ -75,7 +75,7 @@ def _first(asked: Sequence[Damage], texts: pl.DataFrame) -> pl.Series:
     """The name of the first of these damages that each cell has, or null."""
     there = pl.col("before") != ""
     asks = (
-        (damage.look if damage.alone else there & damage.look).fill_null(value=False).alias(damage.name)
+        (damage.pattern if damage.alone else there & damage.pattern).fill_null(value=False).alias(damage.name)
         for damage in asked
     )
     looks = texts.lazy().select(asks).collect()  # lazily, what several of them ask is worked out once
@@ -86,7 +86,7 @@ def _first(asked: Sequence[Damage], texts: pl.DataFrame) -> pl.Series:
         if not places.len():
             continue
         for place, before, after in zip(places, *texts.gather(places).select("before", "after"), strict=True):
-            if found[place] is None and (damage.sure is None or _sure(damage, before, after, known)):
+            if found[place] is None and (damage.certain_of is None or _sure(damage, before, after, known)):
                 found[place] = damage.name
     return pl.Series(found, dtype=pl.String)
 
@@ -94,6 +94,6 @@ def _first(asked: Sequence[Damage], texts: pl.DataFrame) -> pl.Series:
 def _sure(damage: Damage, before: str, after: str, known: dict[tuple[str, str, str], bool]) -> bool:
     asked = (damage.name, before, after)
     if asked not in known:
-        assert damage.sure is not None
-        known[asked] = damage.sure(before, after)
+        assert damage.certain_of is not None
+        known[asked] = damage.certain_of(before, after)
     return known[asked]

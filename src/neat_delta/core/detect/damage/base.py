@@ -24,17 +24,17 @@ class Damage:
     """A sort of damage.
 
     `name` says what happened and `why` how we know, both as a person is told. Of the cells whose kind is one of
-    `kinds`, those are damaged for which `look` holds, an expression over `BEFORE`, `AFTER` and `mark` (live's decimal
-    mark), and, where an expression cannot tell, `sure` of the two texts as well. `certain` says that only the writing
-    was damaged, by a program and by no editor: live's value is what was meant; `certain_where` says so of some cells.
-    `alone` says that it is seen without live's value, too.
+    `kinds`, those are damaged for which `pattern` holds, an expression over `BEFORE`, `AFTER` and `mark` (live's
+    decimal mark), and, where an expression cannot tell, `certain_of` of the two texts as well. `certain` says that only
+    the writing was damaged, by a program and by no editor: live's value is what was meant; `certain_where` says so of
+    some cells. `alone` says that it is seen without live's value, too.
     """
 
     name: str
     why: str
     kinds: tuple[str, ...]
-    look: pl.Expr
-    sure: Callable[[str, str], bool] | None = None
+    pattern: pl.Expr
+    certain_of: Callable[[str, str], bool] | None = None
     certain: bool = True
     certain_where: pl.Expr | None = None
     alone: bool = False

@@ -9,7 +9,7 @@ import msgspec
 import polars as pl
 
 from neat_delta.core.kinds.number import EXACT, NUMBER_KINDS, amounts
-from neat_delta.core.model.layout import Writing
+from neat_delta.core.model.layout import Notation
 from neat_delta.core.model.store import Field
 
 __all__ = ["Slip", "SlipContext", "forms", "key", "runs"]
@@ -37,7 +37,7 @@ class SlipContext:
 
     parts: dict[str, pl.DataFrame]
     settings: Mapping[str, Field]
-    writing: Writing
+    writing: Notation
     columns: Mapping[str, int]
     live: pl.DataFrame
     sheet: pl.DataFrame
@@ -64,7 +64,7 @@ class SlipContext:
         return live.lazy().select(key(pl.all().gather(items))).collect().rechunk()
 
 
-def forms(cells: pl.DataFrame, settings: Mapping[str, Field], writing: Writing) -> pl.DataFrame:
+def forms(cells: pl.DataFrame, settings: Mapping[str, Field], writing: Notation) -> pl.DataFrame:
     """Cells (`field`, `before`, `after`, `raw`) as slips are looked for in them: also `ours`, `theirs` and `typed`,
     these three in a form in which 5 and 5.00 are the same; and, of numbers, `old` and `new`, what was and what will be
     exactly, null where unreadable.

@@ -26,11 +26,13 @@ def column_over_another(context: SlipContext) -> list[Slip]:
     for name, cells in context.by_field(LEAST_COPIED).items():
         others = [other for other in context.columns if other != name and other in there]
         here = context.sheet.select(others)
-        glance = cells.gather_every(max(1, cells.height // 100))
-        if glance["typed"].n_unique() < DISTINCT:
+        learn_sample = cells.gather_every(max(1, cells.height // 100))
+        if learn_sample["typed"].n_unique() < DISTINCT:
             continue
-        held = here.select(key(pl.all().gather(glance["place"])))
-        likely = [other for other in others if (held[other] == glance["typed"]).sum() * 10 >= glance.height * 9]
+        held = here.select(key(pl.all().gather(learn_sample["place"])))
+        likely = [
+            other for other in others if (held[other] == learn_sample["typed"]).sum() * 10 >= learn_sample.height * 9
+        ]
         for other in likely:
             hit = here.select(key(pl.col(other).gather(cells["place"]))).to_series() == cells["typed"]
             found = cells.filter(hit & (cells["typed"] != ""))

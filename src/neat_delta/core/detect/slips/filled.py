@@ -7,7 +7,7 @@ import polars as pl
 from neat_delta.core.detect.slips.base import Slip, SlipContext, runs
 from neat_delta.core.kinds import KINDS
 from neat_delta.core.kinds.number import NUMBER_KINDS
-from neat_delta.core.model.layout import Writing
+from neat_delta.core.model.layout import Notation
 from neat_delta.core.model.store import Field
 
 __all__ = ["dragged", "series"]
@@ -48,7 +48,7 @@ def series(context: SlipContext) -> list[Slip]:
     return slips
 
 
-def _steps(cells: pl.DataFrame, side: str, gap: pl.Series, settings: Field, writing: Writing) -> pl.DataFrame:
+def _steps(cells: pl.DataFrame, side: str, gap: pl.Series, settings: Field, writing: Notation) -> pl.DataFrame:
     """Per cell the step from the one before it, by row, and whether the two are alike but for their number."""
     texts = cells[side]
     if settings.kind in NUMBER_KINDS:

@@ -8,9 +8,9 @@ from neat_delta.core.model.catalogue import Catalogue
 from neat_delta.core.model.changeset import ChangeSet
 from neat_delta.core.model.importer import Importer
 from neat_delta.core.model.update import ITEM, Plan
-from neat_delta.core.plan.base import CELL, Fits, Ways
-from neat_delta.core.plan.possible import asked, possible, reversed_
-from neat_delta.core.plan.recoding import recoded
+from neat_delta.core.plan.base import CELL, Fits, PlanContext
+from neat_delta.core.plan.feasible import feasible_step, requested_step, reverse
+from neat_delta.core.plan.recoding import with_code_changes
 from neat_delta.core.plan.tables import everything, tables
 from neat_delta.core.support.errors import StoreError
 
@@ -52,11 +52,11 @@ def plan(
             "alone would delete the rest of the catalogue. Turn that off in the importer and in the store file "
             '(missing = "kept"), or write the whole catalogue with ‹whole›.'
         )
-    ways = Ways(changes, live, importer, whole, fits, most_files)
-    step, codes, held_codes = recoded(ways, asked(ways))
-    forth, held = possible(ways, step)
-    ways.made = forth.added
-    back, one_way = possible(ways, reversed_(ways, forth))
+    context = PlanContext(changes, live, importer, whole, fits, most_files)
+    step, codes, held_codes = with_code_changes(context, requested_step(context))
+    forth, held = feasible_step(context, step)
+    context.made = forth.added
+    back, one_way = feasible_step(context, reverse(context, forth))
     write = everything if whole else tables
     new = changes.cells.filter(pl.col("before").is_null()).with_columns(pl.col("field").cast(pl.String))
     new = new.filter(pl.col("item").is_in(forth.added[ITEM].implode()) & pl.col("held").is_null())
@@ -67,8 +67,8 @@ def plan(
     elif forth.moves:
         in_place = pl.concat([in_place, codes])
     return Plan(
-        update=tuple(write(ways, forth)),
-        undo=tuple(write(ways, back)),
+        update=tuple(write(context, forth)),
+        undo=tuple(write(context, back)),
         sent=pl.concat([forth.cells.select(CELL), new.select(CELL), codes]).sort("item", maintain_order=True),
         set=in_place,
         added=added,

@@ -8,41 +8,41 @@ from decimal import Decimal, InvalidOperation
 import polars as pl
 
 from neat_delta.core.kinds import blank
-from neat_delta.core.plan.base import Ways
+from neat_delta.core.plan.base import PlanContext
 
-__all__ = ["told", "unsayable"]
+__all__ = ["as_file_texts", "unwritable_cells"]
 
-Way = Callable[[Ways, str, str, str], str | None]
+Way = Callable[[PlanContext, str, str, str], str | None]
 
 
-def told(ways: Ways, cells: pl.DataFrame) -> pl.DataFrame:
+def as_file_texts(context: PlanContext, cells: pl.DataFrame) -> pl.DataFrame:
     """The cells, with what the file says in `said`."""
-    mark = pl.lit(None if ways.clears or ways.patches else ways.importer.empties, pl.String)
+    mark = pl.lit(None if context.clears or context.patches else context.importer.empties, pl.String)
     emptied = pl.when(blank(pl.col("after"))).then(mark)
     cells = cells.with_columns(said=pl.coalesce(emptied, "after"))
     said = cells["said"]
-    for names, way in ((set(ways.importer.adjusted), _difference), (ways.marked, _marks)):
+    for names, way in ((set(context.importer.adjusted), _difference), (context.marked, _marks)):
         hit = cells["field"].is_in(list(names)).arg_true()
         if hit.len():
-            said = said.scatter(hit, pl.Series(_each(ways, cells.gather(hit), way), dtype=pl.String))
+            said = said.scatter(hit, pl.Series(_each(context, cells.gather(hit), way), dtype=pl.String))
     return cells.with_columns(said=said)
 
 
-def unsayable(ways: Ways, cells: pl.DataFrame, *, as_difference: bool) -> pl.Series:
+def unwritable_cells(context: PlanContext, cells: pl.DataFrame, *, as_difference: bool) -> pl.Series:
     """The places of the cells that no difference can say (or, otherwise, no marks)."""
-    names, way = (set(ways.importer.adjusted), _difference) if as_difference else (ways.marked, _marks)
+    names, way = (set(context.importer.adjusted), _difference) if as_difference else (context.marked, _marks)
     hit = cells["field"].is_in(list(names)).arg_true()
-    return hit.filter(pl.Series([text is None for text in _each(ways, cells.gather(hit), way)], dtype=pl.Boolean))
+    return hit.filter(pl.Series([text is None for text in _each(context, cells.gather(hit), way)], dtype=pl.Boolean))
 
 
-def _each(ways: Ways, cells: pl.DataFrame, way: Way) -> list[str | None]:
-    return [way(ways, *row) for row in cells.select("field", "before", "after").iter_rows()]
+def _each(context: PlanContext, cells: pl.DataFrame, way: Way) -> list[str | None]:
+    return [way(context, *row) for row in cells.select("field", "before", "after").iter_rows()]
 
 
-def _difference(ways: Ways, field: str, before: str, after: str) -> str | None:
+def _difference(context: PlanContext, field: str, before: str, after: str) -> str | None:
     """`+5`, where before and five give exactly the text after; None where they do not."""
     del field
-    mark = ways.changes.header.writing.decimal_mark or "."
+    mark = context.changes.header.writing.decimal_mark or "."
     try:
         old, new = (Decimal(text.strip().replace(mark, ".") or "0") for text in (before, after))
         step = new - old
@@ -52,9 +52,9 @@ def _difference(ways: Ways, field: str, before: str, after: str) -> str | None:
     return f"{step:+f}".replace(".", mark) if exact else None
 
 
-def _marks(ways: Ways, field: str, before: str, after: str) -> str | None:
+def _marks(context: PlanContext, field: str, before: str, after: str) -> str | None:
     """`+new,-old`, where that gives the list after; None where it does not."""
-    settings, importer = ways.changes.header.settings[field], ways.importer
+    settings, importer = context.changes.header.settings[field], context.importer
     between = (settings.separator or ",").strip() or " "
     old, new = ([one.strip() for one in text.split(between) if one.strip()] for text in (before, after))
     gone, come = [one for one in old if one not in new], [one for one in new if one not in old]

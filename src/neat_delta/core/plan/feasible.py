@@ -9,20 +9,20 @@ import polars as pl
 
 from neat_delta.core.kinds import blank
 from neat_delta.core.model.update import ITEM
-from neat_delta.core.plan.base import CELL, Step, Ways
-from neat_delta.core.plan.said import unsayable
+from neat_delta.core.plan.base import CELL, PlanContext, Step
+from neat_delta.core.plan.texts import unwritable_cells
 
 __all__ = [
     "LISTED",
-    "asked",
-    "listed",
-    "named",
-    "possible",
-    "refused",
-    "reversed_",
-    "staying",
-    "staying_rows",
+    "feasible_step",
+    "kept_rows",
+    "refused_additions",
+    "refused_removals",
+    "requested_step",
+    "reverse",
     "whole_rows",
+    "with_live_keys",
+    "with_reasons",
 ]
 
 CANNOT_EMPTY = "the importer skips blanks, so it cannot empty a field"
@@ -42,53 +42,53 @@ CANNOT_NEED = "the importer wants more of a new item: "
 LISTED: dict[str, pl.DataType | type[pl.DataType]] = {"item": pl.Int64, "field": pl.String, "reason": pl.String}
 
 
-def asked(ways: Ways) -> Step:
+def requested_step(context: PlanContext) -> Step:
     """All that is not held."""
-    items = ways.changes.items.with_row_index("item").filter(pl.col("held").is_null())
-    sent = ways.changes.sent().with_columns(pl.col("field").cast(pl.String))
+    items = context.changes.items.with_row_index("item").filter(pl.col("held").is_null())
+    sent = context.changes.sent().with_columns(pl.col("field").cast(pl.String))
     cells = sent.filter(pl.col("before").is_not_null()).select(CELL)
     gone = items.filter(pl.col("verdict") == "gone")["item"].cast(pl.Int64)
-    if ways.importer.removal.how == "value":
-        cells = pl.concat([cells, retired(ways, gone)])
+    if context.importer.removal.how == "value":
+        cells = pl.concat([cells, retiring_cells(context, gone)])
         gone = gone.clear()
     new = items.filter(pl.col("verdict") == "new")["item"].cast(pl.Int64)
-    columns = {name: pl.repeat("", new.len(), eager=True) for name in ways.live.fields}
-    columns |= {name: ways.changes.keys[name].gather(new) for name in ways.key}
+    columns = {name: pl.repeat("", new.len(), eager=True) for name in context.live.fields}
+    columns |= {name: context.changes.keys[name].gather(new) for name in context.key}
     added = pl.DataFrame({ITEM: new, **columns})
     place = pl.DataFrame({"item": new}).with_row_index("place")
     for (name,), some in sent.filter(pl.col("before").is_null()).group_by("field", maintain_order=True):
         at = some.join(place, on="item", how="left", maintain_order="left")["place"]
         added = added.with_columns(added[str(name)].scatter(at, some["after"]))
-    for name, text in ways.importer.defaults.items():
-        if name in ways.live.fields:
+    for name, text in context.importer.defaults.items():
+        if name in context.live.fields:
             added = added.with_columns(pl.when(blank(pl.col(name))).then(pl.lit(text)).otherwise(name).alias(name))
-    return Step(cells, parents_first(ways, added), named(ways, gone))
+    return Step(cells, parents_first(context, added), with_live_keys(context, gone))
 
 
-def retired(ways: Ways, items: pl.Series) -> pl.DataFrame:
+def retiring_cells(context: PlanContext, items: pl.Series) -> pl.DataFrame:
     """The cells by which these items are retired."""
-    name, value = str(ways.importer.removal.heading), str(ways.importer.removal.value)
-    now = ways.live.cells[name].gather(ways.places.gather(items))
+    name, value = str(context.importer.removal.heading), str(context.importer.removal.value)
+    now = context.live.cells[name].gather(context.places.gather(items))
     cells = pl.DataFrame({"item": items, "before": now}).with_columns(field=pl.lit(name), after=pl.lit(value))
     return cells.select(CELL).filter(pl.col("before") != value)
 
 
-def named(ways: Ways, items: pl.Series) -> pl.DataFrame:
+def with_live_keys(context: PlanContext, items: pl.Series) -> pl.DataFrame:
     """These items with their keys as live has them."""
-    return pl.DataFrame({ITEM: items, **{name: ways.changes.keys[name].gather(items) for name in ways.key}})
+    return pl.DataFrame({ITEM: items, **{name: context.changes.keys[name].gather(items) for name in context.key}})
 
 
-def whole_rows(ways: Ways, items: pl.Series, cells: pl.DataFrame | None = None) -> pl.DataFrame:
+def whole_rows(context: PlanContext, items: pl.Series, cells: pl.DataFrame | None = None) -> pl.DataFrame:
     """Known items with all that live has of them, once the cells are changed."""
-    return pl.DataFrame({ITEM: items, **{name: ways.now(name, items, cells) for name in ways.live.fields}})
+    return pl.DataFrame({ITEM: items, **{name: context.now(name, items, cells) for name in context.live.fields}})
 
 
-def parents_first(ways: Ways, added: pl.DataFrame) -> pl.DataFrame:
+def parents_first(context: PlanContext, added: pl.DataFrame) -> pl.DataFrame:
     """New items that others refer to before those."""
-    names = [name for name, field in ways.changes.header.settings.items() if field.refers and name in added.columns]
-    if len(ways.key) != 1 or not names or added.height < 2:
+    names = [name for name, field in context.changes.header.settings.items() if field.refers and name in added.columns]
+    if len(context.key) != 1 or not names or added.height < 2:
         return added
-    keys = added[ways.key[0]].to_list()
+    keys = added[context.key[0]].to_list()
     places = {key: place for place, key in enumerate(keys)}
     wanted = [[places[text] for text in row if text in places] for row in added.select(names).rows()]
     order: dict[int, None] = {}
@@ -103,36 +103,38 @@ def parents_first(ways: Ways, added: pl.DataFrame) -> pl.DataFrame:
     return added.gather(pl.Series(list(order)))
 
 
-def reversed_(ways: Ways, step: Step) -> Step:
+def reverse(context: PlanContext, step: Step) -> Step:
     """The way back."""
     cells = step.cells.select("item", "field", before="after", after="before")
     moves = tuple([type(move)(move.item, move.new, move.old) for move in some] for some in reversed(step.moves))
-    made = None if step.made is None else whole_rows(ways, step.made[ITEM])
-    added, removed = whole_rows(ways, step.removed[ITEM]), step.added.select(ITEM, *ways.key)
+    made = None if step.made is None else whole_rows(context, step.made[ITEM])
+    added, removed = whole_rows(context, step.removed[ITEM]), step.added.select(ITEM, *context.key)
     return Step(cells, added, removed, moves, made, back=True, absent=step.removed[ITEM])
 
 
-def possible(ways: Ways, step: Step) -> tuple[Step, pl.DataFrame]:
+def feasible_step(context: PlanContext, step: Step) -> tuple[Step, pl.DataFrame]:
     """What of it the importer can take, and what it cannot: item, field (null for all of it), reason."""
-    why = _why_not(ways, step.cells, back=step.back)
-    lists = [listed(step.cells.with_columns(reason=why))]
+    why = _why_not(context, step.cells, back=step.back)
+    lists = [with_reasons(step.cells.with_columns(reason=why))]
     cells = step.cells.filter(why.is_null())
-    lacking = _lacking(ways, cells)
-    lists.append(listed(cells.join(lacking, on="item", how="inner", maintain_order="left")))
+    lacking = _lacking(context, cells)
+    lists.append(with_reasons(cells.join(lacking, on="item", how="inner", maintain_order="left")))
     if lacking.height:
         cells = cells.join(lacking, on="item", how="anti", maintain_order="left")
-    no = pl.concat([refused(ways, step.added), staying(ways, step.removed)]).unique("item", maintain_order=True)
-    lists.append(listed(no.with_columns(field=pl.lit(None, pl.String))))
-    anew = no["item"].filter(ways.places.gather(no["item"]).is_not_null())  # neither half of these, nor a retirement
+    no = pl.concat([refused_additions(context, step.added), refused_removals(context, step.removed)]).unique(
+        "item", maintain_order=True
+    )
+    lists.append(with_reasons(no.with_columns(field=pl.lit(None, pl.String))))
+    anew = no["item"].filter(context.places.gather(no["item"]).is_not_null())  # neither half of these, nor a retirement
     torn = cells.filter(cells["item"].is_in(anew.implode()))
-    lists.append(listed(torn.join(no, on="item", how="inner", maintain_order="left")))
+    lists.append(with_reasons(torn.join(no, on="item", how="inner", maintain_order="left")))
     cells = cells.filter(~cells["item"].is_in(anew.implode()))
     added, removed = (some.filter(~some[ITEM].is_in(no["item"].implode())) for some in (step.added, step.removed))
     kept = replace(step, cells=cells, added=added, removed=removed)
-    if ways.whole and ways.filled:
-        kept, unfit = _without_unfit_columns(ways, kept)
+    if context.whole and context.filled:
+        kept, unfit = _without_unfit_columns(context, kept)
         lists.append(unfit)
-    blocked = _why_no_catalogue(ways, kept) if ways.whole else None
+    blocked = _why_no_catalogue(context, kept) if context.whole else None
     if blocked is not None:
         lists += [_all_of(some, blocked) for some in (kept.cells, kept.added, kept.removed)]
         kept = replace(step, cells=kept.cells.clear(), added=kept.added.clear(), removed=kept.removed.clear())
@@ -141,43 +143,49 @@ def possible(ways: Ways, step: Step) -> tuple[Step, pl.DataFrame]:
     )
 
 
-def staying_rows(ways: Ways, step: Step) -> pl.Series:
+def kept_rows(context: PlanContext, step: Step) -> pl.Series:
     """The places in live of the items that a file of the whole catalogue has as live has them, or with their cells
     changed: all but those that go, are made anew, or are not there.
     """
-    there = pl.int_range(ways.live.cells.height, eager=True)
+    there = pl.int_range(context.live.cells.height, eager=True)
     for items in (step.removed[ITEM], step.added[ITEM], step.absent):
-        there = there.filter(~there.is_in(ways.places.gather(items).drop_nulls().implode()))
+        there = there.filter(~there.is_in(context.places.gather(items).drop_nulls().implode()))
     return there
 
 
-def _why_no_catalogue(ways: Ways, step: Step) -> str | None:
+def _why_no_catalogue(context: PlanContext, step: Step) -> str | None:
     """Why no file of the whole catalogue can be written, as an item that stays has not what every row must have."""
-    stays = staying_rows(ways, step)
-    items = pl.DataFrame({"place": ways.places}).with_row_index("item").filter(pl.col("place").is_not_null())
-    for name in (*ways.key, *ways.importer.carries):
-        texts = ways.live.cells[name].clone()
+    stays = kept_rows(context, step)
+    items = pl.DataFrame({"place": context.places}).with_row_index("item").filter(pl.col("place").is_not_null())
+    for name in (*context.key, *context.importer.carries):
+        texts = context.live.cells[name].clone()
         some = step.cells.filter(pl.col("field") == name)
         if some.height:
             at = some.select("item").join(items, on="item", how="left", maintain_order="left")["place"]
             texts = texts.scatter(at, some["after"])
         texts = texts.gather(stays)
-        if name not in ways.key and (texts.str.strip_chars() == "").any():
+        if name not in context.key and (texts.str.strip_chars() == "").any():
             return f"{CANNOT_ALL}: {name} of another item is blank"
-        if not ways.fit(texts).all() or (name not in ways.key and (texts == (ways.importer.empties or "")).any()):
+        if not context.fit(texts).all() or (
+            name not in context.key and (texts == (context.importer.empties or "")).any()
+        ):
             return f"{CANNOT_ALL}: {name} of another item cannot be written"
     return None
 
 
-def _without_unfit_columns(ways: Ways, step: Step) -> tuple[Step, pl.DataFrame]:
+def _without_unfit_columns(context: PlanContext, step: Step) -> tuple[Step, pl.DataFrame]:
     """The step without the fields that a file of the whole catalogue cannot have, as it cannot hold the text of an item
     that stays; and what is held for that.
     """
-    stays, held = staying_rows(ways, step), [pl.DataFrame(schema=LISTED)]
-    for name in ways.live.fields:
+    stays, held = kept_rows(context, step), [pl.DataFrame(schema=LISTED)]
+    for name in context.live.fields:
         mine = step.cells.filter(pl.col("field") == name)
         new = step.added.filter(pl.col(name).str.strip_chars() != "")
-        if name in ways.key or not (mine.height or new.height) or ways.fit(ways.live.cells[name].gather(stays)).all():
+        if (
+            name in context.key
+            or not (mine.height or new.height)
+            or context.fit(context.live.cells[name].gather(stays)).all()
+        ):
             continue
         why = f"{CANNOT_ALL}: {name} of another item cannot be written"
         held += [_all_of(mine, why), _all_of(new, why)]
@@ -190,20 +198,20 @@ def _all_of(some: pl.DataFrame, why: str) -> pl.DataFrame:
     """All of these cells, or of these items as a whole, with one reason."""
     field = pl.col("field").cast(pl.String) if "field" in some.columns else pl.lit(None, pl.String)
     item = "item" if "item" in some.columns else ITEM
-    return listed(some.select(item=pl.col(item), field=field, reason=pl.lit(why)))
+    return with_reasons(some.select(item=pl.col(item), field=field, reason=pl.lit(why)))
 
 
-def listed(cells: pl.DataFrame) -> pl.DataFrame:
+def with_reasons(cells: pl.DataFrame) -> pl.DataFrame:
     """The items and fields of these cells that have a reason."""
     return cells.select(pl.col(name).cast(kind) for name, kind in LISTED.items()).filter(pl.col("reason").is_not_null())
 
 
-def _why_not(ways: Ways, cells: pl.DataFrame, *, back: bool) -> pl.Series:
+def _why_not(context: PlanContext, cells: pl.DataFrame, *, back: bool) -> pl.Series:
     """Per cell why the importer cannot take it; null where it can."""
-    importer, field = ways.importer, pl.col("field")
+    importer, field = context.importer, pl.col("field")
     emptied = blank(pl.col("after"))
     said: Any = pl.when(importer.takes == "additions").then(pl.lit(CANNOT_CHANGE))
-    if not ways.clears and not ways.patches:  # a mark leaves nothing, where white space may have been
+    if not context.clears and not context.patches:  # a mark leaves nothing, where white space may have been
         said = said.when(emptied if importer.empties is None else emptied & (pl.col("after") != "")).then(
             pl.lit(CANNOT_EMPTY)
         )
@@ -211,37 +219,37 @@ def _why_not(ways: Ways, cells: pl.DataFrame, *, back: bool) -> pl.Series:
         said = said.when(pl.col("after") == importer.empties).then(pl.lit(CANNOT_SAY))
     if importer.headings:
         said = said.when(~field.is_in(importer.headings)).then(pl.lit(CANNOT_NAME))
-    if ways.whole and ways.filled:
-        said = said.when(field.is_in(list(ways.never))).then(pl.lit(CANNOT_FILL + "a field that is never carried"))
+    if context.whole and context.filled:
+        said = said.when(field.is_in(list(context.never))).then(pl.lit(CANNOT_FILL + "a field that is never carried"))
     why = cells.with_columns(why=said.otherwise(None))["why"]
     for as_difference, reason in ((True, CANNOT_ADJUST), (False, CANNOT_MARK)):
-        why = why.scatter(unsayable(ways, cells, as_difference=as_difference), reason)
-    why = why.set(~ways.fit(cells["after"]) & why.is_null(), CANNOT_WRITE)
-    if ways.changes.header.shared:
-        apart = cells["field"].is_in([*importer.adjusted, *ways.marked]) | back
-        why = why.set(apart & ~ways.uniform(cells, back=back) & why.is_null(), CANNOT_TELL_APART)
+        why = why.scatter(unwritable_cells(context, cells, as_difference=as_difference), reason)
+    why = why.set(~context.fit(cells["after"]) & why.is_null(), CANNOT_WRITE)
+    if context.changes.header.shared:
+        apart = cells["field"].is_in([*importer.adjusted, *context.marked]) | back
+        why = why.set(apart & ~context.uniform(cells, back=back) & why.is_null(), CANNOT_TELL_APART)
     return why
 
 
-def _lacking(ways: Ways, cells: pl.DataFrame) -> pl.DataFrame:
+def _lacking(context: PlanContext, cells: pl.DataFrame) -> pl.DataFrame:
     """The items of these cells that are blank in a field that every row must have."""
     items = cells["item"].unique().sort()
     lacks = pl.repeat(None, items.len(), dtype=pl.String, eager=True)
-    for name in ways.everywhere:
-        now = ways.now(name, items, cells)
-        if name in ways.importer.carries:
+    for name in context.everywhere:
+        now = context.now(name, items, cells)
+        if name in context.importer.carries:
             lacks = lacks.set((now.str.strip_chars() == "") & lacks.is_null(), CANNOT_FILL + name)
-        lacks = lacks.set(~ways.fit(now) & lacks.is_null(), f"{CANNOT_WRITE}: {name}")
-        if ways.importer.empties is not None:
-            lacks = lacks.set((now == ways.importer.empties) & lacks.is_null(), f"{CANNOT_SAY}: {name}")
-    for name in ways.key:
-        lacks = lacks.set(~ways.fit(ways.keys[name].gather(items)) & lacks.is_null(), f"{CANNOT_WRITE}: {name}")
+        lacks = lacks.set(~context.fit(now) & lacks.is_null(), f"{CANNOT_WRITE}: {name}")
+        if context.importer.empties is not None:
+            lacks = lacks.set((now == context.importer.empties) & lacks.is_null(), f"{CANNOT_SAY}: {name}")
+    for name in context.key:
+        lacks = lacks.set(~context.fit(context.keys[name].gather(items)) & lacks.is_null(), f"{CANNOT_WRITE}: {name}")
     return pl.DataFrame({"item": items, "reason": lacks}).filter(pl.col("reason").is_not_null())
 
 
-def refused(ways: Ways, added: pl.DataFrame) -> pl.DataFrame:
+def refused_additions(context: PlanContext, added: pl.DataFrame) -> pl.DataFrame:
     """The items that cannot be added, and why."""
-    importer = ways.importer
+    importer = context.importer
     why = pl.repeat(None, added.height, dtype=pl.String, eager=True)
     if importer.takes == "updates":
         why = pl.repeat(CANNOT_ADD, added.height, eager=True)
@@ -250,10 +258,10 @@ def refused(ways: Ways, added: pl.DataFrame) -> pl.DataFrame:
             why = why.set((added[name].str.strip_chars() == "") & why.is_null(), CANNOT_NEED + name)
     for name in added.columns[1:]:
         texts = added[name]
-        mark = importer.empties if name not in ways.key else None
+        mark = importer.empties if name not in context.key else None
         wrong = texts == mark if mark else texts.is_null()
-        wrong |= ~ways.fit(texts)
-        if not ways.clears and not ways.patches:  # white space alone is skipped like any blank
+        wrong |= ~context.fit(texts)
+        if not context.clears and not context.patches:  # white space alone is skipped like any blank
             wrong |= (texts.str.strip_chars() == "") & (texts != "")
         if importer.headings and name not in importer.headings:
             wrong |= texts.str.strip_chars() != ""
@@ -261,16 +269,18 @@ def refused(ways: Ways, added: pl.DataFrame) -> pl.DataFrame:
     return pl.DataFrame({"item": added[ITEM], "reason": why}).filter(pl.col("reason").is_not_null())
 
 
-def staying(ways: Ways, removed: pl.DataFrame) -> pl.DataFrame:
+def refused_removals(context: PlanContext, removed: pl.DataFrame) -> pl.DataFrame:
     """The items that cannot be removed, and why."""
-    importer, items = ways.importer, removed[ITEM]
+    importer, items = context.importer, removed[ITEM]
     how = importer.removal.how
-    can = how == "row" or (how == "flag" and importer.takes != "additions") or ways.patches or ways.whole
+    can = how == "row" or (how == "flag" and importer.takes != "additions") or context.patches or context.whole
     why = pl.repeat(None if can else CANNOT_REMOVE, items.len(), dtype=pl.String, eager=True)
     for name in importer.carries if how == "flag" else ():
-        now = ways.now(name, items)
+        now = context.now(name, items)
         why = why.set((now.str.strip_chars() == "") & why.is_null(), CANNOT_FILL + name)
-        why = why.set((~ways.fit(now) | (now == (importer.empties or ""))) & why.is_null(), f"{CANNOT_WRITE}: {name}")
-    for name in ways.key:
-        why = why.set(~ways.fit(removed[name]) & why.is_null(), f"{CANNOT_WRITE}: {name}")
+        why = why.set(
+            (~context.fit(now) | (now == (importer.empties or ""))) & why.is_null(), f"{CANNOT_WRITE}: {name}"
+        )
+    for name in context.key:
+        why = why.set(~context.fit(removed[name]) & why.is_null(), f"{CANNOT_WRITE}: {name}")
     return pl.DataFrame({"item": items, "reason": why}).filter(pl.col("reason").is_not_null())
