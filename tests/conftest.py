@@ -174,6 +174,7 @@ def as_of_many() -> Callable[[], AbstractContextManager[None]]:
                 ("support.distinct.MANY", 1),
                 ("support.distinct.SOME", 1),
                 ("support.distinct.SELDOM", 0),
+                ("kinds.number.FEW", -1),
                 ("diff.texts.GLANCE", 1),
             ):
                 patches.enter_context(mock.patch(f"neat_delta.core.{name}", value))

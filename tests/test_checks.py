@@ -344,11 +344,11 @@ def test_a_catalogue_is_checked_by_itself(run, put):
         ('[relations]\nprice = "prise"\n[fields.price]', 'there is no field "prise" under [fields]'),
     ],
 )
-def test_a_store_file_that_says_checks_wrongly_is_refused(run, put, text, sentence):
+def test_a_store_file_that_says_checks_wrongly_is_refused(run, put, text, said):
     put("live.csv", "sku\nQA-1\n")
     put("neat-delta.toml", f"version = 1\n{text}\n")
     done = run("check", "live.csv")
-    assert done.returncode == 2 and sentence in done.stderr
+    assert done.returncode == 2 and said in done.stderr
 
 
 def test_what_a_check_stops_is_held_by_the_program_and_let_through(run, put):

@@ -4,17 +4,19 @@ from __future__ import annotations
 
 from collections.abc import Collection, Sequence
 from dataclasses import dataclass
+from typing import TYPE_CHECKING
 
 from neat_delta.core.model.catalogue import Catalogue
 from neat_delta.core.model.changeset import ChangeSet, Verdict
 from neat_delta.core.model.store import LevelName
-from neat_delta.core.query.expressions import Condition, evaluate
 from neat_delta.core.review.facts import Facts
 from neat_delta.core.review.figures import figures
 from neat_delta.core.review.impact import Keep, impact_of
-from neat_delta.core.review.records import records as touched_records
 from neat_delta.core.review.view import Sort, flagged, names_of, rows_of, view
 from neat_delta.core.support.errors import CatalogueError, ChangeSetError
+
+if TYPE_CHECKING:
+    from neat_delta.core.query.expressions import Condition
 
 __all__ = ["PreviewOptions", "preview"]
 
@@ -70,6 +72,8 @@ def preview(
     names = names_of(changes, live)
     chosen = None
     if options.where is not None and live is not None:
+        from neat_delta.core.query.expressions import evaluate
+
         chosen = evaluate(options.where, rows_of(changes, live)).arg_true()
     every = view(
         changes,
@@ -84,6 +88,8 @@ def preview(
     effect = impact_of(changes, live, names.to_list(), options.by, options.keep)
     quotes = None
     if records is not None and live is not None:
+        from neat_delta.core.review.records import records as touched_records
+
         quotes = touched_records(changes, live, records, options.record_price, options.keep or "percent")
     return Facts(changes, every, figures(changes), effect, options.by, live, quotes)
 

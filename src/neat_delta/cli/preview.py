@@ -13,6 +13,7 @@ from neat_delta.cli.common import header_facts, json_option, make_folder, must_b
 if TYPE_CHECKING:
     from neat_delta.core.model.catalogue import Catalogue
     from neat_delta.core.model.changeset import ChangeSet
+    from neat_delta.core.query.expressions import Condition
     from neat_delta.core.review.facts import Facts
     from neat_delta.core.review.impact import Keep
     from neat_delta.core.review.view import Sort, View
@@ -110,7 +111,6 @@ def preview(
     workbook has a column for yes or no, and `write --signed-off` sends what was answered yes.
     """
     import neat_delta
-    from neat_delta.core.query.expressions import condition
     from neat_delta.core.review.view import first
 
     if as_json and markdown:
@@ -119,7 +119,7 @@ def preview(
         fields=fields,
         keys=skus,
         verdicts=verdicts,  # type: ignore[arg-type]
-        where=None if where is None else condition(where),
+        where=_condition(where),
         checks=checks,
         levels=levels,  # type: ignore[arg-type]
         sort=sort,
@@ -159,6 +159,14 @@ def preview(
     if no_names:
         click.echo(f"Names are not shown: {no_names}")
     return 0
+
+
+def _condition(where: str | None) -> Condition | None:
+    if where is None:
+        return None
+    from neat_delta.core.query.expressions import condition
+
+    return condition(where)
 
 
 def _print(

@@ -54,9 +54,12 @@ def read_store(path: str) -> Store:
             path, text, ("version",), f"{said}, and this Neat Delta reads version {VERSION}. Write: version = 1"
         )
     _named_separators(data)
-    for where, what in _wrong(data, Store, ()):
-        raise _error(path, text, where, what)
-    store = msgspec.convert(data, Store)
+    try:
+        store = msgspec.convert(data, Store)
+    except msgspec.ValidationError:
+        for where, what in _wrong(data, Store, ()):
+            raise _error(path, text, where, what) from None
+        raise
     for one in conflicting_settings(store):
         raise _error(path, text, one.where, one.what)
     return store

@@ -5,6 +5,7 @@ from __future__ import annotations
 import sys
 from collections.abc import Iterator, Sequence
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 import msgspec
 import polars as pl
@@ -12,17 +13,19 @@ import polars as pl
 from neat_delta.core.match.continuation import split_lines
 from neat_delta.core.match.prepare import prepare_columns
 from neat_delta.core.model.catalogue import Catalogue
-from neat_delta.core.model.changeset import ChangeSet
 from neat_delta.core.model.importer import SPARSE, Importer
 from neat_delta.core.model.layout import Layout
 from neat_delta.core.model.manifest import FORMAT, VERSION, CellCounts, Listed, Manifest, OutFile
-from neat_delta.core.model.update import Action, Table
 from neat_delta.core.plan import plan
 from neat_delta.core.prove.proof import prove
 from neat_delta.core.support.errors import OutputError
 from neat_delta.files.forms import FORMS, UpdateFormat, UpdateLayout
 from neat_delta.files.readme import read_me
 from neat_delta.files.whole import digest_of, new_folder
+
+if TYPE_CHECKING:
+    from neat_delta.core.model.changeset import ChangeSet
+    from neat_delta.core.model.update import Action, Table
 
 __all__ = ["layout_of", "read_manifest", "write_updates"]
 

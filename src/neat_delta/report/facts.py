@@ -5,14 +5,17 @@ from __future__ import annotations
 from collections.abc import Sequence
 from dataclasses import dataclass
 from decimal import Decimal
+from typing import TYPE_CHECKING
 
 from neat_delta.core.kinds.base import EXACT
 from neat_delta.core.model.catalogue import listed
-from neat_delta.core.model.changeset import HeldCount
-from neat_delta.core.review.figures import FieldFigures
-from neat_delta.core.review.impact import Impact, Suggestion
-from neat_delta.core.review.records import Records
 from neat_delta.report.text import count, key_text, shown, signed
+
+if TYPE_CHECKING:
+    from neat_delta.core.model.changeset import HeldCount
+    from neat_delta.core.review.figures import FieldFigures
+    from neat_delta.core.review.impact import Impact, Suggestion
+    from neat_delta.core.review.records import Records
 
 __all__ = [
     "WAY_OUT",

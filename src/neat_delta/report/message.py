@@ -3,13 +3,11 @@
 from __future__ import annotations
 
 import re
-from typing import get_args
+from typing import TYPE_CHECKING, get_args
 
 from neat_delta.core.model.catalogue import listed
 from neat_delta.core.model.changeset import Verdict
-from neat_delta.core.review.facts import Facts
 from neat_delta.core.review.figures import Differences
-from neat_delta.core.review.view import View
 from neat_delta.report.facts import (
     Grid,
     field_grid,
@@ -20,6 +18,10 @@ from neat_delta.report.facts import (
     suggestions_grid,
 )
 from neat_delta.report.text import count, finding_count, key_text, shown, signed
+
+if TYPE_CHECKING:
+    from neat_delta.core.review.facts import Facts
+    from neat_delta.core.review.view import View
 
 __all__ = ["message"]
 

@@ -11,21 +11,23 @@ import gzip
 import hashlib
 from importlib.resources import files
 from pathlib import PurePath
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import msgspec
 import polars as pl
 from jinja2 import Environment, StrictUndefined
 
 from neat_delta.core.kinds.number import NUMBER_KINDS
-from neat_delta.core.model.changeset import ChangeSet
-from neat_delta.core.review.facts import Facts
 from neat_delta.core.review.figures import Differences
 from neat_delta.core.review.view import View, first
 from neat_delta.report.charts import as_svg, charts
 from neat_delta.report.facts import field_grid, held_lines, impact_grid, records_grid, records_said, suggestions_grid
 from neat_delta.report.settings import as_options
 from neat_delta.report.text import key_text, shown, signed
+
+if TYPE_CHECKING:
+    from neat_delta.core.model.changeset import ChangeSet
+    from neat_delta.core.review.facts import Facts
 
 __all__ = ["MOST", "page"]
 

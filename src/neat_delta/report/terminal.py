@@ -18,8 +18,6 @@ from rich.table import Table
 from rich.text import Text
 
 from neat_delta.core.diff.equality import kinds_said
-from neat_delta.core.infer.learn import Learned
-from neat_delta.core.match.prepare import AlignedInputs
 from neat_delta.core.model.catalogue import Catalogue, column_letter, listed
 from neat_delta.core.model.changeset import (
     ChangeSet,
@@ -32,15 +30,8 @@ from neat_delta.core.model.changeset import (
     held,
 )
 from neat_delta.core.model.importer import NEW_CODE
-from neat_delta.core.model.layout import Layout
-from neat_delta.core.model.manifest import Listed, Manifest
-from neat_delta.core.outcome.confirm import Confirmed, Landing
 from neat_delta.core.rekey.moves import codes_in
 from neat_delta.core.review.figures import Differences, FieldFigures
-from neat_delta.core.review.impact import ImpactFacts, Suggestion
-from neat_delta.core.review.records import Records
-from neat_delta.core.review.samples import ColumnSample
-from neat_delta.core.review.view import View
 from neat_delta.report.facts import (
     Grid,
     field_grid,
@@ -55,6 +46,15 @@ from neat_delta.report.text import count, cut, finding_count, key_text, shown, s
 from neat_delta.report.words import Piece, added_and_removed, pieces
 
 if TYPE_CHECKING:
+    from neat_delta.core.infer.learn import Learned
+    from neat_delta.core.match.prepare import AlignedInputs
+    from neat_delta.core.model.layout import Layout
+    from neat_delta.core.model.manifest import Listed, Manifest
+    from neat_delta.core.outcome.confirm import Confirmed, Landing
+    from neat_delta.core.review.impact import ImpactFacts, Suggestion
+    from neat_delta.core.review.records import Records
+    from neat_delta.core.review.samples import ColumnSample
+    from neat_delta.core.review.view import View
     from neat_delta.core.worksheet.cut import WorkingSheet
 
 __all__ = [

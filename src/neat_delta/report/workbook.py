@@ -4,14 +4,17 @@ from __future__ import annotations
 
 import datetime as dt
 import io
+from typing import TYPE_CHECKING
 
 import polars as pl
 import xlsxwriter
 
-from neat_delta.core.model.changeset import ChangeSet
 from neat_delta.core.review.figures import Differences
 from neat_delta.core.review.signoff import ANSWER, COLUMNS, as_workbook_text, key_heading, seals, shown
 from neat_delta.core.support.errors import OutputError
+
+if TYPE_CHECKING:
+    from neat_delta.core.model.changeset import ChangeSet
 
 __all__ = ["workbook"]
 

@@ -2,8 +2,6 @@
 
 from __future__ import annotations
 
-from html.parser import HTMLParser
-
 import polars as pl
 
 from neat_delta.core.checks.base import Check, CheckContext, exactly, findings_of, needs_kind, needs_setting, nothing
@@ -92,58 +90,6 @@ def _first_unwritable(text: str, encoding: str) -> str | None:
     return None
 
 
-VOID = {"area", "base", "br", "col", "embed", "hr", "img", "input", "link", "meta", "param", "source", "track", "wbr"}
-"""The elements of HTML that have no end tag (WHATWG HTML, 13.1.2)."""
-OPTIONAL = {
-    "li",
-    "dt",
-    "dd",
-    "p",
-    "tr",
-    "td",
-    "th",
-    "thead",
-    "tbody",
-    "tfoot",
-    "option",
-    "optgroup",
-    "colgroup",
-    "rp",
-    "rt",
-}
-"""Those whose end tag may be left out (13.1.2.4)."""
-
-
-class _Tags(HTMLParser):
-    def __init__(self) -> None:
-        super().__init__()
-        self.open: list[str] = []
-        self.wrong: str | None = None
-
-    def handle_starttag(self, tag: str, attrs: list[tuple[str, str | None]]) -> None:
-        del attrs
-        if tag not in VOID:
-            self.open.append(tag)
-
-    def handle_endtag(self, tag: str) -> None:
-        if tag in VOID:
-            return
-        while self.open and self.open[-1] != tag and self.open[-1] in OPTIONAL:
-            self.open.pop()
-        if self.open and self.open[-1] == tag:
-            self.open.pop()
-        elif self.wrong is None:
-            self.wrong = f"</{tag}> closes nothing"
-
-
-def _unclosed(text: str) -> str | None:
-    tags = _Tags()
-    tags.feed(text)
-    tags.close()
-    left = [tag for tag in tags.open if tag not in OPTIONAL]
-    return tags.wrong or (f"<{left[-1]}> is never closed" if left else None)
-
-
 def unclosed_html(context: CheckContext) -> pl.DataFrame:
     """HTML whose tags do not close."""
     has_tags = pl.col("after").str.contains(r"</?[A-Za-z][^<>]*>")
@@ -154,7 +100,9 @@ def unclosed_html(context: CheckContext) -> pl.DataFrame:
     if not texts:
         return nothing()
     marked = pl.concat(texts).collect()
-    known = {text: _unclosed(text) for text in marked["after"].unique()}
+    from neat_delta.core.checks.html import unclosed_tag
+
+    known = {text: unclosed_tag(text) for text in marked["after"].unique()}
     wrong = marked.with_columns(what=pl.Series([known[text] for text in marked["after"]], dtype=pl.String))
     return conform(wrong.filter(pl.col("what").is_not_null()), RULE_FINDINGS)
 
@@ -169,12 +117,22 @@ def required(context: CheckContext) -> pl.DataFrame:
             some.append(findings_of(name, empty["item"], "it is blank"))
         return pl.concat(some)
     new = context.places.is_null().arg_true()
+    if not new.len():
+        return context.seen.get("required", nothing())
     given = {name for name, text in context.store.importer.defaults.items() if text.strip()}
     names = [name for name in names if name not in given]  # the importer fills these in
-    held = {name: context.held.filter(pl.col("field") == name)["item"] for name in names}  # these are not blank
+    # A cell of a new item is there only where it holds something; one that is held is not blank, either.
+    filled = context.held.filter(pl.col("item").is_in(new.implode())).select("field", "item")
+    there = {name: context.cells[name]["item"] for name in names if name in context.cells}
+    for (name,), items_held in filled.group_by("field"):
+        there[str(name)] = pl.concat([there.get(str(name), new.clear().cast(pl.Int64)), items_held["item"]])
     blanks = pl.DataFrame(
         {
-            name: (context.now(name).gather(new).str.strip_chars() == "") & ~new.is_in(held[name].implode())
+            name: pl.repeat(False, new.len(), eager=True)
+            if name in context.keys.columns
+            else ~new.is_in(there[name].implode())
+            if name in there
+            else pl.repeat(True, new.len(), eager=True)
             for name in names
         }
     )

@@ -2,16 +2,20 @@
 
 from __future__ import annotations
 
+from typing import TYPE_CHECKING
+
 import polars as pl
 
 from neat_delta.core.decide.decide import with_decisions
 from neat_delta.core.match.keys import KeyIndex, stripped
-from neat_delta.core.model.catalogue import Catalogue
-from neat_delta.core.model.changeset import ChangeSet
 from neat_delta.core.model.reasons import INCOMPLETE
 from neat_delta.core.model.schemas import FINDINGS, conform, empty
 from neat_delta.core.model.store import Key
 from neat_delta.core.rekey.requests import waiting_codes
+
+if TYPE_CHECKING:
+    from neat_delta.core.model.catalogue import Catalogue
+    from neat_delta.core.model.changeset import ChangeSet
 
 __all__ = ["consequences", "settle"]
 

@@ -4,14 +4,17 @@ from __future__ import annotations
 
 from collections.abc import Callable, Sequence
 from dataclasses import replace
+from typing import TYPE_CHECKING
 
 import msgspec
 import polars as pl
 
-from neat_delta.core.decide.policy import Policy
 from neat_delta.core.match.keys import KeyIndex
 from neat_delta.core.model.changeset import Accept, ChangeSet, held
 from neat_delta.core.model.schemas import FINDINGS, conform
+
+if TYPE_CHECKING:
+    from neat_delta.core.decide.policy import Policy
 
 __all__ = ["accepted", "as_findings", "decide", "with_decisions"]
 

@@ -4,11 +4,13 @@ from __future__ import annotations
 
 from collections.abc import Collection, Mapping, Sequence
 from dataclasses import dataclass, field
-from typing import Literal
+from typing import TYPE_CHECKING, Literal
 
 from neat_delta.core.checks import CHECKS, KIND_CHECKS
 from neat_delta.core.model.changeset import Accept
-from neat_delta.core.model.store import LevelName, Store
+
+if TYPE_CHECKING:
+    from neat_delta.core.model.store import LevelName, Store
 
 __all__ = ["Blanks", "Policy", "levels_of", "standing_exceptions"]
 

@@ -4,17 +4,20 @@ from __future__ import annotations
 
 from collections.abc import Mapping
 from dataclasses import dataclass
+from typing import TYPE_CHECKING
 
 import polars as pl
 
 from neat_delta.core.detect.damage import DAMAGES
 from neat_delta.core.detect.slips import SlipContext, slips
-from neat_delta.core.match.rows import Matched
-from neat_delta.core.model.catalogue import Catalogue
-from neat_delta.core.model.layout import Notation
 from neat_delta.core.model.reasons import DAMAGE, SLIP
 from neat_delta.core.model.schemas import FINDINGS, conform, empty
-from neat_delta.core.model.store import Field
+
+if TYPE_CHECKING:
+    from neat_delta.core.match.rows import Matched
+    from neat_delta.core.model.catalogue import Catalogue
+    from neat_delta.core.model.layout import Notation
+    from neat_delta.core.model.store import Field
 
 __all__ = ["Detected", "detect"]
 

@@ -5,13 +5,16 @@ elsewhere.
 from __future__ import annotations
 
 from dataclasses import replace
+from typing import TYPE_CHECKING
 
 import polars as pl
 
 from neat_delta.core.detect.damage.keys import damaged_keys, made_of
-from neat_delta.core.match.rows import Matched
 from neat_delta.core.model.catalogue import MARK, Catalogue
 from neat_delta.core.model.changeset import NearKey
+
+if TYPE_CHECKING:
+    from neat_delta.core.match.rows import Matched
 
 __all__ = ["near_keys", "with_near_keys"]
 

@@ -4,21 +4,17 @@ from __future__ import annotations
 
 from collections import Counter
 from dataclasses import dataclass, replace
+from typing import TYPE_CHECKING
 
 import msgspec
 import polars as pl
 
 from neat_delta.core.checks import CHECKS
-from neat_delta.core.detect import Detected
 from neat_delta.core.detect.damage import DAMAGES
-from neat_delta.core.diff.outcomes import Outcomes
-from neat_delta.core.engine.options import CompareOptions
 from neat_delta.core.engine.rows import Placed, row_findings
 from neat_delta.core.kinds import blank
 from neat_delta.core.match.keys import stripped
 from neat_delta.core.match.likely import likely_codes
-from neat_delta.core.match.prepare import AlignedInputs
-from neat_delta.core.match.rows import Matched
 from neat_delta.core.model.changeset import FORMAT, VERSION, ChangeSet, Counts, FindingSummary, Header
 from neat_delta.core.model.importer import NEW_CODE
 from neat_delta.core.model.reasons import EMPTIED, GONE, NEW
@@ -34,6 +30,13 @@ from neat_delta.core.model.schemas import (
 from neat_delta.core.model.store import Field, Store
 from neat_delta.core.rekey.moves import UNKNOWN
 from neat_delta.core.rekey.requests import code_cells, with_followed_links
+
+if TYPE_CHECKING:
+    from neat_delta.core.detect import Detected
+    from neat_delta.core.diff.outcomes import Outcomes
+    from neat_delta.core.engine.options import CompareOptions
+    from neat_delta.core.match.prepare import AlignedInputs
+    from neat_delta.core.match.rows import Matched
 
 __all__ = ["Draft", "Stages", "assemble", "with_flags"]
 

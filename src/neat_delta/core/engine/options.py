@@ -4,10 +4,13 @@ from __future__ import annotations
 
 from collections.abc import Collection, Sequence
 from dataclasses import dataclass, field
+from typing import TYPE_CHECKING
 
 from neat_delta.core.decide.policy import Policy
-from neat_delta.core.model.columns import ColumnMapping
 from neat_delta.core.model.layout import Notation
+
+if TYPE_CHECKING:
+    from neat_delta.core.model.columns import ColumnMapping
 
 __all__ = ["ColumnOptions", "CompareOptions"]
 

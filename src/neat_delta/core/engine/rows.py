@@ -6,21 +6,24 @@ from __future__ import annotations
 
 from collections import Counter
 from dataclasses import dataclass, replace
+from typing import TYPE_CHECKING
 
 import polars as pl
 
-from neat_delta.core.decide.policy import Policy
 from neat_delta.core.detect.near_keys import near_keys, with_near_keys
 from neat_delta.core.detect.slips import missing, pasted_twice
 from neat_delta.core.match.prepare import AlignedInputs, align_inputs
 from neat_delta.core.match.rows import REPEATS, SAME_ROW, Matched, match_rows
-from neat_delta.core.model.catalogue import Catalogue
 from neat_delta.core.model.changeset import FindingSummary, SetAside
 from neat_delta.core.model.importer import NEW_CODE
 from neat_delta.core.model.store import Key, Store
 from neat_delta.core.rekey.moves import UNKNOWN
 from neat_delta.core.rekey.requests import CodeChanges, moves_in_list, moves_in_sheet, with_sheet_codes
 from neat_delta.core.support.errors import CatalogueError
+
+if TYPE_CHECKING:
+    from neat_delta.core.decide.policy import Policy
+    from neat_delta.core.model.catalogue import Catalogue
 
 __all__ = ["Placed", "place_rows", "row_findings"]
 

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterable
 from functools import cache, partial
+from typing import TYPE_CHECKING
 
 import msgspec
 import polars as pl
@@ -23,13 +24,15 @@ from neat_delta.core.engine.rows import Placed, place_rows
 from neat_delta.core.infer.learn import learn_sample, with_currencies, with_writing
 from neat_delta.core.match.keys import KeyIndex, stripped
 from neat_delta.core.match.prepare import AlignedInputs, align_inputs
-from neat_delta.core.match.rows import Matched
 from neat_delta.core.model.catalogue import Catalogue, listed
-from neat_delta.core.model.changeset import ChangeSet
 from neat_delta.core.model.store import Field, Store
 from neat_delta.core.support.background import submit
 from neat_delta.core.support.errors import CatalogueError
 from neat_delta.core.support.nearest import nearest
+
+if TYPE_CHECKING:
+    from neat_delta.core.match.rows import Matched
+    from neat_delta.core.model.changeset import ChangeSet
 
 __all__ = ["compare", "recode"]
 

@@ -38,12 +38,14 @@ def as_it_stands(values: pl.Series, texts: pl.Series, field: Field, writing: Not
 
 def folded(texts: pl.Series) -> pl.Series:
     """Texts without the differences that nobody typed: normal form, line ends, outer white space."""
-    plain = texts.str.strip_chars()
-    odd = plain.str.contains("[^\x00-\x0c\x0e-\x7f]").fill_null(value=False).arg_true()  # the others are in that form
+    plain = pl.col("text").str.strip_chars()
+    unlike = plain.str.contains("[^\x00-\x0c\x0e-\x7f]").fill_null(value=False)  # the others are in that form
+    seen = texts.alias("text").to_frame().select(plain.alias("plain"), unlike.alias("unlike"))
+    odd, bare = seen["unlike"].arg_true(), seen["plain"].alias(texts.name)
     if not odd.len():
-        return plain
+        return bare
     some = texts.gather(odd).str.replace_all("\r\n?", "\n").str.normalize("NFC").str.strip_chars()
-    return plain.scatter(odd, some)
+    return bare.scatter(odd, some)
 
 
 def folded_text(texts: pl.Series, field: Field, writing: Notation) -> pl.Series:

@@ -6,6 +6,7 @@ The value is the number with a point, without sign for +, leading and trailing z
 from __future__ import annotations
 
 import re
+from functools import lru_cache
 
 import polars as pl
 
@@ -69,13 +70,15 @@ def _of(texts: pl.Series, value: pl.Expr, field: Field, writing: Notation) -> pl
     point, thousands = marks(field, writing)
     if thousands == "." or point == ",":
         return texts.to_frame("text").select(value.alias("value")).to_series()
-    others = (~texts.str.contains(AS_IT_STANDS)).arg_true()
-    some = texts.gather(others)
-    zeros = some.str.contains(WITH_ZEROS)
-    rest = some.filter(~zeros).to_frame("text").select(value.alias("value")).to_series()
-    plain = some.filter(zeros).str.strip_chars_end("0").str.strip_chars_end(".")
-    values = texts.clone().scatter(others.filter(zeros), plain).scatter(others.filter(~zeros), rest)
-    return values.alias("value")
+    table = texts.alias("text").to_frame()
+    form = pl.when(pl.col("text").str.contains(AS_IT_STANDS)).then(0).when(pl.col("text").str.contains(WITH_ZEROS))
+    zeros = pl.col("text").str.strip_chars_end("0").str.strip_chars_end(".")
+    kind = form.then(1).when(pl.col("text").is_not_null()).then(2)
+    seen = table.with_columns(form=kind).with_columns(value=pl.when(pl.col("form") == 1).then(zeros).otherwise("text"))
+    rest = (seen["form"] == 2).arg_true()
+    if not rest.len():
+        return seen["value"]
+    return seen["value"].scatter(rest, table[rest].select(value.alias("value")).to_series())
 
 
 TEXT = pl.col("text").str.strip_chars()
@@ -141,13 +144,27 @@ def amounts(texts: pl.Series, field: Field, writing: Notation) -> pl.Series:
     """The cells of a field as exact decimals, read as its kind reads them, or as money where it is no kind of number;
     null where they are blank, no number, or too long.
     """
+    if texts.len() > FEW:
+        return map_distinct(
+            texts.to_frame(), lambda table: _exact(table.to_series(), field, writing).to_frame()
+        ).to_series()
+    return _exact_few(tuple(texts), field.kind, marks(field, writing), writing).alias(texts.name)
+
+
+FEW = 1_000
+"""Of no more cells it is remembered how they were read: one stage after another asks for the same ones."""
+
+
+@lru_cache(maxsize=256)
+def _exact_few(texts: tuple[str | None, ...], kind: str, own: tuple[str, str], writing: Notation) -> pl.Series:
+    field = Field(kind, decimal_mark=own[0], thousands_mark=own[1])  # type: ignore[arg-type]
+    return _exact(pl.Series(texts, dtype=pl.String), field, writing)
+
+
+def _exact(texts: pl.Series, field: Field, writing: Notation) -> pl.Series:
     read = {"integer": _read_integer, "decimal": _read_decimal}.get(field.kind, _read_money)
-
-    def exact(table: pl.DataFrame) -> pl.DataFrame:
-        values = read(table.to_series(), field, writing)
-        return values.set(values.str.len_chars() > LONGEST, None).cast(EXACT, strict=False).to_frame("value")
-
-    return map_distinct(texts.to_frame(), exact).to_series()
+    values = read(texts, field, writing)
+    return values.set(values.str.len_chars() > LONGEST, None).cast(EXACT, strict=False)
 
 
 def numbers(texts: pl.Series) -> pl.Series | None:

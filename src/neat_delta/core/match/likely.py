@@ -3,16 +3,19 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
+from typing import TYPE_CHECKING
 
 import polars as pl
 
 from neat_delta.core.infer.headings import NAME_HEADINGS, plain_heading
 from neat_delta.core.kinds import blank
 from neat_delta.core.match.keys import stripped
-from neat_delta.core.match.rows import Matched
-from neat_delta.core.model.catalogue import Catalogue
 from neat_delta.core.model.changeset import LikelyCode
 from neat_delta.core.model.store import Field
+
+if TYPE_CHECKING:
+    from neat_delta.core.match.rows import Matched
+    from neat_delta.core.model.catalogue import Catalogue
 
 __all__ = ["likely_codes"]
 

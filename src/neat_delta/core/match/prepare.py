@@ -6,6 +6,7 @@ from __future__ import annotations
 
 from collections.abc import Collection, Mapping, Sequence
 from dataclasses import dataclass, replace
+from typing import TYPE_CHECKING
 
 import msgspec
 
@@ -14,11 +15,13 @@ from neat_delta.core.match.columns import match_columns
 from neat_delta.core.match.continuation import merge_lines
 from neat_delta.core.match.keys import KeyIndex
 from neat_delta.core.model.catalogue import Catalogue, listed, renamed
-from neat_delta.core.model.changeset import Header
-from neat_delta.core.model.columns import ColumnMapping, ColumnMatch
 from neat_delta.core.model.importer import NEW_CODE
 from neat_delta.core.model.store import Continued, Field, Key, Store, continued
 from neat_delta.core.support.errors import CatalogueError
+
+if TYPE_CHECKING:
+    from neat_delta.core.model.changeset import Header
+    from neat_delta.core.model.columns import ColumnMapping, ColumnMatch
 
 __all__ = ["AlignedInputs", "Prepared", "align_inputs", "prepare", "prepare_columns", "prepare_export"]
 

@@ -8,7 +8,7 @@ from __future__ import annotations
 from collections.abc import Mapping
 from dataclasses import dataclass
 from functools import partial
-from typing import Literal
+from typing import TYPE_CHECKING, Literal
 
 import polars as pl
 
@@ -16,9 +16,11 @@ from neat_delta.core.kinds import blank
 from neat_delta.core.match.keys import KeyIndex
 from neat_delta.core.model.catalogue import Catalogue, listed
 from neat_delta.core.model.changeset import NearKey, SetAside
-from neat_delta.core.model.store import Key
 from neat_delta.core.support.background import submit
 from neat_delta.core.support.errors import CatalogueError
+
+if TYPE_CHECKING:
+    from neat_delta.core.model.store import Key
 
 __all__ = ["HARMLESS", "REPEATS", "SAME_ROW", "Matched", "match_places", "match_rows"]
 
@@ -122,6 +124,8 @@ def _pairs(keys: Mapping[str, KeyIndex], usable: Mapping[str, pl.Series]) -> pl.
 
 def _totals(cells: pl.DataFrame, key: list[str], places: pl.Series) -> pl.Series:
     """Those of the rows that no item of live has whose key is a word for a total."""
+    if not places.len():
+        return places
     said = cells.select(key).gather(places).select(pl.any_horizontal(pl.all().str.contains(TOTAL))).to_series()
     return places.filter(said)
 
@@ -130,6 +134,8 @@ def _set_aside(
     catalogue: Catalogue, key: list[str], reasons: pl.Series, name: Literal["live", "sheet"]
 ) -> list[SetAside]:
     """The rows of one file that were set aside, in its order."""
+    if reasons.null_count() == reasons.len():
+        return []
     places = reasons.is_not_null().arg_true()
     rows = catalogue.cells.gather(places)
     empty = rows.select(pl.all_horizontal(blank(pl.all()))).to_series()

@@ -5,15 +5,17 @@ from __future__ import annotations
 from collections.abc import Callable
 from dataclasses import dataclass, field
 from functools import partial
-from typing import Literal
+from typing import TYPE_CHECKING, Literal
 
 import polars as pl
 
 from neat_delta.core.model.catalogue import MARK, Catalogue
-from neat_delta.core.model.changeset import ChangeSet
 from neat_delta.core.model.importer import NEW_CODE, PATCHES, SPARSE, Importer
 from neat_delta.core.model.update import ITEM
-from neat_delta.core.rekey.moves import Move
+
+if TYPE_CHECKING:
+    from neat_delta.core.model.changeset import ChangeSet
+    from neat_delta.core.rekey.moves import Move
 
 __all__ = ["CELL", "Fits", "PlanContext", "Step"]
 

@@ -2,17 +2,21 @@
 
 from __future__ import annotations
 
+from typing import TYPE_CHECKING
+
 import polars as pl
 
-from neat_delta.core.model.catalogue import Catalogue
-from neat_delta.core.model.changeset import ChangeSet
-from neat_delta.core.model.importer import Importer
 from neat_delta.core.model.update import ITEM, Plan
 from neat_delta.core.plan.base import CELL, Fits, PlanContext
 from neat_delta.core.plan.feasible import feasible_step, requested_step, reverse
 from neat_delta.core.plan.recoding import with_code_changes
 from neat_delta.core.plan.tables import everything, tables
 from neat_delta.core.support.errors import StoreError
+
+if TYPE_CHECKING:
+    from neat_delta.core.model.catalogue import Catalogue
+    from neat_delta.core.model.changeset import ChangeSet
+    from neat_delta.core.model.importer import Importer
 
 __all__ = ["fields_needed", "plan"]
 

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
 from dataclasses import replace
+from typing import TYPE_CHECKING
 
 import polars as pl
 
@@ -11,7 +12,6 @@ from neat_delta.core.match.keys import KeyIndex
 from neat_delta.core.model.changeset import code_changes
 from neat_delta.core.model.store import Field, Key
 from neat_delta.core.model.update import ITEM
-from neat_delta.core.plan.base import PlanContext, Step
 from neat_delta.core.plan.feasible import (
     CANNOT_CHANGE,
     CANNOT_FILL,
@@ -27,6 +27,9 @@ from neat_delta.core.plan.feasible import (
     with_reasons,
 )
 from neat_delta.core.rekey.moves import FOLLOWS, Move, blocked_moves, codes_in, ordered
+
+if TYPE_CHECKING:
+    from neat_delta.core.plan.base import PlanContext, Step
 
 __all__ = ["carried_with_codes", "under_keys", "with_code_changes", "with_keys"]
 

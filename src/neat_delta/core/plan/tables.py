@@ -3,15 +3,18 @@
 from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
+from typing import TYPE_CHECKING
 
 import polars as pl
 
 from neat_delta.core.model.update import ITEM, Table
-from neat_delta.core.plan.base import PlanContext, Step
 from neat_delta.core.plan.feasible import kept_rows, parents_first
 from neat_delta.core.plan.grouping import grouped
 from neat_delta.core.plan.recoding import carried_with_codes, under_keys, with_keys
 from neat_delta.core.plan.texts import as_file_texts
+
+if TYPE_CHECKING:
+    from neat_delta.core.plan.base import PlanContext, Step
 
 __all__ = ["everything", "tables"]
 

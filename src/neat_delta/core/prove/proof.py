@@ -3,16 +3,19 @@
 from __future__ import annotations
 
 from collections.abc import Iterable, Mapping
+from typing import TYPE_CHECKING
 
 import polars as pl
 
 from neat_delta.core.model.catalogue import MARK, Catalogue
-from neat_delta.core.model.changeset import ChangeSet
-from neat_delta.core.model.importer import Importer
-from neat_delta.core.model.store import Field
 from neat_delta.core.model.update import ITEM, Action, Plan
 from neat_delta.core.prove.replay import replay
 from neat_delta.core.support.errors import ChangeSetError, ProofError
+
+if TYPE_CHECKING:
+    from neat_delta.core.model.changeset import ChangeSet
+    from neat_delta.core.model.importer import Importer
+    from neat_delta.core.model.store import Field
 
 __all__ = ["check_against", "prove", "target", "with_cells", "without"]
 

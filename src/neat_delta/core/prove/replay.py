@@ -7,13 +7,15 @@ from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
 from decimal import Decimal, InvalidOperation
-from typing import Literal
+from typing import TYPE_CHECKING, Literal
 
 import polars as pl
 
 from neat_delta.core.model.catalogue import MARK
-from neat_delta.core.model.importer import Importer
 from neat_delta.core.support.errors import ProofError
+
+if TYPE_CHECKING:
+    from neat_delta.core.model.importer import Importer
 
 __all__ = ["replay"]
 

@@ -4,13 +4,15 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from dataclasses import dataclass
+from typing import TYPE_CHECKING
 
-from neat_delta.core.model.catalogue import Catalogue
-from neat_delta.core.model.changeset import ChangeSet
-from neat_delta.core.review.figures import FieldFigures
-from neat_delta.core.review.impact import ImpactFacts
-from neat_delta.core.review.records import Records
-from neat_delta.core.review.view import View
+if TYPE_CHECKING:
+    from neat_delta.core.model.catalogue import Catalogue
+    from neat_delta.core.model.changeset import ChangeSet
+    from neat_delta.core.review.figures import FieldFigures
+    from neat_delta.core.review.impact import ImpactFacts
+    from neat_delta.core.review.records import Records
+    from neat_delta.core.review.view import View
 
 __all__ = ["Facts"]
 

@@ -79,12 +79,13 @@ def _first(asked: Sequence[Damage], texts: pl.DataFrame) -> pl.Series:
         for damage in asked
     )
     looks = texts.lazy().select(asks).collect()  # lazily, what several of them ask is worked out once
+    times = looks.sum().row(0, named=True)
     found: list[str | None] = [None] * texts.height
     known: dict[tuple[str, str, str], bool] = {}
     for damage in asked:
-        places = looks[damage.name].arg_true()
-        if not places.len():
+        if not times[damage.name]:
             continue
+        places = looks[damage.name].arg_true()
         for place, before, after in zip(places, *texts.gather(places).select("before", "after"), strict=True):
             if found[place] is None and (damage.certain_of is None or _sure(damage, before, after, known)):
                 found[place] = damage.name

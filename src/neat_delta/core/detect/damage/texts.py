@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import html
 import re
 from functools import cache
 
@@ -99,12 +98,16 @@ TAG, ENTITY = re.compile(r"<[a-zA-Z/!][^<>]*>"), re.compile(r"&(?:#\w+|\w+);")
 def _escaped_again(before: str, after: str) -> bool:
     """Whether tags or entities were themselves written as entities."""
     marks = len(TAG.findall(before)) + len(ENTITY.findall(before))
-    return marks > 0 and html.unescape(after) == before and not TAG.search(after)
+    from html import unescape
+
+    return marks > 0 and unescape(after) == before and not TAG.search(after)
 
 
 def _escaped(before: str, after: str) -> bool:
     """Whether a plain text's marks were written as entities."""
-    return not TAG.search(before) and not ENTITY.search(before) and html.unescape(after) == before != after
+    from html import unescape
+
+    return not TAG.search(before) and not ENTITY.search(before) and unescape(after) == before != after
 
 
 TYPOGRAPHIC = {

@@ -94,7 +94,7 @@ def key(text: pl.Expr) -> pl.Expr:
 
 def runs(holds: pl.Series) -> pl.DataFrame:
     """The runs of true in a series: `start` and `length`."""
-    table = (
-        holds.fill_null(value=False).rle().struct.unnest().with_columns(start=pl.col("len").cum_sum() - pl.col("len"))
+    table = holds.fill_null(value=False).rle().struct.unnest()
+    return (
+        table.select("value", start=pl.col("len").cum_sum() - pl.col("len"), length="len").filter("value").drop("value")
     )
-    return table.filter("value").select("start", length="len")

@@ -34,14 +34,24 @@ SOME, MOST_PAIRS = 64, 200
 def swapped(context: SlipContext) -> list[Slip]:
     """Two columns whose values stand in each other's place."""
     by_field = context.by_field(LEAST_SWAPPED)
+    few = len(by_field) <= FEW_FIELDS
+    seen: dict[tuple[str, str], bool] = {}
+
+    def any_came(name: str, other: str) -> bool:
+        """Whether some cells of a field, at a glance, hold what another field of their items held."""
+        if (name, other) not in seen:
+            cells = by_field[name].gather_every(max(1, by_field[name].height // GLANCE))
+            others = [one for one in by_field if one != name] if few else [other]
+            seen.update(
+                {(name, one): came for one, came in _came(cells, others, context).max().row(0, named=True).items()}
+            )
+        return seen[name, other]
+
     slips = []
-    for one, other in combinations(by_field, 2) if len(by_field) <= FEW_FIELDS else _likely(by_field):
+    for one, other in combinations(by_field, 2) if few else _likely(by_field):
         sides = (by_field[one], other), (by_field[other], one)
         most, least = sorted((cells.height for cells, _ in sides), reverse=True)
-        if least * 2 < most or not all(
-            _came(cells.gather_every(max(1, cells.height // GLANCE)), [name], context)[name].any()
-            for cells, name in sides
-        ):
+        if least * 2 < most or not (any_came(one, other) and any_came(other, one)):
             continue
         hits = [cells.filter(_came(cells, [name], context)[name]) for cells, name in sides]
         both = hits[0].join(hits[1], on="pair", how="semi")
