@@ -17,6 +17,7 @@ if TYPE_CHECKING:
     from neat_delta.core.review.facts import Facts
     from neat_delta.core.review.impact import Keep
     from neat_delta.core.review.view import Sort, View
+    from neat_delta.report.charts import Chart
 
 __all__ = ["preview"]
 
@@ -194,7 +195,7 @@ def _print(
         report.print_suggestions(console, facts.effect.suggestions, keep)
     if facts.records is not None:
         report.print_records(console, facts.records)
-    report.print_items(console, seen, facts.figures)
+    report.print_items(console, facts, seen)
     report.print_rest(console, len(seen.names), seen.found, narrowed)
 
 
@@ -223,29 +224,30 @@ def _facts(changes: str, gather: Callable[[], Facts]) -> Facts:
 
 def _write(facts: Facts, workbook: str | None, page: str | None, charts: str | None) -> list[str]:
     """Write the files that were asked for; what is to be said of them."""
-    import polars as pl
-
     from neat_delta.files.whole import write_whole
 
     written = []
+    drawn: list[Chart] = []
+    if page is not None or charts is not None:
+        from neat_delta.report.charts import charts as drawn_of
+
+        drawn = drawn_of(facts.changes, facts.live, facts.category)
     if workbook is not None:
         from neat_delta.report.workbook import workbook as sheet
 
-        names = pl.Series(facts.view.names, dtype=pl.String)
-        write_whole(workbook, [sheet(facts.view.changes, names)])
+        write_whole(workbook, [sheet(facts)])
         written.append(f"Wrote {workbook}.")
     if page is not None:
         from neat_delta.report.page import MOST as HELD
         from neat_delta.report.page import page as html
 
-        write_whole(page, [html(facts)])
+        write_whole(page, [html(facts, drawn)])
         most = f" It has the first {HELD:,} of {facts.view.found:,} items." if facts.view.found > HELD else ""
         written.append(f"Wrote {page}.{most}")
     if charts is not None:
         from neat_delta.report.charts import as_png
-        from neat_delta.report.charts import charts as drawn
 
-        made = {chart.name: as_png(chart) for chart in drawn(facts.changes, facts.live, facts.category)}
+        made = {chart.name: as_png(chart) for chart in drawn}
         make_folder(charts)
         for name, content in made.items():
             write_whole(f"{charts}/{name}.png", [content])

@@ -7,7 +7,7 @@ from typing import TYPE_CHECKING, get_args
 
 from neat_delta.core.model.catalogue import listed
 from neat_delta.core.model.changeset import Verdict
-from neat_delta.core.review.figures import Differences
+from neat_delta.core.review.cells import item_views
 from neat_delta.report.facts import (
     Grid,
     field_grid,
@@ -83,22 +83,17 @@ def _items(facts: Facts) -> list[tuple[str, int]]:
 
 def _changed(facts: Facts, seen: View) -> Grid:
     """The items, a row for each changed cell."""
-    header = facts.changes.header
-    numbers, differences = {one.field for one in facts.figures if one.number}, Differences(header, seen.changes.cells)
     rows = []
-    for item, name in zip(seen.changes.iter_items(), seen.names, strict=True):
-        held = {one.field: one.reason for one in item.held}
+    for item in item_views(facts, seen):
         key = key_text(item.key)
-        for field, (before, after) in item.cells.items():
-            step = ""
-            if field in numbers and before and after:
-                share = differences.per_cent(field, before, after)
-                step = " ".join((signed(differences.step(field, before, after)), signed(share, " %"))).strip()
-            reason = held.get(field) or held.get(None)
-            old = "" if before is None else shown(before)
-            rows.append([key, name, field, old, shown(after or ""), f"held: {reason}" if reason else step])
+        for cell in item.cells:
+            step = " ".join((signed(cell.step), signed(cell.per_cent, " %"))).strip()
+            reason = cell.held or item.held
+            old = "" if cell.before is None else shown(cell.before)
+            change = f"held: {reason}" if reason else step
+            rows.append([key, item.name, cell.field, old, shown(cell.after), change])
         if not item.cells:
-            rows.append([key, name, "", "", "", f"{item.verdict}, held: {held.get(None)}"])
+            rows.append([key, item.name, "", "", "", f"{item.verdict}, held: {item.held}"])
     return Grid(["item", "name", "field", "before", "after", "change"], 6, rows)
 
 

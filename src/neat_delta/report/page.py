@@ -14,19 +14,19 @@ from pathlib import PurePath
 from typing import TYPE_CHECKING, Any
 
 import msgspec
-import polars as pl
 from jinja2 import Environment, StrictUndefined
 
 from neat_delta.core.kinds.number import NUMBER_KINDS
-from neat_delta.core.review.figures import Differences
+from neat_delta.core.review.cells import Remark, item_views
 from neat_delta.core.review.view import View, first
-from neat_delta.report.charts import as_svg, charts
+from neat_delta.report.charts import Chart, as_svg
 from neat_delta.report.facts import field_grid, held_lines, impact_grid, records_grid, records_said, suggestions_grid
 from neat_delta.report.settings import as_options
 from neat_delta.report.text import key_text, shown, signed
 
 if TYPE_CHECKING:
-    from neat_delta.core.model.changeset import ChangeSet
+    from collections.abc import Sequence
+
     from neat_delta.core.review.facts import Facts
 
 __all__ = ["MOST", "page"]
@@ -40,8 +40,8 @@ GROUPS, ROWS = 40, 200
 VERDICTS = ("changed", "recoded", "new", "gone")
 
 
-def page(facts: Facts) -> bytes:
-    """The page of a preview, UTF-8. The same facts give the same bytes."""
+def page(facts: Facts, drawn: Sequence[Chart]) -> bytes:
+    """The page of a preview with its charts, UTF-8. The same facts give the same bytes."""
     header, view = facts.changes.header, first(facts.view, MOST)
     script, style = (
         files("neat_delta.report").joinpath(f"assets/page.{kind}").read_text("utf-8") for kind in ("js", "css")
@@ -50,7 +50,6 @@ def page(facts: Facts) -> bytes:
     environment.filters.update(number=lambda number: f"{number:,}", said=as_options)
     template = environment.from_string(files("neat_delta.report").joinpath("assets/page.html").read_text("utf-8"))
     groups = facts.effect.groups
-    drawn = charts(facts.changes, facts.live, facts.category)
     content = template.render(
         header=header,
         live=shown(PurePath(header.live.path).name),
@@ -90,9 +89,8 @@ class _Numbers(dict[str, int]):
 
 def _items(facts: Facts, view: View) -> dict[str, Any]:
     """The items as the page's script reads them: lists instead of objects, and texts that repeat by number."""
-    changes, header = view.changes, view.changes.header
+    header = view.changes.header
     numbers = {field.field for field in facts.figures if field.number}
-    differences = Differences(header, changes.cells)
     settings = header.settings
     fields = [
         {
@@ -103,50 +101,38 @@ def _items(facts: Facts, view: View) -> dict[str, Any]:
         for name in header.fields
     ]
     places = {name: place for place, name in enumerate(header.fields)}
-    reasons, about = _Numbers(), _flags(changes)
-    flags: list[list[str]] = []
+    reasons, flags = _Numbers(), list[list[str]]()
 
-    def numbered(number: int, field: str | None) -> list[int]:
-        found = about.get((number, field), [])
-        flags.extend(found)
-        return list(range(len(flags) - len(found), len(flags)))
+    def numbered(remarks: Sequence[Remark]) -> list[int]:
+        for one in remarks:
+            what = one.what if one.sheet is None else f"{one.what}: the sheet has {shown(one.sheet)}"
+            flags.append([one.check, one.level, what, one.done])
+        return list(range(len(flags) - len(remarks), len(flags)))
 
     items = []
-    for number, (item, name) in enumerate(zip(changes.iter_items(), view.names, strict=True)):
-        held = {one.field: one.reason for one in item.held}
-        cells = []
-        for field, (before, after) in item.cells.items():
-            step = share = ""
-            if field in numbers and before is not None and after:
-                step = signed(differences.step(field, before, after))
-                share = signed(differences.per_cent(field, before, after), " %")
-            cells.append(
-                [places[field], before, after or "", step, share, reasons.of(held.get(field)), numbered(number, field)]
-            )
-        row = item.row
+    for item in item_views(facts, view):
+        cells = [
+            [
+                places[cell.field],
+                cell.before,
+                cell.after,
+                signed(cell.step),
+                signed(cell.per_cent, " %"),
+                reasons.of(cell.held),
+                numbered(cell.remarks),
+            ]
+            for cell in item.cells
+        ]
         items.append(
             [
                 key_text(item.key),
-                name,
+                item.name,
                 VERDICTS.index(item.verdict),
-                row.live or 0,
-                row.sheet or 0,
-                reasons.of(held.get(None)),
+                item.row.live or 0,
+                item.row.sheet or 0,
+                reasons.of(item.held),
                 cells,
-                numbered(number, None),
+                numbered(item.remarks),
             ]
         )
     return {"fields": fields, "verdicts": VERDICTS, "reasons": list(reasons), "flags": flags, "items": items}
-
-
-def _flags(changes: ChangeSet) -> dict[tuple[int, str | None], list[list[str]]]:
-    """What the checks and the damage say, by item and field: check, level, what, what was done."""
-    about: dict[tuple[int, str | None], list[list[str]]] = {}
-    flags = changes.flags.filter(pl.col("item").is_not_null())
-    for item, field, *said in flags.select("item", "field", "check", "level", "what", "done").iter_rows():
-        about.setdefault((item, field), []).append(said)
-    damaged = changes.damaged.filter((pl.col("done") != "repaired") & pl.col("item").is_not_null())
-    for item, field, damage, sheet, done in damaged.select("item", "field", "damage", "sheet", "done").iter_rows():
-        what = f"{damage}: the sheet has {shown(sheet)}"
-        about.setdefault((item, field), []).append(["damage", "stop", what, done])
-    return about

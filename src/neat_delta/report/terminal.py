@@ -24,14 +24,13 @@ from neat_delta.core.model.changeset import (
     FindingSummary,
     Header,
     HeldCount,
-    Item,
     code_changes,
     counted,
     held,
 )
 from neat_delta.core.model.importer import NEW_CODE
 from neat_delta.core.rekey.moves import codes_in
-from neat_delta.core.review.figures import Differences, FieldFigures
+from neat_delta.core.review.cells import CellView, ItemView, item_views
 from neat_delta.report.facts import (
     Grid,
     field_grid,
@@ -51,6 +50,8 @@ if TYPE_CHECKING:
     from neat_delta.core.model.layout import Layout
     from neat_delta.core.model.manifest import Listed, Manifest
     from neat_delta.core.outcome.confirm import Confirmed, Landing
+    from neat_delta.core.review.facts import Facts
+    from neat_delta.core.review.figures import FieldFigures
     from neat_delta.core.review.impact import ImpactFacts, Suggestion
     from neat_delta.core.review.records import Records
     from neat_delta.core.review.samples import ColumnSample
@@ -619,20 +620,16 @@ def _print_grid(console: Console, grid: Grid) -> None:
     console.print(table)
 
 
-def print_items(console: Console, view: View, figures: Sequence[FieldFigures]) -> None:
+def print_items(console: Console, facts: Facts, view: View) -> None:
     """Item by item: key, name, rows, and each cell before and after, with the difference for numbers."""
-    number_fields = {field.field for field in figures if field.number}
-    differences = Differences(view.changes.header, view.changes.cells)
-    items = list(view.changes.iter_items())
-    widest = max((cell_len(shown(field)) for item in items for field in item.cells), default=0)
-    for item, name in zip(items, view.names, strict=True):
-        _print_head(console, item, name)
-        held = {held.field: held.reason for held in item.held}
-        for field, (before, after) in item.cells.items():
-            line = Text("    ").append(cut(shown(field), 24).ljust(min(widest, 24) + 2), "dim")
-            note = held.get(field)
-            steps = differences if field in number_fields else None
-            _print_cell(console, view.changes.header, field, line, (before, after or ""), note, steps)
+    numbers = {field.field for field in facts.figures if field.number}
+    items = list(item_views(facts, view))
+    widest = max((cell_len(shown(cell.field)) for item in items for cell in item.cells), default=0)
+    for item in items:
+        _print_head(console, item)
+        for cell in item.cells:
+            line = Text("    ").append(cut(shown(cell.field), 24).ljust(min(widest, 24) + 2), "dim")
+            _print_cell(console, view.changes.header, cell, line, number=cell.field in numbers)
 
 
 def print_rest(console: Console, printed: int, found: int, narrowed: bool) -> None:
@@ -789,35 +786,24 @@ def _print_listed(console: Console, title: str, listed: Sequence[Listed]) -> Non
     console.print()
 
 
-def _print_head(console: Console, item: Item, name: str) -> None:
+def _print_head(console: Console, item: ItemView) -> None:
     style = {"changed": "", "recoded": "cyan", "new": "green", "gone": "bright_red"}[item.verdict]
     rows = " ".join(f"{file} row {row:,}" for file, row in (("live", item.row.live), ("sheet", item.row.sheet)) if row)
     verdict: str = "" if item.verdict == "changed" else item.verdict
-    if any(held.field is None for held in item.held):
+    if item.held is not None:
         verdict += ", held"
     tail = "  ".join(part for part in (verdict, rows) if part)
     key = key_text(item.key)
     room = console.width - cell_len(key) - cell_len(tail) - 4
-    head = Text.assemble((key, f"bold {style}".strip()), "  ", cut(shown(name), max(room, 8)) if name else "")
+    head = Text.assemble((key, f"bold {style}".strip()), "  ", cut(shown(item.name), max(room, 8)) if item.name else "")
     head.append(" " * max(2, console.width - cell_len(head.plain) - cell_len(tail)))
     console.print(head.append(tail, "dim"), overflow="ellipsis", no_wrap=True)
 
 
-def _print_cell(
-    console: Console,
-    header: Header,
-    field: str,
-    line: Text,
-    cell: tuple[str | None, str],
-    note: str | None,
-    differences: Differences | None,
-) -> None:
-    """A change on one line when it fits, else on two; `differences` are for a field of numbers."""
-    before, after = cell
-    tail = ""
-    if differences is not None and before is not None:
-        step, share = differences.step(field, before, after), differences.per_cent(field, before, after)
-        tail = signed(step) + (f"  {signed(share, ' %'):>9}" if share is not None else "")
+def _print_cell(console: Console, header: Header, cell: CellView, line: Text, *, number: bool) -> None:
+    """A change on one line when it fits, else on two."""
+    field, before, after, note = cell.field, cell.before, cell.after, cell.held
+    tail = signed(cell.step) + (f"  {signed(cell.per_cent, ' %'):>9}" if cell.per_cent is not None else "")
     if note:
         tail = f"held: {note}"
     new = shown(after)
@@ -838,7 +824,7 @@ def _print_cell(
         console.print(line)
         return
     indent = cell_len(line.plain)
-    if differences is None and _print_pieces(console, line, pieces(before, after), tail):
+    if not number and _print_pieces(console, line, pieces(before, after), tail):
         return
     first, second = _around_the_difference(old, new, room - 2 - (cell_len(tail) + 2 if tail else 0))
     line.append("  ").append(first, "bright_red")

@@ -4,10 +4,12 @@ from __future__ import annotations
 
 import shlex
 from decimal import Decimal
+from typing import TYPE_CHECKING
 
 from rich.cells import cell_len, set_cell_size
 
-from neat_delta.core.model.changeset import FindingSummary
+if TYPE_CHECKING:
+    from neat_delta.core.model.changeset import FindingSummary
 
 __all__ = ["command", "count", "cut", "finding_count", "key_text", "quoted", "shown", "signed"]
 

@@ -9,12 +9,14 @@ from typing import TYPE_CHECKING
 import polars as pl
 import xlsxwriter
 
-from neat_delta.core.review.figures import Differences
+from neat_delta.core.review.cells import item_views
 from neat_delta.core.review.signoff import ANSWER, COLUMNS, as_workbook_text, key_heading, seals, shown
 from neat_delta.core.support.errors import OutputError
 
 if TYPE_CHECKING:
-    from neat_delta.core.model.changeset import ChangeSet
+    from neat_delta.core.review.facts import Facts
+
+    pass
 
 __all__ = ["workbook"]
 
@@ -32,13 +34,13 @@ WIDTHS = {
 HEAD, INK, SHADE, OPEN, LINE = "#2F4A43", "#FFFFFF", "#ECEAE4", "#FFF8E1", "#D5D1C7"
 
 
-def workbook(changes: ChangeSet, names: pl.Series) -> bytes:
-    """The bytes of a workbook with every changed cell, in the change set's order; `names` are the items' names.
+def workbook(facts: Facts) -> bytes:
+    """The bytes of a workbook with every changed cell of the items that are looked at, in their order.
 
     Everything but answer and comment is protected. What starts like a formula stays text. OutputError when there are
     more cells than a sheet has rows. The same change set gives the same bytes.
     """
-    cells = changes.cells
+    changes, cells = facts.view.changes, facts.view.changes.cells
     if cells.height > MOST_ROWS:
         raise OutputError(f"{cells.height:,} changed cells are more than a workbook has rows ({MOST_ROWS:,}).")
     content = io.BytesIO()
@@ -57,33 +59,21 @@ def workbook(changes: ChangeSet, names: pl.Series) -> bytes:
         page.write_string(0, place, heading, head)
     texts = changes.keys.select(as_workbook_text(pl.all())).select(pl.all().gather(cells["item"]))
     sealed = seals(cells, changes.keys)
-    findings, differences = _findings(changes), Differences(changes.header, cells)
-    rows = zip(
-        texts.rows(),
-        names.gather(cells["item"]),
-        cells["item"],
-        cells["field"],
-        *shown(cells),
-        cells["before"],
-        cells["after"],
-        cells["held"],
-        changes.items["held"].gather(cells["item"]),
-        sealed,
-        strict=True,
-    )
-    for row, (key, name, item, field, before, after, old, new, held, whole, seal) in enumerate(rows, 1):
-        reason = held or whole
+    lines = [(item, cell) for item in item_views(facts, facts.view) for cell in item.cells]
+    rows = enumerate(zip(lines, texts.rows(), *shown(cells), sealed, strict=True), 1)
+    for row, ((item, cell), key, before, after, seal) in rows:
+        reason = cell.held or item.held
         form = shaded if reason else plain
         said = [f"held: {reason}"] if reason else []
-        said += [one for one in findings.get((item, field), []) if one not in said]
+        said += [one.what for one in cell.remarks if one.check != "damage" and one.what not in said]
+        name, field = item.name, cell.field
         for place, text in enumerate((*key, name, field, before, after)):
             page.write_string(row, place, text, form)
         place = len(key) + 4
-        step = differences.step(field, old, new) if old and new and not reason else None
-        if step is None:
+        if cell.step is None or reason:
             page.write_blank(row, place, None, form)
         else:
-            page.write_number(row, place, float(step), number)  # it is only shown
+            page.write_number(row, place, float(cell.step), number)  # it is only shown
         page.write_blank(row, place + 1, None, form if reason else answer)
         page.write_blank(row, place + 2, None, answer)
         page.write_string(row, place + 3, "; ".join(said)[:1_000], form)
@@ -100,12 +90,3 @@ def workbook(changes: ChangeSet, names: pl.Series) -> bytes:
     page.protect("", dict.fromkeys(("autofilter", "format_cells", "format_columns", "format_rows"), True))
     book.close()
     return content.getvalue()
-
-
-def _findings(changes: ChangeSet) -> dict[tuple[int, str], list[str]]:
-    """What was found, by item and field."""
-    found: dict[tuple[int, str], list[str]] = {}
-    flags = changes.flags.filter(pl.col("item").is_not_null() & pl.col("field").is_not_null())
-    for item, field, what in flags.select("item", "field", "what").iter_rows():
-        found.setdefault((item, field), []).append(what)
-    return found
