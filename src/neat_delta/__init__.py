@@ -27,7 +27,7 @@ if TYPE_CHECKING:
     from neat_delta.core.infer.learn import Learned, learn
     from neat_delta.core.match.columns import match_columns
     from neat_delta.core.match.rows import HARMLESS
-    from neat_delta.core.model.catalogue import Catalogue, Source
+    from neat_delta.core.model.catalogue import Catalogue, Source, as_catalogue
     from neat_delta.core.model.changeset import (
         Accept,
         ChangeSet,
@@ -83,6 +83,7 @@ _HOMES = {
     "CatalogueError": "core.support.errors",
     "ChangeSet": "core.model.changeset",
     "ChangeSetError": "core.support.errors",
+    "CheckFinding": "core.model.changeset",
     "Checked": "app.check",
     "Column": "core.worksheet.cut",
     "ColumnMapping": "core.model.columns",
@@ -92,7 +93,6 @@ _HOMES = {
     "Condition": "core.query.expressions",
     "ConditionError": "core.support.errors",
     "Counts": "core.model.changeset",
-    "WorkingSheet": "core.worksheet.cut",
     "Damaged": "core.model.changeset",
     "Facts": "core.review.facts",
     "Field": "core.model.store",
@@ -100,7 +100,6 @@ _HOMES = {
     "FileError": "core.support.errors",
     "FileForm": "core.model.store",
     "FindingSummary": "core.model.changeset",
-    "CheckFinding": "core.model.changeset",
     "HARMLESS": "core.match.rows",
     "Header": "core.model.changeset",
     "Held": "core.model.changeset",
@@ -114,6 +113,7 @@ _HOMES = {
     "Manifest": "core.model.manifest",
     "NearKey": "core.model.changeset",
     "NeatDeltaError": "core.support.errors",
+    "Notation": "core.model.layout",
     "OutputError": "core.support.errors",
     "Plan": "core.model.update",
     "Policy": "core.decide.policy",
@@ -126,15 +126,16 @@ _HOMES = {
     "Store": "core.model.store",
     "StoreError": "core.support.errors",
     "Table": "core.model.update",
-    "Notation": "core.model.layout",
+    "WorkingSheet": "core.worksheet.cut",
+    "as_catalogue": "core.model.catalogue",
     "check": "app.check",
     "compare": "core.engine.whole",
     "condition": "core.query.expressions",
     "confirm": "app.outcome",
     "cut_worksheet": "core.worksheet.cut",
+    "evaluate": "core.query.expressions",
     "figures": "core.review.figures",
     "find_key": "core.infer.key",
-    "evaluate": "core.query.expressions",
     "learn": "core.infer.learn",
     "match_columns": "core.match.columns",
     "plan": "core.plan",
@@ -209,6 +210,7 @@ __all__ = [
     "Table",
     "WorkingSheet",
     "__version__",
+    "as_catalogue",
     "check",
     "compare",
     "condition",

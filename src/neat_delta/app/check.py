@@ -48,6 +48,11 @@ def check(
     `key` names the key fields, `images` are the names of the image files there are (None: nobody said); exceptions of
     the store file that have not ended before `today` (ISO 8601) are accepted, the rest is noted, whatever its level.
     CatalogueError when there is no key.
+
+    >>> from neat_delta import Field, Key, Store, as_catalogue
+    >>> store = Store(key=Key(["sku"]), fields={"stock": Field("integer")})
+    >>> check(as_catalogue({"sku": ["QA-1"], "stock": ["-2"]}), store).findings["what"].to_list()
+    ['-2 is less than nothing']
     """
     known = with_writing(store, catalogue) if store else learn(catalogue, key).store
     prepared = prepare(catalogue, known, key)

@@ -19,6 +19,13 @@ def confirm(changes: ChangeSet, live: Catalogue, after: Catalogue, store: Store 
 
     `live` is the change set's own (`read_live`); `store` says how an item is removed, and under which names `after` has
     its fields, where that is not as live had them. CatalogueError when `after` lacks the key or a field that was sent.
+
+    >>> from neat_delta import as_catalogue, compare
+    >>> live = as_catalogue({"sku": ["QA-1", "QA-2"], "price": ["9.90", "20.00"]}, "live")
+    >>> sheet = as_catalogue({"sku": ["QA-2", "QA-1"], "price": ["20.00", "10.50"]}, "sheet")
+    >>> result = confirm(compare(live, sheet), live, sheet)
+    >>> result.all_landed, result.counts["landed"]
+    (True, 1)
     """
     known = store or Store()
     return outcome_of(changes, live, prepare_export(after, changes.header, store), known.importer.removal)
@@ -29,6 +36,14 @@ def retry(
 ) -> tuple[ChangeSet, Catalogue]:
     """What did not land, as a change set against the export `after`, and that export as the change set has it: to plan
     and write from. An item that is there no more is left out.
+
+    >>> from neat_delta import as_catalogue, compare
+    >>> live = as_catalogue({"sku": ["QA-1", "QA-2"], "price": ["9.90", "20.00"]}, "live")
+    >>> sheet = as_catalogue({"sku": ["QA-2", "QA-1"], "price": ["20.00", "10.50"]}, "sheet")
+    >>> changes = compare(live, sheet)
+    >>> missing, export = retry(changes, live, live, confirm(changes, live, live))
+    >>> [item.cells for item in missing.iter_items()]
+    [{'price': ('9.90', '10.50')}]
     """
     export = prepare_export(after, changes.header, store)
     return not_landed(changes, live, export, confirmed), export
@@ -39,6 +54,13 @@ def undo(
 ) -> tuple[ChangeSet, Catalogue, list[Landing]]:
     """What takes the sent changes back, as a change set against the export `now` (None: live with every change landed);
     that catalogue; and what is left alone, since it does not stand as it was sent.
+
+    >>> from neat_delta import as_catalogue, compare
+    >>> live = as_catalogue({"sku": ["QA-1", "QA-2"], "price": ["9.90", "20.00"]}, "live")
+    >>> sheet = as_catalogue({"sku": ["QA-2", "QA-1"], "price": ["20.00", "10.50"]}, "sheet")
+    >>> back, base, left = undo(compare(live, sheet), live)
+    >>> [item.cells for item in back.iter_items()], left
+    ([{'price': ('10.50', '9.90')}], [])
     """
     known = store or Store()
     export = None if now is None else prepare_export(now, changes.header, store)

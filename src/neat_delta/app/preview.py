@@ -63,6 +63,13 @@ def preview(
     `live` is its live catalogue (`read_live`): names, conditions, groups, margins and records need it. `records` is a
     table of open quotes or agreed prices. ChangeSetError when a field is named that is not there, CatalogueError when
     live is needed and not given, or the records cannot be read.
+
+    >>> from neat_delta import as_catalogue, compare
+    >>> live = as_catalogue({"sku": ["QA-1", "QA-2"], "price": ["9.90", "20.00"]}, "live")
+    >>> sheet = as_catalogue({"sku": ["QA-2", "QA-1"], "price": ["20.00", "10.50"]}, "sheet")
+    >>> facts = preview(compare(live, sheet), live)
+    >>> [(one.field, one.sent, str(one.most_up)) for one in facts.figures]
+    [('price', 1, '0.60')]
     """
     needs_live = options.where is not None or options.by is not None or options.keep is not None or records is not None
     if needs_live and live is None:

@@ -144,7 +144,18 @@ def _escaped(texts: pl.DataFrame) -> pl.DataFrame:
 
 
 def write_changes(changes: ChangeSet, path: str) -> None:
-    """Write a change set. OutputError when it cannot be written, or the file there is not a change set."""
+    """Write a change set. OutputError when it cannot be written, or the file there is not a change set.
+
+    >>> from pathlib import Path
+    >>> from tempfile import mkdtemp
+    >>> from neat_delta import as_catalogue, compare
+    >>> live = as_catalogue({"sku": ["QA-1", "QA-2"], "price": ["9.90", "20.00"]}, "live")
+    >>> sheet = as_catalogue({"sku": ["QA-2", "QA-1"], "price": ["20.00", "10.50"]}, "sheet")
+    >>> path = Path(mkdtemp()) / "changes.jsonl"
+    >>> write_changes(compare(live, sheet), str(path))
+    >>> len(path.read_text().splitlines())  # its header, one item, its seal
+    3
+    """
     place = Path(path)
     if place.is_file() and place.stat().st_size:
         with place.open("rb") as there:
@@ -166,6 +177,16 @@ class _Version(msgspec.Struct):
 def read_changes(path: str, *, findings: bool = True) -> ChangeSet:
     """Read a change set back; without its `findings`, cell by cell, where only the changes matter. ChangeSetError says
     what is wrong with it, and in which line.
+
+    >>> from pathlib import Path
+    >>> from tempfile import mkdtemp
+    >>> from neat_delta import as_catalogue, compare
+    >>> live = as_catalogue({"sku": ["QA-1", "QA-2"], "price": ["9.90", "20.00"]}, "live")
+    >>> sheet = as_catalogue({"sku": ["QA-2", "QA-1"], "price": ["20.00", "10.50"]}, "sheet")
+    >>> path = str(Path(mkdtemp()) / "changes.jsonl")
+    >>> write_changes(compare(live, sheet), path)
+    >>> read_changes(path).header.counts.changed
+    1
     """
     return _changes(*_lines(path), path, findings=findings)
 
@@ -491,10 +512,21 @@ def _wrong(item: Item, header: Header, fields: dict[str, int]) -> str | None:
 
 
 def read_live(changes: ChangeSet, path: str, live: str | None = None) -> Catalogue:
-    """The live catalogue of the change set read from `path`, read in the way it was read then.
+    r"""The live catalogue of the change set read from `path`, read in the way it was read then.
 
     It is looked for where `compare` found it, from the working folder and from the change set's own, or
     at `live`. ChangeSetError when it is not the same file any more, byte for byte.
+
+    >>> from pathlib import Path
+    >>> from tempfile import mkdtemp
+    >>> from neat_delta import compare, read
+    >>> folder = Path(mkdtemp())
+    >>> live = folder / "live.csv"
+    >>> _ = live.write_text("sku,price\nQA-1,9.90\n")
+    >>> _ = (folder / "sheet.csv").write_text("sku,price\nQA-1,10.50\n")
+    >>> write_changes(compare(read(str(live)), read(str(folder / "sheet.csv"))), str(folder / "c.jsonl"))
+    >>> read_live(read_changes(str(folder / "c.jsonl")), str(folder / "c.jsonl")).cells.rows()
+    [('QA-1', '9.90')]
     """
     return _of_changes(_read_live(changes.header, path, live), changes, path)
 

@@ -197,10 +197,14 @@ def _read_utf8(
 
 
 def write_delimited(cells: pl.DataFrame, layout: Layout, what: str = "The update file") -> bytes:
-    """The bytes of a table in a layout, headings first.
+    r"""The bytes of a table in a layout, headings first.
 
     CatalogueError (naming `what`) when the layout cannot carry a cell: a letter that its encoding does not have, a
     separator or line end where it has no quotes.
+
+    >>> cells = pl.DataFrame({"sku": ["QA-1"], "name": ["Veil, folding"]})
+    >>> write_delimited(cells, Layout(separator=","), "the sheet")
+    b'sku,name\nQA-1,"Veil, folding"\n'
     """
     separator, end = layout.separator or ",", LINE_ENDS[layout.line_end or "LF"]
     quote = '"' if layout.quote is None else layout.quote

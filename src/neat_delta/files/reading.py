@@ -42,6 +42,11 @@ def read(
     catalogue's layout says what was. FileError when it cannot be read, CatalogueError when it is no table; it
     says what is wrong, and where. `only` these headings are read of delimited text that is known to be regular.
     A text whose encoding nothing tells is read so that its words are those of the catalogue `like` it, where they are.
+
+    >>> from importlib.resources import files
+    >>> path = str(files("neat_delta.demo").joinpath("live.csv"))
+    >>> read(path).cells.height
+    418
     """
     if isinstance(file, str):
         file = load(file)

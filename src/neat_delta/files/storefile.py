@@ -45,6 +45,10 @@ def find_store(told: str | None) -> str | None:
 def read_store(path: str) -> Store:
     """The store that a file describes; StoreError with line, key, and the nearest known name where something is
     wrong.
+
+    >>> from importlib.resources import files
+    >>> read_store(str(files("neat_delta.demo").joinpath("neat-delta.toml"))).key.fields
+    ['sku']
     """
     text, data = _toml(path)
     version = data.get("version")
@@ -75,7 +79,15 @@ class _Mapping(msgspec.Struct, forbid_unknown_fields=True):
 
 
 def read_mapping(path: str) -> ColumnMapping:
-    """The headings that a mapping file keeps; StoreError where something is wrong with it."""
+    r"""The headings that a mapping file keeps; StoreError where something is wrong with it.
+
+    >>> from pathlib import Path
+    >>> from tempfile import mkdtemp
+    >>> path = Path(mkdtemp()) / "windmere.toml"
+    >>> _ = path.write_text("version = 1\n[headings]\nTrade = \"cost\"\n")
+    >>> read_mapping(str(path)).headings
+    {'Trade': 'cost'}
+    """
     text, data = _toml(path)
     for where, what in _wrong(data, _Mapping, ()):
         raise _error(path, text, where, what)

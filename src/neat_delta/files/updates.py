@@ -49,6 +49,16 @@ def write_updates(
     that gives the target exactly, and live again. `replace` lets it take the place of a folder in which everything was
     written by this function; `most_files` and `whole` are as in `plan`. Raises StoreError, ProofError or OutputError;
     then nothing is there.
+
+    >>> from pathlib import Path
+    >>> from tempfile import mkdtemp
+    >>> from neat_delta import as_catalogue, compare
+    >>> live = as_catalogue({"sku": ["QA-1", "QA-2"], "price": ["9.90", "20.00"]}, "live")
+    >>> sheet = as_catalogue({"sku": ["QA-2", "QA-1"], "price": ["20.00", "10.50"]}, "sheet")
+    >>> folder = str(Path(mkdtemp()) / "out")
+    >>> manifest = write_updates(compare(live, sheet), live, Importer("skip"), folder)
+    >>> [(one.file, one.rows) for one in manifest.update]
+    [('update-1.csv', 1)]
     """
     form, layout = FORMS[importer.form], layout_of(live, importer)
     planned = plan(

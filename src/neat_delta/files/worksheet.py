@@ -48,6 +48,11 @@ def workbook(sheet: WorkingSheet, live: Source, fields: int) -> bytes:
     """The bytes of a workbook with the working sheet, and a hidden sheet that says where it was cut from.
 
     `fields` is how many live has. OutputError when a spreadsheet has no room for it. The same cut gives the same bytes.
+
+    >>> from neat_delta import as_catalogue, cut_worksheet
+    >>> live = as_catalogue({"sku": ["QA-1", "QA-2"], "price": ["9.90", "20.00"]}, "live")
+    >>> workbook(cut_worksheet(live), live.source, 2)[:2]
+    b'PK'
     """
     cells = sheet.cells
     _must_fit(cells)

@@ -13,14 +13,13 @@ import zipfile
 import zlib
 from collections.abc import Sequence
 from functools import partial
-from html import unescape
-from posixpath import join, normpath
 
 from neat_delta.core.model.catalogue import listed
 from neat_delta.core.support.background import submit
 from neat_delta.core.support.errors import CatalogueError
 from neat_delta.files.grid import ORIGIN, Grid, Value
 from neat_delta.files.packed import must_be_bounded
+from neat_delta.files.sheetxml import padded_styles, sheet_parts, sheet_xml
 
 __all__ = [
     "MOST_CELLS",
@@ -36,19 +35,13 @@ __all__ = [
 MOST_CELLS = 60_000_000
 """A sheet with cells so far apart that it covers more than this is not read."""
 
-CELL = rb"<(?:\w+:)?c\s(?=[^>]*\br=\"([A-Z]+)([0-9]+)\")"
-VALUE = rb"[^>]*>(?:(?!</?(?:\w+:)?(?:v|c)\b).)*<(?:\w+:)?v[^>]*>([^<]*)<"
-
-FORMULA_MARKS = (b"<f>", b"<f ", b"<f/", b":f>", b":f ", b":f/")
-FORMULA = rb"<(?:\w+:)?f\b(?:[^>]*/>|[^>]*>[^<]*</(?:\w+:)?f>)"
-
 
 def read_xlsx(data: bytes, path: str, wanted: str | None) -> Grid:
     """One sheet of a workbook, the first or the one that is wanted. CatalogueError when it cannot be read."""
     archive = opened(data, path)
     damaged = CatalogueError(f"{path}: the workbook is damaged. Open it in a spreadsheet and save it again.")
     try:
-        parts = _sheets(archive)
+        parts = sheet_parts(archive.read("xl/workbook.xml"), archive.read("xl/_rels/workbook.xml.rels"))
     except (KeyError, ValueError, zipfile.BadZipFile, zlib.error, EOFError, OSError, NotImplementedError):
         raise damaged from None
     name = choose_sheet([name for name, _ in parts], wanted, path)
@@ -63,46 +56,47 @@ def read_xlsx(data: bytes, path: str, wanted: str | None) -> Grid:
     xml, styles = kept[part], kept.get(style_part, b"")
     rows = submit(partial(calamine_rows, data, path, names))  # it leaves the interpreter alone meanwhile
     grid = Grid([], name, [other for other, _ in parts if other not in names])
-    _odd_cells(grid, xml, _padded_styles(styles))
-    _hidden_and_merged(grid, xml)
+    _what_values_hide(grid, xml, padded_styles(styles) if styles else {}, damaged)
     grid.rows, *origin = rows()
     grid.origin = origin[0] if origin else ()
     return grid
 
 
-def _odd_cells(grid: Grid, xml: bytes, padded: dict[int, int]) -> None:
-    """The cells whose text is not that of their value, and the formulas without one."""
-    if padded:
-        marks = b"|".join(str(one).encode() for one in padded)
-        for column, row, style, text in re.findall(
-            CELL + rb"(?=[^>]*\bs=\"(" + marks + rb")\")(?![^>]*\bt=\"(?!n\"))" + VALUE, xml, re.DOTALL
-        ):
-            grid.shown[int(row) - 1, column_number(column)] = zeros(text.decode(), padded[int(style)])
-    if b't="e"' in xml:
-        for column, row, text in re.findall(CELL + rb"(?=[^>]*\bt=\"e\")" + VALUE, xml, re.DOTALL):
-            grid.shown[int(row) - 1, column_number(column)] = unescape(text.decode())
-    if any(mark in xml for mark in FORMULA_MARKS):
-        for column, row in re.findall(
-            CELL
-            + rb"(?![^>]*\bt=\"str\")[^>]*>"
-            + FORMULA
-            + rb"(?:<(?:\w+:)?v\s*/>|<(?:\w+:)?v></(?:\w+:)?v>)?</(?:\w+:)?c>",
-            xml,
-        ):
-            grid.uncomputed.append((int(row) - 1, column_number(column)))  # of text, "" is a value, too
+FORMULA_MARKS = (b"<f>", b"<f ", b"<f/", b":f>", b":f ", b":f/")
+SHOWS_MORE = (b't="e"', b"t='e'", b"hidden=", b"mergeCell", b"filterColumn", *FORMULA_MARKS)
+"""What stands in the XML of a sheet that its values alone do not show; few have any of it."""
 
 
-def _hidden_and_merged(grid: Grid, xml: bytes) -> None:
-    if b'hidden="' in xml:
-        grid.hidden_rows = len(re.findall(rb"<(?:\w+:)?row\s[^>]*\bhidden=\"(?:1|true)\"", xml))
-        for column in re.findall(rb"<(?:\w+:)?col\s[^>]*\bhidden=\"(?:1|true)\"[^>]*>", xml):
-            ends = [re.search(rb'\b%s="([0-9]+)"' % end, column) for end in (b"min", b"max")]
-            first, last = (int(found[1]) for found in ends if found)
-            grid.hidden_columns += range(first - 1, min(last, first + 63))
-    grid.filtered = b"filterColumn" in xml
-    if b"mergeCell" in xml:
-        merged = re.findall(rb"<(?:\w+:)?mergeCell\s[^>]*\bref=\"([A-Z0-9:]+)\"", xml)
-        grid.merged = [one.decode() for one in merged]
+def _what_values_hide(grid: Grid, xml: bytes, padded: dict[str, int], damaged: CatalogueError) -> None:
+    """The cells whose text is not that of their value, the formulas without one, and what is hidden or merged."""
+    if not padded and not any(mark in xml for mark in SHOWS_MORE):
+        return
+
+    def wanted(style: str, kind: str, formula: bool) -> bool:
+        return kind == "e" or formula or (kind == "n" and style in padded)
+
+    try:
+        sheet = sheet_xml(xml, wanted)
+    except ValueError:
+        raise damaged from None
+    for cell in sheet.cells:
+        place = _place(cell.reference)
+        if place is None:
+            continue
+        if cell.kind == "e" and cell.value is not None:
+            grid.shown[place] = cell.value
+        elif cell.kind == "n" and cell.style in padded and cell.value is not None:
+            grid.shown[place] = zeros(cell.value, padded[cell.style])
+        if cell.formula and not cell.value and cell.kind != "str":  # of text, "" is a value, too
+            grid.uncomputed.append(place)
+    grid.hidden_rows, grid.filtered, grid.merged = sheet.hidden_rows, sheet.filtered, sheet.merged
+    grid.hidden_columns += sheet.hidden_columns
+
+
+def _place(reference: str) -> tuple[int, int] | None:
+    """The row and column (from 0) of a reference such as B7."""
+    found = re.fullmatch("([A-Z]+)([0-9]+)", reference)
+    return (int(found[2]) - 1, column_number(found[1].encode())) if found else None
 
 
 def opened(data: bytes, path: str) -> zipfile.ZipFile:
@@ -166,41 +160,6 @@ def column_number(letters: bytes) -> int:
     for letter in letters:
         number = number * 26 + letter - 64
     return number - 1
-
-
-def _sheets(archive: zipfile.ZipFile) -> list[tuple[str, str]]:
-    """The sheets with cells, in their order: name and part."""
-    book = archive.read("xl/workbook.xml")
-    relations = archive.read("xl/_rels/workbook.xml.rels")
-    targets = {}
-    for relation in re.findall(rb"<(?:\w+:)?Relationship\s[^>]*>", relations):
-        if b"/worksheet" in relation:
-            found = [re.search(rb'\b%s="([^"]*)"' % name, relation) for name in (b"Id", b"Target")]
-            if all(found):
-                one, target = (unescape(match[1].decode()) for match in found if match)
-                targets[one] = normpath(join("xl", target)).lstrip("/") if not target.startswith("/") else target[1:]
-    sheets = []
-    for sheet in re.findall(rb"<(?:\w+:)?sheet\s[^>]*>", book):
-        name, relation_id = re.search(rb'\bname="([^"]*)"', sheet), re.search(rb'\b\w+:id="([^"]*)"', sheet)
-        if name and relation_id and relation_id[1].decode() in targets:
-            sheets.append((unescape(name[1].decode()), targets[relation_id[1].decode()]))
-    return sheets
-
-
-def _padded_styles(styles: bytes) -> dict[int, int]:
-    """The cell styles whose number format shows leading zeros (`00000`), with the number of places."""
-    formats = {}
-    for one in re.findall(rb"<(?:\w+:)?numFmt\s[^>]*>", styles):
-        number, code = re.search(rb'\bnumFmtId="([0-9]+)"', one), re.search(rb'\bformatCode="([^"]*)"', one)
-        if number and code and re.fullmatch("0{2,}(?:;.*)?", unescape(code[1].decode())):
-            formats[number[1]] = len(unescape(code[1].decode()).partition(";")[0])
-    within = re.search(rb"<(?:\w+:)?cellXfs\b.*?</(?:\w+:)?cellXfs>", styles, re.DOTALL)
-    found = {}
-    for place, one in enumerate(re.findall(rb"<(?:\w+:)?xf\s[^>]*>", within[0] if within else b"")):
-        number = re.search(rb'\bnumFmtId="([0-9]+)"', one)
-        if number and number[1] in formats:
-            found[place] = formats[number[1]]
-    return found
 
 
 def _must_be_dense(xml: bytes, path: str, name: str) -> None:

@@ -47,6 +47,12 @@ def recode(
     Every row of the list is accounted for; items that it does not name are the same, but for links that follow a code.
     What cannot be is held with the reason: a code that another item has and keeps, or that two would get. Otherwise as
     `compare`.
+
+    >>> from neat_delta import as_catalogue
+    >>> live = as_catalogue({"sku": ["QA-1", "QA-2"], "price": ["9.90", "20.00"]}, "live")
+    >>> codes = as_catalogue({"sku": ["QA-1"], "new code": ["QA-9"]}, "codes")
+    >>> [item.cells for item in recode(live, codes).iter_items()]
+    [{'sku': ('QA-1', 'QA-9')}]
     """
     return _run(live, codes, store, options, None, listed_codes=True)
 
@@ -70,6 +76,12 @@ def compare(
     The codes that items get stand in the sheet beside the old ones, or in a list (`codes`); with a list, an item is
     looked for in the sheet under its new code, too.
     Raises CatalogueError when the two cannot be compared.
+
+    >>> from neat_delta import as_catalogue
+    >>> live = as_catalogue({"sku": ["QA-1", "QA-2"], "price": ["9.90", "20.00"]}, "live")
+    >>> sheet = as_catalogue({"sku": ["QA-2", "QA-1"], "price": ["20.00", "10.50"]}, "sheet")
+    >>> [(item.key, item.cells) for item in compare(live, sheet).iter_items()]
+    [({'sku': 'QA-1'}, {'price': ('9.90', '10.50')})]
     """
     return _run(live, sheet, store, options, codes, listed_codes=False)
 

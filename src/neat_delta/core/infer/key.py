@@ -66,7 +66,12 @@ def _tells_apart(cells: pl.DataFrame, codes: pl.Series, name: str) -> bool:
 
 
 def find_key(live: Catalogue, key: Sequence[str] = ()) -> list[str]:
-    """The key fields: the ones named, or the one heading that is plainly the SKU. CatalogueError when there is none."""
+    """The key fields: the ones named, or the one heading that is plainly the SKU. CatalogueError when there is none.
+
+    >>> from neat_delta import as_catalogue
+    >>> find_key(as_catalogue({"Name": ["Veil"], "Item No.": ["QA-1"]}))
+    ['Item No.']
+    """
     if len(set(key)) != len(key):
         raise CatalogueError(f"‹key› names the same field twice: {', '.join(key)}.")
     for name in key:

@@ -62,6 +62,11 @@ class Learned:
 def learn(live: Catalogue, key: Sequence[str] = ()) -> Learned:
     """What all of live's cells show. CatalogueError when `key` is not among its fields, or no heading is plainly the
     key.
+
+    >>> from neat_delta import as_catalogue
+    >>> learned = learn(as_catalogue({"sku": ["QA-1", "QA-2"], "price": ["9.90", "20.00"]}))
+    >>> learned.store.key.fields, learned.store.fields["price"].kind
+    (['sku'], 'money')
     """
     known = Known(find_key(live, key), "as you said") if key else fields_of_key(live.cells, *find_key(live))
     keys = known.fields

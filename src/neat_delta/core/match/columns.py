@@ -36,6 +36,9 @@ def match_columns(
     `only`, no other fields are taken but the key's. CatalogueError (naming `path`) when a name in `mapping` is none,
     or two headings stand for one field. A saved heading that this sheet lacks means nothing. `places` are the headings'
     columns in the file.
+
+    >>> [(one.heading, one.field, one.how) for one in match_columns(["SKU", "Trade"], ["sku", "cost"])]
+    [('SKU', 'sku', 'same but for case and marks'), ('Trade', None, 'unmatched')]
     """
     mapping, saved = mapping or ColumnMapping(), saved or ColumnMapping()
     settings = {name: field for name, field in (known or {}).items() if name in set(fields)}

@@ -2,17 +2,18 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, replace
 
 import msgspec
 import polars as pl
+from blake3 import blake3
 
 from neat_delta.core.model.layout import Layout
 from neat_delta.core.model.store import Continued
 from neat_delta.core.support.errors import CatalogueError
 
-__all__ = ["MARK", "Catalogue", "Origin", "Source", "column_letter", "listed", "renamed"]
+__all__ = ["MARK", "Catalogue", "Origin", "Source", "as_catalogue", "column_letter", "listed", "renamed"]
 
 
 NOTHING_KNOWN = Layout()
@@ -103,6 +104,24 @@ class Catalogue:
         known = pl.DataFrame({"row": self.numbers.cast(pl.Int64)}).with_row_index("place")
         found = pl.DataFrame({"row": rows.cast(pl.Int64)}).join(known, on="row", how="left", maintain_order="left")
         return found["place"].cast(pl.Int64)
+
+
+def as_catalogue(table: pl.DataFrame | Mapping[str, Sequence[str]], name: str = "table") -> Catalogue:
+    """A table that is at hand (one row an item, one column a field, all of them texts) as a catalogue called `name`.
+
+    >>> as_catalogue({"sku": ["QA-1"], "price": ["9.90"]}).fields
+    ['sku', 'price']
+    """
+    cells = (
+        pl.DataFrame(table, schema_overrides=dict.fromkeys(table.keys(), pl.String))
+        if isinstance(table, Mapping)
+        else table
+    )
+
+    def digest() -> str:
+        return blake3(cells.write_csv().encode()).hexdigest()
+
+    return Catalogue(cells.cast(pl.String), name, digest)
 
 
 def renamed(catalogue: Catalogue, names: dict[str, str]) -> Catalogue:

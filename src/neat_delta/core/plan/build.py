@@ -49,6 +49,13 @@ def plan(
     told as a difference) need more. `whole` writes every item, for an importer that deletes what a file does not have;
     without it that is a StoreError. `fits` says which texts the files can hold (None: all). Where several items share a
     key, one row is for all of them.
+
+    >>> from neat_delta import Importer, as_catalogue, compare
+    >>> live = as_catalogue({"sku": ["QA-1", "QA-2"], "price": ["9.90", "20.00"]}, "live")
+    >>> sheet = as_catalogue({"sku": ["QA-2", "QA-1"], "price": ["20.00", "10.50"]}, "sheet")
+    >>> planned = plan(compare(live, sheet), live, Importer("skip"))
+    >>> planned.update[0].cells.rows(named=True)
+    [{'sku': 'QA-1', 'price': '10.50'}]
     """
     if importer.missing == "deleted" and not whole:
         raise StoreError(

@@ -54,7 +54,15 @@ def _agree(same: pl.Series, item: pl.Series, changes: ChangeSet, name: str, what
 
 
 def target(live: Catalogue, changes: ChangeSet, plan: Plan) -> pl.DataFrame:
-    """What live is to become: its cells as they are set, what is removed gone, what is added at the end."""
+    """What live is to become: its cells as they are set, what is removed gone, what is added at the end.
+
+    >>> from neat_delta import Importer, as_catalogue, compare, plan
+    >>> live = as_catalogue({"sku": ["QA-1", "QA-2"], "price": ["9.90", "20.00"]}, "live")
+    >>> sheet = as_catalogue({"sku": ["QA-2", "QA-1"], "price": ["20.00", "10.50"]}, "sheet")
+    >>> changes = compare(live, sheet)
+    >>> target(live, changes, plan(changes, live, Importer("skip")))["price"].to_list()
+    ['10.50', '20.00']
+    """
     wanted = with_cells(live.cells, live.place(changes.items["live"]), plan.set)
     wanted = without(wanted, live.place(changes.items["live"]).gather(plan.removed))
     return pl.concat([wanted, plan.added.select(live.fields)]) if plan.added.height else wanted
@@ -103,6 +111,14 @@ def prove(
     The update tables, in order, turn live into the target with no other cell touched; the undo tables turn that into
     live again, but for what the plan lists as one way. Lists that the importer takes by marks are held against each
     other by their values.
+
+    >>> from neat_delta import Importer, as_catalogue, compare, plan
+    >>> live = as_catalogue({"sku": ["QA-1", "QA-2"], "price": ["9.90", "20.00"]}, "live")
+    >>> sheet = as_catalogue({"sku": ["QA-2", "QA-1"], "price": ["20.00", "10.50"]}, "sheet")
+    >>> changes, importer = compare(live, sheet), Importer("skip")
+    >>> planned = plan(changes, live, importer)
+    >>> tables = [[(one.action, one.cells) for one in some] for some in (planned.update, planned.undo)]
+    >>> prove(live, changes, planned, *tables, importer)  # says nothing when all is well
     """
     header = changes.header
     lists = {name: field for name, field in header.settings.items() if field.kind == "list"}

@@ -44,6 +44,12 @@ def replay(
     blank key, a key that stands twice in the table or on two items (where the key is `shared`, a row sets all the items
     that have it), a row without a value that every row must have, an item that it does not take; a code for which there
     is no item, or which an item has that the file finds there.
+
+    >>> from neat_delta import Importer
+    >>> live = pl.DataFrame({"sku": ["QA-1"], "price": ["9.90"], "name": ["Veil"]})
+    >>> update = pl.DataFrame({"sku": ["QA-1"], "price": ["10.50"]})
+    >>> replay(live, update, ["sku"], Importer("skip")).rows()
+    [('QA-1', '10.50', 'Veil')]
     """
     keys = list(key)
     if action == "recode":

@@ -93,7 +93,11 @@ class Condition:
 
 
 def condition(text: str) -> Condition:
-    """A condition, such as `price > 100 AND category LIKE 'Hives%'`. ConditionError where it is none."""
+    """A condition, such as `price > 100 AND category LIKE 'Hives%'`. ConditionError where it is none.
+
+    >>> str(condition("price > 100 AND category LIKE 'Hives%'").tree.key)
+    'and'
+    """
     try:
         return Condition(text, sqlglot.condition(text))
     except ParseError as error:
@@ -115,7 +119,12 @@ def condition(text: str) -> Condition:
 
 
 def evaluate(wanted: Condition, rows: Rows) -> pl.Series:
-    """For which rows a condition holds. ConditionError names the word that means nothing there."""
+    """For which rows a condition holds. ConditionError names the word that means nothing there.
+
+    >>> rows = Rows({"": pl.DataFrame({"price": ["9.90", "20.00"]})}, {"price": Field("money")}, Notation())
+    >>> evaluate(condition("price > 10"), rows).to_list()
+    [False, True]
+    """
     reader = _Reader(rows, wanted.text)
     try:
         found = reader.truth(wanted.tree)

@@ -40,7 +40,14 @@ class FieldFigures(msgspec.Struct, frozen=True):
 
 
 def figures(changes: ChangeSet) -> list[FieldFigures]:
-    """The figures of every field in which cells of known items change, in live's order."""
+    """The figures of every field in which cells of known items change, in live's order.
+
+    >>> from neat_delta import as_catalogue, compare
+    >>> live = as_catalogue({"sku": ["QA-1", "QA-2"], "price": ["9.90", "20.00"]}, "live")
+    >>> sheet = as_catalogue({"sku": ["QA-2", "QA-1"], "price": ["20.00", "10.50"]}, "sheet")
+    >>> [(one.field, one.sent) for one in figures(compare(live, sheet))]
+    [('price', 1)]
+    """
     cells = changes.cells.with_columns(stays=held(changes.items, changes.cells))
     known = cells.filter(pl.col("before").is_not_null()).sort("field")
     return [_of(changes.header, str(field), cells) for (field,), cells in known.group_by("field", maintain_order=True)]

@@ -88,6 +88,14 @@ def sign_off(changes: ChangeSet, answers: Catalogue) -> ChangeSet:
 
     `answers` is a workbook that was made of it, with its answers. ChangeSetError when it is none, when an answer is
     neither yes nor no, or is for a cell that says otherwise now: it must be asked again.
+
+    >>> from neat_delta import as_catalogue, compare
+    >>> live = as_catalogue({"sku": ["QA-1", "QA-2"], "price": ["9.90", "20.00"]}, "live")
+    >>> sheet = as_catalogue({"sku": ["QA-2", "QA-1"], "price": ["20.00", "10.50"]}, "sheet")
+    >>> changes = compare(live, sheet)
+    >>> none = as_catalogue({"key: sku": [], "field": [], "before": [], "after": [], "answer": [], "seal": []})
+    >>> sign_off(changes, none).cells["held"].to_list()
+    ['not signed off']
     """
     said = _answers(changes, answers)
     reason = (

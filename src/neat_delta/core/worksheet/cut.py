@@ -65,6 +65,11 @@ def cut_worksheet(
 
     Without a store file the kinds are learned from all of live. Raises CatalogueError when a name is none or no item is
     left, and ConditionError for what `where` or `sort` cannot mean.
+
+    >>> from neat_delta import as_catalogue
+    >>> live = as_catalogue({"sku": ["QA-1", "QA-2"], "price": ["9.90", "20.00"]}, "live")
+    >>> cut_worksheet(live, skus=["QA-2"]).cells.rows()
+    [('QA-2', '20.00')]
     """
     known = with_writing(store, live) if store else learn(live, key).store
     prepared = prepare(live, known, key)
