@@ -248,7 +248,7 @@ def test_what_is_told_is_not_found_out(run, put):
     assert "1 changed cell: 1 to send, 0 held" in done.stdout
     for option, message in (
         (["--encoding", "cp1255x"], 'There is no encoding "cp1255x". Did you mean "cp125'),
-        (["--separator", "ab"], "'ab' is not one plain character"),
+        (["--separator", "ab"], "'ab' is not right: it must be one plain character"),
         (["--header-line", "0"], "lines are counted from 1"),
         (["--decimal-mark", ";"], "';' is neither . nor ,"),
         (["--date-form", "DD.MM"], "a date form has YYYY, MM and DD once each"),

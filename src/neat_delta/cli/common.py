@@ -128,6 +128,7 @@ def layout_from_options(side: str, base: Layout | None = None) -> Layout:
     import msgspec
 
     from neat_delta.core.model.layout import SEPARATORS, Layout
+    from neat_delta.core.model.store import FileForm, Store, conflicting_settings
 
     said: dict[str, Any] = {}
     for name in ("encoding", "separator", "quote", "escape", "header_line", "sheet_name"):
@@ -142,12 +143,13 @@ def layout_from_options(side: str, base: Layout | None = None) -> Layout:
         elif name in {"separator", "quote", "escape"}:
             words = {word: mark for mark, word in SEPARATORS.items()} | ({"none": ""} if name != "separator" else {})
             said[name] = words.get(value, "\t" if value == "\\t" else value)
-            if len(said[name].encode()) > 1 or (name == "separator" and (not said[name] or said[name] in "\r\n")):
-                raise click.BadParameter(f"{value!r} is not one plain character.", param_hint=option)
         else:
             said[name] = value
-    if said.get("separator") and said["separator"] in {said.get("quote"), said.get("escape")}:
-        raise click.BadParameter("it is the same as the quote or the escape.", param_hint="--separator")
+    marks = {name: mark for name, mark in said.items() if name in {"separator", "quote", "escape"}}
+    for one in conflicting_settings(Store(file=FileForm(**marks))) if marks else ():
+        option = one.where[-1]
+        what = f"{marks[option]!r} is not right" if option in marks else "It is not right"
+        raise click.BadParameter(f"{what}: {one.what}.", param_hint=f"--{option}")
     return msgspec.structs.replace(base or Layout(), **said)
 
 

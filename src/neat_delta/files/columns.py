@@ -12,8 +12,9 @@ from polars.exceptions import PanicException, PolarsError
 
 from neat_delta.core.model.layout import Layout
 from neat_delta.core.support.errors import CatalogueError
-from neat_delta.files.delimited import MOST_COLUMNS, Text
+from neat_delta.files.delimited import Text
 from neat_delta.files.grid import number
+from neat_delta.files.headings import must_be_headings, unnamed_columns
 
 __all__ = ["read_columns"]
 
@@ -26,11 +27,8 @@ def read_columns(data: bytes, path: str) -> Text:
         raise CatalogueError(f"{path}: the Parquet file cannot be read; it is damaged. Export it again.") from None
     if not table.height or not table.width:
         raise CatalogueError(f"{path}: there are no rows in it. Export it again.")
-    if table.width > MOST_COLUMNS:
-        raise CatalogueError(f"{path}: {table.width:,} columns, and at most {MOST_COLUMNS:,} are read.")
-    if any("\0" in name for name in table.columns):
-        raise CatalogueError(f"{path}: a heading holds a zero character. Rename it.")
-    unnamed = tuple(place for place, name in enumerate(table.columns, 1) if not name.strip())
+    must_be_headings(table.columns, path)
+    unnamed = unnamed_columns(table.columns)
     cells = {name: _texts(table[name]) for name in table.columns if name.strip()}
     return Text(pl.DataFrame(cells), unnamed, Layout(format="parquet"), ())
 

@@ -18,10 +18,11 @@ from typing import Any, Literal
 
 import polars as pl
 
-from neat_delta.core.model.catalogue import MARK, Origin, column_letter, listed
+from neat_delta.core.model.catalogue import MARK, Origin, column_letter
 from neat_delta.core.model.layout import LINE_ENDS, SEPARATORS, Layout, encoding_name
 from neat_delta.core.support.errors import CatalogueError
 from neat_delta.files.encoding import BOMS, Known, codec, decoded, guess, of_head, written_in
+from neat_delta.files.headings import must_be_headings, unnamed_columns
 
 __all__ = ["Text", "read_text", "write_delimited"]
 
@@ -37,9 +38,6 @@ BLOCK = 1 << 21
 
 LONGEST_LINE = 1 << 20
 """The headings must end within so many bytes."""
-
-MOST_COLUMNS = 16_384
-"""No spreadsheet has more columns."""
 
 HEADER_WITHIN = 30
 """Among so many rows the header is looked for, if the first one is none."""
@@ -152,9 +150,7 @@ def _read_utf8(
         raise CatalogueError(f"{path}: the file is empty. Export it again.")
     dialect = _dialect(sample, told)
     number, header, start = _header(sample, dialect, told.header_line, path)
-    if "\0" in "".join(header):
-        raise CatalogueError(f"{path}, line {number}: a heading holds a zero character. This is no table of text.")
-    _must_be_headings(header, number, path)
+    must_be_headings(header, f"{path}, line {number}")
     body: bytes = data
     if start:
         body = data[: len(BOM)].replace(BOM, b"") + data[len(BOM) :] if data[: len(BOM)] == BOM else data
@@ -166,7 +162,7 @@ def _read_utf8(
     cells, regular = _parse(body, path, header, dialect, number, only)
     if not cells.height:
         raise CatalogueError(f"{path}: there is a header and no rows under it. Export it again.")
-    unnamed = tuple(place for place, heading in enumerate(header, 1) if not heading.strip())
+    unnamed = unnamed_columns(header)
     layout = Layout(
         separator=dialect.separator,
         line_end=ENDS[dialect.end],
@@ -389,23 +385,6 @@ def _separator(sample: str, quote: str, escape: str) -> str:
         return (times / len(rows) if width > 1 else 0.0, width)
 
     return max(SEPARATORS, key=score)
-
-
-def _must_be_headings(header: list[str], number: int, path: str) -> None:
-    if len(header) > MOST_COLUMNS:
-        raise CatalogueError(
-            f"{path}, line {number}: {len(header):,} columns, and at most {MOST_COLUMNS:,} are read. "
-            "Cut the file down, or say with ‹separator› what stands between the cells."
-        )
-    for heading, times in Counter(header).items():
-        if times > 1 and heading.strip():
-            columns = ", ".join(column_letter(n) for n, name in enumerate(header, 1) if name == heading)
-            raise CatalogueError(
-                f'{path}, line {number}: the heading "{listed([heading])}" stands in {times} columns ({columns}). '
-                "Rename or remove one."
-            )
-    if not any(heading.strip() for heading in header):
-        raise CatalogueError(f"{path}, line {number}: there are no headings. The first line must name the fields.")
 
 
 def _stand_in(number: int) -> str:

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import datetime as dt
-from collections import Counter
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass, field
 from itertools import chain
@@ -15,7 +14,8 @@ import polars as pl
 from neat_delta.core.model.catalogue import Origin, column_letter, listed
 from neat_delta.core.model.layout import Format, Layout
 from neat_delta.core.support.errors import CatalogueError
-from neat_delta.files.delimited import MOST_COLUMNS, Text, header_place
+from neat_delta.files.delimited import Text, header_place
+from neat_delta.files.headings import must_be_headings, unnamed_columns
 
 __all__ = ["ERRORS", "ORIGIN", "Grid", "number", "to_text"]
 
@@ -125,14 +125,15 @@ def to_text(grid: Grid, path: str, kind: Format, told: Layout | None = None) -> 
     if place >= len(grid.rows):
         raise CatalogueError(f"{path}: there is no row {place + 1} for the header.")
     header = [*top[place], *[""] * width][:width] if place < len(top) else _row(grid, place, width)
-    headings = _headings(header, place + 1, path)
+    must_be_headings(header, f"{path}, row {place + 1}")
+    headings = [heading if heading.strip() else "" for heading in header]
     end = len(grid.rows)
     while end > place + 1 and all(cell in {"", None} for cell in grid.rows[end - 1]):
         end -= 1
     if end == place + 1:
         raise CatalogueError(f"{path}: there is a header and no rows under it. Export it again.")
     texts = _texts(grid, place + 1, end, width)
-    unnamed = tuple(column for column, heading in enumerate(headings, 1) if not heading)
+    unnamed = unnamed_columns(headings)
     filled = [column for column in unnamed if (texts[column - 1] != "").any()]
     notes = _notes(grid, place) + [f"column {column_letter(one)} has no heading and is left out" for one in filled]
     cells = {heading: column for heading, column in zip(headings, texts, strict=True) if heading}
@@ -189,24 +190,6 @@ def _row(grid: Grid, place: int, width: int) -> list[str]:
 
 def _shown(grid: Grid, row: int, column: int, cell: Value) -> str:
     return grid.shown.get((row, column)) or TEXTS[type(cell)](cell)
-
-
-def _headings(header: list[str], row: int, path: str) -> list[str]:
-    if len(header) > MOST_COLUMNS:
-        raise CatalogueError(f"{path}, row {row}: {len(header):,} columns, and at most {MOST_COLUMNS:,} are read.")
-    names = [heading if heading.strip() else "" for heading in header]
-    for heading, times in Counter(name for name in names if name).items():
-        if times > 1:
-            letters = ", ".join(column_letter(n) for n, name in enumerate(names, 1) if name == heading)
-            raise CatalogueError(
-                f'{path}, row {row}: the heading "{listed([heading])}" stands in {times} columns ({letters}). '
-                "Rename or remove one."
-            )
-        if "\0" in heading:
-            raise CatalogueError(f"{path}, row {row}: a heading holds a zero character. Rename it.")
-    if not any(names):
-        raise CatalogueError(f"{path}, row {row}: there are no headings. The first row must name the fields.")
-    return names
 
 
 def _cell(row: int, column: int) -> str:

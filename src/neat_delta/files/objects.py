@@ -11,8 +11,9 @@ import polars as pl
 
 from neat_delta.core.model.layout import Layout
 from neat_delta.core.support.errors import CatalogueError
-from neat_delta.files.delimited import MOST_COLUMNS, Text
+from neat_delta.files.delimited import Text
 from neat_delta.files.encoding import codec, decoded, of_head
+from neat_delta.files.headings import must_be_headings, unnamed_columns
 
 __all__ = ["is_json", "read_objects"]
 
@@ -45,10 +46,7 @@ def read_objects(data: bytes, path: str, told: Layout | None = None) -> Text:
         names.update(dict.fromkeys(row))
     if not names:
         raise CatalogueError(f"{path}: there is no object with a name in it. Export it again.")
-    if len(names) > MOST_COLUMNS:
-        raise CatalogueError(f"{path}: {len(names):,} different names, and at most {MOST_COLUMNS:,} are read.")
-    if any("\0" in name for name in names):
-        raise CatalogueError(f"{path}: a name holds a zero character. Rename it.")
+    must_be_headings([*names], path)
     blank = msgspec.Raw(b"null")
     try:
         columns = {
@@ -58,9 +56,7 @@ def read_objects(data: bytes, path: str, told: Layout | None = None) -> Text:
         }
     except (msgspec.MsgspecError, RecursionError, UnicodeError) as error:
         raise CatalogueError(f"{path}: a value cannot be read ({_plain(error)}).") from None
-    unnamed = tuple(place for place, name in enumerate(names, 1) if not name.strip())
-    if not columns:
-        raise CatalogueError(f"{path}: no name says what its value is. Export it again.")
+    unnamed = unnamed_columns([*names])
     return Text(pl.DataFrame(columns), unnamed, Layout(encoding=encoding, bom=bool(bom), format=form), ())  # type: ignore[arg-type]
 
 
