@@ -9,6 +9,7 @@ from typing import TYPE_CHECKING
 
 from neat_delta.core.kinds.base import EXACT
 from neat_delta.core.model.catalogue import listed
+from neat_delta.core.model.reasons import sort_of
 from neat_delta.report.text import count, key_text, shown, signed
 
 if TYPE_CHECKING:
@@ -34,7 +35,7 @@ WAY_OUT = {
     "slip": "moved by accident; mend the sheet, or --accept slip",
     "check": "a check stopped it; mend the sheet, or --accept CHECK:SKU",
     "code": "the code change cannot be, or waits for one; mend the list of codes",
-    "incomplete": "a new item of which a required cell is held; see to that cell first",
+    "incomplete": "what it needs is held: a required cell, its parent; see to that first",
     "emptied": "blank in the sheet; --blanks clear or keep decides, for all or as clear:FIELD",
     "new": "only in the sheet; --with-new sends them",
     "gone": "only in live; --with-gone removes them",
@@ -57,7 +58,7 @@ def held_lines(reasons: Sequence[HeldCount]) -> list[HeldLine]:
     """Reasons for a person: those of one sort together."""
     groups: dict[str, list[HeldCount]] = {}
     for held in reasons:
-        groups.setdefault(held.reason.partition(": ")[0], []).append(held)
+        groups.setdefault(sort_of(held.reason), []).append(held)
     lines = []
     for reason, some in groups.items():
         counted = ((sum(one.items for one in some), "item"), (sum(one.cells for one in some), "cell"))

@@ -29,6 +29,7 @@ from neat_delta.core.model.changeset import (
     held,
 )
 from neat_delta.core.model.importer import NEW_CODE
+from neat_delta.core.model.reasons import SLIP
 from neat_delta.core.rekey.moves import codes_in
 from neat_delta.core.review.cells import CellView, ItemView, item_views
 from neat_delta.report.facts import (
@@ -279,7 +280,7 @@ def _examples(changes: ChangeSet, finding: FindingSummary, width: int) -> list[T
             for item, row, what in of.select("item", "row", "what").iter_rows()
         ]
     elif finding.done == "held" and finding.cells:
-        reason = f"slip: {finding.name}"
+        reason = SLIP + finding.name
         of = changes.cells.filter((pl.col("held") == reason) & pl.col("field").cast(pl.String).is_in(finding.fields))
         for item, before, after in of.head(EXAMPLES).select("item", "before", "after").iter_rows():
             name = key_text(changes.keys.row(item, named=True))

@@ -96,7 +96,7 @@ def _context(
 ) -> SlipContext:
     """The cells as slips are looked for in them."""
     parts = {}
-    place = matched.both["sheet"].gather(cells["pair"]).cast(pl.Int64)
+    place = matched.pairs["sheet"].gather(cells["pair"]).cast(pl.Int64)
     some = cells.select(pl.col("cell").alias("number"), "pair", "form", of="field").with_columns(place=place)
     some = some.select("number", "pair", "place", "form", "of").sort("place", maintain_order=True)
     by_field = {name: part for (name,), part in some.partition_by("of", as_dict=True).items()}
@@ -111,6 +111,6 @@ def _context(
         columns,
         live.cells,
         sheet.cells,
-        at.scatter(matched.both["sheet"], matched.both["live"]),
-        matched.both["live"],
+        at.scatter(matched.pairs["sheet"], matched.pairs["live"]),
+        matched.pairs["live"],
     )

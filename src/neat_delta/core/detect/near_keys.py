@@ -46,8 +46,8 @@ def near_keys(matched: Matched) -> pl.DataFrame:
         table = keys[name].gather(places).select(form)
         table = table.with_columns(places.cast(pl.UInt32).alias(MARK + name))
         forms.append(table.filter(pl.struct(keys[name].columns).is_unique()))
-    both = forms[0].join(forms[1], on=keys["live"].columns, how="inner", maintain_order="right")
-    near = both.select(pl.col(MARK + name).alias(name) for name in alone)
+    pairs = forms[0].join(forms[1], on=keys["live"].columns, how="inner", maintain_order="right")
+    near = pairs.select(pl.col(MARK + name).alias(name) for name in alone)
     if len(keys["live"].columns) > 1:
         return near.with_columns(damage=pl.lit(None, pl.String))
     texts = {name: keys[name].to_series().gather(near[name]) for name in alone}
@@ -62,10 +62,10 @@ def with_near_keys(
     matched: Matched, live: Catalogue, sheet: Catalogue, near: pl.DataFrame, taken: pl.Series
 ) -> Matched:
     """The match with these near keys named, and those among its items that are `taken`."""
-    both, gone, new = matched.both, matched.gone, matched.new
-    accepted = near.filter(taken).select(both.columns)
+    pairs, gone, new = matched.pairs, matched.gone, matched.new
+    accepted = near.filter(taken).select(pairs.columns)
     if accepted.height:
-        both = pl.concat([both, accepted.cast({name: both.schema[name] for name in both.columns})]).sort("live")
+        pairs = pl.concat([pairs, accepted.cast({name: pairs.schema[name] for name in pairs.columns})]).sort("live")
         gone = gone.filter(~gone.is_in(accepted["live"].implode()))
         new = new.filter(~new.is_in(accepted["sheet"].implode()))
     named = [
@@ -79,4 +79,4 @@ def with_near_keys(
             strict=True,
         )
     ]
-    return replace(matched, both=both, gone=gone, new=new, near=named)
+    return replace(matched, pairs=pairs, gone=gone, new=new, near=named)

@@ -12,7 +12,7 @@ __all__ = ["differing_texts"]
 
 
 def differing_texts(live: Catalogue, sheet: Catalogue, matched: Matched) -> pl.DataFrame:
-    """The cells whose text differs, by field in live's order: `field`, `pair` (row of `matched.both`), `before`,
+    """The cells whose text differs, by field in live's order: `field`, `pair` (row of `matched.pairs`), `before`,
     `after`.
 
     Then those of new items, in which `pair` and `before` are null and `new` is the place in `matched.new`.
@@ -25,14 +25,14 @@ def differing_texts(live: Catalogue, sheet: Catalogue, matched: Matched) -> pl.D
     if not matched.fields:
         return empty(TEXTS)
     one, other = live.cells.select(matched.fields), sheet.cells.select(matched.fields)
-    if matched.both.height * len(matched.fields) <= SMALL:
+    if matched.pairs.height * len(matched.fields) <= SMALL:
         return conform(_of_few_rows(one, other, matched), TEXTS)
-    often = _often(one, other, matched.both)
+    often = _often(one, other, matched.pairs)
     seldom = [field for field in matched.fields if field not in often]
-    rows = _rows_that_differ(one.select(seldom), other.select(seldom), matched.both)
-    in_live, in_sheet = matched.both["live"].gather(rows), matched.both["sheet"].gather(rows)
+    rows = _rows_that_differ(one.select(seldom), other.select(seldom), matched.pairs)
+    in_live, in_sheet = matched.pairs["live"].gather(rows), matched.pairs["sheet"].gather(rows)
     differs = {}
-    if rows.len() > matched.both.height // 8:
+    if rows.len() > matched.pairs.height // 8:
         for field in seldom:
             differs[field] = one[field].hash().gather(in_live) != other[field].hash().gather(in_sheet)
     else:
@@ -41,11 +41,11 @@ def differing_texts(live: Catalogue, sheet: Catalogue, matched: Matched) -> pl.D
     parts = [empty(TEXTS)]
     for field in matched.fields:
         if field in often:
-            pair = _rows_that_differ(one.select(field), other.select(field), matched.both)
+            pair = _rows_that_differ(one.select(field), other.select(field), matched.pairs)
         else:
             pair = rows.gather(differs[field].arg_true())
         if pair.len():
-            cells = matched.both.gather(pair)
+            cells = matched.pairs.gather(pair)
             texts = {
                 "before": one[field].rechunk().gather(cells["live"]),
                 "after": other[field].rechunk().gather(cells["sheet"]),
@@ -64,9 +64,9 @@ SMALL = 1_000_000
 def _of_few_rows(live: pl.DataFrame, sheet: pl.DataFrame, matched: Matched) -> pl.DataFrame:
     """`_texts_that_differ` of tables with few cells, of which most may be columns."""
     fields = matched.fields
-    rows = pl.int_range(matched.both.height, dtype=pl.UInt32, eager=True).alias(MARK)
+    rows = pl.int_range(matched.pairs.height, dtype=pl.UInt32, eager=True).alias(MARK)
     ours, theirs = (
-        table.select(pl.all().gather(matched.both[side])).insert_column(0, rows)
+        table.select(pl.all().gather(matched.pairs[side])).insert_column(0, rows)
         for table, side in ((live, "live"), (sheet, "sheet"))
     )
     name, text = MARK + "field", MARK + "text"
@@ -97,18 +97,18 @@ GLANCE = 1_000
 """So many of many items are glanced at."""
 
 
-def _often(live: pl.DataFrame, sheet: pl.DataFrame, both: pl.DataFrame) -> list[str]:
+def _often(live: pl.DataFrame, sheet: pl.DataFrame, pairs: pl.DataFrame) -> list[str]:
     """The fields whose text differs in most items, as a glance at some of very many shows."""
-    if both.height < GLANCE * 10:
+    if pairs.height < GLANCE * 10:
         return []
-    some = both.gather_every(both.height // GLANCE)
+    some = pairs.gather_every(pairs.height // GLANCE)
     ours, theirs = live.gather(some["live"]), sheet.gather(some["sheet"])
     return [field for field in live.columns if (ours[field] != theirs[field]).mean() > 0.5]  # type: ignore[operator]
 
 
-def _rows_that_differ(live: pl.DataFrame, sheet: pl.DataFrame, both: pl.DataFrame) -> pl.Series:
-    """The items (rows of `both`) in which the text of any of these fields differs."""
+def _rows_that_differ(live: pl.DataFrame, sheet: pl.DataFrame, pairs: pl.DataFrame) -> pl.Series:
+    """The items (rows of `pairs`) in which the text of any of these fields differs."""
     if not live.width:
         return pl.Series([], dtype=pl.UInt32)
     one, other = (table.to_series().hash() if table.width == 1 else table.hash_rows() for table in (live, sheet))
-    return (one.gather(both["live"]) != other.gather(both["sheet"])).arg_true()
+    return (one.gather(pairs["live"]) != other.gather(pairs["sheet"])).arg_true()

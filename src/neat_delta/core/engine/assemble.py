@@ -107,7 +107,7 @@ def assemble(stages: Stages) -> Draft:
         live=live.source,
         sheet=aligned.sheet.source,
         counts=Counts(
-            same=matched.both.height - met.count() + unnamed,
+            same=matched.pairs.height - met.count() + unnamed,
             changed=verdicts["changed"],
             recoded=verdicts["recoded"],
             unlisted=met.null_count() + unnamed,
@@ -168,7 +168,7 @@ def _put_back(deltas: pl.DataFrame, cells: pl.Series) -> pl.DataFrame:
 
 def _with_their_twins(differing: pl.DataFrame, matched: Matched) -> pl.Series:
     """The cells that change because those of another item with the same key do: the importer cannot tell them apart."""
-    row = matched.both["sheet"].gather(differing["pair"])
+    row = matched.pairs["sheet"].gather(differing["pair"])
     changes = (~differing["same"]).to_frame("change").with_columns(row=row, field=differing["field"])
     any_of_them = changes.select(pl.col("change").any().over("row", "field")).to_series()
     return any_of_them & (differing["before"] != differing["after"])
@@ -204,7 +204,7 @@ def _items(cells: pl.DataFrame, stages: Stages) -> pl.DataFrame:
     changed = pl.DataFrame({"item": met}).with_columns(
         verdict=pl.when(pl.col("item").is_in(coded.implode())).then(pl.lit("recoded")).otherwise(pl.lit("changed"))
     )
-    in_sheet = matched.both.select(item=pl.col("live").cast(pl.Int64), sheet=pl.col("sheet").cast(pl.Int64))
+    in_sheet = matched.pairs.select(item=pl.col("live").cast(pl.Int64), sheet=pl.col("sheet").cast(pl.Int64))
     changed = changed.join(in_sheet, on="item", how="left", maintain_order="left")
     gone = matched.gone.cast(pl.Int64).alias("item")
     gone = gone.filter(~gone.is_in(met.implode()))
@@ -230,7 +230,7 @@ def _damaged(stages: Stages, number: pl.Series) -> pl.DataFrame:
     if not found.height:
         return empty(DAMAGED_SCHEMA)
     cells = stages.deltas.select(pl.all().gather(found["cell"]))
-    place = matched.both["sheet"].gather(cells["pair"]).cast(pl.Int64)
+    place = matched.pairs["sheet"].gather(cells["pair"]).cast(pl.Int64)
     place = place.zip_with(place.is_not_null(), matched.new.gather(cells["new"]).cast(pl.Int64))
     keys = stripped(rows.sheet.cells, stages.aligned.key).gather(place)
     mendable = found["mendable"].fill_null(value=False)

@@ -62,7 +62,7 @@ def place_rows(aligned: AlignedInputs, codes: Catalogue | None, policy: Policy, 
     if policy.repair and twice.len():
         sheet, matched = _without_repeats(known_as, sheet, twice, key, policy, bare=bare)
     if codes is None:
-        asked = moves_in_sheet(live, sheet, matched.both, key, field)
+        asked = moves_in_sheet(live, sheet, matched.pairs, key, field)
     return Placed(sheet, _only_listed(sheet, matched) if listed_codes else matched, twice, asked)
 
 

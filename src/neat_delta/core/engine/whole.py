@@ -185,7 +185,7 @@ def _detected(
     damage = pl.repeat(None, found.table.height, dtype=pl.String, eager=True).scatter(changes.arg_true(), looking())
     table = found.table.with_columns(damage=damage, form=changes.cum_sum() - 1)
     deltas = texts.select("pair", "new").hstack(found.distinct.expand(table))
-    known_rows = matched.both["live"].gather(deltas["pair"]).cast(pl.Int64)
+    known_rows = matched.pairs["live"].gather(deltas["pair"]).cast(pl.Int64)
     deltas = deltas.with_columns(item=known_rows.fill_null(deltas["new"].cast(pl.Int64) + live.cells.height))
     columns = {one.field: one.column for one in aligned.columns if one.field is not None}
     return deltas, detect(deltas, looked, live, rows.sheet, matched, fields, known.writing, columns)

@@ -29,19 +29,19 @@ __all__ = ["HARMLESS", "REPEATS", "SAME_ROW", "Matched", "match_places", "match_
 class Matched:
     """The rows of live and sheet, each in exactly one place.
 
-    `both`       one row a matched item: its place in live and in sheet (from 0), in live's order;
+    `pairs`       one row a matched item: its place in live and in sheet (from 0), in live's order;
     `gone`       places in live of the items the sheet does not have;
     `new`        places in the sheet of the items live does not have, in the sheet's order;
     `set_aside`  the rows that match nothing for certain;
     `near`       keys of the sheet that nearly are keys of live (`detect.near_keys`); those that were taken are in
-                 `both`;
+                 `pairs`;
     `keys`       the keys of "live" and "sheet";
     `fields`     the fields that both have, without the key, in live's order.
     """
 
     key: list[str]
     keys: Mapping[str, KeyIndex]
-    both: pl.DataFrame
+    pairs: pl.DataFrame
     gone: pl.Series
     new: pl.Series
     set_aside: list[SetAside]
@@ -77,10 +77,10 @@ def match_rows(live: Catalogue, sheet: Catalogue, key: Key, *, bare: bool = Fals
             also = pl.when(hit).then(pl.lit(f"key repeats in {_THE[other]}"))
             reasons[name] = pl.select(pl.coalesce(reasons[name], also)).to_series()
     usable = {name: reasons[name].is_null().arg_true() for name in keys}
-    both = _pairs(keys, usable)
+    pairs = _pairs(keys, usable)
     alone = {}
     for name, places in usable.items():
-        taken = pl.repeat(False, keys[name].keys.height, eager=True).scatter(both[name], True)
+        taken = pl.repeat(False, keys[name].keys.height, eager=True).scatter(pairs[name], True)
         alone[name] = places.filter(~taken.gather(places))
     totals = _totals(sheet.cells, key.fields, alone["sheet"])
     if totals.len():
@@ -89,7 +89,7 @@ def match_rows(live: Catalogue, sheet: Catalogue, key: Key, *, bare: bool = Fals
     return Matched(
         key=key.fields,
         keys=keys,
-        both=both,
+        pairs=pairs,
         gone=alone["live"],
         new=alone["sheet"],
         set_aside=_set_aside(live, key.fields, reasons["live"], "live")

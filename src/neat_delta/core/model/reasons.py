@@ -2,7 +2,20 @@
 
 from __future__ import annotations
 
-__all__ = ["CHECK", "DAMAGE", "DOUBT", "EMPTIED", "GONE", "INCOMPLETE", "NEW", "NOT", "NOT_SIGNED", "REFUSED", "SLIP"]
+__all__ = [
+    "CHECK",
+    "DAMAGE",
+    "DOUBT",
+    "EMPTIED",
+    "GONE",
+    "INCOMPLETE",
+    "NEW",
+    "NOT",
+    "NOT_SIGNED",
+    "REFUSED",
+    "SLIP",
+    "sort_of",
+]
 
 EMPTIED, NEW, GONE = "emptied", "new", "gone"
 """A cell was emptied in the sheet; an item is only there; an item is only in live: nobody said what that means."""
@@ -21,3 +34,12 @@ INCOMPLETE = "incomplete: "
 
 NOT_SIGNED, REFUSED = "not signed off", "answered no"
 """The reasons for which a change is held that a reviewer did not say yes to, or said no to."""
+
+
+def sort_of(reason: str) -> str:
+    """The sort of a reason: what stands before its colon, or all of it.
+
+    >>> sort_of("damage: leading zeros lost"), sort_of("emptied")
+    ('damage', 'emptied')
+    """
+    return reason.partition(": ")[0]

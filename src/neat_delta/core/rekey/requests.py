@@ -61,26 +61,26 @@ class CodeChanges:
         return {old: new for move in self.going for old, new in zip(move.old, move.new, strict=True) if old != new}
 
 
-def moves_in_sheet(live: Catalogue, sheet: Catalogue, both: pl.DataFrame, key: Key, field: str) -> CodeChanges:
-    """What stands beside the codes of a sheet that has a column for new ones; `both` are the places of the items."""
+def moves_in_sheet(live: Catalogue, sheet: Catalogue, pairs: pl.DataFrame, key: Key, field: str) -> CodeChanges:
+    """What stands beside the codes of a sheet that has a column for new ones; `pairs` are the places of the items."""
     if NEW_CODE not in sheet.fields:
         return CodeChanges(field, [], {})
-    new = sheet.cells[NEW_CODE].gather(both["sheet"]).str.strip_chars()
-    return _checked(live, both["live"], new, key, field)
+    new = sheet.cells[NEW_CODE].gather(pairs["sheet"]).str.strip_chars()
+    return _checked(live, pairs["live"], new, key, field)
 
 
 def moves_in_list(live: Catalogue, codes: Catalogue, key: Key, field: str) -> CodeChanges:
     """What a list of old and new codes says. CatalogueError for a row of which live has no item, or several."""
-    both = match_places(live, codes, key)
+    pairs = match_places(live, codes, key)
     said = (codes.cells[NEW_CODE].str.strip_chars() != "").arg_true()
-    lost = said.filter(~said.is_in(both["sheet"].cast(said.dtype).implode()))
+    lost = said.filter(~said.is_in(pairs["sheet"].cast(said.dtype).implode()))
     if lost.len():
         old = " / ".join(codes.cells.select(key.fields).row(lost[0]))
         raise CatalogueError(
             f'{codes.path}, row {codes.row(lost)[0]:,}: "{old}" is the code of no item of {live.path}, or of several, '
             "or the list has it twice. Correct the list; `neat-delta recode` shows all that is wrong with it."
         )
-    return _checked(live, both["live"], codes.cells[NEW_CODE].gather(both["sheet"]).str.strip_chars(), key, field)
+    return _checked(live, pairs["live"], codes.cells[NEW_CODE].gather(pairs["sheet"]).str.strip_chars(), key, field)
 
 
 def _checked(live: Catalogue, places: pl.Series, new: pl.Series, key: Key, field: str) -> CodeChanges:

@@ -13,6 +13,7 @@ from neat_delta.core.infer.learn import learn_sample
 from neat_delta.core.match.keys import KeyIndex
 from neat_delta.core.model.catalogue import MARK, Catalogue
 from neat_delta.core.model.changeset import ChangeSet, Header, held
+from neat_delta.core.model.reasons import sort_of
 from neat_delta.core.review.figures import amounts
 
 if TYPE_CHECKING:
@@ -86,8 +87,9 @@ def flagged(changes: ChangeSet, checks: Collection[str], levels: Collection[str]
         flags = flags.filter(pl.col("level").is_in(list(levels)))
     items = [flags["item"]]
     if not levels and {"damage", "slip"} & set(checks):
-        held = changes.cells.filter(pl.any_horizontal(pl.col("held").str.starts_with(f"{one}: ") for one in checks))
-        items.append(held["item"])
+        sorts = {reason: sort_of(reason) for reason in changes.cells["held"].drop_nulls().unique()}
+        reasons = [reason for reason, sort in sorts.items() if sort in checks]
+        items.append(changes.cells.filter(pl.col("held").is_in(reasons))["item"])
         if "damage" in checks:
             items.append(changes.damaged["item"].drop_nulls())
     return pl.concat(items).unique().sort()

@@ -22,7 +22,7 @@ def missing(live: Catalogue, sheet: Catalogue, matched: Matched, fields: Sequenc
     """Why the items that the sheet lacks look as if a filter had been on, or as if its end had been cut off; None where
     they do not.
     """
-    gone, here = matched.gone, matched.both["live"]
+    gone, here = matched.gone, matched.pairs["live"]
     origin = sheet.origin
     if origin is not None:
         lost = origin.cut - sheet.cells.height
