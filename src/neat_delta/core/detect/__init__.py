@@ -19,7 +19,7 @@ if TYPE_CHECKING:
     from neat_delta.core.model.layout import Notation
     from neat_delta.core.model.store import Field
 
-__all__ = ["Detected", "detect"]
+__all__ = ["DetectInputs", "Detected", "detect"]
 
 CELL = {**FINDINGS, "cell": pl.UInt32}
 
@@ -34,21 +34,26 @@ class Detected:
     slips: list[tuple[str, list[str], str]]
 
 
-def detect(
-    deltas: pl.DataFrame,
-    forms: pl.DataFrame,
-    live: Catalogue,
-    sheet: Catalogue,
-    matched: Matched,
-    settings: Mapping[str, Field],
-    writing: Notation,
-    columns: Mapping[str, int],
-) -> Detected:
+@dataclass(frozen=True, slots=True)
+class DetectInputs:
+    """What cells are looked at against: both files and their rows, the fields' settings, how live writes values, and
+    the `columns` of the fields in the sheet.
+    """
+
+    live: Catalogue
+    sheet: Catalogue
+    matched: Matched
+    settings: Mapping[str, Field]
+    writing: Notation
+    columns: Mapping[str, int]
+
+
+def detect(deltas: pl.DataFrame, forms: pl.DataFrame, inputs: DetectInputs) -> Detected:
     """Look through the cells that differ (`deltas`: `item`, `pair`, `new`, `field`, `before`, `after`, `raw`, `same`,
     the name of their `damage`, `form`) for damage and slips.
 
     `forms` are the different ones that change, in the form in which slips are looked for (`slips.forms`), and `form`
-    says which of these a cell is. `columns` are the fields' places in the sheet. A damaged cell is no part of a slip.
+    says which of these a cell is. A damaged cell is no part of a slip.
     """
     changed = deltas.with_row_index("cell").filter(~pl.col("same"))
     if not changed.height:
@@ -58,7 +63,7 @@ def detect(
         found.append(_damage(changed.filter(pl.col("damage").is_not_null())))
     whole = changed.filter(pl.col("damage").is_null() & pl.col("pair").is_not_null())
     if whole.height:
-        context = _context(whole, forms, live, sheet, matched, settings, writing, columns)
+        context = _context(whole, forms, inputs)
         for number, slip in enumerate(slips(context)):
             cells = changed.select("cell", "item", "field").filter(pl.col("cell").is_in(slip.cells.implode()))
             said = {"source": "slip", "rule": str(number), "level": "stop", "reason": SLIP + slip.name}
@@ -84,17 +89,9 @@ def _damage(cells: pl.DataFrame) -> pl.DataFrame:
     return conform(table, CELL)
 
 
-def _context(
-    cells: pl.DataFrame,
-    forms: pl.DataFrame,
-    live: Catalogue,
-    sheet: Catalogue,
-    matched: Matched,
-    settings: Mapping[str, Field],
-    writing: Notation,
-    columns: Mapping[str, int],
-) -> SlipContext:
+def _context(cells: pl.DataFrame, forms: pl.DataFrame, inputs: DetectInputs) -> SlipContext:
     """The cells as slips are looked for in them."""
+    matched = inputs.matched
     parts = {}
     place = matched.pairs["sheet"].gather(cells["pair"]).cast(pl.Int64)
     some = cells.select(pl.col("cell").alias("number"), "pair", "form", of="field").with_columns(place=place)
@@ -103,14 +100,14 @@ def _context(
     for name in (field for field in matched.fields if field in by_field):
         part = by_field[name].drop("of")
         parts[name] = part.drop("form").hstack(forms[part["form"]])
-    at = pl.repeat(None, sheet.cells.height, dtype=pl.UInt32, eager=True)
+    at = pl.repeat(None, inputs.sheet.cells.height, dtype=pl.UInt32, eager=True)
     return SlipContext(
         parts,
-        settings,
-        writing,
-        columns,
-        live.cells,
-        sheet.cells,
+        inputs.settings,
+        inputs.writing,
+        inputs.columns,
+        inputs.live.cells,
+        inputs.sheet.cells,
         at.scatter(matched.pairs["sheet"], matched.pairs["live"]),
         matched.pairs["live"],
     )

@@ -13,7 +13,7 @@ from neat_delta.core.checks import check_changes, value_findings
 from neat_delta.core.decide.consequences import settle
 from neat_delta.core.decide.decide import decide, with_decisions
 from neat_delta.core.decide.policy import levels_of, standing_exceptions
-from neat_delta.core.detect import Detected, detect
+from neat_delta.core.detect import Detected, DetectInputs, detect
 from neat_delta.core.detect.damage import damaged
 from neat_delta.core.detect.slips import forms
 from neat_delta.core.diff.outcomes import Outcomes, outcomes
@@ -188,7 +188,8 @@ def _detected(
     known_rows = matched.pairs["live"].gather(deltas["pair"]).cast(pl.Int64)
     deltas = deltas.with_columns(item=known_rows.fill_null(deltas["new"].cast(pl.Int64) + live.cells.height))
     columns = {one.field: one.column for one in aligned.columns if one.field is not None}
-    return deltas, detect(deltas, looked, live, rows.sheet, matched, fields, known.writing, columns)
+    inputs = DetectInputs(live, rows.sheet, matched, fields, known.writing, columns)
+    return deltas, detect(deltas, looked, inputs)
 
 
 def _provisional(aligned: AlignedInputs, rows: Placed) -> KeyIndex:
