@@ -18,7 +18,7 @@ def paired(headings: list[str], **more) -> dict[str, tuple[str | None, str]]:
 
 def test_headings_meet_fields_by_name_then_without_case_and_marks_then_by_other_headings():
     known = {"cost": Field(also=["Trade", "Net cost"]), "name": Field(heading="Bezeichnung", also=["cost price"])}
-    found = paired(["sku", "SALE-PRICE", "Stock Level", "net_COST", "Bezeichnung", "Colour"], known=known)
+    found = paired(["sku", "SALE-PRICE", "Stock Level", "net_COST", "Bezeichnung", "Colour"], field_settings=known)
     assert found == {
         "sku": ("sku", "same name"),
         "SALE-PRICE": ("Sale price", "same but for case and marks"),

@@ -54,11 +54,11 @@ def check(
     >>> check(as_catalogue({"sku": ["QA-1"], "stock": ["-2"]}), store).findings["what"].to_list()
     ['-2 is less than nothing']
     """
-    known = with_writing(store, catalogue) if store else learn(catalogue, key).store
-    prepared = prepare(catalogue, known, key)
-    live, fields, levels = prepared.catalogue, prepared.key.fields, levels_of(known, learned=False)
-    findings = catalogue_findings(live, known, fields, levels, images=images)
-    decided = decide(findings, lambda: prepared.index, Policy(), standing_exceptions(known, today))
+    shop = with_writing(store, catalogue) if store else learn(catalogue, key).store
+    prepared = prepare(catalogue, shop, key)
+    live, fields, levels = prepared.catalogue, prepared.key.fields, levels_of(shop, learned=False)
+    findings = catalogue_findings(live, shop, fields, levels, images=images)
+    decided = decide(findings, lambda: prepared.index, Policy(), standing_exceptions(shop, today))
     keys = stripped(live.cells, prepared.key).select(pl.concat_list(pl.all())).to_series()
     value = pl.repeat(None, decided.height, dtype=pl.String, eager=True)
     for field in decided["field"].drop_nulls().unique():
@@ -70,4 +70,4 @@ def check(
         row=live.row(decided["item"]),
         value=value,
     )
-    return Checked(conform(table, CATALOGUE_FINDINGS), idle_checks(live, known, fields, levels, images=images))
+    return Checked(conform(table, CATALOGUE_FINDINGS), idle_checks(live, shop, fields, levels, images=images))

@@ -27,8 +27,8 @@ def confirm(changes: ChangeSet, live: Catalogue, after: Catalogue, store: Store 
     >>> result.all_landed, result.counts["landed"]
     (True, 1)
     """
-    known = store or Store()
-    return outcome_of(changes, live, prepare_export(after, changes.header, store), known.importer.removal)
+    shop = store or Store()
+    return outcome_of(changes, live, prepare_export(after, changes.header, store), shop.importer.removal)
 
 
 def retry(
@@ -62,6 +62,6 @@ def undo(
     >>> [item.cells for item in back.iter_items()], left
     ([{'price': ('10.50', '9.90')}], [])
     """
-    known = store or Store()
+    shop = store or Store()
     export = None if now is None else prepare_export(now, changes.header, store)
-    return revert(changes, live, export, known.importer.removal)
+    return revert(changes, live, export, shop.importer.removal)

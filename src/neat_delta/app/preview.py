@@ -101,7 +101,7 @@ def preview(
     return Facts(changes, every, figures(changes), effect, options.by, live, quotes)
 
 
-def _must_have(known: Sequence[str], wanted: Collection[str], what: str) -> None:
+def _must_have(fields: Sequence[str], wanted: Collection[str], what: str) -> None:
     for field in wanted:
-        if field not in known:
-            raise ChangeSetError(f'{what} has no field "{field}". Its fields are: {", ".join(known)}.')
+        if field not in fields:
+            raise ChangeSetError(f'{what} has no field "{field}". Its fields are: {", ".join(fields)}.')

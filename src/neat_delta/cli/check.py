@@ -39,12 +39,12 @@ def check(catalogue: str, images: str | None, store: str | None, key: tuple[str,
     from neat_delta.core.checks import CHECKS
     from neat_delta.report.settings import as_options
 
-    found = read_store_option(store)
-    known, store_path = found or (None, None)
+    store_file = read_store_option(store)
+    shop, store_path = store_file or (None, None)
     with working(f"Checking {catalogue}"):
-        read = neat_delta.read(catalogue, layout_from_options("live", known.file.layout if known else None))
+        read = neat_delta.read(catalogue, layout_from_options("live", shop.file.layout if shop else None))
         today = date.today().isoformat()
-        checked = neat_delta.check(read, known, key=key, images=images_in(images), today=today)
+        checked = neat_delta.check(read, shop, key=key, images=images_in(images), today=today)
     if as_json:
         found_ones = checked.findings.to_dicts()
         print_json(

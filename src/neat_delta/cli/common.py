@@ -113,14 +113,14 @@ def _keep(context: click.Context, option: click.Parameter, values: tuple[str, ..
 
 def _told(name: str, side: str) -> str | None:
     """The value of a layout option for live or sheet: `live=cp1252` is for one of the two, `cp1252` for both."""
-    found = None
+    chosen = None
     for value in click.get_current_context().meta.get(f"neat_delta.{name}", ()):
         which, mark, rest = value.partition("=")
         if not (mark and which in {"live", "sheet"}):
-            found = value
+            chosen = value
         elif which == side:
-            found = rest
-    return found
+            chosen = rest
+    return chosen
 
 
 def layout_from_options(side: str, base: Layout | None = None) -> Layout:
@@ -179,7 +179,7 @@ def accepts_from_options(said: tuple[str, ...]) -> list[Accept]:
     from neat_delta.core.model.changeset import Accept
     from neat_delta.core.support.nearest import nearest
 
-    found, names = [], ["damage", "slip", "emptied", *CHECKS]
+    accepts, names = [], ["damage", "slip", "emptied", *CHECKS]
     for one in said:
         check, mark, which = one.partition(":")
         if check not in names or (mark and not which):
@@ -190,8 +190,8 @@ def accepts_from_options(said: tuple[str, ...]) -> list[Accept]:
                 f"{hint}",
                 param_hint="--accept",
             )
-        found.append(Accept(check, which or None))
-    return found
+        accepts.append(Accept(check, which or None))
+    return accepts
 
 
 def blanks_from_options(said: tuple[str, ...]) -> tuple[Blanks, dict[str, Blanks]]:

@@ -141,8 +141,8 @@ def compare(
 
     if output and output != "-":
         must_not_be_input(output, live, sheet)
-    found = read_store_option(store)
-    known, store_path = found or (None, None)
+    store_file = read_store_option(store)
+    shop, store_path = store_file or (None, None)
     meant, meant_in = blanks_from_options(blanks)
     said, saved, fields = column_mappings(mapped, only, ignore, mapping)
     options = neat_delta.CompareOptions(
@@ -163,14 +163,14 @@ def compare(
     )
     with working(f"Reading {live} and {sheet}"):
         live_catalogue = neat_delta.read(
-            fetching.pop(0)(), layout_from_options("live", known.file.layout if known else None)
+            fetching.pop(0)(), layout_from_options("live", shop.file.layout if shop else None)
         )
         sheet_catalogue = neat_delta.read(fetching.pop(0)(), layout_from_options("sheet"), like=live_catalogue)
     with working("Comparing"):
         changes = neat_delta.compare(
             live_catalogue,
             sheet_catalogue,
-            store=known,
+            store=shop,
             options=options,
             codes=None if codes is None else neat_delta.read(codes, like=live_catalogue),
         )
@@ -192,5 +192,5 @@ def compare(
         )
     elif output != "-":
         report()
-        print_summary(changes, store_path, output, told=bool(key or (known and known.key.fields)))
+        print_summary(changes, store_path, output, told=bool(key or (shop and shop.key.fields)))
     return status_of(changes)

@@ -53,21 +53,23 @@ def confirm(
     from neat_delta.files.changeset import read_with_live
     from neat_delta.files.updates import read_manifest
 
-    known = read_store_option(store)
-    told = known[0] if known else None
+    store_file = read_store_option(store)
+    told = store_file[0] if store_file else None
     importer = told.importer if told else neat_delta.Importer()
     with working(f"Reading {changes} and {after}"):
-        found, before = read_with_live(changes, live)
+        change_set, before = read_with_live(changes, live)
         now = neat_delta.read(
-            after, layout_from_options("live", told.file.layout if told else found.header.live.layout), like=before
+            after, layout_from_options("live", told.file.layout if told else change_set.header.live.layout), like=before
         )
         if folder is not None:
-            found = without_unsent(found, read_manifest(folder).not_sent)
-        result = neat_delta.confirm(found, before, now, told)
+            change_set = without_unsent(change_set, read_manifest(folder).not_sent)
+        result = neat_delta.confirm(change_set, before, now, told)
     written = None
     if retry is not None and result.trouble:
         with working("Writing and replaying"):
-            written = neat_delta.write_updates(*neat_delta.retry(found, before, now, result, told), importer, retry)
+            written = neat_delta.write_updates(
+                *neat_delta.retry(change_set, before, now, result, told), importer, retry
+            )
     if as_json:
         moved = result.moved.to_dicts()
         facts = {"counts": result.counts, "trouble": result.trouble, "moved": moved}
@@ -78,7 +80,7 @@ def confirm(
 
         print_live(changes, live, before.path)
         console = report.terminal()
-        report.print_confirmed(console, result, found.header.key, everything=everything)
+        report.print_confirmed(console, result, change_set.header.key, everything=everything)
         if written is not None:
             left = sum(one.now is None and one.field is not None for one in result.trouble)
             rest = f" Not in them: {left:,} changes of items that are there no more." if left else ""

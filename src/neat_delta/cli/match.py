@@ -65,14 +65,14 @@ def match(
         raise click.UsageError("Only one of LIVE and SHEET can be standard input.")
     if save:
         must_not_be_input(save, live, sheet)
-    found = read_store_option(store)
-    known, store_path = found or (None, None)
+    store_file = read_store_option(store)
+    shop, store_path = store_file or (None, None)
     told, saved, fields = column_mappings(mapped, only, ignore, mapping)
     with working(f"Reading {live} and {sheet}"):
-        live_catalogue = neat_delta.read(live, layout_from_options("live", known.file.layout if known else None))
+        live_catalogue = neat_delta.read(live, layout_from_options("live", shop.file.layout if shop else None))
         sheet_catalogue = neat_delta.read(sheet, layout_from_options("sheet"), like=live_catalogue)
         aligned = align_inputs(
-            live_catalogue, sheet_catalogue, store=known, key=key, mapping=told, saved=saved, only=fields
+            live_catalogue, sheet_catalogue, store=shop, key=key, mapping=told, saved=saved, only=fields
         )
     rows = samples(aligned, sheet_catalogue, SAMPLES)
     if save:

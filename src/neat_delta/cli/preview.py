@@ -134,11 +134,11 @@ def preview(
         if path is not None:
             must_be_new(path, ending, changes, replace=replace)
     with working(f"Reading {changes}"):
-        found = neat_delta.read_changes(changes)
+        change_set = neat_delta.read_changes(changes)
         needed = bool(live or where is not None or by is not None or keep is not None or charts or records)
-        catalogue, no_names = _live(found, changes, live, needed=needed)
+        catalogue, no_names = _live(change_set, changes, live, needed=needed)
         quotes = neat_delta.read(records) if records is not None and catalogue else None
-        facts = _facts(changes, partial(neat_delta.preview, found, catalogue, options=options, records=quotes))
+        facts = _facts(changes, partial(neat_delta.preview, change_set, catalogue, options=options, records=quotes))
         seen = facts.view if everything else first(facts.view, MOST)
         written = _write(facts, workbook, page, charts)
     if as_json:
@@ -199,13 +199,13 @@ def _print(
     report.print_rest(console, len(seen.names), seen.found, narrowed)
 
 
-def _live(found: ChangeSet, changes: str, live: str | None, *, needed: bool) -> tuple[Catalogue | None, str]:
+def _live(change_set: ChangeSet, changes: str, live: str | None, *, needed: bool) -> tuple[Catalogue | None, str]:
     """The live catalogue, or why there is none, where it is not needed."""
     import neat_delta
     from neat_delta.core.support.errors import NeatDeltaError
 
     try:
-        return neat_delta.read_live(found, changes, live), ""
+        return neat_delta.read_live(change_set, changes, live), ""
     except NeatDeltaError as error:
         if needed:
             raise
@@ -258,7 +258,11 @@ def _write(facts: Facts, workbook: str | None, page: str | None, charts: str | N
 def _for_a_program(facts: Facts, seen: View) -> dict[str, object]:
     """The facts that --json prints."""
     items = [{"name": name, "item": item} for item, name in zip(seen.changes.iter_items(), seen.names, strict=True)]
-    found = facts.changes
-    told: dict[str, object] = {"header": header_facts(found.header), "held": found.reasons(), "fields": facts.figures}
+    change_set = facts.changes
+    told: dict[str, object] = {
+        "header": header_facts(change_set.header),
+        "held": change_set.reasons(),
+        "fields": facts.figures,
+    }
     told |= {"impact": facts.effect} | ({"records": facts.records} if facts.records is not None else {})
     return told | {"items_found": seen.found, "items": items}

@@ -67,14 +67,14 @@ def recode(
 
     if output:
         must_not_be_input(output, live, codes)
-    known, store_path = read_store_option(store) or (None, None)
+    shop, store_path = read_store_option(store) or (None, None)
     said, _, _ = column_mappings(mapped, None, (), None)
     with working(f"Reading {live} and {codes}"):
-        before = neat_delta.read(live, layout_from_options("live", known.file.layout if known else None))
+        before = neat_delta.read(live, layout_from_options("live", shop.file.layout if shop else None))
         changes = neat_delta.recode(
             before,
             neat_delta.read(codes, layout_from_options("sheet"), like=before),
-            store=known,
+            store=shop,
             options=neat_delta.CompareOptions(
                 columns=neat_delta.ColumnOptions(key, said),
                 policy=neat_delta.Policy(accept=accepts_from_options(accept)),
@@ -88,5 +88,5 @@ def recode(
             {"output": output, "store": store_path, "header": header_facts(changes.header), "held": changes.reasons()}
         )
     else:
-        print_summary(changes, store_path, output, told=bool(key or (known and known.key.fields)))
+        print_summary(changes, store_path, output, told=bool(key or (shop and shop.key.fields)))
     return status_of(changes)

@@ -88,16 +88,16 @@ def sheet(
     names = [name.strip() for name in fields.split(",")] if fields is not None else []
     if fields is not None and not all(names):
         raise click.BadParameter("name fields with commas between them: price,stock.", param_hint="--fields")
-    found = read_store_option(store)
-    known, store_path = found or (None, None)
+    store_file = read_store_option(store)
+    shop, store_path = store_file or (None, None)
     codes = None
     if skus is not None:
         lines = load(skus).data[:].decode("utf-8-sig", errors="replace").splitlines()
         codes = list(dict.fromkeys(line.strip() for line in lines if line.strip()))
     with working(f"Reading {live}"):
-        catalogue = neat_delta.read(live, layout_from_options("live", known.file.layout if known else None))
+        catalogue = neat_delta.read(live, layout_from_options("live", shop.file.layout if shop else None))
     with working(f"Writing {output}"):
-        made = cut_worksheet(catalogue, store=known, key=key, where=wanted, skus=codes, fields=names, sort=sort)
+        made = cut_worksheet(catalogue, store=shop, key=key, where=wanted, skus=codes, fields=names, sort=sort)
         kept: dict[str, int] = {}
         if ENDINGS[ending] == "xlsx":
             from neat_delta.files.worksheet import workbook

@@ -58,16 +58,16 @@ def undo(
     from neat_delta.files.changeset import read_with_live
     from neat_delta.files.updates import read_manifest
 
-    known = read_store_option(store)
-    told = known[0] if known else None
+    store_file = read_store_option(store)
+    told = store_file[0] if store_file else None
     importer = told.importer if told else neat_delta.Importer()
     with working(f"Reading {changes} and its live catalogue"):
-        found, before = read_with_live(changes, live)
+        change_set, before = read_with_live(changes, live)
         if files is not None:
-            found = without_unsent(found, read_manifest(files).not_sent)
-        layout = layout_from_options("live", told.file.layout if told else found.header.live.layout)
+            change_set = without_unsent(change_set, read_manifest(files).not_sent)
+        layout = layout_from_options("live", told.file.layout if told else change_set.header.live.layout)
         fresh = None if now is None else neat_delta.read(now, layout, like=before)
-        back, base, left = neat_delta.undo(found, before, fresh, told)
+        back, base, left = neat_delta.undo(change_set, before, fresh, told)
     with working("Writing and replaying"):
         manifest = neat_delta.write_updates(back, base, importer, folder, replace=replace)
     if as_json:

@@ -76,17 +76,17 @@ def write(
     from neat_delta.core.plan import fields_needed
     from neat_delta.files.changeset import read_with_live
 
-    known = read_store_option(store)
-    importer = known[0].importer if known else neat_delta.Importer()
+    store_file = read_store_option(store)
+    importer = store_file[0].importer if store_file else neat_delta.Importer()
     if blanks is not None:
         importer = msgspec.structs.replace(importer, blanks=blanks)
     with working(f"Reading {changes} and its live catalogue"):
-        found, catalogue = read_with_live(changes, live, partial(fields_needed, importer=importer, whole=whole))
+        change_set, catalogue = read_with_live(changes, live, partial(fields_needed, importer=importer, whole=whole))
         if signed_off is not None:
-            found = neat_delta.sign_off(found, neat_delta.read(signed_off))
+            change_set = neat_delta.sign_off(change_set, neat_delta.read(signed_off))
     with working("Writing and replaying"):
         manifest = neat_delta.write_updates(
-            found, catalogue, importer, folder, replace=replace, most_files=most_files, whole=whole
+            change_set, catalogue, importer, folder, replace=replace, most_files=most_files, whole=whole
         )
     if as_json:
         print_json({"folder": folder, "manifest": manifest})

@@ -394,8 +394,8 @@ CUSTOMERS = ("Meadow School", "The Orchard Club", "Hillside Apiary", "Lindenbee 
 
 def open_quotes(live: list[dict[str, str]], sheet: list[dict[str, str]], rng: random.Random) -> bytes:
     """Open quotes: some items under the price on the shelf, most of them of those whose cost rises."""
-    known = {item["sku"]: item for item in live}
-    risen = [known[row["sku"]] for row in sheet if row["sku"] in known and row["cost"] > known[row["sku"]]["cost"]]
+    by_sku = {item["sku"]: item for item in live}
+    risen = [by_sku[row["sku"]] for row in sheet if row["sku"] in by_sku and row["cost"] > by_sku[row["sku"]]["cost"]]
     rows = [["Quote", "Customer", "SKU", "Quantity", "Unit price"]]
     for number, item in enumerate([*rng.sample(risen, 6), *rng.sample(live, 4)]):
         price = cents(Decimal(item["price"]) * rng.choice((Decimal("0.96"), Decimal("0.9"), Decimal("0.7"))))

@@ -64,9 +64,9 @@ def _unsealed(changes: ChangeSet) -> Iterator[bytes]:
     yield encoder.encode(changes.header) + b"\n"
     lines = _item_lines(changes)
     for start in range(0, lines.height, BATCH):
-        some = BytesIO()
-        lines.slice(start, BATCH).write_csv(some, include_header=False, quote_style="never")
-        yield some.getvalue()
+        buffer = BytesIO()
+        lines.slice(start, BATCH).write_csv(buffer, include_header=False, quote_style="never")
+        yield buffer.getvalue()
     yield encoder.encode_lines(list(changes.iter_damaged()))
     yield encoder.encode_lines(list(changes.iter_check_findings()))
 
@@ -239,8 +239,8 @@ def _changes(header: Header, lines: pl.Series, path: str, *, findings: bool) -> 
     wanted = sum(getattr(header.counts, verdict) for verdict in get_args(Verdict))
     damages, flags = header.counts.damaged, header.counts.flags
     if len(lines) != wanted + damages + flags:
-        found = len(lines) - damages - flags
-        raise ChangeSetError(f"{path}: it has {found:,} items where its header counts {wanted:,}. {AGAIN}")
+        items_there = len(lines) - damages - flags
+        raise ChangeSetError(f"{path}: it has {items_there:,} items where its header counts {wanted:,}. {AGAIN}")
     end = wanted + damages
     if not findings:
         return _tables(header, lines[:wanted], path)
@@ -252,14 +252,14 @@ def _changes(header: Header, lines: pl.Series, path: str, *, findings: bool) -> 
 
 def _header(line: bytes, path: str) -> Header:
     try:
-        found = msgspec.json.decode(line, type=_Version)
+        version = msgspec.json.decode(line, type=_Version)
     except msgspec.MsgspecError:
-        found = None
-    if found is None or found.format != FORMAT:
+        version = None
+    if version is None or version.format != FORMAT:
         raise ChangeSetError(f"{path}: this is not a change set. {AGAIN}")
-    if found.version != VERSION:
+    if version.version != VERSION:
         raise ChangeSetError(
-            f"{path}: it is of version {found.version}, and this Neat Delta reads version {VERSION}. {AGAIN}"
+            f"{path}: it is of version {version.version}, and this Neat Delta reads version {VERSION}. {AGAIN}"
         )
     try:
         header = msgspec.json.decode(line, type=Header)
@@ -297,35 +297,35 @@ def _plain(error: Exception) -> str:
     return str(error).rstrip(".")
 
 
-def _damaged(changes: ChangeSet, found: Sequence[Damaged], path: str) -> pl.DataFrame:
+def _damaged(changes: ChangeSet, listed: Sequence[Damaged], path: str) -> pl.DataFrame:
     """The damaged cells as a table."""
     header, rows = changes.header, []
-    for one in found:
+    for one in listed:
         if one.key.keys() != set(header.key) or one.field not in header.fields:
             raise ChangeSetError(f"{path}: a damaged cell has a key or a field that line 1 does not name. {AGAIN}")
         key = [one.key[name] for name in header.key]
         rows.append((one.damage, key, one.field, one.row, one.before, one.sheet, one.repair, one.done))
     schema = {name: kind for name, kind in DAMAGED_SCHEMA.items() if name != "item"}
     table = pl.DataFrame(rows, schema=schema, orient="row")
-    return conform(table.with_columns(item=_numbers(changes, found)), DAMAGED_SCHEMA)
+    return conform(table.with_columns(item=_numbers(changes, listed)), DAMAGED_SCHEMA)
 
 
-def _flags(changes: ChangeSet, found: Sequence[CheckFinding], path: str) -> pl.DataFrame:
+def _flags(changes: ChangeSet, listed: Sequence[CheckFinding], path: str) -> pl.DataFrame:
     """The findings of the checks as a table."""
     header, rows = changes.header, []
-    for one in found:
+    for one in listed:
         if (one.key is not None and one.key.keys() != set(header.key)) or one.field not in {None, *header.fields}:
             raise ChangeSetError(f"{path}: a finding has a key or a field that line 1 does not name. {AGAIN}")
         rows.append((one.check, one.level, one.field, one.row, one.value, one.what, one.done))
     schema = {name: kind for name, kind in FLAGS_SCHEMA.items() if name != "item"}
     table = pl.DataFrame(rows, schema=schema, orient="row")
-    return conform(table.with_columns(item=_numbers(changes, found)), FLAGS_SCHEMA)
+    return conform(table.with_columns(item=_numbers(changes, listed)), FLAGS_SCHEMA)
 
 
-def _numbers(changes: ChangeSet, found: Sequence[Damaged] | Sequence[CheckFinding]) -> pl.Series:
+def _numbers(changes: ChangeSet, listed: Sequence[Damaged] | Sequence[CheckFinding]) -> pl.Series:
     """The numbers of the items that findings name: by their key, and by their row in live where items share a key."""
     key, row = changes.header.compared_by, MARK
-    named = [None if one.key is None else [*(one.key[name] for name in key.fields), one.live] for one in found]
+    named = [None if one.key is None else [*(one.key[name] for name in key.fields), one.live] for one in listed]
     schema = {**dict.fromkeys(key.fields, pl.String), row: pl.Int64}
     wanted = pl.DataFrame([one or [None] * len(schema) for one in named], schema=schema, orient="row")
     live = changes.items["live"] if key.shared == "all" else pl.lit(None, pl.Int64)
@@ -343,11 +343,11 @@ def _tables(header: Header, lines: pl.Series, path: str) -> ChangeSet:
         numbers = numbers.filter(plain["live"].is_null())
     others = lines.gather(numbers).to_list()
     try:
-        found = msgspec.json.Decoder(list[Item]).decode(b"[" + b",".join(others) + b"]")
-        keys, items, cells = _laid_out(header, found)
+        items_read = msgspec.json.Decoder(list[Item]).decode(b"[" + b",".join(others) + b"]")
+        keys, items, cells = _laid_out(header, items_read)
         if plain is not None:
             keys, items, cells = _with_plain(header, plain, numbers, keys, items, cells)
-        right = len(found) == len(others) and _fits(header, found, items, cells)
+        right = len(items_read) == len(others) and _fits(header, items_read, items, cells)
     except (KeyError, PolarsError, msgspec.MsgspecError):
         right = False
     if not right:
@@ -382,9 +382,9 @@ def _single(header: Header, lines: pl.Series) -> pl.DataFrame | None:
     texts = lines.cast(pl.String, strict=False).to_frame("line").lazy()
     names = ["key", "field", "before", "after", "live", "sheet"]
     groups = pl.col("line").str.extract_groups(form).struct.rename_fields(names)
-    known = pl.col("field").is_in([name for name in header.fields if name not in header.key])
-    found = texts.select(groups).unnest("line").select(pl.when(known).then(pl.all()))
-    return found.with_columns(pl.col("live", "sheet").cast(pl.Int64)).collect().rechunk()
+    in_header = pl.col("field").is_in([name for name in header.fields if name not in header.key])
+    parts = texts.select(groups).unnest("line").select(pl.when(in_header).then(pl.all()))
+    return parts.with_columns(pl.col("live", "sheet").cast(pl.Int64)).collect().rechunk()
 
 
 def _with_plain(
@@ -396,46 +396,50 @@ def _with_plain(
     cells: pl.DataFrame,
 ) -> tuple[pl.DataFrame, pl.DataFrame, pl.DataFrame]:
     """The tables of the plain items with those of the others, which stand at these numbers, in their places."""
-    mine = plain.with_row_index("item").filter(pl.col("live").is_not_null()).with_columns(pl.col("item").cast(pl.Int64))
-    verdicts = mine.with_columns(verdict=pl.lit("changed"), held=pl.lit(None, pl.String))
+    singles = (
+        plain.with_row_index("item").filter(pl.col("live").is_not_null()).with_columns(pl.col("item").cast(pl.Int64))
+    )
+    verdicts = singles.with_columns(verdict=pl.lit("changed"), held=pl.lit(None, pl.String))
     items = pl.concat([verdicts.select(list(ITEMS_SCHEMA)).cast(ITEMS_SCHEMA), items])  # type: ignore[arg-type]
-    keys = pl.concat([mine.select(pl.col("key").alias(header.key[0])), keys])
+    keys = pl.concat([singles.select(pl.col("key").alias(header.key[0])), keys])
     schema = cells_schema(header.fields)
-    single = mine.with_columns(held=pl.lit(None, pl.String)).select(list(schema)).cast(schema)  # type: ignore[arg-type]
+    single = singles.with_columns(held=pl.lit(None, pl.String)).select(list(schema)).cast(schema)  # type: ignore[arg-type]
     if not numbers.len():
         return keys, items, single
-    order = pl.concat([mine["item"], numbers]).arg_sort()
+    order = pl.concat([singles["item"], numbers]).arg_sort()
     cells = pl.concat([single, cells.with_columns(item=numbers.gather(cells["item"]))]).sort("item", "field")
     return keys[order], items[order], cells
 
 
-def _laid_out(header: Header, found: list[Item]) -> tuple[pl.DataFrame, pl.DataFrame, pl.DataFrame]:
+def _laid_out(header: Header, items_read: list[Item]) -> tuple[pl.DataFrame, pl.DataFrame, pl.DataFrame]:
     """The items' keys, the items and their cells as tables, as they stand in the file."""
-    keys = {name: [item.key[name] for item in found] for name in header.key}
+    keys = {name: [item.key[name] for item in items_read] for name in header.key}
     reasons = [
-        next((one.reason for one in item.held if one.field is None), None) if item.held else None for item in found
+        next((one.reason for one in item.held if one.field is None), None) if item.held else None for item in items_read
     ]
     items = pl.DataFrame(
         {
-            "verdict": [item.verdict for item in found],
-            "live": [item.row.live for item in found],
-            "sheet": [item.row.sheet for item in found],
+            "verdict": [item.verdict for item in items_read],
+            "live": [item.row.live for item in items_read],
+            "sheet": [item.row.sheet for item in items_read],
             "held": reasons,
         },
         schema=ITEMS_SCHEMA,
     )
-    flat = [cell for item in found for cell in item.cells.values()]
-    many = pl.Series([len(item.cells) for item in found], dtype=pl.Int64)
+    flat = [cell for item in items_read for cell in item.cells.values()]
+    sizes = pl.Series([len(item.cells) for item in items_read], dtype=pl.Int64)
     cells = pl.DataFrame(
         {
-            "item": pl.int_range(many.len(), dtype=pl.Int64, eager=True).repeat_by(many).explode(empty_as_null=False),
-            "field": [name for item in found for name in item.cells],
+            "item": pl.int_range(sizes.len(), dtype=pl.Int64, eager=True).repeat_by(sizes).explode(empty_as_null=False),
+            "field": [name for item in items_read for name in item.cells],
             "before": [before for before, _ in flat],
             "after": [after for _, after in flat],
         },
         schema_overrides={name: kind for name, kind in cells_schema(header.fields).items() if name != "held"},
     )
-    held = [(n, one.field, one.reason) for n, item in enumerate(found) for one in item.held if one.field is not None]
+    held = [
+        (n, one.field, one.reason) for n, item in enumerate(items_read) for one in item.held if one.field is not None
+    ]
     schema = {name: kind for name, kind in cells_schema(header.fields).items() if name in {"item", "field", "held"}}
     cells = cells.join(
         pl.DataFrame(held, schema=schema, orient="row"), on=["item", "field"], how="left", maintain_order="left"
@@ -444,7 +448,7 @@ def _laid_out(header: Header, found: list[Item]) -> tuple[pl.DataFrame, pl.DataF
     return table, items, cells.select(list(cells_schema(header.fields))).sort("item", "field")
 
 
-def _fits(header: Header, found: list[Item], items: pl.DataFrame, cells: pl.DataFrame) -> bool:
+def _fits(header: Header, items_read: list[Item], items: pl.DataFrame, cells: pl.DataFrame) -> bool:
     """Whether every item is as a change set has it; `_wrong` says in which way one is not."""
     live, sheet, verdict = items["live"].is_not_null(), items["sheet"].is_not_null(), items["verdict"]
     rows = ((verdict != "new") == live) & (verdict.is_in(["changed", "recoded"]) | ((verdict == "new") == sheet))
@@ -458,7 +462,7 @@ def _fits(header: Header, found: list[Item], items: pl.DataFrame, cells: pl.Data
     place = items.select(
         pl.when(pl.col("live").is_not_null()).then(pl.col("live")).otherwise(pl.col("sheet") + (1 << 40))
     ).to_series()
-    held = sum(len(item.held) for item in found)
+    held = sum(len(item.held) for item in items_read)
     return bool(
         rows.all()
         and (code == (verdict == "recoded")).all()
@@ -467,16 +471,16 @@ def _fits(header: Header, found: list[Item], items: pl.DataFrame, cells: pl.Data
         and said.all()
         and changed.all()
         and ((verdict == "new") | ((verdict == "gone") != with_cells)).all()
-        and all(len(item.key) == len(header.key) for item in found)
+        and all(len(item.key) == len(header.key) for item in items_read)
         and held == items["held"].count() + cells["held"].count()
     )
 
 
-def _say_what_is_wrong(header: Header, found: list[Item], path: str) -> NoReturn:
+def _say_what_is_wrong(header: Header, items_read: list[Item], path: str) -> NoReturn:
     """ChangeSetError with the first item that is not as a change set has it."""
     fields = {field: number for number, field in enumerate(header.fields)}
     last = (0, 0)
-    for number, item in enumerate(found):
+    for number, item in enumerate(items_read):
         wrong = _wrong(item, header, fields)
         place = (0, item.row.live) if item.row.live is not None else (1, item.row.sheet or 0)
         if wrong is None and place <= last:

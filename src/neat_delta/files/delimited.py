@@ -101,12 +101,12 @@ def read_text(
     path: str,
     told: Layout | None = None,
     only: Collection[str] | None = None,
-    known: Callable[[], Known] | None = None,
+    words_of_live: Callable[[], Known] | None = None,
 ) -> Text:
     """The table in a file's bytes; `path` names it in errors, and is where they stand if they are mapped.
 
-    What `told` leaves open is found out; words that are `known` to stand in such a file tell its encoding. `only` these
-    headings are read of text that is known to be regular.
+    What `told` leaves open is found out; the words and letters of live (`words_of_live`) tell its encoding. `only`
+    these headings are read of text that is known to be regular.
     CatalogueError when it is no table; it says what is wrong, and where.
     """
     told = told or Layout()
@@ -123,12 +123,12 @@ def read_text(
     except _NotUtf8Error:
         if told.encoding or bom:
             decoded(data, encoding, path)  # says where
-        encoding, sure = guess(data, path, known)
-        found = _read_utf8(decoded(data, encoding, path).encode(), path, told, encoding, bom=False)
+        encoding, sure = guess(data, path, words_of_live)
+        text = _read_utf8(decoded(data, encoding, path).encode(), path, told, encoding, bom=False)
         if sure:
-            return found
+            return text
         note = f"its encoding, {encoding_name(encoding)}, is a guess; if letters look wrong, say it with ‹encoding›"
-        return replace(found, notes=(*found.notes, note), guessed=True)
+        return replace(text, notes=(*text.notes, note), guessed=True)
 
 
 class _NotUtf8Error(Exception):
@@ -423,8 +423,8 @@ def _parse(
     """
     names = [heading if heading.strip() else _stand_in(place) for place, heading in enumerate(header, 1)]
     if only is not None:
-        some = [name for name in names if name in only]
-        return _split(body, names, dialect).select(some).collect()[1:], True
+        wanted = [name for name in names if name in only]
+        return _split(body, names, dialect).select(wanted).collect()[1:], True
     cells = None
     if not dialect.escape:
         running = _split(body, names, dialect).collect(background=True)
@@ -496,11 +496,11 @@ def _quoting_of_large(body: bytes, quote: bytes, ends: bytes) -> tuple[bool, int
     right, quotes, doubled = True, 0, 0
     closed, rest = np.array([-2]), np.array([], int)  # the last that closed, and one that opened after it
     for start in range(0, len(body), BLOCK):
-        found = np.flatnonzero(text[start : start + BLOCK] == quote[0])
-        quotes += found.size
-        found = np.concatenate([rest, found + start])
-        rest = found[found.size // 2 * 2 :]
-        opening, closing = found[: found.size - rest.size].reshape(-1, 2).T
+        quote_places = np.flatnonzero(text[start : start + BLOCK] == quote[0])
+        quotes += quote_places.size
+        quote_places = np.concatenate([rest, quote_places + start])
+        rest = quote_places[quote_places.size // 2 * 2 :]
+        opening, closing = quote_places[: quote_places.size - rest.size].reshape(-1, 2).T
         if not opening.size:
             continue
         before = np.concatenate([closed, closing[:-1]])
@@ -579,11 +579,11 @@ def _regular(body: bytes, path: str, width: int, dialect: _Dialect, number: int)
     return out.getvalue().encode()
 
 
-def _wrong_width(path: str, line: int, found: int, wanted: int, dialect: _Dialect) -> str:
-    cells = "1 cell" if found == 1 else f"{found} cells"
+def _wrong_width(path: str, line: int, width: int, wanted: int, dialect: _Dialect) -> str:
+    cells = "1 cell" if width == 1 else f"{width} cells"
     hint = (
         f"A cell with a {SEPARATORS.get(dialect.separator, repr(dialect.separator))} in it may need quotes."
-        if found > wanted
+        if width > wanted
         else "The row may be cut short, or a quote before it not closed."
     )
     return f"{path}, line {line:,}: {cells} where the header has {wanted}. {hint}"

@@ -85,13 +85,13 @@ WORDS = re.compile(r"[^\W\d_]+")
 def codec(name: str) -> str:
     """The name of an encoding as Python knows it; CatalogueError when there is none of that name."""
     try:
-        found = codecs.lookup(name).name
-        "".encode(found)
+        canonical = codecs.lookup(name).name
+        "".encode(canonical)
     except (LookupError, ValueError):
         near = nearest(name, ["utf-8", "utf-16", *PAGES, "shift-jis", "gb18030", "big5", "euc-kr"])
         hint = f' Did you mean "{near}"?' if near else " For example: utf-8, utf-16, cp1252, cp1250, cp1251."
         raise CatalogueError(f'There is no encoding "{name}".{hint}') from None
-    return found
+    return canonical
 
 
 def of_head(head: bytes) -> tuple[str, bytes]:
@@ -127,22 +127,22 @@ def decoded(data: bytes, encoding: str, path: str) -> str:
         ) from None
 
 
-def guess(data: bytes, path: str, known: Callable[[], Known] | None = None) -> tuple[str, bool]:
+def guess(data: bytes, path: str, words_of_live: Callable[[], Known] | None = None) -> tuple[str, bool]:
     """The code page of a file that is not UTF-8, from the lines that have letters beyond ASCII; and whether it is sure.
 
-    Words and letters that are `known` to stand in such a file decide, and it is sure; else a table of what languages
-    write with, and it is a guess. CatalogueError when part of it is UTF-8 after all, so that no one encoding reads it,
-    or when nothing fits.
+    The words and letters of live (`words_of_live`) decide, and it is sure; else a table of what languages write with,
+    and it is a guess. CatalogueError when part of it is UTF-8 after all, so that no one encoding reads it, or when
+    nothing fits.
     """
-    found, size = [], 0
+    pages, size = [], 0
     for line in LINES.finditer(data):
-        found.append(line[0][:EVIDENCE])
-        size += len(found[-1])
+        pages.append(line[0][:EVIDENCE])
+        size += len(pages[-1])
         if size > EVIDENCE:
             break
-    sample = b"\n".join(found)
+    sample = b"\n".join(pages)
     _must_be_one(sample, data, path)
-    page = None if known is None else _as_known(sample, known())
+    page = None if words_of_live is None else _as_known(sample, words_of_live())
     return (page, True) if page is not None else (_by_language(sample, path), False)
 
 
@@ -172,16 +172,16 @@ MOST_TEXTS = 20_000
 """So many different texts of each field are looked through for words."""
 
 
-def _as_known(sample: bytes, known: Known) -> str | None:
+def _as_known(sample: bytes, words_of_live: Known) -> str | None:
     """The page in which most words are known; or, if no word is, the one in which all signs are. None where two pages
     that read otherwise do as well.
     """
     read = {page: text for page in PAGES if (text := _decoded(sample, page)) is not None}
     words = {page: {one for one in WORDS.findall(text.lower()) if not one.isascii()} for page, text in read.items()}
-    hits = {page: len(some & known.words) for page, some in words.items()}
+    hits = {page: len(page_words & words_of_live.words) for page, page_words in words.items()}
     best = [page for page in read if hits[page] and hits[page] == max(hits.values())]
     if not best:
-        best = [page for page, text in read.items() if {one for one in text if one > "\x7f"} <= known.signs]
+        best = [page for page, text in read.items() if {one for one in text if one > "\x7f"} <= words_of_live.signs]
     return best[0] if best and len({read[page] for page in best}) == 1 else None
 
 

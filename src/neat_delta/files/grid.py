@@ -218,7 +218,7 @@ def _notes(grid: Grid, place: int) -> list[str]:
         notes.append(f"merged cells hold their value only in the first: {', '.join(grid.merged[:5])}{more}")
     errors = [(place, text) for place, text in sorted(grid.shown.items()) if text in ERRORS]
     if errors:
-        some = ", ".join(f"{_cell(*where)} {text}" for where, text in errors[:5])
+        first_errors = ", ".join(f"{_cell(*where)} {text}" for where, text in errors[:5])
         more = f" and {len(errors) - 5:,} more" if len(errors) > 5 else ""
-        notes.append(f"{len(errors):,} cell{'s' * (len(errors) != 1)} with a formula that failed: {some}{more}")
+        notes.append(f"{len(errors):,} cell{'s' * (len(errors) != 1)} with a formula that failed: {first_errors}{more}")
     return notes

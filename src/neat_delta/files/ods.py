@@ -102,36 +102,38 @@ class _Walk:
     def _entity(self, *_: Any) -> None:  # noqa: ANN401 - as expat calls it
         raise CatalogueError(f"{self.path}: the workbook declares entities of its own, which no spreadsheet does.")
 
-    def _start(self, name: str, found: dict[str, str]) -> None:
+    def _start(self, name: str, attributes: dict[str, str]) -> None:
         if name == "number:number-style":
-            self.data_style = found.get("style:name", "")
+            self.data_style = attributes.get("style:name", "")
         elif name == "number:number" and self.data_style:
-            if found.get("number:decimal-places", "0") == "0" and found.get("number:grouping") != "true":
-                self.places[self.data_style] = int(found.get("number:min-integer-digits", "0"))
-        elif name == "style:style" and found.get("style:family") == "table-cell":
-            data = found.get("style:data-style-name", self.styles.get(found.get("style:parent-style-name", ""), ""))
-            self.styles[found.get("style:name", "")] = data
+            if attributes.get("number:decimal-places", "0") == "0" and attributes.get("number:grouping") != "true":
+                self.places[self.data_style] = int(attributes.get("number:min-integer-digits", "0"))
+        elif name == "style:style" and attributes.get("style:family") == "table-cell":
+            data = attributes.get(
+                "style:data-style-name", self.styles.get(attributes.get("style:parent-style-name", ""), "")
+            )
+            self.styles[attributes.get("style:name", "")] = data
         elif name == "table:table":
-            self.inside = found.get("table:name") == self.grid.name
+            self.inside = attributes.get("table:name") == self.grid.name
             self.row = self.column = 0
         elif self.inside:
-            self._in_table(name, found)
+            self._in_table(name, attributes)
 
-    def _in_table(self, name: str, found: dict[str, str]) -> None:
+    def _in_table(self, name: str, attributes: dict[str, str]) -> None:
         if name == "table:table-column":
-            times = int(found.get("table:number-columns-repeated", "1"))
-            if found.get("table:visibility") and self.column < 16_000:
+            times = int(attributes.get("table:number-columns-repeated", "1"))
+            if attributes.get("table:visibility") and self.column < 16_000:
                 self.grid.hidden_columns += range(self.column, self.column + min(times, 64))
-            self.defaults += [(self.column, found.get("table:default-cell-style-name", ""))]
+            self.defaults += [(self.column, attributes.get("table:default-cell-style-name", ""))]
             self.column += times
         elif name == "table:table-row":
-            self.column, self.rows = 0, int(found.get("table:number-rows-repeated", "1"))
-            if found.get("table:visibility") and self.row + self.rows < FARTHEST:
+            self.column, self.rows = 0, int(attributes.get("table:number-rows-repeated", "1"))
+            if attributes.get("table:visibility") and self.row + self.rows < FARTHEST:
                 self.grid.hidden_rows += self.rows
-                self.grid.filtered |= found["table:visibility"] == "filter"
+                self.grid.filtered |= attributes["table:visibility"] == "filter"
         elif name in {"table:table-cell", "table:covered-table-cell"}:
-            self.columns = int(found.get("table:number-columns-repeated", "1"))
-            self.cell, self.text = found, None
+            self.columns = int(attributes.get("table:number-columns-repeated", "1"))
+            self.cell, self.text = attributes, None
         elif name == "text:p" and self.cell is not None:
             self.text = [] if self.text is None else [*self.text, "\n"]
 

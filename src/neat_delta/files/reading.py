@@ -56,9 +56,9 @@ def read(
     if form is None:
         data, packing = unpack(data, file.path)
         form = binary_format(data) or _format(data, told)
-    known = None if like is None else partial(known_of, like.cells)
-    found = _read(form, data, file, told, only, known)
-    notes = list(found.notes)
+    words_of_live = None if like is None else partial(known_of, like.cells)
+    text = _read(form, data, file, told, only, words_of_live)
+    notes = list(text.notes)
     name = PurePath(file.path).name.lower()
     bare = PurePath(name).stem if packing and name.endswith(PACKED) else name
     ending = PurePath(bare).suffix
@@ -69,18 +69,18 @@ def read(
         and any(ending in one for one in ENDINGS.values())
     ):
         notes.insert(0, f"it is called {ending}, and is read as what it is: {Layout(format=form)}")
-    layout = Layout(**{name: getattr(found.layout, name) for name in Layout.__struct_fields__} | {"packing": packing})
+    layout = Layout(**{name: getattr(text.layout, name) for name in Layout.__struct_fields__} | {"packing": packing})
     return Catalogue(
-        found.cells,
+        text.cells,
         file.path,
         file.digest,
-        found.unnamed,
+        text.unnamed,
         layout,
         tuple(notes),
         first=(layout.header_line or 1) + 1,
-        origin=found.origin,
-        regular=found.regular,
-        guessed=found.guessed,
+        origin=text.origin,
+        regular=text.regular,
+        guessed=text.guessed,
     )
 
 
@@ -90,10 +90,10 @@ def _read(
     file: Loaded,
     told: Layout,
     only: Collection[str] | None,
-    known: Callable[[], Known] | None,
+    words_of_live: Callable[[], Known] | None,
 ) -> Text:
     if form == "delimited":
-        return read_text(data, file.path, told, only, known)
+        return read_text(data, file.path, told, only, words_of_live)
     if form in {"json", "json lines"}:
         from neat_delta.files.objects import read_objects
 

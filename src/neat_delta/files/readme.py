@@ -66,7 +66,9 @@ def _left_out(manifest: Manifest) -> list[str]:
     cells = sum(one.cells for one in asked) + sum(one.field is not None for one in manifest.held)
     if items or cells:
         parts = [
-            f"{many:,} {what}{'' if many == 1 else 's'}" for many, what in ((items, "item"), (cells, "cell")) if many
+            f"{number:,} {what}{'' if number == 1 else 's'}"
+            for number, what in ((items, "item"), (cells, "cell"))
+            if number
         ]
         lines += ["", f"Not in these files, because it is held: {' and '.join(parts)}; manifest.json says why."]
     unasked = sum(one.items for one in manifest.held_before if one.reason == GONE)

@@ -39,9 +39,9 @@ def _parse(data: bytes, start: Callable[[str, Attributes], None], end: Callable[
 
 
 def _elements(data: bytes) -> list[Element]:
-    found: list[Element] = []
-    _parse(data, lambda name, attributes: found.append((name, attributes)))
-    return found
+    elements: list[Element] = []
+    _parse(data, lambda name, attributes: elements.append((name, attributes)))
+    return elements
 
 
 def _local(attributes: Attributes, name: str) -> str | None:
@@ -71,7 +71,7 @@ def padded_styles(styles: bytes) -> dict[str, int]:
     places. None where the part is no XML: then nobody knows.
     """
     formats: dict[str, int] = {}
-    found: dict[str, int] = {}
+    padded: dict[str, int] = {}
     within, place = False, 0
 
     def start(name: str, one: Attributes) -> None:
@@ -84,7 +84,7 @@ def padded_styles(styles: bytes) -> dict[str, int]:
             within = True
         elif name == "xf" and within:
             if one.get("numFmtId") in formats:
-                found[str(place)] = formats[one["numFmtId"]]
+                padded[str(place)] = formats[one["numFmtId"]]
             place += 1
 
     def end(name: str) -> None:
@@ -94,8 +94,8 @@ def padded_styles(styles: bytes) -> dict[str, int]:
     try:
         _parse(styles, start, end)
     except ValueError:
-        return found
-    return found
+        return padded
+    return padded
 
 
 @dataclass(frozen=True, slots=True)
@@ -170,9 +170,9 @@ def sheet_xml(data: bytes, wanted: Callable[[str, str, bool], bool]) -> SheetXml
                 sheet.cells.append(CellXml(cell["r"], style, kind, value, formula))
             cell = None
 
-    def text(some: str) -> None:
+    def text(part: str) -> None:
         if inside and texts is not None:
-            texts.append(some)
+            texts.append(part)
 
     _parse(data, start, end, text)
     return sheet

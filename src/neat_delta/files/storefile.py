@@ -93,8 +93,8 @@ def read_mapping(path: str) -> ColumnMapping:
         raise _error(path, text, where, what)
     if data.get("version") != VERSION:
         raise _error(path, text, ("version",), f"this Neat Delta reads mapping files of version {VERSION}")
-    found = msgspec.convert(data, _Mapping)
-    return ColumnMapping(found.headings, found.ignore, found.key)
+    kept = msgspec.convert(data, _Mapping)
+    return ColumnMapping(kept.headings, kept.ignore, kept.key)
 
 
 def mapping_text(pairing: ColumnMapping, sheet: str, live: str) -> str:
@@ -119,8 +119,8 @@ def _toml(path: str) -> tuple[str, dict[str, Any]]:
     except UnicodeDecodeError:
         raise StoreError(f"{path}: it is not UTF-8. Save it again as UTF-8.") from None
     except tomllib.TOMLDecodeError as error:
-        found = re.search(r"\(at line (\d+), column (\d+)\)", str(error))
-        place = f", line {found[1]}" if found else ""
+        place_said = re.search(r"\(at line (\d+), column (\d+)\)", str(error))
+        place = f", line {place_said[1]}" if place_said else ""
         what = re.sub(r" \(at .*\)$", "", str(error))
         raise StoreError(
             f"{path}{place}: it is not TOML here ({what}). Texts need quotes; headings with spaces, too."
@@ -147,13 +147,13 @@ def _wrong(value: Any, kind: Any, where: Where) -> Iterator[tuple[Where, str]]: 
         if not isinstance(value, dict):
             yield where, "it must be a table"
             return
-        known = {field.encode_name: field.type for field in msgspec.structs.fields(kind)}
+        types = {field.encode_name: field.type for field in msgspec.structs.fields(kind)}
         for name, one in value.items():
-            if name in known:
-                yield from _wrong(one, known[name], (*where, name))
+            if name in types:
+                yield from _wrong(one, types[name], (*where, name))
             else:
-                near = nearest(name, known)
-                yield (*where, name), f"there is no such key. {_suggest(near, known)}"
+                near = nearest(name, types)
+                yield (*where, name), f"there is no such key. {_suggest(near, types)}"
         return
     if get_origin(kind) is dict and get_args(kind)[1] is Field:
         if not isinstance(value, dict):
@@ -181,8 +181,8 @@ def _wrong_levels(value: dict[str, Any], kind: Any, where: Where) -> Iterator[tu
             yield (*where, name), f"there is no such check. {_suggest(nearest(name, words), words)}"
 
 
-def _suggest(near: str | None, known: Sequence[str] | dict[str, Any]) -> str:
-    return f'Did you mean "{near}"?' if near else f"Known are: {', '.join(known)}."
+def _suggest(near: str | None, names: Sequence[str] | dict[str, Any]) -> str:
+    return f'Did you mean "{near}"?' if near else f"Known are: {', '.join(names)}."
 
 
 TYPES = {
@@ -202,10 +202,10 @@ def _plain(message: str, value: Any, kind: Any) -> str:  # noqa: ANN401 - any TO
     if words and isinstance(value, str):
         near = nearest(value, words)
         return f'"{value}" is none of: {", ".join(words)}.' + (f' Did you mean "{near}"?' if near else "")
-    found = re.match(r"Expected `([^`]+)`, got `(\w+)`", message)
-    if found:
-        wanted = [TYPES.get(one.strip(), one.strip()) for one in found[1].split("|") if one.strip() != "null"]
-        return f"it must be {' or '.join(wanted)}, and is {TYPES.get(found[2], found[2])}"
+    expectation = re.match(r"Expected `([^`]+)`, got `(\w+)`", message)
+    if expectation:
+        wanted = [TYPES.get(one.strip(), one.strip()) for one in expectation[1].split("|") if one.strip() != "null"]
+        return f"it must be {' or '.join(wanted)}, and is {TYPES.get(expectation[2], expectation[2])}"
     return message.partition(" - at ")[0].replace("`", "").rstrip(".")
 
 
@@ -231,16 +231,16 @@ def _line(text: str, where: Where) -> int | None:
     for number, line in enumerate(text.splitlines(), 1):
         bare = line.strip()
         if bare.startswith("["):
-            found = _names(bare)
-            if found is not None:
-                table = found
-                for size in range(1, len(found) + 1):
-                    at.setdefault(found[:size], number)
+            named = _names(bare)
+            if named is not None:
+                table = named
+                for size in range(1, len(named) + 1):
+                    at.setdefault(named[:size], number)
         elif "=" in bare and not bare.startswith("#"):
-            found = _names(re.split(r"=(?=(?:[^\"']*[\"'][^\"']*[\"'])*[^\"']*$)", bare, maxsplit=1)[0] + "= 0")
-            if found is not None:
-                for size in range(1, len(found) + 1):
-                    at.setdefault((*table, *found[:size]), number)
+            named = _names(re.split(r"=(?=(?:[^\"']*[\"'][^\"']*[\"'])*[^\"']*$)", bare, maxsplit=1)[0] + "= 0")
+            if named is not None:
+                for size in range(1, len(named) + 1):
+                    at.setdefault((*table, *named[:size]), number)
     return next((at[where[:size]] for size in range(len(where), 0, -1) if where[:size] in at), None)
 
 
@@ -329,14 +329,14 @@ def _name(path: str) -> str:
 
 def schema() -> dict[str, Any]:
     """The store file's JSON Schema (draft 2020-12), for editors."""
-    found = msgspec.json.schema(Store)
-    for one in found["$defs"].values():  # in TOML an exact decimal is a number
+    definition = msgspec.json.schema(Store)
+    for one in definition["$defs"].values():  # in TOML an exact decimal is a number
         for name, setting in one.get("properties", {}).items():
             one["properties"][name] = _as_numbers(setting)
     return {
         "$schema": "https://json-schema.org/draft/2020-12/schema",
         "title": "Neat Delta store file",
-        **found,
+        **definition,
     }
 
 
@@ -373,11 +373,11 @@ def table_schema(store: Store) -> dict[str, Any]:
         limits |= {"minimum": field.least, "maximum": field.most, "maxLength": field.longest}
         constraints = {name: value for name, value in limits.items() if value not in (None, False, [])}
         fields.append(one | ({"constraints": constraints} if constraints else {}))
-    known = {name: field.heading or name for name, field in store.fields.items()}
+    headings = {name: field.heading or name for name, field in store.fields.items()}
     return {
         "$schema": "https://datapackage.org/profiles/2.0/tableschema.json",
         "fields": fields,
-        "primaryKey": [known.get(name, name) for name in store.key.fields],
+        "primaryKey": [headings.get(name, name) for name in store.key.fields],
         "missingValues": [""],
     }
 

@@ -125,8 +125,8 @@ class _Out:
             file = f"{name}-{number:0{digits}}{self.form.ending(self.layout)}"
             (folder / file).write_bytes(data)
             fields = [self.headings.get(one, one) for one in cells.columns]
-            many = int(cells.select(pl.sum_horizontal(pl.all().count())).item())
-            files.append(OutFile(file, action, self._lines(cells).height, many, fields, digest_of(data)))
+            filled_cells = int(cells.select(pl.sum_horizontal(pl.all().count())).item())
+            files.append(OutFile(file, action, self._lines(cells).height, filled_cells, fields, digest_of(data)))
         return files
 
     def read(self, folder: Path, files: Sequence[OutFile]) -> Iterator[tuple[Action, pl.DataFrame]]:
@@ -173,8 +173,8 @@ class _Out:
                 f"The importer deletes what a file does not have, so the whole catalogue must be in one; that has "
                 f"{len(data):,} bytes, and the importer takes {most_bytes:,} (most_bytes under [importer])."
             )
-        many = min(cells.height, max(2, -(-lines.height // most_rows), -(-len(data) // most_bytes)))
-        size = -(-cells.height // many)
+        pieces = min(cells.height, max(2, -(-lines.height // most_rows), -(-len(data) // most_bytes)))
+        size = -(-cells.height // pieces)
         parts = [cells.slice(start, size) for start in range(0, cells.height, size)]
         return [piece for part in parts for piece in self._split(table, part)]
 

@@ -154,8 +154,8 @@ def _body(texts: pl.Series, field: Field, writing: Notation) -> tuple[str, pl.Se
     there = (texts != "").arg_true()
     if field.kind in {*NUMBER_KINDS, "date"} and there.len():
         read = KINDS[field.kind].read(texts.gather(there), field, writing)
-        form, found = _of_numbers(read, field) if field.kind != "date" else _of_dates(read, field, writing)
-        values = values.scatter(there, found)
+        form, cell_values = _of_numbers(read, field) if field.kind != "date" else _of_dates(read, field, writing)
+        values = values.scatter(there, cell_values)
     text = pl.col("text")
     kept = pl.when(text != text.str.strip_chars()).then(pl.lit(' xml:space="preserve"')).otherwise(pl.lit(""))
     inline = pl.concat_str(pl.lit(' t="inlineStr"><is><t'), kept, pl.lit(">"), _escaped(text), pl.lit("</t></is></c>"))

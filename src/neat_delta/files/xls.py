@@ -87,7 +87,7 @@ def _date(value: float, mode: Literal[0, 1]) -> Value:
     import xlrd
 
     try:
-        found = xlrd.xldate_as_datetime(value, mode)
+        moment = xlrd.xldate_as_datetime(value, mode)
     except (xlrd.XLDateError, OverflowError, ValueError):
         return value
-    return found.time() if 0 <= value < 1 else found if isinstance(found, dt.datetime) else value
+    return moment.time() if 0 <= value < 1 else moment if isinstance(moment, dt.datetime) else value

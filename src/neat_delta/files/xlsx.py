@@ -95,8 +95,8 @@ def _what_values_hide(grid: Grid, xml: bytes, padded: dict[str, int], damaged: C
 
 def _place(reference: str) -> tuple[int, int] | None:
     """The row and column (from 0) of a reference such as B7."""
-    found = re.fullmatch("([A-Z]+)([0-9]+)", reference)
-    return (int(found[2]) - 1, column_number(found[1].encode())) if found else None
+    parts = re.fullmatch("([A-Z]+)([0-9]+)", reference)
+    return (int(parts[2]) - 1, column_number(parts[1].encode())) if parts else None
 
 
 def opened(data: bytes, path: str) -> zipfile.ZipFile:

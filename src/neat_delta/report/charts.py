@@ -70,14 +70,14 @@ class Chart:
 def charts(changes: ChangeSet, live: Catalogue | None, by: str | None) -> list[Chart]:
     """The charts that the change set has something for; `by` is the field whose values are the categories."""
     with mpl.rc_context(STYLE):
-        found = []
+        made = []
         if live is not None:
             moved = points(changes, live)
-            found += [_prices(moved.prices), _margins(moved.margins)]
-        found.append(_fields(changes))
+            made += [_prices(moved.prices), _margins(moved.margins)]
+        made.append(_fields(changes))
         if live is not None and by is not None:
-            found.append(_categories(changes, live, by))
-        drawn = [chart for chart in found if chart is not None]
+            made.append(_categories(changes, live, by))
+        drawn = [chart for chart in made if chart is not None]
         for chart in drawn:  # laid out once, so that each way of saving it gives the same
             chart.figure.draw_without_rendering()
             chart.figure.set_layout_engine("none")
@@ -197,8 +197,8 @@ def _categories(changes: ChangeSet, live: Catalogue, by: str) -> Chart | None:
     stays = held(changes.items, changes.cells)
     items = changes.cells.with_columns(stays=stays).group_by("item", maintain_order=True).agg(pl.col("stays").any())
     names = grouped(changes, live, by, changes.cells, items["item"])
-    found = _counted(items.with_columns(name=names), "name", "stays")
-    return _bars("categories", f"Changed items per {shown(by)}", "items", found)
+    counted = _counted(items.with_columns(name=names), "name", "stays")
+    return _bars("categories", f"Changed items per {shown(by)}", "items", counted)
 
 
 def _counted(table: pl.DataFrame, name: str, stays: str) -> list[tuple[str, int, int]]:
@@ -207,12 +207,12 @@ def _counted(table: pl.DataFrame, name: str, stays: str) -> list[tuple[str, int,
         sent=(~pl.col(stays)).sum().cast(pl.Int64), held=pl.col(stays).sum().cast(pl.Int64)
     )
     groups = groups.sort(pl.col("sent") + pl.col("held"), descending=True, maintain_order=True)
-    found = [(shown(str(one)), sent, stay) for one, sent, stay in groups.iter_rows()]
-    rest = found[MOST_BARS:]
+    bars = [(shown(str(one)), sent, stay) for one, sent, stay in groups.iter_rows()]
+    rest = bars[MOST_BARS:]
     if rest:
-        found = found[:MOST_BARS]
-        found.append((f"{len(rest):,} more", sum(one[1] for one in rest), sum(one[2] for one in rest)))
-    return found
+        bars = bars[:MOST_BARS]
+        bars.append((f"{len(rest):,} more", sum(one[1] for one in rest), sum(one[2] for one in rest)))
+    return bars
 
 
 def _bars(name: str, title: str, unit: str, rows: Sequence[tuple[str, int, int]]) -> Chart | None:

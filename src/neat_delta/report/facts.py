@@ -60,11 +60,11 @@ def held_lines(reasons: Sequence[HeldCount]) -> list[HeldLine]:
     for held in reasons:
         groups.setdefault(sort_of(held.reason), []).append(held)
     lines = []
-    for reason, some in groups.items():
-        counted = ((sum(one.items for one in some), "item"), (sum(one.cells for one in some), "cell"))
+    for reason, of_this_sort in groups.items():
+        counted = ((sum(one.items for one in of_this_sort), "item"), (sum(one.cells for one in of_this_sort), "cell"))
         much = ", ".join(count(number, unit) for number, unit in counted if number)
         if reason == "emptied":
-            much += f" of {listed([shown(name) for one in some for name in one.fields], 3)}"
+            much += f" of {listed([shown(name) for one in of_this_sort for name in one.fields], 3)}"
         lines.append(HeldLine(reason, much, WAY_OUT.get(reason, "")))
     return lines
 
@@ -126,7 +126,7 @@ def suggestions_grid(prices: Sequence[Suggestion]) -> Grid:
     return Grid(["item", "name", "cost before", "cost", "price", "keeps it"], 2, rows)
 
 
-def records_grid(found: Records, most: int | None = None) -> Grid:
+def records_grid(touched_records: Records, most: int | None = None) -> Grid:
     """The records that a changed cost touches, the first so many of them."""
     rows = [
         [
@@ -138,18 +138,22 @@ def records_grid(found: Records, most: int | None = None) -> Grid:
             " → ".join("" if share is None else _plain(share) for share in (one.per_cent_before, one.per_cent)),
             "" if one.restores is None else _amount(one.restores),
         ]
-        for one in found.touched[:most]
+        for one in touched_records.touched[:most]
     ]
     return Grid(["row", "item", "for", "price", "cost", "margin %", "restores it"], 3, rows)
 
 
-def records_said(found: Records) -> str:
+def records_said(touched_records: Records) -> str:
     """Where every record went, in a sentence."""
-    lost = sum(one.margin < 0 for one in found.touched)
-    parts = [f"{count(len(found.touched), 'record')} of {found.rows:,} touched by a changed cost"]
+    lost = sum(one.margin < 0 for one in touched_records.touched)
+    parts = [f"{count(len(touched_records.touched), 'record')} of {touched_records.rows:,} touched by a changed cost"]
     parts += [f"{lost:,} of them below cost"] if lost else []
-    rest = ((found.untouched, "not touched"), (found.unknown, "not in live"), (found.unpriced, "without a price"))
-    return "; ".join(parts + [f"{many:,} {what}" for many, what in rest if many])
+    rest = (
+        (touched_records.untouched, "not touched"),
+        (touched_records.unknown, "not in live"),
+        (touched_records.unpriced, "without a price"),
+    )
+    return "; ".join(parts + [f"{number:,} {what}" for number, what in rest if number])
 
 
 def _many(number: int) -> str:

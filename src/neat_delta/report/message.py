@@ -40,14 +40,14 @@ def message(facts: Facts, seen: View) -> str:
     ]
     lines = [f"- {safe(one.reason)}: {one.much} ({safe(one.way_out)})" for one in held_lines(facts.changes.reasons())]
     parts += ["Held:\n\n" + "\n".join(lines)] if lines else []
-    found = [
+    summaries = [
         f"- {safe(one.name)}"
         + (f" in {safe(listed(one.fields))}" if one.fields else "")
         + (f", {finding_count(one)}" if one.cells else "")
         + f": {one.done}"
         for one in header.findings
     ]
-    parts += ["Found:\n\n" + "\n".join(found)] if found else []
+    parts += ["Found:\n\n" + "\n".join(summaries)] if summaries else []
     if facts.figures:
         parts.append(_table(field_grid(facts.figures)))
     groups = facts.effect.groups
@@ -77,8 +77,8 @@ def safe(text: str) -> str:
 
 def _items(facts: Facts) -> list[tuple[str, int]]:
     counts = facts.changes.header.counts
-    found = [(word, getattr(counts, word)) for word in get_args(Verdict)]
-    return [(word, number) for word, number in [*found, ("the same", counts.same)] if number]
+    counted = [(word, getattr(counts, word)) for word in get_args(Verdict)]
+    return [(word, number) for word, number in [*counted, ("the same", counts.same)] if number]
 
 
 def _changed(facts: Facts, seen: View) -> Grid:

@@ -177,7 +177,7 @@ def _print_fact(console: Console, name: str, text: str, style: str = "") -> None
 
 def _print_rewritten(console: Console, header: Header) -> None:
     """How many cells programs rewrote, field by field, and how to send them all the same."""
-    fields = [f"{shown(name)} {many:,}" for name, many in header.rewritten.items()]
+    fields = [f"{shown(name)} {number:,}" for name, number in header.rewritten.items()]
     said = f"{count(header.counts.written_differently, 'cell')} written differently, same value, not sent: "
     console.print(Text(said + listed(fields, 8), overflow="fold"), soft_wrap=False)
     console.print(Text(f"  to send them as they are: --exact {shown(next(iter(header.rewritten)))}", "dim"))
@@ -214,7 +214,7 @@ def print_findings_count(console: Console, header: Header) -> None:
     if not header.findings:
         return
     sorts = Counter({"damage": "damage", "slip": "slips"}.get(one.check, "checks") for one in header.findings)
-    said = ", ".join(f"{many:,} of {group}" for group, many in sorts.items())
+    said = ", ".join(f"{number:,} of {group}" for group, number in sorts.items())
     console.print(f"\n{count(len(header.findings), 'finding')}: {said}; --findings shows them in full")
 
 
@@ -230,11 +230,11 @@ def print_findings(console: Console, changes: ChangeSet) -> None:
         "": "checks: what must not go, or should be looked at first",
     }
     for check, title in groups.items():
-        found = [one for one in header.findings if one.check == check or not (check or one.check in groups)]
-        if not found:
+        summaries = [one for one in header.findings if one.check == check or not (check or one.check in groups)]
+        if not summaries:
             continue
         console.print(f"\n{title}", style="bold")
-        for one in found[:LISTED]:
+        for one in summaries[:LISTED]:
             places = [f"{shown(name)} ({letters[name]})" if name in letters else shown(name) for name in one.fields]
             head = Text("  ").append(one.name, "bold").append(f"  {listed(places)}" if places else "")
             head.append(f"  {finding_count(one)}" if one.cells else "").append(f"  {one.done}", STYLES[one.done])
@@ -242,8 +242,8 @@ def print_findings(console: Console, changes: ChangeSet) -> None:
             console.print(Padding(Text(as_options(f"{one.why}; {one.do}" if one.do else one.why), "dim"), (0, 0, 0, 4)))
             for line in _examples(changes, one, console.width - 4):
                 console.print(Padding(line, (0, 0, 0, 4)))
-        if len(found) > LISTED:
-            console.print(f"  and {len(found) - LISTED:,} more sorts, all in line 1 of the change set")
+        if len(summaries) > LISTED:
+            console.print(f"  and {len(summaries) - LISTED:,} more sorts, all in line 1 of the change set")
     held = {one.check for one in header.findings if one.done == "held"}
     mendable = ((changes.damaged["done"] == "held") & changes.damaged["repair"].is_not_null()).any()
     console.print()
@@ -327,16 +327,16 @@ def print_checked(
     if not flags.height:
         console.print("\nNothing was found.", style="bold green")
     style = {"stop": "magenta", "warn": "yellow", "note": "dim"}
-    for (check, level, field), some in flags.group_by("check", "level", "field", maintain_order=True):
+    for (check, level, field), group in flags.group_by("check", "level", "field", maintain_order=True):
         head = Text("\n").append(str(check), "bold").append(f"  {shown(str(field))}" if field is not None else "")
-        console.print(head.append(f"  {count(some.height, 'item')}").append(f"  {level}", style[str(level)]))
+        console.print(head.append(f"  {count(group.height, 'item')}").append(f"  {level}", style[str(level)]))
         does, do = says[str(check)]
         do = as_options(do)
         console.print(Padding(Text(f"{does}; {do}", "dim"), (0, 0, 0, 2)))
-        for key, row, what in some.head(FEW).select("key", "row", "what").iter_rows():
+        for key, row, what in group.head(FEW).select("key", "row", "what").iter_rows():
             console.print(Padding(_flagged(key, row, what), (0, 0, 0, 2)))
-        if some.height > FEW:
-            console.print(f"  and {some.height - FEW:,} more; --json has them all")
+        if group.height > FEW:
+            console.print(f"  and {group.height - FEW:,} more; --json has them all")
     if excepted:
         console.print(f"\n{count(excepted, 'finding')} left out, as the store file excepts them.")
 
@@ -422,8 +422,8 @@ def _print_codes(console: Console, changes: ChangeSet) -> None:
     kept, going = int(codes["stays"].sum()), codes.filter(~pl.col("stays"))
     console.print(f"{count(codes.height, 'new code')}: {going.height:,} to give, {kept:,} held")
     links = codes_in(cells.filter(~pl.col("stays")), header.settings, set(going["after"]))
-    for (name,), some in links.group_by("field", maintain_order=True):
-        console.print(Text(f"links that change with them: {shown(str(name))} of {count(some.height, 'item')}"))
+    for (name,), field_links in links.group_by("field", maintain_order=True):
+        console.print(Text(f"links that change with them: {shown(str(name))} of {count(field_links.height, 'item')}"))
     stuck = codes.filter(pl.col("held").is_not_null())
     lines = [
         Text(f"  {shown(before)} → {shown(after)}: {reason.removeprefix('code: ')}")
@@ -529,8 +529,10 @@ def print_sheet(
     ):
         if columns:
             _print_fact(console, name, ", ".join(shown(column.heading) for column in columns))
-    for heading, many in kept.items():
-        said = f"{count(many, 'cell')} of {shown(heading)} stand as in live: the date form has no place for their time"
+    for heading, number in kept.items():
+        said = (
+            f"{count(number, 'cell')} of {shown(heading)} stand as in live: the date form has no place for their time"
+        )
         _print_fact(console, "", said, style="yellow")
     if sheet.missing:
         console.print(f"\n{count(len(sheet.missing), 'code')} not in live", style="bold")
@@ -592,14 +594,14 @@ def print_suggestions(console: Console, prices: Sequence[Suggestion], keep: str)
     console.print("Nothing of this is applied.\n")
 
 
-def print_records(console: Console, found: Records) -> None:
+def print_records(console: Console, touched_records: Records) -> None:
     """The open quotes and customers' prices that a changed cost touches."""
-    console.print(f"records in {shown(found.path)}: {records_said(found)}", style="bold")
-    if found.touched:
-        _print_grid(console, records_grid(found, 2 * LISTED))
-        if len(found.touched) > 2 * LISTED:
-            console.print(f"and {len(found.touched) - 2 * LISTED:,} more; --json has them all")
-        what = "share of the price" if found.keep == "percent" else "amount"
+    console.print(f"records in {shown(touched_records.path)}: {records_said(touched_records)}", style="bold")
+    if touched_records.touched:
+        _print_grid(console, records_grid(touched_records, 2 * LISTED))
+        if len(touched_records.touched) > 2 * LISTED:
+            console.print(f"and {len(touched_records.touched) - 2 * LISTED:,} more; --json has them all")
+        what = "share of the price" if touched_records.keep == "percent" else "amount"
         console.print(f"The last column is the price that restores the margin's {what}. Nothing of this is applied.")
     console.print()
 
@@ -633,13 +635,13 @@ def print_items(console: Console, facts: Facts, view: View) -> None:
             _print_cell(console, view.changes.header, cell, line, number=cell.field in numbers)
 
 
-def print_rest(console: Console, printed: int, found: int, narrowed: bool) -> None:
+def print_rest(console: Console, printed: int, total: int, narrowed: bool) -> None:
     """How many items were shown of how many, and how to see the others."""
-    if not found:
+    if not total:
         console.print("No item fits." if narrowed else "Nothing differs.")
-    elif printed < found:
+    elif printed < total:
         more = "--all shows them all; --field, --sku and --verdict narrow them down; --sort orders them"
-        console.print(f"\n{printed:,} of {count(found, 'item')} shown. {more}.", style="bold")
+        console.print(f"\n{printed:,} of {count(total, 'item')} shown. {more}.", style="bold")
 
 
 FOR = {"recode": "new codes", "change": "changes", "add": "new items", "remove": "removals"}
@@ -673,7 +675,7 @@ def print_written(console: Console, folder: str, manifest: Manifest, dialect: st
             (one.required, "required"),
             (one.carried, "carried along"),
         )
-        said = ", ".join(f"{many:,} {what}" for many, what in parts if many)
+        said = ", ".join(f"{number:,} {what}" for number, what in parts if number)
         console.print(f"cells to import: {said}")
         if sum(file.action == "change" for file in manifest.update) > 1 and manifest.importer.blanks == "clear":
             console.print(
@@ -704,11 +706,11 @@ def print_confirmed(console: Console, result: Confirmed, key: Sequence[str], *, 
     if result.all_landed:
         console.print(f"All {count(total, 'change')} landed.", style="bold green")
     else:
-        said = ", ".join(f"{many:,} {word}" for word, many in result.counts.items() if many)
+        said = ", ".join(f"{number:,} {word}" for word, number in result.counts.items() if number)
         console.print(f"{count(total, 'change')}: {said}", style="bold")
     for outcome, title in (("not landed", "not landed"), ("differently", "landed differently")):
-        some = [one for one in result.trouble if one.outcome == outcome]
-        _print_some(console, title, [_landing(one) for one in some], everything=everything)
+        landings = [one for one in result.trouble if one.outcome == outcome]
+        _print_some(console, title, [_landing(one) for one in landings], everything=everything)
     twice = [Text(f"  {' / '.join(shown(part) for part in one.values())}") for one in result.twice]
     title = f"{count(len(twice), 'item')} there twice, as an importer does that adds where it should update"
     _print_some(console, title, twice, everything=everything)
@@ -721,9 +723,9 @@ def print_confirmed(console: Console, result: Confirmed, key: Sequence[str], *, 
                 line.append(shown(row["before"]), "bright_red").append(" → ").append(shown(row["now"]), "green")
             )
         _print_some(console, f"{title}: {count(rows.height, 'cell')}", lines, everything=everything, of=rows.height)
-    for many, what in ((result.came, "came that live did not have"), (result.went, "went")):
-        if many:
-            console.print(f"\n{count(many, 'item')} {what}")
+    for number, what in ((result.came, "came that live did not have"), (result.went, "went")):
+        if number:
+            console.print(f"\n{count(number, 'item')} {what}")
 
 
 def print_left(console: Console, left: Sequence[Landing]) -> None:
@@ -758,12 +760,12 @@ def _print_some(
     if not lines:
         return
     console.print(f"\n{title}", style="bold")
-    many = of or len(lines)
+    total = of or len(lines)
     for line in lines if everything else lines[:LISTED]:
         line.truncate(console.width, overflow="ellipsis")
         console.print(line)
-    if not everything and many > LISTED:
-        console.print(f"  and {many - LISTED:,} more; {hint}")
+    if not everything and total > LISTED:
+        console.print(f"  and {total - LISTED:,} more; {hint}")
 
 
 def _print_held(console: Console, reasons: Sequence[HeldCount]) -> None:

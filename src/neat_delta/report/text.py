@@ -46,9 +46,9 @@ def key_text(key: dict[str, str]) -> str:
     return " / ".join(shown(part) for part in key.values())
 
 
-def count(number: int, one: str, many: str | None = None) -> str:
+def count(number: int, one: str, plural: str | None = None) -> str:
     """`1 item`, `1,204 items`."""
-    return f"{number:,} {one if number == 1 else many or one + 's'}"
+    return f"{number:,} {one if number == 1 else plural or one + 's'}"
 
 
 def finding_count(finding: FindingSummary) -> str:

@@ -31,12 +31,12 @@ def pieces(before: str, after: str) -> list[Piece]:
     old, new = WORDS.findall(before), WORDS.findall(after)
     if len(old) + len(new) > MOST_WORDS:
         return []
-    found = []
+    places = []
     for what, start, end, to, until in SequenceMatcher(None, old, new, autojunk=False).get_opcodes():
         if what == "equal":
             continue
         lead, trail = old[max(0, start - AROUND) : start], old[end : end + AROUND]
-        found.append(
+        places.append(
             Piece(
                 ("…" if start > AROUND else "") + "".join(lead),
                 "".join(old[start:end]),
@@ -44,7 +44,7 @@ def pieces(before: str, after: str) -> list[Piece]:
                 "".join(trail) + ("…" if end + AROUND < len(old) else ""),
             )
         )
-    return found
+    return places
 
 
 def added_and_removed(before: str, after: str, separator: str) -> tuple[list[str], list[str]]:

@@ -45,7 +45,7 @@ def value_findings(cells: pl.DataFrame, levels: Levels) -> pl.DataFrame:
     (why the kind cannot read it, or null), and `rule`: one of `VALUE_RULES`, or null.
     """
     shown = pl.col("after").str.slice(0, 40)
-    some = cells.filter(pl.col("rule").is_not_null()).rechunk()
+    ruled = cells.filter(pl.col("rule").is_not_null()).rechunk()
     what = (
         pl.when((pl.col("rule") == "unreadable") & pl.col("unread").str.starts_with(DOUBT))
         .then(pl.format("{}: {}", shown, pl.col("unread").str.strip_prefix(DOUBT)))
@@ -55,8 +55,8 @@ def value_findings(cells: pl.DataFrame, levels: Levels) -> pl.DataFrame:
         .then(pl.lit("it was emptied"))
         .otherwise(pl.format("from {} to {}", pl.col("before").str.slice(0, 40), shown))
     )
-    some = some.select("item", pl.col("field").cast(pl.String), "rule", what=what)
-    parts = [(name, some.filter(pl.col("rule") == name)) for name in VALUE_RULES]
+    ruled = ruled.select("item", pl.col("field").cast(pl.String), "rule", what=what)
+    parts = [(name, ruled.filter(pl.col("rule") == name)) for name in VALUE_RULES]
     return _as_findings([(name, part) for name, part in parts if part.height and levels[name] != "off"], levels)
 
 
@@ -83,7 +83,7 @@ def check_changes(
         live.cells,
         live.place(changes.items["live"]),
         changes.keys,
-        {name: some.select("item", "before", "after") for name, some in parts.items()},
+        {name: cells.select("item", "before", "after") for name, cells in parts.items()},
         changes.header.settings,
         store,
         changes.header.writing,

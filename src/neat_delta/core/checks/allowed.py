@@ -43,35 +43,37 @@ def _loose(value: pl.Expr) -> pl.Expr:
 
 def _new(name: str, cells: pl.DataFrame, context: CheckContext) -> tuple[pl.DataFrame, pl.DataFrame]:
     """The values in cells that live does not have, with their cell's `item`, and all that live has."""
-    known = _parts(name, context.live[name].unique(), context).select("value").unique().sort("value")
-    values = _parts(name, cells["after"], context).join(known, on="value", how="anti", maintain_order="left")
-    return values.with_columns(item=cells["item"].gather(values["at"])), known
+    live_values = _parts(name, context.live[name].unique(), context).select("value").unique().sort("value")
+    values = _parts(name, cells["after"], context).join(live_values, on="value", how="anti", maintain_order="left")
+    return values.with_columns(item=cells["item"].gather(values["at"])), live_values
 
 
 def near_twin(context: CheckContext) -> pl.DataFrame:
     """New values that are one of live's but for case, spaces, punctuation or the spelling of a unit."""
-    some = [nothing()]
+    tables = [nothing()]
     for name, (field, cells) in context.of(*CHOSEN, "measure").items():
         if field.refers:  # what it names are items
             continue
-        new, known = _new(name, cells, context)
-        twins = known.select(twin="value", loose=_loose(pl.col("value"))).sort("twin").unique("loose", keep="first")
+        new, live_values = _new(name, cells, context)
+        twins = (
+            live_values.select(twin="value", loose=_loose(pl.col("value"))).sort("twin").unique("loose", keep="first")
+        )
         hit = new.with_columns(loose=_loose(pl.col("value"))).join(twins, on="loose", maintain_order="left")
         hit = hit.unique("item", keep="first", maintain_order=True)
         what = sentence(hit, '"{}" is new, and live has "{}"', _shown("value"), _shown("twin"))
-        some.append(findings_of(name, hit["item"], what))
+        tables.append(findings_of(name, hit["item"], what))
         if field.kind == "path":
-            some.append(_spelt_otherwise(name, cells, context))
-    return pl.concat(some)
+            tables.append(_spelt_otherwise(name, cells, context))
+    return pl.concat(tables)
 
 
 def _spelt_otherwise(name: str, cells: pl.DataFrame, context: CheckContext) -> pl.DataFrame:
     """Paths whose levels are those of one of live's, in a spelling that live does not have: `Hives>Parts`."""
-    known = _parts(name, context.live[name].unique(), context).select("value", twin="spelt").unique().sort("twin")
+    live_values = _parts(name, context.live[name].unique(), context).select("value", twin="spelt").unique().sort("twin")
     now = _parts(name, cells["after"], context)
     now = now.with_columns(item=cells["item"].gather(now["at"]))
-    other = now.join(known, left_on="spelt", right_on="twin", how="anti", maintain_order="left")
-    hit = other.join(known.unique("value", keep="first"), on="value", maintain_order="left")
+    other = now.join(live_values, left_on="spelt", right_on="twin", how="anti", maintain_order="left")
+    hit = other.join(live_values.unique("value", keep="first"), on="value", maintain_order="left")
     hit = hit.unique("item", keep="first", maintain_order=True)
     return findings_of(
         name, hit["item"], sentence(hit, '"{}" is new, and live has "{}"', pl.col("spelt"), pl.col("twin"))
@@ -84,31 +86,33 @@ def _shown(name: str) -> pl.Expr:
 
 def new_value(context: CheckContext) -> pl.DataFrame:
     """Values that live never had, and are no near twin of one; of a path, the level at which it is new."""
-    some = [nothing()]
+    tables = [nothing()]
     for name, (field, cells) in context.of(*CHOSEN).items():
         if name in context.new_values or field.values or field.refers:
             continue
-        new, known = _new(name, cells, context)
-        loose = known.select(loose=_loose(pl.col("value"))).unique()
+        new, live_values = _new(name, cells, context)
+        loose = live_values.select(loose=_loose(pl.col("value"))).unique()
         new = new.with_columns(loose=_loose(pl.col("value"))).join(loose, on="loose", how="anti", maintain_order="left")
         new = new.unique("item", keep="first", maintain_order=True)
-        values = known["value"].to_list()
+        values = live_values["value"].to_list()
         told = {value: _said(value, values, path=field.kind == "path") for value in new["value"].unique()}
-        some.append(findings_of(name, new["item"], pl.Series([told[value] for value in new["value"]], dtype=pl.String)))
-    return pl.concat(some)
+        tables.append(
+            findings_of(name, new["item"], pl.Series([told[value] for value in new["value"]], dtype=pl.String))
+        )
+    return pl.concat(tables)
 
 
-def _said(value: str, known: list[str], *, path: bool) -> str:
+def _said(value: str, live_values: list[str], *, path: bool) -> str:
     """What is new about a value, and what comes nearest."""
     shown = value.replace(BETWEEN, " > ")
-    near = nearest(shown, [one.replace(BETWEEN, " > ") for one in known])
+    near = nearest(shown, [one.replace(BETWEEN, " > ") for one in live_values])
     hint = f'; the nearest is "{near}"' if near else ""
     if not path:
         return f'"{shown}" is a value that live does not have{hint}'
     levels = value.split(BETWEEN)
     for depth in range(1, len(levels) + 1):
         start = BETWEEN.join(levels[:depth])
-        if not any(one == start or one.startswith(start + BETWEEN) for one in known):
+        if not any(one == start or one.startswith(start + BETWEEN) for one in live_values):
             return f'"{shown}" is new from level {depth} ("{levels[depth - 1]}") on{hint}'
     return f'live has items under "{shown}" and none in it{hint}'
 

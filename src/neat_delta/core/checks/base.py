@@ -68,21 +68,21 @@ class CheckContext:
         """The fields of these kinds that have cells to look at, none of them blank; those of numbers with the numbers
         before and after as exact decimals, `old` and `new`.
         """
-        some = {}
+        fields = {}
         for name, cells in self.cells.items():
             settings = self.settings.get(name, Field())
             if settings.kind in kinds and cells.height:
                 if name not in self.filled:
                     self._fill([name] if cells.height > MANY else self._alike(settings))
                 if self.filled[name].height:
-                    some[name] = (settings, self.filled[name])
-        return some
+                    fields[name] = (settings, self.filled[name])
+        return fields
 
     def _alike(self, settings: Field) -> list[str]:
         """The fields with these settings that have few cells."""
         return [
-            name for name, some in self.cells.items()
-            if some.height <= MANY and self.settings.get(name, Field()) == settings
+            name for name, cells in self.cells.items()
+            if cells.height <= MANY and self.settings.get(name, Field()) == settings
         ]  # fmt: skip
 
     def _fill(self, names: Sequence[str]) -> None:

@@ -12,15 +12,15 @@ __all__ = ["BELIEVABLE_CHECKS"]
 
 def large_change(context: CheckContext) -> pl.DataFrame:
     """Numbers that change by more than the field's `largest_change`, in per cent of what they were."""
-    some = [nothing()]
+    tables = [nothing()]
     for name, (field, cells) in context.of(*NUMBER_KINDS).items():
         if field.largest_change is None:
             continue
         step = ((pl.col("new") - pl.col("old")) * 100).abs()
         hit = cells.filter(step > pl.col("old").abs() * exactly(field.largest_change))
         what = sentence(hit, "from {} to {}, more than " + f"{field.largest_change} %", "before", "after")
-        some.append(findings_of(name, hit["item"], what))
-    return pl.concat(some)
+        tables.append(findings_of(name, hit["item"], what))
+    return pl.concat(tables)
 
 
 LEAST, FAR, AT_LEAST = 10, 5.0, 0.1
@@ -33,7 +33,7 @@ def outlier(context: CheckContext) -> pl.DataFrame:
     The measure is the logarithm of after over before; its middle is the median, its deviation 1.4826 times the median
     of the distances from it (the median absolute deviation, which a few wild ones do not move: Hampel 1974).
     """
-    some = [nothing()]
+    tables = [nothing()]
     for name, (_, cells) in context.of("decimal", "money").items():
         # Floating point is good enough here: it only sorts out what is far off.
         log = (pl.col("new").cast(pl.Float64) / pl.col("old").cast(pl.Float64)).log()
@@ -44,8 +44,8 @@ def outlier(context: CheckContext) -> pl.DataFrame:
         deviation = pl.col("off").median() * 1.4826
         hit = steps.filter(pl.col("off") > pl.max_horizontal(deviation * FAR, pl.lit(AT_LEAST)))
         what = sentence(hit, "from {} to {}, quite otherwise than the others", "before", "after")
-        some.append(findings_of(name, hit["item"], what))
-    return pl.concat(some)
+        tables.append(findings_of(name, hit["item"], what))
+    return pl.concat(tables)
 
 
 MANY, RARE = 100, 500
@@ -54,19 +54,19 @@ MANY, RARE = 100, 500
 
 def price_ending(context: CheckContext) -> pl.DataFrame:
     """Prices whose cents the shop never uses."""
-    some = [nothing()]
+    tables = [nothing()]
     price = context.store.relations.price
     for name, (_, cells) in context.of("money").items():
         if name != price:
             continue
-        theirs = _cents(context.number(name, context.live[name])).drop_nulls()
-        if theirs.len() < MANY:
+        live_cents = _cents(context.number(name, context.live[name])).drop_nulls()
+        if live_cents.len() < MANY:
             continue
-        counted = theirs.value_counts(name="times").filter(pl.col("times") * RARE >= theirs.len())
+        counted = live_cents.value_counts(name="times").filter(pl.col("times") * RARE >= live_cents.len())
         endings = _cents(cells["new"])
-        hit = cells.filter((~endings.is_in(counted[theirs.name].implode())).fill_null(value=False))
-        some.append(findings_of(name, hit["item"], hit["after"] + ": live's prices do not end like that"))
-    return pl.concat(some)
+        hit = cells.filter((~endings.is_in(counted[live_cents.name].implode())).fill_null(value=False))
+        tables.append(findings_of(name, hit["item"], hit["after"] + ": live's prices do not end like that"))
+    return pl.concat(tables)
 
 
 def _cents(values: pl.Series) -> pl.Series:
@@ -80,7 +80,7 @@ SMALL = 20
 
 def large_round(context: CheckContext) -> pl.DataFrame:
     """A round that changes, empties or leaves out more of live than `largest_round` says."""
-    most, some, rows = context.store.largest_round, [nothing()], context.live.height
+    most, tables, rows = context.store.largest_round, [nothing()], context.live.height
     changed = int(context.places.is_not_null().sum()) - context.gone
     emptied = [
         cells.filter((pl.col("after") == "") & pl.col("before").is_not_null())["item"]
@@ -91,11 +91,11 @@ def large_round(context: CheckContext) -> pl.DataFrame:
         ("emptied in some field", pl.concat(emptied).n_unique() if emptied else 0),
         ("gone", context.gone),
     )
-    for word, many in counts if rows >= SMALL else ():
-        if many * 100 > rows * most:
-            what = f"{many:,} of {rows:,} items are {word}, more than {most} %"
-            some.append(findings_of(None, pl.Series([None], dtype=pl.Int64), what))
-    return pl.concat(some)
+    for word, times in counts if rows >= SMALL else ():
+        if times * 100 > rows * most:
+            what = f"{times:,} of {rows:,} items are {word}, more than {most} %"
+            tables.append(findings_of(None, pl.Series([None], dtype=pl.Int64), what))
+    return pl.concat(tables)
 
 
 BELIEVABLE_CHECKS = (

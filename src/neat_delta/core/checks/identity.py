@@ -12,7 +12,7 @@ __all__ = ["IDENTITY_CHECKS"]
 
 def repeated(context: CheckContext) -> pl.DataFrame:
     """Values of a unique field that stand in another item as well, once everything is changed."""
-    some = [nothing()]
+    tables = [nothing()]
     for name, cells in context.cells.items():
         if not context.settings.get(name, Field()).unique:
             continue
@@ -21,24 +21,24 @@ def repeated(context: CheckContext) -> pl.DataFrame:
         looked = whole.filter(whole.is_in(filled["value"].implode()) if context.round else whole != "")
         twice = looked.alias("value").value_counts(name="times").filter(pl.col("times") > 1)
         hit = filled.join(twice, on="value", maintain_order="left")
-        some.append(findings_of(name, hit["item"], sentence(hit, '"{}" stands in {} items', "value", "times")))
-    return pl.concat(some)
+        tables.append(findings_of(name, hit["item"], sentence(hit, '"{}" stands in {} items', "value", "times")))
+    return pl.concat(tables)
 
 
 def check_digit(context: CheckContext) -> pl.DataFrame:
     """Codes whose check digit is wrong (GS1 General Specifications, 7.9; ISO 2108)."""
     from stdnum import ean, isbn
 
-    some = [nothing()]
+    tables = [nothing()]
     for name, (field, cells) in context.of("code").items():
         if field.check_digit is None:
             continue
         right = ean.is_valid if field.check_digit == "gtin" else isbn.is_valid
-        known = {text: right(text.strip()) for text in cells["after"].unique()}
-        hit = cells.filter(pl.Series([not known[text] for text in cells["after"]], dtype=pl.Boolean))
+        valid = {text: right(text.strip()) for text in cells["after"].unique()}
+        hit = cells.filter(pl.Series([not valid[text] for text in cells["after"]], dtype=pl.Boolean))
         what = "GTIN" if field.check_digit == "gtin" else "ISBN"
-        some.append(findings_of(name, hit["item"], '"' + hit["after"].str.slice(0, 40) + f'" is no right {what}'))
-    return pl.concat(some)
+        tables.append(findings_of(name, hit["item"], '"' + hit["after"].str.slice(0, 40) + f'" is no right {what}'))
+    return pl.concat(tables)
 
 
 def _single(cells: pl.DataFrame, field: Field) -> pl.DataFrame:
@@ -50,7 +50,7 @@ def _single(cells: pl.DataFrame, field: Field) -> pl.DataFrame:
 
 def dead_link(context: CheckContext) -> pl.DataFrame:
     """Keys of other items (a parent, related items) that no item will have."""
-    some = [nothing()]
+    tables = [nothing()]
     key = context.keys.columns[0]
     keys = None
     for name, (field, cells) in context.of("code", "list").items():
@@ -60,22 +60,22 @@ def dead_link(context: CheckContext) -> pl.DataFrame:
             keys = context.whole(key).str.strip_chars()
         named = _single(cells, field)
         hit = named.filter(~named["value"].is_in(keys.implode()))
-        some.append(findings_of(name, hit["item"], 'no item has the code "' + hit["value"].str.slice(0, 40) + '"'))
-    return pl.concat(some)
+        tables.append(findings_of(name, hit["item"], 'no item has the code "' + hit["value"].str.slice(0, 40) + '"'))
+    return pl.concat(tables)
 
 
 def no_image(context: CheckContext) -> pl.DataFrame:
     """Image files that are not among those there are; addresses on the net are left alone."""
     if context.images is None:
         return nothing()
-    some = [nothing()]
+    tables = [nothing()]
     there = pl.Series(sorted(context.images), dtype=pl.String)
     for name, (field, cells) in context.of("image").items():
         named = _single(cells, field).filter(~pl.col("value").str.contains("^[a-zA-Z][a-zA-Z0-9+.-]*://"))
         bare = named["value"].str.replace(r"^.*[/\\]", "")
         hit = named.filter(~(named["value"].is_in(there.implode()) | bare.is_in(there.implode())))
-        some.append(findings_of(name, hit["item"], 'there is no file "' + hit["value"].str.slice(0, 60) + '"'))
-    return pl.concat(some)
+        tables.append(findings_of(name, hit["item"], 'there is no file "' + hit["value"].str.slice(0, 60) + '"'))
+    return pl.concat(tables)
 
 
 IDENTITY_CHECKS = (

@@ -28,15 +28,15 @@ def _said(context: CheckContext, names: list[str], form: str) -> pl.Series:
 
 def _of_touched(context: CheckContext, names: list[str], wrong: pl.Series, what: pl.Series) -> pl.DataFrame:
     """What is wrong with items, at each of the fields that has a cell to look at; in a catalogue, at the first."""
-    some = [nothing()]
+    tables = [nothing()]
     wrong = wrong.fill_null(value=False)
     touched = context.touched(*names)
     for name in names if context.round else names[:1]:
         items = touched.get(name)
         if items is not None:
             hit = items.filter(wrong.gather(items))
-            some.append(findings_of(name, hit, what.gather(hit)))
-    return pl.concat(some)
+            tables.append(findings_of(name, hit, what.gather(hit)))
+    return pl.concat(tables)
 
 
 def margin(context: CheckContext) -> pl.DataFrame:
@@ -66,15 +66,15 @@ def sale_price(context: CheckContext) -> pl.DataFrame:
 
 def price_range(context: CheckContext) -> pl.DataFrame:
     """A price under the item's own least, or over its own highest."""
-    some = [nothing()]
+    tables = [nothing()]
     for role, word in (("least_price", "least"), ("most_price", "highest")):
         names = _roles(context, "price", role)
         if names is None:
             continue
         price, bound = _numbers(context, names)
         what = _said(context, names, "the price is {} and the " + word + " is {}")
-        some.append(_of_touched(context, names, price < bound if word == "least" else price > bound, what))
-    return pl.concat(some)
+        tables.append(_of_touched(context, names, price < bound if word == "least" else price > bound, what))
+    return pl.concat(tables)
 
 
 def sale_days(context: CheckContext) -> pl.DataFrame:

@@ -16,29 +16,29 @@ __all__ = ["VALUE_CHECKS"]
 
 def outside_bounds(context: CheckContext) -> pl.DataFrame:
     """Numbers under `least` or over `most`."""
-    some = [nothing()]
+    tables = [nothing()]
     for name, (field, cells) in context.of(*NUMBER_KINDS).items():
         for bound, word in ((field.least, "less"), (field.most, "more")):
             if bound is None:
                 continue
             hit = cells.filter(pl.col("new") < exactly(bound) if word == "less" else pl.col("new") > exactly(bound))
-            some.append(findings_of(name, hit["item"], hit["after"] + f" is {word} than {bound}"))
-    return pl.concat(some)
+            tables.append(findings_of(name, hit["item"], hit["after"] + f" is {word} than {bound}"))
+    return pl.concat(tables)
 
 
 def negative(context: CheckContext) -> pl.DataFrame:
     """Amounts and counts under 0, where the store file says nothing of a least."""
-    some = [nothing()]
+    tables = [nothing()]
     for name, (field, cells) in context.of("integer", "money").items():
         if field.least is None:
             hit = cells.filter(pl.col("new") < 0)
-            some.append(findings_of(name, hit["item"], hit["after"] + " is less than nothing"))
-    return pl.concat(some)
+            tables.append(findings_of(name, hit["item"], hit["after"] + " is less than nothing"))
+    return pl.concat(tables)
 
 
 def too_long(context: CheckContext) -> pl.DataFrame:
     """Texts over `longest` characters, or `longest_bytes` as the store writes them."""
-    some = [nothing()]
+    tables = [nothing()]
     for name, cells in context.cells.items():
         field = context.settings.get(name)
         if field is None:
@@ -47,13 +47,13 @@ def too_long(context: CheckContext) -> pl.DataFrame:
             size = cells["after"].str.len_chars()
             hit = size > field.longest
             sentence = size.filter(hit).cast(pl.String) + f" characters, and at most {field.longest:,} fit"
-            some.append(findings_of(name, cells["item"].filter(hit), sentence))
+            tables.append(findings_of(name, cells["item"].filter(hit), sentence))
         if field.longest_bytes is not None:
             size = _bytes(cells["after"], context.encoding)
             hit = size > field.longest_bytes
             sentence = size.filter(hit).cast(pl.String) + f" bytes, and at most {field.longest_bytes:,} fit"
-            some.append(findings_of(name, cells["item"].filter(hit), sentence))
-    return pl.concat(some)
+            tables.append(findings_of(name, cells["item"].filter(hit), sentence))
+    return pl.concat(tables)
 
 
 def _bytes(texts: pl.Series, encoding: str | None) -> pl.Series:
@@ -72,14 +72,14 @@ def unwritable(context: CheckContext) -> pl.DataFrame:
     encoding = _lacking(context)
     if encoding is None:
         return nothing()
-    some = [nothing()]
+    tables = [nothing()]
     for name, cells in context.cells.items():
         odd = cells.filter(pl.col("after").str.contains(r"[^\x00-\x7f]"))
         wrong = [_first_unwritable(text, encoding) for text in odd["after"]]
         marks = pl.Series(wrong, dtype=pl.String)
         hit = marks.is_not_null()
-        some.append(findings_of(name, odd["item"].filter(hit), "the store's files cannot hold " + marks.filter(hit)))
-    return pl.concat(some)
+        tables.append(findings_of(name, odd["item"].filter(hit), "the store's files cannot hold " + marks.filter(hit)))
+    return pl.concat(tables)
 
 
 def _first_unwritable(text: str, encoding: str) -> str | None:
@@ -102,8 +102,8 @@ def unclosed_html(context: CheckContext) -> pl.DataFrame:
     marked = pl.concat(texts).collect()
     from neat_delta.core.checks.html import unclosed_tag
 
-    known = {text: unclosed_tag(text) for text in marked["after"].unique()}
-    wrong = marked.with_columns(what=pl.Series([known[text] for text in marked["after"]], dtype=pl.String))
+    unclosed = {text: unclosed_tag(text) for text in marked["after"].unique()}
+    wrong = marked.with_columns(what=pl.Series([unclosed[text] for text in marked["after"]], dtype=pl.String))
     return conform(wrong.filter(pl.col("what").is_not_null()), RULE_FINDINGS)
 
 
@@ -111,11 +111,11 @@ def required(context: CheckContext) -> pl.DataFrame:
     """Fields that are blank and may never be; of a new item they are said together."""
     names = [name for name, field in context.store.fields.items() if field.required and name in context.live.columns]
     if not context.round:
-        some = [nothing()]
+        tables = [nothing()]
         for name in names:
             empty = context.cells[name].filter(blank(pl.col("after")))
-            some.append(findings_of(name, empty["item"], "it is blank"))
-        return pl.concat(some)
+            tables.append(findings_of(name, empty["item"], "it is blank"))
+        return pl.concat(tables)
     new = context.places.is_null().arg_true()
     if not new.len():
         return context.seen.get("required", nothing())
@@ -149,13 +149,13 @@ def unreadable(context: CheckContext) -> pl.DataFrame:
     """Values that are not what their field holds."""
     if context.round:
         return context.seen.get("unreadable", nothing())
-    some = [nothing()]
+    tables = [nothing()]
     for name, (field, cells) in context.of(*KINDS).items():
         wrong = cells.filter(context.read(name, cells["after"]).is_null())
-        some.append(
+        tables.append(
             findings_of(name, wrong["item"], wrong["after"].str.slice(0, 40) + f" is {reason(KINDS[field.kind])}")
         )
-    return pl.concat(some)
+    return pl.concat(tables)
 
 
 def locked(context: CheckContext) -> pl.DataFrame:
@@ -165,11 +165,13 @@ def locked(context: CheckContext) -> pl.DataFrame:
 
 def guessed_encoding(context: CheckContext) -> pl.DataFrame:
     """Letters beyond ASCII out of a sheet whose encoding nothing told: they may be others."""
-    some = [nothing()]
+    tables = [nothing()]
     for name, cells in context.cells.items() if context.guessed else ():
         odd = cells.filter(pl.col("after").str.contains(r"[^\x00-\x7f]"))
-        some.append(findings_of(name, odd["item"], odd["after"].str.slice(0, 40) + ": the sheet's encoding is a guess"))
-    return pl.concat(some)
+        tables.append(
+            findings_of(name, odd["item"], odd["after"].str.slice(0, 40) + ": the sheet's encoding is a guess")
+        )
+    return pl.concat(tables)
 
 
 VALUE_CHECKS = (

@@ -58,18 +58,18 @@ def detect(deltas: pl.DataFrame, forms: pl.DataFrame, inputs: DetectInputs) -> D
     changed = deltas.with_row_index("cell").filter(~pl.col("same"))
     if not changed.height:
         return Detected(empty(CELL), [])
-    found, named = [empty(CELL)], []
+    findings, named = [empty(CELL)], []
     if changed["damage"].count():
-        found.append(_damage(changed.filter(pl.col("damage").is_not_null())))
+        findings.append(_damage(changed.filter(pl.col("damage").is_not_null())))
     whole = changed.filter(pl.col("damage").is_null() & pl.col("pair").is_not_null())
     if whole.height:
         context = _context(whole, forms, inputs)
         for number, slip in enumerate(slips(context)):
             cells = changed.select("cell", "item", "field").filter(pl.col("cell").is_in(slip.cells.implode()))
             said = {"source": "slip", "rule": str(number), "level": "stop", "reason": SLIP + slip.name}
-            found.append(conform(cells.with_columns(pl.lit(text).alias(name) for name, text in said.items()), CELL))
+            findings.append(conform(cells.with_columns(pl.lit(text).alias(name) for name, text in said.items()), CELL))
             named.append((slip.name, slip.fields, slip.why))
-    return Detected(pl.concat(found), named)
+    return Detected(pl.concat(findings), named)
 
 
 def _damage(cells: pl.DataFrame) -> pl.DataFrame:
@@ -94,9 +94,9 @@ def _context(cells: pl.DataFrame, forms: pl.DataFrame, inputs: DetectInputs) -> 
     matched = inputs.matched
     parts = {}
     place = matched.pairs["sheet"].gather(cells["pair"]).cast(pl.Int64)
-    some = cells.select(pl.col("cell").alias("number"), "pair", "form", of="field").with_columns(place=place)
-    some = some.select("number", "pair", "place", "form", "of").sort("place", maintain_order=True)
-    by_field = {name: part for (name,), part in some.partition_by("of", as_dict=True).items()}
+    placed = cells.select(pl.col("cell").alias("number"), "pair", "form", of="field").with_columns(place=place)
+    placed = placed.select("number", "pair", "place", "form", "of").sort("place", maintain_order=True)
+    by_field = {name: part for (name,), part in placed.partition_by("of", as_dict=True).items()}
     for name in (field for field in matched.fields if field in by_field):
         part = by_field[name].drop("of")
         parts[name] = part.drop("form").hstack(forms[part["form"]])

@@ -44,10 +44,10 @@ def sheet_writing(cells: pl.DataFrame, settings: Mapping[str, Field], live: Nota
         fields = [name for name, field in settings.items() if field.kind in kinds]
         return cells.filter(pl.col("field").is_in(fields))["after"]
 
-    found = writing_of([of(*NUMBERS)], live)
+    seems = writing_of([of(*NUMBERS)], live)
     form = date_form_of(of("date"), live.date_form)
     said = {name: getattr(told, name) for name in told.__struct_fields__ if getattr(told, name) is not None}
-    return msgspec.structs.replace(found, **({"date_form": form} | said))
+    return msgspec.structs.replace(seems, **({"date_form": form} | said))
 
 
 def notations(
@@ -61,16 +61,16 @@ def notations(
     """How the sheet writes each field of numbers or dates, by its cells that differ (`field`, `before`, `after`), its
     whole column, and live's.
     """
-    found = {}
+    by_field = {}
     plain = set() if told.decimal_mark or told.thousands_mark else _plain_fields(cells, settings, live)
     for name in cells["field"].unique(maintain_order=True):
         field = settings.get(name, Field())
         if field.kind in {*NUMBER_KINDS, "date"} and name not in plain:
-            some = cells.filter(pl.col("field") == name).select("before", "after")
-            notation = notation_of(some, field, live, told, sheet[name], live_cells[name])
+            field_cells = cells.filter(pl.col("field") == name).select("before", "after")
+            notation = notation_of(field_cells, field, live, told, sheet[name], live_cells[name])
             if notation != AS_LIVE:
-                found[name] = notation
-    return found
+                by_field[name] = notation
+    return by_field
 
 
 def _plain_fields(cells: pl.DataFrame, settings: Mapping[str, Field], live: Notation) -> set[str]:
@@ -84,8 +84,8 @@ def _plain_fields(cells: pl.DataFrame, settings: Mapping[str, Field], live: Nota
             alike.setdefault(one_reading(field, marks(field, live)[0]), []).append(name)
     plain: set[str] = set()
     for form, names in alike.items():
-        some = cells.filter(pl.col("field").is_in(names))
-        plain |= {*names} - {*some.filter(~pl.col("after").str.contains(form))["field"].unique()}
+        cells_of_form = cells.filter(pl.col("field").is_in(names))
+        plain |= {*names} - {*cells_of_form.filter(~pl.col("after").str.contains(form))["field"].unique()}
     return plain
 
 
@@ -112,7 +112,7 @@ def by_value(
             field = msgspec.structs.replace(field, same="value")
         groups.setdefault((msgspec.json.encode(field), notations.get(name, AS_LIVE)), []).append(name)
     places = [cells["field"].is_in(names).arg_true() for names in groups.values()]
-    found = [
+    outcomes = [
         _of_one_kind(
             cells[at] if len(groups) > 1 else cells,
             msgspec.json.decode(encoded, type=Field),
@@ -122,9 +122,9 @@ def by_value(
         )
         for at, (encoded, notation) in zip(places, groups, strict=True)
     ]
-    if not found:
+    if not outcomes:
         return cells.with_columns(same=pl.lit(True), held=pl.lit(None, pl.String))
-    told = pl.concat(found)
+    told = pl.concat(outcomes)
     return cells.with_columns(told[pl.concat(places).arg_sort()] if len(groups) > 1 else told)
 
 
@@ -292,8 +292,8 @@ def equal(one: pl.Series, other: pl.Series, field: Field, writing: Notation) -> 
     if field.kind in {*NUMBER_KINDS, "date"}:
         read = _read(kind, left, right, field, writing, AS_LIVE)
         return same.scatter(rest, (read.equal & read.doubts.is_null()).fill_null(value=False))
-    found = kind.read(left, field, writing) == kind.read(right, field, writing)
-    return same.scatter(rest, found.fill_null(value=False))
+    same_values = kind.read(left, field, writing) == kind.read(right, field, writing)
+    return same.scatter(rest, same_values.fill_null(value=False))
 
 
 def reason(kind: Kind) -> str:

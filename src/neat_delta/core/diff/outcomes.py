@@ -40,7 +40,7 @@ def outcomes(
     texts: pl.DataFrame,
     live: Catalogue,
     sheet: Catalogue,
-    known: Store,
+    shop: Store,
     fields: Mapping[str, Field],
     writing: Notation,
     *,
@@ -49,20 +49,20 @@ def outcomes(
 ) -> Outcomes:
     """The outcomes of the cells whose texts differ (`model.schemas.TEXTS`).
 
-    `known` is what is known of the store, `fields` the settings of the fields that are compared, and `writing` what was
+    `shop` is what is known of the store, `fields` the settings of the fields that are compared, and `writing` what was
     said of the sheet's. Where kinds were only `learned`, a path is not spelt as live spells it; a sheet that is
     `of_a_list` is compared by value. The word by which the importer empties a field empties it in the sheet, too.
     """
-    sheet_cells, empties = sheet.cells, known.importer.empties
+    sheet_cells, empties = sheet.cells, shop.importer.empties
     if empties is not None:
         texts = texts.with_columns(after=pl.col("after").replace(empties, ""))
         sheet_cells = sheet_cells.with_columns(pl.col(texts["field"].unique()).replace(empties, ""))
-    seems = submit(partial(sheet_writing, texts, fields, known.writing, writing))
+    seems = submit(partial(sheet_writing, texts, fields, shop.writing, writing))
     # Most texts that differ do so as others do: a price is raised on many items.
     distinct = deduplicate(texts.select("field", "before", "after"))
-    written = notations(distinct.rows, fields, known.writing, writing, sheet_cells, live.cells)
+    written = notations(distinct.rows, fields, shop.writing, writing, sheet_cells, live.cells)
     table = by_value(
-        distinct.rows.with_columns(raw="after"), fields, known.writing, written, learned=learned, of_a_list=of_a_list
+        distinct.rows.with_columns(raw="after"), fields, shop.writing, written, learned=learned, of_a_list=of_a_list
     ).rename({"held": "unread"})
     if not learned:
         table = table.with_columns(after=_spelt_like_live(table, fields, live.cells))
@@ -73,7 +73,7 @@ def outcomes(
         after=pl.when(no_text).then(pl.lit("")).otherwise("after"),
         unread=pl.when(~no_text).then("unread"),
     )
-    return Outcomes(table, distinct, _shown(seems(), known.writing, writing, written))
+    return Outcomes(table, distinct, _shown(seems(), shop.writing, writing, written))
 
 
 def _shown(seems: Notation, live: Notation, told: Notation, written: Mapping[str, ColumnNotation]) -> Notation:

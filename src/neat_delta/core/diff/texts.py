@@ -36,8 +36,8 @@ def differing_texts(live: Catalogue, sheet: Catalogue, matched: Matched) -> pl.D
         for field in seldom:
             differs[field] = one[field].hash().gather(in_live) != other[field].hash().gather(in_sheet)
     else:
-        ours, theirs = _some(one.select(seldom), in_live), _some(other.select(seldom), in_sheet)
-        differs = {field: ours[field] != theirs[field] for field in seldom}
+        ours, sheet_rows = _some(one.select(seldom), in_live), _some(other.select(seldom), in_sheet)
+        differs = {field: ours[field] != sheet_rows[field] for field in seldom}
     parts = [empty(TEXTS)]
     for field in matched.fields:
         if field in often:
@@ -65,21 +65,21 @@ def _of_few_rows(live: pl.DataFrame, sheet: pl.DataFrame, matched: Matched) -> p
     """`_texts_that_differ` of tables with few cells, of which most may be columns."""
     fields = matched.fields
     rows = pl.int_range(matched.pairs.height, dtype=pl.UInt32, eager=True).alias(MARK)
-    ours, theirs = (
+    ours, sheet_rows = (
         table.select(pl.all().gather(matched.pairs[side])).insert_column(0, rows)
         for table, side in ((live, "live"), (sheet, "sheet"))
     )
     name, text = MARK + "field", MARK + "text"
     long = ours.unpivot(index=MARK, on=fields, variable_name=name, value_name=text)
-    after = theirs.unpivot(index=MARK, on=fields, variable_name=name, value_name=text)[text]
+    after = sheet_rows.unpivot(index=MARK, on=fields, variable_name=name, value_name=text)[text]
     differ = long.with_columns(after.alias("after")).filter(pl.col(text) != pl.col("after"))
     none = pl.lit(None, pl.UInt32)
-    known = differ.select(field=name, pair=MARK, new=none, before=text, after="after")
+    changed = differ.select(field=name, pair=MARK, new=none, before=text, after="after")
     places = pl.int_range(matched.new.len(), dtype=pl.UInt32, eager=True).alias(MARK)
     new = sheet.select(pl.all().gather(matched.new)).insert_column(0, places)
     arriving = new.unpivot(index=MARK, on=fields, variable_name=name, value_name=text)
     return pl.concat(
-        [known, arriving.select(field=name, pair=none, new=MARK, before=pl.lit(None, pl.String), after=text)]
+        [changed, arriving.select(field=name, pair=none, new=MARK, before=pl.lit(None, pl.String), after=text)]
     )
 
 
@@ -101,9 +101,9 @@ def _often(live: pl.DataFrame, sheet: pl.DataFrame, pairs: pl.DataFrame) -> list
     """The fields whose text differs in most items, as a glance at some of very many shows."""
     if pairs.height < GLANCE * 10:
         return []
-    some = pairs.gather_every(pairs.height // GLANCE)
-    ours, theirs = live.gather(some["live"]), sheet.gather(some["sheet"])
-    return [field for field in live.columns if (ours[field] != theirs[field]).mean() > 0.5]  # type: ignore[operator]
+    sample = pairs.gather_every(pairs.height // GLANCE)
+    ours, sheet_sample = live.gather(sample["live"]), sheet.gather(sample["sheet"])
+    return [field for field in live.columns if (ours[field] != sheet_sample[field]).mean() > 0.5]  # type: ignore[operator]
 
 
 def _rows_that_differ(live: pl.DataFrame, sheet: pl.DataFrame, pairs: pl.DataFrame) -> pl.Series:

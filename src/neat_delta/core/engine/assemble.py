@@ -72,7 +72,7 @@ class Draft:
 
 def assemble(stages: Stages) -> Draft:
     """The change set of the cells that change, once live's own values are put back where that was decided."""
-    aligned, rows, known, policy = stages.aligned, stages.rows, stages.known, stages.options.policy
+    aligned, rows, shop, policy = stages.aligned, stages.rows, stages.known, stages.options.policy
     live, matched, key = aligned.live, rows.matched, aligned.key
     repaired = stages.decided.filter(pl.col("done") == "repaired")
     deltas = _put_back(stages.deltas, repaired["cell"])
@@ -125,9 +125,9 @@ def assemble(stages: Stages) -> Draft:
         pairs=aligned.columns,
         headings=aligned.headings,
         untouched=[name for name in live.fields if name not in in_sheet],
-        settings={name: known.fields[name] for name in live.fields if known.fields.get(name, Field()) != Field()},
+        settings={name: shop.fields[name] for name in live.fields if shop.fields.get(name, Field()) != Field()},
         rewritten=rewritten,
-        writing=known.writing,
+        writing=shop.writing,
         sheet_writing=stages.outcomes.writing,
         learned=aligned.store is None,
         ignore_case=key.ignore_case,
@@ -137,8 +137,8 @@ def assemble(stages: Stages) -> Draft:
         set_aside=matched.set_aside,
         findings=row_findings(live, rows, policy) + _damage_said(damaged) + _slips_said(stages),
         accepted=list(policy.accept),
-        likely=likely_codes(live, rows.sheet, matched, known.fields, key.name, rows.codes.field),
-        relations=known.relations,
+        likely=likely_codes(live, rows.sheet, matched, shop.fields, key.name, rows.codes.field),
+        relations=shop.relations,
     )
     items = places.with_columns(live=live.row(places["live"]), sheet=rows.sheet.row(places["sheet"]))
     keys = pl.concat(
@@ -150,7 +150,7 @@ def assemble(stages: Stages) -> Draft:
     changes = ChangeSet(header, keys, conform(items, ITEMS_SCHEMA), conform(cells, cells_schema(fields)), damaged)
     decided = stages.decided.drop("cell").with_columns(item=number.gather(stages.decided["item"]))
     decided = decided.filter(pl.col("item").is_not_null())
-    return Draft(changes, _with_rules(cells, decided, known, key.fields), decided, _findings(cells, places, rows))
+    return Draft(changes, _with_rules(cells, decided, shop, key.fields), decided, _findings(cells, places, rows))
 
 
 CELL = ["item", "field", "before", "after", "unread"]
@@ -226,25 +226,25 @@ def _items(cells: pl.DataFrame, stages: Stages) -> pl.DataFrame:
 def _damaged(stages: Stages, number: pl.Series) -> pl.DataFrame:
     """The damaged cells one by one, by their row in the sheet and their field, with what was done."""
     rows, matched = stages.rows, stages.rows.matched
-    found = stages.decided.filter(pl.col("source") == "damage")
-    if not found.height:
+    damage_findings = stages.decided.filter(pl.col("source") == "damage")
+    if not damage_findings.height:
         return empty(DAMAGED_SCHEMA)
-    cells = stages.deltas.select(pl.all().gather(found["cell"]))
+    cells = stages.deltas.select(pl.all().gather(damage_findings["cell"]))
     place = matched.pairs["sheet"].gather(cells["pair"]).cast(pl.Int64)
     place = place.zip_with(place.is_not_null(), matched.new.gather(cells["new"]).cast(pl.Int64))
     keys = stripped(rows.sheet.cells, stages.aligned.key).gather(place)
-    mendable = found["mendable"].fill_null(value=False)
+    mendable = damage_findings["mendable"].fill_null(value=False)
     listed = pl.DataFrame(
         {
-            "item": number.gather(found["item"]),
-            "damage": found["rule"],
+            "item": number.gather(damage_findings["item"]),
+            "damage": damage_findings["rule"],
             "key": keys.select(pl.concat_list(pl.all())).to_series(),
-            "field": found["field"],
+            "field": damage_findings["field"],
             "row": rows.sheet.row(place),
             "before": cells["before"],
             "sheet": cells["raw"],
             "repair": cells["before"].set(~mendable, None),
-            "done": found["done"],
+            "done": damage_findings["done"],
         }
     )
     order = pl.col("field").cast(pl.Enum(matched.fields))
@@ -255,27 +255,27 @@ def _damage_said(damaged: pl.DataFrame) -> list[FindingSummary]:
     """The damage as a person is told of it: by what happened, field and what was done."""
     groups = damaged.group_by("damage", "field", "done", maintain_order=True).len()
     return [
-        FindingSummary("damage", name, [field], many, DAMAGES[name].why, done)
-        for name, field, done, many in groups.iter_rows()
+        FindingSummary("damage", name, [field], times, DAMAGES[name].why, done)
+        for name, field, done, times in groups.iter_rows()
     ]
 
 
 def _slips_said(stages: Stages) -> list[FindingSummary]:
     """The slips as a person is told of them: one by one, in so many cells that are let through, and so many held."""
     of_slips = stages.decided.filter(pl.col("source") == "slip")
-    many = {(rule, done): count for rule, done, count in of_slips.group_by("rule", "done").len().iter_rows()}
+    times = {(rule, done): count for rule, done, count in of_slips.group_by("rule", "done").len().iter_rows()}
     return [
-        FindingSummary("slip", name, fields, many[str(number), done], why, done)
+        FindingSummary("slip", name, fields, times[str(number), done], why, done)
         for number, (name, fields, why) in enumerate(stages.detected.slips)
         for done in ("accepted", "held")
-        if (str(number), done) in many
+        if (str(number), done) in times
     ]
 
 
-def _with_rules(cells: pl.DataFrame, decided: pl.DataFrame, known: Store, key: list[str]) -> pl.DataFrame:
+def _with_rules(cells: pl.DataFrame, decided: pl.DataFrame, shop: Store, key: list[str]) -> pl.DataFrame:
     """The cells with what is to be said of each by itself (`rule`), where neither damage nor a slip holds it."""
-    locked = [name for name, field in known.fields.items() if field.locked and name not in key]
-    required = [name for name, field in known.fields.items() if field.required and name not in key]
+    locked = [name for name, field in shop.fields.items() if field.locked and name not in key]
+    required = [name for name, field in shop.fields.items() if field.required and name not in key]
     name = pl.col("field").cast(pl.String)
     rule = (
         pl.when(name.is_in(locked) & pl.col("before").is_not_null())
@@ -336,8 +336,8 @@ def with_flags(changes: ChangeSet, checked: pl.DataFrame) -> ChangeSet:
     flags = conform(table.with_columns(row=changes.items["sheet"].gather(table["item"])), FLAGS_SCHEMA)
     groups = flags.group_by("check", "field", "done", maintain_order=True).len()
     said = [
-        FindingSummary(name, name, [] if field is None else [field], many, CHECKS[name].does, done, CHECKS[name].do)
-        for name, field, done, many in groups.iter_rows()
+        FindingSummary(name, name, [] if field is None else [field], times, CHECKS[name].does, done, CHECKS[name].do)
+        for name, field, done, times in groups.iter_rows()
     ]
     counts = msgspec.structs.replace(changes.header.counts, flags=flags.height)
     header = msgspec.structs.replace(changes.header, counts=counts, findings=[*changes.header.findings, *said])

@@ -51,11 +51,11 @@ def place_rows(aligned: AlignedInputs, codes: Catalogue | None, policy: Policy, 
     field = (aligned.store or Store()).importer.code_change.field or key.fields[0]
     asked = CodeChanges(field, [], {})
     if codes is not None:
-        theirs = align_inputs(live, codes, key=key.fields, listed_codes=True).sheet
-        _must_have_codes(theirs)
+        code_list = align_inputs(live, codes, key=key.fields, listed_codes=True).sheet
+        _must_have_codes(code_list)
         if NEW_CODE in sheet.fields:
             raise CatalogueError(f"{codes.path}: {sheet.path} has new codes, too. Say them in one place.")
-        known_as, asked = with_sheet_codes(live, sheet, moves_in_list(live, theirs, key, field), key)
+        known_as, asked = with_sheet_codes(live, sheet, moves_in_list(live, code_list, key, field), key)
     bare = NEW_CODE in sheet.fields
     matched = _matched(known_as, sheet, key, policy, bare=bare)
     twice = pasted_twice(sheet, matched.key, _repeated(sheet, matched))
@@ -95,8 +95,8 @@ def _without_repeats(
     kept = pl.int_range(sheet.cells.height, eager=True).is_in(twice.implode()).not_()
     rows = sheet.row(pl.int_range(sheet.cells.height, eager=True))
     again = [
-        SetAside("sheet", row, found, SAME_ROW)
-        for row, found in zip(
+        SetAside("sheet", row, key_of_row, SAME_ROW)
+        for row, key_of_row in zip(
             sheet.row(twice), sheet.cells.select(key.fields).gather(twice).rows(named=True), strict=True
         )
     ]
@@ -111,9 +111,9 @@ def row_findings(live: Catalogue, rows: Placed, policy: Policy) -> list[FindingS
     matched, twice = rows.matched, rows.twice
     findings = []
     damages = Counter((near.damage, near.taken) for near in matched.near if near.damage is not None)
-    for (name, taken), many in damages.items():
+    for (name, taken), times in damages.items():
         why = "the key is in no other way near, and no other item comes as near"
-        findings.append(FindingSummary("damage", name, matched.key, many, why, "repaired" if taken else "held"))
+        findings.append(FindingSummary("damage", name, matched.key, times, why, "repaired" if taken else "held"))
     if twice.len():
         why = f"{twice.len():,} rows are the same as one before them in every cell"
         findings.append(

@@ -108,22 +108,22 @@ def _run(
     )
     rows = place_rows(aligned, codes, policy, listed_codes=listed_codes)
     texts = differing_texts(aligned.live, rows.sheet, rows.matched)
-    known = _known(aligned, texts, rows.matched, options)
-    fields = {name: known.fields.get(name, Field()) for name in rows.matched.fields}
-    found = outcomes(
+    shop = _known(aligned, texts, rows.matched, options)
+    fields = {name: shop.fields.get(name, Field()) for name in rows.matched.fields}
+    of_texts = outcomes(
         texts,
         aligned.live,
         rows.sheet,
-        known,
+        shop,
         fields,
         options.writing,
         learned=store is None,
         of_a_list=aligned.of_a_list,
     )
-    deltas, detected = _detected(aligned, rows, texts, found, fields, known)
+    deltas, detected = _detected(aligned, rows, texts, of_texts, fields, shop)
     decided = decide(detected.findings, partial(_provisional, aligned, rows), policy)
-    draft = assemble(Stages(aligned, rows, found, deltas, detected, decided, known, options, listed_codes))
-    levels, exceptions = levels_of(known, learned=store is None), standing_exceptions(known, options.today)
+    draft = assemble(Stages(aligned, rows, of_texts, deltas, detected, decided, shop, options, listed_codes))
+    levels, exceptions = levels_of(shop, learned=store is None), standing_exceptions(shop, options.today)
     index = cache(lambda: KeyIndex.of(draft.changes.keys, aligned.key))
     judged = partial(decide, index=index, policy=policy, exceptions=exceptions)
     value, so_far = judged(value_findings(draft.cells, levels)), pl.concat([draft.decided, judged(draft.findings)])
@@ -132,7 +132,7 @@ def _run(
         check_changes(
             changes,
             aligned.live,
-            known,
+            shop,
             levels,
             value,
             images=options.images,
@@ -149,12 +149,12 @@ def _known(aligned: AlignedInputs, texts: pl.DataFrame, matched: Matched, option
     """
     live, store = aligned.live, aligned.store
     differing = texts["field"].unique(maintain_order=True)
-    known = with_currencies(with_writing(store, live), live) if store else learn_sample(live, matched.key, differing)
+    shop = with_currencies(with_writing(store, live), live) if store else learn_sample(live, matched.key, differing)
     exact = options.columns.exact
     _must_have(live, exact)
     _must_have(live, options.policy.blanks_in)
-    named = {name: msgspec.structs.replace(known.fields.get(name, Field()), same="text") for name in exact}
-    return msgspec.structs.replace(known, fields=known.fields | named) if named else known
+    named = {name: msgspec.structs.replace(shop.fields.get(name, Field()), same="text") for name in exact}
+    return msgspec.structs.replace(shop, fields=shop.fields | named) if named else shop
 
 
 def _must_have(live: Catalogue, names: Iterable[str]) -> None:
@@ -170,25 +170,25 @@ def _detected(
     aligned: AlignedInputs,
     rows: Placed,
     texts: pl.DataFrame,
-    found: Outcomes,
+    of_texts: Outcomes,
     fields: dict[str, Field],
-    known: Store,
+    shop: Store,
 ) -> tuple[pl.DataFrame, Detected]:
     """The cells that differ in their text, each with its outcome, its damage and the number of its `item`: live's rows,
     and after them the sheet's new ones. And what was detected in them.
     """
     matched, live = rows.matched, aligned.live
-    changes = ~found.table["same"]
-    changing = found.table.filter(changes).select("field", "before", "after", "raw")
-    looking = submit(partial(damaged, changing, fields, known.writing, live.cells))
-    looked = forms(changing, fields, known.writing)
-    damage = pl.repeat(None, found.table.height, dtype=pl.String, eager=True).scatter(changes.arg_true(), looking())
-    table = found.table.with_columns(damage=damage, form=changes.cum_sum() - 1)
-    deltas = texts.select("pair", "new").hstack(found.distinct.expand(table))
+    changes = ~of_texts.table["same"]
+    changing = of_texts.table.filter(changes).select("field", "before", "after", "raw")
+    looking = submit(partial(damaged, changing, fields, shop.writing, live.cells))
+    looked = forms(changing, fields, shop.writing)
+    damage = pl.repeat(None, of_texts.table.height, dtype=pl.String, eager=True).scatter(changes.arg_true(), looking())
+    table = of_texts.table.with_columns(damage=damage, form=changes.cum_sum() - 1)
+    deltas = texts.select("pair", "new").hstack(of_texts.distinct.expand(table))
     known_rows = matched.pairs["live"].gather(deltas["pair"]).cast(pl.Int64)
     deltas = deltas.with_columns(item=known_rows.fill_null(deltas["new"].cast(pl.Int64) + live.cells.height))
     columns = {one.field: one.column for one in aligned.columns if one.field is not None}
-    inputs = DetectInputs(live, rows.sheet, matched, fields, known.writing, columns)
+    inputs = DetectInputs(live, rows.sheet, matched, fields, shop.writing, columns)
     return deltas, detect(deltas, looked, inputs)
 
 

@@ -81,9 +81,9 @@ def find_key(live: Catalogue, key: Sequence[str] = ()) -> list[str]:
             )
     if key:
         return list(key)
-    found = plain_heading(live.fields, SKU_HEADINGS)
-    if found is None:
+    sku = plain_heading(live.fields, SKU_HEADINGS)
+    if sku is None:
         raise CatalogueError(
             f"{live.path}: no heading is plainly the SKU. Name the key with ‹key›. It has: {listed(live.fields)}."
         )
-    return [found]
+    return [sku]

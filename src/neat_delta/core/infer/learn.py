@@ -68,8 +68,8 @@ def learn(live: Catalogue, key: Sequence[str] = ()) -> Learned:
     >>> learned.store.key.fields, learned.store.fields["price"].kind
     (['sku'], 'money')
     """
-    known = Known(find_key(live, key), "as you said") if key else fields_of_key(live.cells, *find_key(live))
-    keys = known.fields
+    key_fields = Known(find_key(live, key), "as you said") if key else fields_of_key(live.cells, *find_key(live))
+    keys = key_fields.fields
     writing = writing_of(live.cells.iter_columns())
     fields, evidence = {}, {}
     for column in live.cells.select(pl.all().str.strip_chars()).iter_columns():
@@ -90,7 +90,7 @@ def learn(live: Catalogue, key: Sequence[str] = ()) -> Learned:
         fields=fields,
         relations=related.relations,
     )
-    return Learned(store, evidence, related.evidence, known.evidence)
+    return Learned(store, evidence, related.evidence, key_fields.evidence)
 
 
 PARENT = re.compile(r"parent|master|group|related|variant|belongs|upsell|cross|similar|eltern|zubeh", re.IGNORECASE)
@@ -145,10 +145,10 @@ def learn_sample(live: Catalogue, key: Sequence[str], names: Iterable[str]) -> S
     A kind by which cells may be equal whose texts differ must hold for every cell of live.
     """
     step = max(1, live.cells.height // SAMPLE)
-    some = live.cells.select(list(names)).gather_every(step).select(pl.all().str.strip_chars()).rechunk()
-    writing = writing_of(some.iter_columns())
+    sample = live.cells.select(list(names)).gather_every(step).select(pl.all().str.strip_chars()).rechunk()
+    writing = writing_of(sample.iter_columns())
     fields = {}
-    for column in some.iter_columns():
+    for column in sample.iter_columns():
         field, _ = _of_column(column, writing, column.name in key, thorough=False)
         if step > 1 and field.kind in {*NUMBER_KINDS, "date", "flag"}:
             field = _of_all(live.cells[column.name], field, writing)
@@ -176,20 +176,22 @@ def with_writing(store: Store, live: Catalogue) -> Store:
     numbers = [name for name in live.fields if store.fields.get(name, Field()).kind in NUMBERS]
     if store.writing.decimal_mark is not None or not numbers:
         return store
-    some = live.cells.select(numbers).gather_every(max(1, live.cells.height // SAMPLE))
-    found = writing_of(some.iter_columns(), msgspec.structs.replace(store.writing, decimal_mark=".", thousands_mark=""))
-    return msgspec.structs.replace(store, writing=found)
+    sample = live.cells.select(numbers).gather_every(max(1, live.cells.height // SAMPLE))
+    writing = writing_of(
+        sample.iter_columns(), msgspec.structs.replace(store.writing, decimal_mark=".", thousands_mark="")
+    )
+    return msgspec.structs.replace(store, writing=writing)
 
 
 def with_currencies(store: Store, live: Catalogue) -> Store:
     """The store with the currency that all of live's amounts in a field bear, where the store file does not say it."""
-    known = {}
+    currencies = {}
     for name, field in store.fields.items():
         if field.kind == "money" and field.currency is None and name in live.fields:
             currency = currency_of(live.cells[name])
             if currency:
-                known[name] = msgspec.structs.replace(field, currency=currency)
-    return msgspec.structs.replace(store, fields=store.fields | known) if known else store
+                currencies[name] = msgspec.structs.replace(field, currency=currency)
+    return msgspec.structs.replace(store, fields=store.fields | currencies) if currencies else store
 
 
 def currency_of(column: pl.Series) -> str | None:
@@ -242,12 +244,12 @@ def writing_of(columns: Iterable[pl.Series], otherwise: Notation | None = None) 
     Where nothing or both speak, it is `otherwise`. When that is None, a decimal point, and only columns that hold
     nothing but digits and marks, or currency signs, are looked at; else the columns are known to be numbers.
     """
-    known = otherwise is not None
+    fallback_known = otherwise is not None
     otherwise = otherwise or Notation(".", "")
     point = comma = 0
     groups: Counter[str] = Counter()
-    for table in _together(column for column in columns if known or _could_be(column, NUMBER)):
-        counted = _evidence(table, known=known)
+    for table in _together(column for column in columns if fallback_known or _could_be(column, NUMBER)):
+        counted = _evidence(table, fallback_known=fallback_known)
         point += counted.pop("decimals") + counted.pop("point")
         comma += counted.pop("comma")
         groups.update(counted)
@@ -267,16 +269,16 @@ TOGETHER = 100_000
 
 def _together(columns: Iterable[pl.Series]) -> Iterator[pl.DataFrame]:
     """Columns as tables of `of`, the number of the column, and `text`, without outer white space."""
-    some: list[pl.Series] = []
+    batch: list[pl.Series] = []
     cells = 0
     for column in columns:
-        some.append(column)
+        batch.append(column)
         cells += column.len()
         if cells >= TOGETHER:
-            yield _laid_together(some)
-            some, cells = [], 0
-    if some:
-        yield _laid_together(some)
+            yield _laid_together(batch)
+            batch, cells = [], 0
+    if batch:
+        yield _laid_together(batch)
 
 
 def _laid_together(columns: Sequence[pl.Series]) -> pl.DataFrame:
@@ -285,7 +287,7 @@ def _laid_together(columns: Sequence[pl.Series]) -> pl.DataFrame:
     return pl.DataFrame([of.alias("of"), texts.str.strip_chars()])
 
 
-def _evidence(table: pl.DataFrame, *, known: bool) -> dict[str, int]:
+def _evidence(table: pl.DataFrame, *, fallback_known: bool) -> dict[str, int]:
     """How many cells speak for each mark, in the columns that could be numbers, and in how many of these decimals stand
     behind a point.
     """
@@ -294,7 +296,7 @@ def _evidence(table: pl.DataFrame, *, known: bool) -> dict[str, int]:
     point = looks.filter("plain").filter(text.str.contains(WITH_POINT))["of"].unique()
     odd = looks.filter(~pl.col("plain")).select("of", text.str.replace_all(BARE, ""))
     odd = odd.with_columns(likely=text.str.contains(LOOSE))
-    if not known:  # a column in which one cell could be no number says nothing
+    if not fallback_known:  # a column in which one cell could be no number says nothing
         other = odd.filter(~pl.col("likely"))["of"].unique().implode()
         odd, point = odd.filter(~pl.col("of").is_in(other)), point.filter(~point.is_in(other))
     seen = odd.filter("likely").select(text.str.contains(form).sum().alias(name) for name, form in EVIDENCE.items())
@@ -304,30 +306,30 @@ def _evidence(table: pl.DataFrame, *, known: bool) -> dict[str, int]:
 def _of_column(column: pl.Series, writing: Notation, is_key: bool, *, thorough: bool) -> tuple[Field, str]:
     """A column's settings and the evidence for them; its texts have no outer white space."""
     filled = column.filter(column != "")
-    rows, many = column.len(), filled.len()
-    if not many:
+    rows, filled_rows = column.len(), filled.len()
+    if not filled_rows:
         return Field(), f"blank in all {rows:,} rows"
     field, evidence = None, ""
     for kind, every in LOOKS:
         if not _could_be(filled, every) or (kind is _choice and not thorough):
             continue  # a sample cannot show that there is no other value to choose
-        found = kind(column.name, filled, writing)
-        if found:
-            field, evidence = found
+        recognised = kind(column.name, filled, writing)
+        if recognised:
+            field, evidence = recognised
             break
     if is_key and (field is None or field.kind != "code"):
         field, evidence = Field(kind="code"), "the key"
     if thorough:
-        unique = filled.n_unique() == many
+        unique = filled.n_unique() == filled_rows
         if field is None:
-            evidence = f"{filled.n_unique():,} different texts in {many:,} cells"
+            evidence = f"{filled.n_unique():,} different texts in {filled_rows:,} cells"
         field = field or Field()
         settings = {name: getattr(field, name) for name in field.__struct_fields__}
-        settings["required"] = many == rows
-        settings["unique"] = unique and many == rows and field.kind == "code"
+        settings["required"] = filled_rows == rows
+        settings["unique"] = unique and filled_rows == rows and field.kind == "code"
         field = Field(**settings)
-        if many < rows:
-            evidence += f", blank in {rows - many:,}"
+        if filled_rows < rows:
+            evidence += f", blank in {rows - filled_rows:,}"
     return field or Field(), evidence
 
 
@@ -340,19 +342,23 @@ def _could_be(texts: pl.Series, every: re.Pattern[str] | None) -> bool:
 Found = tuple[Field, str] | None
 
 
-def _all(many: int, what: str) -> str:
-    return f"{many:,} of {many:,} {what}"
+def _all(number: int, what: str) -> str:
+    return f"{number:,} of {number:,} {what}"
 
 
 def _code(name: str, filled: pl.Series, writing: Notation) -> Found:
     """Digits with a leading zero or 12 to 14 of them in any cell; or digits and letters in one word in every cell."""
     del name, writing
-    many = filled.len()
+    number = filled.len()
     digits = filled.str.contains("^[0-9]+$")
     if digits.all():
         zeros = int(filled.str.contains("^0[0-9]").sum())
         long = int((filled.str.len_chars() >= 12).sum())
-        said = f"{zeros:,} of {many:,} have a leading zero" if zeros else f"{long:,} of {many:,} have 12 digits or more"
+        said = (
+            f"{zeros:,} of {number:,} have a leading zero"
+            if zeros
+            else f"{long:,} of {number:,} have 12 digits or more"
+        )
         return (Field(kind="code"), said) if zeros or long else None
     if not filled.str.contains(r"\p{L}").any():
         return None
@@ -360,7 +366,7 @@ def _code(name: str, filled: pl.Series, writing: Notation) -> Found:
     dates = filled.str.contains(r"^[0-9]{4}-[0-9]{2}-[0-9]{2}(?:T|$)").all()
     if not words.all() or dates or filled.str.contains(IMAGE).any() or _measure("", filled, Notation()):
         return None
-    return Field(kind="code"), _all(many, "are letters and digits in one word")
+    return Field(kind="code"), _all(number, "are letters and digits in one word")
 
 
 def _flag(name: str, filled: pl.Series, writing: Notation) -> Found:
@@ -386,7 +392,7 @@ LEAST_LENGTH = 4
 
 def _number(name: str, filled: pl.Series, writing: Notation) -> Found:
     """A number in every cell, if neither the cells nor the heading say that it could be anything else."""
-    many, says = filled.len(), numbers_under(name)
+    number, says = filled.len(), numbers_under(name)
     currency = currency_of(filled)
     if currency is None:
         return None  # several currencies, or some with and some without
@@ -397,7 +403,7 @@ def _number(name: str, filled: pl.Series, writing: Notation) -> Found:
         if field is None:
             continue
         whole = not filled.str.contains(rf"{re.escape(marks(field, notation)[0])}[0-9]").any()
-        said = _number_said(field, many, says, whole=whole)
+        said = _number_said(field, number, says, whole=whole)
         doubt = _why_no_number(filled, field, notation, says)
         if doubt is None:
             return field, said
@@ -410,11 +416,11 @@ def _settings_said(field: Field) -> str:
     return f'"{field.kind}"{decimals}'
 
 
-def _number_said(field: Field, many: int, says: str, *, whole: bool) -> str:
+def _number_said(field: Field, number: int, says: str, *, whole: bool) -> str:
     if whole:
-        return _all(many, "are whole numbers") + (", and the heading says money" if says == "money" else "")
+        return _all(number, "are whole numbers") + (", and the heading says money" if says == "money" else "")
     what = "numbers, some with decimals" if field.decimals is None else f"decimals with {_places(field.decimals)}"
-    return _all(many, f"are {what}") + (f", written {field.currency}" if field.currency else "")
+    return _all(number, f"are {what}") + (f", written {field.currency}" if field.currency else "")
 
 
 def _notations(filled: pl.Series, writing: Notation) -> list[Notation]:
@@ -529,7 +535,7 @@ def _places(number: int) -> str:
 def _date(name: str, filled: pl.Series, writing: Notation) -> Found:
     """Every cell a date in one form, and in no other that would mean another day."""
     del name, writing
-    many = filled.len()
+    number = filled.len()
     if not filled[0][:1].isdigit() or not filled.str.contains(r"^[0-9]{1,4}[./-][0-9]{1,2}[./-][0-9]{1,4}").all():
         return None
     fits = []
@@ -541,7 +547,7 @@ def _date(name: str, filled: pl.Series, writing: Notation) -> Found:
                 break
     if len(fits) > 1:
         forms = " or ".join(fits)
-        return Field(), f'{_all(many, "are dates")}, {forms}: say which with kind = "date" and date_form'
+        return Field(), f'{_all(number, "are dates")}, {forms}: say which with kind = "date" and date_form'
     if not fits:
         return None
     form = fits[0]
@@ -549,11 +555,11 @@ def _date(name: str, filled: pl.Series, writing: Notation) -> Found:
     if timed.len():
         seconds = filled.str.contains(r"[T ][0-9]{2}:[0-9]{2}:[0-9]{2}")
         zones = filled.str.ends_with("Z")
-        if timed.len() < many or max(timed.n_unique(), seconds.n_unique(), zones.n_unique()) > 1:
-            return Field(kind="date", date_form=None if form == ISO else form), _all(many, f"are dates, {form}")
+        if timed.len() < number or max(timed.n_unique(), seconds.n_unique(), zones.n_unique()) > 1:
+            return Field(kind="date", date_form=None if form == ISO else form), _all(number, f"are dates, {form}")
         form += timed[0] + ("hh:mm:ss" if seconds[0] else "hh:mm") + ("Z" if zones[0] else "")
     padded = filled.str.len_chars().n_unique() == 1
-    return Field(kind="date", date_form=form if padded or form != ISO else None), _all(many, f"are dates, {form}")
+    return Field(kind="date", date_form=form if padded or form != ISO else None), _all(number, f"are dates, {form}")
 
 
 def date_form_of(texts: pl.Series, otherwise: str | None) -> str | None:
@@ -562,8 +568,8 @@ def date_form_of(texts: pl.Series, otherwise: str | None) -> str | None:
     A form must read nine in ten of the cells that the known form does not read, and no other form as many.
     """
     bare = texts.str.strip_chars()
-    known = KINDS["date"].read(bare, Field(date_form=otherwise), Notation())
-    odd = bare.filter(known.is_null() & (bare != ""))
+    readable = KINDS["date"].read(bare, Field(date_form=otherwise), Notation())
+    odd = bare.filter(readable.is_null() & (bare != ""))
     if not odd.len():
         return otherwise
     fits = [
@@ -613,7 +619,7 @@ def _link(name: str, filled: pl.Series, writing: Notation) -> Found:
 
 def _path(name: str, filled: pl.Series, writing: Notation) -> Found:
     """Half the cells and more have levels, or any where the heading says category, and the first level repeats."""
-    many = filled.len()
+    number = filled.len()
     if PROSE.search(name) or filled.str.contains(r"<\w+[ />]").any():
         return None
     if not filled.str.contains("[>/»]").any():
@@ -621,14 +627,14 @@ def _path(name: str, filled: pl.Series, writing: Notation) -> Found:
     for levels in (" > ", ">", " / ", " » ", "//"):
         deep = int(filled.str.contains(levels, literal=True).sum())
         tops = filled.str.split(levels).list.first()
-        few = 1 if CATEGORY.search(name) else many / 2
-        if deep < few or tops.n_unique() * 3 > max(many, 6):
+        few = 1 if CATEGORY.search(name) else number / 2
+        if deep < few or tops.n_unique() * 3 > max(number, 6):
             continue
         separator = next((one for one in ("|", ";") if filled.str.contains(one, literal=True).any()), None)
         field = Field(kind="path", levels=levels, separator=separator)
         if not KINDS["path"].read(filled, field, writing).has_nulls():
             several = f", several with {separator} between" if separator else ""
-            return field, f"{deep:,} of {many:,} have levels{several}"
+            return field, f"{deep:,} of {number:,} have levels{several}"
     return None
 
 
@@ -638,14 +644,14 @@ def _list(name: str, filled: pl.Series, writing: Notation) -> Found:
     In a text such as `Long hive, 8 frames` each part has a place of its own.
     """
     del writing
-    many = filled.len()
+    number = filled.len()
     if PROSE.search(name) or filled.str.contains(r"<\w+[ />]|[.!?] ").any():
         return None
     if not filled.str.contains("[|;,]").any():
         return None
     for separator in ("|", ";", ", ", ","):
         parts = filled.filter(filled.str.contains(separator, literal=True)).str.split(separator)
-        if parts.len() * 10 < many or parts.len() < 3:
+        if parts.len() * 10 < number or parts.len() < 3:
             continue
         where = pl.DataFrame({"part": parts, "cell": range(parts.len())}).with_columns(
             place=pl.int_ranges(0, pl.col("part").list.len())
@@ -660,7 +666,7 @@ def _list(name: str, filled: pl.Series, writing: Notation) -> Found:
         )
         both = int((moves["first"] & moves["later"]).sum())
         if moves.height and both * 3 >= moves.height:
-            said = f"{parts.len():,} of {many:,} have several values, {flat['part'].n_unique():,} different in all"
+            said = f"{parts.len():,} of {number:,} have several values, {flat['part'].n_unique():,} different in all"
             return Field(kind="list", separator=separator.strip()), said
     return None
 

@@ -60,24 +60,24 @@ def relations(cells: pl.DataFrame, fields: Mapping[str, Field], writing: Notatio
     days = [name for name, field in fields.items() if field.kind == "date" and SALE.search(name)]
     first = next((name for name in days if FROM.search(name)), None)
     last = next((name for name in days if TO.search(name) and name != first), None)
-    found: dict[str, str] = {}
+    roles: dict[str, str] = {}
     evidence: dict[str, str] = {}
     if price is not None:
-        found["price"], evidence["price"] = price, "the heading says so"
+        roles["price"], evidence["price"] = price, "the heading says so"
         for role, other, what in (("cost", cost, "less than the price"), ("sale_price", sale, "at most the price")):
             if other is None:
                 continue
             kept = _kept(cells, fields, writing, other, price, strictly=role == "cost")
             if kept is not None:
-                found[role], evidence[role] = other, f"{what} in {kept}"
+                roles[role], evidence[role] = other, f"{what} in {kept}"
     if first is not None and last is not None:
         kept = _kept(cells, fields, writing, first, last, strictly=False)
         if kept is not None:
-            found |= {"sale_from": first, "sale_to": last}
+            roles |= {"sale_from": first, "sale_to": last}
             evidence |= {"sale_from": "the heading says so", "sale_to": f"not before {first} in {kept}"}
     if stock is not None:
-        found["stock"], evidence["stock"] = stock, "the heading says so"
-    return Related(msgspec.convert(found, Relations), evidence)
+        roles["stock"], evidence["stock"] = stock, "the heading says so"
+    return Related(msgspec.convert(roles, Relations), evidence)
 
 
 def _is_price(name: str) -> bool:

@@ -44,8 +44,8 @@ def folded(texts: pl.Series) -> pl.Series:
     odd, bare = seen["unlike"].arg_true(), seen["plain"].alias(texts.name)
     if not odd.len():
         return bare
-    some = texts.gather(odd).str.replace_all("\r\n?", "\n").str.normalize("NFC").str.strip_chars()
-    return bare.scatter(odd, some)
+    plain_forms = texts.gather(odd).str.replace_all("\r\n?", "\n").str.normalize("NFC").str.strip_chars()
+    return bare.scatter(odd, plain_forms)
 
 
 def folded_text(texts: pl.Series, field: Field, writing: Notation) -> pl.Series:
@@ -78,8 +78,8 @@ class Kind:
 
 def map_texts(texts: pl.Series, change: Callable[[str], str | None]) -> pl.Series:
     """Change texts one by one, each different text once; for what no expression can do."""
-    known = {text: change(text) for text in texts.unique()}
-    return pl.Series([known[text] for text in texts], dtype=pl.String)
+    results = {text: change(text) for text in texts.unique()}
+    return pl.Series([results[text] for text in texts], dtype=pl.String)
 
 
 def only(texts: pl.Series, right: pl.Series) -> pl.Series:

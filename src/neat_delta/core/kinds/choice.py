@@ -17,8 +17,8 @@ def _read(texts: pl.Series, field: Field, writing: Notation) -> pl.Series:
     values = folded(texts)
     if not field.values:
         return values
-    known = folded(pl.Series(field.values, dtype=pl.String))
-    return only(values, values.is_in(known.implode()))
+    allowed = folded(pl.Series(field.values, dtype=pl.String))
+    return only(values, values.is_in(allowed.implode()))
 
 
 CHOICE = Kind("choice", _read)

@@ -53,11 +53,11 @@ def _parse(texts: pl.Series, form: str) -> pl.Series:
 
 def _read(texts: pl.Series, field: Field, writing: Notation) -> pl.Series:
     bare, form = texts.str.strip_chars(), field.date_form or writing.date_form or ISO
-    found = _parse(bare, ISO)
+    dates = _parse(bare, ISO)
     if form == ISO:
-        return found
+        return dates
     told = _parse(bare, form)
-    return told.zip_with(told.is_not_null(), found)
+    return told.zip_with(told.is_not_null(), dates)
 
 
 def _write(values: pl.Series, texts: pl.Series, field: Field, writing: Notation) -> pl.Series:

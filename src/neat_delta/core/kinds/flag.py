@@ -66,11 +66,11 @@ def _copy(texts: pl.Series, field: Field, writing: Notation) -> pl.Series:
     if not words:
         return _read(texts, field, writing)
     bare = texts.str.strip_chars()
-    found = bare.str.to_lowercase().replace_strict(words, default=None, return_dtype=pl.String)
+    values = bare.str.to_lowercase().replace_strict(words, default=None, return_dtype=pl.String)
     if not programs:
-        return found
+        return values
     other = bare.replace_strict(programs, default=None, return_dtype=pl.String)
-    return pl.select(pl.coalesce(found, other)).to_series()
+    return pl.select(pl.coalesce(values, other)).to_series()
 
 
 FLAG = Kind("flag", _read, _write, copy=_copy)

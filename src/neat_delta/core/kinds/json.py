@@ -33,8 +33,8 @@ def _plain(value: Any) -> Any:  # noqa: ANN401 - any JSON value
 
 def _value(text: str) -> str | None:
     try:
-        found = json.loads(text, parse_float=Decimal, parse_int=Decimal, parse_constant=_never)
-        return json.dumps(_plain(found), sort_keys=True, separators=(",", ":"))
+        value = json.loads(text, parse_float=Decimal, parse_int=Decimal, parse_constant=_never)
+        return json.dumps(_plain(value), sort_keys=True, separators=(",", ":"))
     except (ValueError, ArithmeticError, RecursionError):
         return None
 
@@ -50,7 +50,7 @@ TOKEN = re.compile(r'("(?:[^"\\]|\\.)*")|\s+')
 def _copy(texts: pl.Series, field: Field, writing: Notation) -> pl.Series:
     """The text without the white space between its tokens."""
     del field, writing
-    return map_texts(texts, lambda text: TOKEN.sub(lambda found: found[1] or "", text))
+    return map_texts(texts, lambda text: TOKEN.sub(lambda token: token[1] or "", text))
 
 
 JSON = Kind("json", _read, article="", copy=_copy)

@@ -21,8 +21,8 @@ ADDRESS = re.compile(r"(?P<host>[A-Za-z][A-Za-z0-9+.-]*://[^/?#]*)(?P<rest>.*)",
 
 
 def _one(text: str) -> str:
-    found = ADDRESS.fullmatch(text)
-    return found["host"].lower() + found["rest"] if found else text
+    address = ADDRESS.fullmatch(text)
+    return address["host"].lower() + address["rest"] if address else text
 
 
 def _read(texts: pl.Series, field: Field, writing: Notation) -> pl.Series:
@@ -33,8 +33,8 @@ def _read(texts: pl.Series, field: Field, writing: Notation) -> pl.Series:
 
 def _read_link(texts: pl.Series, field: Field, writing: Notation) -> pl.Series:
     """A link has no white space in it."""
-    found = _read(texts, field, writing)
-    return only(found, ~found.str.contains(r"[\s--\x1f]"))
+    values = _read(texts, field, writing)
+    return only(values, ~values.str.contains(r"[\s--\x1f]"))
 
 
 LINK = Kind("link", _read_link)

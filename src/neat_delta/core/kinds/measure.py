@@ -64,19 +64,19 @@ SHAPE = re.compile(r"^([+−-]?[\d.,'’ \u00a0\u202f]*\d)[ \u00a0\u202f]*([^\d\
 
 
 def _value(text: str, numbers: dict[str, str | None]) -> str | None:
-    found = SHAPE.match(text.strip())
-    if found is None or found[2].lower() not in UNITS or numbers[found[1]] is None:
+    shape = SHAPE.match(text.strip())
+    if shape is None or shape[2].lower() not in UNITS or numbers[shape[1]] is None:
         return None
-    times, unit = UNITS[found[2].lower()]
-    exact = EXACT.normalize(EXACT.multiply(Decimal(numbers[found[1]] or "0"), Decimal(times)))
+    times, unit = UNITS[shape[2].lower()]
+    exact = EXACT.normalize(EXACT.multiply(Decimal(numbers[shape[1]] or "0"), Decimal(times)))
     return f"{exact:f} {unit}"
 
 
 def _read(texts: pl.Series, field: Field, writing: Notation) -> pl.Series:
     shapes = (SHAPE.match(text.strip()) for text in texts.unique())
-    parts = pl.Series(sorted({found[1] for found in shapes if found}), dtype=pl.String)
-    known = dict(zip(parts, DECIMAL.read(parts, field, writing), strict=True))
-    return map_texts(texts, partial(_value, numbers=known))
+    parts = pl.Series(sorted({shape[1] for shape in shapes if shape}), dtype=pl.String)
+    numbers = dict(zip(parts, DECIMAL.read(parts, field, writing), strict=True))
+    return map_texts(texts, partial(_value, numbers=numbers))
 
 
 MEASURE = Kind("measure", _read)

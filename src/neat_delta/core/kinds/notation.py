@@ -137,11 +137,11 @@ def number_reading(texts: pl.Series, field: Field, live: Notation, notation: Col
             values = KINDS[field.kind].read(texts, field, live)
             if not rest.len():
                 return Reading(values, none, no)
-            some = _careful_reading(texts.gather(rest), field, point, thousands, notation)
+            careful = _careful_reading(texts.gather(rest), field, point, thousands, notation)
             return Reading(
-                values.clone().scatter(rest, some.values),
-                none.scatter(rest, some.doubts),
-                no.scatter(rest, some.either),
+                values.clone().scatter(rest, careful.values),
+                none.scatter(rest, careful.doubts),
+                no.scatter(rest, careful.either),
             )
     return _careful_reading(texts, field, point, thousands, notation)
 
@@ -268,8 +268,8 @@ def notation_of(
 
 def _of_dates(cells: pl.DataFrame, field: Field, live: Notation, column: pl.Series) -> ColumnNotation:
     own = field.date_form or live.date_form or ISO
-    some = cells.select("before", pl.col("after").str.strip_chars()).unique()
-    foreign = some.filter(_read(some["after"], own).is_null() & (pl.col("after") != ""))
+    distinct = cells.select("before", pl.col("after").str.strip_chars()).unique()
+    foreign = distinct.filter(_read(distinct["after"], own).is_null() & (pl.col("after") != ""))
     if not foreign.height:
         return AS_LIVE
     texts = column.str.strip_chars().unique()
@@ -293,12 +293,12 @@ def _of_numbers(
 ) -> ColumnNotation:
     point, thousands = marks(field, live)
     other = "," if point == "." else "."
-    some = cells.filter(~pl.col("after").str.contains(one_reading(field, point)))
-    with_marks = int(some["after"].str.contains("[.,]").sum())
-    some = some.unique() if some.height > MANY else some
-    if not some.height:
+    odd_cells = cells.filter(~pl.col("after").str.contains(one_reading(field, point)))
+    with_marks = int(odd_cells["after"].str.contains("[.,]").sum())
+    odd_cells = odd_cells.unique() if odd_cells.height > MANY else odd_cells
+    if not odd_cells.height:
         return AS_LIVE
-    table = pl.DataFrame({"text": _bare(some["after"], field), "before": some["before"].fill_null("")})
+    table = pl.DataFrame({"text": _bare(odd_cells["after"], field), "before": odd_cells["before"].fill_null("")})
     looks = table.select(
         either=TEXT.str.contains(EITHER),
         other=TEXT.str.contains("[.,]") & TEXT.str.contains(WITH_MARK[other]) & ~TEXT.str.contains(WITH_MARK[point]),

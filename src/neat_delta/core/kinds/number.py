@@ -45,15 +45,15 @@ def _number(text: pl.Expr, field: Field, writing: Notation) -> pl.Expr:
     point, thousands = marks(field, writing)
     group = SPACES.get(thousands, re.escape(thousands))
     whole = rf"[0-9]+|[0-9]{{1,3}}(?:{group}[0-9]{{3}})+" if thousands else r"[0-9]+"
-    found = text.str.replace("^−", "-")
-    reads = found.str.contains(rf"^[+-]?(?:(?:{whole})(?:{re.escape(point)}[0-9]+)?|{re.escape(point)}[0-9]+)$")
+    digits = text.str.replace("^−", "-")
+    reads = digits.str.contains(rf"^[+-]?(?:(?:{whole})(?:{re.escape(point)}[0-9]+)?|{re.escape(point)}[0-9]+)$")
     if thousands:
-        found = found.str.replace_all(group, "")
+        digits = digits.str.replace_all(group, "")
     if point != ".":
-        found = found.str.replace(point, ".", literal=True)
-    found = found.str.replace(r"^\+", "").str.replace(r"^(-?)0+", "$1")
-    found = found.str.replace(r"(\.[0-9]*?)0+$", "$1").str.strip_chars_end(".")
-    return pl.when(reads).then(found.str.replace(r"^(-?)(\.|$)", "${1}0$2").replace("-0", "0"))
+        digits = digits.str.replace(point, ".", literal=True)
+    digits = digits.str.replace(r"^\+", "").str.replace(r"^(-?)0+", "$1")
+    digits = digits.str.replace(r"(\.[0-9]*?)0+$", "$1").str.strip_chars_end(".")
+    return pl.when(reads).then(digits.str.replace(r"^(-?)(\.|$)", "${1}0$2").replace("-0", "0"))
 
 
 AS_IT_STANDS = r"^(?:0|-?(?:[1-9][0-9]*|[1-9][0-9]*\.[0-9]*[1-9]|0\.[0-9]*[1-9]))$"

@@ -31,11 +31,11 @@ def _read(texts: pl.Series, field: Field, writing: Notation) -> pl.Series:
     return only(several, ~several.str.contains(ends))
 
 
-def spelt_like(known: pl.Series, texts: pl.Series, field: Field) -> pl.Series:
+def spelt_like(live_paths: pl.Series, texts: pl.Series, field: Field) -> pl.Series:
     """The texts with every path that is one of the known ones, but for the space around its levels, spelt as that one:
     `Hives>Parts` becomes `Hives > Parts`. A path that is known in several spellings stays as it is.
     """
-    parts = known.drop_nulls().unique()
+    parts = live_paths.drop_nulls().unique()
     if field.separator:
         parts = parts.str.split(field.separator).explode()
     table = pl.DataFrame({"spelt": parts.str.strip_chars()}).unique().filter(pl.col("spelt") != "")

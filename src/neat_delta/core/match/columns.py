@@ -21,7 +21,7 @@ def match_columns(
     headings: Sequence[str],
     fields: Sequence[str],
     *,
-    known: Mapping[str, Field] | None = None,
+    field_settings: Mapping[str, Field] | None = None,
     mapping: ColumnMapping | None = None,
     saved: ColumnMapping | None = None,
     only: Collection[str] = (),
@@ -32,7 +32,7 @@ def match_columns(
     """Pair a sheet's headings with live's fields, in the sheet's order.
 
     First what `mapping` says, and what was `saved` for such a sheet; then the field of the same name; then of the same
-    name but for case, spaces, underscores and hyphens; then the fields that `known` lists the heading for. With
+    name but for case, spaces, underscores and hyphens; then the fields whose `field_settings` list the heading. With
     `only`, no other fields are taken but the key's. CatalogueError (naming `path`) when a name in `mapping` is none,
     or two headings stand for one field. A saved heading that this sheet lacks means nothing. `places` are the headings'
     columns in the file.
@@ -41,7 +41,7 @@ def match_columns(
     [('SKU', 'sku', 'same but for case and marks'), ('Trade', None, 'unmatched')]
     """
     mapping, saved = mapping or ColumnMapping(), saved or ColumnMapping()
-    settings = {name: field for name, field in (known or {}).items() if name in set(fields)}
+    settings = {name: field for name, field in (field_settings or {}).items() if name in set(fields)}
     _must_be_known([*mapping.headings], headings, path, "‹mapping›")
     _must_be_known([*mapping.headings.values(), *saved.headings.values()], fields, "live", "‹mapping›")
     _must_be_known(mapping.ignore, [*headings, *fields], path, "‹ignore›")
@@ -94,15 +94,15 @@ def _folded(heading: str) -> str:
 
 
 def _by_fold(names: Mapping[str, str]) -> defaultdict[str, set[str]]:
-    found: defaultdict[str, set[str]] = defaultdict(set)
+    by_fold: defaultdict[str, set[str]] = defaultdict(set)
     for heading, field in names.items():
-        found[_folded(heading)].add(field)
-    return found
+        by_fold[_folded(heading)].add(field)
+    return by_fold
 
 
-def _must_be_known(names: Collection[str], known: Sequence[str], where: str, option: str) -> None:
+def _must_be_known(names: Collection[str], there: Sequence[str], where: str, option: str) -> None:
     for name in names:
-        if name not in known:
-            near = nearest(name, known)
-            hint = f'Did you mean "{near}"?' if near else f"It has: {listed(known)}."
+        if name not in there:
+            near = nearest(name, there)
+            hint = f'Did you mean "{near}"?' if near else f"It has: {listed(there)}."
             raise CatalogueError(f'{option} names "{name}", and there is no such heading in {where}. {hint}')

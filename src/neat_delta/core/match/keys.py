@@ -108,8 +108,8 @@ class KeyIndex:
         )
         # A row fits one of the other at most, so that its order is all there is to keep; sorting is cheapest.
         candidates = one.lazy().join(two.lazy(), on="hash").sort("row").collect().rechunk()
-        ours, theirs = self.keys.gather(candidates["row"]), other.keys.gather(candidates["other"])
-        same = reduce(and_, (ours[name] == theirs[name] for name in self.key.fields))
+        ours, other_keys = self.keys.gather(candidates["row"]), other.keys.gather(candidates["other"])
+        same = reduce(and_, (ours[name] == other_keys[name] for name in self.key.fields))
         return candidates.select("row", "other").filter(same)
 
     def existing(self, keys: Sequence[KeyText]) -> set[KeyText]:

@@ -44,8 +44,8 @@ def likely_codes(
         return []
     name = name if name in matched.fields else plain_heading(matched.fields, NAME_HEADINGS)
     rest = [one for one in matched.fields if one != name and not fields.get(one, Field()).moving]
-    theirs = sheet.cells.select(matched.fields).gather(matched.new)
-    pairs = _candidates(live.cells, theirs, matched.gone, rest, name)
+    new_rows = sheet.cells.select(matched.fields).gather(matched.new)
+    pairs = _candidates(live.cells, new_rows, matched.gone, rest, name)
     for part in matched.key:
         if part != code:
             new = sheet.cells[part].gather(matched.new).gather(pairs["new"]).str.strip_chars()
@@ -54,54 +54,56 @@ def likely_codes(
     may = pl.repeat(True, pairs.height, eager=True)
     for one in rest:
         old, new = (
-            texts.str.strip_chars() for texts in (live.cells[one].gather(pairs["old"]), theirs[one][pairs["new"]])
+            texts.str.strip_chars() for texts in (live.cells[one].gather(pairs["old"]), new_rows[one][pairs["new"]])
         )
-        some = (old != "") | (new != "")
-        filled, agree = filled + some, agree + (some & (old == new))
-        known = fields.get(one, Field())
-        if known.unique or known.check_digit:
+        filled_pair = (old != "") | (new != "")
+        filled, agree = filled + filled_pair, agree + (filled_pair & (old == new))
+        settings = fields.get(one, Field())
+        if settings.unique or settings.check_digit:
             may &= (old == new) | (old == "") | (new == "")
-    alike = _alike(live.cells, theirs, pairs, name)
-    found = pairs.with_columns(agree=agree, fields=filled, alike=alike, score=agree * 100 / filled + alike.fill_null(0))
+    alike = _alike(live.cells, new_rows, pairs, name)
+    scored = pairs.with_columns(
+        agree=agree, fields=filled, alike=alike, score=agree * 100 / filled + alike.fill_null(0)
+    )
     near = (pl.col("agree") * 100 >= pl.col("fields") * AGREE) & (pl.col("fields") > 1)
-    found = found.filter(pl.Series(may)).filter(near & (pl.col("alike").fill_null(100) >= ALIKE))
+    scored = scored.filter(pl.Series(may)).filter(near & (pl.col("alike").fill_null(100) >= ALIKE))
     for side in ("old", "new"):
         best = pl.col("score") == pl.col("score").max().over(side)
-        found = found.filter(best & (best.sum().over(side) == 1))
-    found = found.sort("new")
+        scored = scored.filter(best & (best.sum().over(side) == 1))
+    scored = scored.sort("new")
     key = matched.keys["live"].key
-    olds = stripped(live.cells, key).gather(found["old"]).rows(named=True)
-    places = matched.new.gather(found["new"])
+    olds = stripped(live.cells, key).gather(scored["old"]).rows(named=True)
+    places = matched.new.gather(scored["new"])
     news = stripped(sheet.cells, key).gather(places).rows(named=True)
-    rows = found.select("agree", "fields", "alike").rows()
+    rows = scored.select("agree", "fields", "alike").rows()
     return [
         LikelyCode(old, new, row, *one) for old, new, row, one in zip(olds, news, sheet.row(places), rows, strict=True)
     ]
 
 
 def _candidates(
-    live: pl.DataFrame, theirs: pl.DataFrame, gone: pl.Series, rest: list[str], name: str | None
+    live: pl.DataFrame, new_rows: pl.DataFrame, gone: pl.Series, rest: list[str], name: str | None
 ) -> pl.DataFrame:
     """The pairs to look at: `old`, a place in live, and `new`, one among the new items."""
     leaves = pl.repeat(False, live.height, eager=True).scatter(gone, True)
-    telling = sorted(rest, key=lambda one: -theirs[one].n_unique())[:TELLING]
-    found = [pl.DataFrame(schema={"old": pl.UInt32, "new": pl.UInt32})]
+    telling = sorted(rest, key=lambda one: -new_rows[one].n_unique())[:TELLING]
+    candidates = [pl.DataFrame(schema={"old": pl.UInt32, "new": pl.UInt32})]
     for one in [*telling, *([name] if name else [])]:
-        new = pl.DataFrame({"text": theirs[one]}).with_row_index("new").filter(~blank(pl.col("text")))
+        new = pl.DataFrame({"text": new_rows[one]}).with_row_index("new").filter(~blank(pl.col("text")))
         at = (live[one].is_in(new["text"].unique().implode()) & leaves).arg_true()
         old = pl.DataFrame({"text": live[one].gather(at), "old": at.cast(pl.UInt32)})
         old = old.filter(pl.len().over("text") <= RARE)
-        found.append(old.join(new, on="text").select("old", "new"))
-    return pl.concat(found).unique().sort("new", "old")
+        candidates.append(old.join(new, on="text").select("old", "new"))
+    return pl.concat(candidates).unique().sort("new", "old")
 
 
-def _alike(live: pl.DataFrame, theirs: pl.DataFrame, pairs: pl.DataFrame, name: str | None) -> pl.Series:
+def _alike(live: pl.DataFrame, new_rows: pl.DataFrame, pairs: pl.DataFrame, name: str | None) -> pl.Series:
     """How alike the names are, in per cent; null where there are none."""
     if name is None or not pairs.height:
         return pl.repeat(None, pairs.height, dtype=pl.Int64, eager=True)
     from rapidfuzz.fuzz import token_sort_ratio
 
-    olds, news = live[name].gather(pairs["old"]), theirs[name].gather(pairs["new"])
+    olds, news = live[name].gather(pairs["old"]), new_rows[name].gather(pairs["new"])
     return pl.Series(
         [int(token_sort_ratio(old.casefold(), new.casefold())) for old, new in zip(olds, news, strict=True)],
         dtype=pl.Int64,

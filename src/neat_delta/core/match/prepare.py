@@ -48,13 +48,13 @@ def prepare(catalogue: Catalogue, store: Store | None = None, key: Sequence[str]
 
     CatalogueError when a name would stand twice, there is no key, or a line continues what may not be continued.
     """
-    known = store or Store()
-    headings = {name: field.heading for name, field in known.fields.items() if field.heading not in (None, name)}
+    shop = store or Store()
+    headings = {name: field.heading for name, field in shop.fields.items() if field.heading not in (None, name)}
     headings = {name: str(heading) for name, heading in headings.items() if heading in catalogue.fields}
     named = renamed(catalogue, {heading: name for name, heading in headings.items()})
-    fields = find_key(named, key or known.key.fields)
+    fields = find_key(named, key or shop.key.fields)
     return Prepared(
-        merge_lines(named, fields, continued(known)), msgspec.structs.replace(known.key, fields=fields), headings
+        merge_lines(named, fields, continued(shop)), msgspec.structs.replace(shop.key, fields=fields), headings
     )
 
 
@@ -62,11 +62,11 @@ def prepare_export(catalogue: Catalogue, header: Header, store: Store | None = N
     """Prepare another export of the catalogue that a change set was made of, as that was: under the same names (and
     those of the `store` file, where it says more), its lines merged in the same way.
     """
-    known = store or Store()
+    shop = store or Store()
     headings = header.headings | {
-        name: field.heading for name, field in known.fields.items() if field.heading is not None
+        name: field.heading for name, field in shop.fields.items() if field.heading is not None
     }
-    return prepare_columns(catalogue, headings, header.key, continued(known) or header.live.continued)
+    return prepare_columns(catalogue, headings, header.key, continued(shop) or header.live.continued)
 
 
 def prepare_columns(
@@ -111,13 +111,13 @@ def align_inputs(
 
     Raises CatalogueError when a name in `mapping` is none, two headings mean one field, or the sheet lacks the key.
     """
-    known = store or Store()
+    shop = store or Store()
     prepared = prepare(live, store, key or (saved.key if saved else []))
     live, keys = prepared.catalogue, prepared.key.fields
     columns = match_columns(
         sheet.fields,
         [*live.fields, *({NEW_CODE} - set(live.fields))],
-        known=_with_codes(known.fields, keys[0] if listed_codes else None),
+        field_settings=_with_codes(shop.fields, keys[0] if listed_codes else None),
         mapping=mapping,
         saved=saved,
         only=only,
@@ -132,7 +132,7 @@ def align_inputs(
                 f'{sheet.path}: no heading stands for "{name}", which is the key in {live.path}. '
                 f"Say which one does with ‹mapping›. It has: {listed(sheet.fields)}."
             )
-    lines = continued(known)
+    lines = continued(shop)
     # A field that nobody asked for may be what goes on over several lines.
     left_out = {one.heading: one.nearest for one in columns if one.how in {"ignored", "not asked for"}}
     more = {heading: name for heading, name in left_out.items() if lines and name in lines.fields}
@@ -145,8 +145,8 @@ def align_inputs(
 
 def _with_codes(fields: Mapping[str, Field], old: str | None) -> dict[str, Field]:
     """The fields, and what a sheet may call new codes; and old ones, where that is the field `old`."""
-    known = {**fields, NEW_CODE: Field(also=["new sku", "new item number", "new item code", "new article number"])}
+    named = {**fields, NEW_CODE: Field(also=["new sku", "new item number", "new item code", "new article number"])}
     if old is not None:
-        one = known.get(old, Field())
-        known[old] = msgspec.structs.replace(one, also=[*one.also, "old code", "old sku", "old item number", "code"])
-    return known
+        one = named.get(old, Field())
+        named[old] = msgspec.structs.replace(one, also=[*one.also, "old code", "old sku", "old item number", "code"])
+    return named

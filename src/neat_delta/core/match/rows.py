@@ -118,8 +118,8 @@ def _unusable(keys: KeyIndex, name: str, *, shared: bool) -> pl.Series:
 
 def _pairs(keys: Mapping[str, KeyIndex], usable: Mapping[str, pl.Series]) -> pl.DataFrame:
     """The places in live and sheet of the items that both have, in live's order."""
-    found = keys["live"].pairs(keys["sheet"], usable["live"], usable["sheet"])
-    return found.select(live="row", sheet="other")
+    met = keys["live"].pairs(keys["sheet"], usable["live"], usable["sheet"])
+    return met.select(live="row", sheet="other")
 
 
 def _totals(cells: pl.DataFrame, key: list[str], places: pl.Series) -> pl.Series:
@@ -145,10 +145,10 @@ def _set_aside(
         SetAside(
             name,
             row,
-            found,
+            key_texts,
             BLANK_ROW if nothing else TOTAL_ROW if sums and reason == "no key" else reason,
         )
-        for row, found, nothing, sums, reason in zip(
+        for row, key_texts, nothing, sums, reason in zip(
             catalogue.row(places), keys, empty, total, reasons.gather(places), strict=True
         )
     ]

@@ -101,9 +101,9 @@ class Catalogue:
         if self.numbers is None:
             places = rows - self.first
             return places.set(~places.is_between(0, self.cells.height - 1), None)
-        known = pl.DataFrame({"row": self.numbers.cast(pl.Int64)}).with_row_index("place")
-        found = pl.DataFrame({"row": rows.cast(pl.Int64)}).join(known, on="row", how="left", maintain_order="left")
-        return found["place"].cast(pl.Int64)
+        numbered = pl.DataFrame({"row": self.numbers.cast(pl.Int64)}).with_row_index("place")
+        located = pl.DataFrame({"row": rows.cast(pl.Int64)}).join(numbered, on="row", how="left", maintain_order="left")
+        return located["place"].cast(pl.Int64)
 
 
 def as_catalogue(table: pl.DataFrame | Mapping[str, Sequence[str]], name: str = "table") -> Catalogue:

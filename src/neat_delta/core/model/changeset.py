@@ -301,11 +301,11 @@ class ChangeSet:
         starts = self.cells["item"].search_sorted(numbers, side="left").to_list()
         rows = zip(self.keys.rows(), self.items.select(list(ITEMS_SCHEMA)).rows(), strict=True)
         for number, (key, (verdict, live, sheet, reason)) in enumerate(rows):
-            mine = range(starts[number], starts[number + 1])
+            own_cells = range(starts[number], starts[number + 1])
             held = [] if reason is None else [Held(None, reason)]
-            held += [Held(fields[at], why[at]) for at in mine if why[at] is not None]
-            found = {fields[at]: (before[at], after[at]) for at in mine}
-            yield Item(dict(zip(names, key, strict=True)), verdict, found, held, Row(live, sheet))
+            held += [Held(fields[at], why[at]) for at in own_cells if why[at] is not None]
+            texts = {fields[at]: (before[at], after[at]) for at in own_cells}
+            yield Item(dict(zip(names, key, strict=True)), verdict, texts, held, Row(live, sheet))
 
     def iter_damaged(self) -> Iterator[Damaged]:
         """The damaged cells one by one."""
@@ -340,8 +340,8 @@ class ChangeSet:
 def _renumbered(findings: pl.DataFrame, place: pl.DataFrame) -> pl.DataFrame:
     """Findings of chosen items under their new numbers; those of other items have none."""
     numbers = place.select("item", number=pl.col("place").cast(pl.Int64))
-    known = findings.join(numbers, on="item", how="left", maintain_order="left")
-    return known.with_columns(item="number").drop("number")
+    renumbered = findings.join(numbers, on="item", how="left", maintain_order="left")
+    return renumbered.with_columns(item="number").drop("number")
 
 
 def counted(texts: pl.Series) -> Counter[str]:

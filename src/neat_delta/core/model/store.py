@@ -256,11 +256,11 @@ SETTINGS: dict[str, tuple[str, ...]] = {
 
 def conflicting_settings(store: Store) -> list[Conflict]:
     """All that cannot hold together in a store file whose keys and types are right."""
-    found = [*_of_form(store.file), *_of_writing(store.writing), *_of_key(store), *_of_relations(store)]
-    found += [*_of_importer(store), *_of_code_change(store), *_of_sending(store)]
+    conflicts = [*_of_form(store.file), *_of_writing(store.writing), *_of_key(store), *_of_relations(store)]
+    conflicts += [*_of_importer(store), *_of_code_change(store), *_of_sending(store)]
     for name, field in store.fields.items():
-        found += [Conflict(("fields", name, *where), what) for where, what in _of_field(field)]
-    return found + list(_of_headings(store.fields))
+        conflicts += [Conflict(("fields", name, *where), what) for where, what in _of_field(field)]
+    return conflicts + list(_of_headings(store.fields))
 
 
 NOT_FOR_FILES = {"punycode", "idna", "unicode-escape", "raw-unicode-escape", "undefined", "utf-7"}
@@ -275,11 +275,11 @@ def _of_marks_and_encoding(form: FileForm | Importer, table: str) -> Iterator[Co
             yield Conflict((table, name), f"it must be one plain character{names}")
     if form.encoding is not None:
         try:
-            known = codecs.lookup(form.encoding).name.replace("_", "-") not in NOT_FOR_FILES
+            usable = codecs.lookup(form.encoding).name.replace("_", "-") not in NOT_FOR_FILES
             "".encode(form.encoding)
         except (LookupError, ValueError):
-            known = False
-        if not known:
+            usable = False
+        if not usable:
             what = f'there is no encoding "{form.encoding}"; for example: utf-8, utf-16, cp1252, cp1250'
             yield Conflict((table, "encoding"), what)
 

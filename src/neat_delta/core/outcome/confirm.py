@@ -82,11 +82,11 @@ def confirm(changes: ChangeSet, live: Catalogue, after: Catalogue, removal: Remo
     cells = changes.sent().with_columns(pl.col("field").cast(pl.String))
     trouble: list[tuple[int, Landing]] = []
     counts = {"landed": 0, "not landed": 0, "differently": 0}
-    for (name,), some in cells.group_by("field", maintain_order=True):
+    for (name,), field_cells in cells.group_by("field", maintain_order=True):
         field = header.settings.get(str(name), Field())
         if name in header.key:  # it is where it is by its code alone
             field = Field("code")
-        outcomes = _of_field(str(name), some, after, located.places, field, header.writing)
+        outcomes = _of_field(str(name), field_cells, after, located.places, field, header.writing)
         for item, before, meant, now, outcome, how in outcomes:
             counts[outcome] += 1
             if outcome != "landed":
@@ -191,7 +191,7 @@ def _moved(
     )  # fmt: skip
     at = located.live_places
     both = at.is_not_null().arg_true()
-    theirs = at.gather(both)
+    after_places = at.gather(both)
     touched = sent.with_columns(place=rows.gather(sent["item"]))
     tables = [
         pl.DataFrame(
@@ -207,7 +207,7 @@ def _moved(
     for name in live.fields:
         if name in key.fields or name not in after.fields:
             continue
-        before, now = live.cells[name].gather(both), after.cells[name].gather(theirs)
+        before, now = live.cells[name].gather(both), after.cells[name].gather(after_places)
         other = (before != now).arg_true()
         sent_rows = touched.filter(pl.col("field") == name)["place"].drop_nulls()
         other = other.filter(~both.gather(other).is_in(sent_rows.implode()))
@@ -226,8 +226,8 @@ def _moved(
             )
         )
     added = changes.keys.filter(changes.items["verdict"] == "new")
-    known = KeyIndex.of(pl.concat([there, added.select(key.fields)]), key)
-    came = known.lookup(after.cells).null_count()
+    known_keys = KeyIndex.of(pl.concat([there, added.select(key.fields)]), key)
+    came = known_keys.lookup(after.cells).null_count()
     gone = rows.filter(changes.items["verdict"] == "gone").drop_nulls()
     went = (at.is_null() & ~KeyIndex.of(live.cells, key).blank).arg_true()
     went = went.filter(~went.is_in(gone.cast(went.dtype).implode()))

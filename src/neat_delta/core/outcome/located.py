@@ -43,8 +43,8 @@ def locate(changes: ChangeSet, live: Catalogue, after: Catalogue) -> Located:
     codes = code_changes(changes.sent().with_columns(pl.col("field").cast(pl.String)), key.fields)
     if codes.height:
         wanted = changes.keys
-        for (name,), some in codes.group_by("field"):
-            wanted = wanted.with_columns(wanted[str(name)].clone().scatter(some["item"], some["after"]))
+        for (name,), field_codes in codes.group_by("field"):
+            wanted = wanted.with_columns(wanted[str(name)].clone().scatter(field_codes["item"], field_codes["after"]))
         items = codes["item"].unique().sort()
         old, new = places.gather(items), KeyIndex.of(wanted.select(pl.all().gather(items)), key).align(index)
         landed = _landed(live, after, key.fields, rows.gather(items), old, new)
@@ -55,8 +55,8 @@ def locate(changes: ChangeSet, live: Catalogue, after: Catalogue) -> Located:
     keys = pl.DataFrame(
         [after.cells[name].gather(places).zip_with(there, keys[name]).alias(name) for name in key.fields]
     )
-    known = rows.is_not_null()
-    return Located(keys, places, rows, live_places.clone().scatter(rows.filter(known), places.filter(known)))
+    in_live = rows.is_not_null()
+    return Located(keys, places, rows, live_places.clone().scatter(rows.filter(in_live), places.filter(in_live)))
 
 
 def _landed(

@@ -22,8 +22,8 @@ Wanted = tuple[str, dict[str, str]]
 def change_set_of(changes: ChangeSet, located: Located, after: Catalogue, wanted: Mapping[int, Wanted]) -> ChangeSet:
     """A change set against the catalogue `after` that makes of these items of another what is wanted."""
     fields, places = changes.header.fields, located.places
-    known = sorted((places[item], item) for item, (verdict, _) in wanted.items() if verdict != "new")
-    order = [item for _, item in known] + sorted(item for item, (verdict, _) in wanted.items() if verdict == "new")
+    placed = sorted((places[item], item) for item, (verdict, _) in wanted.items() if verdict != "new")
+    order = [item for _, item in placed] + sorted(item for item, (verdict, _) in wanted.items() if verdict == "new")
     items, rows = [], []
     for number, item in enumerate(order):
         verdict, cells = wanted[item]

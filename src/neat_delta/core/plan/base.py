@@ -140,11 +140,11 @@ class PlanContext:
         if texts.has_nulls():
             made = items.to_frame(ITEM).join(self.made, on=ITEM, how="left", maintain_order="left")
             texts = texts.zip_with(texts.is_not_null(), made[name]).fill_null("")
-        mine = None if cells is None else cells.filter(pl.col("field") == name)
-        if mine is None or not mine.height:
+        field_cells = None if cells is None else cells.filter(pl.col("field") == name)
+        if field_cells is None or not field_cells.height:
             return texts
         at = pl.DataFrame({"item": items}).with_row_index("at")
-        met = mine.join(at, on="item", how="inner", maintain_order="left")
+        met = field_cells.join(at, on="item", how="inner", maintain_order="left")
         return texts.scatter(met["at"], met["after"])
 
     # Items that share a key.

@@ -56,9 +56,9 @@ def requested_step(context: PlanContext) -> Step:
     columns |= {name: context.changes.keys[name].gather(new) for name in context.key}
     added = pl.DataFrame({ITEM: new, **columns})
     place = pl.DataFrame({"item": new}).with_row_index("place")
-    for (name,), some in sent.filter(pl.col("before").is_null()).group_by("field", maintain_order=True):
-        at = some.join(place, on="item", how="left", maintain_order="left")["place"]
-        added = added.with_columns(added[str(name)].scatter(at, some["after"]))
+    for (name,), field_cells in sent.filter(pl.col("before").is_null()).group_by("field", maintain_order=True):
+        at = field_cells.join(place, on="item", how="left", maintain_order="left")["place"]
+        added = added.with_columns(added[str(name)].scatter(at, field_cells["after"]))
     for name, text in context.importer.defaults.items():
         if name in context.live.fields:
             added = added.with_columns(pl.when(blank(pl.col(name))).then(pl.lit(text)).otherwise(name).alias(name))
@@ -106,7 +106,9 @@ def parents_first(context: PlanContext, added: pl.DataFrame) -> pl.DataFrame:
 def reverse(context: PlanContext, step: Step) -> Step:
     """The way back."""
     cells = step.cells.select("item", "field", before="after", after="before")
-    moves = tuple([type(move)(move.item, move.new, move.old) for move in some] for some in reversed(step.moves))
+    moves = tuple(
+        [type(move)(move.item, move.new, move.old) for move in step_moves] for step_moves in reversed(step.moves)
+    )
     made = None if step.made is None else whole_rows(context, step.made[ITEM])
     added, removed = whole_rows(context, step.removed[ITEM]), step.added.select(ITEM, *context.key)
     return Step(cells, added, removed, moves, made, back=True, absent=step.removed[ITEM])
@@ -129,14 +131,14 @@ def feasible_step(context: PlanContext, step: Step) -> tuple[Step, pl.DataFrame]
     torn = cells.filter(cells["item"].is_in(anew.implode()))
     lists.append(with_reasons(torn.join(no, on="item", how="inner", maintain_order="left")))
     cells = cells.filter(~cells["item"].is_in(anew.implode()))
-    added, removed = (some.filter(~some[ITEM].is_in(no["item"].implode())) for some in (step.added, step.removed))
+    added, removed = (rows.filter(~rows[ITEM].is_in(no["item"].implode())) for rows in (step.added, step.removed))
     kept = replace(step, cells=cells, added=added, removed=removed)
     if context.whole and context.filled:
         kept, unfit = _without_unfit_columns(context, kept)
         lists.append(unfit)
     blocked = _why_no_catalogue(context, kept) if context.whole else None
     if blocked is not None:
-        lists += [_all_of(some, blocked) for some in (kept.cells, kept.added, kept.removed)]
+        lists += [_all_of(rows, blocked) for rows in (kept.cells, kept.added, kept.removed)]
         kept = replace(step, cells=kept.cells.clear(), added=kept.added.clear(), removed=kept.removed.clear())
     return kept, pl.concat(lists).unique(["item", "field"], keep="first", maintain_order=True).sort(
         "item", maintain_order=True
@@ -159,10 +161,10 @@ def _why_no_catalogue(context: PlanContext, step: Step) -> str | None:
     items = pl.DataFrame({"place": context.places}).with_row_index("item").filter(pl.col("place").is_not_null())
     for name in (*context.key, *context.importer.carries):
         texts = context.live.cells[name].clone()
-        some = step.cells.filter(pl.col("field") == name)
-        if some.height:
-            at = some.select("item").join(items, on="item", how="left", maintain_order="left")["place"]
-            texts = texts.scatter(at, some["after"])
+        field_cells = step.cells.filter(pl.col("field") == name)
+        if field_cells.height:
+            at = field_cells.select("item").join(items, on="item", how="left", maintain_order="left")["place"]
+            texts = texts.scatter(at, field_cells["after"])
         texts = texts.gather(stays)
         if name not in context.key and (texts.str.strip_chars() == "").any():
             return f"{CANNOT_ALL}: {name} of another item is blank"
@@ -179,26 +181,26 @@ def _without_unfit_columns(context: PlanContext, step: Step) -> tuple[Step, pl.D
     """
     stays, held = kept_rows(context, step), [pl.DataFrame(schema=LISTED)]
     for name in context.live.fields:
-        mine = step.cells.filter(pl.col("field") == name)
+        field_cells = step.cells.filter(pl.col("field") == name)
         new = step.added.filter(pl.col(name).str.strip_chars() != "")
         if (
             name in context.key
-            or not (mine.height or new.height)
+            or not (field_cells.height or new.height)
             or context.fit(context.live.cells[name].gather(stays)).all()
         ):
             continue
         why = f"{CANNOT_ALL}: {name} of another item cannot be written"
-        held += [_all_of(mine, why), _all_of(new, why)]
+        held += [_all_of(field_cells, why), _all_of(new, why)]
         step = replace(step, cells=step.cells.filter(pl.col("field") != name),
                        added=step.added.filter(~pl.col(ITEM).is_in(new[ITEM].implode())))  # fmt: skip
     return step, pl.concat(held)
 
 
-def _all_of(some: pl.DataFrame, why: str) -> pl.DataFrame:
+def _all_of(items: pl.DataFrame, why: str) -> pl.DataFrame:
     """All of these cells, or of these items as a whole, with one reason."""
-    field = pl.col("field").cast(pl.String) if "field" in some.columns else pl.lit(None, pl.String)
-    item = "item" if "item" in some.columns else ITEM
-    return with_reasons(some.select(item=pl.col(item), field=field, reason=pl.lit(why)))
+    field = pl.col("field").cast(pl.String) if "field" in items.columns else pl.lit(None, pl.String)
+    item = "item" if "item" in items.columns else ITEM
+    return with_reasons(items.select(item=pl.col(item), field=field, reason=pl.lit(why)))
 
 
 def with_reasons(cells: pl.DataFrame) -> pl.DataFrame:

@@ -43,8 +43,8 @@ def grouped(
         sorts.setdefault(one & never, []).append(place)
     room = max(most, len(sorts))
     exact = len(sets) <= FEW and len(sets) > room
-    found = _best(sets, rows, room, never) if exact else _joined(sets, rows, room, never)
-    groups = [Group(tuple(sorted(one)), _union(sets, one)) for one in found]
+    best_groups = _best(sets, rows, room, never) if exact else _joined(sets, rows, room, never)
+    groups = [Group(tuple(sorted(one)), _union(sets, one)) for one in best_groups]
     return sorted(groups, key=lambda group: group.members)
 
 
@@ -78,14 +78,14 @@ def _best(
         if not files:
             return None
         first = left & -left
-        found = None
-        for some in _parts(left ^ first):
-            here = cost(some | first)
-            rest = best(left ^ first ^ some, files - 1) if here is not None else None
+        cheapest = None
+        for parts in _parts(left ^ first):
+            here = cost(parts | first)
+            rest = best(left ^ first ^ parts, files - 1) if here is not None else None
             if here is not None and rest is not None:
-                one = (here + rest[0], 1 + rest[1], (some | first, *rest[2]))
-                found = one if found is None else min(found, one)
-        return found
+                one = (here + rest[0], 1 + rest[1], (parts | first, *rest[2]))
+                cheapest = one if cheapest is None else min(cheapest, one)
+        return cheapest
 
     chosen = best((1 << len(sets)) - 1, most)
     assert chosen is not None
@@ -108,13 +108,13 @@ def _joined(
     """Joined pair by pair, cheapest first, until there are few enough; then sets move where that is cheaper."""
     groups = _seeded(sets, rows, never)
     fields = {one: _union(sets, members) for one, members in groups.items()}
-    many = {one: sum(rows[place] for place in members) for one, members in groups.items()}
+    rows_of = {one: sum(rows[place] for place in members) for one, members in groups.items()}
     dearer: dict[tuple[int, int], int] = {}
 
     def price(one: int, other: int) -> None:
         if fields[one] & never == fields[other] & never:
-            both = len(fields[one] | fields[other]) * (many[one] + many[other])
-            dearer[one, other] = both - len(fields[one]) * many[one] - len(fields[other]) * many[other]
+            both = len(fields[one] | fields[other]) * (rows_of[one] + rows_of[other])
+            dearer[one, other] = both - len(fields[one]) * rows_of[one] - len(fields[other]) * rows_of[other]
 
     if len(groups) > most:
         for one, other in combinations(sorted(groups), 2):
@@ -123,13 +123,13 @@ def _joined(
         one, other = min(dearer, key=lambda pair: (dearer[pair], pair))
         groups[one] += groups.pop(other)
         fields[one] |= fields.pop(other)
-        many[one] += many.pop(other)
+        rows_of[one] += rows_of.pop(other)
         dearer = {pair: more for pair, more in dearer.items() if not {one, other} & set(pair)}
         for third in groups:
             if third != one:
                 price(min(one, third), max(one, third))
-    found = [tuple(members) for members in groups.values()]
-    return _moved(sets, rows, found, never) if most < len(sets) <= MANY else found
+    member_sets = [tuple(members) for members in groups.values()]
+    return _moved(sets, rows, member_sets, never) if most < len(sets) <= MANY else member_sets
 
 
 def _seeded(sets: Sequence[frozenset[int]], rows: Sequence[int], never: frozenset[int]) -> dict[int, list[int]]:
@@ -140,20 +140,20 @@ def _seeded(sets: Sequence[frozenset[int]], rows: Sequence[int], never: frozense
     sorts = {sets[place] & never: place for place in reversed(by_rows)}
     seeds = sorted({*by_rows[:MANY], *sorts.values()})
     groups = {seed: [seed] for seed in seeds}
-    fields, many = {seed: sets[seed] for seed in seeds}, {seed: rows[seed] for seed in seeds}
+    fields, rows_of = {seed: sets[seed] for seed in seeds}, {seed: rows[seed] for seed in seeds}
     for place in by_rows:
         if place in groups:
             continue
         fitting = [seed for seed in seeds if sets[seed] & never == sets[place] & never]
 
         def more(seed: int, place: int = place) -> tuple[int, int]:
-            both = len(fields[seed] | sets[place]) * (many[seed] + rows[place])
-            return both - len(fields[seed]) * many[seed], seed
+            both = len(fields[seed] | sets[place]) * (rows_of[seed] + rows[place])
+            return both - len(fields[seed]) * rows_of[seed], seed
 
         best = min(fitting, key=more)
         groups[best].append(place)
         fields[best] |= sets[place]
-        many[best] += rows[place]
+        rows_of[best] += rows[place]
     return groups
 
 

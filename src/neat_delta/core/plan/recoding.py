@@ -85,9 +85,9 @@ def _moves(context: PlanContext, asked: pl.DataFrame) -> list[Move]:
     moves: dict[int, Move] = {}
     for item, field, after in asked.select("item", "field", "after").iter_rows():
         place = context.key.index(field)
-        mine = item if first is None else first[item]
-        now = moves.get(mine, Move(mine, keys[mine], keys[mine]))
-        moves[mine] = replace(now, new=(*now.new[:place], after, *now.new[place + 1 :]))
+        first_twin = item if first is None else first[item]
+        now = moves.get(first_twin, Move(first_twin, keys[first_twin], keys[first_twin]))
+        moves[first_twin] = replace(now, new=(*now.new[:place], after, *now.new[place + 1 :]))
     return list(moves.values())
 
 
@@ -204,5 +204,5 @@ def with_keys(context: PlanContext, keys: Mapping[int, tuple[str, ...]]) -> pl.D
 def under_keys(context: PlanContext, rows: pl.DataFrame, keys: Mapping[int, tuple[str, ...]]) -> pl.DataFrame:
     """Those of the rows that are to have one of these keys, under it."""
     rows = rows.filter(pl.col(ITEM).is_in(list(keys)))
-    some = with_keys(context, {item: keys[item] for item in rows[ITEM]})
-    return rows.with_columns(some[name] for name in context.key)
+    keyed_rows = with_keys(context, {item: keys[item] for item in rows[ITEM]})
+    return rows.with_columns(keyed_rows[name] for name in context.key)

@@ -21,15 +21,15 @@ __all__ = ["everything", "tables"]
 
 def tables(context: PlanContext, step: Step) -> list[Table]:
     """The tables of a step, in import order: code changes, new items, changes, removals; on the way back codes last."""
-    found, codes = [], list(_code_tables(context, step))
+    made, codes = [], list(_code_tables(context, step))
     if step.added.height:
-        found.append(_adding(context, step.added))
+        made.append(_adding(context, step.added))
     cells = as_file_texts(context, context.once(step.cells))
     if cells.height:
-        found += [_changing(context, some, fields) for some, fields in _grouped(context, cells)]
+        made += [_changing(context, part_cells, fields) for part_cells, fields in _grouped(context, cells)]
     if step.removed.height:
-        found.append(_removing(context, step.removed))
-    return found + codes if step.back else codes + found
+        made.append(_removing(context, step.removed))
+    return made + codes if step.back else codes + made
 
 
 def _code_tables(context: PlanContext, step: Step) -> Iterator[Table]:
@@ -83,13 +83,13 @@ def _grouped(context: PlanContext, cells: pl.DataFrame) -> list[tuple[pl.DataFra
         if not context.fit(context.now(name, cells["item"].unique(), cells)).all():
             never.add(place)  # what the files cannot hold is not carried
     groups = grouped(free, sets["item"].list.len().to_list(), context.most, frozenset(never - always))
-    found = []
+    parts = []
     for group in groups:
         items = sets["item"].gather(list(group.members)).explode()
         fields = sorted(frozenset().union(*(fields_of[one] for one in group.members)))
-        some = cells if len(groups) == 1 else cells.filter(pl.col("item").is_in(items.implode()))
-        found.append((some, [names[place] for place in fields]))
-    return found
+        part_cells = cells if len(groups) == 1 else cells.filter(pl.col("item").is_in(items.implode()))
+        parts.append((part_cells, [names[place] for place in fields]))
+    return parts
 
 
 def _changing(context: PlanContext, cells: pl.DataFrame, fields: Sequence[str]) -> Table:
@@ -182,12 +182,12 @@ def everything(context: PlanContext, step: Step) -> list[Table]:
             column = context.live.cells[name].gather(stays)
         else:
             column = pl.repeat(None, stays.len(), dtype=pl.String, eager=True)
-        mine = said.filter(pl.col("field") == name).join(rows, on="item", how="inner")
-        column = column.scatter(mine["row"], mine["said"])
-        changed += mine.height
+        field_cells = said.filter(pl.col("field") == name).join(rows, on="item", how="inner")
+        column = column.scatter(field_cells["row"], field_cells["said"])
+        changed += field_cells.height
         if name not in context.key and (must or filled):
-            required += must * (stays.len() - mine.height)
-            carried += (not must) * (stays.len() - mine.height)
+            required += must * (stays.len() - field_cells.height)
+            carried += (not must) * (stays.len() - field_cells.height)
         more = step.added[name]
         if name not in context.key:
             changed += int((more != "").sum())

@@ -29,15 +29,15 @@ def check_against(live: Catalogue, changes: ChangeSet, name: str, *, all_fields:
     for field in (*key, *fields):
         if field not in live.fields:
             raise ChangeSetError(f'{name}: its field "{field}" is not in {changes.header.live.path}. Compare again.')
-    known = changes.items.with_columns(changes.keys.select(pl.struct(key).alias("key"))).with_row_index("item")
-    known = known.filter(pl.col("live").is_not_null())
-    place = live.place(known["live"])
+    in_live = changes.items.with_columns(changes.keys.select(pl.struct(key).alias("key"))).with_row_index("item")
+    in_live = in_live.filter(pl.col("live").is_not_null())
+    place = live.place(in_live["live"])
     if place.has_nulls():
         raise ChangeSetError(
             f"{name}: an item names a row that {changes.header.live.path} does not have. Compare again."
         )
     stands = live.cells.select(pl.struct(key)).to_series().gather(place)
-    _agree(stands == known["key"], known["item"], changes, name, "its key")
+    _agree(stands == in_live["key"], in_live["item"], changes, name, "its key")
     places = live.place(changes.items["live"])
     for (field,), cells in changes.cells.filter(pl.col("before").is_not_null()).group_by("field", maintain_order=True):
         before = live.cells[str(field)].gather(places.gather(cells["item"]))
@@ -90,9 +90,9 @@ def target_of_undo(live: Catalogue, changes: ChangeSet, plan: Plan) -> pl.DataFr
 
 def with_cells(cells: pl.DataFrame, places: pl.Series, sent: pl.DataFrame) -> pl.DataFrame:
     """A catalogue with these cells of its items at their text after."""
-    known = sent.filter(pl.col("before").is_not_null())
-    for (field,), some in known.group_by("field", maintain_order=True):
-        column = cells[str(field)].clone().scatter(places.gather(some["item"]), some["after"])
+    in_live = sent.filter(pl.col("before").is_not_null())
+    for (field,), field_cells in in_live.group_by("field", maintain_order=True):
+        column = cells[str(field)].clone().scatter(places.gather(field_cells["item"]), field_cells["after"])
         cells = cells.with_columns(column.alias(str(field)))
     return cells
 
@@ -147,7 +147,7 @@ def prove(
 
 
 def _same(
-    found: pl.DataFrame,
+    replayed: pl.DataFrame,
     wanted: pl.DataFrame,
     key: list[str],
     files: str,
@@ -155,19 +155,19 @@ def _same(
     lists: Mapping[str, Field],
     order: list[str],
 ) -> None:
-    if found.columns != wanted.columns or found.height != wanted.height:
-        raise ProofError(f"replaying {files} gives {found.height:,} items where {what} has {wanted.height:,}.")
+    if replayed.columns != wanted.columns or replayed.height != wanted.height:
+        raise ProofError(f"replaying {files} gives {replayed.height:,} items where {what} has {wanted.height:,}.")
     if order:  # where the whole catalogue is written, or items are made anew, their order says nothing
-        found, wanted = found.sort(order), wanted.sort(order)
-    both = pl.concat([found, wanted.rename(lambda name: MARK + name)], how="horizontal")
+        replayed, wanted = replayed.sort(order), wanted.sort(order)
+    both = pl.concat([replayed, wanted.rename(lambda name: MARK + name)], how="horizontal")
     other = both.select((pl.col(name) != pl.col(MARK + name)).any() for name in wanted.columns).row(0)
     for field in (name for name, differs in zip(wanted.columns, other, strict=True) if differs):
-        differs = (found[field] != wanted[field]).arg_true()
+        differs = (replayed[field] != wanted[field]).arg_true()
         if field in lists:
             one = lists[field]
             differs = differs.filter(
                 pl.Series(
-                    [_values(found[field][at], one) != _values(wanted[field][at], one) for at in differs],
+                    [_values(replayed[field][at], one) != _values(wanted[field][at], one) for at in differs],
                     dtype=pl.Boolean,
                 )
             )
@@ -175,7 +175,7 @@ def _same(
             item = ", ".join(wanted.select(key).row(differs[0]))
             raise ProofError(
                 f"replaying {files} does not give {what}: {item}, {field}: "
-                f"{found[field][differs[0]]!r} where {wanted[field][differs[0]]!r} is wanted."
+                f"{replayed[field][differs[0]]!r} where {wanted[field][differs[0]]!r} is wanted."
             )
 
 

@@ -59,12 +59,12 @@ def replay(
     item, row = _found(catalogue, update, keys)
     if not shared and row.n_unique() < row.len():
         raise ProofError("a row of the update table fits more than one item of the catalogue.")
-    known = pl.repeat(False, update.height, eager=True).scatter(row, True)
+    met = pl.repeat(False, update.height, eager=True).scatter(row, True)
     if action == "remove" and importer.removal.how != "flag":
-        if not known.all():
+        if not met.all():
             raise ProofError("a row of the removal fits no item of the catalogue.")
         return catalogue.filter(~pl.repeat(False, catalogue.height, eager=True).scatter(item, True))
-    _refuses(update, known, importer)
+    _refuses(update, met, importer)
 
     skips = importer.blanks == "skip" and "patch" not in importer.form
     after = catalogue
@@ -87,7 +87,7 @@ def replay(
         leaves |= ~pl.repeat(False, catalogue.height, eager=True).scatter(item, True)
     if leaves.any():
         after = after.filter(~leaves)
-    fresh = update.filter(~known)
+    fresh = update.filter(~met)
     if fresh.height:
         blank = [pl.lit("").alias(field) for field in catalogue.columns if field not in fresh.columns]
         fresh = fresh.with_columns(blank).select(pl.col(catalogue.columns).fill_null(""))
@@ -152,19 +152,19 @@ def _with_new_codes(
 
 def _found(catalogue: pl.DataFrame, update: pl.DataFrame, keys: list[str]) -> tuple[pl.Series, pl.Series]:
     """Where the rows of an update find their items: places in the catalogue, and in the update."""
-    ours, theirs = MARK + "item", MARK + "row"
+    ours, row_mark = MARK + "item", MARK + "row"
     items = catalogue.select(keys).with_row_index(ours)
     if update.height * 8 < catalogue.height:  # looking a key up among a few is cheaper than joining them to all
         items = items.filter(pl.all_horizontal(pl.col(name).is_in(update[name].implode()) for name in keys))
-    rows = update.select(keys).with_row_index(theirs)
+    rows = update.select(keys).with_row_index(row_mark)
     mark = MARK + "hash"  # joining on hashes is cheaper than on texts; what has one hash may still be two keys
-    items, rows = (some.with_columns(some.select(keys).hash_rows().alias(mark)) for some in (items, rows))
-    found = items.lazy().select(ours, mark).join(rows.lazy().select(theirs, mark), on=mark).collect()
-    alike = pl.repeat(True, found.height, eager=True)
+    items, rows = (table.with_columns(table.select(keys).hash_rows().alias(mark)) for table in (items, rows))
+    candidates = items.lazy().select(ours, mark).join(rows.lazy().select(row_mark, mark), on=mark).collect()
+    alike = pl.repeat(True, candidates.height, eager=True)
     for name in keys:
-        alike &= catalogue[name].gather(found[ours]) == update[name].gather(found[theirs])
-    found = found if alike.all() else found.filter(alike)
-    return found[ours], found[theirs]
+        alike &= catalogue[name].gather(candidates[ours]) == update[name].gather(candidates[row_mark])
+    candidates = candidates if alike.all() else candidates.filter(alike)
+    return candidates[ours], candidates[row_mark]
 
 
 def _taken(
@@ -180,11 +180,11 @@ def _taken(
     return said if importer.empties is None else said.replace(importer.empties, "")
 
 
-def _refuses(update: pl.DataFrame, known: pl.Series, importer: Importer) -> None:
+def _refuses(update: pl.DataFrame, met: pl.Series, importer: Importer) -> None:
     """ProofError where the importer would refuse a row."""
-    if importer.takes == "updates" and not known.all():
+    if importer.takes == "updates" and not met.all():
         raise ProofError("a row fits no item of the catalogue, and the importer takes updates only.")
-    if importer.takes == "additions" and known.any():
+    if importer.takes == "additions" and met.any():
         raise ProofError("a row fits an item of the catalogue, and the importer takes new items only.")
     if importer.headings:
         extra = [name for name in update.columns if name not in importer.headings]
@@ -194,7 +194,7 @@ def _refuses(update: pl.DataFrame, known: pl.Series, importer: Importer) -> None
             importer.code_change.heading,
         }:
             raise ProofError("the headings of an update table are not those that the importer wants.")
-    for names, rows in ((importer.carries, update), (importer.needs, update.filter(~known))):
+    for names, rows in ((importer.carries, update), (importer.needs, update.filter(~met))):
         for name in names:
             lacks = rows.height and (
                 name not in rows.columns or (rows[name].fill_null("").str.strip_chars() == "").any()
@@ -205,14 +205,14 @@ def _refuses(update: pl.DataFrame, known: pl.Series, importer: Importer) -> None
 
 def _added(now: pl.Series, steps: pl.Series, mark: str, field: str) -> pl.Series:
     """Numbers with their differences added."""
-    found = []
+    new_columns = []
     for old, step in zip(now, steps, strict=True):
         try:
             total = Decimal(old.strip().replace(mark, ".") or "0") + Decimal(step.replace(mark, "."))
         except InvalidOperation:
             raise ProofError(f"{field}: {step!r} cannot be added to {old!r}.") from None
-        found.append(f"{total:f}".replace(".", mark))
-    return pl.Series(found, dtype=pl.String)
+        new_columns.append(f"{total:f}".replace(".", mark))
+    return pl.Series(new_columns, dtype=pl.String)
 
 
 def _marked(now: str, said: str, separator: str, importer: Importer) -> str:

@@ -101,10 +101,10 @@ def condition(text: str) -> Condition:
     try:
         return Condition(text, sqlglot.condition(text))
     except ParseError as error:
-        found = error.errors[0] if error.errors else {}
-        if not found:
+        place = error.errors[0] if error.errors else {}
+        if not place:
             raise ConditionError("The condition is empty. Write one such as: price > 100 AND stock = 0") from None
-        word, start = str(found["highlight"]), int(found["col"]) - len(str(found["highlight"]))
+        word, start = str(place["highlight"]), int(place["col"]) - len(str(place["highlight"]))
         what = "the condition ends too early" if not text[start + len(word) :].strip() else "this was not expected here"
         if re.fullmatch(r".*\d", text[:start].rstrip()) and word == ",":
             what = "numbers have a decimal point here: 19.90"
@@ -127,9 +127,9 @@ def evaluate(wanted: Condition, rows: Rows) -> pl.Series:
     """
     reader = _Reader(rows, wanted.text)
     try:
-        found = reader.truth(wanted.tree)
+        truth = reader.truth(wanted.tree)
         table = pl.DataFrame(reader.columns) if reader.columns else pl.DataFrame({"": [0] * reader.height})
-        return table.select(held=pl.repeat(True, pl.len()) & found.fill_null(value=False))["held"]
+        return table.select(held=pl.repeat(True, pl.len()) & truth.fill_null(value=False))["held"]
     except RecursionError:
         raise ConditionError("The condition is nested too deeply.") from None
     except PolarsError as error:
@@ -245,8 +245,8 @@ class _Reader:
         there = texts.is_not_null()
         values = pl.repeat(None, texts.len(), dtype=pl.String, eager=True)
         if there.any():
-            found = KINDS[field.kind].read(texts.filter(there), field, self.rows.writing)
-            values = values.scatter(there.arg_true(), found)
+            read_values = KINDS[field.kind].read(texts.filter(there), field, self.rows.writing)
+            values = values.scatter(there.arg_true(), read_values)
         unit = None
         if sort == "measure":
             parts = values.str.split_exact(" ", 1).struct.unnest()
@@ -353,10 +353,10 @@ class _Reader:
             if how not in {pl.Expr.eq, pl.Expr.ne}:
                 raise self.at(left.node, "lists are equal or not; none is less than another")
             one, other = (value.list.unique().list.sort().list.join(BETWEEN) for value in (one, other))
-        found = how(one, other)
+        answer = how(one, other)
         if left.unit is not None and right.unit is not None:
-            found = pl.when(left.unit == right.unit).then(found)
-        return found
+            answer = pl.when(left.unit == right.unit).then(answer)
+        return answer
 
     def same_places(self, left: _Term, right: _Term) -> tuple[pl.Expr, pl.Expr]:
         if left.sort not in {"number", "measure"} or left.places == right.places:
@@ -366,27 +366,27 @@ class _Reader:
 
     def member(self, node: exp.Expr, of: exp.Expr, one: exp.Expr) -> _Term:
         """Whether a list has a value: `'gift' = ANY (tags)`, `'gift' IN (tags)`."""
-        some, value = self.term(of), self.term(one)
-        if some.sort != "list":
+        listed_values, value = self.term(of), self.term(one)
+        if listed_values.sort != "list":
             raise self.at(of, "this is no list")
         if value.sort != "text" or not isinstance(node, (exp.EQ, exp.NEQ, exp.In)):
             raise self.at(one, "a list has texts: 'gift' = ANY (tags)")
-        found = some.value.list.contains(value.value.str.strip_chars())
-        return _Term("truth", ~found if isinstance(node, exp.NEQ) else found, node)
+        answer = listed_values.value.list.contains(value.value.str.strip_chars())
+        return _Term("truth", ~answer if isinstance(node, exp.NEQ) else answer, node)
 
     def among(self, node: exp.Expr) -> _Term:
         if isinstance(node.this, exp.Column) and all(isinstance(one, exp.Literal) for one in node.expressions):
             left = self.term(node.this)
             if left.sort in {"text", "number", "date"}:
                 return _Term("truth", self.in_set(left, node.expressions), node)
-        found = []
+        answers = []
         for one in node.expressions:
             lists = isinstance(one, exp.Column) and self.term(one).sort == "list"
             if lists and not isinstance(node.this, exp.Column):
-                found.append(self.member(node, one, node.this).value)
+                answers.append(self.member(node, one, node.this).value)
             else:
-                found.append(self.compare(pl.Expr.eq, *self.pair(node.this, one)))
-        return _Term("truth", reduce(or_, found), node)
+                answers.append(self.compare(pl.Expr.eq, *self.pair(node.this, one)))
+        return _Term("truth", reduce(or_, answers), node)
 
     def in_set(self, left: _Term, literals: Sequence[exp.Expr]) -> pl.Expr:
         """Whether a field has one of many values: they are read all at once, and looked up."""
@@ -427,8 +427,8 @@ class _Reader:
         marks = {"%": ".*", "_": "."}
         pattern = "".join(re.escape(kept) if kept else marks.get(mark, re.escape(mark)) for kept, mark in parts)
         case = "i" if isinstance(node, exp.ILike) else ""
-        found = text.str.contains(f"(?s{case})^(?:{pattern})$")
-        return _Term("truth", ~found if node.args.get("negate") else found, node)
+        answer = text.str.contains(f"(?s{case})^(?:{pattern})$")
+        return _Term("truth", ~answer if node.args.get("negate") else answer, node)
 
     def escaped(self, node: exp.Expr) -> _Term:
         mark = node.expression.name
@@ -444,8 +444,8 @@ class _Reader:
             return _Term("truth", cell.is_null(), node)
         if not isinstance(what, exp.Boolean):
             raise self.at(what, "IS takes NULL, TRUE or FALSE")
-        found = self.truth(node.this)
-        return _Term("truth", (found if what.this else ~found).fill_null(value=False), node)
+        answer = self.truth(node.this)
+        return _Term("truth", (answer if what.this else ~answer).fill_null(value=False), node)
 
     def both(self, node: exp.Expr) -> _Term:
         how = and_ if isinstance(node, exp.And) else or_
@@ -509,17 +509,17 @@ class _Reader:
 
     def first_of(self, node: exp.Expr) -> _Term:
         terms = [self.term(one) for one in (node.this, *node.expressions)]
-        known = next((term for term in terms if term.field is not None), terms[0])
-        settings = self.rows.settings.get(known.field or "", Field())
-        terms = [self.as_kind(term, settings, known.field or "") if term.said else term for term in terms]
+        typed = next((term for term in terms if term.field is not None), terms[0])
+        settings = self.rows.settings.get(typed.field or "", Field())
+        terms = [self.as_kind(term, settings, typed.field or "") if term.said else term for term in terms]
         for term in terms:
-            if term.sort != known.sort:
-                raise self.unlike(known, term)
+            if term.sort != typed.sort:
+                raise self.unlike(typed, term)
         places = max(term.places for term in terms)
-        values = [term.value.cast(pl.Decimal(38, places)) if known.sort == "number" else term.value for term in terms]
+        values = [term.value.cast(pl.Decimal(38, places)) if typed.sort == "number" else term.value for term in terms]
         texts = [term.text for term in terms if term.text is not None]
         text = pl.coalesce(texts) if len(texts) == len(terms) else None
-        return _Term(known.sort, pl.coalesce(values), node, text=text, places=places, field=known.field)
+        return _Term(typed.sort, pl.coalesce(values), node, text=text, places=places, field=typed.field)
 
     def null(self, node: exp.Expr) -> _Term:
         return _Term("null", pl.lit(None), node)

@@ -110,11 +110,11 @@ def ordered(
         raise AssertionError  # there is no end of numbers
 
     for chain, circle in chains(moves):
-        many = len(chain) + circle
-        if many <= max(most, 2):
+        number_of_steps = len(chain) + circle
+        if number_of_steps <= max(most, 2):
             first = aside(chain[0]) if circle else chain[0].old
             for place, move in enumerate(chain):
-                late = many - 1 if circle and not place else len(chain) - 1 - place + circle
+                late = number_of_steps - 1 if circle and not place else len(chain) - 1 - place + circle
                 steps[late].append(replace(move, old=first) if circle and not place else move)
             if circle:
                 steps[0].append(replace(chain[0], new=first))
@@ -146,17 +146,19 @@ def links(
     with the new code.
     """
     schema = {"place": pl.Int64, "field": pl.String, "before": pl.String, "after": pl.String}
-    found = [pl.DataFrame(schema=schema)]
+    parts = [pl.DataFrame(schema=schema)]
     for name in names if codes else ():
         field = fields[name]
         texts = live[name]
         if field.separator is None:
-            some = texts.str.strip_chars().is_in(list(codes)).arg_true()
+            naming = texts.str.strip_chars().is_in(list(codes)).arg_true()
         else:
-            some = texts.str.contains_any(list(codes)).arg_true()
-        rows = [(place, name, text, follow(text, field, codes)) for place, text in zip(some, texts[some], strict=True)]
-        found.append(pl.DataFrame([row for row in rows if row[2] != row[3]], schema=schema, orient="row"))
-    return pl.concat(found)
+            naming = texts.str.contains_any(list(codes)).arg_true()
+        rows = [
+            (place, name, text, follow(text, field, codes)) for place, text in zip(naming, texts[naming], strict=True)
+        ]
+        parts.append(pl.DataFrame([row for row in rows if row[2] != row[3]], schema=schema, orient="row"))
+    return pl.concat(parts)
 
 
 def follow(text: str, field: Field, codes: Mapping[str, str]) -> str:

@@ -86,8 +86,8 @@ def moves_in_list(live: Catalogue, codes: Catalogue, key: Key, field: str) -> Co
 def _checked(live: Catalogue, places: pl.Series, new: pl.Series, key: Key, field: str) -> CodeChanges:
     """The moves of these items to these codes, where there is one; and which of them cannot be."""
     now = live.cells[field].gather(places).str.strip_chars()
-    some = ((new != "") & (new != now)).arg_true()
-    places, new = places.gather(some).cast(pl.Int64), new.gather(some)
+    asking = ((new != "") & (new != now)).arg_true()
+    places, new = places.gather(asking).cast(pl.Int64), new.gather(asking)
     olds = stripped(live.cells, key).gather(places)
     news = olds.with_columns(new.alias(field))
     moves: dict[KeyText, Move] = {}
@@ -129,8 +129,8 @@ def with_sheet_codes(live: Catalogue, sheet: Catalogue, asked: CodeChanges, key:
     place = key.fields.index(asked.field)
     olds = olds.with_columns(pl.Series(NEW_CODE, [new[place] for new in after.values()], dtype=pl.String))
     keys = stripped(live.cells, key)
-    known = keys.join(olds, on=key.fields, how="left", maintain_order="left")[NEW_CODE]
-    column = known.zip_with(known.is_not_null(), live.cells[asked.field])
+    new_codes = keys.join(olds, on=key.fields, how="left", maintain_order="left")[NEW_CODE]
+    column = new_codes.zip_with(new_codes.is_not_null(), live.cells[asked.field])
     return replace(live, cells=live.cells.with_columns(column.alias(asked.field))), replace(asked, why=why)
 
 

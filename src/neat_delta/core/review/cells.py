@@ -75,8 +75,10 @@ def item_views(facts: Facts, view: View) -> Iterator[ItemView]:
             if name_of_field in numbers and before and after:
                 step = differences.step(name_of_field, before, after)
                 per_cent = differences.per_cent(name_of_field, before, after)
-            found = remarks.get((number, name_of_field), [])
-            cells.append(CellView(name_of_field, before, after or "", held.get(name_of_field), step, per_cent, found))
+            cell_remarks = remarks.get((number, name_of_field), [])
+            cells.append(
+                CellView(name_of_field, before, after or "", held.get(name_of_field), step, per_cent, cell_remarks)
+            )
         yield ItemView(item.key, name, item.verdict, item.row, held.get(None), cells, remarks.get((number, None), []))
 
 

@@ -49,8 +49,10 @@ def figures(changes: ChangeSet) -> list[FieldFigures]:
     [('price', 1)]
     """
     cells = changes.cells.with_columns(stays=held(changes.items, changes.cells))
-    known = cells.filter(pl.col("before").is_not_null()).sort("field")
-    return [_of(changes.header, str(field), cells) for (field,), cells in known.group_by("field", maintain_order=True)]
+    in_live = cells.filter(pl.col("before").is_not_null()).sort("field")
+    return [
+        _of(changes.header, str(field), cells) for (field,), cells in in_live.group_by("field", maintain_order=True)
+    ]
 
 
 def amounts(header: Header, field: str, cells: pl.DataFrame) -> tuple[pl.Series, pl.Series] | None:
@@ -63,10 +65,12 @@ def amounts(header: Header, field: str, cells: pl.DataFrame) -> tuple[pl.Series,
     texts = pl.concat([cells["before"], cells["after"]])
     if settings.kind in NUMBER_KINDS:
         values = KINDS[settings.kind].read(texts, settings, header.writing)
-        found: pl.Series | None = values.set(values.str.len_chars() > MOST_DIGITS, None).cast(EXACT, strict=False)
+        exact_numbers: pl.Series | None = values.set(values.str.len_chars() > MOST_DIGITS, None).cast(
+            EXACT, strict=False
+        )
     else:
-        found = numbers(texts) if settings.kind == "text" else None
-    return None if found is None else (found[: cells.height], found[cells.height :])
+        exact_numbers = numbers(texts) if settings.kind == "text" else None
+    return None if exact_numbers is None else (exact_numbers[: cells.height], exact_numbers[cells.height :])
 
 
 def _of(header: Header, field: str, changed: pl.DataFrame) -> FieldFigures:
@@ -123,8 +127,8 @@ class Differences:
         if self._plain(text):
             return Decimal(text)
         if field not in self.known:
-            some = self.cells.filter(pl.col("field").cast(pl.String) == field)
-            texts = pl.concat([some["before"], some["after"]]).drop_nulls().unique()
+            field_cells = self.cells.filter(pl.col("field").cast(pl.String) == field)
+            texts = pl.concat([field_cells["before"], field_cells["after"]]).drop_nulls().unique()
             self.known[field] = self._read(field, [one for one in texts if not self._plain(one)])
         return self.known[field][text]
 

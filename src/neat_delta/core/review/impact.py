@@ -180,14 +180,14 @@ def grouped(changes: ChangeSet, live: Catalogue, by: str, cells: pl.DataFrame, n
 
 
 def _groups(items: Sequence[_Item], by: str | None, sign: str | None) -> list[Impact]:
-    found = [_sum(None, items, sign)]
+    impacts = [_sum(None, items, sign)]
     if by is not None:
         groups: dict[str, list[_Item]] = {}
         for item in items:
             groups.setdefault(item.group, []).append(item)
         largest = sorted(groups.items(), key=lambda one: (-len(one[1]), one[0]))
-        found += [_sum(name, some, sign) for name, some in largest]
-    return found
+        impacts += [_sum(name, members, sign) for name, members in largest]
+    return impacts
 
 
 MOST = 20
@@ -195,17 +195,17 @@ MOST = 20
 
 
 def _movers(keys: pl.DataFrame, items: Sequence[_Item], names: Sequence[str]) -> list[Mover]:
-    found = [(abs(new - old) / old, number, old, new) for number, old, new in _moved(items, "price") if old]
-    found.sort(key=lambda one: (-one[0], one[1]))
-    share = [((new - old) * 100 / old).quantize(TENTH, ROUND_HALF_UP) for _, _, old, new in found[:MOST]]
+    movers = [(abs(new - old) / old, number, old, new) for number, old, new in _moved(items, "price") if old]
+    movers.sort(key=lambda one: (-one[0], one[1]))
+    share = [((new - old) * 100 / old).quantize(TENTH, ROUND_HALF_UP) for _, _, old, new in movers[:MOST]]
     return [
         Mover(keys.row(number, named=True), names[number], old, new, percent)
-        for (_, number, old, new), percent in zip(found, share, strict=False)
+        for (_, number, old, new), percent in zip(movers, share, strict=False)
     ]
 
 
 def _suggestions(keys: pl.DataFrame, items: Sequence[_Item], names: Sequence[str], keep: Keep) -> list[Suggestion]:
-    found = []
+    suggestions = []
     for item in items:
         old_cost, cost = item.before["cost"], item.after["cost"]
         old_price, price = item.before["price"], item.after["price"]
@@ -214,8 +214,8 @@ def _suggestions(keys: pl.DataFrame, items: Sequence[_Item], names: Sequence[str
         wanted = cost + old_price - old_cost if keep == "amount" else cost * old_price / old_cost
         suggested = wanted.quantize(CENT, ROUND_HALF_UP)
         key = keys.row(item.number, named=True)
-        found.append(Suggestion(key, names[item.number], old_cost, cost, price, suggested))
-    return found
+        suggestions.append(Suggestion(key, names[item.number], old_cost, cost, price, suggested))
+    return suggestions
 
 
 def _items(changes: ChangeSet, live: Catalogue, by: str | None) -> list[_Item]:
@@ -240,11 +240,11 @@ def _items(changes: ChangeSet, live: Catalogue, by: str | None) -> list[_Item]:
         _Item(
             number,
             groups[at],
-            many,
+            cells_of_item,
             {role: columns[role][0][at] for role in ROLES},
             {role: columns[role][1][at] for role in ROLES},
         )
-        for at, (number, many) in enumerate(counted.iter_rows())
+        for at, (number, cells_of_item) in enumerate(counted.iter_rows())
     ]
 
 

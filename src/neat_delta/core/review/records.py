@@ -82,7 +82,7 @@ def records(
         )
     key = header.compared_by
     quoted = table.cells.select(pl.col(heading).alias(field) for field, heading in headings.items())
-    known = KeyIndex.of(live.cells, key).lookup(quoted).is_not_null()
+    in_live_already = KeyIndex.of(live.cells, key).lookup(quoted).is_not_null()
     costs = list(moved(changes, live, "cost"))
     items = pl.Series([number for number, _, _ in costs], dtype=pl.Int64)
     priced = KeyIndex.of(changes.keys.select(pl.all().gather(items)), key).lookup(quoted)
@@ -91,10 +91,10 @@ def records(
     numbers = table.row(pl.int_range(table.cells.height, eager=True))
     others = [heading for heading in table.fields if heading not in {*headings.values(), name}]
     about = table.cells.select(others).rows(named=True) if others else [{}] * table.cells.height
-    found, untouched, unknown, unpriced = [], 0, 0, 0
+    touched, untouched, unknown, unpriced = [], 0, 0, 0
     with localcontext(WORKING):
         for named, in_live, place, text, row, rest in zip(
-            stripped(quoted, key).rows(named=True), known, priced, prices, numbers, about, strict=True
+            stripped(quoted, key).rows(named=True), in_live_already, priced, prices, numbers, about, strict=True
         ):
             if not in_live:
                 unknown += 1
@@ -103,13 +103,13 @@ def records(
             elif place is None:
                 untouched += 1
             else:
-                found.append(_record(row, named, rest, Decimal(text), costs[place][1], costs[place][2], keep))
-    return Records(table.path, name, keep, table.cells.height, untouched, unknown, unpriced, found)
+                touched.append(_record(row, named, rest, Decimal(text), costs[place][1], costs[place][2], keep))
+    return Records(table.path, name, keep, table.cells.height, untouched, unknown, unpriced, touched)
 
 
 def _headings(changes: ChangeSet, live: Catalogue, table: Catalogue) -> dict[str, str]:
     """What the table calls the key fields."""
-    pairs = match_columns(table.fields, live.fields, known=changes.header.settings, path=table.path)
+    pairs = match_columns(table.fields, live.fields, field_settings=changes.header.settings, path=table.path)
     headings = {one.field: one.heading for one in pairs if one.field is not None}
     for field in changes.header.key:
         if field not in headings:

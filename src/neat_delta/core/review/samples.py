@@ -35,25 +35,27 @@ def samples(aligned: AlignedInputs, sheet: Catalogue, most: int) -> list[ColumnS
 
     The values of a paired heading come from items that both files have, where there are any.
     """
-    known = aligned.store or learn_sample(
+    shop = aligned.store or learn_sample(
         aligned.live, aligned.key.fields, [one.field for one in aligned.columns if one.field is not None]
     )
     both = match_places(aligned.live, aligned.sheet, aligned.key)
-    found = []
+    rows = []
     for one in aligned.columns:
         column = sheet.cells[one.heading]
-        theirs: list[str] = []
+        live_values: list[str] = []
         if one.field is None:
             ours = _some(column, most)
         else:
             mapping_to_keep = both.filter(~_blank(aligned.sheet.cells[one.field].gather(both["sheet"]))).head(most)
             ours = aligned.sheet.cells[one.field].gather(mapping_to_keep["sheet"]).to_list() or _some(column, most)
             known_to_live = one.field in aligned.live.fields  # which has no column of new codes
-            theirs = aligned.live.cells[one.field].gather(mapping_to_keep["live"]).to_list() if known_to_live else []
-            theirs = theirs or (_some(aligned.live.cells[one.field], most) if known_to_live else [])
-        kind = known.fields.get(one.field, Field()).kind if one.field is not None else None
-        found.append(ColumnSample(one.heading, one.field, one.how, one.nearest, kind, ours, theirs))
-    return found
+            live_values = (
+                aligned.live.cells[one.field].gather(mapping_to_keep["live"]).to_list() if known_to_live else []
+            )
+            live_values = live_values or (_some(aligned.live.cells[one.field], most) if known_to_live else [])
+        kind = shop.fields.get(one.field, Field()).kind if one.field is not None else None
+        rows.append(ColumnSample(one.heading, one.field, one.how, one.nearest, kind, ours, live_values))
+    return rows
 
 
 def mapping_to_keep(aligned: AlignedInputs) -> ColumnMapping:

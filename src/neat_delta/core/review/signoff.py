@@ -109,10 +109,10 @@ def sign_off(changes: ChangeSet, answers: Catalogue) -> ChangeSet:
     empty_ones = changes.items.select(whole.alias("empty")).to_series().arg_true()
     items = pl.DataFrame({"item": empty_ones.cast(pl.Int64)}).with_columns(reason=pl.lit(NOT_SIGNED))
     table = pl.concat([unsigned.filter(pl.col("reason").is_not_null()), items], how="diagonal")
-    found = conform(
+    findings = conform(
         table.with_columns(source=pl.lit("sign-off"), rule=pl.lit("sign-off"), level=pl.lit("stop")), FINDINGS
     )
-    decided = pl.concat([as_findings(changes), found]).with_columns(done=pl.lit("held"))
+    decided = pl.concat([as_findings(changes), findings]).with_columns(done=pl.lit("held"))
     return settle(changes, decided)
 
 

@@ -43,8 +43,8 @@ def names_of(changes: ChangeSet, live: Catalogue | None) -> pl.Series:
     if field is None:
         return blanks
     if live is not None:
-        known = changes.items.with_row_index("item").filter(pl.col("live").is_not_null())
-        blanks = blanks.scatter(known["item"], live.cells[field].gather(live.place(known["live"])))
+        in_live = changes.items.with_row_index("item").filter(pl.col("live").is_not_null())
+        blanks = blanks.scatter(in_live["item"], live.cells[field].gather(live.place(in_live["live"])))
     own = changes.cells.filter(pl.col("before").is_null() & (pl.col("field").cast(pl.String) == field))
     return blanks.scatter(own["item"], own["after"])
 
@@ -56,10 +56,10 @@ def rows_of(changes: ChangeSet, live: Catalogue) -> Rows:
     from neat_delta.core.query.expressions import Rows
 
     items = changes.items.with_row_index("item")
-    known = items.filter(pl.col("live").is_not_null())
-    places = live.place(known["live"])
+    in_live = items.filter(pl.col("live").is_not_null())
+    places = live.place(in_live["live"])
     before = {
-        name: pl.repeat("", items.height, eager=True).scatter(known["item"], live.cells[name].gather(places))
+        name: pl.repeat("", items.height, eager=True).scatter(in_live["item"], live.cells[name].gather(places))
         for name in live.fields
     }
     after = {name: texts.clone() for name, texts in before.items()}  # `scatter` changes a series in place
@@ -151,13 +151,13 @@ def _sizes(header: Header, changed: pl.DataFrame) -> pl.DataFrame:
 
     Floating point is good enough here: it only orders.
     """
-    found = [pl.DataFrame(schema={"item": pl.UInt32, "size": pl.Float64})]
-    known = changed.filter(pl.col("before").is_not_null())
-    for (field,), cells in known.group_by("field", maintain_order=True):
+    parts = [pl.DataFrame(schema={"item": pl.UInt32, "size": pl.Float64})]
+    in_live = changed.filter(pl.col("before").is_not_null())
+    for (field,), cells in in_live.group_by("field", maintain_order=True):
         values = amounts(header, str(field), cells)
         if values is not None:
             before, after = (one.cast(pl.Float64) for one in values)
-            found.append(
+            parts.append(
                 pl.DataFrame({"item": cells["item"].cast(pl.UInt32), "size": ((after - before) / before).abs()})
             )
-    return pl.concat(found).drop_nulls().group_by("item").agg(pl.col("size").max())
+    return pl.concat(parts).drop_nulls().group_by("item").agg(pl.col("size").max())

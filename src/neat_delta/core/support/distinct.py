@@ -39,9 +39,9 @@ def deduplicate(table: pl.DataFrame) -> Distinct:
     if table.height < MANY:
         return Distinct(table, None)
     rows = table.hash_rows()
-    some = rows.gather_every(table.height // SOME)
-    repeated = some.len() - some.n_unique()
-    if repeated * 2 * table.height < some.len() ** 2 * SELDOM:
+    sample = rows.gather_every(table.height // SOME)
+    repeated = sample.len() - sample.n_unique()
+    if repeated * 2 * table.height < sample.len() ** 2 * SELDOM:
         return Distinct(table, None)
     numbers = pl.DataFrame({"hash": rows.unique()}).with_row_index()
     which = pl.DataFrame({"hash": rows}).join(numbers, on="hash", how="left", maintain_order="left")["index"]

@@ -10,11 +10,11 @@ CLOSE = 70.0
 """From which likeness on, in per cent, a name is worth suggesting."""
 
 
-def nearest(name: str, known: Iterable[str]) -> str | None:
-    """The one of `known` that is most like `name`, or None when none is much like it."""
+def nearest(name: str, names: Iterable[str]) -> str | None:
+    """The one of `names` that is most like `name`, or None when none is much like it."""
     from rapidfuzz import fuzz, process, utils
 
-    found = process.extractOne(
-        name, list(known), scorer=fuzz.WRatio, processor=utils.default_process, score_cutoff=CLOSE
+    best = process.extractOne(
+        name, list(names), scorer=fuzz.WRatio, processor=utils.default_process, score_cutoff=CLOSE
     )
-    return str(found[0]) if found else None
+    return str(best[0]) if best else None

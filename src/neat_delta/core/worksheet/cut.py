@@ -71,11 +71,11 @@ def cut_worksheet(
     >>> cut_worksheet(live, skus=["QA-2"]).cells.rows()
     [('QA-2', '20.00')]
     """
-    known = with_writing(store, live) if store else learn(live, key).store
-    prepared = prepare(live, known, key)
+    shop = with_writing(store, live) if store else learn(live, key).store
+    prepared = prepare(live, shop, key)
     headings = {name: prepared.headings.get(name, name) for name in prepared.catalogue.fields}
     live, keys = prepared.catalogue, prepared.key.fields
-    told = known.key.name
+    told = shop.key.name
     name = told if told in live.fields else plain_heading(live.fields, NAME_HEADINGS)
     for field in fields:
         if field not in live.fields:
@@ -88,18 +88,18 @@ def cut_worksheet(
     if skus is not None:
         cells, missing = _listed(cells, prepared.index, skus)
     if where is not None:
-        cells = cells.filter(evaluate(where, Rows({"": cells}, known.fields, known.writing)))
+        cells = cells.filter(evaluate(where, Rows({"": cells}, shop.fields, shop.writing)))
     if not cells.height:
         what = "None of these codes is in it" if skus is not None and where is None else "No item fits"
         raise CatalogueError(f"{live.path}: {what}, so there is nothing to cut. Ask for more.")
     if sort is not None:
-        cells = cells[ordered(sort, Rows({"": cells}, known.fields, known.writing))]
+        cells = cells[ordered(sort, Rows({"": cells}, shop.fields, shop.writing))]
     columns = []
     for field in chosen:
-        settings, is_key = known.fields.get(field, Field()), field in keys
+        settings, is_key = shop.fields.get(field, Field()), field in keys
         columns.append(Column(field, headings[field], settings, settings.locked or is_key, is_key))
     named = {column.field: column.heading for column in columns}
-    return WorkingSheet(cells.select(chosen).rename(named), columns, known.writing, missing)
+    return WorkingSheet(cells.select(chosen).rename(named), columns, shop.writing, missing)
 
 
 def as_written(sheet: WorkingSheet, writing: Notation) -> tuple[pl.DataFrame, dict[str, int]]:
@@ -110,7 +110,7 @@ def as_written(sheet: WorkingSheet, writing: Notation) -> tuple[pl.DataFrame, di
     kept: dict[str, int] = {}
     if not said:
         return sheet.cells, kept
-    wanted, found = msgspec.structs.replace(sheet.writing, **said), []
+    wanted, columns = msgspec.structs.replace(sheet.writing, **said), []
     for column in sheet.columns:
         texts = sheet.cells[column.heading]
         if column.settings.kind in {*NUMBER_KINDS, "date"}:
@@ -127,8 +127,8 @@ def as_written(sheet: WorkingSheet, writing: Notation) -> tuple[pl.DataFrame, di
             if written.null_count():
                 kept[column.heading] = written.null_count()
             texts = texts.clone().scatter(there.filter(readable), written.zip_with(written.is_not_null(), old))
-        found.append(texts)
-    return pl.DataFrame(found), kept
+        columns.append(texts)
+    return pl.DataFrame(columns), kept
 
 
 def _listed(cells: pl.DataFrame, index: KeyIndex, skus: Sequence[str]) -> tuple[pl.DataFrame, list[str]]:

@@ -39,7 +39,7 @@ def damaged(
     """Per cell the name of its damage, or null. Of a cell there is the `field`, the text `before` (null where live has
     none), and `raw`, the sheet's text as it stands there. `writing` is how live writes values, and `live` its cells.
     """
-    found = pl.repeat(None, cells.height, dtype=pl.String, eager=True)
+    names_of_damage = pl.repeat(None, cells.height, dtype=pl.String, eager=True)
     texts = cells.select(before=pl.col("before").fill_null("").str.strip_chars(), after=pl.col("raw").str.strip_chars())
     kinds_of = {name: _kinds(name, settings.get(name, Field()).kind) for name in cells["field"].unique()}
     decimal_marks = {
@@ -55,9 +55,9 @@ def damaged(
         groups.setdefault(names, []).append(field)
     for names, fields in groups.items():
         places = cells["field"].is_in(fields).arg_true()
-        some = texts.gather(places) if len(groups) > 1 else texts
-        found = found.scatter(places, _first([DAMAGES[name] for name in names], some))
-    return found
+        group_texts = texts.gather(places) if len(groups) > 1 else texts
+        names_of_damage = names_of_damage.scatter(places, _first([DAMAGES[name] for name in names], group_texts))
+    return names_of_damage
 
 
 def _only_mark(live: pl.DataFrame | None, name: str) -> str:
@@ -80,21 +80,21 @@ def _first(asked: Sequence[Damage], texts: pl.DataFrame) -> pl.Series:
     )
     looks = texts.lazy().select(asks).collect()  # lazily, what several of them ask is worked out once
     times = looks.sum().row(0, named=True)
-    found: list[str | None] = [None] * texts.height
-    known: dict[tuple[str, str, str], bool] = {}
+    first_names: list[str | None] = [None] * texts.height
+    answers: dict[tuple[str, str, str], bool] = {}
     for damage in asked:
         if not times[damage.name]:
             continue
         places = looks[damage.name].arg_true()
         for place, before, after in zip(places, *texts.gather(places).select("before", "after"), strict=True):
-            if found[place] is None and (damage.certain_of is None or _sure(damage, before, after, known)):
-                found[place] = damage.name
-    return pl.Series(found, dtype=pl.String)
+            if first_names[place] is None and (damage.certain_of is None or _sure(damage, before, after, answers)):
+                first_names[place] = damage.name
+    return pl.Series(first_names, dtype=pl.String)
 
 
-def _sure(damage: Damage, before: str, after: str, known: dict[tuple[str, str, str], bool]) -> bool:
+def _sure(damage: Damage, before: str, after: str, answers: dict[tuple[str, str, str], bool]) -> bool:
     asked = (damage.name, before, after)
-    if asked not in known:
+    if asked not in answers:
         assert damage.certain_of is not None
-        known[asked] = damage.certain_of(before, after)
-    return known[asked]
+        answers[asked] = damage.certain_of(before, after)
+    return answers[asked]

@@ -23,15 +23,15 @@ SHOWN = r"^[0-9]([.,][0-9]+)?[eE]\+[0-9]{1,3}$"
 
 def _scientific(before: str, after: str) -> bool:
     """Whether `after` is `before` as a number with a power of ten, rounded to the digits it shows."""
-    found = POWER.fullmatch(after)
-    if found is None:
+    power = POWER.fullmatch(after)
+    if power is None:
         return False
-    shown = Decimal(f"{found[1]}.{found[2] or 0}E{found[3]}")
+    shown = Decimal(f"{power[1]}.{power[2] or 0}E{power[3]}")
     try:
         exact = Decimal(before.replace(",", "."))
     except InvalidOperation:
         return False
-    step = Decimal(1).scaleb(int(found[3]) - len(found[2] or ""))
+    step = Decimal(1).scaleb(int(power[3]) - len(power[2] or ""))
     return exact.is_finite() and exact.quantize(step, ROUND_HALF_UP, EXACT) == shown
 
 
@@ -52,10 +52,10 @@ def _read_by_a_spreadsheet(text: str) -> set[Decimal]:
     """The numbers that spreadsheets read in a text, in any language: 0409.00, 12.990, +49151234. What programs write by
     themselves (417.0, 48,213) is left out: then live was damaged, and this is its correction.
     """
-    found = NUMBER.fullmatch(text.strip())
-    if found is None or not re.search(r"\d", text) or re.fullmatch(r"[1-9]\d{2,}[.,]0", text):
+    number = NUMBER.fullmatch(text.strip())
+    if number is None or not re.search(r"\d", text) or re.fullmatch(r"[1-9]\d{2,}[.,]0", text):
         return set()
-    sign, grouped, digits, mark, decimals = found.groups()
+    sign, grouped, digits, mark, decimals = number.groups()
     if not grouped:
         return {Decimal(f"{sign}{digits or 0}.{decimals or 0}")}
     values = {Decimal(f"{sign}{grouped.replace('.', '')}.{(decimals if mark == ',' else None) or 0}")}

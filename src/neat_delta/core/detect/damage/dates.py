@@ -53,12 +53,12 @@ def days(text: str) -> frozenset[Day]:
     names = [part for part in parts if part not in numbers]
     if not 1 <= len(numbers) <= 3 or len(bare) > 40 or any(len(part) > 4 for part in numbers):
         return frozenset()
-    found: set[Day] = set()
+    possible_days: set[Day] = set()
 
     def add(year: str | None, month: int, day: str | None) -> None:
         whole, which = _year(year) if year is not None else None, int(day) if day is not None else None
         if (year is None or whole is not None) and _right(whole, month, which):
-            found.add(Day(whole, month, which))
+            possible_days.add(Day(whole, month, which))
 
     if names:
         name = " ".join(names)
@@ -70,7 +70,7 @@ def days(text: str) -> frozenset[Day]:
             elif len(numbers) == 2:
                 add(numbers[1], month, numbers[0])
                 add(numbers[0], month, numbers[1])
-        return frozenset(found)
+        return frozenset(possible_days)
     if len(numbers) == 2:
         for one, other in (numbers, numbers[::-1]):
             add(None, int(one), other)
@@ -83,7 +83,7 @@ def days(text: str) -> frozenset[Day]:
             add(third, int(second), first)
             add(third, int(first), second)
             add(first, int(second), third)
-    return frozenset(found)
+    return frozenset(possible_days)
 
 
 def _serial(text: str) -> Day | None:
@@ -118,7 +118,7 @@ def _read(text: str) -> frozenset[Day]:
 def _same(before: str, after: str) -> bool:
     """Whether what came back is a date that a spreadsheet makes of what live has."""
     ours = days(before)
-    return any(fits(theirs, one) for theirs in _read(after) for one in ours)
+    return any(fits(day, one) for day in _read(after) for one in ours)
 
 
 def _a_date(before: str, after: str) -> bool:

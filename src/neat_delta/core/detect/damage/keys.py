@@ -36,8 +36,8 @@ def made_of(keys: Mapping[str, pl.Series]) -> pl.DataFrame:
     if not odd.len() or odd.len() * keys["live"].len() > MOST_PAIRS:
         return pl.DataFrame(schema={"live": pl.UInt32, "sheet": pl.UInt32, "damage": pl.String})
     ours = pl.DataFrame({"before": keys["live"]}).with_row_index("live")
-    theirs = pl.DataFrame({"raw": keys["sheet"].gather(odd), "sheet": odd.cast(pl.UInt32)})
-    pairs = ours.join(theirs, how="cross").with_columns(field=pl.lit("key"))
+    sheet_keys = pl.DataFrame({"raw": keys["sheet"].gather(odd), "sheet": odd.cast(pl.UInt32)})
+    pairs = ours.join(sheet_keys, how="cross").with_columns(field=pl.lit("key"))
     pairs = pairs.with_columns(damage=damaged(pairs, KEY)).filter(pl.col("damage").is_not_null())
     alone = pl.col("live").is_unique() & pl.col("sheet").is_unique()
     return pairs.filter(alone).select("live", "sheet", "damage").sort("sheet")

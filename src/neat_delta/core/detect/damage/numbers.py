@@ -17,16 +17,16 @@ PLAIN = re.compile(r"([+−-]?)(\d[\d.,'’ \u00a0\u202f]*)")
 
 def _numbers(text: str) -> set[Decimal]:
     """All that a text of digits and marks can mean: the last mark is a decimal mark, or none is."""
-    found = PLAIN.fullmatch(text.strip())
-    if found is None:
+    plain = PLAIN.fullmatch(text.strip())
+    if plain is None:
         return set()
-    sign = "-" if found[1] in {"-", "−"} else ""
-    digits = re.sub(r"\D", "", found[2])
-    last = re.search(r"[.,](\d+)$", found[2])
+    sign = "-" if plain[1] in {"-", "−"} else ""
+    digits = re.sub(r"\D", "", plain[2])
+    last = re.search(r"[.,](\d+)$", plain[2])
     values = {Decimal(sign + digits)}
     if last is not None:
         values = {Decimal(f"{sign}{digits[: -len(last[1])] or '0'}.{last[1]}")}
-        groups = re.fullmatch(r"\d{1,3}(?:[., '’\u00a0\u202f]\d{3})+", found[2])
+        groups = re.fullmatch(r"\d{1,3}(?:[., '’\u00a0\u202f]\d{3})+", plain[2])
         values |= {Decimal(sign + digits)} if groups else set()
     return values
 
@@ -39,14 +39,16 @@ def _same(before: str, after: str) -> bool:
 def _share(before: str, after: str) -> bool:
     """Whether a percentage is the number."""
     ours = _numbers(before)
-    theirs = _numbers(after.rstrip("% \u00a0\u202f"))
-    return any(one == other / 100 for one in ours for other in theirs)
+    shares = _numbers(after.rstrip("% \u00a0\u202f"))
+    return any(one == other / 100 for one in ours for other in shares)
 
 
 def _binary(before: str, after: str) -> bool:
     """Whether a long number is live's as a computer's binary fractions have it."""
-    ours, theirs = _numbers(before), _numbers(after)
-    return any(0 < abs(one - other) <= max(abs(one), Decimal(1)) * Decimal("1e-12") for one in ours for other in theirs)
+    ours, after_numbers = _numbers(before), _numbers(after)
+    return any(
+        0 < abs(one - other) <= max(abs(one), Decimal(1)) * Decimal("1e-12") for one in ours for other in after_numbers
+    )
 
 
 def _bare(text: pl.Expr) -> pl.Expr:

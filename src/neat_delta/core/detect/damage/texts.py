@@ -24,8 +24,8 @@ def _letters(page: str) -> dict[int, str]:
 @cache
 def _longer(text: str) -> frozenset[str]:
     """What a text in UTF-8 becomes when its bytes are read in a page of one byte a letter."""
-    found = {text.encode().decode("latin-1").translate(_letters(page)) for page in PAGES}
-    return frozenset(found | {text.encode().decode(page, "replace") for page in PAGES}) - {text}
+    misread = {text.encode().decode("latin-1").translate(_letters(page)) for page in PAGES}
+    return frozenset(misread | {text.encode().decode(page, "replace") for page in PAGES}) - {text}
 
 
 @cache
@@ -37,8 +37,8 @@ def _other_page(text: str) -> frozenset[str]:
 
 def _not_utf8(text: str) -> set[str]:
     """What a text in one of the pages becomes when it is read as UTF-8, which it is not."""
-    found = {text.encode(page, "replace").decode(errors="replace") for page in PAGES}
-    return {one for one in found if "\ufffd" in one}
+    misread = {text.encode(page, "replace").decode(errors="replace") for page in PAGES}
+    return {one for one in misread if "\ufffd" in one}
 
 
 def _in_another_encoding(before: str, after: str) -> bool:

@@ -45,11 +45,11 @@ SLIPS: tuple[Callable[[SlipContext], list[Slip]], ...] = (
 
 def slips(context: SlipContext) -> list[Slip]:
     """The slips of a round, in the order in which they are looked for."""
-    found: list[Slip] = []
+    detected: list[Slip] = []
     for look in SLIPS:
-        some = look(context)
-        if some:
-            found += some
-            taken = pl.concat([slip.cells for slip in some]).unique()
+        of_this_sort = look(context)
+        if of_this_sort:
+            detected += of_this_sort
+            taken = pl.concat([slip.cells for slip in of_this_sort]).unique()
             context = context.without(taken)
-    return found
+    return detected

@@ -73,9 +73,9 @@ def forms(cells: pl.DataFrame, settings: Mapping[str, Field], writing: Notation)
     exact = {side: pl.repeat(None, cells.height, dtype=EXACT, eager=True).alias(side) for side in ("old", "new")}
     alike: dict[bytes, list[str]] = {}  # what is read in the same way is read together
     for field in cells["field"].unique(maintain_order=True):
-        known = settings.get(field, Field())
-        if known.kind in NUMBER_KINDS:
-            alike.setdefault(msgspec.json.encode(known), []).append(field)
+        settings_of_field = settings.get(field, Field())
+        if settings_of_field.kind in NUMBER_KINDS:
+            alike.setdefault(msgspec.json.encode(settings_of_field), []).append(field)
     for fields in alike.values():
         at = cells["field"].is_in(fields).arg_true()
         for side, text in (("old", "before"), ("new", "after")):

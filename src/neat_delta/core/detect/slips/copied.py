@@ -35,10 +35,10 @@ def column_over_another(context: SlipContext) -> list[Slip]:
         ]
         for other in likely:
             hit = here.select(key(pl.col(other).gather(cells["place"]))).to_series() == cells["typed"]
-            found = cells.filter(hit & (cells["typed"] != ""))
-            if found.height >= LEAST_COPIED and found.height * 10 >= cells.height * 9:
-                why = f'{found.height:,} of {cells.height:,} changed cells hold what stands under "{other}"'
-                slips.append(Slip("a column copied over another", [name], found["number"], why))
+            copied_cells = cells.filter(hit & (cells["typed"] != ""))
+            if copied_cells.height >= LEAST_COPIED and copied_cells.height * 10 >= cells.height * 9:
+                why = f'{copied_cells.height:,} of {cells.height:,} changed cells hold what stands under "{other}"'
+                slips.append(Slip("a column copied over another", [name], copied_cells["number"], why))
                 break
     return slips
 
@@ -56,10 +56,10 @@ def row_over_others(context: SlipContext) -> list[Slip]:
     alike = rows.filter(pl.len().over("content") >= LEAST_ROWS)
     if not alike.height:
         return []
-    found = cells.filter(pl.col("place").is_in(alike["place"].implode()))
-    fields = [name for name in context.parts if name in set(found["field"])]
+    copied_cells = cells.filter(pl.col("place").is_in(alike["place"].implode()))
+    fields = [name for name in context.parts if name in set(copied_cells["field"])]
     why = f"{alike.height:,} items became the same in every field"
-    return [Slip("a row pasted over others", fields, found["number"].sort(), why)]
+    return [Slip("a row pasted over others", fields, copied_cells["number"].sort(), why)]
 
 
 def keys_sorted_alone(context: SlipContext) -> list[Slip]:
@@ -81,10 +81,10 @@ def keys_sorted_alone(context: SlipContext) -> list[Slip]:
     # Rows that were edited besides are no other item's any more; as many of their cells changed.
     alike = rows.filter(pl.col("len") * 2 >= moved["len"].median())
     touched = pl.concat([moved["place"], alike["place"]]).unique()
-    found = cells.filter(pl.col("place").is_in(touched.implode()))
+    moved_cells = cells.filter(pl.col("place").is_in(touched.implode()))
     why = f"{moved.height:,} rows are those of other items, whole: only their keys moved"
-    names = [name for name in context.parts if name in set(found["field"])]
-    return [Slip("keys sorted on their own", names, found["number"].sort(), why)]
+    names = [name for name in context.parts if name in set(moved_cells["field"])]
+    return [Slip("keys sorted on their own", names, moved_cells["number"].sort(), why)]
 
 
 def _fields(context: SlipContext) -> list[str]:

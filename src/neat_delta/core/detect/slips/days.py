@@ -43,9 +43,9 @@ def years_far_off(context: SlipContext) -> list[Slip]:
         if not far.any():
             continue
         column = context.live[name]
-        some = pl.concat([column.gather_every(max(1, column.len() // GLANCE)), cells["before"].fill_null("")])
-        known = _days(some, context.settings.get(name, Field()), context)
-        least, most = known.min(), known.max()
+        sample = pl.concat([column.gather_every(max(1, column.len() // GLANCE)), cells["before"].fill_null("")])
+        sample_days = _days(sample, context.settings.get(name, Field()), context)
+        least, most = sample_days.min(), sample_days.max()
         if least is None or most is None:
             continue
         hit = far & ((after < least - YEARS * 365) | (after > most + YEARS * 365))  # type: ignore[operator]
@@ -57,13 +57,13 @@ def years_far_off(context: SlipContext) -> list[Slip]:
 
 def _dates(context: SlipContext, least: int) -> list[tuple[str, pl.DataFrame, pl.Series, pl.Series]]:
     """The fields of dates with so many changed cells, these cells, and their days before and after."""
-    found = []
+    parts = []
     for name, cells in context.by_field(least).items():
         field = context.settings.get(name, Field())
         if field.kind == "date":
             before, after = (_days(cells[side].fill_null(""), field, context) for side in ("before", "after"))
-            found.append((name, cells, before, after))
-    return found
+            parts.append((name, cells, before, after))
+    return parts
 
 
 def _days(texts: pl.Series, field: Field, context: SlipContext) -> pl.Series:

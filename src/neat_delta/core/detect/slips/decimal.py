@@ -45,13 +45,12 @@ def decimal_slip(context: SlipContext) -> list[Slip]:
             ((pl.col("before") > 0) & (pl.col("after") > 0))
             & (_near_ten(beyond, WITHIN) | _near_ten(pl.col("power"), EXACTLY))
         )
-        found = cells.filter(off.collect().to_series().fill_null(value=False))
-        found = found.filter(~pl.col("theirs").is_in(_one_price(cells, found).implode()))
-        if found.height:
-            why = (
-                f"{found.height:,} of {cells.height:,} changed cells: 10, 100 or 1,000 times what it was, or that part"
-            )
-            slips.append(Slip("a decimal slip", [name], found["number"], why))
+        off_cells = cells.filter(off.collect().to_series().fill_null(value=False))
+        off_cells = off_cells.filter(~pl.col("theirs").is_in(_one_price(cells, off_cells).implode()))
+        if off_cells.height:
+            share = f"{off_cells.height:,} of {cells.height:,} changed cells"
+            why = f"{share}: 10, 100 or 1,000 times what it was, or that part"
+            slips.append(Slip("a decimal slip", [name], off_cells["number"], why))
     return slips
 
 
@@ -63,10 +62,16 @@ def _whole_numbers(name: str, cells: pl.DataFrame) -> list[Slip]:
         for up in (True, False):
             one, other = ("old", "new") if up else ("new", "old")
             hit = (cells[one] * times == cells[other]) & (cells["old"] != 0)
-            found = cells.filter(hit.fill_null(value=False))
-            if found.height >= LEAST_WHOLE and found.height * 5 >= cells.height * 4 and found["ours"].n_unique() >= 5:
-                why = f"{found.height:,} of {cells.height:,} changed cells: {times:,} times what it was, or that part"
-                return [Slip("a decimal slip", [name], found["number"], why)]
+            off_cells = cells.filter(hit.fill_null(value=False))
+            if (
+                off_cells.height >= LEAST_WHOLE
+                and off_cells.height * 5 >= cells.height * 4
+                and off_cells["ours"].n_unique() >= 5
+            ):
+                why = (
+                    f"{off_cells.height:,} of {cells.height:,} changed cells: {times:,} times what it was, or that part"
+                )
+                return [Slip("a decimal slip", [name], off_cells["number"], why)]
     return []
 
 
@@ -75,7 +80,9 @@ def _near_ten(power: pl.Expr, within: float) -> pl.Expr:
     return power.abs().is_between(1 - within, 3 + within) & ((power - power.round()).abs() <= within)
 
 
-def _one_price(cells: pl.DataFrame, found: pl.DataFrame) -> pl.Series:
+def _one_price(cells: pl.DataFrame, off_cells: pl.DataFrame) -> pl.Series:
     """The found values that three or more cells get which had different ones: a clearance at 9.90 is no slip."""
-    some = cells.filter(pl.col("theirs").is_in(found["theirs"].unique().implode())) if found.height else found
-    return some.group_by("theirs").agg(pl.col("ours").n_unique()).filter(pl.col("ours") >= 3)["theirs"]
+    same_texts = (
+        cells.filter(pl.col("theirs").is_in(off_cells["theirs"].unique().implode())) if off_cells.height else off_cells
+    )
+    return same_texts.group_by("theirs").agg(pl.col("ours").n_unique()).filter(pl.col("ours") >= 3)["theirs"]

@@ -21,10 +21,10 @@ def set_to_zero(context: SlipContext) -> list[Slip]:
     for name, cells in context.by_field(LEAST_ZEROS).items():
         if context.kind(name) not in {"money", "decimal"}:
             continue
-        found = cells.filter((pl.col("new") == 0) & (pl.col("old") != 0))
-        if found.height >= LEAST_ZEROS and found.height * 2 >= cells.height:
-            why = f"{found.height:,} of {cells.height:,} changed cells became 0"
-            slips.append(Slip("amounts set to zero", [name], found["number"], why))
+        zero_cells = cells.filter((pl.col("new") == 0) & (pl.col("old") != 0))
+        if zero_cells.height >= LEAST_ZEROS and zero_cells.height * 2 >= cells.height:
+            why = f"{zero_cells.height:,} of {cells.height:,} changed cells became 0"
+            slips.append(Slip("amounts set to zero", [name], zero_cells["number"], why))
     return slips
 
 

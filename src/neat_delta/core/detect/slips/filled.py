@@ -33,15 +33,15 @@ def series(context: SlipContext) -> list[Slip]:
         gap = cells["place"].cast(pl.Int64).diff()
         after = _steps(cells, "after", gap, settings, context.writing)
         same = (after["step"] == after["step"].shift(1)) & (after["step"] != 0) & (gap <= GAP) & after["alike"]
-        found = []
+        spans = []
         for start, length in runs(same).filter(pl.col("length") >= LEAST_SERIES - 2).iter_rows():
             run = cells.slice(start - 2, length + 2)
             before = _steps(run, "before", run["place"].cast(pl.Int64).diff(), settings, context.writing)
             was = ((before["step"] == before["step"].shift(1)) & (before["step"] != 0) & before["alike"]).sum()
             if was * 2 < length:
-                found.append(run["number"])
-        if found:
-            numbers = pl.concat(found).unique().sort()
+                spans.append(run["number"])
+        if spans:
+            numbers = pl.concat(spans).unique().sort()
             example = ", ".join(cells.filter(pl.col("number").is_in(numbers.implode()))["after"].head(3))
             why = f"{numbers.len():,} cells go on by one step ({example[:60]}), and live's do not"
             slips.append(Slip("a series filled down", [name], numbers, why))
@@ -80,14 +80,14 @@ def dragged(context: SlipContext) -> list[Slip]:
         gap = cells["place"].cast(pl.Int64).diff()
         blank_or_nothing = cells["theirs"].is_in(["", "0"]) | (cells["ours"] == "")
         same = (cells["theirs"] == cells["theirs"].shift(1)) & (gap <= GAP) & ~blank_or_nothing
-        found = []
+        spans = []
         for start, length in runs(same).filter(pl.col("length") >= LEAST_DRAGGED - 1).iter_rows():
             run = cells.slice(start - 1, length + 1)
             different = run["ours"].n_unique()
             if different >= 5 and different * 10 >= run.height * 6:
-                found.append(run["number"])
-        if found:
-            numbers = pl.concat(found).unique().sort()
+                spans.append(run["number"])
+        if spans:
+            numbers = pl.concat(spans).unique().sort()
             why = f"{numbers.len():,} cells one under the other got one value, and each had its own"
             slips.append(Slip("one value over many items", [name], numbers, why))
     return slips

@@ -35,10 +35,10 @@ def missing(live: Catalogue, sheet: Catalogue, matched: Matched, fields: Sequenc
         return f"the last {gone.len():,} items of live are missing, as if the file had been cut off"
     for name in fields:
         column = live.cells[name]
-        theirs, ours = column.gather(gone).unique(), column.gather(here).unique()
-        if min(theirs.len(), ours.len()) > FEW or theirs.is_in(ours.implode()).any():
+        gone_values, ours = column.gather(gone).unique(), column.gather(here).unique()
+        if min(gone_values.len(), ours.len()) > FEW or gone_values.is_in(ours.implode()).any():
             continue
-        few, which = (ours, "there") if ours.len() <= theirs.len() else (theirs, "missing")
+        few, which = (ours, "there") if ours.len() <= gone_values.len() else (gone_values, "missing")
         said = " or ".join(f'"{value}"' if value.strip() else "blank" for value in few.sort())
         return f"all that are {which} have {name} {said[:120]}, and no other has: as if a filter had been on"
     return None

@@ -57,9 +57,9 @@ def swapped(context: SlipContext) -> list[Slip]:
         both = hits[0].join(hits[1], on="pair", how="semi")
         if both.height < LEAST_SWAPPED or both.height * 2 < most:
             continue
-        found = pl.concat([cells["number"] for cells in hits]).unique().sort()
+        numbers = pl.concat([cells["number"] for cells in hits]).unique().sort()
         why = f"in {both.height:,} items each has what the other had"
-        slips.append(Slip("two columns swapped", [one, other], found, why))
+        slips.append(Slip("two columns swapped", [one, other], numbers, why))
     return slips
 
 
@@ -131,15 +131,15 @@ def sideways(context: SlipContext) -> list[Slip]:
         return []
     if len(by_field) > FEW_FIELDS and not _any_beside(by_field, likely, context.columns):
         return []
-    found: dict[int, list[pl.DataFrame]] = {step: [] for step in range(-FARTHEST, FARTHEST + 1) if step}
+    hits_by_step: dict[int, list[pl.DataFrame]] = {step: [] for step in range(-FARTHEST, FARTHEST + 1) if step}
     for name, cells in by_field.items():
-        some = cells.filter(pl.col("pair").is_in(likely.implode())) if likely.len() < counted.height else cells
-        beside = {step: names[at] for step in found if (at := context.columns[name] - step) in names}
-        came = _came(some, list(beside.values()), context)
+        likely_cells = cells.filter(pl.col("pair").is_in(likely.implode())) if likely.len() < counted.height else cells
+        beside = {step: names[at] for step in hits_by_step if (at := context.columns[name] - step) in names}
+        came = _came(likely_cells, list(beside.values()), context)
         for step, other in beside.items():
-            found[step].append(some.filter(came[other]).select("pair", "field"))
-    for step in sorted(found, key=abs):
-        hits = pl.concat(found[step]) if found[step] else pl.DataFrame({"pair": [], "field": []})
+            hits_by_step[step].append(likely_cells.filter(came[other]).select("pair", "field"))
+    for step in sorted(hits_by_step, key=abs):
+        hits = pl.concat(hits_by_step[step]) if hits_by_step[step] else pl.DataFrame({"pair": [], "field": []})
         rows = hits.group_by("pair").len()
         if rows.filter(pl.col("len") >= LEAST_SIDEWAYS).height < LEAST_SIDEWAYS:
             continue

@@ -28,21 +28,21 @@ def sorted_alone(context: SlipContext) -> list[Slip]:
     """
     slips = []
     for name, cells in context.by_field(LEAST).items():
-        many, values = cells.height, cells["ours"].hash()
+        height, values = cells.height, cells["ours"].hash()
         distinct = values.n_unique() >= DISTINCT
         if distinct and not _both_ways(cells, context.kind(name)):
             continue
         before = values.alias("value").value_counts(name="before")
         after = cells["theirs"].hash().alias("value").value_counts(name="after")
         shared = before.join(after, on="value").select(pl.min_horizontal("before", "after").sum()).item()
-        missed = many - shared
+        missed = height - shared
         if distinct:
             chance = float(before.select((pl.col("before") * 2).sqrt().sum() * 0.4).item())
-            if missed > max(1, many // 20) or missed > chance / 5:
+            if missed > max(1, height // 20) or missed > chance / 5:
                 continue
-        elif missed or many < 20 or not _in_order(context, name):
+        elif missed or height < 20 or not _in_order(context, name):
             continue
-        why = f"{shared:,} of {many:,} changed cells hold a value that another of them held before"
+        why = f"{shared:,} of {height:,} changed cells hold a value that another of them held before"
         slips.append(Slip("a column sorted on its own", [name], cells["number"], why))
     return slips
 
@@ -74,12 +74,12 @@ def sorted_block(context: SlipContext) -> list[Slip]:
         if cells.height * 2 > context.sheet.height and cells.height > MANY:
             continue  # so many in order are a column's, and looked for there
         near = (cells["place"].cast(pl.Int64).diff() <= GAP).fill_null(value=False)
-        found = []
+        spans = []
         for start, length in runs(near).filter(pl.col("length") >= LEAST_BLOCK - 1).iter_rows():
             run = cells.slice(start - 1, length + 1)
-            found += [part["number"] for part in _in_order_again(run, context.kind(name))]
-        if found:
-            numbers = pl.concat(found).sort()
+            spans += [part["number"] for part in _in_order_again(run, context.kind(name))]
+        if spans:
+            numbers = pl.concat(spans).sort()
             why = f"{numbers.len():,} cells one under the other hold each other's values, now in order"
             slips.append(Slip("some rows of a column sorted", [name], numbers, why))
     return slips
@@ -96,12 +96,12 @@ def _in_order_again(run: pl.DataFrame, kind: str) -> list[pl.DataFrame]:
     was, now = run["ours"].to_list(), run["theirs"].to_list()
     parts, start = [], 0
     while start + LEAST_BLOCK <= run.height:
-        found = 0
+        in_order = 0
         for way in (1, -1):
             end = start + 1
             while end < min(run.height, start + LONGEST_BLOCK) and _goes(after[end - 1], after[end], way):
                 end += 1
-            for size in range(end - start, max(LEAST_BLOCK, found) - 1, -1):
+            for size in range(end - start, max(LEAST_BLOCK, in_order) - 1, -1):
                 stop = start + size
                 mixed = not all(
                     _goes(*pair, way) for pair in zip(before[start:stop], before[start + 1 : stop], strict=False)
@@ -111,11 +111,11 @@ def _in_order_again(run: pl.DataFrame, kind: str) -> list[pl.DataFrame]:
                     and len(set(now[start:stop])) >= DISTINCT
                     and Counter(was[start:stop]) == Counter(now[start:stop])
                 ):
-                    found = size
+                    in_order = size
                     break
-        if found:
-            parts.append(run.slice(start, found))
-        start += found or 1
+        if in_order:
+            parts.append(run.slice(start, in_order))
+        start += in_order or 1
     return parts
 
 

@@ -45,10 +45,14 @@ def replaced(context: SlipContext) -> list[Slip]:
             pl.len(), part=(pl.col("before").str.strip_chars() != old).any()
         )
         sorts = Counter[str]()
-        for field, many in counted.select("field", "len").iter_rows():
+        for field, times_in_field in counted.select("field", "len").iter_rows():
             kind = context.kind(field)
-            sorts["number" if kind in NUMBER_KINDS else kind] += many
-        if hit.height >= LEAST and sum(many >= 3 for many in sorts.values()) >= 2 and counted["part"].any():
+            sorts["number" if kind in NUMBER_KINDS else kind] += times_in_field
+        if (
+            hit.height >= LEAST
+            and sum(times_in_field >= 3 for times_in_field in sorts.values()) >= 2
+            and counted["part"].any()
+        ):
             why = f'"{old[:30]}" became "{new[:30]}" in {hit.height:,} cells of {counted.height} fields'
             slips.append(
                 Slip("replaced in more fields than one", counted["field"].to_list(), hit["number"].sort(), why)
@@ -59,18 +63,18 @@ def replaced(context: SlipContext) -> list[Slip]:
 
 def _candidates(cells: pl.DataFrame) -> list[tuple[str, str]]:
     """The pieces that were exchanged most often, in whole words and in letters, that more than one field shows."""
-    some = cells.gather_every(max(1, cells.height // SAMPLE))
+    sample = cells.gather_every(max(1, cells.height // SAMPLE))
     fields: dict[tuple[str, str], set[str]] = {}
     times: Counter[tuple[str, str]] = Counter()
-    for field, before, after in some.select("field", "before", "after").iter_rows():
+    for field, before, after in sample.select("field", "before", "after").iter_rows():
         if len(before) > 5_000 or len(after) > 5_000:
             continue
         for parts in (TOKENS.findall, list):
-            found = _piece(parts(before), parts(after))
-            if found is not None:
-                times[found] += 1
-                fields.setdefault(found, set()).add(field)
-    return [pair for pair, many in times.most_common(20) if many >= 3 and len(fields[pair]) >= 2]
+            pieces_that_differ = _piece(parts(before), parts(after))
+            if pieces_that_differ is not None:
+                times[pieces_that_differ] += 1
+                fields.setdefault(pieces_that_differ, set()).add(field)
+    return [pair for pair, times_seen in times.most_common(20) if times_seen >= 3 and len(fields[pair]) >= 2]
 
 
 def _piece(before: list[str], after: list[str]) -> tuple[str, str] | None:

@@ -33,7 +33,7 @@ def shifted(context: SlipContext) -> list[Slip]:
             there = _all(cells, name, context)
         elif cells["theirs"].hash().is_in(cells["ours"].hash().implode()).sum() < LEAST:
             continue
-        slip = next((found for order in ("place", "pair") if (found := _in(cells, order, name, context, there))), None)
+        slip = next((shift for order in ("place", "pair") if (shift := _in(cells, order, name, context, there))), None)
         if slip is not None:
             slips.append(slip)
     return slips
@@ -41,25 +41,25 @@ def shifted(context: SlipContext) -> list[Slip]:
 
 def _in(cells: pl.DataFrame, order: str, name: str, context: SlipContext, there: pl.Series | None) -> Slip | None:
     """The slip in this order of the cells; of very many, hashes of all that is `there` tell most cheaply of none."""
-    some = _dense(cells.select(order, theirs=pl.col("theirs").hash()).with_row_index().sort(order), order)
-    if not some.height:
+    dense = _dense(cells.select(order, theirs=pl.col("theirs").hash()).with_row_index().sort(order), order)
+    if not dense.height:
         return None
-    rows, here = (context.item_at if order == "place" else context.items), some[order].cast(pl.Int64)
-    steps = STEPS if there is None else _likely(some["theirs"], here, there.gather(rows))
-    cells = cells[some["index"]] if steps else cells
+    rows, here = (context.item_at if order == "place" else context.items), dense[order].cast(pl.Int64)
+    steps = STEPS if there is None else _likely(dense["theirs"], here, there.gather(rows))
+    cells = cells[dense["index"]] if steps else cells
     best: tuple[int, pl.DataFrame] | None = None
     for step in steps:
         items = rows.gather(_within(here - step, rows.len()))
         held = cells.with_columns(neighbour=context.had([name], items)[name])
-        found = _hits(held, name, context)
-        if found.height and (best is None or found.height > best[1].height):
-            best = (step, found)
+        hits = _hits(held, name, context)
+        if hits.height and (best is None or hits.height > best[1].height):
+            best = (step, hits)
     if best is None:
         return None
-    step, found = best
+    step, hits = best
     how = f"{abs(step)} row{'s' * (abs(step) > 1)} {'down' if step > 0 else 'up'}"
-    why = f"{found.height:,} cells hold what stood {'above' if step > 0 else 'below'} them ({how})"
-    return Slip("a column shifted by rows", [name], found["number"].sort(), why)
+    why = f"{hits.height:,} cells hold what stood {'above' if step > 0 else 'below'} them ({how})"
+    return Slip("a column shifted by rows", [name], hits["number"].sort(), why)
 
 
 def _within(places: pl.Series, end: int) -> pl.Series:
@@ -74,10 +74,10 @@ def _all(cells: pl.DataFrame, name: str, context: SlipContext) -> pl.Series:
     return hashes.scatter(others, context.had([name], others)[name].hash())
 
 
-def _likely(theirs: pl.Series, here: pl.Series, had: pl.Series) -> list[int]:
+def _likely(sheet_hashes: pl.Series, here: pl.Series, had: pl.Series) -> list[int]:
     """The steps of which there may be a run that is long enough: of each, a glance at some of the cells sees two."""
-    theirs, here = theirs.gather_every(LEAST // 2), here.gather_every(LEAST // 2)
-    hits = {step: theirs == had.gather(_within(here - step, had.len())) for step in STEPS}
+    sheet_hashes, here = sheet_hashes.gather_every(LEAST // 2), here.gather_every(LEAST // 2)
+    hits = {step: sheet_hashes == had.gather(_within(here - step, had.len())) for step in STEPS}
     return [step for step in STEPS if (runs(hits[step])["length"] >= 2).any()]
 
 
@@ -91,12 +91,12 @@ def _dense(cells: pl.DataFrame, order: str) -> pl.DataFrame:
 
 def _hits(held: pl.DataFrame, name: str, context: SlipContext) -> pl.DataFrame:
     hits = held["theirs"] == held["neighbour"]
-    found = [held.clear()]
+    hit_parts = [held.clear()]
     for start, length in runs(hits).filter(pl.col("length") >= LEAST).iter_rows():
         run = held.slice(start, length)
         if run["theirs"].n_unique() < 5:
             continue
         if context.kind(name) in NUMBER_KINDS and (run["new"] - run["old"]).n_unique() < 3:
             continue
-        found.append(run)
-    return pl.concat(found)
+        hit_parts.append(run)
+    return pl.concat(hit_parts)
