@@ -18,7 +18,7 @@ import xlsxwriter
 READ = """
 import gc, sys, time
 gc.disable()
-import neat_delta, neat_delta.files.xlsx
+import neat_delta, neat_delta.files.readers.xlsx
 start = time.perf_counter()
 neat_delta.read(sys.argv[1])
 print(time.perf_counter() - start)

@@ -13,7 +13,7 @@ from hypothesis import strategies as st
 
 import neat_delta
 from neat_delta import CatalogueError, Layout, read
-from neat_delta.files.delimited import read_text, write_delimited
+from neat_delta.files.readers.delimited import read_text, write_delimited
 from tests.made import (
     DATA,
     HEADINGS,
@@ -157,7 +157,7 @@ def test_a_formula_that_was_never_computed_is_an_error():
     ],
 )
 def test_a_workbook_s_number_is_the_text_that_it_shows(value, text):
-    from neat_delta.files.grid import _numbers, number
+    from neat_delta.files.readers.grid import _numbers, number
 
     assert number(value) == text
     assert _numbers([value, 1.0]).to_list() == [text, "1"]

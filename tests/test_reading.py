@@ -11,8 +11,9 @@ from hypothesis import strategies as st
 
 from neat_delta import CatalogueError, Layout, read
 from neat_delta.core.model.catalogue import column_letter
-from neat_delta.files import delimited, whole
-from neat_delta.files.delimited import ENDS, read_text
+from neat_delta.files import whole
+from neat_delta.files.readers import delimited
+from neat_delta.files.readers.delimited import ENDS, read_text
 from tests.conftest import in_two_lengths
 
 MAPPED = pytest.mark.parametrize("large", [0, 1 << 24], ids=["mapped", "read"])

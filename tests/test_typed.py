@@ -16,7 +16,7 @@ import pytest
 from neat_delta import Catalogue, ChangeSet, Notation, Store, compare, confirm, learn, read, read_changes, read_store
 from neat_delta.core.worksheet.cut import as_written, cut_worksheet
 from neat_delta.files.storefile import draft
-from neat_delta.files.worksheet import workbook
+from neat_delta.files.writers.worksheet import workbook
 from tests import spreadsheet
 from tests.columns import NOTATIONS, Column, apart, as_typed, columns, mutated, rewritten
 from tests.conftest import campaign, first_of

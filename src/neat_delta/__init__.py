@@ -69,11 +69,11 @@ if TYPE_CHECKING:
     )
     from neat_delta.core.worksheet.cut import Column, WorkingSheet, cut_worksheet
     from neat_delta.files.changeset import read_changes, read_live, write_changes
-    from neat_delta.files.delimited import write_delimited
+    from neat_delta.files.readers.delimited import write_delimited
     from neat_delta.files.reading import read
     from neat_delta.files.storefile import read_mapping, read_store
     from neat_delta.files.updates import write_updates
-    from neat_delta.files.worksheet import workbook
+    from neat_delta.files.writers.worksheet import workbook
 
 __version__ = "0.1.0"
 
@@ -152,9 +152,9 @@ _HOMES = {
     "sign_off": "core.review.signoff",
     "target": "core.prove.proof",
     "undo": "app.outcome",
-    "workbook": "files.worksheet",
+    "workbook": "files.writers.worksheet",
     "write_changes": "files.changeset",
-    "write_delimited": "files.delimited",
+    "write_delimited": "files.readers.delimited",
     "write_updates": "files.updates",
 }
 """Where each public name is at home."""

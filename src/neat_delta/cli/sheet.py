@@ -100,7 +100,7 @@ def sheet(
         made = cut_worksheet(catalogue, store=shop, key=key, where=wanted, skus=codes, fields=names, sort=sort)
         kept: dict[str, int] = {}
         if ENDINGS[ending] == "xlsx":
-            from neat_delta.files.worksheet import workbook
+            from neat_delta.files.writers.worksheet import workbook
 
             content = workbook(made, catalogue.source, len(catalogue.fields))
         else:

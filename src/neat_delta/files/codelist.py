@@ -10,7 +10,7 @@ from neat_delta.core.model.changeset import Header
 from neat_delta.core.model.importer import NEW_CODE
 from neat_delta.core.model.layout import Layout
 from neat_delta.core.support.errors import OutputError
-from neat_delta.files.delimited import write_delimited
+from neat_delta.files.readers.delimited import write_delimited
 from neat_delta.files.whole import write_whole
 
 __all__ = ["write_code_list"]

@@ -8,10 +8,10 @@ from pathlib import PurePath
 
 from neat_delta.core.model.catalogue import Catalogue
 from neat_delta.core.model.layout import Format, Layout
-from neat_delta.files.delimited import Text, read_text
-from neat_delta.files.encoding import Known, known_of
-from neat_delta.files.magic import binary_format
-from neat_delta.files.packed import unpack
+from neat_delta.files.readers.delimited import Text, read_text
+from neat_delta.files.readers.encoding import Known, known_of
+from neat_delta.files.sources.magic import binary_format
+from neat_delta.files.sources.packed import unpack
 from neat_delta.files.whole import Loaded, load
 
 __all__ = ["read"]
@@ -95,10 +95,10 @@ def _read(
     if form == "delimited":
         return read_text(data, file.path, told, only, words_of_live)
     if form in {"json", "json lines"}:
-        from neat_delta.files.objects import read_objects
+        from neat_delta.files.readers.objects import read_objects
 
         return read_objects(data, file.path, told)
-    from neat_delta.files.apart import read_apart
+    from neat_delta.files.readers.apart import read_apart
 
     return read_apart(data, file.path, form, told, file.reader)
 
@@ -107,6 +107,6 @@ def _format(data: bytes, told: Layout) -> Format:
     """Which text the bytes are."""
     if told.format in {"delimited", "json", "json lines"}:
         return told.format
-    from neat_delta.files.objects import is_json
+    from neat_delta.files.readers.objects import is_json
 
     return "json" if is_json(data[:4096]) else "delimited"

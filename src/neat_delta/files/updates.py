@@ -19,9 +19,9 @@ from neat_delta.core.model.manifest import FORMAT, VERSION, CellCounts, Listed, 
 from neat_delta.core.plan import plan
 from neat_delta.core.prove.proof import prove
 from neat_delta.core.support.errors import OutputError
-from neat_delta.files.forms import FORMS, UpdateFormat, UpdateLayout
 from neat_delta.files.readme import read_me
 from neat_delta.files.whole import digest_of, new_folder
+from neat_delta.files.writers.forms import FORMS, UpdateFormat, UpdateLayout
 
 if TYPE_CHECKING:
     from neat_delta.core.model.changeset import ChangeSet

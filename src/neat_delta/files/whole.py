@@ -18,7 +18,7 @@ from typing import IO
 
 from neat_delta.core.support.background import submit
 from neat_delta.core.support.errors import FileError, OutputError
-from neat_delta.files.magic import binary_format
+from neat_delta.files.sources.magic import binary_format
 
 __all__ = [
     "Loaded",
@@ -92,7 +92,7 @@ def load(path: str) -> Loaded:
 
 def begin_reader() -> subprocess.Popen[bytes]:
     """A process for `apart.read_here`, which ends by itself when nobody asks it anything."""
-    call = [sys.executable, "-c", "from neat_delta.files.apart import read_here; read_here()"]
+    call = [sys.executable, "-c", "from neat_delta.files.readers.apart import read_here; read_here()"]
     child = subprocess.Popen(call, stdin=subprocess.PIPE, stdout=subprocess.PIPE, stderr=subprocess.DEVNULL)
     RUNNING.append(child)
     return child

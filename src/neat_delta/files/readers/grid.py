@@ -14,8 +14,8 @@ import polars as pl
 from neat_delta.core.model.catalogue import Origin, column_letter, listed
 from neat_delta.core.model.layout import Format, Layout
 from neat_delta.core.support.errors import CatalogueError
-from neat_delta.files.delimited import Text, header_place
-from neat_delta.files.headings import must_be_headings, unnamed_columns
+from neat_delta.files.readers.delimited import Text, header_place
+from neat_delta.files.readers.headings import must_be_headings, unnamed_columns
 
 __all__ = ["ERRORS", "ORIGIN", "Grid", "number", "to_text"]
 

@@ -3,12 +3,12 @@
 from __future__ import annotations
 
 from neat_delta.core.model.importer import FormName
-from neat_delta.files.forms.base import UpdateFormat, UpdateLayout
-from neat_delta.files.forms.delimited import DELIMITED
-from neat_delta.files.forms.objects import JSON, JSON_LINES
-from neat_delta.files.forms.patches import JSON_PATCH, MERGE_PATCH
-from neat_delta.files.forms.xlsx import XLSX
-from neat_delta.files.forms.xml import XML
+from neat_delta.files.writers.forms.base import UpdateFormat, UpdateLayout
+from neat_delta.files.writers.forms.delimited import DELIMITED
+from neat_delta.files.writers.forms.objects import JSON, JSON_LINES
+from neat_delta.files.writers.forms.patches import JSON_PATCH, MERGE_PATCH
+from neat_delta.files.writers.forms.xlsx import XLSX
+from neat_delta.files.writers.forms.xml import XML
 
 __all__ = ["FORMS", "UpdateFormat", "UpdateLayout"]
 

@@ -7,8 +7,8 @@ from pathlib import Path
 import polars as pl
 
 from neat_delta.core.model.layout import Layout
-from neat_delta.files.delimited import read_text, write_delimited
-from neat_delta.files.forms.base import UpdateFormat, UpdateLayout
+from neat_delta.files.readers.delimited import read_text, write_delimited
+from neat_delta.files.writers.forms.base import UpdateFormat, UpdateLayout
 
 __all__ = ["DELIMITED"]
 

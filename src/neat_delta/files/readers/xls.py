@@ -9,8 +9,8 @@ from typing import TYPE_CHECKING, Any, Literal
 
 from neat_delta.core.model.catalogue import column_letter
 from neat_delta.core.support.errors import CatalogueError
-from neat_delta.files.grid import Grid, Value
-from neat_delta.files.xlsx import choose_sheet, wanted_sheets, zeros
+from neat_delta.files.readers.grid import Grid, Value
+from neat_delta.files.readers.xlsx import choose_sheet, wanted_sheets, zeros
 
 if TYPE_CHECKING:
     import xlrd

@@ -17,9 +17,9 @@ from functools import partial
 from neat_delta.core.model.catalogue import listed
 from neat_delta.core.support.background import submit
 from neat_delta.core.support.errors import CatalogueError
-from neat_delta.files.grid import ORIGIN, Grid, Value
-from neat_delta.files.packed import must_be_bounded
-from neat_delta.files.sheetxml import padded_styles, sheet_parts, sheet_xml
+from neat_delta.files.readers.grid import ORIGIN, Grid, Value
+from neat_delta.files.readers.sheetxml import padded_styles, sheet_parts, sheet_xml
+from neat_delta.files.sources.packed import must_be_bounded
 
 __all__ = [
     "MOST_CELLS",

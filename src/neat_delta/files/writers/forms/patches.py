@@ -12,8 +12,8 @@ import msgspec
 import polars as pl
 
 from neat_delta.core.model.importer import NEW_CODE
-from neat_delta.files.forms.base import UpdateFormat, UpdateLayout, of_rows
-from neat_delta.files.forms.objects import any_text
+from neat_delta.files.writers.forms.base import UpdateFormat, UpdateLayout, of_rows
+from neat_delta.files.writers.forms.objects import any_text
 
 __all__ = ["JSON_PATCH", "MERGE_PATCH"]
 

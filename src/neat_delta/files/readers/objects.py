@@ -11,9 +11,9 @@ import polars as pl
 
 from neat_delta.core.model.layout import Layout
 from neat_delta.core.support.errors import CatalogueError
-from neat_delta.files.delimited import Text
-from neat_delta.files.encoding import codec, decoded, of_head
-from neat_delta.files.headings import must_be_headings, unnamed_columns
+from neat_delta.files.readers.delimited import Text
+from neat_delta.files.readers.encoding import codec, decoded, of_head
+from neat_delta.files.readers.headings import must_be_headings, unnamed_columns
 
 __all__ = ["is_json", "read_objects"]
 

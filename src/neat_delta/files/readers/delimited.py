@@ -21,8 +21,8 @@ import polars as pl
 from neat_delta.core.model.catalogue import MARK, Origin, column_letter
 from neat_delta.core.model.layout import LINE_ENDS, SEPARATORS, Layout, encoding_name
 from neat_delta.core.support.errors import CatalogueError
-from neat_delta.files.encoding import BOMS, Known, codec, decoded, guess, of_head, written_in
-from neat_delta.files.headings import must_be_headings, unnamed_columns
+from neat_delta.files.readers.encoding import BOMS, Known, codec, decoded, guess, of_head, written_in
+from neat_delta.files.readers.headings import must_be_headings, unnamed_columns
 
 __all__ = ["Text", "read_text", "write_delimited"]
 

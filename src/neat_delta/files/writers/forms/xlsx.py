@@ -10,8 +10,8 @@ import polars as pl
 import xlsxwriter
 
 from neat_delta.core.model.layout import Layout
-from neat_delta.files.forms.base import UpdateFormat, UpdateLayout
 from neat_delta.files.reading import read
+from neat_delta.files.writers.forms.base import UpdateFormat, UpdateLayout
 
 __all__ = ["XLSX"]
 

@@ -22,7 +22,7 @@ from neat_delta.core.model.layout import Notation
 from neat_delta.core.model.store import Field
 from neat_delta.core.support.errors import OutputError
 from neat_delta.core.worksheet.cut import Column, WorkingSheet
-from neat_delta.files.grid import ORIGIN, ORIGIN_ROWS
+from neat_delta.files.readers.grid import ORIGIN, ORIGIN_ROWS
 
 __all__ = ["workbook"]
 

@@ -12,9 +12,9 @@ from polars.exceptions import PanicException, PolarsError
 
 from neat_delta.core.model.layout import Layout
 from neat_delta.core.support.errors import CatalogueError
-from neat_delta.files.delimited import Text
-from neat_delta.files.grid import number
-from neat_delta.files.headings import must_be_headings, unnamed_columns
+from neat_delta.files.readers.delimited import Text
+from neat_delta.files.readers.grid import number
+from neat_delta.files.readers.headings import must_be_headings, unnamed_columns
 
 __all__ = ["read_columns"]
 

@@ -16,7 +16,7 @@ import polars as pl
 from neat_delta.core.model.catalogue import Origin
 from neat_delta.core.model.layout import Format, Layout
 from neat_delta.core.support.errors import CatalogueError
-from neat_delta.files.delimited import Text
+from neat_delta.files.readers.delimited import Text
 from neat_delta.files.whole import RUNNING, begin_reader
 
 __all__ = ["APART", "read_apart"]
@@ -113,16 +113,16 @@ def _limit(size: int) -> None:
 
 def _reader(form: Format) -> Callable[[bytes, str, Layout], Text]:
     if form == "parquet":
-        from neat_delta.files.columns import read_columns
+        from neat_delta.files.readers.columns import read_columns
 
         return lambda data, path, _: read_columns(data, path)
-    from neat_delta.files.grid import to_text
+    from neat_delta.files.readers.grid import to_text
 
     read: Any
     if form == "xlsx":
-        from neat_delta.files.xlsx import read_xlsx as read
+        from neat_delta.files.readers.xlsx import read_xlsx as read
     elif form == "ods":
-        from neat_delta.files.ods import read_ods as read
+        from neat_delta.files.readers.ods import read_ods as read
     else:
-        from neat_delta.files.xls import read_xls as read
+        from neat_delta.files.readers.xls import read_xls as read
     return lambda data, path, told: to_text(read(data, path, told.sheet_name), path, form, told)

@@ -1,0 +1,1 @@
+"""From bytes to tables, one file a format."""

@@ -1,0 +1,1 @@
+"""What a file is, and what is packed in it."""

@@ -1,0 +1,1 @@
+"""From tables to bytes: working sheets and update files."""
