@@ -18,8 +18,11 @@ if TYPE_CHECKING:
     from typing import Any
 
     from neat_delta.app.check import Checked, check
+    from neat_delta.app.match import Matches, match
     from neat_delta.app.outcome import confirm, retry, undo
     from neat_delta.app.preview import PreviewOptions, preview
+    from neat_delta.app.sheet import SheetFile, SheetOptions, sheet
+    from neat_delta.app.write import write
     from neat_delta.core.decide.policy import Policy
     from neat_delta.core.engine.options import ColumnOptions, CompareOptions
     from neat_delta.core.engine.whole import compare, recode
@@ -111,6 +114,7 @@ _HOMES = {
     "Learned": "core.infer.learn",
     "LikelyCode": "core.model.changeset",
     "Manifest": "core.model.manifest",
+    "Matches": "app.match",
     "NearKey": "core.model.changeset",
     "NeatDeltaError": "core.support.errors",
     "Notation": "core.model.layout",
@@ -122,6 +126,8 @@ _HOMES = {
     "Row": "core.model.changeset",
     "Rows": "core.query.expressions",
     "SetAside": "core.model.changeset",
+    "SheetFile": "app.sheet",
+    "SheetOptions": "app.sheet",
     "Source": "core.model.catalogue",
     "Store": "core.model.store",
     "StoreError": "core.support.errors",
@@ -137,6 +143,7 @@ _HOMES = {
     "figures": "core.review.figures",
     "find_key": "core.infer.key",
     "learn": "core.infer.learn",
+    "match": "app.match",
     "match_columns": "core.match.columns",
     "plan": "core.plan",
     "preview": "app.preview",
@@ -149,10 +156,12 @@ _HOMES = {
     "recode": "core.engine.whole",
     "replay": "core.prove.replay",
     "retry": "app.outcome",
+    "sheet": "app.sheet",
     "sign_off": "core.review.signoff",
     "target": "core.prove.proof",
     "undo": "app.outcome",
     "workbook": "files.writers.worksheet",
+    "write": "app.write",
     "write_changes": "files.changeset",
     "write_delimited": "files.readers.delimited",
     "write_updates": "files.updates",
@@ -193,6 +202,7 @@ __all__ = [
     "Learned",
     "LikelyCode",
     "Manifest",
+    "Matches",
     "NearKey",
     "NeatDeltaError",
     "Notation",
@@ -204,6 +214,8 @@ __all__ = [
     "Row",
     "Rows",
     "SetAside",
+    "SheetFile",
+    "SheetOptions",
     "Source",
     "Store",
     "StoreError",
@@ -220,6 +232,7 @@ __all__ = [
     "figures",
     "find_key",
     "learn",
+    "match",
     "match_columns",
     "plan",
     "preview",
@@ -232,10 +245,12 @@ __all__ = [
     "recode",
     "replay",
     "retry",
+    "sheet",
     "sign_off",
     "target",
     "undo",
     "workbook",
+    "write",
     "write_changes",
     "write_delimited",
     "write_updates",

@@ -21,8 +21,6 @@ from neat_delta.cli.common import (
 
 __all__ = ["match"]
 
-SAMPLES = 3
-
 
 @click.command(
     epilog="\b\nExample, on the demo's files:\n"
@@ -56,8 +54,6 @@ def match(
     hyphens, or by the other headings in the store file. Any other is left out, with the nearest field as a hint.
     """
     import neat_delta
-    from neat_delta.core.match.prepare import align_inputs
-    from neat_delta.core.review.samples import mapping_to_keep, samples
     from neat_delta.files.storefile import mapping_text
     from neat_delta.files.whole import write_whole
 
@@ -71,21 +67,19 @@ def match(
     with working(f"Reading {live} and {sheet}"):
         live_catalogue = neat_delta.read(live, layout_from_options("live", shop.file.layout if shop else None))
         sheet_catalogue = neat_delta.read(sheet, layout_from_options("sheet"), like=live_catalogue)
-        aligned = align_inputs(
-            live_catalogue, sheet_catalogue, store=shop, key=key, mapping=told, saved=saved, only=fields
-        )
-    rows = samples(aligned, sheet_catalogue, SAMPLES)
+        columns = neat_delta.ColumnOptions(key, told, saved, fields)
+        matches = neat_delta.match(live_catalogue, sheet_catalogue, shop, columns=columns)
     if save:
-        write_whole(save, [mapping_text(mapping_to_keep(aligned), sheet, live).encode()])
+        write_whole(save, [mapping_text(matches.mapping, sheet, live).encode()])
     if as_json:
-        print_json({"saved": save, "store": store_path, "key": aligned.key.fields, "pairs": rows})
+        print_json({"saved": save, "store": store_path, "key": matches.aligned.key.fields, "pairs": matches.samples})
     else:
         from neat_delta.report import terminal as report
 
-        report.print_pairs(report.terminal(), aligned, sheet_catalogue, rows, store_path)
+        report.print_pairs(report.terminal(), matches.aligned, sheet_catalogue, matches.samples, store_path)
         if save:
             from neat_delta.report.text import command
 
             use = command("compare", live, sheet, "--mapping", save, *store_arguments(store))
             click.echo(f"\nWrote {save}. Use it:  {use}")
-    return 1 if any(row.how == "unmatched" for row in rows) else 0
+    return 1 if any(row.how == "unmatched" for row in matches.samples) else 0

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import sys
+from typing import Literal
 
 import click
 
@@ -75,7 +76,6 @@ def sheet(
     import neat_delta
     from neat_delta.core.query.expressions import condition
     from neat_delta.core.support.errors import OutputError
-    from neat_delta.core.worksheet.cut import as_written, cut_worksheet
     from neat_delta.files.whole import load, write_whole
 
     ending = PurePath(output).suffix.lower()
@@ -96,20 +96,20 @@ def sheet(
         codes = list(dict.fromkeys(line.strip() for line in lines if line.strip()))
     with working(f"Reading {live}"):
         catalogue = neat_delta.read(live, layout_from_options("live", shop.file.layout if shop else None))
+    options = neat_delta.SheetOptions(
+        key=key,
+        where=wanted,
+        skus=codes,
+        fields=names,
+        sort=sort,
+        layout=layout_from_options("sheet", neat_delta.Layout(separator=ENDINGS[ending], line_end="CRLF", bom=True)),
+        writing=notation_from_options(),
+    )
     with working(f"Writing {output}"):
-        made = cut_worksheet(catalogue, store=shop, key=key, where=wanted, skus=codes, fields=names, sort=sort)
-        kept: dict[str, int] = {}
-        if ENDINGS[ending] == "xlsx":
-            from neat_delta.files.writers.worksheet import workbook
-
-            content = workbook(made, catalogue.source, len(catalogue.fields))
-        else:
-            layout = layout_from_options(
-                "sheet", neat_delta.Layout(separator=ENDINGS[ending], line_end="CRLF", bom=True)
-            )
-            cells, kept = as_written(made, notation_from_options())
-            content = neat_delta.write_delimited(cells, layout, "The sheet")
-        write_whole(output, [content])
+        form: Literal["xlsx", "delimited"] = "xlsx" if ENDINGS[ending] == "xlsx" else "delimited"
+        cut = neat_delta.sheet(catalogue, form, shop, options=options)
+        write_whole(output, [cut.content])
+    made, kept = cut.sheet, cut.kept
     facts = {"output": output, "items": made.cells.height, "fields": made.cells.columns, "missing": made.missing}
     facts["kept"] = kept
     if as_json:

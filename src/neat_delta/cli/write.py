@@ -82,11 +82,17 @@ def write(
         importer = msgspec.structs.replace(importer, blanks=blanks)
     with working(f"Reading {changes} and its live catalogue"):
         change_set, catalogue = read_with_live(changes, live, partial(fields_needed, importer=importer, whole=whole))
-        if signed_off is not None:
-            change_set = neat_delta.sign_off(change_set, neat_delta.read(signed_off))
+        answers = None if signed_off is None else neat_delta.read(signed_off)
     with working("Writing and replaying"):
-        manifest = neat_delta.write_updates(
-            change_set, catalogue, importer, folder, replace=replace, most_files=most_files, whole=whole
+        manifest = neat_delta.write(
+            change_set,
+            catalogue,
+            importer,
+            folder,
+            answers=answers,
+            replace=replace,
+            most_files=most_files,
+            whole=whole,
         )
     if as_json:
         print_json({"folder": folder, "manifest": manifest})
