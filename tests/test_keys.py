@@ -148,6 +148,41 @@ def test_every_command_knows_an_item_by_its_key(run, put, tmp_path, continued, i
     assert facts("compare", "live.csv", "sheet.csv", *only, *accepted)["header"]["accepted"]
 
 
+@pytest.mark.parametrize(("continued", "ignore_case", "shared", "two"), WAYS)
+def test_signing_off_and_new_codes_know_an_item_by_its_key(run, put, tmp_path, continued, ignore_case, shared, two):
+    put("neat-delta.toml", store_file(continued=continued, ignore_case=ignore_case, shared=shared, two=two))
+    rows, lower = items(shared=shared), (["sku", "place"] if two else ["sku"]) if ignore_case else []
+    put("live.csv", text(rows, continued=continued))
+    sheet = [row for number, row in enumerate(changed(rows)) if not (shared and number == 2)]
+    put("sheet.csv", text(sheet[::-1], continued=continued, lower=lower))
+
+    def facts(*call: str) -> dict:
+        done = run(*call, "--json")
+        assert done.returncode == 0, done.stderr or done.stdout[-600:].replace("\n", "")
+        facts: dict = json.loads(done.stdout)
+        return facts
+
+    facts("compare", "live.csv", "sheet.csv", "-o", "c.jsonl", *(["--only", "price"] if shared else []))
+    manifest = facts("write", "c.jsonl", "--to", "out")["manifest"]
+    # Every line signed, all of it goes out as it would without.
+    assert run("preview", "c.jsonl", "--workbook", "sign.xlsx").returncode == 0
+    signed = read(str(tmp_path / "sign.xlsx")).cells.with_columns(answer=pl.lit("yes"))
+    signed.write_csv(tmp_path / "signed.csv")
+    assert (
+        facts("write", "c.jsonl", "--signed-off", "signed.csv", "--to", "yes")["manifest"]["cells"] == manifest["cells"]
+    )
+    # A new code for an item whose key the list writes in its own way.
+    place = ",South" if two else ""
+    put("codes.csv", f"sku{',place' if two else ''},new code\n{'qa-4' if lower else 'QA-4'}{place},QA-9\n")
+    recoded = facts("recode", "live.csv", "codes.csv", "-o", "recoded.jsonl")
+    assert (recoded["header"]["counts"]["recoded"], recoded["header"]["set_aside"]) == (1, [])
+    assert [one["action"] for one in facts("write", "recoded.jsonl", "--to", "new")["manifest"]["update"]] == ["recode"]
+    landed = [{**row, "sku": "QA-9"} if row["sku"] == "QA-4" else row for row in rows]
+    put("after.csv", text(landed, continued=continued, lower=lower))
+    assert facts("confirm", "recoded.jsonl", "after.csv")["counts"]["landed"] == 1
+    assert run("learn", "live.csv", "-o", "learned.toml").returncode == 0
+
+
 @pytest.mark.parametrize(("ignore_case", "two"), list(itertools.product([False, True], repeat=2)))
 def test_a_finding_shows_on_every_item_that_has_the_key(run, put, tmp_path, ignore_case, two):
     put("neat-delta.toml", store_file(continued=False, ignore_case=ignore_case, shared=True, two=two))

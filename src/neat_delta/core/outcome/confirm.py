@@ -14,7 +14,7 @@ from neat_delta.core.diff.equality import equal
 from neat_delta.core.kinds import KINDS
 from neat_delta.core.kinds.base import EXACT
 from neat_delta.core.kinds.number import NUMBER_KINDS
-from neat_delta.core.match.keys import KeyIndex, stripped
+from neat_delta.core.match.keys import KeyIndex, key_text, stripped
 from neat_delta.core.model.catalogue import MARK, Catalogue
 from neat_delta.core.model.changeset import ChangeSet
 from neat_delta.core.model.importer import Removal
@@ -87,6 +87,8 @@ def confirm(changes: ChangeSet, live: Catalogue, after: Catalogue, removal: Remo
         if name in header.key:  # it is where it is by its code alone
             field = Field("code")
         outcomes = _of_field(str(name), field_cells, after, located.places, field, header.writing)
+        if name in header.key and header.ignore_case:
+            outcomes = [_in_other_case(*one) for one in outcomes]
         for item, before, meant, now, outcome, how in outcomes:
             counts[outcome] += 1
             if outcome != "landed":
@@ -151,6 +153,16 @@ def _of_field(
             cells.select("item", "before", "after").iter_rows(), now, outcomes, strict=True
         )
     ]
+
+
+def _in_other_case(
+    item: int, before: str | None, meant: str, now: str | None, outcome: Outcome, how: str | None
+) -> tuple[int, str | None, str, str | None, Outcome, str | None]:
+    """A new code where case means nothing in a key: it has landed in any case, unless nothing but its case changes."""
+    key = Key(["code"], ignore_case=True)
+    was, wanted, there = (key_text([text or ""], key) for text in (before, meant, now))
+    landed = outcome == "differently" and there == wanted != was
+    return (item, before, meant, now, "landed" if landed else outcome, None if landed else how)
 
 
 def _how(meant: str, now: str, field: Field, writing: Notation) -> str | None:

@@ -9,7 +9,7 @@ import polars as pl
 
 from neat_delta.core.match.keys import KeyIndex, KeyText, key_text, stripped
 from neat_delta.core.match.rows import match_places
-from neat_delta.core.model.catalogue import Catalogue
+from neat_delta.core.model.catalogue import MARK, Catalogue
 from neat_delta.core.model.changeset import ChangeSet, code_changes, held
 from neat_delta.core.model.importer import NEW_CODE
 from neat_delta.core.model.schemas import FINDINGS, conform, empty
@@ -152,24 +152,25 @@ def code_cells(
     if not asked.moves:
         return pl.DataFrame(schema=SCHEMA), {}
     part = key.fields.index(asked.field)
+    after, reason, place = (MARK + name for name in ("after", "reason", "place"))  # a key may have fields called so
     rows = [(*move.old, move.new[part], why.get(move.item)) for move in asked.moves]
-    table = pl.DataFrame(rows, schema=dict.fromkeys([*key.fields, "after", "reason"], pl.String), orient="row")
-    keys = stripped(live.cells, key).with_row_index("place")
+    table = pl.DataFrame(rows, schema=dict.fromkeys([*key.fields, after, reason], pl.String), orient="row")
+    keys = stripped(live.cells, key).with_row_index(place)
     met = keys.join(table, on=key.fields, how="inner", maintain_order="left")
     codes = pl.DataFrame(
         {
-            "place": met["place"].cast(pl.Int64),
+            "place": met[place].cast(pl.Int64),
             "field": pl.repeat(asked.field, met.height, eager=True),
-            "before": live.cells[asked.field].gather(met["place"]),
-            "after": met["after"],
-            "reason": met["reason"],
+            "before": live.cells[asked.field].gather(met[place]),
+            "after": met[after],
+            "reason": met[reason],
         },
         schema=SCHEMA,
     )
     names = [name for name, field in fields.items() if field.refers and name in live.fields and name not in key.fields]
-    leaves = met.filter(pl.col("reason").is_null())["place"]
+    leaves = met.filter(pl.col(reason).is_null())[place]
     named = keys.filter(pl.col(asked.field).is_in(list(asked.codes)))
-    keeps = set(named.filter(~pl.col("place").is_in(leaves.implode()))[asked.field])
+    keeps = set(named.filter(~pl.col(place).is_in(leaves.implode()))[asked.field])
     free = {old: new for old, new in asked.codes.items() if old not in keeps}
     return pl.concat([codes, conform(links(live.cells, fields, free, names), SCHEMA)]), free
 
