@@ -12,6 +12,7 @@ import polars as pl
 from neat_delta.core.match.keys import KeyIndex
 from neat_delta.core.model.changeset import Accept, ChangeSet, held
 from neat_delta.core.model.schemas import FINDINGS, conform
+from neat_delta.core.support.distinct import all_differ
 
 if TYPE_CHECKING:
     from neat_delta.core.decide.policy import Policy
@@ -79,7 +80,7 @@ def with_decisions(changes: ChangeSet, decided: pl.DataFrame) -> ChangeSet:
 
     Of items that share a key, what must not go to one goes to none, as an importer cannot tell them apart.
     """
-    holding = decided.filter(pl.col("done") == "held").with_row_index("order")
+    holding = decided.select("item", "field", "source", "reason", "done").filter(pl.col("done") == "held").drop("done")
     of_cells = holding.filter(pl.col("field").is_not_null())
     cells = changes.cells.with_columns(held=pl.lit(None, pl.String))
     if of_cells.height:
@@ -100,8 +101,10 @@ def with_decisions(changes: ChangeSet, decided: pl.DataFrame) -> ChangeSet:
 
 def _first(holding: pl.DataFrame, order: Sequence[str], by: list[str]) -> pl.DataFrame:
     """Of the findings that hold one thing, the one that names the reason."""
+    if all_differ(holding.select(by)):
+        return holding
     rank = pl.col("source").replace_strict({name: place for place, name in enumerate(order)}, return_dtype=pl.UInt8)
-    return holding.sort(rank, "order").unique(by, keep="first", maintain_order=True)
+    return holding.sort(rank, maintain_order=True).unique(by, keep="first", maintain_order=True)
 
 
 def _of_twins(changes: ChangeSet, cells: pl.DataFrame) -> pl.Series:

@@ -127,7 +127,8 @@ def _run(
     index = cache(lambda: KeyIndex.of(draft.changes.keys, aligned.key))
     judged = partial(decide, index=index, policy=policy, exceptions=exceptions)
     value, so_far = judged(value_findings(draft.cells, levels)), pl.concat([draft.decided, judged(draft.findings)])
-    changes = with_decisions(draft.changes, pl.concat([so_far, value]))
+    of_cells = pl.concat([so_far.filter(pl.col("field").is_not_null()), value])  # the checks look at cells
+    changes = with_decisions(draft.changes, of_cells)
     checked = judged(
         check_changes(
             changes,
