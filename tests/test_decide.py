@@ -3,13 +3,14 @@
 from __future__ import annotations
 
 import json
+from functools import cache
 
 import polars as pl
 import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from neat_delta import Accept, Policy, compare
+from neat_delta import Accept, ChangeSet, Policy, compare
 from neat_delta.core.decide.decide import CELL_ORDER, ITEM_ORDER, decide, with_decisions
 from neat_delta.core.match.keys import KeyIndex
 from neat_delta.core.model.schemas import FINDINGS, conform
@@ -37,6 +38,13 @@ LIVE = (["sku", "price", "name"], [[key, "1.00", "x"] for key in KEYS])
 SHEET = (["sku", "price", "name"], [[key, "2.00", "y"] for key in KEYS])
 
 
+@cache
+def three_items() -> ChangeSet:
+    """Three items, of which each has both cells changed."""
+    asked = options(accept=[Accept("slip")])
+    return compare(catalogue(LIVE), catalogue(SHEET), store=Store(key=Key(["sku"])), options=asked)
+
+
 def outcome(finding: tuple, policy: Policy) -> str:
     """The rules once more, one finding at a time."""
     item, field, (source, rule), level, mendable = finding
@@ -60,9 +68,7 @@ def test_what_is_held_is_what_a_finding_holds(drawn, policy):
         for n, (item, field, (source, rule), level, mendable) in enumerate(drawn)
     ]  # fmt: skip
     findings = conform(pl.DataFrame(rows, schema=dict(FINDINGS)), FINDINGS)
-    changes = compare(
-        catalogue(LIVE), catalogue(SHEET), store=Store(key=Key(["sku"])), options=options(accept=[Accept("slip")])
-    )
+    changes = three_items()
     index = KeyIndex.of(changes.keys, Key(["sku"]))
     decided = decide(findings, lambda: index, policy)
     done = [outcome(one, policy) for one in drawn]
