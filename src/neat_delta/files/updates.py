@@ -25,7 +25,8 @@ from neat_delta.files.writers.forms import FORMS, UpdateFormat, UpdateLayout
 
 if TYPE_CHECKING:
     from neat_delta.core.model.changeset import ChangeSet
-    from neat_delta.core.model.update import Action, Table
+from neat_delta.core.model.schemas import NOT_SENT, conform
+from neat_delta.core.model.update import Action, Table
 
 __all__ = ["layout_of", "read_manifest", "write_updates"]
 
@@ -181,7 +182,6 @@ class _Out:
 
 def _not_sent(changes: ChangeSet, refused: pl.DataFrame) -> pl.DataFrame:
     """The items and cells that are held, and what the importer cannot take: `item`, `field`, `reason`, by item."""
-    schema = {"item": pl.Int64, "field": pl.String, "reason": pl.String}
     items = changes.items.with_row_index("item").filter(pl.col("held").is_not_null())
     cells = changes.cells.filter(pl.col("held").is_not_null())
     parts = [
@@ -189,7 +189,7 @@ def _not_sent(changes: ChangeSet, refused: pl.DataFrame) -> pl.DataFrame:
         cells.select("item", pl.col("field").cast(pl.String), reason="held"),
         refused.select("item", "field", "reason"),
     ]
-    return pl.concat([part.cast(schema) for part in parts]).sort("item", maintain_order=True)  # type: ignore[arg-type]
+    return pl.concat([conform(part, NOT_SENT) for part in parts]).sort("item", maintain_order=True)
 
 
 def _listed(changes: ChangeSet, rows: pl.DataFrame) -> list[Listed]:

@@ -173,7 +173,7 @@ def _of_one_kind(
     only_text = (~reads_before & ~empty_before) if learned else pl.lit(False)
     unread = ~empty & (~reads | pl.col("written").is_null()) & ~only_text
     why = (
-        pl.when(pl.col("same") | empty | only_text)
+        pl.when(same | empty | only_text)
         .then(None)
         .when(doubtful)
         .then(pl.concat_str(pl.lit(DOUBT), "doubt"))
@@ -181,11 +181,8 @@ def _of_one_kind(
         .then(pl.lit(reason(kind)))
     )
     as_typed = only_text | doubtful | ~reads
-    return (
-        table.with_columns(same=same)
-        .with_columns(held=why)
-        .select(after=pl.when(as_typed).then("raw").otherwise(pl.coalesce("written", "raw")), same="same", held="held")
-    )
+    sent = pl.when(as_typed).then("raw").otherwise(pl.coalesce("written", "raw"))
+    return table.select(after=sent, same=same, held=why)
 
 
 def _read(

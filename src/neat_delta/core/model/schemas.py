@@ -8,11 +8,13 @@ import polars as pl
 
 __all__ = [
     "CATALOGUE_FINDINGS",
+    "CODE_CELLS",
     "DAMAGED_SCHEMA",
     "FINDINGS",
     "FLAGS_SCHEMA",
     "ITEMS_SCHEMA",
     "NEAR_KEYS",
+    "NOT_SENT",
     "RULE_FINDINGS",
     "TEXTS",
     "Schema",
@@ -77,6 +79,18 @@ FLAGS_SCHEMA: Schema = {
 }
 """What the checks say, as in `CheckFinding`; `item` is the number of the item, null for the whole round."""
 
+
+CODE_CELLS: Schema = {
+    "place": pl.Int64,
+    "field": pl.String,
+    "before": pl.String,
+    "after": pl.String,
+    "reason": pl.String,
+}
+"""The cells by which codes change, and links follow them: live's place, the texts, why it cannot be (null: it can)."""
+
+NOT_SENT: Schema = {"item": pl.Int64, "field": pl.String, "reason": pl.String}
+"""What is not sent: the number of the item, the field (null: all of it), why."""
 
 CATALOGUE_FINDINGS: Schema = {
     "check": pl.String,

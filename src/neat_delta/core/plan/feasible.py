@@ -8,12 +8,12 @@ from typing import Any
 import polars as pl
 
 from neat_delta.core.kinds import blank
+from neat_delta.core.model.schemas import NOT_SENT, conform, empty
 from neat_delta.core.model.update import ITEM
 from neat_delta.core.plan.base import CELL, PlanContext, Step
 from neat_delta.core.plan.texts import unwritable_cells
 
 __all__ = [
-    "LISTED",
     "feasible_step",
     "kept_rows",
     "refused_additions",
@@ -38,8 +38,6 @@ CANNOT_WRITE = "the importer's files cannot hold this text"
 CANNOT_FILL = "the importer wants a value in every row, and it is blank: "
 CANNOT_ALL = "the importer wants the whole catalogue in one file"
 CANNOT_NEED = "the importer wants more of a new item: "
-
-LISTED: dict[str, pl.DataType | type[pl.DataType]] = {"item": pl.Int64, "field": pl.String, "reason": pl.String}
 
 
 def requested_step(context: PlanContext) -> Step:
@@ -179,7 +177,7 @@ def _without_unfit_columns(context: PlanContext, step: Step) -> tuple[Step, pl.D
     """The step without the fields that a file of the whole catalogue cannot have, as it cannot hold the text of an item
     that stays; and what is held for that.
     """
-    stays, held = kept_rows(context, step), [pl.DataFrame(schema=LISTED)]
+    stays, held = kept_rows(context, step), [empty(NOT_SENT)]
     for name in context.live.fields:
         field_cells = step.cells.filter(pl.col("field") == name)
         new = step.added.filter(pl.col(name).str.strip_chars() != "")
@@ -205,7 +203,7 @@ def _all_of(items: pl.DataFrame, why: str) -> pl.DataFrame:
 
 def with_reasons(cells: pl.DataFrame) -> pl.DataFrame:
     """The items and fields of these cells that have a reason."""
-    return cells.select(pl.col(name).cast(kind) for name, kind in LISTED.items()).filter(pl.col("reason").is_not_null())
+    return conform(cells, NOT_SENT).filter(pl.col("reason").is_not_null())
 
 
 def _why_not(context: PlanContext, cells: pl.DataFrame, *, back: bool) -> pl.Series:

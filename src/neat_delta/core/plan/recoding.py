@@ -10,6 +10,7 @@ import polars as pl
 
 from neat_delta.core.match.keys import KeyIndex
 from neat_delta.core.model.changeset import code_changes
+from neat_delta.core.model.schemas import NOT_SENT, empty
 from neat_delta.core.model.store import Field, Key
 from neat_delta.core.model.update import ITEM
 from neat_delta.core.plan.feasible import (
@@ -18,7 +19,6 @@ from neat_delta.core.plan.feasible import (
     CANNOT_SAY,
     CANNOT_TELL_APART,
     CANNOT_WRITE,
-    LISTED,
     refused_additions,
     refused_removals,
     retiring_cells,
@@ -45,7 +45,7 @@ def with_code_changes(context: PlanContext, step: Step) -> tuple[Step, pl.DataFr
     is_code = pl.col("field").is_in(context.key)
     cells, asked = step.cells.filter(~is_code), step.cells.filter(is_code)
     if not context.changes.header.counts.recoded:
-        return step, asked, pl.DataFrame(schema=LISTED)
+        return step, asked, empty(NOT_SENT)
     moves = _moves(context, asked)
     arriving = set(step.added.select(context.key).rows())
     replaces = context.code_change == "replace"
@@ -167,7 +167,7 @@ def _held(
         (item, field, why.get(item if first is None else first[item]))
         for item, field in asked.select("item", "field").iter_rows()
     ]
-    held = with_reasons(pl.DataFrame(rows, schema=LISTED, orient="row"))
+    held = with_reasons(pl.DataFrame(rows, schema=dict(NOT_SENT), orient="row"))
     all_of_them = code_changes(context.changes.cells, context.key)
     here = {move.item for move in moves}
     stays = [move for move in _moves(context, all_of_them) if move.item in why or move.item not in here]

@@ -12,7 +12,7 @@ from neat_delta.core.match.rows import match_places
 from neat_delta.core.model.catalogue import MARK, Catalogue
 from neat_delta.core.model.changeset import ChangeSet, code_changes, held
 from neat_delta.core.model.importer import NEW_CODE
-from neat_delta.core.model.schemas import FINDINGS, conform, empty
+from neat_delta.core.model.schemas import CODE_CELLS, FINDINGS, conform, empty
 from neat_delta.core.model.store import Field, Key
 from neat_delta.core.rekey.moves import (
     BOTH,
@@ -36,8 +36,6 @@ __all__ = [
     "with_followed_links",
     "with_sheet_codes",
 ]
-
-SCHEMA = {"place": pl.Int64, "field": pl.String, "before": pl.String, "after": pl.String, "reason": pl.String}
 
 
 @dataclass(frozen=True, slots=True)
@@ -150,7 +148,7 @@ def code_cells(
     why |= _blocked([move for move in asked.moves if move.item not in why], live, key)
     asked = replace(asked, why=why)
     if not asked.moves:
-        return pl.DataFrame(schema=SCHEMA), {}
+        return empty(CODE_CELLS), {}
     part = key.fields.index(asked.field)
     after, reason, place = (MARK + name for name in ("after", "reason", "place"))  # a key may have fields called so
     rows = [(*move.old, move.new[part], why.get(move.item)) for move in asked.moves]
@@ -165,14 +163,14 @@ def code_cells(
             "after": met[after],
             "reason": met[reason],
         },
-        schema=SCHEMA,
+        schema=dict(CODE_CELLS),
     )
     names = [name for name, field in fields.items() if field.refers and name in live.fields and name not in key.fields]
     leaves = met.filter(pl.col(reason).is_null())[place]
     named = keys.filter(pl.col(asked.field).is_in(list(asked.codes)))
     keeps = set(named.filter(~pl.col(place).is_in(leaves.implode()))[asked.field])
     free = {old: new for old, new in asked.codes.items() if old not in keeps}
-    return pl.concat([codes, conform(links(live.cells, fields, free, names), SCHEMA)]), free
+    return pl.concat([codes, conform(links(live.cells, fields, free, names), CODE_CELLS)]), free
 
 
 def with_followed_links(cells: pl.DataFrame, fields: Mapping[str, Field], codes: Mapping[str, str]) -> pl.Series:

@@ -6,7 +6,7 @@ a cell names it.
 
 from __future__ import annotations
 
-from collections.abc import Mapping, Sequence
+from collections.abc import Collection, Mapping, Sequence
 
 import polars as pl
 
@@ -53,6 +53,10 @@ def damaged(
         kinds = kinds_of[field]
         names = tuple(name for name, one in DAMAGES.items() if not kinds.isdisjoint(one.kinds))
         groups.setdefault(names, []).append(field)
+    if cells.height <= FEW:
+        every = [one for name, one in DAMAGES.items() if any(name in names for names in groups)]
+        of_field = {field: set(names) for names, fields in groups.items() for field in fields}
+        return _first(every, texts, [of_field[field] for field in cells["field"]])
     for names, fields in groups.items():
         places = cells["field"].is_in(fields).arg_true()
         group_texts = texts.gather(places) if len(groups) > 1 else texts
@@ -71,8 +75,12 @@ def _kinds(name: str, kind: str) -> set[str]:
     return {kind, "decimal"} if kind == "text" and numbers_under(name) in {"money", "quantity"} else {kind}
 
 
-def _first(asked: Sequence[Damage], texts: pl.DataFrame) -> pl.Series:
-    """The name of the first of these damages that each cell has, or null."""
+FEW = 1_000
+"""So few cells are looked at for everything at once: putting patterns together takes longer than looking."""
+
+
+def _first(asked: Sequence[Damage], texts: pl.DataFrame, allowed: Sequence[Collection[str]] | None = None) -> pl.Series:
+    """The name of the first of these damages that each cell has, or null; per cell only those that are `allowed`."""
     there = pl.col("before") != ""
     asks = (
         (damage.pattern if damage.alone else there & damage.pattern).fill_null(value=False).alias(damage.name)
@@ -87,7 +95,9 @@ def _first(asked: Sequence[Damage], texts: pl.DataFrame) -> pl.Series:
             continue
         places = looks[damage.name].arg_true()
         for place, before, after in zip(places, *texts.gather(places).select("before", "after"), strict=True):
-            if first_names[place] is None and (damage.certain_of is None or _sure(damage, before, after, answers)):
+            if first_names[place] is not None or (allowed is not None and damage.name not in allowed[place]):
+                continue
+            if damage.certain_of is None or _sure(damage, before, after, answers):
                 first_names[place] = damage.name
     return pl.Series(first_names, dtype=pl.String)
 
