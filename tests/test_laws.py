@@ -230,7 +230,7 @@ ROUNDS, TOGETHER = int(os.environ.get("NEAT_DELTA_ROUNDS", "10000")), 100
     DIALECTS,
     st.integers(1, 8),
     st.randoms(use_true_random=False),
-    few=10,
+    few=4,
     many=ROUNDS // TOGETHER,
     phases=[Phase.explicit, Phase.generate],
 )
