@@ -24,7 +24,7 @@ if TYPE_CHECKING:
     from neat_delta.app.sheet import SheetFile, SheetOptions, sheet
     from neat_delta.app.write import write
     from neat_delta.core.decide.policy import Policy
-    from neat_delta.core.engine.options import ColumnOptions, CompareOptions
+    from neat_delta.core.engine.options import CompareOptions
     from neat_delta.core.engine.whole import compare, recode
     from neat_delta.core.infer.key import find_key
     from neat_delta.core.infer.learn import Learned, learn
@@ -47,7 +47,7 @@ if TYPE_CHECKING:
         Row,
         SetAside,
     )
-    from neat_delta.core.model.columns import ColumnMapping, ColumnMatch
+    from neat_delta.core.model.columns import ColumnMapping, ColumnMatch, ColumnOptions
     from neat_delta.core.model.importer import Importer
     from neat_delta.core.model.layout import Layout, Notation
     from neat_delta.core.model.manifest import Manifest
@@ -91,7 +91,7 @@ _HOMES = {
     "Column": "core.worksheet.cut",
     "ColumnMapping": "core.model.columns",
     "ColumnMatch": "core.model.columns",
-    "ColumnOptions": "core.engine.options",
+    "ColumnOptions": "core.model.columns",
     "CompareOptions": "core.engine.options",
     "Condition": "core.query.expressions",
     "ConditionError": "core.support.errors",

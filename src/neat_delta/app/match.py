@@ -4,10 +4,9 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 
-from neat_delta.core.engine.options import ColumnOptions
-from neat_delta.core.match.prepare import AlignedInputs, align_inputs
+from neat_delta.core.match.prepare import ANY_COLUMNS, AlignedInputs, align_inputs
 from neat_delta.core.model.catalogue import Catalogue
-from neat_delta.core.model.columns import ColumnMapping
+from neat_delta.core.model.columns import ColumnMapping, ColumnOptions
 from neat_delta.core.model.store import Store
 from neat_delta.core.review.samples import ColumnSample, mapping_to_keep, samples
 
@@ -28,10 +27,9 @@ class Matches:
     mapping: ColumnMapping
 
 
-ANY = ColumnOptions()
-
-
-def match(live: Catalogue, sheet: Catalogue, store: Store | None = None, *, columns: ColumnOptions = ANY) -> Matches:
+def match(
+    live: Catalogue, sheet: Catalogue, store: Store | None = None, *, columns: ColumnOptions = ANY_COLUMNS
+) -> Matches:
     """Match the headings of a sheet with live's fields. CatalogueError when a name in `columns` is none, two headings
     mean one field, or the sheet lacks the key.
 
@@ -41,13 +39,5 @@ def match(live: Catalogue, sheet: Catalogue, store: Store | None = None, *, colu
     >>> [(one.heading, one.field) for one in match(live, sheet).samples]
     [('SKU', 'sku'), ('Trade', None)]
     """
-    aligned = align_inputs(
-        live,
-        sheet,
-        store=store,
-        key=columns.key,
-        mapping=columns.mapping,
-        saved=columns.saved,
-        only=columns.only,
-    )
+    aligned = align_inputs(live, sheet, store=store, columns=columns)
     return Matches(aligned, samples(aligned, sheet, SAMPLES), mapping_to_keep(aligned))

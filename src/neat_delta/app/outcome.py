@@ -32,7 +32,7 @@ def confirm(changes: ChangeSet, live: Catalogue, after: Catalogue, store: Store 
 
 
 def retry(
-    changes: ChangeSet, live: Catalogue, after: Catalogue, confirmed: Confirmed, store: Store | None = None
+    changes: ChangeSet, after: Catalogue, confirmed: Confirmed, store: Store | None = None
 ) -> tuple[ChangeSet, Catalogue]:
     """What did not land, as a change set against the export `after`, and that export as the change set has it: to plan
     and write from. An item that is there no more is left out.
@@ -41,12 +41,12 @@ def retry(
     >>> live = as_catalogue({"sku": ["QA-1", "QA-2"], "price": ["9.90", "20.00"]}, "live")
     >>> sheet = as_catalogue({"sku": ["QA-2", "QA-1"], "price": ["20.00", "10.50"]}, "sheet")
     >>> changes = compare(live, sheet)
-    >>> missing, export = retry(changes, live, live, confirm(changes, live, live))
+    >>> missing, export = retry(changes, live, confirm(changes, live, live))
     >>> [item.cells for item in missing.iter_items()]
     [{'price': ('9.90', '10.50')}]
     """
     export = prepare_export(after, changes.header, store)
-    return not_landed(changes, live, export, confirmed), export
+    return not_landed(changes, export, confirmed), export
 
 
 def undo(

@@ -67,9 +67,7 @@ def confirm(
     written = None
     if retry is not None and result.trouble:
         with working("Writing and replaying"):
-            written = neat_delta.write_updates(
-                *neat_delta.retry(change_set, before, now, result, told), importer, retry
-            )
+            written = neat_delta.write_updates(*neat_delta.retry(change_set, now, result, told), importer, retry)
     if as_json:
         moved = result.moved.to_dicts()
         facts = {"counts": result.counts, "trouble": result.trouble, "moved": moved}

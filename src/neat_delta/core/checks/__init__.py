@@ -105,11 +105,11 @@ def catalogue_findings(
     return _as_findings(_run(_alone(catalogue, store, key, images), levels), levels)
 
 
-def _as_findings(findings_of: Iterable[tuple[str, pl.DataFrame]], levels: Levels) -> pl.DataFrame:
+def _as_findings(by_check: Iterable[tuple[str, pl.DataFrame]], levels: Levels) -> pl.DataFrame:
     parts = [empty(FINDINGS)]
-    for name, table in findings_of:
-        sentence = {"source": "check", "rule": name, "level": levels[name], "reason": CHECK + name}
-        parts.append(conform(table.with_columns(pl.lit(text).alias(one) for one, text in sentence.items()), FINDINGS))
+    for name, table in by_check:
+        columns = {"source": "check", "rule": name, "level": levels[name], "reason": CHECK + name}
+        parts.append(conform(table.with_columns(pl.lit(text).alias(one) for one, text in columns.items()), FINDINGS))
     return pl.concat(parts)
 
 
@@ -140,13 +140,13 @@ def idle_checks(
 ) -> dict[str, str]:
     """The checks that do not run on this catalogue by itself, each with what would switch it on."""
     context = _alone(catalogue, store, key, images)
-    findings_of = {}
+    idle = {}
     for name, check in CHECKS.items():
         off = "another level than off, under [checks]" if levels[name] == "off" else None
         why = off or (None if check.alone else NEEDS_SHEET) or check.idle(context)
         if why is not None:
-            findings_of[name] = why
-    return findings_of
+            idle[name] = why
+    return idle
 
 
 def _run(context: CheckContext, levels: Levels) -> Iterator[tuple[str, pl.DataFrame]]:

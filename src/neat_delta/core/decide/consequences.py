@@ -9,7 +9,7 @@ import polars as pl
 from neat_delta.core.decide.decide import with_decisions
 from neat_delta.core.match.keys import KeyIndex, stripped
 from neat_delta.core.model.reasons import INCOMPLETE
-from neat_delta.core.model.schemas import FINDINGS, conform, empty
+from neat_delta.core.model.schemas import FINDINGS, empty, stopping
 from neat_delta.core.model.store import Key
 from neat_delta.core.rekey.requests import waiting_codes
 
@@ -55,9 +55,7 @@ def _incomplete(changes: ChangeSet) -> pl.DataFrame:
     lacking = lacking.unique("item", keep="first", maintain_order=True)
     why = pl.format(INCOMPLETE + "{} is held", pl.col("field").cast(pl.String))
     said = lacking.rechunk().select("item", reason=why)
-    return conform(
-        said.with_columns(source=pl.lit("incomplete"), rule=pl.lit("incomplete"), level=pl.lit("stop")), FINDINGS
-    )
+    return stopping(said, "incomplete")
 
 
 def _dangling(changes: ChangeSet) -> pl.DataFrame:
@@ -83,6 +81,4 @@ def _dangling(changes: ChangeSet) -> pl.DataFrame:
     why = pl.format(INCOMPLETE + "{} is held", pl.col("code").str.strip_chars())
     said = hit.unique(["item", "field"], keep="first", maintain_order=True).rechunk()
     said = said.select("item", "field", reason=why)
-    return conform(
-        said.with_columns(source=pl.lit("follows"), rule=pl.lit("incomplete"), level=pl.lit("stop")), FINDINGS
-    )
+    return stopping(said, "follows", "incomplete")

@@ -11,7 +11,7 @@ import polars as pl
 
 from neat_delta.core.match.keys import KeyIndex
 from neat_delta.core.model.changeset import Accept, ChangeSet, held
-from neat_delta.core.model.schemas import FINDINGS, conform
+from neat_delta.core.model.schemas import stopping
 from neat_delta.core.support.distinct import all_differ
 
 if TYPE_CHECKING:
@@ -120,5 +120,4 @@ def as_findings(changes: ChangeSet) -> pl.DataFrame:
     items = changes.items.select(pl.int_range(pl.len()).alias("item"), reason="held")
     cells = changes.cells.select("item", pl.col("field").cast(pl.String), reason="held")
     both = pl.concat([items, cells], how="diagonal").filter(pl.col("reason").is_not_null())
-    whole = {"source": pl.lit("held"), "rule": pl.lit("held"), "level": pl.lit("stop")}
-    return conform(both.with_columns(**whole), FINDINGS)
+    return stopping(both, "held")

@@ -26,6 +26,7 @@ from neat_delta.core.model.schemas import (
     cells_schema,
     conform,
     empty,
+    stopping,
 )
 from neat_delta.core.model.store import Field, Store
 from neat_delta.core.rekey.moves import UNKNOWN
@@ -297,22 +298,19 @@ def _with_rules(cells: pl.DataFrame, decided: pl.DataFrame, shop: Store, key: li
 def _findings(cells: pl.DataFrame, places: pl.DataFrame, rows: Placed) -> pl.DataFrame:
     """What is to be said of the items and cells whatever stands in them: emptied, new, gone, a code that cannot be."""
     name = pl.col("field").cast(pl.String)
-    stop = {"level": pl.lit("stop")}
     emptied = cells.filter(blank(pl.col("after")) & pl.col("before").is_not_null())
     coded = cells.filter(pl.col("reason").is_not_null())
     items = places.with_row_index("number").select(pl.col("number").cast(pl.Int64), "verdict", "sheet")
     tables = [
-        emptied.select("item", name, source=pl.lit(EMPTIED), rule=pl.lit(EMPTIED), reason=pl.lit(EMPTIED), **stop),
-        coded.select("item", name, "reason", source=pl.lit("code"), rule=pl.lit("code"), **stop),
+        (EMPTIED, emptied.select("item", name, reason=pl.lit(EMPTIED))),
+        ("code", coded.select("item", name, "reason")),
         *(
-            items.filter(pl.col("verdict") == verdict).select(
-                item="number", source=pl.lit(verdict), rule=pl.lit(verdict), reason=pl.lit(verdict), **stop
-            )
+            (verdict, items.filter(pl.col("verdict") == verdict).select(item="number", reason=pl.lit(verdict)))
             for verdict in (NEW, GONE)
         ),
-        _recoded_from_nothing(items, rows).with_columns(source=pl.lit("code"), rule=pl.lit("code"), **stop),
+        ("code", _recoded_from_nothing(items, rows)),
     ]
-    return pl.concat([conform(table, FINDINGS) for table in tables if table.height] or [empty(FINDINGS)])
+    return pl.concat([stopping(table, source) for source, table in tables if table.height] or [empty(FINDINGS)])
 
 
 def _recoded_from_nothing(items: pl.DataFrame, rows: Placed) -> pl.DataFrame:

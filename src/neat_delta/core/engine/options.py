@@ -2,31 +2,18 @@
 
 from __future__ import annotations
 
-from collections.abc import Collection, Sequence
+from collections.abc import Collection
 from dataclasses import dataclass, field
 from typing import TYPE_CHECKING
 
 from neat_delta.core.decide.policy import Policy
+from neat_delta.core.model.columns import ColumnOptions
 from neat_delta.core.model.layout import Notation
 
 if TYPE_CHECKING:
-    from neat_delta.core.model.columns import ColumnMapping
+    pass
 
-__all__ = ["ColumnOptions", "CompareOptions"]
-
-
-@dataclass(frozen=True, slots=True)
-class ColumnOptions:
-    """What is said of columns: the `key` fields (none: the store file's, or the heading that is plainly the SKU); which
-    headings mean which fields, as a person says now (`mapping`) and as was kept for such a list (`saved`); the `only`
-    fields that are wanted (none: all); and those in which every difference of text counts (`exact`).
-    """
-
-    key: Sequence[str] = ()
-    mapping: ColumnMapping | None = None
-    saved: ColumnMapping | None = None
-    only: Collection[str] = ()
-    exact: Collection[str] = ()
+__all__ = ["CompareOptions"]
 
 
 @dataclass(frozen=True, slots=True)

@@ -15,6 +15,7 @@ from neat_delta.core.detect.slips import missing, pasted_twice
 from neat_delta.core.match.prepare import AlignedInputs, align_inputs
 from neat_delta.core.match.rows import REPEATS, SAME_ROW, Matched, match_rows
 from neat_delta.core.model.changeset import FindingSummary, SetAside
+from neat_delta.core.model.columns import ColumnOptions
 from neat_delta.core.model.importer import NEW_CODE
 from neat_delta.core.model.store import Key, Store
 from neat_delta.core.rekey.moves import UNKNOWN
@@ -51,7 +52,7 @@ def place_rows(aligned: AlignedInputs, codes: Catalogue | None, policy: Policy, 
     field = (aligned.store or Store()).importer.code_change.field or key.fields[0]
     asked = CodeChanges(field, [], {})
     if codes is not None:
-        code_list = align_inputs(live, codes, key=key.fields, listed_codes=True).sheet
+        code_list = align_inputs(live, codes, columns=ColumnOptions(key.fields), listed_codes=True).sheet
         _must_have_codes(code_list)
         if NEW_CODE in sheet.fields:
             raise CatalogueError(f"{codes.path}: {sheet.path} has new codes, too. Say them in one place.")

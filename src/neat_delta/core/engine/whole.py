@@ -95,17 +95,8 @@ def _run(
     *,
     listed_codes: bool,
 ) -> ChangeSet:
-    columns, policy = options.columns, options.policy
-    aligned = align_inputs(
-        live,
-        sheet,
-        store=store,
-        key=columns.key,
-        mapping=columns.mapping,
-        saved=columns.saved,
-        only=columns.only,
-        listed_codes=listed_codes,
-    )
+    policy = options.policy
+    aligned = align_inputs(live, sheet, store=store, columns=options.columns, listed_codes=listed_codes)
     rows = place_rows(aligned, codes, policy, listed_codes=listed_codes)
     texts = differing_texts(aligned.live, rows.sheet, rows.matched)
     shop = _known(aligned, texts, rows.matched, options)

@@ -4,7 +4,7 @@ looked at. Every command prepares what it reads here, and nowhere else.
 
 from __future__ import annotations
 
-from collections.abc import Collection, Mapping, Sequence
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, replace
 from typing import TYPE_CHECKING
 
@@ -15,15 +15,16 @@ from neat_delta.core.match.columns import match_columns
 from neat_delta.core.match.continuation import merge_lines
 from neat_delta.core.match.keys import KeyIndex
 from neat_delta.core.model.catalogue import Catalogue, listed, renamed
+from neat_delta.core.model.columns import ColumnOptions
 from neat_delta.core.model.importer import NEW_CODE
 from neat_delta.core.model.store import Continued, Field, Key, Store, continued
 from neat_delta.core.support.errors import CatalogueError
 
 if TYPE_CHECKING:
     from neat_delta.core.model.changeset import Header
-    from neat_delta.core.model.columns import ColumnMapping, ColumnMatch
+    from neat_delta.core.model.columns import ColumnMatch
 
-__all__ = ["AlignedInputs", "Prepared", "align_inputs", "prepare", "prepare_columns", "prepare_export"]
+__all__ = ["ANY_COLUMNS", "AlignedInputs", "Prepared", "align_inputs", "prepare", "prepare_columns", "prepare_export"]
 
 
 @dataclass(frozen=True, slots=True)
@@ -95,37 +96,37 @@ class AlignedInputs:
     of_a_list: bool = False
 
 
+ANY_COLUMNS = ColumnOptions()
+
+
 def align_inputs(
     live: Catalogue,
     sheet: Catalogue,
     *,
     store: Store | None = None,
-    key: Sequence[str] = (),
-    mapping: ColumnMapping | None = None,
-    saved: ColumnMapping | None = None,
-    only: Collection[str] = (),
+    columns: ColumnOptions = ANY_COLUMNS,
     listed_codes: bool = False,
 ) -> AlignedInputs:
     """Align a sheet with live: match its columns, find the key, merge what goes on over several lines. A heading for
     new codes stands for `NEW_CODE`; a sheet that only is a list of codes may call the key the old code.
 
-    Raises CatalogueError when a name in `mapping` is none, two headings mean one field, or the sheet lacks the key.
+    Raises CatalogueError when a name in `columns` is none, two headings mean one field, or the sheet lacks the key.
     """
     shop = store or Store()
-    prepared = prepare(live, store, key or (saved.key if saved else []))
+    prepared = prepare(live, store, columns.key or (columns.saved.key if columns.saved else []))
     live, keys = prepared.catalogue, prepared.key.fields
-    columns = match_columns(
+    matches = match_columns(
         sheet.fields,
         [*live.fields, *({NEW_CODE} - set(live.fields))],
         field_settings=_with_codes(shop.fields, keys[0] if listed_codes else None),
-        mapping=mapping,
-        saved=saved,
-        only=only,
+        mapping=columns.mapping,
+        saved=columns.saved,
+        only=columns.only,
         key=keys,
         path=sheet.path,
         places=[place for place in range(1, len(sheet.fields) + len(sheet.unnamed) + 1) if place not in sheet.unnamed],
     )
-    taken = {one.heading: one.field for one in columns if one.field is not None}
+    taken = {one.heading: one.field for one in matches if one.field is not None}
     for name in keys:
         if name not in taken.values():
             raise CatalogueError(
@@ -134,13 +135,13 @@ def align_inputs(
             )
     lines = continued(shop)
     # A field that nobody asked for may be what goes on over several lines.
-    left_out = {one.heading: one.nearest for one in columns if one.how in {"ignored", "not asked for"}}
+    left_out = {one.heading: one.nearest for one in matches if one.how in {"ignored", "not asked for"}}
     more = {heading: name for heading, name in left_out.items() if lines and name in lines.fields}
     sheet = replace(sheet, cells=sheet.cells.select([*taken, *more]))
     names = {str(field): heading for heading, field in (taken | more).items()}
     sheet = prepare_columns(sheet, names, keys, lines)
     sheet = replace(sheet, cells=sheet.cells.select(list(taken.values())))
-    return AlignedInputs(live, sheet, columns, prepared.key, store, prepared.headings, saved is not None)
+    return AlignedInputs(live, sheet, matches, prepared.key, store, prepared.headings, columns.saved is not None)
 
 
 def _with_codes(fields: Mapping[str, Field], old: str | None) -> dict[str, Field]:

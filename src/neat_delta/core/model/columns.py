@@ -2,11 +2,13 @@
 
 from __future__ import annotations
 
+from collections.abc import Collection, Sequence
+from dataclasses import dataclass
 from typing import Literal
 
 import msgspec
 
-__all__ = ["ColumnMapping", "ColumnMatch", "How"]
+__all__ = ["ColumnMapping", "ColumnMatch", "ColumnOptions", "How"]
 
 How = Literal[
     "told", "same name", "same but for case and marks", "in the store file", "ignored", "not asked for", "unmatched"
@@ -37,3 +39,17 @@ class ColumnMatch(msgspec.Struct, frozen=True, forbid_unknown_fields=True, omit_
     how: How
     nearest: str | None = None
     column: int = 0
+
+
+@dataclass(frozen=True, slots=True)
+class ColumnOptions:
+    """What is said of columns: the `key` fields (none: the store file's, or the heading that is plainly the SKU); which
+    headings mean which fields, as a person says now (`mapping`) and as was kept for such a list (`saved`); the `only`
+    fields that are wanted (none: all); and those in which every difference of text counts (`exact`).
+    """
+
+    key: Sequence[str] = ()
+    mapping: ColumnMapping | None = None
+    saved: ColumnMapping | None = None
+    only: Collection[str] = ()
+    exact: Collection[str] = ()

@@ -21,6 +21,7 @@ __all__ = [
     "cells_schema",
     "conform",
     "empty",
+    "stopping",
 ]
 
 Schema = Mapping[str, pl.DataType | type[pl.DataType]]
@@ -130,3 +131,14 @@ def conform(frame: pl.DataFrame, schema: Schema) -> pl.DataFrame:
 def empty(schema: Schema) -> pl.DataFrame:
     """A frame of these columns without a row."""
     return pl.DataFrame(schema=dict(schema))
+
+
+def stopping(table: pl.DataFrame, source: str, rule: str | None = None) -> pl.DataFrame:
+    """The rows (`item`, `field`, `reason`; what is lacking is null) as findings of a source that stop what they are
+    about. The rule is called like the source, unless it is said.
+
+    >>> stopping(pl.DataFrame({"item": [3], "reason": ["new"]}), "new").select("item", "source", "rule", "level").rows()
+    [(3, 'new', 'new', 'stop')]
+    """
+    said = {"source": source, "rule": rule or source, "level": "stop"}
+    return conform(table.with_columns(pl.lit(text).alias(name) for name, text in said.items()), FINDINGS)

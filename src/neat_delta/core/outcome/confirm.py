@@ -47,7 +47,7 @@ class Landing(msgspec.Struct, frozen=True, omit_defaults=True):
 class Confirmed:
     """The changes that were sent, counted by outcome; those that did not land, and the numbers of their items; and what
     else moved: the item's key, `field`, `before`, `now`, and whether the field is one that the store moves by itself.
-    `twice` are the keys that stand in more rows than live had them in.
+    `twice` are the keys that stand in more rows than live had them in; `located` where each item stands.
     """
 
     counts: Mapping[str, int]
@@ -57,6 +57,7 @@ class Confirmed:
     came: int
     went: int
     twice: list[dict[str, str]]
+    located: Located
 
     @property
     def all_landed(self) -> bool:
@@ -112,6 +113,7 @@ def confirm(changes: ChangeSet, live: Catalogue, after: Catalogue, removal: Remo
         [item for item, _ in trouble],
         *_moved(changes, located, live, after, touched),
         _twice(live, after, header.compared_by),
+        located,
     )
 
 

@@ -5,15 +5,14 @@ from __future__ import annotations
 from neat_delta.core.model.catalogue import Catalogue
 from neat_delta.core.model.changeset import ChangeSet
 from neat_delta.core.outcome.confirm import Confirmed
-from neat_delta.core.outcome.located import locate
 from neat_delta.core.outcome.wanted import Wanted, change_set_of
 
 __all__ = ["retry"]
 
 
-def retry(changes: ChangeSet, live: Catalogue, after: Catalogue, confirmed: Confirmed) -> ChangeSet:
+def retry(changes: ChangeSet, after: Catalogue, confirmed: Confirmed) -> ChangeSet:
     """What did not land, as a change set against the catalogue `after`; an item that is there no more is left out."""
-    located = locate(changes, live, after)
+    located = confirmed.located
     verdicts = changes.items["verdict"]
     wanted: dict[int, Wanted] = {}
     for item, one in zip(confirmed.items, confirmed.trouble, strict=True):

@@ -11,7 +11,6 @@ from neat_delta.core.model.catalogue import Catalogue
 from neat_delta.core.model.changeset import ChangeSet
 from neat_delta.core.model.importer import Removal
 from neat_delta.core.outcome.confirm import NEVER, Landing, confirm
-from neat_delta.core.outcome.located import locate
 from neat_delta.core.outcome.wanted import Wanted, change_set_of
 from neat_delta.core.prove.proof import with_cells, without
 
@@ -33,7 +32,7 @@ def revert(
     result = confirm(changes, live, after, removal)
     other = {(item, one.field) for item, one in zip(result.items, result.trouble, strict=True)}
     left = [one for one in result.trouble if one.outcome == "differently"]
-    located = locate(changes, live, after)
+    located = result.located
     there, places = located.places, located.live_rows
     wanted: dict[int, Wanted] = {}
     sent = changes.sent().with_columns(pl.col("field").cast(pl.String))

@@ -10,7 +10,7 @@ from neat_delta.core.decide.decide import as_findings, with_decisions
 from neat_delta.core.model.catalogue import MARK
 from neat_delta.core.model.changeset import ChangeSet
 from neat_delta.core.model.manifest import Listed
-from neat_delta.core.model.schemas import FINDINGS, conform
+from neat_delta.core.model.schemas import stopping
 
 __all__ = ["without_unsent"]
 
@@ -26,6 +26,5 @@ def without_unsent(changes: ChangeSet, listed: Sequence[Listed]) -> ChangeSet:
     numbers = changes.keys.with_row_index(MARK)
     unsent = table.join(numbers, on=key, how="inner", maintain_order="left")
     unsent = unsent.select(item=MARK, field=said[0], reason=said[1])
-    unsent = unsent.with_columns(source=pl.lit("sign-off"), rule=pl.lit("unsent"), level=pl.lit("stop"))
-    decided = pl.concat([as_findings(changes), conform(unsent, FINDINGS)])
+    decided = pl.concat([as_findings(changes), stopping(unsent, "sign-off", "unsent")])
     return with_decisions(changes, decided.with_columns(done=pl.lit("held")))

@@ -12,7 +12,7 @@ from neat_delta.core.match.rows import match_places
 from neat_delta.core.model.catalogue import MARK, Catalogue
 from neat_delta.core.model.changeset import ChangeSet, code_changes, held
 from neat_delta.core.model.importer import NEW_CODE
-from neat_delta.core.model.schemas import CODE_CELLS, FINDINGS, conform, empty
+from neat_delta.core.model.schemas import CODE_CELLS, FINDINGS, conform, empty, stopping
 from neat_delta.core.model.store import Field, Key
 from neat_delta.core.rekey.moves import (
     BOTH,
@@ -210,4 +210,4 @@ def waiting_codes(changes: ChangeSet, live: Catalogue) -> pl.DataFrame:
         reasons, on="number", how="inner", maintain_order="left"
     )
     said = said.filter(pl.col("held").is_null())
-    return conform(said.with_columns(source=pl.lit("follows"), rule=pl.lit("code"), level=pl.lit("stop")), FINDINGS)
+    return stopping(said, "follows", "code")

@@ -12,7 +12,7 @@ from neat_delta.core.decide.decide import as_findings
 from neat_delta.core.model.catalogue import MARK, Catalogue
 from neat_delta.core.model.changeset import ChangeSet
 from neat_delta.core.model.reasons import NOT_SIGNED, REFUSED
-from neat_delta.core.model.schemas import FINDINGS, conform
+from neat_delta.core.model.schemas import stopping
 from neat_delta.core.support.errors import ChangeSetError
 
 __all__ = ["ANSWER", "COLUMNS", "as_workbook_text", "key_heading", "seals", "shown", "sign_off"]
@@ -109,9 +109,7 @@ def sign_off(changes: ChangeSet, answers: Catalogue) -> ChangeSet:
     empty_ones = changes.items.select(whole.alias("empty")).to_series().arg_true()
     items = pl.DataFrame({"item": empty_ones.cast(pl.Int64)}).with_columns(reason=pl.lit(NOT_SIGNED))
     table = pl.concat([unsigned.filter(pl.col("reason").is_not_null()), items], how="diagonal")
-    findings = conform(
-        table.with_columns(source=pl.lit("sign-off"), rule=pl.lit("sign-off"), level=pl.lit("stop")), FINDINGS
-    )
+    findings = stopping(table, "sign-off")
     decided = pl.concat([as_findings(changes), findings]).with_columns(done=pl.lit("held"))
     return settle(changes, decided)
 
