@@ -29,7 +29,7 @@ ROOT = Path(__file__).parents[1]
 ROUNDS = 60
 PROGRAM = Path(sys.executable).with_name("neat-delta")
 
-ASKED = ("--repair", "--with-new", "--with-gone", "--blanks", "clear", "--with-new-values", "tags")
+ASKED = ("--repair", "--with-new", "--whole", "--with-gone", "--blanks", "clear", "--with-new-values", "tags")
 """What lets nearly all of the demo's round through."""
 
 STEPS: tuple[tuple[str, ...], ...] = (

@@ -28,7 +28,9 @@ ITEMS = (80, 220)
 
 def compared(live: Sheet, sheet: Sheet, *, told: bool, repair: bool = False) -> ChangeSet:
     store = STORE if told else None
-    return compare(catalogue(live, "live"), catalogue(sheet, "sheet"), store=store, options=options(repair=repair))
+    return compare(
+        catalogue(live, "live"), catalogue(sheet, "sheet"), store=store, options=options(repair=repair, whole=True)
+    )
 
 
 @pytest.mark.parametrize("first", first_of(range(0, 1000, 20), 1))
@@ -274,7 +276,7 @@ def test_the_accidents_of_the_demo_are_caught_repaired_and_let_through(run, stor
     assert run("write", "through.jsonl", "--to", "out").returncode == 1
     for wrong in ("harm", "slip:", ":price"):
         failed = run("compare", "live.csv", "sheet.csv", "--accept", wrong)
-        assert failed.returncode == 2 and "is not damage, slip, emptied or a check" in failed.stderr
+        assert failed.returncode == 2 and "is not damage, slip, emptied, stale, swapped or a check" in failed.stderr
 
 
 def compare_files(store, name):
@@ -301,16 +303,18 @@ def test_a_damaged_key_is_reported_and_taken_when_repaired(run, put):
         "815.0": ("0815", "decimals added to a code", False),
         "2026-10-01": ("1-10", "turned into a date", False),
     }
-    assert (facts["counts"]["new"], facts["counts"]["gone"]) == (8, 8)
+    assert (facts["counts"]["new"], facts["counts"]["absent"]) == (8, 8)
     facts = json.loads(run("compare", "live.csv", "sheet.csv", "--json", "--repair").stdout)["header"]
-    assert (facts["counts"]["changed"], facts["counts"]["new"], facts["counts"]["gone"]) == (7, 2, 2)
+    assert (facts["counts"]["changed"], facts["counts"]["new"], facts["counts"]["absent"]) == (7, 2, 2)
     assert ("scientific notation", "repaired") in {(one["name"], one["done"]) for one in facts["findings"]}
 
 
 def test_an_error_is_seen_in_a_new_item_and_where_live_was_blank(run, put):
     put("live.csv", "sku,price,note\nQA-1,1.50,\nQA-2,2.50,x\n")
     put("sheet.csv", "sku,price,note\nQA-1,1.50,#REF!\nQA-2,2.50,x\nQA-3,=B2*1.1,new\n")
-    held = json.loads(run("compare", "live.csv", "sheet.csv", "--with-new", "--json", "-o", "c.jsonl").stdout)["held"]
+    held = json.loads(run("compare", "live.csv", "sheet.csv", "--with-new", "--json", "-o", "c.jsonl").stdout)[
+        "reasons"
+    ]
     assert {one["reason"] for one in held} == {"damage: a formula that failed", "damage: a formula for its value"}
     assert run("write", "c.jsonl", "--to", "out").returncode == 1
     calls = ("--accept", "damage:QA-3", "--accept", "damage:note", "--blanks", "clear")

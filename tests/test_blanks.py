@@ -130,7 +130,7 @@ def test_a_new_item_waits_for_a_required_cell_that_is_held(run, shop, tmp_path):
         ("D", "category"): "check: new-value",  # which a new item may be without
     }
     counts = found["header"]["counts"]
-    assert counts["held_cells"] == sum(one["cells"] for one in found["held"]) == 6
+    assert counts["held_cells"] == sum(one["cells"] for one in found["reasons"]) == 6
     run("write", "c.jsonl", "--to", "out")
     assert (tmp_path / "out" / "update-1.csv").read_text() == "sku,name,brand,Price (EUR),note\nD,Glove,Q,4.00,w\n"
 
@@ -192,4 +192,9 @@ def test_who_reads_first_is_not_told_of_items_that_nobody_asked_about(run, shop,
     run("write", "c.jsonl", "--to", "out")
     text = (tmp_path / "out" / "READ-ME-FIRST.txt").read_text()
     assert "Not in these files, because it is held: 1 cell; manifest.json says why." in text
+    assert "did not have" not in text
+    compared(run, "--whole")
+    run("write", "c.jsonl", "--to", "out", "--replace")
+    text = (tmp_path / "out" / "READ-ME-FIRST.txt").read_text()
+    assert "because it is held: 1 cell;" in text
     assert "Items of the catalogue that the sheet did not have, which stay as they are: 1." in text

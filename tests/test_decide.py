@@ -17,8 +17,13 @@ from neat_delta.core.model.schemas import FINDINGS, conform
 from neat_delta.core.model.store import Key, Store
 from tests.oracle import catalogue, options
 
-SOURCES = st.sampled_from([("damage", "zeros"), ("slip", "0"), ("check", "margin"), ("emptied", "emptied")])
-OF_ITEMS = st.sampled_from([("new", "new"), ("gone", "gone"), ("check", "repeated"), ("code", "code")])
+SOURCES = st.sampled_from(
+    [("damage", "zeros"), ("slip", "0"), ("check", "margin"), ("emptied", "emptied"), ("clash", "clash")]
+)
+OF_ITEMS = st.sampled_from(
+    [("new", "new"), ("gone", "gone"), ("check", "repeated"), ("code", "code"), ("clash", "clash")]
+)
+CHOICES = st.sampled_from(["hold", "sheet", "live"])
 CELLS = st.tuples(st.integers(0, 2), st.sampled_from(["price", "name"]), SOURCES, st.sampled_from(["stop", "warn"]),
                   st.booleans())  # fmt: skip
 ITEMS = st.tuples(st.integers(0, 2), st.none(), OF_ITEMS, st.sampled_from(["stop", "warn"]), st.just(False))
@@ -32,6 +37,8 @@ POLICIES = st.builds(
     with_new=st.booleans(),
     with_gone=st.booleans(),
     repair=st.booleans(),
+    clash=CHOICES,
+    clash_in=st.dictionaries(st.just("price"), CHOICES | st.just("add")),
 )
 KEYS = ["A", "B", "C"]
 LIVE = (["sku", "price", "name"], [[key, "1.00", "x"] for key in KEYS])
@@ -53,9 +60,12 @@ def outcome(finding: tuple, policy: Policy) -> str:
     through |= (source == "new" and policy.with_new) or (source == "gone" and policy.with_gone)
     if source == "emptied" and policy.blanks_in.get(field, policy.blanks) == "keep":
         return "kept"
+    choice = policy.clash_in.get(field, policy.clash)
+    if source == "clash" and (choice != "hold" and (choice != "add" or mendable)):
+        return {"sheet": "accepted", "live": "kept", "add": "added"}[choice]
     if through or (source == "emptied" and policy.blanks_in.get(field, policy.blanks) == "clear"):
         return "accepted"
-    if mendable and policy.repair:
+    if mendable and policy.repair and source != "clash":
         return "repaired"
     return "held" if level == "stop" else "noted"
 

@@ -227,9 +227,9 @@ def test_files_go_out_in_the_encoding_of_live(run, put, tmp_path, page):
     update = (tmp_path / "out" / "update-1.csv").read_bytes()
     assert update == "sku;name\r\nQA-1;Słoik na miód, duży, żółty\r\n".encode(page)
     put("sheet.csv", delimited(["sku", "name"], [["QA-1", "蜂蜜"]]))
-    run("compare", "live.csv", "sheet.csv", "-o", "changes.jsonl")
+    run("compare", "live.csv", "sheet.csv", "-o", "changes.jsonl", "--whole")
     assert run("write", "changes.jsonl", "--to", "held").returncode == 1
-    run("compare", "live.csv", "sheet.csv", "-o", "changes.jsonl", "--accept", "unwritable")
+    run("compare", "live.csv", "sheet.csv", "-o", "changes.jsonl", "--accept", "unwritable", "--whole")
     written = run("write", "changes.jsonl", "--to", "other")
     if page == "cp1250":
         assert not list((tmp_path / "held").glob("*.csv"))

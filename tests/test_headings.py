@@ -81,7 +81,7 @@ def keys(live: list[str], sheet: list[str], **more):
     tables = [
         catalogue((["sku", "price"], [[key, price] for key in some])) for some, price in ((live, "1"), (sheet, "2"))
     ]
-    changes = compare(*tables, store=more.pop("store", None), options=options(**more))
+    changes = compare(*tables, store=more.pop("store", None), options=options(whole=True, **more))
     near = [(one.key["sku"], one.live_key["sku"], one.taken) for one in changes.header.near]
     return {item.key["sku"]: item.verdict for item in changes.iter_items()}, near
 

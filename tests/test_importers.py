@@ -64,7 +64,7 @@ def planned(run, folder: Path, importer: str, *options: str):
     (folder / "neat-delta.toml").write_text(text)
     for name in ("live.csv", "sheet.csv"):
         (folder / name).write_bytes(DEMO.joinpath(name).read_bytes())
-    asked = ("--repair", "--with-new", "--with-gone", "--blanks", "clear", "--with-new-values", "tags")
+    asked = ("--repair", "--with-new", "--whole", "--with-gone", "--blanks", "clear", "--with-new-values", "tags")
     run("compare", "live.csv", "sheet.csv", "-o", "c.jsonl", *asked, "--accept", "required")
     done = run("write", "c.jsonl", "--to", "out", "--json", *options)
     assert done.returncode in {0, 1}, done.stderr
@@ -109,7 +109,17 @@ separator = ","
     )
 
 
-ASKED = ("--blanks", "clear", "--with-new", "--with-gone", "--with-new-values", "tags", "--accept", "large-round")
+ASKED = (
+    "--blanks",
+    "clear",
+    "--with-new",
+    "--whole",
+    "--with-gone",
+    "--with-new-values",
+    "tags",
+    "--accept",
+    "large-round",
+)
 
 WRITTEN: dict[str, list[Any]] = {
     'blanks = "skip"\nempties = "none"\nlists = "marked"\nadjusted = ["stock"]\nwith_adjusted = { why = "counted" }': [
@@ -194,7 +204,9 @@ def test_an_importer_that_deletes_what_is_missing_gets_all_or_nothing(run, put, 
     assert run("write", "c.jsonl", "--to", "out", "--whole-catalogue").returncode == 0
     assert (tmp_path / "out" / "update-1.csv").read_text() == "sku,name,price\nA,a,1.50\nB,b,2\nD,d,4\n"
     assert (tmp_path / "out" / "undo-1.csv").read_text() == "sku,name,price\nA,a,1\nB,b,2\nC,c,3\n"
-    run("compare", "live.csv", "sheet.csv", "-o", "c.jsonl", "--with-new")  # the item that is gone is held, so it stays
+    run(
+        "compare", "live.csv", "sheet.csv", "-o", "c.jsonl", "--with-new", "--whole"
+    )  # the item that is gone is held, so it stays
     assert run("write", "c.jsonl", "--to", "kept", "--whole-catalogue").returncode == 1
     assert "C,c,3" in (tmp_path / "kept" / "update-1.csv").read_text()
 

@@ -183,6 +183,57 @@ def test_signing_off_and_new_codes_know_an_item_by_its_key(run, put, tmp_path, c
     assert run("learn", "live.csv", "-o", "learned.toml").returncode == 0
 
 
+@pytest.mark.parametrize(("continued", "ignore_case", "shared", "two"), WAYS)
+def test_a_base_knows_an_item_by_its_key(run, put, tmp_path, continued, ignore_case, shared, two):
+    """The store changed names and prices meanwhile, and writes its codes otherwise: only what the sheet changed is
+    sent, and what both changed clashes; so it is confirmed and taken back.
+    """
+    put("neat-delta.toml", store_file(continued=continued, ignore_case=ignore_case, shared=shared, two=two))
+    rows, lower = items(shared=shared), (["sku", "place"] if two else ["sku"]) if ignore_case else []
+    put("base.csv", text(rows, continued=continued, lower=lower))
+    now = [dict(row) for row in rows]
+    now[0]["name"], now[1]["price"], now[-1]["price"] = "Bee veil", "21.00", "1.50"
+    if shared:
+        now[2]["price"] = "21.00"
+    put("live.csv", text(now[::-1] if not shared else now, continued=continued))
+    sheet = [row for number, row in enumerate(changed(rows)) if not (shared and number == 2)]
+    put("sheet.csv", text(sheet, continued=continued, lower=lower))
+    only = ["--only", "name,price"] if shared else []
+
+    def facts(*call: str, status: int = 0) -> dict:
+        done = run(*call, "--json")
+        assert done.returncode == status, done.stderr or done.stdout[-900:].replace("\n", "")
+        facts: dict = json.loads(done.stdout)
+        return facts
+
+    if shared:  # one row of the sheet stands for two names, so of these no base can tell which
+        only = ["--only", "price"]
+    found = facts("compare", "live.csv", "sheet.csv", "--base", "base.csv", "-o", "c.jsonl", *only, status=1)
+    assert found["header"]["meanwhile"] == ({} if shared else {"name": 1}) | {"price": 1}
+    assert found["header"]["counts"]["clashes"] == (2 if shared else 1)
+    seen = {
+        (one["item"]["key"]["sku"], name): (cell, [held["reason"] for held in one["item"]["held"]])
+        for one in facts("preview", "c.jsonl")["items"]
+        for name, cell in one["item"]["cells"].items()
+    }
+    assert seen["QA-2", "price"] == (["21.00", "30.00"], ["clash: changed in the store, too"])
+    assert seen["QA-1", "price"] == (["9.90", "10.90"], []) and ("QA-4", "price") not in seen
+    sent = facts("write", "c.jsonl", "--to", "out", status=1)["manifest"]["cells"]["changed"]
+    assert sent == (2 if shared else 3)
+    done = facts("compare", "live.csv", "sheet.csv", "--base", "base.csv", "-o", "c.jsonl", *only, "--clash", "sheet")
+    assert done["held"] == 0
+    facts("write", "c.jsonl", "--to", "all")
+    landed = [dict(row) for row in now]
+    for row, new in zip(landed[:-1], changed(rows), strict=False):
+        row["price"] = new["price"]
+        if not shared:
+            row["images"] = new["images"]
+    put("after.csv", text(landed, continued=continued, lower=lower))
+    after = facts("confirm", "c.jsonl", "after.csv", "--files", "all")
+    assert (after["trouble"], after["moved"]) == ([], [])
+    assert facts("undo", "c.jsonl", "--to", "back")["manifest"]["held"] == []
+
+
 @pytest.mark.parametrize(("ignore_case", "two"), list(itertools.product([False, True], repeat=2)))
 def test_a_finding_shows_on_every_item_that_has_the_key(run, put, tmp_path, ignore_case, two):
     put("neat-delta.toml", store_file(continued=False, ignore_case=ignore_case, shared=True, two=two))

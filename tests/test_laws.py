@@ -65,6 +65,8 @@ def compared(
     blanks: Literal["hold", "clear", "keep"],
     with_new: bool,
     with_gone: bool = False,
+    *,
+    whole: bool = True,
     codes: Table | None = None,
 ) -> neat_delta.ChangeSet | None:
     """The change set, or None where nothing can be matched at all."""
@@ -73,7 +75,7 @@ def compared(
             catalogue(live),
             catalogue(sheet),
             store=TEXTS,
-            options=options(blanks=blanks, with_new=with_new, with_gone=with_gone, accept=ANY),
+            options=options(blanks=blanks, with_new=with_new, with_gone=with_gone, whole=whole, accept=ANY),
             codes=catalogue(codes, "codes.csv") if codes and codes[1] else None,
         )
     except CatalogueError:
@@ -84,14 +86,17 @@ def compared(
         raise
 
 
-@in_two_lengths(rounds(), BLANKS, st.booleans(), few=25, many=250)
-def test_compare_finds_what_the_rules_say(round_, blanks, with_new):
-    """And law 5: every row of both inputs is counted once."""
+@in_two_lengths(rounds(), BLANKS, st.booleans(), st.booleans(), few=25, many=250)
+def test_compare_finds_what_the_rules_say(round_, blanks, with_new, whole):
+    """And law 5: every row is counted once. Items that a sheet lacks are left alone, unless it is whole."""
     live, sheet = round_
-    changes = compared(live, sheet, blanks, with_new)
+    changes = compared(live, sheet, blanks, with_new, whole=whole)
     if changes is None:
         return
     wanted = expected(live, sheet, blanks, with_new)
+    absent = [key for key, (verdict, _, _) in wanted.items.items() if verdict == "gone" and not whole]
+    for key in absent:
+        del wanted.items[key]
     found = {
         item.key["sku"].strip(WHITE): (item.verdict, item.cells, {(held.field, held.reason) for held in item.held})
         for item in changes.iter_items()
@@ -103,7 +108,8 @@ def test_compare_finds_what_the_rules_say(round_, blanks, with_new):
         wanted.aside["live"],
         wanted.aside["sheet"],
     )
-    assert counts.same + counts.changed + counts.gone + counts.set_aside_live == len(live[1])
+    assert counts.absent == len(absent)
+    assert counts.same + counts.changed + counts.gone + counts.absent + counts.set_aside_live == len(live[1])
     assert counts.same + counts.changed + counts.new + counts.set_aside_sheet == len(sheet[1])
     assert counts.cells == sum(len(cells) for _, cells, _ in wanted.items.values())
     listed = [(row.file, row.row) for row in changes.header.set_aside]
@@ -211,7 +217,7 @@ def test_importing_the_files_gives_the_target_and_the_undo_gives_live(
 ):
     """Laws 1 to 4 and 6, through the bytes of the files, against an importer written a second time."""
     live, sheet = round_
-    changes = compared(live, sheet, blanks, with_new, with_gone, data.draw(code_lists(live)))
+    changes = compared(live, sheet, blanks, with_new, with_gone, codes=data.draw(code_lists(live)))
     if changes is not None:
         importer = data.draw(importers(live[0]))
         hold_the_laws(
@@ -237,7 +243,7 @@ ROUNDS, TOGETHER = int(os.environ.get("NEAT_DELTA_ROUNDS", "10000")), 100
 def test_the_same_of_many_rounds_at_once(tmp_path, data, blanks, with_new, with_gone, dialect, most_files, rng):
     """`NEAT_DELTA_ROUNDS` says how many, in all."""
     live, sheet, codes = many_rounds(random.Random(rng.getrandbits(64)), TOGETHER)
-    changes = compared(live, sheet, blanks, with_new, with_gone, codes)
+    changes = compared(live, sheet, blanks, with_new, with_gone, codes=codes)
     if changes is not None:
         importer = data.draw(importers(live[0]))
         hold_the_laws(changes, live, importer, dialect, most_files, tmp_path, rng.choice)

@@ -26,7 +26,7 @@ def test_a_heading_that_is_plainly_the_sku_is_the_key(heading):
 def test_several_fields_can_be_the_key():
     live = catalogue((["sku", "place", "stock"], [["a", "north", "1"], ["a", "south", "2"]]))
     sheet = catalogue((["place", "sku", "stock"], [["south", "a", "5"], ["", "a", "9"]]))
-    changes = compare(live, sheet, options=options(key=["sku", "place"]))
+    changes = compare(live, sheet, options=options(key=["sku", "place"], whole=True))
     assert [(item.key, item.verdict) for item in changes.iter_items()] == [
         ({"sku": "a", "place": "north"}, "gone"),
         ({"sku": "a", "place": "south"}, "changed"),

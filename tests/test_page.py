@@ -58,6 +58,8 @@ def demo(tmp_path_factory: pytest.TempPathFactory) -> Path:
     folder = tmp_path_factory.mktemp("demo")
     program(folder, "demo", "--to", "q")
     folder /= "q"
+    asked = ("--repair", "--with-new-values", "tags", "--whole")
+    program(folder, "compare", "live.csv", "sheet.csv", *asked, "-o", "changes.jsonl")
     (folder / "quotes.csv").write_text(
         "Customer,SKU,Unit price\nMeadow school,QA-1034,65.00\nOrchard club,QA-1001,9.00\n"
     )

@@ -95,7 +95,7 @@ def test_markdown_has_what_json_has_and_takes_nothing_for_markup(run, put):
     evil = "| **b** `c` <script>x</script> [l](u) #1 ~s~ @all\n# t"
     put("live.csv", f'sku,na|me,price\nA,"{evil}",1.00\nB,plain,2.00\nC,x,3.00\n')
     put("sheet.csv", f'sku,na|me,price\nA,"{evil} new",1.50\nB,,2.10\nD,n,4.00\n')
-    run("compare", "live.csv", "sheet.csv", "-o", "c.jsonl")
+    run("compare", "live.csv", "sheet.csv", "-o", "c.jsonl", "--whole")
     text = run("preview", "c.jsonl", "--markdown").stdout
     tables = re.findall(r"(?:^\|.*\n)+", text, re.MULTILINE)
     for table in tables:

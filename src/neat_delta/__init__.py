@@ -57,9 +57,9 @@ if TYPE_CHECKING:
     from neat_delta.core.prove.proof import prove, target
     from neat_delta.core.prove.replay import replay
     from neat_delta.core.query.expressions import Condition, Rows, condition, evaluate
+    from neat_delta.core.review.answers import Answers, sign_off
     from neat_delta.core.review.facts import Facts
     from neat_delta.core.review.figures import FieldFigures, figures
-    from neat_delta.core.review.signoff import sign_off
     from neat_delta.core.support.errors import (
         CatalogueError,
         ChangeSetError,
@@ -71,6 +71,8 @@ if TYPE_CHECKING:
         StoreError,
     )
     from neat_delta.core.worksheet.cut import Column, WorkingSheet, cut_worksheet
+    from neat_delta.files.answers import read_answers
+    from neat_delta.files.basefile import read_base
     from neat_delta.files.changeset import read_changes, read_live, write_changes
     from neat_delta.files.readers.delimited import write_delimited
     from neat_delta.files.reading import read
@@ -82,6 +84,7 @@ __version__ = "0.1.0"
 
 _HOMES = {
     "Accept": "core.model.changeset",
+    "Answers": "core.review.answers",
     "Catalogue": "core.model.catalogue",
     "CatalogueError": "core.support.errors",
     "ChangeSet": "core.model.changeset",
@@ -149,6 +152,8 @@ _HOMES = {
     "preview": "app.preview",
     "prove": "core.prove.proof",
     "read": "files.reading",
+    "read_answers": "files.answers",
+    "read_base": "files.basefile",
     "read_changes": "files.changeset",
     "read_live": "files.changeset",
     "read_mapping": "files.storefile",
@@ -157,7 +162,7 @@ _HOMES = {
     "replay": "core.prove.replay",
     "retry": "app.outcome",
     "sheet": "app.sheet",
-    "sign_off": "core.review.signoff",
+    "sign_off": "core.review.answers",
     "target": "core.prove.proof",
     "undo": "app.outcome",
     "workbook": "files.writers.worksheet",
@@ -171,6 +176,7 @@ _HOMES = {
 __all__ = [
     "HARMLESS",
     "Accept",
+    "Answers",
     "Catalogue",
     "CatalogueError",
     "ChangeSet",
@@ -238,6 +244,8 @@ __all__ = [
     "preview",
     "prove",
     "read",
+    "read_answers",
+    "read_base",
     "read_changes",
     "read_live",
     "read_mapping",

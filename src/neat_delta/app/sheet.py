@@ -21,7 +21,8 @@ __all__ = ["SheetFile", "SheetOptions", "sheet"]
 class SheetOptions:
     """What is cut: the items for which `where` holds and that `skus` names (None: any), with `fields` in their order
     (none: live's), sorted as `sort` says; `key` names the key fields. Of delimited text, `layout` and `writing` say how
-    it is written.
+    it is written. `memory` says that the sheet remembers what it was cut with; without, a workbook only remembers of
+    which items.
     """
 
     key: Sequence[str] = ()
@@ -31,17 +32,21 @@ class SheetOptions:
     sort: str | None = None
     layout: Layout = field(default_factory=Layout)
     writing: Notation = field(default_factory=Notation)
+    memory: bool = True
 
 
 @dataclass(frozen=True, slots=True)
 class SheetFile:
     """A working sheet and the bytes of its file; of delimited text, how many cells of each heading stay as live writes
-    them, as they cannot be written otherwise.
+    them, as they cannot be written otherwise. Delimited text remembers what it was cut with in a file beside it, of
+    which these are the bytes (`base`); `remembers` is how many bytes that takes (None: it does not).
     """
 
     sheet: WorkingSheet
     content: bytes
     kept: dict[str, int]
+    base: bytes | None = None
+    remembers: int | None = None
 
 
 ALL = SheetOptions()
@@ -67,11 +72,22 @@ def sheet(
         fields=options.fields,
         sort=options.sort,
     )
+    from neat_delta.core.model.catalogue import Origin
+    from neat_delta.files.basefile import base_bytes
+    from neat_delta.files.memory import packed
+
     if form == "xlsx":
         from neat_delta.files.writers.worksheet import workbook
 
-        return SheetFile(made, workbook(made, live.source, len(live.fields)), {})
+        keys = [column.heading for column in made.columns if column.key]
+        remembered = packed(made.cells if options.memory else made.cells.select(keys))
+        content = workbook(made, live.source, len(live.fields), remembered)
+        return SheetFile(made, content, {}, None, len(remembered) * 3 // 4 if options.memory else None)
     from neat_delta.files.readers.delimited import write_delimited
 
     cells, kept = as_written(made, options.writing)
-    return SheetFile(made, write_delimited(cells, options.layout, "The sheet"), kept)
+    content, base = write_delimited(cells, options.layout, "The sheet"), None
+    if options.memory:
+        origin = Origin(live.path, live.digest(), live.cells.height, len(live.fields), cells.height)
+        base = base_bytes(made.cells, origin)
+    return SheetFile(made, content, kept, base, None if base is None else len(base))

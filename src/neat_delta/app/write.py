@@ -2,11 +2,15 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
+
+from neat_delta.core.engine.answered import answer
 from neat_delta.core.model.catalogue import Catalogue
 from neat_delta.core.model.changeset import ChangeSet
 from neat_delta.core.model.importer import Importer
-from neat_delta.core.model.manifest import Manifest
-from neat_delta.core.review.signoff import sign_off
+from neat_delta.core.model.manifest import Contradiction, Manifest
+from neat_delta.core.model.store import Store
+from neat_delta.core.review.answers import Answers
 from neat_delta.files.updates import write_updates
 
 __all__ = ["write"]
@@ -18,13 +22,16 @@ def write(
     importer: Importer,
     folder: str,
     *,
-    answers: Catalogue | None = None,
+    answers: Sequence[Answers] = (),
+    store: Store | None = None,
+    today: str | None = None,
     replace: bool = False,
     most_files: int = 8,
     whole: bool = False,
 ) -> Manifest:
     """Plan what is to be sent, write it into a new folder with its undo, and prove it; as `write_updates`. With
-    `answers`, the workbook of a preview, only what was answered yes is sent.
+    `answers` (`read_answers`), only what was answered yes is sent, and clashes at the value that was chosen; these are
+    checked at the levels of the `store` file, whose exceptions end before `today`.
 
     >>> from pathlib import Path
     >>> from tempfile import mkdtemp
@@ -35,5 +42,11 @@ def write(
     >>> [one.file for one in manifest.undo]
     ['undo-1.csv']
     """
-    sent = changes if answers is None else sign_off(changes, answers)
-    return write_updates(sent, live, importer, folder, replace=replace, most_files=most_files, whole=whole)
+    released, contradictions = None, list[Contradiction]()
+    if answers:
+        signed = answer(changes, live, answers, store, today=today)
+        changes, released, contradictions = signed.changes, signed.sent, signed.contradictions
+    return write_updates(
+        changes, live, importer, folder, replace=replace, most_files=most_files, whole=whole,
+        released=released, contradictions=contradictions,
+    )  # fmt: skip

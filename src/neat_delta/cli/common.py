@@ -13,7 +13,7 @@ from typing import TYPE_CHECKING, Any
 import click
 
 if TYPE_CHECKING:
-    from neat_delta.core.decide.policy import Blanks
+    from neat_delta.core.decide.policy import Blanks, Clash
     from neat_delta.core.model.changeset import Accept, ChangeSet, Header
     from neat_delta.core.model.columns import ColumnMapping
     from neat_delta.core.model.layout import Layout, Notation
@@ -22,7 +22,9 @@ if TYPE_CHECKING:
 __all__ = [
     "accepts_from_options",
     "blanks_from_options",
+    "clashes_from_options",
     "column_mappings",
+    "counts_for_scripts",
     "header_facts",
     "images_in",
     "images_option",
@@ -116,7 +118,7 @@ def _told(name: str, side: str) -> str | None:
     chosen = None
     for value in click.get_current_context().meta.get(f"neat_delta.{name}", ()):
         which, mark, rest = value.partition("=")
-        if not (mark and which in {"live", "sheet"}):
+        if not (mark and which in {"live", "sheet", "base"}):
             chosen = value
         elif which == side:
             chosen = rest
@@ -173,21 +175,44 @@ def notation_from_options() -> Notation:
     return writing
 
 
+def clashes_from_options(said: tuple[str, ...]) -> tuple[Clash, dict[str, Clash]]:
+    """What --clash says of cells that the store changed, too: in every field, and in single ones."""
+    from typing import get_args
+
+    from neat_delta.core.decide.policy import Clash
+
+    every: Clash = "hold"
+    single: dict[str, Clash] = {}
+    for one in said:
+        field, mark, choice = one.rpartition("=")
+        if choice not in get_args(Clash) or (mark and not field) or (choice == "add" and not mark):
+            raise click.BadParameter(
+                f"{one!r} is not hold, sheet or live, or one of these or add for one field: stock=add.",
+                param_hint="--clash",
+            )
+        if mark:
+            single[field] = choice  # type: ignore[assignment]
+        else:
+            every = choice  # type: ignore[assignment]
+    return every, single
+
+
 def accepts_from_options(said: tuple[str, ...]) -> list[Accept]:
     """What --accept lets through."""
     from neat_delta.core.checks import CHECKS
+    from neat_delta.core.decide.decide import ACCEPTED_SOURCES
     from neat_delta.core.model.changeset import Accept
     from neat_delta.core.support.nearest import nearest
 
-    accepts, names = [], ["damage", "slip", "emptied", *CHECKS]
+    accepts, names = [], [*ACCEPTED_SOURCES, *CHECKS]
     for one in said:
         check, mark, which = one.partition(":")
         if check not in names or (mark and not which):
             near = nearest(check, names)
             hint = f' Did you mean "{near}"?' if near and near != check else ""
             raise click.BadParameter(
-                f"{one!r} is not damage, slip, emptied or a check, with :FIELD or :SKU after it if it is only for one."
-                f"{hint}",
+                f"{one!r} is not damage, slip, emptied, stale, swapped or a check, with :FIELD or :SKU after it if it "
+                f"is only for one.{hint}",
                 param_hint="--accept",
             )
         accepts.append(Accept(check, which or None))
@@ -353,6 +378,8 @@ def print_summary(changes: ChangeSet, store: str | None, output: str | None, *, 
     console = terminal.terminal()
     terminal.print_inputs(console, changes.header, store, told=told)
     terminal.print_accounts(console, changes)
+    terminal.print_meanwhile(console, changes)
+    terminal.print_clashes(console, changes)
     terminal.print_findings(console, changes)
     terminal.print_waiting(console, changes)
     terminal.print_headings(console, changes.header)
@@ -362,12 +389,24 @@ def print_summary(changes: ChangeSet, store: str | None, output: str | None, *, 
         console.print("\nNothing was written. To keep this:  add -o changes.jsonl", soft_wrap=True)
 
 
-def status_of(changes: ChangeSet) -> int:
-    """The exit status of a comparison: 1 when something is held, or was set aside and is not harmless."""
+def counts_for_scripts(changes: ChangeSet) -> dict[str, int]:
+    """Of how many items something is to be sent, of how many something is held, and how much waits for a person: those,
+    and the rows that were set aside and are not harmless.
+    """
     from neat_delta.core.match.rows import HARMLESS
+    from neat_delta.core.model.changeset import held
 
-    held = changes.header.counts.held_cells or changes.items["held"].count()
-    return 1 if held or any(row.reason not in HARMLESS for row in changes.header.set_aside) else 0
+    whole, stays = changes.items["held"].is_not_null(), held(changes.items, changes.cells)
+    leaves = (changes.items["verdict"] == "gone") & ~whole
+    to_send = leaves.scatter(changes.cells["item"].filter(~stays), True)
+    waits = int(whole.scatter(changes.cells["item"].filter(stays), True).sum())
+    aside = sum(row.reason not in HARMLESS for row in changes.header.set_aside)
+    return {"to_send": int(to_send.sum()), "held": waits, "waiting": waits + aside}
+
+
+def status_of(changes: ChangeSet) -> int:
+    """The exit status of a comparison: 1 when something waits for a person."""
+    return 1 if counts_for_scripts(changes)["waiting"] else 0
 
 
 @contextmanager

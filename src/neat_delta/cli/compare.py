@@ -12,7 +12,9 @@ import click
 from neat_delta.cli.common import (
     accepts_from_options,
     blanks_from_options,
+    clashes_from_options,
     column_mappings,
+    counts_for_scripts,
     header_facts,
     images_in,
     images_option,
@@ -37,6 +39,19 @@ __all__ = ["compare"]
 @click.command(epilog="\b\nExample, on the demo's files:\n  neat-delta compare live.csv sheet.csv -o changes.jsonl")
 @click.argument("live")
 @click.argument("sheet")
+@click.option(
+    "--base",
+    metavar="FILE",
+    help="The export that SHEET was cut from, if the store has moved on since: only what SHEET changed is sent.  "
+    "[default: what a working sheet remembers]",
+)
+@click.option(
+    "--clash",
+    multiple=True,
+    metavar="hold|sheet|live|FIELD=…",
+    help="Cells that SHEET and the store both changed since: hold them, send SHEET's, leave the store's; in all "
+    "fields, or in one: price=sheet. stock=add adds SHEET's difference to the store's number.  [default: hold]",
+)
 @click.option("-o", "--output", metavar="FILE", help="Write the change set to FILE (- for standard output).")
 @click.option(
     "--blanks",
@@ -81,7 +96,12 @@ __all__ = ["compare"]
 @click.option(
     "--likely-codes", metavar="FILE", help="Write the code changes that look likely to FILE, to look over for --recode."
 )
-@click.option("--with-gone", is_flag=True, help="Remove items that SHEET lacks.  [default: held]")
+@click.option(
+    "--whole",
+    is_flag=True,
+    help="SHEET is meant to have every item: those that it lacks are gone.  [default: they are left alone]",
+)
+@click.option("--with-gone", is_flag=True, help="With --whole: remove the items that are gone.  [default: held]")
 @store_option
 @key_option
 @click.option(
@@ -96,6 +116,8 @@ __all__ = ["compare"]
 def compare(
     live: str,
     sheet: str,
+    base: str | None,
+    clash: tuple[str, ...],
     output: str | None,
     blanks: tuple[str, ...],
     repair: bool,
@@ -104,6 +126,7 @@ def compare(
     exact: tuple[str, ...],
     images: str | None,
     with_new: bool,
+    whole: bool,
     with_gone: bool,
     codes: str | None,
     likely_codes: str | None,
@@ -125,25 +148,33 @@ def compare(
 
     Cells that a spreadsheet damaged, and whole columns that a hand slipped in, are found by holding SHEET against LIVE;
     they are held, with the reason. Then the checks look at what is to be sent.
+
+    Items that SHEET lacks are left alone: a part of the catalogue is the normal case.
     """
     from neat_delta.core.support.background import submit
     from neat_delta.files.whole import load
 
     # Both files are fetched while Polars is being imported, and the second while the first is being parsed.
-    if live == sheet == "-":
-        raise click.UsageError("Only one of LIVE and SHEET can be standard input.")
-    fetching = [submit(partial(load, path)) for path in (live, sheet)]
+    if [live, sheet, base].count("-") > 1:
+        raise click.UsageError("Only one of LIVE, SHEET and --base can be standard input.")
+    fetching = [submit(partial(load, path)) for path in (live, sheet, *([base] if base else []))]
     report = submit(partial(import_module, "neat_delta.report.terminal"))
 
     import neat_delta
     from neat_delta.core.support.errors import OutputError
+    from neat_delta.files.basefile import read_base, with_base_file
     from neat_delta.files.changeset import change_lines
 
+    if with_gone and not whole:
+        raise click.UsageError(
+            "--with-gone removes the items that SHEET lacks. If SHEET is meant to have every item, say --whole, too."
+        )
     if output and output != "-":
-        must_not_be_input(output, live, sheet)
+        must_not_be_input(output, live, sheet, *([base] if base else []))
     store_file = read_store_option(store)
     shop, store_path = store_file or (None, None)
     meant, meant_in = blanks_from_options(blanks)
+    choice, choice_in = clashes_from_options(clash)
     said, saved, fields = column_mappings(mapped, only, ignore, mapping)
     options = neat_delta.CompareOptions(
         columns=neat_delta.ColumnOptions(key, said, saved, fields, exact),
@@ -151,6 +182,8 @@ def compare(
             accept=accepts_from_options(accept),
             blanks=meant,
             blanks_in=meant_in,
+            clash=choice,
+            clash_in=choice_in,
             with_new=with_new,
             with_gone=with_gone,
             repair=repair,
@@ -160,12 +193,18 @@ def compare(
         writing=notation_from_options(),
         images=images_in(images),
         today=date.today().isoformat(),
+        whole=whole,
     )
     with working(f"Reading {live} and {sheet}"):
         live_catalogue = neat_delta.read(
             fetching.pop(0)(), layout_from_options("live", shop.file.layout if shop else None)
         )
         sheet_catalogue = neat_delta.read(fetching.pop(0)(), layout_from_options("sheet"), like=live_catalogue)
+        older = None
+        if base is not None:
+            older = read_base(fetching.pop(0)(), layout_from_options("base"), live_catalogue)
+        elif sheet != "-":
+            sheet_catalogue = with_base_file(sheet_catalogue)
     with working("Comparing"):
         changes = neat_delta.compare(
             live_catalogue,
@@ -173,6 +212,7 @@ def compare(
             store=shop,
             options=options,
             codes=None if codes is None else neat_delta.read(codes, like=live_catalogue),
+            base=older,
         )
     if likely_codes is not None:
         from neat_delta.files.codelist import write_code_list
@@ -187,9 +227,8 @@ def compare(
     elif output:
         neat_delta.write_changes(changes, output)
     if as_json:
-        print_json(
-            {"output": output, "store": store_path, "header": header_facts(changes.header), "held": changes.reasons()}
-        )
+        facts = {"output": output, "store": store_path, **counts_for_scripts(changes)}
+        print_json(facts | {"reasons": changes.reasons(), "header": header_facts(changes.header)})
     elif output != "-":
         report()
         print_summary(changes, store_path, output, told=bool(key or (shop and shop.key.fields)))

@@ -49,7 +49,7 @@ def confirm(
     there twice.
     """
     import neat_delta
-    from neat_delta.core.outcome.unsent import without_unsent
+    from neat_delta.core.outcome.unsent import as_sent
     from neat_delta.files.changeset import read_with_live
     from neat_delta.files.updates import read_manifest
 
@@ -62,7 +62,7 @@ def confirm(
             after, layout_from_options("live", told.file.layout if told else change_set.header.live.layout), like=before
         )
         if folder is not None:
-            change_set = without_unsent(change_set, read_manifest(folder).not_sent)
+            change_set = as_sent(change_set, read_manifest(folder))
         result = neat_delta.confirm(change_set, before, now, told)
     written = None
     if retry is not None and result.trouble:

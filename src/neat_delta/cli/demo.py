@@ -12,7 +12,7 @@ from neat_delta.cli.common import make_folder
 
 __all__ = ["demo"]
 
-FILES = ("live.csv", "sheet.csv", "supplier.csv", "codes.csv", "quotes.csv", "neat-delta.toml")
+FILES = ("live.csv", "sheet.csv", "fresh.csv", "supplier.csv", "codes.csv", "quotes.csv", "neat-delta.toml")
 
 INTRODUCTION = """\
 Quillfern Apiary Supply is a made-up shop for beekeepers with 418 items. live.csv is

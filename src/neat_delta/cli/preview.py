@@ -140,7 +140,7 @@ def preview(
         quotes = neat_delta.read(records) if records is not None and catalogue else None
         facts = _facts(changes, partial(neat_delta.preview, change_set, catalogue, options=options, records=quotes))
         seen = facts.view if everything else first(facts.view, MOST)
-        written = _write(facts, workbook, page, charts)
+        written = _write(facts, workbook, page, charts, fields)
     if as_json:
         print_json(_for_a_program(facts, seen))
         return 0
@@ -152,11 +152,13 @@ def preview(
     _print(facts, seen, keep, fields, items_chosen=options.chooses_items, findings=findings)
     for line in written:
         click.echo(line)
-    if workbook is not None:
+    asked = workbook or page
+    if asked is not None:
         from neat_delta.report.text import command
 
-        send = command("write", changes, "--signed-off", workbook, "--to", "out")
-        click.echo(f"When {workbook} is answered:  {send}")
+        send = command("write", changes, "--signed-off", workbook or "answers.json", "--to", "out")
+        saves = "" if workbook else ", and its answers are saved as answers.json"
+        click.echo(f"When {asked} is answered{saves}:  {send}")
     if no_names:
         click.echo(f"Names are not shown: {no_names}")
     return 0
@@ -180,6 +182,8 @@ def _print(
     narrowed = bool(fields) or items_chosen
     if not narrowed:
         report.print_accounts(console, facts.changes)
+        report.print_meanwhile(console, facts.changes)
+        report.print_clashes(console, facts.changes)
         report.print_waiting(console, facts.changes)
         if not findings:
             report.print_findings_count(console, facts.changes.header)
@@ -222,7 +226,9 @@ def _facts(changes: str, gather: Callable[[], Facts]) -> Facts:
         raise ChangeSetError(f"{changes}: {error}") from None
 
 
-def _write(facts: Facts, workbook: str | None, page: str | None, charts: str | None) -> list[str]:
+def _write(
+    facts: Facts, workbook: str | None, page: str | None, charts: str | None, fields: Sequence[str]
+) -> list[str]:
     """Write the files that were asked for; what is to be said of them."""
     from neat_delta.files.whole import write_whole
 
@@ -238,10 +244,11 @@ def _write(facts: Facts, workbook: str | None, page: str | None, charts: str | N
         write_whole(workbook, [sheet(facts)])
         written.append(f"Wrote {workbook}.")
     if page is not None:
+        from neat_delta.files.answers import digest_of_changes
         from neat_delta.report.page import MOST as HELD
         from neat_delta.report.page import page as html
 
-        write_whole(page, [html(facts, drawn)])
+        write_whole(page, [html(facts, drawn, digest_of_changes(facts.changes), fields)])
         most = f" It has the first {HELD:,} of {facts.view.found:,} items." if facts.view.found > HELD else ""
         written.append(f"Wrote {page}.{most}")
     if charts is not None:

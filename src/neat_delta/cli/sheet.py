@@ -47,6 +47,12 @@ ENDINGS = {".xlsx": "xlsx", ".csv": ",", ".tsv": "\t", ".tab": "\t", ".txt": "\t
     help="The fields and their order: price,stock. Key and name always come first.  [default: all]",
 )
 @click.option("--sort", metavar="FIELDS", help='The order of the items: "category, price DESC".  [default: as in live]')
+@click.option(
+    "--no-memory",
+    is_flag=True,
+    help="Do not store what the items were like when they were cut: the file is smaller, and `compare` will ask for "
+    "--base once the store has moved on.",
+)
 @click.option("--replace", is_flag=True, help="Overwrite FILE if it is there.")
 @store_option
 @key_option
@@ -59,6 +65,7 @@ def sheet(
     skus: str | None,
     fields: str | None,
     sort: str | None,
+    no_memory: bool,
     replace: bool,
     store: str | None,
     key: tuple[str, ...],
@@ -76,6 +83,7 @@ def sheet(
     import neat_delta
     from neat_delta.core.query.expressions import condition
     from neat_delta.core.support.errors import OutputError
+    from neat_delta.files.basefile import ENDING, base_path
     from neat_delta.files.whole import load, write_whole
 
     ending = PurePath(output).suffix.lower()
@@ -104,14 +112,19 @@ def sheet(
         sort=sort,
         layout=layout_from_options("sheet", neat_delta.Layout(separator=ENDINGS[ending], line_end="CRLF", bom=True)),
         writing=notation_from_options(),
+        memory=not no_memory,
     )
     with working(f"Writing {output}"):
         form: Literal["xlsx", "delimited"] = "xlsx" if ENDINGS[ending] == "xlsx" else "delimited"
         cut = neat_delta.sheet(catalogue, form, shop, options=options)
+        beside = None if cut.base is None else base_path(output)
+        if beside is not None:
+            must_be_new(beside, ENDING, live, replace=replace)
+            write_whole(beside, [cut.base or b""])
         write_whole(output, [cut.content])
     made, kept = cut.sheet, cut.kept
     facts = {"output": output, "items": made.cells.height, "fields": made.cells.columns, "missing": made.missing}
-    facts["kept"] = kept
+    facts |= {"kept": kept, "base": beside, "remembers": cut.remembers}
     if as_json:
         print_json({"store": store_path, "live": catalogue.source} | facts)
     else:
@@ -119,6 +132,7 @@ def sheet(
         from neat_delta.report.text import command
 
         compare = command("compare", live, output, *store_arguments(store))
-        report.print_sheet(report.terminal(), made, catalogue, output, kept, compare)
+        console, size = report.terminal(), cut.remembers
+        report.print_sheet(console, made, catalogue, output, kept, compare, remembers=size, beside=beside)
     sys.stdout.flush()
     return 1 if made.missing else 0

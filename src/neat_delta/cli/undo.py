@@ -54,7 +54,7 @@ def undo(
     With a fresh export, what somebody changed since is left alone and listed. Exit status 1 when something is.
     """
     import neat_delta
-    from neat_delta.core.outcome.unsent import without_unsent
+    from neat_delta.core.outcome.unsent import as_sent
     from neat_delta.files.changeset import read_with_live
     from neat_delta.files.updates import read_manifest
 
@@ -64,7 +64,7 @@ def undo(
     with working(f"Reading {changes} and its live catalogue"):
         change_set, before = read_with_live(changes, live)
         if files is not None:
-            change_set = without_unsent(change_set, read_manifest(files).not_sent)
+            change_set = as_sent(change_set, read_manifest(files))
         layout = layout_from_options("live", told.file.layout if told else change_set.header.live.layout)
         fresh = None if now is None else neat_delta.read(now, layout, like=before)
         back, base, left = neat_delta.undo(change_set, before, fresh, told)

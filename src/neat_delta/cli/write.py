@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from datetime import date
 from functools import partial
 from typing import TYPE_CHECKING
 
@@ -48,7 +49,13 @@ __all__ = ["said_form", "write"]
 @click.option(
     "--whole-catalogue", "whole", is_flag=True, help="Write every item, for an importer that deletes what is missing."
 )
-@click.option("--signed-off", metavar="FILE", help="Send only what was answered yes in this workbook of `preview`.")
+@click.option(
+    "--signed-off",
+    multiple=True,
+    metavar="FILE",
+    help="Send only what was answered yes in FILE: the answers that a page of `preview` saved, or its workbook. Once "
+    "for each reviewer: one no is a no.",
+)
 @click.option("--live", metavar="FILE", help="Where the live catalogue is now.  [default: where compare found it]")
 @click.option("--replace", is_flag=True, help="Replace DIR if everything in it came from `write`.")
 @store_option
@@ -59,7 +66,7 @@ def write(
     blanks: str | None,
     most_files: int,
     whole: bool,
-    signed_off: str | None,
+    signed_off: tuple[str, ...],
     live: str | None,
     replace: bool,
     store: str | None,
@@ -81,8 +88,9 @@ def write(
     if blanks is not None:
         importer = msgspec.structs.replace(importer, blanks=blanks)
     with working(f"Reading {changes} and its live catalogue"):
-        change_set, catalogue = read_with_live(changes, live, partial(fields_needed, importer=importer, whole=whole))
-        answers = None if signed_off is None else neat_delta.read(signed_off)
+        needed = partial(fields_needed, importer=importer, whole=whole)
+        change_set, catalogue = read_with_live(changes, live, None if signed_off else needed)
+        answers = [neat_delta.read_answers(one, change_set) for one in signed_off]
     with working("Writing and replaying"):
         manifest = neat_delta.write(
             change_set,
@@ -90,6 +98,8 @@ def write(
             importer,
             folder,
             answers=answers,
+            store=store_file[0] if store_file else None,
+            today=date.today().isoformat(),
             replace=replace,
             most_files=most_files,
             whole=whole,
@@ -103,6 +113,7 @@ def write(
 
         print_live(changes, live, catalogue.path)
         report.print_written(report.terminal(), folder, manifest, said_form(importer, layout_of(catalogue, importer)))
+        report.print_contradictions(report.terminal(), manifest)
         if manifest.update:
             look = command("confirm", changes, "EXPORT", "--files", folder, *store_arguments(store))
             click.echo(f"When they are imported, export again, and see whether all of it landed:\n  {look}")

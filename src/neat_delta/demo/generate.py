@@ -1,8 +1,9 @@
 """Writes the demo store: Quillfern Apiary Supply, a made-up shop for beekeepers.
 
 `python -m neat_delta.demo.generate DIR` writes `live.csv` (the export of 418 items), `sheet.csv` (the copy somebody
-edited, with the accidents of the afternoon), `supplier.csv` (a supplier's price list), `codes.csv` (new codes) and
-`quotes.csv` (open quotes). All ship inside the package; the same seed always gives the same bytes.
+edited, with the accidents of the afternoon), `supplier.csv` (a supplier's price list), `codes.csv` (new codes),
+`quotes.csv` (open quotes) and `fresh.csv` (the export of the day after). All ship inside the package; the same seed
+always gives the same bytes.
 """
 
 from __future__ import annotations
@@ -420,6 +421,29 @@ CODES = (
 """Old codes and new ones, as somebody wrote them down."""
 
 
+def tuesday(live: list[dict[str, str]], meant: list[dict[str, str]], rng: random.Random) -> list[dict[str, str]]:
+    """The catalogue a day later: the shop was open, and a colleague worked in it. `meant` is the edited copy without
+    its accidents.
+    """
+    rows = [dict(item) for item in live]
+    before, sheet = {item["sku"]: item for item in live}, {row["sku"]: row for row in meant}
+    counted = [row for row in rows if row["sku"] in sheet and sheet[row["sku"]]["stock"] != row["stock"]]
+    for row in [*counted[:3], *rng.sample([row for row in rows if int(row["stock"]) > 8], 38)]:  # sold meanwhile
+        row["stock"] = str(max(0, int(before[row["sku"]]["stock"]) - rng.randint(1, 5)))
+    wax = [row for row in rows if row["category"] == "Wax"]
+    wax[2]["price"] = sheet[wax[2]["sku"]]["price"]  # the colleague had heard of it, too
+    for row in wax[4:6]:
+        row["price"] = str(cents(Decimal(row["price"]) * Decimal("1.05")))
+    for row in [row for row in rows if row["category"] == "Smokers"][:6]:
+        row["price"] = str(Decimal(row["price"]) + 1)
+    offered = next(row for row in rows if "spring offer" in sheet.get(row["sku"], {"tags": ""})["tags"])
+    offered["tags"] += ", bestseller"
+    left = {counted[5]["sku"], next(row["sku"] for row in rows if row["category"] == "Jars")}  # no longer sold
+    rows = [row for row in rows if row["sku"] not in left]
+    new = wax[-1] | {"sku": "QA-1419", "name": "Beeswax candle, pair", "price": "8.50", "cost": "3.90", "stock": "40"}
+    return [*rows, new | {"barcode": barcode(rng), "supplier_code": "30177", "created": "2026-04-28"}]
+
+
 def as_csv(fields: Iterable[str], rows: Iterable[dict[str, str]], line_end: str, bom: str = "") -> bytes:
     """CSV as RFC 4180 has it, with the line ends and the mark at the start that are asked for."""
     out = io.StringIO(newline="")
@@ -443,6 +467,7 @@ def demo_files() -> dict[str, bytes]:
         "codes.csv": as_csv(
             ("sku", "new code"), ({"sku": old, "new code": new} for old, new in CODES), "\r\n", bom="\ufeff"
         ),
+        "fresh.csv": as_csv(FIELDS, tuesday(live, meant, random.Random(SEED + 1)), "\n"),
         "quotes.csv": open_quotes(live, meant, rng),
     }
 

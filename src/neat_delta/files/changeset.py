@@ -27,10 +27,18 @@ from neat_delta.core.model.changeset import (
     Damaged,
     Header,
     Item,
+    Meanwhile,
     Verdict,
     held,
 )
-from neat_delta.core.model.schemas import DAMAGED_SCHEMA, FLAGS_SCHEMA, ITEMS_SCHEMA, cells_schema, conform
+from neat_delta.core.model.schemas import (
+    DAMAGED_SCHEMA,
+    FLAGS_SCHEMA,
+    ITEMS_SCHEMA,
+    MEANWHILE_SCHEMA,
+    cells_schema,
+    conform,
+)
 from neat_delta.core.prove.proof import check_against
 from neat_delta.core.support.background import submit
 from neat_delta.core.support.distinct import all_differ
@@ -69,6 +77,17 @@ def _unsealed(changes: ChangeSet) -> Iterator[bytes]:
         yield buffer.getvalue()
     yield encoder.encode_lines(list(changes.iter_damaged()))
     yield encoder.encode_lines(list(changes.iter_check_findings()))
+    if changes.meanwhile.height:
+        yield from _meanwhile_lines(changes)
+
+
+def _meanwhile_lines(changes: ChangeSet) -> Iterator[bytes]:
+    """The lines of what the store changed since the base: the same as each `Meanwhile` as JSON."""
+    key = pl.col("key").list.to_struct(fields=changes.header.key)
+    whole = pl.struct(key.alias("meanwhile"), "field", "row", "base", "live").struct.json_encode()
+    for start in range(0, changes.meanwhile.height, BATCH):
+        lines = changes.meanwhile.slice(start, BATCH).select(whole).to_series()
+        yield ("\n".join(lines) + "\n").encode()
 
 
 def _item_lines(changes: ChangeSet) -> pl.DataFrame:
@@ -81,12 +100,14 @@ def _item_lines(changes: ChangeSet) -> pl.DataFrame:
     cells = _cells(changes)
     said = [pl.col("name"), pl.lit(":["), *_text(cells["before"]), pl.lit(","), *_text(cells["after"]), pl.lit("]")]
     why = pl.concat_str(pl.lit('{"field":'), "name", pl.lit(',"reason":"'), "why", pl.lit('"}'))
+    old = pl.concat_str(pl.col("name"), pl.lit(':"'), "base", pl.lit('"'))
     if cells["item"].equals(pl.int_range(items.height, eager=True).alias("item")):
         told = items.hstack(cells.drop("item"))
     else:
-        one = cells.lazy().select("item", cells=pl.concat_str(said), why=why).collect()
+        one = cells.lazy().select("item", cells=pl.concat_str(said), why=why, base=old).collect()
         one = one.group_by("item", maintain_order=True).agg(pl.all().drop_nulls().str.join(","))
-        one = one.with_columns(pl.col("why").replace("", None))
+        one = one.with_columns(pl.col("why", "base").replace("", None))
+        old = pl.col("base")
         told = items.with_row_index("item").with_columns(pl.col("item").cast(pl.Int64))
         told = told.join(one, on="item", how="left", maintain_order="left")
         said, why = [pl.col("cells").fill_null("")], pl.col("why")
@@ -109,16 +130,20 @@ def _item_lines(changes: ChangeSet) -> pl.DataFrame:
         pl.col("live").cast(pl.String).fill_null("null"),
         pl.lit(',"sheet":'),
         pl.col("sheet").cast(pl.String).fill_null("null"),
-        pl.lit("}}"),
+        pl.lit("}"),
+        pl.concat_str(pl.lit(',"base":{'), old, pl.lit("}")).fill_null("") if cells["base"].count() else pl.lit(""),
+        pl.lit("}"),
     )
     return told.lazy().select(line=line).collect()
 
 
 def _cells(changes: ChangeSet) -> pl.DataFrame:
-    """What the cells have in JSON: `item`, `name` (of the field), `before`, `after` and, escaped, `why` it is held."""
+    """What the cells have in JSON: `item`, `name` (of the field), `before`, `after`, `base` and, escaped, `why` it is
+    held.
+    """
     fields = changes.cells["field"]
     names = pl.Series([_json(name) for name in changes.header.fields], dtype=pl.String)
-    texts = _escaped(changes.cells.select("before", "after", why="held"))
+    texts = _escaped(changes.cells.select("before", "after", "base", why="held"))
     return texts.with_columns(item=changes.cells["item"], name=names.gather(fields.to_physical()))
 
 
@@ -188,7 +213,8 @@ def read_changes(path: str, *, findings: bool = True) -> ChangeSet:
     >>> read_changes(path).header.counts.changed
     1
     """
-    return _changes(*_lines(path), path, findings=findings)
+    header, lines, digest = _lines(path)
+    return replace(_changes(header, lines, path, findings=findings), digest=digest)
 
 
 Needs = Callable[[ChangeSet], Collection[str] | None]
@@ -199,12 +225,12 @@ def read_with_live(path: str, live: str | None = None, needs: Needs | None = Non
     the change set is; or only of those that are needed for it (None: all), where live is such that the rest can be
     passed over.
     """
-    header, lines = _lines(path)
+    header, lines, digest = _lines(path)
     if needs is None or not header.live.regular or header.live.continued is not None:
         reading = submit(partial(_read_live, header, path, live))
-        changes = _changes(header, lines, path, findings=False)
+        changes = replace(_changes(header, lines, path, findings=False), digest=digest)
         return changes, _of_changes(reading(), changes, path)
-    changes = _changes(header, lines, path, findings=False)
+    changes = replace(_changes(header, lines, path, findings=False), digest=digest)
     wanted = needs(changes)
     only = None if wanted is None else {header.headings.get(name, name) for name in (*header.key, *wanted)}
     try:
@@ -214,8 +240,10 @@ def read_with_live(path: str, live: str | None = None, needs: Needs | None = Non
     return changes, _of_changes(catalogue, changes, path, all_fields=only is None)
 
 
-def _lines(path: str) -> tuple[Header, pl.Series]:
-    """The first line of a change set, and the bytes of the others but the seal. ChangeSetError when it is broken."""
+def _lines(path: str) -> tuple[Header, pl.Series, str]:
+    """The first line of a change set, the bytes of the others but the seal, and the digest that it seals.
+    ChangeSetError when it is broken.
+    """
     data = read_whole(path)
     header = _header(data[: data.find(b"\n")] if b"\n" in data else data, path)
     if not data.endswith(b"\n"):
@@ -232,22 +260,24 @@ def _lines(path: str) -> tuple[Header, pl.Series]:
         lines = pl.read_lines(BytesIO(data)).to_series().cast(pl.Binary)
     except PolarsError:  # not UTF-8 throughout; where, is said when its lines are taken apart
         lines = pl.Series(data.split(b"\n")[:-1], dtype=pl.Binary)
-    return header, lines[1:-1]
+    return header, lines[1:-1], seal[1].decode()
 
 
 def _changes(header: Header, lines: pl.Series, path: str, *, findings: bool) -> ChangeSet:
     wanted = sum(getattr(header.counts, verdict) for verdict in get_args(Verdict))
-    damages, flags = header.counts.damaged, header.counts.flags
-    if len(lines) != wanted + damages + flags:
-        items_there = len(lines) - damages - flags
+    damages, flags, meanwhile = header.counts.damaged, header.counts.flags, header.counts.meanwhile
+    if len(lines) != wanted + damages + flags + meanwhile:
+        items_there = len(lines) - damages - flags - meanwhile
         raise ChangeSetError(f"{path}: it has {items_there:,} items where its header counts {wanted:,}. {AGAIN}")
     end = wanted + damages
     if not findings:
         return _tables(header, lines[:wanted], path)
     changes = _tables(header, lines[:wanted], path)
     damaged = _damaged(changes, _decoded(lines[wanted:end].to_list(), path, Damaged, wanted + 2), path)
-    flagged = _flags(changes, _decoded(lines[end:].to_list(), path, CheckFinding, end + 2), path)
-    return replace(changes, damaged=damaged, flags=flagged)
+    flagged = _flags(changes, _decoded(lines[end : end + flags].to_list(), path, CheckFinding, end + 2), path)
+    end += flags
+    since = _meanwhile(changes, _decoded(lines[end:].to_list(), path, Meanwhile, end + 2), path)
+    return replace(changes, damaged=damaged, flags=flagged, meanwhile=since)
 
 
 def _header(line: bytes, path: str) -> Header:
@@ -320,6 +350,16 @@ def _flags(changes: ChangeSet, listed: Sequence[CheckFinding], path: str) -> pl.
     schema = {name: kind for name, kind in FLAGS_SCHEMA.items() if name != "item"}
     table = pl.DataFrame(rows, schema=schema, orient="row")
     return conform(table.with_columns(item=_numbers(changes, listed)), FLAGS_SCHEMA)
+
+
+def _meanwhile(changes: ChangeSet, listed: Sequence[Meanwhile], path: str) -> pl.DataFrame:
+    """What the store changed since the base as a table."""
+    header, rows = changes.header, []
+    for one in listed:
+        if one.meanwhile.keys() != set(header.key):
+            raise ChangeSetError(f"{path}: a change of the store has a key that line 1 does not name. {AGAIN}")
+        rows.append(([one.meanwhile[name] for name in header.key], one.field, one.row, one.base, one.live))
+    return pl.DataFrame(rows, schema=dict(MEANWHILE_SCHEMA), orient="row")
 
 
 def _numbers(changes: ChangeSet, listed: Sequence[Damaged] | Sequence[CheckFinding]) -> pl.Series:
@@ -396,6 +436,7 @@ def _with_plain(
     cells: pl.DataFrame,
 ) -> tuple[pl.DataFrame, pl.DataFrame, pl.DataFrame]:
     """The tables of the plain items with those of the others, which stand at these numbers, in their places."""
+    none = pl.lit(None, pl.String)
     singles = (
         plain.with_row_index("item").filter(pl.col("live").is_not_null()).with_columns(pl.col("item").cast(pl.Int64))
     )
@@ -403,7 +444,7 @@ def _with_plain(
     items = pl.concat([verdicts.select(list(ITEMS_SCHEMA)).cast(ITEMS_SCHEMA), items])  # type: ignore[arg-type]
     keys = pl.concat([singles.select(pl.col("key").alias(header.key[0])), keys])
     schema = cells_schema(header.fields)
-    single = singles.with_columns(held=pl.lit(None, pl.String)).select(list(schema)).cast(schema)  # type: ignore[arg-type]
+    single = singles.with_columns(held=none, base=none).select(list(schema)).cast(schema)  # type: ignore[arg-type]
     if not numbers.len():
         return keys, items, single
     order = pl.concat([singles["item"], numbers]).arg_sort()
@@ -434,6 +475,7 @@ def _laid_out(header: Header, items_read: list[Item]) -> tuple[pl.DataFrame, pl.
             "field": [name for item in items_read for name in item.cells],
             "before": [before for before, _ in flat],
             "after": [after for _, after in flat],
+            "base": [item.base.get(name) for item in items_read for name in item.cells],
         },
         schema_overrides={name: kind for name, kind in cells_schema(header.fields).items() if name != "held"},
     )
@@ -473,6 +515,7 @@ def _fits(header: Header, items_read: list[Item], items: pl.DataFrame, cells: pl
         and ((verdict == "new") | ((verdict == "gone") != with_cells)).all()
         and all(len(item.key) == len(header.key) for item in items_read)
         and held == items["held"].count() + cells["held"].count()
+        and sum(len(item.base) for item in items_read) == (cells["base"].count() if header.base is not None else 0)
     )
 
 
@@ -510,6 +553,10 @@ def _wrong(item: Item, header: Header, fields: dict[str, int]) -> str | None:
         (
             len(set(places)) != len(places) or set(places) - item.cells.keys() - {None},
             "what is held is not in its cells",
+        ),
+        (
+            item.base.keys() - item.cells.keys() or (item.base and header.base is None),
+            "what it was in the base is not in its cells",
         ),
     )
     return next((what for wrong, what in troubles if wrong), None)
@@ -550,8 +597,9 @@ def _read_live(header: Header, path: str, live: str | None, only: Collection[str
     catalogue = read(place, wanted.layout, only)
     if catalogue.digest() != wanted.blake3:
         raise ChangeSetError(
-            f"{place}: this is not the file that {path} was made from; it has changed since. "
-            "Compare again with the live catalogue as it is now."
+            f"{place}: this is not the file that {path} was made from; it has changed since. Compare again with the "
+            "live catalogue as it is now, and name the export that the sheet was cut from with ‹base›, so that "
+            "nobody's work is reverted."
         )
     # Planning and proof look at it again and again, and a step on many chunks costs several times as much.
     catalogue = replace(catalogue, cells=catalogue.cells.rechunk())

@@ -8,6 +8,7 @@ from pathlib import PurePath
 
 from neat_delta.core.model.catalogue import Catalogue
 from neat_delta.core.model.layout import Format, Layout
+from neat_delta.files.memory import as_memory, unpacked
 from neat_delta.files.readers.delimited import Text, read_text
 from neat_delta.files.readers.encoding import Known, known_of
 from neat_delta.files.sources.magic import binary_format
@@ -69,6 +70,9 @@ def read(
         and any(ending in one for one in ENDINGS.values())
     ):
         notes.insert(0, f"it is called {ending}, and is read as what it is: {Layout(format=form)}")
+    memory = None
+    if text.memory is not None and text.origin is not None:
+        memory = as_memory(unpacked(text.memory), text.origin)
     layout = Layout(**{name: getattr(text.layout, name) for name in Layout.__struct_fields__} | {"packing": packing})
     return Catalogue(
         text.cells,
@@ -81,6 +85,7 @@ def read(
         origin=text.origin,
         regular=text.regular,
         guessed=text.guessed,
+        memory=memory,
     )
 
 

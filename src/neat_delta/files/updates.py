@@ -15,7 +15,16 @@ from neat_delta.core.match.prepare import prepare_columns
 from neat_delta.core.model.catalogue import Catalogue
 from neat_delta.core.model.importer import SPARSE, Importer
 from neat_delta.core.model.layout import Layout
-from neat_delta.core.model.manifest import FORMAT, VERSION, CellCounts, Listed, Manifest, OutFile
+from neat_delta.core.model.manifest import (
+    FORMAT,
+    VERSION,
+    Answered,
+    CellCounts,
+    Contradiction,
+    Listed,
+    Manifest,
+    OutFile,
+)
 from neat_delta.core.plan import plan
 from neat_delta.core.prove.proof import prove
 from neat_delta.core.support.errors import OutputError
@@ -42,14 +51,17 @@ def write_updates(
     replace: bool = False,
     most_files: int = 8,
     whole: bool = False,
+    released: pl.DataFrame | None = None,
+    contradictions: Sequence[Contradiction] = (),
 ) -> Manifest:
     """Write a change set's update and undo files and their manifest into a new folder, and prove them.
 
     The files are in the importer's form; delimited text is in live's layout, or CSV where live is none, but for what
     the importer says otherwise. They are read back from disk and replayed on `live`; the folder gets its name only when
     that gives the target exactly, and live again. `replace` lets it take the place of a folder in which everything was
-    written by this function; `most_files` and `whole` are as in `plan`. Raises StoreError, ProofError or OutputError;
-    then nothing is there.
+    written by this function; `most_files` and `whole` are as in `plan`; `released` are the clashes that were
+    answered (`model.schemas.RELEASED`), which the manifest lists, with the `contradictions` of reviewers. Raises
+    StoreError, ProofError or OutputError; then nothing is there.
 
     >>> from pathlib import Path
     >>> from tempfile import mkdtemp
@@ -81,6 +93,8 @@ def write_updates(
             held=_listed(changes, planned.held),
             one_way=_listed(changes, planned.one_way),
             not_sent=_listed(changes, _not_sent(changes, planned.held)),
+            contradictions=list(contradictions),
+            answered=[] if released is None else _answered(changes, released),
         )
         manifest = msgspec.structs.replace(manifest, blake3=_seal(manifest))
         (partial / MANIFEST).write_bytes(msgspec.json.format(msgspec.json.encode(manifest), indent=2) + b"\n")
@@ -198,6 +212,14 @@ def _listed(changes: ChangeSet, rows: pl.DataFrame) -> list[Listed]:
     return [
         Listed(dict(zip(names, key, strict=True)), field, reason)
         for key, (_, field, reason) in zip(keys, rows.iter_rows(), strict=True)
+    ]
+
+
+def _answered(changes: ChangeSet, released: pl.DataFrame) -> list[Answered]:
+    keys = changes.keys.gather(released["item"]).rows(named=True)
+    return [
+        Answered(key, field, after)
+        for key, (field, after) in zip(keys, released.select("field", "after").iter_rows(), strict=True)
     ]
 
 

@@ -9,28 +9,37 @@ from typing import TYPE_CHECKING
 
 from neat_delta.core.kinds.base import EXACT
 from neat_delta.core.model.catalogue import listed
-from neat_delta.core.model.reasons import sort_of
+from neat_delta.core.model.reasons import LEFT_STORE, STILL_CHANGED, sort_of
+from neat_delta.core.review.clashes import clashing_items
 from neat_delta.report.text import count, key_text, shown, signed
 
 if TYPE_CHECKING:
-    from neat_delta.core.model.changeset import HeldCount
+    from neat_delta.core.model.changeset import ChangeSet, HeldCount
+    from neat_delta.core.review.cells import CellView, ItemView
     from neat_delta.core.review.figures import FieldFigures
     from neat_delta.core.review.impact import Impact, Suggestion
     from neat_delta.core.review.records import Records
 
 __all__ = [
+    "CLASHING_ITEMS",
     "WAY_OUT",
     "Grid",
     "HeldLine",
+    "clash_grid",
+    "clashing_items_said",
     "field_grid",
     "held_lines",
     "impact_grid",
+    "meanwhile_said",
     "records_grid",
     "records_said",
     "suggestions_grid",
 ]
 
 WAY_OUT = {
+    "clash": "the store changed it, too; --clash sheet, live or stock=add, or answer it in the page",
+    "stale": "live has moved on since; --base FILE names the export it was cut from, or --accept stale sends all of it",
+    "swapped": "name the older export with --base and the newer as LIVE, or --accept swapped if they are right",
     "damage": "nobody typed it; --repair where it is certain, or mend the sheet",
     "slip": "moved by accident; mend the sheet, or --accept slip",
     "check": "a check stopped it; mend the sheet, or --accept CHECK:SKU",
@@ -38,11 +47,22 @@ WAY_OUT = {
     "incomplete": "what it needs is held: a required cell, its parent; see to that first",
     "emptied": "blank in the sheet; --blanks clear or keep decides, for all or as clear:FIELD",
     "new": "only in the sheet; --with-new sends them",
-    "gone": "only in live; --with-gone removes them",
+    "gone": "only in live, and the sheet is whole; --with-gone removes them",
+    "answered store": "the reviewer left it as the store has it",
     "not signed off": "the reviewer did not answer yes; answer it in the workbook",
     "answered no": "the reviewer said no",
 }
 """What each reason for holding means, and how to have it otherwise."""
+
+
+CLASHING_ITEMS = {
+    LEFT_STORE: "changed in the sheet and gone from the store",
+    STILL_CHANGED: "gone from the sheet and changed in the store",
+}
+"""What is said of items that clash as a whole, by the reason."""
+
+FIRST = ("clash", "stale", "swapped")
+"""What is told of first: it is about what somebody else did."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -57,7 +77,7 @@ class HeldLine:
 def held_lines(reasons: Sequence[HeldCount]) -> list[HeldLine]:
     """Reasons for a person: those of one sort together."""
     groups: dict[str, list[HeldCount]] = {}
-    for held in reasons:
+    for held in sorted(reasons, key=lambda one: sort_of(one.reason) not in FIRST):
         groups.setdefault(sort_of(held.reason), []).append(held)
     lines = []
     for reason, of_this_sort in groups.items():
@@ -76,6 +96,43 @@ class Grid:
     headings: list[str]
     words: int
     rows: list[list[str]]
+
+
+def clash_grid(cells: Sequence[tuple[ItemView, CellView]]) -> Grid:
+    """Cells that clash: what stood there, what the sheet says, what the store says now."""
+    rows = []
+    for item, cell in cells:
+        if cell.clash is not None:
+            texts = (cell.clash.base, cell.clash.sheet, cell.clash.store, cell.clash.both or "")
+            rows.append([key_text(item.key), shown(cell.field), *(shown(text) if text else "" for text in texts)])
+    return Grid(["item", "field", "base", "sheet", "store", "both"], 6, rows)
+
+
+def clashing_items_said(changes: ChangeSet) -> list[str]:
+    """The items that one side changed and the other gave up, a line for each way."""
+    lines, items = [], clashing_items(changes)
+    for reason, said in CLASHING_ITEMS.items():
+        numbers = items.filter(items["held"] == reason)["item"]
+        if numbers.len():
+            keys = [key_text(key) for key in changes.keys[numbers.head(MOST_NAMED)].rows(named=True)]
+            more = f" and {numbers.len() - len(keys):,} more" if numbers.len() > len(keys) else ""
+            lines.append(f"{count(numbers.len(), 'item')} {said}: {', '.join(keys)}{more}")
+    return lines
+
+
+MOST_NAMED = 10
+"""So many items are named in a line."""
+
+
+def meanwhile_said(changes: ChangeSet) -> str:
+    """What the store changed since the base and stays as it is, field by field; and what both changed alike."""
+    header, counts = changes.header, changes.header.counts
+    fields = [f"{shown(name)} {number:,}" for name, number in header.meanwhile.items()]
+    fields += [f"{count(counts.departed, 'item')} gone"] if counts.departed else []
+    parts = [listed(fields, 8) or "nothing that the sheet has"]
+    parts += [f"{count(counts.already, 'cell')} changed to the same in both"] if counts.already else []
+    parts += [f"{count(counts.merged, 'list')} with both changes"] if counts.merged else []
+    return "; ".join(parts)
 
 
 def field_grid(figures: Sequence[FieldFigures]) -> Grid:

@@ -10,9 +10,12 @@ from neat_delta.core.model.changeset import Verdict
 from neat_delta.core.review.cells import item_views
 from neat_delta.report.facts import (
     Grid,
+    clash_grid,
+    clashing_items_said,
     field_grid,
     held_lines,
     impact_grid,
+    meanwhile_said,
     records_grid,
     records_said,
     suggestions_grid,
@@ -38,6 +41,13 @@ def message(facts: Facts, seen: View) -> str:
         f"{count(counts.cells, 'changed cell')}: {counts.cells - counts.held_cells:,} to send, "
         f"{counts.held_cells:,} held.",
     ]
+    clashing = [(item, cell) for item in item_views(facts, facts.view) for cell in item.cells if cell.clash]
+    if clashing:
+        parts.append(f"{count(len(clashing), 'cell')} changed in the sheet and in the store:")
+        parts.append(_table(clash_grid(clashing[:MOST_ROWS])))
+        parts += [f"and {len(clashing) - MOST_ROWS:,} more."] if len(clashing) > MOST_ROWS else []
+    parts += [f"{safe(line)}." for line in clashing_items_said(facts.changes)]
+    parts += [f"Meanwhile in the store: {safe(meanwhile_said(facts.changes))}."] if header.base else []
     lines = [f"- {safe(one.reason)}: {one.much} ({safe(one.way_out)})" for one in held_lines(facts.changes.reasons())]
     parts += ["Held:\n\n" + "\n".join(lines)] if lines else []
     summaries = [

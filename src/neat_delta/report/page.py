@@ -20,7 +20,17 @@ from neat_delta.core.kinds.number import NUMBER_KINDS
 from neat_delta.core.review.cells import Remark, item_views
 from neat_delta.core.review.view import View, first
 from neat_delta.report.charts import Chart, as_svg
-from neat_delta.report.facts import field_grid, held_lines, impact_grid, records_grid, records_said, suggestions_grid
+from neat_delta.report.facts import (
+    clash_grid,
+    clashing_items_said,
+    field_grid,
+    held_lines,
+    impact_grid,
+    meanwhile_said,
+    records_grid,
+    records_said,
+    suggestions_grid,
+)
 from neat_delta.report.settings import as_options
 from neat_delta.report.text import key_text, shown, signed
 
@@ -40,20 +50,28 @@ GROUPS, ROWS = 40, 200
 VERDICTS = ("changed", "recoded", "new", "gone")
 
 
-def page(facts: Facts, drawn: Sequence[Chart]) -> bytes:
-    """The page of a preview with its charts, UTF-8. The same facts give the same bytes."""
+def page(facts: Facts, drawn: Sequence[Chart], digest: str, fields: Sequence[str] = ()) -> bytes:
+    """The page of a preview with its charts, UTF-8. The same facts give the same bytes. `digest` is that of the change
+    set's file, to which answers are bound; `fields` are the only ones that are shown and answered (none: all).
+    """
     header, view = facts.changes.header, first(facts.view, MOST)
     script, style = (
         files("neat_delta.report").joinpath(f"assets/page.{kind}").read_text("utf-8") for kind in ("js", "css")
     )
     environment = Environment(autoescape=True, undefined=StrictUndefined)
     environment.filters.update(number=lambda number: f"{number:,}", said=as_options)
+    items = _items(facts, view) | {"digest": digest, "key": header.key, "asked": list(fields) or None}
     template = environment.from_string(files("neat_delta.report").joinpath("assets/page.html").read_text("utf-8"))
     groups = facts.effect.groups
+    clashing = [(item, cell) for item in item_views(facts, view) for cell in item.cells if cell.clash]
     content = template.render(
         header=header,
         live=shown(PurePath(header.live.path).name),
         sheet="standard input" if header.sheet.path == "-" else shown(PurePath(header.sheet.path).name),
+        clashes=clash_grid(clashing[:ROWS]),
+        more_clashes=max(0, len(clashing) - ROWS),
+        clashing_items=clashing_items_said(facts.changes),
+        meanwhile=meanwhile_said(facts.changes),
         held=held_lines(facts.changes.reasons()),
         fields=field_grid(facts.figures),
         impact=impact_grid(groups[: GROUPS + 1] if groups and groups[0].items else [], facts.by, wide=True),
@@ -65,7 +83,7 @@ def page(facts: Facts, drawn: Sequence[Chart]) -> bytes:
         more_records=max(0, len(facts.records.touched) - ROWS) if facts.records else 0,
         records_said=records_said(facts.records) if facts.records else "",
         charts=[{"title": chart.title, "says": chart.says, "svg": as_svg(chart)} for chart in drawn],
-        data=base64.b64encode(gzip.compress(msgspec.json.encode(_items(facts, view)), 6, mtime=0)).decode(),
+        data=base64.b64encode(gzip.compress(msgspec.json.encode(items), 6, mtime=0)).decode(),
         shown=len(view.names),
         found=facts.view.found,
         left_out=len(view.names) < facts.view.found,
@@ -110,7 +128,7 @@ def _items(facts: Facts, view: View) -> dict[str, Any]:
         return list(range(len(flags) - len(remarks), len(flags)))
 
     items = []
-    for item in item_views(facts, view):
+    for item, number in zip(item_views(facts, view), view.numbers, strict=True):
         cells = [
             [
                 places[cell.field],
@@ -120,6 +138,7 @@ def _items(facts: Facts, view: View) -> dict[str, Any]:
                 signed(cell.per_cent, " %"),
                 reasons.of(cell.held),
                 numbered(cell.remarks),
+                *([[cell.clash.base, cell.clash.both]] if cell.clash and not item.held else []),
             ]
             for cell in item.cells
         ]
@@ -133,6 +152,8 @@ def _items(facts: Facts, view: View) -> dict[str, Any]:
                 reasons.of(item.held),
                 cells,
                 numbered(item.remarks),
+                number + 2,
+                list(item.key.values()),
             ]
         )
     return {"fields": fields, "verdicts": VERDICTS, "reasons": list(reasons), "flags": flags, "items": items}

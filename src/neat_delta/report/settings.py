@@ -8,6 +8,8 @@ __all__ = ["OPTIONS", "as_options"]
 
 OPTIONS = {
     "accept": "--accept",
+    "base": "--base",
+    "clash": "--clash",
     "encoding": "--encoding",
     "header_line": "--header-line",
     "ignore": "--ignore",

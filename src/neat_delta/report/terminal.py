@@ -24,6 +24,7 @@ from neat_delta.core.model.changeset import (
     FindingSummary,
     Header,
     HeldCount,
+    LikelyCode,
     code_changes,
     counted,
     held,
@@ -32,11 +33,14 @@ from neat_delta.core.model.importer import NEW_CODE
 from neat_delta.core.model.reasons import SLIP
 from neat_delta.core.rekey.moves import codes_in
 from neat_delta.core.review.cells import CellView, ItemView, item_views
+from neat_delta.core.review.clashes import clashing_cells
 from neat_delta.report.facts import (
     Grid,
+    clashing_items_said,
     field_grid,
     held_lines,
     impact_grid,
+    meanwhile_said,
     records_grid,
     records_said,
     suggestions_grid,
@@ -62,7 +66,9 @@ if TYPE_CHECKING:
 __all__ = [
     "print_accounts",
     "print_checked",
+    "print_clashes",
     "print_confirmed",
+    "print_contradictions",
     "print_figures",
     "print_findings",
     "print_findings_count",
@@ -73,6 +79,7 @@ __all__ = [
     "print_items",
     "print_learned",
     "print_left",
+    "print_meanwhile",
     "print_pairs",
     "print_records",
     "print_rest",
@@ -129,9 +136,23 @@ def print_inputs(console: Console, header: Header, store: str | None, *, told: b
     if origin is not None:
         here = origin.blake3 == header.live.blake3
         where = f"cut from {shown(origin.path)}: {origin.cut:,} of {count(origin.rows, 'row')}"
-        if not here:
-            where += ". Live is another file now: what it changed meanwhile shows as a change back"
-        _print_fact(console, "", where, style="" if here else "yellow")
+        if not here and header.base is None:
+            where += ". Live is another file now, and what stood there then is not known"
+        _print_fact(console, "", where, style="" if here or header.base is not None else "yellow")
+    if header.counts.lost:
+        names = listed([key_text(one) for one in header.lost], 5)
+        more = "" if header.counts.lost <= len(header.lost) else f" (of {header.counts.lost:,})"
+        said = f"{count(header.counts.lost, 'row')} that it was cut with did not come back{more}: {names}"
+        _print_fact(console, "", said, style="yellow")
+    if header.base is not None:
+        base = header.base
+        if header.remembered:
+            _print_fact(console, "base", f"what the sheet was cut with, as it remembers: {count(base.rows, 'row')}")
+        else:
+            _print_source(console, "base", base.path, base.rows, None, base.layout, base.notes)
+        if header.two_way:
+            said = f"it lacks {listed([shown(name) for name in header.two_way])}: compared with live alone"
+            _print_fact(console, "", said, style="yellow")
     how = "" if told else "  (the heading says so; --key names another)"
     _print_fact(console, "key", ", ".join(shown(field) for field in header.key) + how)
     if store is not None:
@@ -157,10 +178,11 @@ def print_inputs(console: Console, header: Header, store: str | None, *, told: b
 
 
 def _print_source(
-    console: Console, name: str, path: str, rows: int, fields: int, layout: Layout, notes: Sequence[str]
+    console: Console, name: str, path: str, rows: int, fields: int | None, layout: Layout, notes: Sequence[str]
 ) -> None:
     """A file, as it was understood, and what was noticed while it was read."""
-    size = f"{count(rows, 'row')}, {count(fields, 'field')}, {shown(str(layout))}"
+    fields_said = "" if fields is None else f"{count(fields, 'field')}, "
+    size = f"{count(rows, 'row')}, {fields_said}{shown(str(layout))}"
     _print_fact(console, name, f"{'standard input' if path == '-' else shown(path)}: {size}")
     for note in notes:
         _print_fact(console, "", shown(as_options(note)), style="yellow")
@@ -187,22 +209,87 @@ def print_accounts(console: Console, changes: ChangeSet) -> None:
     """How many rows were read and where each went."""
     header, counts = changes.header, changes.header.counts
     in_sheet = counted(changes.items["verdict"].filter(changes.items["sheet"].is_not_null()))
-    beyond = counts.unlisted - (counts.changed + counts.recoded - in_sheet["changed"] - in_sheet["recoded"])
     table = _table("", "live", "list" if _is_list(header) else "sheet", right=(1, 2))
     for name, live, sheet, style in (
-        ("same", counts.same, counts.same - beyond, ""),
+        ("same", counts.same, counts.same, ""),
         ("changed", counts.changed, in_sheet["changed"], ""),
         ("recoded", counts.recoded, in_sheet["recoded"], "cyan"),
         ("new", None, counts.new, "green"),
         ("gone", counts.gone, None, "bright_red"),
+        ("gone from the store", None, counts.departed, ""),
+        ("not in the list" if _is_list(header) else "not in the sheet", counts.absent, None, ""),
         ("set aside", counts.set_aside_live, counts.set_aside_sheet, "magenta"),
     ):
-        unasked = name in {"changed", "new", "gone"} and _is_list(header)  # a list of codes says nothing of these
-        if live or sheet or not (unasked or name == "recoded"):
+        # A list of codes says nothing of what is changed or new.
+        if live or sheet or name in {"same", "set aside"} or (name in {"changed", "new"} and not _is_list(header)):
             table.add_row(Text(name, style), *("·" if number is None else f"{number:,}" for number in (live, sheet)))
     table.add_section()
     table.add_row("rows read", f"{header.live.rows:,}", f"{header.sheet.rows:,}", style="bold")
     console.print(table)
+
+
+def print_meanwhile(console: Console, changes: ChangeSet) -> None:
+    """What the store changed since the base and the sheet did not: it stays; and what both changed alike."""
+    header, counts = changes.header, changes.header.counts
+    if header.base is None:
+        return
+    console.print(Text(f"\nmeanwhile in the store: {meanwhile_said(changes)}", "bold"))
+    room = MEANWHILE if changes.meanwhile.height > MEANWHILE + 1 else MEANWHILE + 1
+    for key, field, base, live in changes.meanwhile.head(room).select("key", "field", "base", "live").iter_rows():
+        line = Text(f"  {' / '.join(shown(part) for part in key)}")
+        if field is None:
+            console.print(line.append("  gone from the store", "bright_red"))
+            continue
+        line.append(f"  {shown(field)}  ", "dim").append(shown(base or ""), "bright_red").append(" → ")
+        line.append(shown(live or ""), "green").truncate(console.width, overflow="ellipsis")
+        console.print(line)
+    if changes.meanwhile.height > room:
+        console.print(f"  and {changes.meanwhile.height - room:,} more, at the end of the change set")
+    if counts.left_to_store:
+        said = f"{count(counts.left_to_store, 'change')} of the sheet left as the store has it, as you said"
+        console.print(f"  {said}")
+    _print_some(
+        console,
+        "recoded meanwhile in the store; followed",
+        [Text(f"  {key_text(one.old)} → {key_text(one.new)}  {_why_followed(one)}") for one in header.followed],
+        everything=False,
+        hint="line 1 of the change set has them all",
+    )
+
+
+MEANWHILE = 5
+"""So many of the store's own changes are shown."""
+
+
+def _why_followed(one: LikelyCode) -> str:
+    """Why two codes are taken for one item."""
+    if not one.fields:
+        return "as the list of codes says"
+    name = "" if one.alike is None else f", the name to {one.alike} %"
+    return f"{one.agree:,} of {one.fields:,} fields agree{name}"
+
+
+def print_clashes(console: Console, changes: ChangeSet) -> None:
+    """The cells that the sheet and the store both changed, side by side: what stood there, the sheet's, the store's."""
+    cells = clashing_cells(changes)
+    for line in clashing_items_said(changes):
+        console.print(Text(f"\n{line}", "bold magenta"))
+    if not cells.height:
+        return
+    title = f"{count(cells.height, 'cell')} changed in the sheet and in the store: held until you choose"
+    console.print(f"\n{title}", style="bold magenta")
+    with_sum = bool(cells["both"].count())
+    table = _table("  item", "field", "base", "sheet", "store", *(["both"] if with_sum else []))
+    for column in table.columns[2:]:
+        column.no_wrap, column.overflow, column.max_width = False, "fold", 24
+    for item, field, *texts in cells.head(LISTED).iter_rows():
+        key = key_text(changes.keys.row(item, named=True))
+        shown_texts = [Text(shown(text) if text else "(blank)", "" if text else "dim") for text in texts[:3]]
+        both = [Text(texts[3] or "")] if with_sum else []
+        table.add_row(Text(f"  {key}"), Text(shown(field), "dim"), *shown_texts, *both)
+    console.print(table)
+    if cells.height > LISTED:
+        console.print(f"  and {cells.height - LISTED:,} more; preview shows them")
 
 
 STYLES = {"held": "magenta", "repaired": "green", "accepted": "yellow", "noted": "yellow"}
@@ -514,10 +601,19 @@ def _sample(value: str, room: int) -> str:
 
 
 def print_sheet(
-    console: Console, sheet: WorkingSheet, live: Catalogue, output: str, kept: Mapping[str, int], compare: str
+    console: Console,
+    sheet: WorkingSheet,
+    live: Catalogue,
+    output: str,
+    kept: Mapping[str, int],
+    compare: str,
+    *,
+    remembers: int | None,
+    beside: str | None,
 ) -> None:
     """What was cut from live, and what a person may change in it; `kept` counts cells that could not be written as
-    told, by heading; `compare` is the call that looks at the sheet afterwards.
+    told, by heading; `compare` is the call that looks at the sheet afterwards; `remembers` is in how many bytes it
+    remembers what it was cut with (None: it does not), maybe in a file `beside` it.
     """
     _print_source(console, "live", live.path, live.cells.height, len(live.fields), live.layout, live.notes)
     size = f"{count(sheet.cells.height, 'item')} of {live.cells.height:,}, {count(len(sheet.columns), 'field')}"
@@ -534,6 +630,10 @@ def print_sheet(
             f"{count(number, 'cell')} of {shown(heading)} stand as in live: the date form has no place for their time"
         )
         _print_fact(console, "", said, style="yellow")
+    if remembers is not None:
+        where = f", in {shown(beside)}: keep it beside the sheet" if beside else ", in a hidden part of the workbook"
+        said = f"what these items are now ({max(1, round(remembers / 1000)):,} KB){where}"
+        _print_fact(console, "knows", said)
     if sheet.missing:
         console.print(f"\n{count(len(sheet.missing), 'code')} not in live", style="bold")
         for sku in sheet.missing[:LISTED]:
@@ -698,6 +798,18 @@ def print_written(console: Console, folder: str, manifest: Manifest, dialect: st
         f"Wrote {count(len(manifest.update) + len(manifest.undo) + 2, 'file')} to {folder} ({dialect}).",
         soft_wrap=True,
     )
+
+
+def print_contradictions(console: Console, manifest: Manifest) -> None:
+    """Where reviewers said different things; one no is a no, and of two choices none is taken."""
+    lines = []
+    for one in manifest.contradictions:
+        line = Text(f"  {key_text(one.key)}" + ("" if one.field is None else f"  {shown(one.field)}") + ": ")
+        lines.append(line.append("; ".join(f"{answer} in {shown(path)}" for path, answer in one.said)))
+    title = "reviewers said different things; not sent, as one no is a no and of two choices none is taken"
+    _print_some(console, title, lines, everything=False, hint="all in manifest.json")
+    if lines:
+        console.print()
 
 
 def print_confirmed(console: Console, result: Confirmed, key: Sequence[str], *, everything: bool) -> None:

@@ -4,13 +4,24 @@ from __future__ import annotations
 
 import datetime as dt
 import io
+from itertools import pairwise
 from typing import TYPE_CHECKING
 
 import polars as pl
 import xlsxwriter
 
+from neat_delta.core.review.answers import CHOICES
 from neat_delta.core.review.cells import item_views
-from neat_delta.core.review.signoff import ANSWER, COLUMNS, as_workbook_text, key_heading, seals, shown
+from neat_delta.core.review.signoff import (
+    ANSWER,
+    CLASH_COLUMNS,
+    COLUMNS,
+    LONGEST,
+    as_workbook_text,
+    key_heading,
+    seals,
+    shown,
+)
 from neat_delta.core.support.errors import OutputError
 
 if TYPE_CHECKING:
@@ -34,7 +45,7 @@ WIDTHS = {
 HEAD, INK, SHADE, OPEN, LINE = "#2F4A43", "#FFFFFF", "#ECEAE4", "#FFF8E1", "#D5D1C7"
 
 
-def workbook(facts: Facts) -> bytes:
+def workbook(facts: Facts) -> bytes:  # noqa: PLR0915 - one thing after another
     """The bytes of a workbook with every changed cell of the items that are looked at, in their order.
 
     Everything but answer and comment is protected. What starts like a formula stays text. OutputError when there are
@@ -53,12 +64,13 @@ def workbook(facts: Facts) -> bytes:
     answer = book.add_format(style | {"bg_color": OPEN, "locked": False})
     head = book.add_format({"bold": True, "bg_color": HEAD, "font_color": INK, "text_wrap": True})
     keys = [key_heading(name) for name in changes.header.key]
-    headings = [*keys, *COLUMNS]
+    three = changes.header.base is not None
+    headings = [*keys, *(one for one in COLUMNS if three or one not in CLASH_COLUMNS)]
     for place, heading in enumerate(headings):
         page.set_column(place, place, WIDTHS.get(heading, 11))
         page.write_string(0, place, heading, head)
     texts = changes.keys.select(as_workbook_text(pl.all())).select(pl.all().gather(cells["item"]))
-    sealed = seals(cells, changes.keys)
+    sealed, clashing = seals(cells, changes.keys), list[int]()
     lines = [(item, cell) for item in item_views(facts, facts.view) for cell in item.cells]
     rows = enumerate(zip(lines, texts.rows(), *shown(cells), sealed, strict=True), 1)
     for row, ((item, cell), key, before, after, seal) in rows:
@@ -66,27 +78,44 @@ def workbook(facts: Facts) -> bytes:
         form = shaded if reason else plain
         said = [f"held: {reason}"] if reason else []
         said += [one.what for one in cell.remarks if one.check != "damage" and one.what not in said]
-        name, field = item.name, cell.field
-        for place, text in enumerate((*key, name, field, before, after)):
-            page.write_string(row, place, text, form)
-        place = len(key) + 4
+        clash = cell.clash
+        old, both = (cell.base or "", "") if clash is None else (clash.base, clash.both or "")
+        stands = (old, before, after, both) if three else (before, after)
+        texts_of_cell = [*key, item.name, cell.field, *stands]
+        for place, text in enumerate(texts_of_cell):
+            page.write_string(row, place, text[:LONGEST], form)
+        place = len(texts_of_cell)
         if cell.step is None or reason:
             page.write_blank(row, place, None, form)
         else:
             page.write_number(row, place, float(cell.step), number)  # it is only shown
-        page.write_blank(row, place + 1, None, form if reason else answer)
+        page.write_blank(row, place + 1, None, form if reason and (clash is None or item.held) else answer)
+        if clash is not None and not item.held:
+            choices = [one for one in CHOICES if one != "both" or clash.both is not None]
+            page.data_validation(row, place + 1, row, place + 1, _one_of(choices))
+            clashing.append(row)
         page.write_blank(row, place + 2, None, answer)
         page.write_string(row, place + 3, "; ".join(said)[:1_000], form)
         page.write_string(row, place + 4, seal, form)
     last = max(cells.height, 1)
     at = headings.index(ANSWER)
-    page.data_validation(
-        1, at, last, at,
-        {"validate": "list", "source": ["yes", "no"], "error_title": "answer", "error_message": "yes, no, or nothing"},
-    )  # fmt: skip
+    for start, end in _between(clashing, last):
+        page.data_validation(start, at, end, at, _one_of(["yes", "no"]))
     page.set_column(len(headings) - 1, len(headings) - 1, None, None, {"hidden": True})
     page.freeze_panes(1, len(keys) + 1)
     page.autofilter(0, 0, last, len(headings) - 1)
     page.protect("", dict.fromkeys(("autofilter", "format_cells", "format_columns", "format_rows"), True))
     book.close()
     return content.getvalue()
+
+
+def _one_of(words: list[str]) -> dict[str, object]:
+    """That a cell takes one of these words, or nothing."""
+    said = f"{', '.join(words)}, or nothing"
+    return {"validate": "list", "source": words, "error_title": "answer", "error_message": said}
+
+
+def _between(rows: list[int], last: int) -> list[tuple[int, int]]:
+    """The runs of rows from 1 to the last that are none of these."""
+    edges = [0, *rows, last + 1]
+    return [(start + 1, end - 1) for start, end in pairwise(edges) if start + 1 < end]

@@ -17,26 +17,28 @@ from neat_delta.core.support.distinct import all_differ
 if TYPE_CHECKING:
     from neat_delta.core.decide.policy import Policy
 
-__all__ = ["accepted", "as_findings", "decide", "with_decisions"]
+__all__ = ["ACCEPTED_SOURCES", "accepted", "as_findings", "decide", "with_decisions"]
 
-CELL_ORDER = ("check", "damage", "slip", "emptied", "code", "held", "follows", "sign-off")
+CELL_ORDER = ("check", "damage", "slip", "clash", "emptied", "code", "held", "follows", "sign-off")
 """Of several findings that hold one cell, the first in this order names the reason; of two of one source the first."""
 
-ITEM_ORDER = ("code", "held", "new", "gone", "check", "incomplete", "sign-off")
+ITEM_ORDER = ("code", "clash", "held", "new", "gone", "check", "incomplete", "sign-off")
 """Likewise of those that hold a whole item."""
+
+ACCEPTED_SOURCES = ("damage", "slip", "emptied", "stale", "swapped")
+"""The sources of findings that can be let through by their name; of checks, it is the check's own."""
 
 Index = Callable[[], KeyIndex]
 """The keys of the items that findings number; made only where a policy names an item."""
 
 
 def accepted(findings: pl.DataFrame, index: Index, accept: Sequence[Accept]) -> pl.Series:
-    """Per finding whether it is let through: by its rule (`damage`, `slip`, `emptied`, or the check), and by its field
+    """Per finding whether it is let through: by its source (one of `ACCEPTED_SOURCES`) or its check, and by its field
     or by a part of its item's key.
     """
     through = pl.repeat(False, findings.height, eager=True)
-    named = {"damage", "slip", "emptied"}
     for one in accept:
-        column = "source" if one.check in named else "rule"
+        column = "source" if one.check in ACCEPTED_SOURCES else "rule"
         this = findings[column] == one.check
         if one.which is not None:
             at = (findings["field"] == one.which).fill_null(value=False)
@@ -48,7 +50,8 @@ def accepted(findings: pl.DataFrame, index: Index, accept: Sequence[Accept]) -> 
 
 def decide(findings: pl.DataFrame, index: Index, policy: Policy, exceptions: Sequence[Accept] = ()) -> pl.DataFrame:
     """What becomes of each finding: `done` is `accepted` (let through), `repaired` (live's own value is put back),
-    `kept` (an emptied cell is left as live has it), `held`, or `noted` (nothing is held for it).
+    `kept` (the cell, or the item, is left as live has it), `added` (the difference is added to live's value), `held`,
+    or `noted` (nothing is held for it).
 
     `index` has the keys of the items, by their numbers in `findings`; `exceptions` are let through with what the policy
     accepts.
@@ -60,13 +63,18 @@ def decide(findings: pl.DataFrame, index: Index, policy: Policy, exceptions: Seq
     through |= (source == "new") & policy.with_new | (source == "gone") & policy.with_gone
     meant = {name: policy.blanks_of(name) for name in findings.filter(source == "emptied")["field"].unique()}
     blanks = pl.col("field").replace_strict(meant, default="hold", return_dtype=pl.String)
-    emptied = source == "emptied"
+    emptied, clash = source == "emptied", source == "clash"
+    clashing = findings.filter(clash)["field"].unique()
+    chosen = {name: policy.clash_of(name) for name in clashing if name is not None}
+    choice = pl.col("field").replace_strict(chosen, default=policy.clash_of(None), return_dtype=pl.String)
     done = (
-        pl.when(emptied & (blanks == "keep"))
+        pl.when((emptied & (blanks == "keep")) | (clash & (choice == "live")))
         .then(pl.lit("kept"))
-        .when(through | (emptied & (blanks == "clear")))
+        .when(clash & mend & (choice == "add"))
+        .then(pl.lit("added"))
+        .when(through | (emptied & (blanks == "clear")) | (clash & (choice == "sheet")))
         .then(pl.lit("accepted"))
-        .when(mend & policy.repair)
+        .when(mend & policy.repair & ~clash)
         .then(pl.lit("repaired"))
         .when(pl.col("level") == "stop")
         .then(pl.lit("held"))

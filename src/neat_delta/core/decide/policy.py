@@ -12,17 +12,24 @@ from neat_delta.core.model.changeset import Accept
 if TYPE_CHECKING:
     from neat_delta.core.model.store import LevelName, Store
 
-__all__ = ["Blanks", "Policy", "levels_of", "standing_exceptions"]
+__all__ = ["Blanks", "Clash", "Policy", "levels_of", "standing_exceptions"]
 
 Blanks = Literal["hold", "clear", "keep"]
 """What a cell emptied in the sheet means: ask first (hold it), empty the field, or leave the field as it is."""
+
+
+Clash = Literal["hold", "sheet", "live", "add"]
+"""What a cell becomes that both the sheet and the store changed since the base: ask first (hold it), the sheet's value,
+the store's, or the store's with the sheet's difference added.
+"""
 
 
 @dataclass(frozen=True, slots=True)
 class Policy:
     """What is let through although something was found, and what is asked for.
 
-    `accept` lets findings through; `blanks` says what an emptied cell means, and `blanks_in` so of single fields.
+    `accept` lets findings through; `blanks` says what an emptied cell means, and `blanks_in` so of single fields;
+    `clash` says what becomes of cells that the store changed, too, and `clash_in` so of single fields.
     `with_new` sends new items and `with_gone` removes missing ones; `repair` puts live's value back where only the
     writing was damaged; `near_keys` takes keys that nearly are live's; `new_values` are the fields that may take values
     that live does not have.
@@ -34,6 +41,8 @@ class Policy:
     accept: Sequence[Accept] = ()
     blanks: Blanks = "hold"
     blanks_in: Mapping[str, Blanks] = field(default_factory=dict)
+    clash: Clash = "hold"
+    clash_in: Mapping[str, Clash] = field(default_factory=dict)
     with_new: bool = False
     with_gone: bool = False
     repair: bool = False
@@ -43,6 +52,11 @@ class Policy:
     def blanks_of(self, name: str) -> Blanks:
         """What an emptied cell means in this field."""
         return self.blanks_in.get(name, self.blanks)
+
+    def clash_of(self, name: str | None) -> Clash:
+        """What becomes of this field where the store changed it, too; without a name, of a whole item."""
+        every: Clash = "hold" if self.clash == "add" and name is None else self.clash
+        return every if name is None else self.clash_in.get(name, every)
 
 
 def levels_of(store: Store, *, learned: bool) -> dict[str, LevelName]:

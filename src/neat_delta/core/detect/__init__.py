@@ -11,7 +11,7 @@ import polars as pl
 from neat_delta.core.detect.damage import DAMAGES
 from neat_delta.core.detect.slips import SlipContext, slips
 from neat_delta.core.model.reasons import DAMAGE, SLIP
-from neat_delta.core.model.schemas import FINDINGS, conform, empty
+from neat_delta.core.model.schemas import CELL_FINDINGS, conform, empty
 
 if TYPE_CHECKING:
     from neat_delta.core.match.rows import Matched
@@ -20,8 +20,6 @@ if TYPE_CHECKING:
     from neat_delta.core.model.store import Field
 
 __all__ = ["DetectInputs", "Detected", "detect"]
-
-CELL = {**FINDINGS, "cell": pl.UInt32}
 
 
 @dataclass(frozen=True, slots=True)
@@ -57,8 +55,8 @@ def detect(deltas: pl.DataFrame, forms: pl.DataFrame, inputs: DetectInputs) -> D
     """
     changed = deltas.with_row_index("cell").filter(~pl.col("same"))
     if not changed.height:
-        return Detected(empty(CELL), [])
-    findings, named = [empty(CELL)], []
+        return Detected(empty(CELL_FINDINGS), [])
+    findings, named = [empty(CELL_FINDINGS)], []
     if changed["damage"].count():
         findings.append(_damage(changed.filter(pl.col("damage").is_not_null())))
     whole = changed.filter(pl.col("damage").is_null() & pl.col("pair").is_not_null())
@@ -67,7 +65,9 @@ def detect(deltas: pl.DataFrame, forms: pl.DataFrame, inputs: DetectInputs) -> D
         for number, slip in enumerate(slips(context)):
             cells = changed.select("cell", "item", "field").filter(pl.col("cell").is_in(slip.cells.implode()))
             said = {"source": "slip", "rule": str(number), "level": "stop", "reason": SLIP + slip.name}
-            findings.append(conform(cells.with_columns(pl.lit(text).alias(name) for name, text in said.items()), CELL))
+            findings.append(
+                conform(cells.with_columns(pl.lit(text).alias(name) for name, text in said.items()), CELL_FINDINGS)
+            )
             named.append((slip.name, slip.fields, slip.why))
     return Detected(pl.concat(findings), named)
 
@@ -86,7 +86,7 @@ def _damage(cells: pl.DataFrame) -> pl.DataFrame:
         reason=pl.concat_str(pl.lit(DAMAGE), "damage"),
         mendable=bare.select(certain.fill_null(value=False)).to_series(),
     )
-    return conform(table, CELL)
+    return conform(table, CELL_FINDINGS)
 
 
 def _context(cells: pl.DataFrame, forms: pl.DataFrame, inputs: DetectInputs) -> SlipContext:

@@ -13,9 +13,9 @@ from neat_delta.core.checks import CHECKS
 from neat_delta.core.detect.damage import DAMAGES
 from neat_delta.core.engine.rows import Placed, row_findings
 from neat_delta.core.kinds import blank
-from neat_delta.core.match.keys import stripped
+from neat_delta.core.match.keys import KeyIndex, stripped
 from neat_delta.core.match.likely import likely_codes
-from neat_delta.core.model.changeset import FORMAT, VERSION, ChangeSet, Counts, FindingSummary, Header
+from neat_delta.core.model.changeset import FORMAT, VERSION, ChangeSet, Counts, FindingSummary, Header, LikelyCode
 from neat_delta.core.model.importer import NEW_CODE
 from neat_delta.core.model.reasons import EMPTIED, GONE, NEW
 from neat_delta.core.model.schemas import (
@@ -33,11 +33,16 @@ from neat_delta.core.rekey.moves import UNKNOWN
 from neat_delta.core.rekey.requests import code_cells, with_followed_links
 
 if TYPE_CHECKING:
+    from collections.abc import Sequence
+
     from neat_delta.core.detect import Detected
+    from neat_delta.core.diff.clashes import Merged
     from neat_delta.core.diff.outcomes import Outcomes
     from neat_delta.core.engine.options import CompareOptions
+    from neat_delta.core.match.base import Based
     from neat_delta.core.match.prepare import AlignedInputs
     from neat_delta.core.match.rows import Matched
+    from neat_delta.core.model.catalogue import Catalogue
 
 __all__ = ["Draft", "Stages", "assemble", "with_flags"]
 
@@ -45,7 +50,9 @@ __all__ = ["Draft", "Stages", "assemble", "with_flags"]
 @dataclass(frozen=True, slots=True)
 class Stages:
     """What the stages before gave: the inputs and their rows; the texts that differ with their outcomes, cell by cell
-    (`deltas`); what was detected in them and what is `decided` of that.
+    (`deltas`); what was detected in them and what is `decided` of that. With a base: its rows, what was `merged`, the
+    code changes that were `followed`, and whether the sheet `remembered` it. `cut_with` are the items that a working
+    sheet was cut with, as it says.
     """
 
     aligned: AlignedInputs
@@ -57,6 +64,34 @@ class Stages:
     known: Store
     options: CompareOptions
     listed_codes: bool
+    based: Based | None = None
+    merged: Merged | None = None
+    followed: Sequence[LikelyCode] = ()
+    remembered: bool = False
+    cut_with: Catalogue | None = None
+
+    @property
+    def arriving(self) -> pl.Series:
+        """Which of the sheet's new rows are items of the change set: all but those that are gone from the store."""
+        numbers = pl.int_range(self.rows.matched.new.len(), dtype=pl.UInt32, eager=True)
+        if self.merged is None:
+            return numbers
+        left = self.left_to_store - self.aligned.live.cells.height
+        return numbers.filter(~numbers.is_in(self.merged.departed.implode()) & ~numbers.is_in(left.implode()))
+
+    @property
+    def leaving(self) -> pl.Series:
+        """The places in live of the items that a whole sheet lacks; with a base, of those that it had."""
+        gone = self.rows.matched.gone
+        if self.based is None:
+            return gone
+        return gone.filter(self.based.at.gather(gone).is_not_null() & ~gone.is_in(self.left_to_store.implode()))
+
+    @property
+    def left_to_store(self) -> pl.Series:
+        """The items that clash as a whole and stay as the store has them."""
+        clash = (pl.col("source") == "clash") & (pl.col("done") == "kept") & pl.col("field").is_null()
+        return self.decided.filter(clash)["item"]
 
 
 @dataclass(frozen=True, slots=True)
@@ -76,14 +111,16 @@ def assemble(stages: Stages) -> Draft:
     aligned, rows, shop, policy = stages.aligned, stages.rows, stages.known, stages.options.policy
     live, matched, key = aligned.live, rows.matched, aligned.key
     repaired = stages.decided.filter(pl.col("done") == "repaired")
-    deltas = _put_back(stages.deltas, repaired["cell"])
+    deltas = stages.deltas if stages.merged else stages.deltas.with_columns(base=pl.lit(None, pl.String))
+    deltas = _put_back(deltas, repaired["cell"])
+    deltas, left_to_store = _with_clashes(deltas, stages)
     added = deltas.filter(pl.col("pair").is_null() & ~pl.col("same") & (pl.col("after") != ""))
     differing = deltas.filter(pl.col("pair").is_not_null())
-    also, differs = differing["same"] & ~differing["nothing"], ~differing["same"]
+    also, differs = differing["same"] & ~differing["nothing"] & ~differing["apart"], ~differing["same"]
     if key.shared == "all":
         differs |= _with_their_twins(differing, matched)
         also &= ~differs
-    counted = Counter(differing["field"].filter(also)) - Counter(repaired["field"])
+    counted = Counter(differing["field"].filter(also))
     rewritten = {name: counted[name] for name in matched.fields if name in counted}
     keep = [name for name in matched.fields if policy.blanks_of(name) == "keep"]
     kept = differs & differing["emptied"] & differing["field"].is_in(keep)
@@ -96,10 +133,12 @@ def assemble(stages: Stages) -> Draft:
     number = number.scatter(places["item"], pl.int_range(places.height, eager=True))
     cells = cells.with_columns(item=number.gather(cells["item"]), field=pl.col("field").cast(pl.Enum(fields)))
     cells = cells.sort("item", "field")
+    merged = stages.merged
     verdicts = Counter(dict(places["verdict"].value_counts().iter_rows()))
     met = places.filter(pl.col("verdict").is_in(["changed", "recoded"]))["sheet"]
-    unnamed = matched.gone.len() - met.null_count() if stages.listed_codes else 0  # a list says nothing of the others
     damaged = _damaged(stages, number)
+    lost = _lost(stages)
+    truly_new = matched if stages.based is None else replace(matched, new=stages.based.matched.new)
     header = Header(
         format=FORMAT,
         version=VERSION,
@@ -108,10 +147,18 @@ def assemble(stages: Stages) -> Draft:
         live=live.source,
         sheet=aligned.sheet.source,
         counts=Counts(
-            same=matched.pairs.height - met.count() + unnamed,
+            same=matched.pairs.height - met.count(),
             changed=verdicts["changed"],
             recoded=verdicts["recoded"],
-            unlisted=met.null_count() + unnamed,
+            unlisted=met.null_count(),
+            absent=matched.gone.len() - met.null_count() - verdicts["gone"],
+            departed=matched.new.len() - stages.arriving.len(),
+            clashes=int((stages.decided["source"] == "clash").sum()),
+            already=merged.already if merged else 0,
+            merged=merged.merged if merged else 0,
+            left_to_store=left_to_store,
+            meanwhile=merged.meanwhile.height if merged else 0,
+            lost=lost.height,
             new=verdicts["new"],
             gone=verdicts["gone"],
             set_aside_live=sum(row.file == "live" for row in matched.set_aside),
@@ -136,25 +183,64 @@ def assemble(stages: Stages) -> Draft:
         name=key.name,
         near=matched.near,
         set_aside=matched.set_aside,
-        findings=row_findings(live, rows, policy) + _damage_said(damaged) + _slips_said(stages),
+        findings=row_findings(live, rows, policy, whole=stages.options.whole)
+        + _damage_said(damaged)
+        + _slips_said(stages),
         accepted=list(policy.accept),
-        likely=likely_codes(live, rows.sheet, matched, shop.fields, key.name, rows.codes.field),
+        likely=likely_codes(live, rows.sheet, truly_new, shop.fields, key.name, rows.codes.field),
         relations=shop.relations,
+        new_values=sorted(policy.new_values),
+        base=stages.based.base.source if stages.based else None,
+        remembered=stages.remembered,
+        two_way=stages.based.two_way if stages.based else [],
+        meanwhile=dict(Counter(merged.meanwhile["field"].drop_nulls())) if merged else {},
+        followed=list(stages.followed),
+        lost=stripped(lost.head(MOST_LOST), key).rows(named=True),
     )
     items = places.with_columns(live=live.row(places["live"]), sheet=rows.sheet.row(places["sheet"]))
     keys = pl.concat(
         [
             live.cells.select(key.fields).rechunk().gather(places["live"].drop_nulls()),
-            stripped(rows.sheet.cells, key).gather(matched.new),
+            stripped(rows.sheet.cells, key).gather(matched.new.gather(stages.arriving)),
         ]
     )
     changes = ChangeSet(header, keys, conform(items, ITEMS_SCHEMA), conform(cells, cells_schema(fields)), damaged)
+    if merged:
+        changes = replace(changes, meanwhile=merged.meanwhile)
     decided = stages.decided.drop("cell").with_columns(item=number.gather(stages.decided["item"]))
-    decided = decided.filter(pl.col("item").is_not_null())
+    decided = decided.filter(pl.col("item").is_not_null() | stages.decided["item"].is_null())
     return Draft(changes, _with_rules(cells, decided, shop, key.fields), decided, _findings(cells, places, rows))
 
 
-CELL = ["item", "field", "before", "after", "unread"]
+CELL = ["item", "field", "before", "after", "unread", "base"]
+
+MOST_LOST = 100
+"""So many of the rows that a working sheet lost are named."""
+
+
+def _with_clashes(deltas: pl.DataFrame, stages: Stages) -> tuple[pl.DataFrame, int]:
+    """The cells that differ, as was decided where they clash: as live has them, or with the difference added. And how
+    many cells and items stay as the store has them.
+    """
+    clashes = stages.decided.filter(pl.col("source") == "clash").select("cell", "done")
+    if not clashes.height:
+        return deltas, 0
+    whole = stages.left_to_store
+    kept = clashes.filter(pl.col("done") == "kept")["cell"].drop_nulls()
+    kept = pl.concat([kept, deltas["item"].is_in(whole.implode()).arg_true().cast(pl.UInt32)])
+    deltas = _put_back(deltas, kept)
+    added = clashes.filter(pl.col("done") == "added")["cell"]
+    after = deltas["after"].clone().scatter(added, deltas["added"].gather(added))
+    return deltas.with_columns(after=after), int((clashes["done"] == "kept").sum())
+
+
+def _lost(stages: Stages) -> pl.DataFrame:
+    """The keys of the rows that a working sheet was cut with and does not have any more."""
+    key, cut_with = stages.aligned.key, stages.cut_with
+    if cut_with is None:
+        return empty(dict.fromkeys(key.fields, pl.String))
+    there = KeyIndex.of(stages.rows.sheet.cells, key).lookup(cut_with.cells).is_not_null()
+    return cut_with.cells.select(key.fields).filter(~there)
 
 
 def _put_back(deltas: pl.DataFrame, cells: pl.Series) -> pl.DataFrame:
@@ -163,6 +249,7 @@ def _put_back(deltas: pl.DataFrame, cells: pl.Series) -> pl.DataFrame:
         return deltas
     return deltas.with_columns(
         same=deltas["same"].clone().scatter(cells, True),
+        apart=deltas["apart"].clone().scatter(cells, True),
         after=deltas["after"].clone().scatter(cells, deltas["before"].gather(cells)),
     )
 
@@ -184,11 +271,11 @@ def _with_codes(cells: pl.DataFrame, stages: Stages) -> pl.DataFrame:
     arriving = set(stripped(rows.sheet.cells, key).gather(matched.new).rows())
     more, codes = code_cells(live, rows.codes, arriving, fields, key)
     cells = cells.with_columns(after=with_followed_links(cells, fields, codes))
-    more = more.rename({"place": "item"}).with_columns(unread=pl.lit(None, pl.String))
+    more = more.rename({"place": "item"}).with_columns(unread=pl.lit(None, pl.String), base=pl.lit(None, pl.String))
     more = more.join(cells, on=["item", "field"], how="anti", maintain_order="left")
-    if stages.options.policy.with_gone:  # a link of an item that goes away is of no account
+    if stages.options.policy.with_gone and stages.options.whole:  # a link of an item that goes away is of no account
         recoded = more.filter(pl.col("field").is_in(key.fields))["item"]
-        leaves = matched.gone.cast(pl.Int64)
+        leaves = stages.leaving.cast(pl.Int64)
         leaves = leaves.filter(~leaves.is_in(recoded.implode()))
         more = more.filter(~pl.col("item").is_in(leaves.implode()))
     return pl.concat([cells, more.select(cells.columns)])
@@ -207,20 +294,15 @@ def _items(cells: pl.DataFrame, stages: Stages) -> pl.DataFrame:
     )
     in_sheet = matched.pairs.select(item=pl.col("live").cast(pl.Int64), sheet=pl.col("sheet").cast(pl.Int64))
     changed = changed.join(in_sheet, on="item", how="left", maintain_order="left")
-    gone = matched.gone.cast(pl.Int64).alias("item")
+    gone = stages.leaving.cast(pl.Int64).alias("item")
     gone = gone.filter(~gone.is_in(met.implode()))
     parts = [changed.with_columns(live="item")]
-    if not stages.listed_codes:
+    if stages.options.whole and not stages.listed_codes:
         absent = pl.lit(None, pl.Int64)
         parts.append(gone.to_frame().select("item", verdict=pl.lit("gone"), sheet=absent, live="item"))
-    new = (
-        matched.new.cast(pl.Int64)
-        .alias("sheet")
-        .to_frame()
-        .with_columns(
-            item=pl.int_range(pl.len(), dtype=pl.Int64) + height, verdict=pl.lit("new"), live=pl.lit(None, pl.Int64)
-        )
-    )
+    arriving = stages.arriving
+    new = pl.DataFrame({"sheet": matched.new.gather(arriving).cast(pl.Int64), "item": arriving.cast(pl.Int64) + height})
+    new = new.with_columns(verdict=pl.lit("new"), live=pl.lit(None, pl.Int64))
     return pl.concat([pl.concat(parts).sort("item"), new.select("item", "verdict", "sheet", "live")])
 
 

@@ -4,14 +4,10 @@ from __future__ import annotations
 
 from collections.abc import Collection
 from dataclasses import dataclass, field
-from typing import TYPE_CHECKING
 
 from neat_delta.core.decide.policy import Policy
 from neat_delta.core.model.columns import ColumnOptions
 from neat_delta.core.model.layout import Notation
-
-if TYPE_CHECKING:
-    pass
 
 __all__ = ["CompareOptions"]
 
@@ -19,8 +15,9 @@ __all__ = ["CompareOptions"]
 @dataclass(frozen=True, slots=True)
 class CompareOptions:
     """What `compare` is told: of columns, what is let through (`policy`), how the sheet writes values (`writing`; what
-    it does not say, the cells show), the names of the image files there are (None: nobody said), and today's date (ISO
-    8601), by which standing exceptions end (None: none has ended).
+    it does not say, the cells show), the names of the image files there are (None: nobody said), today's date (ISO
+    8601), by which standing exceptions end (None: none has ended), and whether the sheet is meant to have every item of
+    live (`whole`), so that those that it lacks are gone.
 
     >>> CompareOptions(policy=Policy(with_new=True)).columns.key
     ()
@@ -31,3 +28,4 @@ class CompareOptions:
     writing: Notation = field(default_factory=Notation)
     images: Collection[str] | None = None
     today: str | None = None
+    whole: bool = False

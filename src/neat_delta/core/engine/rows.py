@@ -107,8 +107,10 @@ def _without_repeats(
     return rest, replace(matched, set_aside=aside)
 
 
-def row_findings(live: Catalogue, rows: Placed, policy: Policy) -> list[FindingSummary]:
-    """What is to be said of whole rows and of keys."""
+def row_findings(live: Catalogue, rows: Placed, policy: Policy, *, whole: bool) -> list[FindingSummary]:
+    """What is to be said of whole rows and of keys; rows can only be missing where the sheet is meant to be `whole`, or
+    did not come back with all that it was cut with.
+    """
     matched, twice = rows.matched, rows.twice
     findings = []
     damages = Counter((near.damage, near.taken) for near in matched.near if near.damage is not None)
@@ -120,7 +122,7 @@ def row_findings(live: Catalogue, rows: Placed, policy: Policy) -> list[FindingS
         findings.append(
             FindingSummary("slip", "rows pasted twice", [], 0, why, "repaired" if policy.repair else "noted")
         )
-    lost = missing(live, rows.sheet, matched, matched.fields)
+    lost = missing(live, rows.sheet, matched, matched.fields) if whole or rows.sheet.origin else None
     if lost is not None:
         findings.append(FindingSummary("slip", "rows missing", [], 0, lost, "noted"))
     return findings

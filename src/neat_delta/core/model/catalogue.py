@@ -55,7 +55,7 @@ class Catalogue:
     called late, as it may still be in the making. `unnamed` lists the columns (counted from 1) without a heading:
     they are no field, and not in `cells`. `numbers` are the rows' numbers as a spreadsheet shows them; where it is
     None they count up from `first`. `origin` says where a working sheet was cut from, and `guessed` that nothing told
-    its encoding.
+    its encoding. `memory` are the items and values that it was cut with, where it remembers them.
     """
 
     cells: pl.DataFrame
@@ -70,6 +70,7 @@ class Catalogue:
     origin: Origin | None = None
     regular: bool = False
     guessed: bool = False
+    memory: Catalogue | None = None
 
     @property
     def fields(self) -> list[str]:

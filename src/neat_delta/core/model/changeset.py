@@ -14,7 +14,7 @@ import polars as pl
 from neat_delta.core.model.catalogue import Source
 from neat_delta.core.model.columns import ColumnMatch
 from neat_delta.core.model.layout import Notation
-from neat_delta.core.model.schemas import DAMAGED_SCHEMA, FLAGS_SCHEMA, ITEMS_SCHEMA, empty
+from neat_delta.core.model.schemas import DAMAGED_SCHEMA, FLAGS_SCHEMA, ITEMS_SCHEMA, MEANWHILE_SCHEMA, empty
 from neat_delta.core.model.store import Field, Key, Relations
 
 __all__ = [
@@ -31,6 +31,7 @@ __all__ = [
     "HeldCount",
     "Item",
     "LikelyCode",
+    "Meanwhile",
     "NearKey",
     "Row",
     "SetAside",
@@ -144,17 +145,33 @@ class CheckFinding(msgspec.Struct, frozen=True, forbid_unknown_fields=True, omit
     live: int | None = None
 
 
+class Meanwhile(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
+    """A cell of the sheet's items that the store changed since the base, and the sheet did not: its item, the row in
+    live, the texts in the base and in live. Without a field and a row, the whole item is gone from the store.
+    """
+
+    meanwhile: dict[str, str]
+    field: str | None
+    row: int | None
+    base: str | None
+    live: str | None
+
+
 class Counts(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     """Where every row and every changed cell went.
 
-    live's rows = same + changed + recoded + gone + set_aside_live; the sheet's = same + changed + recoded + new +
-    set_aside_sheet - unlisted: that many of the items do not stand in the sheet, as it is only a list of codes, or a
-    link of theirs follows a code.
-    `cells` counts all cells of the change set, `held_cells` those of them that are held, by themselves or with their
-    item; `blanks_kept` the emptied cells that were taken to mean "leave as it is"; `written_differently` the cells
-    that programs rewrote (docs/equal.md), which are no change. `damaged` counts the cells that came back other
-    than anybody typed them, `repaired` those of them that are no change as live's own value was put back; `flags` what
-    the checks found.
+    live's rows = same + changed + recoded + gone + absent + set_aside_live; the sheet's = same + changed + recoded +
+    new + departed + set_aside_sheet - unlisted. `absent` are not in the sheet, which need not have every item;
+    `departed` stand in it as they were cut, and are gone from the store since; `unlisted` are no rows of the sheet, as
+    only a link of theirs follows a code. `cells` counts all cells of the change set, `held_cells` those of them that
+    are held, by themselves or with their item; `blanks_kept` the emptied cells that were taken to mean "leave as it
+    is"; `written_differently` the cells that programs rewrote (docs/equal.md), which are no change. `damaged` counts
+    the cells that came back other than anybody typed them, `repaired` those of them that are no change as live's own
+    value was put back; `flags` what the checks found. With a base: `clashes` are cells that both sides changed to
+    different values, and items that one side changed and the other gave up; `left_to_store` those of them that stay as
+    the store has them; `already` cells that both changed to the same; `merged` lists of which both changes are sent;
+    `meanwhile` what only the store changed. `lost` are rows that a working sheet was cut with and does not have any
+    more.
     """
 
     same: int
@@ -172,6 +189,14 @@ class Counts(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     flags: int = 0
     recoded: int = 0
     unlisted: int = 0
+    absent: int = 0
+    departed: int = 0
+    clashes: int = 0
+    already: int = 0
+    merged: int = 0
+    left_to_store: int = 0
+    meanwhile: int = 0
+    lost: int = 0
 
 
 class Header(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
@@ -185,7 +210,11 @@ class Header(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     `findings` are the damage and the slips that were found, and `accepted` what was said to be let through.
     `likely` are code changes that nobody asked for, but that items which are gone and new suggest.
     `relations` are which fields the store file calls the price, the cost and so on. `rewritten` says of each field how
-    many of its cells programs rewrote.
+    many of its cells programs rewrote. `new_values` are the fields of which new values were let through.
+    `base` is the export that the sheet was cut from, where live has moved on (`remembered`: by the sheet itself);
+    `two_way` are the fields that it lacks; `meanwhile` says of each field how many cells the store changed since and
+    the sheet did not; `followed` are code changes that the store made since, by which the sheet's items were looked
+    for; `lost` the first rows that a working sheet was cut with and lost.
     """
 
     format: str
@@ -212,6 +241,13 @@ class Header(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     likely: list[LikelyCode] = []
     relations: Relations = Relations()
     rewritten: dict[str, int] = {}
+    new_values: list[str] = []
+    base: Source | None = None
+    remembered: bool = False
+    two_way: list[str] = []
+    meanwhile: dict[str, int] = {}
+    followed: list[LikelyCode] = []
+    lost: list[dict[str, str]] = []
 
     @property
     def compared_by(self) -> Key:
@@ -244,14 +280,20 @@ class Row(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     sheet: int | None
 
 
-class Item(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
-    """One line of a change set after the header. A cell is (before, after)."""
+NO_BASE: dict[str, str] = {}
+
+
+class Item(msgspec.Struct, frozen=True, forbid_unknown_fields=True, omit_defaults=True):
+    """One line of a change set after the header. A cell is (before, after). `base` has the texts of the export that the
+    sheet was cut from, where they are not those before.
+    """
 
     key: dict[str, str]
     verdict: Verdict
     cells: dict[str, tuple[str | None, str | None]]
     held: list[Held]
     row: Row
+    base: dict[str, str] = {}
 
 
 @dataclass(frozen=True, slots=True)
@@ -262,9 +304,12 @@ class ChangeSet:
              order; a new code is a cell of its key field;
     `items`  one row an item: verdict, row numbers in live and sheet (null where none), reason it is held (null if not);
     `cells`  one row a changed cell, by item and then by field in live's order: number of the item (from 0),
-             field, text before and after (null where there was none), reason it is held (null if not);
+             field, text before and after (null where there was none), reason it is held (null if not), and the text
+             in the base where that is another than before (else null);
     `damaged` one row a damaged cell, as in `Damaged`, by row of the sheet and field;
-    `flags` one row a finding of a check, as in `CheckFinding`.
+    `flags` one row a finding of a check, as in `CheckFinding`;
+    `meanwhile` what the store changed since the base, as in `Meanwhile`;
+    `digest` the digest of the file it was read from ("" where it was not).
     """
 
     header: Header
@@ -273,6 +318,8 @@ class ChangeSet:
     cells: pl.DataFrame
     damaged: pl.DataFrame = field(default_factory=partial(empty, DAMAGED_SCHEMA))
     flags: pl.DataFrame = field(default_factory=partial(empty, FLAGS_SCHEMA))
+    meanwhile: pl.DataFrame = field(default_factory=partial(empty, MEANWHILE_SCHEMA))
+    digest: str = ""
 
     def sent(self) -> pl.DataFrame:
         """The cells that are to be written: neither they nor their items are held."""
@@ -296,7 +343,9 @@ class ChangeSet:
     def iter_items(self) -> Iterator[Item]:
         """The items one by one, in order."""
         names = self.keys.columns
-        fields, before, after, why = (self.cells[name].to_list() for name in ("field", "before", "after", "held"))
+        columns = ("field", "before", "after", "held", "base")
+        fields, before, after, why, base = (self.cells[name].to_list() for name in columns)
+        based = self.header.base is not None
         numbers = pl.Series(range(self.items.height + 1), dtype=pl.Int64)
         starts = self.cells["item"].search_sorted(numbers, side="left").to_list()
         rows = zip(self.keys.rows(), self.items.select(list(ITEMS_SCHEMA)).rows(), strict=True)
@@ -305,7 +354,8 @@ class ChangeSet:
             held = [] if reason is None else [Held(None, reason)]
             held += [Held(fields[at], why[at]) for at in own_cells if why[at] is not None]
             texts = {fields[at]: (before[at], after[at]) for at in own_cells}
-            yield Item(dict(zip(names, key, strict=True)), verdict, texts, held, Row(live, sheet))
+            olds = {fields[at]: base[at] for at in own_cells if base[at] is not None} if based else NO_BASE
+            yield Item(dict(zip(names, key, strict=True)), verdict, texts, held, Row(live, sheet), olds)
 
     def iter_damaged(self) -> Iterator[Damaged]:
         """The damaged cells one by one."""
@@ -334,6 +384,8 @@ class ChangeSet:
             cells.select(self.cells.columns).sort("item", "field"),
             _renumbered(self.damaged, place),
             _renumbered(self.flags, place),
+            self.meanwhile,
+            self.digest,
         )
 
 

@@ -9,7 +9,7 @@ from neat_delta.core.model.changeset import HeldCount
 from neat_delta.core.model.importer import Importer
 from neat_delta.core.model.update import Action
 
-__all__ = ["FORMAT", "VERSION", "CellCounts", "Listed", "Manifest", "OutFile"]
+__all__ = ["FORMAT", "VERSION", "Answered", "CellCounts", "Contradiction", "Listed", "Manifest", "OutFile"]
 
 FORMAT = "neat-delta updates"
 VERSION = 1
@@ -47,13 +47,30 @@ class Listed(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     reason: str
 
 
+class Answered(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
+    """A clash that a reviewer let through: the item, the field, and the text that is sent."""
+
+    key: dict[str, str]
+    field: str
+    after: str
+
+
+class Contradiction(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
+    """A cell, or a whole item, of which reviewers said different things: each file with its answer."""
+
+    key: dict[str, str]
+    field: str | None
+    said: list[tuple[str, str]]
+
+
 class Manifest(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     """What the folder holds, in import order, and what it leaves out.
 
     `key` are the headings of the key, `cells` those of the update files. `held_before` counts what the change set
     already holds, by reason, with what was not signed off; `held` lists what this importer cannot take, `one_way` what
-    the undo cannot take back. `not_sent` lists every change that is in none of the files, whatever holds it.
-    `blake3` is the seal: the digest of all the rest, as JSON without white space.
+    the undo cannot take back. `answered` lists the clashes that a reviewer let through, `contradictions` where
+    reviewers said different things. `not_sent` every change that is in none of the files, whatever holds it. `blake3`
+    is the seal: the digest of all the rest, as JSON without white space.
     """
 
     format: str
@@ -69,4 +86,6 @@ class Manifest(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     held: list[Listed]
     one_way: list[Listed]
     not_sent: list[Listed]
+    answered: list[Answered] = []
+    contradictions: list[Contradiction] = []
     blake3: str = ""

@@ -3,17 +3,26 @@
 from __future__ import annotations
 
 __all__ = [
+    "CHANGED_TOO",
     "CHECK",
+    "CLASH",
     "DAMAGE",
+    "DIFFER",
     "DOUBT",
     "EMPTIED",
     "GONE",
     "INCOMPLETE",
+    "LEFT_STORE",
     "NEW",
+    "NEW_TOO",
     "NOT",
     "NOT_SIGNED",
     "REFUSED",
     "SLIP",
+    "STALE",
+    "STILL_CHANGED",
+    "STORES",
+    "SWAPPED",
     "sort_of",
 ]
 
@@ -31,6 +40,22 @@ DOUBT = NOT + "plain: "
 
 INCOMPLETE = "incomplete: "
 """The start of the reason for which a new item is held: a required cell of it is, and it would go out without."""
+
+CLASH = "clash: "
+"""The start of the reason for which a change is held that the store changed since the base, too."""
+
+CHANGED_TOO, NEW_TOO = CLASH + "changed in the store, too", CLASH + "new in the store, too"
+LEFT_STORE, STILL_CHANGED = CLASH + "gone from the store", CLASH + "gone from the sheet, changed in the store"
+"""The ways in which sheet and store clash: in a cell; in a cell that the base does not have; in a whole item."""
+
+STALE = "stale: cut from another export than live"
+"""The reason for which everything is held where the sheet says so of itself, and there is no base."""
+
+SWAPPED = "swapped: the sheet comes nearer to live than to the base"
+"""The reason for which everything is held where base and live may have been named in each other's place."""
+
+STORES, DIFFER = "answered store", CLASH + "reviewers differ"
+"""The reasons for which a clash is not sent of which reviewers chose the store's value, or different ones."""
 
 NOT_SIGNED, REFUSED = "not signed off", "answered no"
 """The reasons for which a change is held that a reviewer did not say yes to, or said no to."""

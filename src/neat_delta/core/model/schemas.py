@@ -8,13 +8,16 @@ import polars as pl
 
 __all__ = [
     "CATALOGUE_FINDINGS",
+    "CELL_FINDINGS",
     "CODE_CELLS",
     "DAMAGED_SCHEMA",
     "FINDINGS",
     "FLAGS_SCHEMA",
     "ITEMS_SCHEMA",
+    "MEANWHILE_SCHEMA",
     "NEAR_KEYS",
     "NOT_SENT",
+    "RELEASED",
     "RULE_FINDINGS",
     "TEXTS",
     "Schema",
@@ -52,6 +55,9 @@ FINDINGS: Schema = {
 is held if it is, what is wrong in words, and whether live's own value is what was meant.
 """
 
+CELL_FINDINGS: Schema = {**FINDINGS, "cell": pl.UInt32}
+"""Findings, each with the number of the cell among those that differ that it is about (null: none)."""
+
 ITEMS_SCHEMA: Schema = {"verdict": pl.String, "live": pl.Int64, "sheet": pl.Int64, "held": pl.String}
 """The items of a change set: verdict, row numbers in live and sheet (null: none), why it is held (null: it is not)."""
 
@@ -80,6 +86,14 @@ FLAGS_SCHEMA: Schema = {
 }
 """What the checks say, as in `CheckFinding`; `item` is the number of the item, null for the whole round."""
 
+MEANWHILE_SCHEMA: Schema = {
+    "key": pl.List(pl.String),
+    "field": pl.String,
+    "row": pl.Int64,
+    "base": pl.String,
+    "live": pl.String,
+}
+"""What the store changed since the base, as in `Meanwhile`."""
 
 CODE_CELLS: Schema = {
     "place": pl.Int64,
@@ -89,6 +103,9 @@ CODE_CELLS: Schema = {
     "reason": pl.String,
 }
 """The cells by which codes change, and links follow them: live's place, the texts, why it cannot be (null: it can)."""
+
+RELEASED: Schema = {"item": pl.Int64, "field": pl.String, "after": pl.String}
+"""Cells that a reviewer let through: the number of the item, the field, the text to send."""
 
 NOT_SENT: Schema = {"item": pl.Int64, "field": pl.String, "reason": pl.String}
 """What is not sent: the number of the item, the field (null: all of it), why."""
@@ -114,6 +131,7 @@ def cells_schema(fields: Sequence[str]) -> Schema:
         "before": pl.String,
         "after": pl.String,
         "held": pl.String,
+        "base": pl.String,
     }
 
 

@@ -35,7 +35,9 @@ def change_set_of(changes: ChangeSet, located: Located, after: Catalogue, wanted
         items.append((verdict, row, sheet, None))
         for name in fields:
             if name in cells:
-                rows.append((number, name, None if place is None else after.cells[name][place], cells[name], None))
+                rows.append(
+                    (number, name, None if place is None else after.cells[name][place], cells[name], None, None)
+                )
     table = pl.DataFrame(items, schema=ITEMS_SCHEMA, orient="row")
     counted = {verdict: int((table["verdict"] == verdict).sum()) for verdict in get_args(Verdict)}
     counts = Counts(
@@ -49,8 +51,9 @@ def change_set_of(changes: ChangeSet, located: Located, after: Catalogue, wanted
         **counted,
     )
     header = msgspec.structs.replace(
-        changes.header, live=after.source, counts=counts, findings=[], near=[], set_aside=[]
-    )
+        changes.header, live=after.source, counts=counts, findings=[], near=[], set_aside=[], base=None,
+        remembered=False, two_way=[], meanwhile={}, followed=[], lost=[],
+    )  # fmt: skip
     cells_table = pl.DataFrame(rows, schema=cells_schema(fields), orient="row")
     keys = located.keys.gather(pl.Series(order, dtype=pl.Int64))
     return ChangeSet(header, keys, table, cells_table)

@@ -9,6 +9,7 @@ from typing import TYPE_CHECKING
 
 import polars as pl
 
+from neat_delta.core.review.clashes import clashing_cells
 from neat_delta.core.review.figures import Differences
 
 if TYPE_CHECKING:
@@ -16,7 +17,7 @@ if TYPE_CHECKING:
     from neat_delta.core.review.facts import Facts
     from neat_delta.core.review.view import View
 
-__all__ = ["CellView", "ItemView", "Remark", "item_views"]
+__all__ = ["CellView", "ClashView", "ItemView", "Remark", "item_views"]
 
 
 @dataclass(frozen=True, slots=True)
@@ -33,9 +34,23 @@ class Remark:
 
 
 @dataclass(frozen=True, slots=True)
+class ClashView:
+    """A cell that the sheet and the store both changed: the texts in the base ("" where it had none), in the sheet and
+    in the store, and the store's number with the sheet's difference (null: it is none).
+    """
+
+    base: str
+    sheet: str
+    store: str
+    both: str | None
+
+
+@dataclass(frozen=True, slots=True)
 class CellView:
     """A changed cell: its texts (before: null in a new item), the reason it is held (null: it is not, by itself), of
     numbers the difference and the difference in per cent of before (null where there is none), what was found in it.
+    `clash` has what the store's change of it leaves to choose between (null: there was none), and `base` what it was in
+    the export that the sheet was cut from, where that is not before.
     """
 
     field: str
@@ -45,6 +60,8 @@ class CellView:
     step: Decimal | None
     per_cent: Decimal | None
     remarks: list[Remark]
+    clash: ClashView | None = None
+    base: str | None = None
 
 
 @dataclass(frozen=True, slots=True)
@@ -67,6 +84,10 @@ def item_views(facts: Facts, view: View) -> Iterator[ItemView]:
     changes = view.changes
     numbers = {figures.field for figures in facts.figures if figures.number}
     differences, remarks = Differences(changes.header, changes.cells), _remarks(changes)
+    clashes = {
+        (item, name): ClashView(base or "", sheet, store or "", both)
+        for item, name, base, sheet, store, both in clashing_cells(changes).iter_rows()
+    }
     for number, (item, name) in enumerate(zip(changes.iter_items(), view.names, strict=True)):
         held = {one.field: one.reason for one in item.held}
         cells = []
@@ -76,8 +97,19 @@ def item_views(facts: Facts, view: View) -> Iterator[ItemView]:
                 step = differences.step(name_of_field, before, after)
                 per_cent = differences.per_cent(name_of_field, before, after)
             cell_remarks = remarks.get((number, name_of_field), [])
+            why, clash = held.get(name_of_field), clashes.get((number, name_of_field))
             cells.append(
-                CellView(name_of_field, before, after or "", held.get(name_of_field), step, per_cent, cell_remarks)
+                CellView(
+                    name_of_field,
+                    before,
+                    after or "",
+                    why,
+                    step,
+                    per_cent,
+                    cell_remarks,
+                    clash,
+                    item.base.get(name_of_field),
+                )
             )
         yield ItemView(item.key, name, item.verdict, item.row, held.get(None), cells, remarks.get((number, None), []))
 

@@ -1,4 +1,4 @@
-"""Signing off: which changes a reviewer said yes to, cell by cell, and that nothing else is sent."""
+"""Signing off in a workbook: a line for each changed cell, with a seal, and the answers that came back."""
 
 from __future__ import annotations
 
@@ -7,20 +7,31 @@ from collections.abc import Sequence
 import polars as pl
 from blake3 import blake3
 
-from neat_delta.core.decide.consequences import settle
-from neat_delta.core.decide.decide import as_findings
 from neat_delta.core.model.catalogue import MARK, Catalogue
 from neat_delta.core.model.changeset import ChangeSet
-from neat_delta.core.model.reasons import NOT_SIGNED, REFUSED
-from neat_delta.core.model.schemas import stopping
+from neat_delta.core.model.schemas import conform
+from neat_delta.core.review.answers import ANSWERS, CHOICES, Answers
+from neat_delta.core.review.clashes import clashing_cells
 from neat_delta.core.support.errors import ChangeSetError
 
-__all__ = ["ANSWER", "COLUMNS", "as_workbook_text", "key_heading", "seals", "shown", "sign_off"]
+__all__ = [
+    "ANSWER",
+    "CLASH_COLUMNS",
+    "COLUMNS",
+    "as_workbook_text",
+    "key_heading",
+    "seals",
+    "shown",
+    "workbook_answers",
+]
 
 ANSWER = "answer"
 SEAL = "seal"
-COLUMNS = ("name", "field", "before", "after", "difference", ANSWER, "comment", "findings", SEAL)
+COLUMNS = ("name", "field", "base", "before", "after", "both", "difference", ANSWER, "comment", "findings", SEAL)
 """The headings of a workbook to sign off, after those of the key."""
+
+CLASH_COLUMNS = ("base", "both")
+"""Those of them that are there only where the store has moved on: what stood there, and the sum of both changes."""
 
 YES, NO = ("yes", "y"), ("no", "n")
 
@@ -83,39 +94,20 @@ def _digest(texts: Sequence[str | None]) -> str:
     return whole.hexdigest(16)
 
 
-def sign_off(changes: ChangeSet, answers: Catalogue) -> ChangeSet:
-    """The change set with everything held that the answers do not say yes to.
+def workbook_answers(changes: ChangeSet, answers: Catalogue) -> Answers:
+    """The answers that stand in a workbook to sign off, cell by cell.
 
-    `answers` is a workbook that was made of it, with its answers. ChangeSetError when it is none, when an answer is
-    neither yes nor no, or is for a cell that says otherwise now: it must be asked again.
+    ChangeSetError when it is none, when an answer is none of those that a cell may have, or is for a cell that says
+    otherwise now: it must be asked again.
 
     >>> from neat_delta import as_catalogue, compare
     >>> live = as_catalogue({"sku": ["QA-1", "QA-2"], "price": ["9.90", "20.00"]}, "live")
     >>> sheet = as_catalogue({"sku": ["QA-2", "QA-1"], "price": ["20.00", "10.50"]}, "sheet")
     >>> changes = compare(live, sheet)
     >>> none = as_catalogue({"key: sku": [], "field": [], "before": [], "after": [], "answer": [], "seal": []})
-    >>> sign_off(changes, none).cells["held"].to_list()
-    ['not signed off']
+    >>> workbook_answers(changes, none).table.height
+    0
     """
-    said = _answers(changes, answers)
-    reason = (
-        pl.when(said.is_in(YES)).then(None).when(said.is_in(NO)).then(pl.lit(REFUSED)).otherwise(pl.lit(NOT_SIGNED))
-    )
-    unsigned = changes.cells.select("item", pl.col("field").cast(pl.String), reason=reason)
-    unsigned = unsigned.filter(changes.items["held"].gather(changes.cells["item"]).is_null())
-    # A new item of which no cell is sent would be an empty one; of one that goes, the workbook says nothing.
-    yes = changes.cells.filter(pl.col("held").is_null() & said.is_in(YES))["item"].unique()
-    whole = pl.col("verdict").is_in(["new", "gone"]) & ~pl.int_range(pl.len()).is_in(yes.implode())
-    empty_ones = changes.items.select(whole.alias("empty")).to_series().arg_true()
-    items = pl.DataFrame({"item": empty_ones.cast(pl.Int64)}).with_columns(reason=pl.lit(NOT_SIGNED))
-    table = pl.concat([unsigned.filter(pl.col("reason").is_not_null()), items], how="diagonal")
-    findings = stopping(table, "sign-off")
-    decided = pl.concat([as_findings(changes), findings]).with_columns(done=pl.lit("held"))
-    return settle(changes, decided)
-
-
-def _answers(changes: ChangeSet, answers: Catalogue) -> pl.Series:
-    """Per cell of the change set its answer, in lower case; null where there is none."""
     keys = [key_heading(name) for name in changes.header.key]
     for heading in (*keys, "field", "before", "after", ANSWER, SEAL):
         if heading not in answers.fields:
@@ -127,12 +119,13 @@ def _answers(changes: ChangeSet, answers: Catalogue) -> pl.Series:
         pl.col(ANSWER).str.strip_chars().str.to_lowercase(),
         row=answers.row(pl.int_range(answers.cells.height, eager=True)),
     ).filter(pl.col(ANSWER) != "")
-    odd = given.filter(~pl.col(ANSWER).is_in([*YES, *NO]))
+    odd = given.filter(~pl.col(ANSWER).is_in([*YES, *NO, *CHOICES]))
     if odd.height:
         row, text = odd.select("row", ANSWER).row(0)
-        raise ChangeSetError(
-            f'{answers.path}, row {row:,}: "{text}" is neither yes nor no. Answer yes, no, or nothing.'
-        )
+        more = "Answer yes, no, or nothing."
+        if changes.header.base is not None:
+            more = "Answer yes, no, or nothing; and of a clash sheet, store or both."
+        raise ChangeSetError(f'{answers.path}, row {row:,}: "{text}" is neither yes nor no. {more}')
     by = [*keys, "field"]
     if changes.header.shared:  # items that share a key are told apart by their seals, and by their order
         given = given.with_columns(pl.col(SEAL).str.strip_chars())
@@ -178,7 +171,26 @@ def _answers(changes: ChangeSet, answers: Catalogue) -> pl.Series:
             f"{answers.path}, row {one['row']:,}: the answer for {key}, {one['field']} is for "
             f"{_step(one['before'], one['after'])}, and {why}. Make the workbook again, and ask again."
         )
-    return pl.repeat(None, changes.cells.height, dtype=pl.String, eager=True).scatter(met["number"], met[ANSWER])
+    return Answers(answers.path, _as_answers(changes, met, answers.path))
+
+
+def _as_answers(changes: ChangeSet, met: pl.DataFrame, path: str) -> pl.DataFrame:
+    """The rows of a workbook with an answer, each with the `number` of its cell, as `ANSWERS`."""
+    said = met.select(
+        "number", "comment" if "comment" in met.columns else pl.lit(None, pl.String).alias("comment"),
+        answer=pl.col(ANSWER).replace({"y": "yes", "n": "no"}),
+    )  # fmt: skip
+    table = changes.cells.select("item", pl.col("field").cast(pl.String)).gather(said["number"]).hstack(said)
+    clashing = clashing_cells(changes).select("item", "field", clash=pl.lit(value=True))
+    table = table.join(clashing, on=["item", "field"], how="left", maintain_order="left")
+    wrong = table.filter(pl.col("clash").is_null() & pl.col("answer").is_in(CHOICES))
+    if wrong.height:
+        item, field, text = wrong.select("item", "field", "answer").row(0)
+        key = " / ".join(changes.keys.row(item))
+        raise ChangeSetError(f'{path}: "{text}" is no answer for {key}, {field}, as the store did not change it.')
+    of_clash = pl.col("clash").fill_null(value=False)
+    answer = pl.when(of_clash & (pl.col("answer") == "yes")).then(pl.lit("sheet")).otherwise("answer")
+    return conform(table.with_columns(answer=answer), ANSWERS)
 
 
 def _step(before: str, after: str) -> str:

@@ -27,11 +27,14 @@ Sort = Literal["file", "key", "name", "size"]
 
 @dataclass(frozen=True, slots=True)
 class View:
-    """The items to show, as a change set of their own; their names ("" where unknown); how many were found."""
+    """The items to show, as a change set of their own; their names ("" where unknown); how many were found; and their
+    numbers in the whole change set.
+    """
 
     changes: ChangeSet
     names: list[str]
     found: int
+    numbers: pl.Series
 
 
 def names_of(changes: ChangeSet, live: Catalogue | None) -> pl.Series:
@@ -98,7 +101,7 @@ def flagged(changes: ChangeSet, checks: Collection[str], levels: Collection[str]
 def first(seen: View, most: int) -> View:
     """The first so many items of a view."""
     numbers = pl.int_range(min(most, len(seen.names)), eager=True)
-    return View(seen.changes.choose(numbers), seen.names[:most], seen.found)
+    return View(seen.changes.choose(numbers), seen.names[:most], seen.found, seen.numbers.head(most))
 
 
 def view(
@@ -143,7 +146,7 @@ def view(
             chosen = chosen.join(size, on="item", how="left", maintain_order="left")
         chosen = chosen.sort("size", "stays", descending=True, nulls_last=True, maintain_order=True)
     numbers_shown = chosen["item"]
-    return View(shown.choose(numbers_shown), names.gather(numbers_shown).to_list(), chosen.height)
+    return View(shown.choose(numbers_shown), names.gather(numbers_shown).to_list(), chosen.height, numbers_shown)
 
 
 def _sizes(header: Header, changed: pl.DataFrame) -> pl.DataFrame:

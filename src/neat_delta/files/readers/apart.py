@@ -45,6 +45,7 @@ class _Read(msgspec.Struct, array_like=True):
     layout: Layout = Layout()
     notes: tuple[str, ...] = ()
     origin: Origin | None = None
+    memory: str | None = None
 
 
 def read_apart(
@@ -71,7 +72,8 @@ def read_apart(
     read = msgspec.json.decode(first, type=_Read)
     if read.error is not None:
         raise CatalogueError(read.error)
-    return Text(pl.read_ipc(io.BytesIO(cells), use_pyarrow=False), read.unnamed, read.layout, read.notes, read.origin)
+    table = pl.read_ipc(io.BytesIO(cells), use_pyarrow=False)
+    return Text(table, read.unnamed, read.layout, read.notes, read.origin, memory=read.memory)
 
 
 def _called(form: Format) -> str:
@@ -92,7 +94,8 @@ def read_here() -> None:
     except CatalogueError as error:
         target.write(msgspec.json.encode(_Read(str(error))) + b"\n")
         return
-    target.write(msgspec.json.encode(_Read(None, text.unnamed, text.layout, text.notes, text.origin)) + b"\n")
+    read = _Read(None, text.unnamed, text.layout, text.notes, text.origin, text.memory)
+    target.write(msgspec.json.encode(read) + b"\n")
     text.cells.write_ipc(target)
 
 

@@ -61,7 +61,7 @@ BINARY = (
 class Text:
     """A table as it stands in a delimited text: its cells, the columns without a heading (from 1), its layout,
     notes, and where a working sheet was cut from; `regular` text has every quote and separator where it may stand. The
-    encoding of a text may have been `guessed`.
+    encoding of a text may have been `guessed`. `memory` is what a working sheet remembers, packed (`files.memory`).
     """
 
     cells: pl.DataFrame
@@ -71,6 +71,7 @@ class Text:
     origin: Origin | None = None
     regular: bool = False
     guessed: bool = False
+    memory: str | None = None
 
 
 @dataclass(frozen=True, slots=True)

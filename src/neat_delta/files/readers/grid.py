@@ -14,10 +14,11 @@ import polars as pl
 from neat_delta.core.model.catalogue import Origin, column_letter, listed
 from neat_delta.core.model.layout import Format, Layout
 from neat_delta.core.support.errors import CatalogueError
+from neat_delta.files.memory import digest
 from neat_delta.files.readers.delimited import Text, header_place
 from neat_delta.files.readers.headings import must_be_headings, unnamed_columns
 
-__all__ = ["ERRORS", "ORIGIN", "Grid", "number", "to_text"]
+__all__ = ["ERRORS", "MEMORY_COLUMN", "ORIGIN", "REMEMBERS", "Grid", "number", "to_text"]
 
 ERRORS = ("#N/A", "#REF!", "#VALUE!", "#DIV/0!", "#NAME?", "#NULL!", "#NUM!", "#SPILL!", "#CALC!", "#GETTING_DATA")
 """What a spreadsheet shows where a formula failed."""
@@ -32,6 +33,9 @@ ORIGIN_ROWS = {
     "fields": "its fields",
     "cut": "rows here",
 }
+REMEMBERS, MEMORY_COLUMN = "remembers (BLAKE3)", 2
+"""Beside that word stands the digest of what the sheet remembers, which is in the third column, in pieces."""
+
 """What each fact of an origin is called there, in the first column; the second one has it."""
 
 Value = str | float | int | bool | dt.date | dt.datetime | dt.time | dt.timedelta | None
@@ -138,7 +142,20 @@ def to_text(grid: Grid, path: str, kind: Format, told: Layout | None = None) -> 
     notes = _notes(grid, place) + [f"column {column_letter(one)} has no heading and is left out" for one in filled]
     cells = {heading: column for heading, column in zip(headings, texts, strict=True) if heading}
     layout = Layout(header_line=place + 1, format=kind, sheet_name=grid.name)
-    return Text(pl.DataFrame(cells), unnamed, layout, tuple(notes), _origin(grid))
+    origin = _origin(grid)
+    memory = _memory(grid) if origin is not None else None
+    if memory == "":
+        notes.append("what it remembers of the catalogue was lost when it was saved; ‹base› names what it was cut from")
+    return Text(pl.DataFrame(cells), unnamed, layout, tuple(notes), origin, memory=memory or None)
+
+
+def _memory(grid: Grid) -> str | None:
+    """What a working sheet remembers, packed; "" where it is torn, None where there is none."""
+    said = {str(row[0]): row[1] for row in grid.origin if len(row) > 1}
+    if not said.get(REMEMBERS):
+        return None
+    text = "".join(str(row[MEMORY_COLUMN] or "") for row in grid.origin if len(row) > MEMORY_COLUMN)
+    return text if digest(text) == said[REMEMBERS] else ""
 
 
 def _origin(grid: Grid) -> Origin | None:

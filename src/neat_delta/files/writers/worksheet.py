@@ -22,7 +22,8 @@ from neat_delta.core.model.layout import Notation
 from neat_delta.core.model.store import Field
 from neat_delta.core.support.errors import OutputError
 from neat_delta.core.worksheet.cut import Column, WorkingSheet
-from neat_delta.files.readers.grid import ORIGIN, ORIGIN_ROWS
+from neat_delta.files.memory import chunks_of, digest
+from neat_delta.files.readers.grid import MEMORY_COLUMN, ORIGIN, ORIGIN_ROWS, REMEMBERS
 
 __all__ = ["workbook"]
 
@@ -44,8 +45,9 @@ FEW = 12
 SHADE, HEAD, INK, LINE = "#ECEAE4", "#2F4A43", "#FFFFFF", "#D5D1C7"
 
 
-def workbook(sheet: WorkingSheet, live: Source, fields: int) -> bytes:
-    """The bytes of a workbook with the working sheet, and a hidden sheet that says where it was cut from.
+def workbook(sheet: WorkingSheet, live: Source, fields: int, memory: str | None = None) -> bytes:
+    """The bytes of a workbook with the working sheet, and a hidden sheet that says where it was cut from, and what it
+    remembers (`memory`, packed by `files.memory`; None: nothing).
 
     `fields` is how many live has. OutputError when a spreadsheet has no room for it. The same cut gives the same bytes.
 
@@ -65,7 +67,10 @@ def workbook(sheet: WorkingSheet, live: Source, fields: int) -> bytes:
     facts = {"path": live.path, "blake3": live.blake3, "rows": live.rows, "fields": fields, "cut": cells.height}
     origin.write_column(0, 0, list(ORIGIN_ROWS.values()))
     origin.write_column(0, 1, [facts[name] for name in ORIGIN_ROWS])
-    lists = 3  # the column of the hidden sheet for the next list of values
+    if memory is not None:
+        origin.write_row(len(ORIGIN_ROWS), 0, [REMEMBERS, digest(memory)])
+        origin.write_column(0, MEMORY_COLUMN, chunks_of(memory))
+    lists = MEMORY_COLUMN + 1  # the column of the hidden sheet for the next list of values
     head = book.add_format({"bold": True, "bg_color": HEAD, "font_color": INK, "valign": "vcenter", "text_wrap": True})
     for number, column in enumerate(sheet.columns):
         texts = cells[column.heading]

@@ -15,10 +15,11 @@
   const data = JSON.parse(await new Response(unpacked).text());
   byId("data").remove();
   const { fields, verdicts, reasons, flags, items } = data;
-  const [KEY, NAME, VERDICT, LIVE, SHEET, WHY, CELLS, FLAGS] = [0, 1, 2, 3, 4, 5, 6, 7];
-  const [FIELD, BEFORE, AFTER, STEP, SHARE, STAYS, SAID] = [0, 1, 2, 3, 4, 5, 6];
+  const [KEY, NAME, VERDICT, LIVE, SHEET, WHY, CELLS, FLAGS, LINE, KEYS] = [0, 1, 2, 3, 4, 5, 6, 7, 8, 9];
+  const [FIELD, BEFORE, AFTER, STEP, SHARE, STAYS, SAID, CLASH] = [0, 1, 2, 3, 4, 5, 6, 7];
+  const [BASE, BOTH] = [0, 1];
   const [CHECK, LEVEL, WHAT, DONE] = [0, 1, 2, 3];
-  const MOST_LINES = 4, AROUND = 900, MOST_PRINTED = 3000, COLUMNS = 8;
+  const MOST_LINES = 4, AROUND = 900, MOST_PRINTED = 3000, COLUMNS = 9;
 
   // Words that differ: the tokens of two texts, and which of them are not in the longest common run of both.
   const TOKENS = /\s+|<[^<>\s]+>|[\p{L}\p{N}_]+|[^\p{L}\p{N}_\s]/gu;
@@ -102,7 +103,7 @@
   const stays = (item, cell) => item[WHY] >= 0 || cell[STAYS] >= 0;
 
   // What is shown: which items, in which order, and where each begins.
-  const asked = { words: [], field: "", verdict: "", check: "", sent: "", sort: "file", falling: false };
+  const asked = { words: [], field: "", verdict: "", check: "", sent: "", answered: "", sort: "file", falling: false };
   const open = new Set();
   let shown = [], offsets = new Float64Array(1), lines = new Uint32Array(1), line = 28;
   const measured = new Map(), drawn = new Map();
@@ -115,6 +116,85 @@
   const cellsOf = (item) => item[CELLS].filter((cell) => (asked.field === "" || fields[cell[FIELD]].name === asked.field)
     && (asked.sent === "" || (asked.sent === "held") === stays(item, cell)));
   const linesOf = (item) => { const many = cellsOf(item).length; return Math.max(1, Math.min(many, MOST_LINES)); };
+
+  // The answers: of each item yes, no or neither, a comment, and of its cells that clash whose value it is to be.
+  const FORMAT = "neat-delta answers", VERSION = 1;
+  const clashesOf = (item) => item[CELLS].filter((cell) => cell[CLASH]);
+  const clashing = items.map((item) => clashesOf(item).length);
+  const sendable = items.map((item) => item[WHY] < 0 && (!item[CELLS].length || item[CELLS].some((cell) => cell[STAYS] < 0)));
+  const given = new Array(items.length).fill(null);
+  const total = { items: sendable.filter(Boolean).length, clashes: clashing.reduce((sum, n) => sum + n, 0) };
+  const counted = { yes: 0, no: 0, chosen: 0 };
+  let unsaved = false;
+  const of = (n) => given[n] ?? (given[n] = { answer: null, comment: "", clashes: new Map() });
+  const chosen = (n) => given[n]?.clashes.size ?? 0;
+  const isOpen = (n) => (sendable[n] && !given[n]?.answer) || chosen(n) < clashing[n];
+
+  function say(n, answer) {
+    if (!sendable[n] && !(answer === null && given[n])) return;
+    const one = of(n);
+    if (one.answer) counted[one.answer]--;
+    one.answer = answer;
+    if (answer) counted[answer]++;
+  }
+
+  // Where the choice is both, only numbers have it.
+  function choosing(n, choice, only = null) {
+    for (const cell of clashing[n] ? clashesOf(items[n]) : []) {
+      if ((only !== null && cell[FIELD] !== only) || (choice === "both" && cell[CLASH][BOTH] === null)) continue;
+      const one = of(n);
+      if (choice === null ? one.clashes.delete(cell[FIELD]) : !one.clashes.has(cell[FIELD])) counted.chosen += choice === null ? -1 : 1;
+      if (choice !== null) one.clashes.set(cell[FIELD], choice);
+    }
+  }
+
+  function tell(changed = true) {
+    unsaved = changed;
+    const parts = [];
+    if (counted.yes || counted.no) parts.push(`${counted.yes.toLocaleString("en")} yes`, `${counted.no.toLocaleString("en")} no`);
+    if (counted.chosen) parts.push(`${counted.chosen.toLocaleString("en")} of ${total.clashes.toLocaleString("en")} clashes chosen`);
+    const left = total.items - counted.yes - counted.no;
+    byId("counted").textContent = parts.length ? `${parts.join(", ")}; ${left.toLocaleString("en")} items open` : "Nothing answered yet";
+    byId("save").dataset.open = unsaved ? "yes" : "";
+  }
+
+  function answersFile() {
+    const answers = [];
+    given.forEach((one, n) => {
+      if (!one || !(one.answer || one.comment || one.clashes.size)) return;
+      const key = Object.fromEntries(data.key.map((name, place) => [name, items[n][KEYS][place]]));
+      const clashes = Object.fromEntries([...one.clashes].map(([field, choice]) => [fields[field].name, choice]));
+      answers.push({ line: items[n][LINE], key, answer: one.answer, comment: one.comment, clashes });
+    });
+    return JSON.stringify({ format: FORMAT, version: VERSION, changes: data.digest, fields: data.asked, answers }, null, 1) + "\n";
+  }
+
+  function trouble(text) {
+    byId("trouble").textContent = text;
+    byId("trouble").hidden = !text;
+  }
+
+  // Answers that were saved before, of this page or of another one of the same change set.
+  function take(text, name) {
+    let file;
+    try { file = JSON.parse(text); } catch { return trouble(`${name} is no file of answers.`); }
+    if (file?.format !== FORMAT || file.version !== VERSION || !Array.isArray(file.answers)) return trouble(`${name} is no file of answers.`);
+    if (file.changes !== data.digest) return trouble(`${name} has answers for another change set; none was taken.`);
+    const at = new Map(items.map((item, n) => [item[LINE], n])), numbers = new Map(fields.map((field, n) => [field.name, n]));
+    let left = 0;
+    for (const one of file.answers) {
+      const n = at.get(one.line);
+      if (n === undefined) { left++; continue; }
+      if (one.answer === "yes" || one.answer === "no") say(n, one.answer);
+      if (typeof one.comment === "string" && one.comment) of(n).comment = one.comment;
+      for (const [field, choice] of Object.entries(one.clashes ?? {})) {
+        if (["sheet", "store", "both"].includes(choice)) choosing(n, choice, numbers.get(field) ?? -1);
+      }
+    }
+    trouble(left ? `${left.toLocaleString("en")} answers are for items that this page does not show; they were not taken.` : "");
+    tell(false);
+    choose();
+  }
 
   let hay = null;
   const searched = (n) => {
@@ -131,6 +211,7 @@
   function fits(item, n) {
     if (asked.verdict !== "" && verdicts[item[VERDICT]] !== asked.verdict) return false;
     if (asked.check !== "" && !checks[n].has(asked.check)) return false;
+    if (asked.answered === "open" ? !isOpen(n) : asked.answered !== "" && given[n]?.answer !== asked.answered) return false;
     if (item[CELLS].length ? !cellsOf(item).length : asked.field !== "" || asked.sent === "sent") return false;
     return asked.words.every((word) => searched(n).includes(word));
   }
@@ -233,21 +314,51 @@
       const row = make("tr");
       if (at === 0) row.append(head, name);
       if (at === many - 1 && left > 0) {
-        row.append(make("td", { colSpan: COLUMNS - 2, className: "more", textContent: `and ${left + 1} more cells` }));
+        row.append(make("td", { colSpan: COLUMNS - 3, className: "more", textContent: `and ${left + 1} more cells` }));
       } else if (cells.length) {
-        row.append(...columns(item, cells[at]));
+        row.append(...columns(item, cells[at], n));
       } else {
-        row.append(make("td", { colSpan: COLUMNS - 3, className: "more", textContent: `only in ${verdict === "gone" ? "live" : "the sheet"}` }),
+        row.append(make("td", { colSpan: COLUMNS - 4, className: "more", textContent: `only in ${verdict === "gone" ? "live" : "the sheet"}` }),
           make("td", { className: "why", textContent: item[WHY] < 0 ? "" : `held: ${reasons[item[WHY]]}` }));
+      }
+      if (at === 0) {
+        const picked = sendable[n] ? [pick(n, [["yes", "Yes"], ["no", "No"]], given[n]?.answer, `Answer for ${item[KEY]}`)] : [];
+        row.append(make("td", { rowSpan: many, className: "answer" }, ...picked));
       }
       body.append(row);
     }
-    if (full) body.append(inFull(item, cells));
+    if (full) body.append(inFull(item, cells, n));
     return body;
   }
 
-  function columns(item, cell) {
+  // Buttons of which one is pressed at most.
+  function pick(n, words, said, label, field = null) {
+    const group = make("span", { className: "pick" });
+    group.setAttribute("role", "group");
+    group.setAttribute("aria-label", label);
+    for (const [word, text] of words) {
+      const button = make("button", { type: "button", textContent: text });
+      button.dataset.say = word;
+      if (field !== null) button.dataset.field = String(field);
+      button.setAttribute("aria-pressed", String(said === word));
+      group.append(button);
+    }
+    return group;
+  }
+
+  function clashCell(item, cell, n) {
+    const short = (text) => (text === "" || text === null ? "blank" : text.length > 14 ? `${text.slice(0, 13)}…` : text);
+    const words = [["sheet", `Ours ${short(cell[AFTER])}`], ["store", `The store’s ${short(cell[BEFORE])}`],
+      ...(cell[CLASH][BOTH] === null ? [] : [["both", `Both ${cell[CLASH][BOTH]}`]])];
+    const name = fields[cell[FIELD]].name, label = `Whose value for ${item[KEY]}, ${name}`;
+    const was = cell[CLASH][BASE] === "" ? "clash: there was none" : `clash: it was ${short(cell[CLASH][BASE])}`;
+    return make("td", { className: "why clash", colSpan: 5 }, make("span", { className: "was", textContent: was }),
+      pick(n, words, given[n]?.clashes.get(cell[FIELD]), label, cell[FIELD]));
+  }
+
+  function columns(item, cell, n) {
     const field = fields[cell[FIELD]], added = cell[BEFORE] === null;
+    if (cell[CLASH]) return [make("td", { className: "field", textContent: field.name }), clashCell(item, cell, n)];
     const [old, now] = pieces(field, cell[BEFORE], cell[AFTER]);
     const why = [item[WHY] < 0 ? "" : `held: ${reasons[item[WHY]]}`, said(cell)].filter(Boolean).join("; ");
     const found = [
@@ -261,7 +372,7 @@
     return found;
   }
 
-  function inFull(item, cells) {
+  function inFull(item, cells, n) {
     const where = [["live", item[LIVE]], ["sheet", item[SHEET]]].filter(([, row]) => row).map(([file, row]) => `${file} row ${row.toLocaleString("en")}`);
     const heads = cells.length ? ["", "before", "after"].map((textContent, n) => make(n ? "dd" : "dt", { className: "head", textContent })) : [];
     const list = make("dl", {}, ...heads);
@@ -270,24 +381,51 @@
       const [old, now] = pieces(field, cell[BEFORE], cell[AFTER]);
       const before = make("dd", {}, ...(cell[BEFORE] === null ? [] : side(old, "del", false)));
       list.append(make("dt", { textContent: field.name }), before, make("dd", {}, ...side(now, "ins", false)));
-      const why = [said(cell), ...cell[SAID].map((n) => flags[n][WHAT])].filter(Boolean).join("; ");
+      const base = cell[CLASH] && cell[CLASH][BASE] !== "" ? `in the base: ${cell[CLASH][BASE]}` : "";
+      const why = [said(cell), base, ...cell[SAID].map((n) => flags[n][WHAT])].filter(Boolean).join("; ");
       if (why) list.append(make("dt", { textContent: "" }), make("dd", { className: "says", textContent: why }));
     }
     const about = item[FLAGS].map((n) => `${flags[n][CHECK]}: ${flags[n][WHAT]}`);
     const told = [item[NAME], where.join(", "), ...(item[WHY] < 0 ? [] : [`held: ${reasons[item[WHY]]}`]), ...about].filter(Boolean);
-    const row = make("tr", { className: "full" }, make("td", { colSpan: COLUMNS }, make("div", { textContent: told.join(" · ") }), list));
+    const comment = make("input", { type: "text", value: given[n]?.comment ?? "", autocomplete: "off" });
+    comment.dataset.comment = String(n);
+    const remark = make("label", {}, "Comment ", comment);
+    const row = make("tr", { className: "full" }, make("td", { colSpan: COLUMNS }, make("div", { textContent: told.join(" · ") }), list, remark));
     return row;
   }
 
   // The controls.
-  function toggle(n) {
-    if (open.has(n)) open.delete(n); else open.add(n);
+  function redraw(n, focus = "button") {
     const old = drawn.get(n), now = draw(n);
     old.replaceWith(now);
     drawn.set(n, now);
     measured.delete(n);
     render();
-    now.querySelector("button").focus({ preventScroll: true });
+    (now.querySelector(focus) ?? now.querySelector("button")).focus({ preventScroll: true });
+  }
+
+  function toggle(n) {
+    if (open.has(n)) open.delete(n); else open.add(n);
+    redraw(n);
+  }
+
+  // An answer that is given again is taken back.
+  function answer(n, word, field = null, focus = "button") {
+    if (word === "yes" || word === "no") say(n, given[n]?.answer === word ? null : word);
+    else if (field !== null) choosing(n, given[n]?.clashes.get(field) === word ? null : word, field);
+    else choosing(n, word);
+    tell();
+    redraw(n, focus);
+  }
+
+  function answerAll(word) {
+    for (const n of shown) {
+      if (word === "") { say(n, null); choosing(n, null); }
+      else if (word === "yes" || word === "no") say(n, word);
+      else choosing(n, word);
+    }
+    tell();
+    if (asked.answered) choose(); else { measured.clear(); forget(); lay(); render(); }
   }
 
   function go(at) {
@@ -295,21 +433,55 @@
     const place = Math.max(0, Math.min(shown.length - 1, at));
     const list = above.getBoundingClientRect().top + scrollY;
     const bar = byId("bar").offsetHeight + table.tHead.offsetHeight;
-    const top = list + offsets[place] - bar, bottom = list + offsets[place + 1] - innerHeight;
-    if (scrollY > top) scrollTo(0, top); else if (scrollY < bottom) scrollTo(0, bottom);
-    render();
+    for (let turn = 0, laid = NaN; turn < 4 && laid !== offsets[place]; turn++) {  // rows may turn out higher than was thought
+      laid = offsets[place];
+      const top = list + offsets[place] - bar, bottom = list + offsets[place + 1] - innerHeight;
+      if (scrollY > top) scrollTo(0, top); else if (scrollY < bottom) scrollTo(0, bottom);
+      render();
+    }
     drawn.get(shown[place]).querySelector("button").focus({ preventScroll: true });
   }
 
   table.addEventListener("click", (event) => {
-    const body = event.target.closest("tbody[data-n]");
-    if (body && event.target.closest("th button, td.more")) toggle(Number(body.dataset.n));
+    const body = event.target.closest("tbody[data-n]"), said = event.target.closest("button[data-say]");
+    if (body && said) {
+      const field = said.dataset.field === undefined ? null : Number(said.dataset.field);
+      const again = `button[data-say="${said.dataset.say}"]` + (field === null ? "" : `[data-field="${field}"]`);
+      answer(Number(body.dataset.n), said.dataset.say, field, again);
+    } else if (body && event.target.closest("th button, td.more")) toggle(Number(body.dataset.n));
   });
+  table.addEventListener("input", (event) => {
+    if (event.target.dataset.comment === undefined) return;
+    of(Number(event.target.dataset.comment)).comment = event.target.value;
+    tell();
+  });
+  for (const button of document.querySelectorAll("[data-all]")) button.addEventListener("click", () => answerAll(button.dataset.all));
+  for (const one of document.querySelectorAll(".of-clashes")) one.hidden = !total.clashes;
+  byId("save").addEventListener("click", () => {
+    const url = URL.createObjectURL(new Blob([answersFile()], { type: "application/json" }));
+    make("a", { href: url, download: "answers.json" }).click();
+    setTimeout(() => URL.revokeObjectURL(url), 60000);
+    tell(false);
+  });
+  byId("load").addEventListener("change", async (event) => {
+    const [file] = event.target.files;
+    if (file) take(await file.text(), file.name);
+    event.target.value = "";
+  });
+  addEventListener("beforeunload", (event) => { if (unsaved) { event.preventDefault(); event.returnValue = "unsaved"; } });
   document.addEventListener("keydown", (event) => {
     const within = document.activeElement.closest("tbody[data-n]");
     if (event.key === "/" && !["INPUT", "SELECT"].includes(document.activeElement.tagName)) {
       event.preventDefault();
       byId("search").focus();
+    } else if (document.activeElement.tagName === "INPUT" && document.activeElement !== byId("search")) {
+      return;
+    } else if (within && !event.ctrlKey && !event.metaKey && !event.altKey && "ynuosbc".includes(event.key)) {
+      event.preventDefault();
+      const n = Number(within.dataset.n);
+      if (event.key === "c") { open.add(n); redraw(n, "input"); }
+      else if (event.key === "u") { say(n, null); choosing(n, null); tell(); redraw(n); }
+      else answer(n, { y: "yes", n: "no", o: "sheet", s: "store", b: "both" }[event.key]);
     } else if (within && ["ArrowDown", "ArrowUp", "Home", "End"].includes(event.key)) {
       event.preventDefault();
       const at = shown.indexOf(Number(within.dataset.n));
@@ -339,12 +511,12 @@
     asked.words = event.target.value.toLowerCase().split(/\s+/).filter(Boolean);
     choose();
   });
-  for (const id of ["field", "verdict", "check", "sent"]) {
+  for (const id of ["field", "verdict", "check", "sent", "answered"]) {
     byId(id).addEventListener("change", (event) => { asked[id] = event.target.value; choose(); });
   }
   byId("bar").addEventListener("submit", (event) => event.preventDefault());
   byId("bar").addEventListener("reset", () => {
-    Object.assign(asked, { words: [], field: "", verdict: "", check: "", sent: "" });
+    Object.assign(asked, { words: [], field: "", verdict: "", check: "", sent: "", answered: "" });
     open.clear();
     choose();
   });

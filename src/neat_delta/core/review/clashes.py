@@ -1,0 +1,52 @@
+"""Clashes: the cells that the sheet and the store both changed since the base, as there is to choose between."""
+
+from __future__ import annotations
+
+from typing import TYPE_CHECKING
+
+import polars as pl
+
+from neat_delta.core.diff.clashes import carried_over
+from neat_delta.core.kinds.number import NUMBER_KINDS
+from neat_delta.core.model.reasons import CHANGED_TOO, LEFT_STORE, NEW_TOO, STILL_CHANGED
+from neat_delta.core.model.store import Field
+
+if TYPE_CHECKING:
+    from neat_delta.core.model.changeset import ChangeSet
+
+__all__ = ["clashing_cells", "clashing_items"]
+
+SCHEMA = {
+    "item": pl.Int64,
+    "field": pl.String,
+    "base": pl.String,
+    "sheet": pl.String,
+    "store": pl.String,
+    "both": pl.String,
+}
+
+
+def clashing_items(changes: ChangeSet) -> pl.DataFrame:
+    """The items that are held as one side changed and the other gave them up: their number (`item`), why (`held`)."""
+    items = changes.items.select(pl.int_range(pl.len(), dtype=pl.Int64).alias("item"), "held")
+    return items.filter(pl.col("held").is_in([LEFT_STORE, STILL_CHANGED]))
+
+
+def clashing_cells(changes: ChangeSet) -> pl.DataFrame:
+    """The cells that are held as they clash: number of the `item`, `field`, the texts in `base` (null: it had none), in
+    the `sheet` and in the `store`; and of numbers `both`, the store's with the sheet's difference (null: none).
+    """
+    if changes.header.base is None:
+        return pl.DataFrame(schema=SCHEMA)
+    cells = changes.cells.filter(pl.col("held").is_in([CHANGED_TOO, NEW_TOO]))
+    table = cells.select("item", pl.col("field").cast(pl.String), "base", sheet="after", store="before")
+    both = pl.repeat(None, table.height, dtype=pl.String, eager=True)
+    for name in table["field"].unique(maintain_order=True):
+        field = changes.header.settings.get(name, Field())
+        if field.kind in NUMBER_KINDS:
+            at = ((table["field"] == name) & table["base"].is_not_null()).arg_true()
+            one = table[at]
+            both = both.scatter(
+                at, carried_over(one["base"], one["store"], one["sheet"], field, changes.header.writing)
+            )
+    return table.with_columns(both=both)

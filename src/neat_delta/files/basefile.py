@@ -1,0 +1,113 @@
+"""The base of a delimited working sheet: what it was cut with, in a `.base` file beside it (docs/formats/base.md)."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import replace
+from glob import escape
+from pathlib import Path, PurePath
+from typing import TYPE_CHECKING
+
+import msgspec
+import polars as pl
+from blake3 import blake3
+
+from neat_delta.core.model.catalogue import Catalogue, Origin
+from neat_delta.core.support.errors import CatalogueError
+from neat_delta.files.memory import as_memory, packed, unpacked
+from neat_delta.files.reading import read
+from neat_delta.files.whole import Loaded, read_whole
+
+if TYPE_CHECKING:
+    from neat_delta.core.model.layout import Layout
+
+__all__ = ["ENDING", "base_bytes", "base_path", "read_base", "with_base_file"]
+
+ENDING = ".base"
+FORMAT, VERSION = "neat-delta base", 1
+
+
+class _Base(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
+    """A `.base` file: where the sheet was cut from, the digest of the packed cells, and these."""
+
+    format: str
+    version: int
+    origin: Origin
+    blake3: str
+    cells: str
+
+
+def base_path(sheet: str) -> str:
+    """Where the base of a delimited sheet stands: beside it, under its name.
+
+    >>> base_path("sheets/wax.csv")
+    'sheets/wax.csv.base'
+    """
+    return sheet + ENDING
+
+
+def base_bytes(cells: pl.DataFrame, origin: Origin) -> bytes:
+    """The bytes of a `.base` file of the cells that a sheet was cut with.
+
+    >>> from neat_delta.core.model.catalogue import Origin
+    >>> base_bytes(pl.DataFrame({"sku": ["QA-1"]}), Origin("live.csv", "0" * 64, 1, 1, 1))[:32]
+    b'{"format":"neat-delta base","ver'
+    """
+    text = packed(cells)
+    return msgspec.json.encode(_Base(FORMAT, VERSION, origin, blake3(text.encode()).hexdigest(), text)) + b"\n"
+
+
+def read_base(source: str | Loaded, layout: Layout | None = None, like: Catalogue | None = None) -> Catalogue:
+    """Read a base: an older export, or the `.base` file of a working sheet. CatalogueError for what is neither.
+
+    >>> from pathlib import Path
+    >>> from tempfile import mkdtemp
+    >>> path = Path(mkdtemp()) / "wax.base"
+    >>> _ = path.write_bytes(base_bytes(pl.DataFrame({"sku": ["QA-1"]}), Origin("live.csv", "0" * 64, 9, 1, 1)))
+    >>> read_base(str(path)).cells.rows()
+    [('QA-1',)]
+    """
+    path = source if isinstance(source, str) else source.path
+    if not path.lower().endswith(ENDING):
+        return read(source, layout, like=like)
+    return _opened(read_whole(path), path)[0]
+
+
+def _opened(data: bytes, path: str) -> tuple[Catalogue, Origin]:
+    """What a `.base` file has, and where its sheet was cut from."""
+    try:
+        base = msgspec.json.decode(data, type=_Base)
+        if (base.format, base.version) == (FORMAT, VERSION) and blake3(base.cells.encode()).hexdigest() == base.blake3:
+            return as_memory(unpacked(base.cells), base.origin), base.origin
+    except (msgspec.MsgspecError, ValueError):
+        pass
+    raise CatalogueError(
+        f"{path}: this is no base that `neat-delta sheet` wrote, or it is damaged. Name the export that the sheet was "
+        "cut from with ‹base›."
+    )
+
+
+def with_base_file(sheet: Catalogue) -> Catalogue:
+    """The sheet with what it remembers, if a `.base` file of its name stands beside it that was made for its columns;
+    where it was saved with another ending, the only one of its name without that.
+
+    CatalogueError when that file is damaged.
+    """
+    if sheet.memory is not None or sheet.origin is not None:
+        return sheet
+    path, place = Path(sheet.path), base_path(sheet.path)
+    if not Path(place).is_file():
+        others = sorted(path.parent.glob(f"{escape(path.stem)}.*{ENDING}"))
+        if len(others) != 1:
+            return sheet
+        place = str(others[0])
+    base, origin = _opened(read_whole(place), place)
+    if not _of_one_cut(base.fields, sheet.fields):
+        note = f"{PurePath(place).name} beside it was made for other columns, and is left out"
+        return replace(sheet, notes=(*sheet.notes, note))
+    return replace(sheet, origin=origin, memory=base)
+
+
+def _of_one_cut(fields: Sequence[str], headings: Sequence[str]) -> bool:
+    """Whether a sheet with these headings can be the one that was cut with these fields: it has its key and others."""
+    return fields[0] in headings and len({*fields} & {*headings}) * 2 > len(fields)

@@ -1,0 +1,279 @@
+"""The store moves on while a sheet is edited: what the commands do with a base, and with a sheet that remembers."""
+
+from __future__ import annotations
+
+import json
+import re
+from pathlib import Path
+from zipfile import ZipFile
+
+import pytest
+
+from tests.made import delimited, ods, xlsx
+from tests.test_office import opened_and_saved
+from tests.test_office import pytestmark as needs_office
+
+MONDAY = "sku,name,price,stock,tags\nA,Veil,9.90,10,wax\nB,Suit,20.00,5,gift\nC,Hat,3.00,7,\nD,Glove,4.00,1,wax\n"
+TUESDAY = MONDAY.replace("A,Veil,9.90,10", "A,Veil,9.90,8").replace("B,Suit,20.00", "B,Suit,21.00")
+SHEET = MONDAY.replace("A,Veil,9.90,10", "A,Veil,10.50,15").replace("B,Suit,20.00", "B,Suit,19.00")
+
+
+@pytest.fixture
+def shop(put):
+    put("monday.csv", MONDAY)
+    put("tuesday.csv", TUESDAY)
+    put("sheet.csv", SHEET)
+
+
+def compared(run, *args: str) -> dict:
+    done = run("compare", "tuesday.csv", *args, "--accept", "large-round", "-o", "c.jsonl", "--json")
+    assert done.returncode in {0, 1}, done.stderr
+    facts: dict = json.loads(done.stdout)
+    return facts
+
+
+def items(changes: str = "c.jsonl", folder: Path = Path()) -> dict[str, dict]:
+    lines = [json.loads(line) for line in (folder / changes).read_text().splitlines()[1:]]
+    return {line["key"]["sku"]: line for line in lines if "verdict" in line}
+
+
+def test_only_what_the_sheet_changed_is_sent(run, shop, tmp_path):
+    found = compared(run, "sheet.csv", "--base", "monday.csv")
+    assert [found[name] for name in ("to_send", "held", "waiting")] == [1, 2, 2]
+    header = found["header"]
+    assert (header["base"]["path"], header["meanwhile"], header["counts"]["clashes"]) == ("monday.csv", {}, 2)
+    one = items(folder=tmp_path)
+    assert one["A"]["cells"] == {"price": ["9.90", "10.50"], "stock": ["8", "15"]} and one["A"]["base"] == {
+        "stock": "10"
+    }
+    assert one["A"]["held"] == [{"field": "stock", "reason": "clash: changed in the store, too"}]
+    assert run("write", "c.jsonl", "--to", "out").returncode == 1
+    assert (tmp_path / "out" / "update-1.csv").read_text() == "sku,price\nA,10.50\n"
+    said = run("compare", "tuesday.csv", "sheet.csv", "--base", "monday.csv").stdout
+    assert "  A     stock  10     15     8      13\n" in said and "  B     price  20.00  19.00  21.00  20.00\n" in said
+    assert said.index("changed in the sheet and in the store") < said.index("held, with the way to have it otherwise")
+
+
+@pytest.mark.parametrize(
+    "asked, stock, price",
+    [
+        (("sheet",), "15", "19.00"),
+        (("live",), None, None),
+        (("stock=add",), "13", None),
+        (("sheet", "price=live"), "15", None),
+        (("live", "stock=add", "price=sheet"), "13", "19.00"),
+    ],
+)
+def test_whoever_is_asked_decides_clashes(run, shop, tmp_path, asked, stock, price):
+    said = [part for one in asked for part in ("--clash", one)]
+    compared(run, "sheet.csv", "--base", "monday.csv", *said)
+    sent = {
+        (key, name): after
+        for key, item in items(folder=tmp_path).items()
+        for name, (_, after) in item["cells"].items()
+        if not any(one["field"] == name for one in item["held"])
+    }
+    wanted = {("A", "price"): "10.50", ("A", "stock"): stock, ("B", "price"): price}
+    assert sent == {where: text for where, text in wanted.items() if text is not None}
+
+
+def test_a_choice_that_cannot_be_is_refused(run, shop):
+    for said, why in (
+        ("mine", "is not hold, sheet or live"),
+        ("add", "is not hold, sheet or live"),
+        ("colour=sheet", 'it has no field "colour"'),
+        ("name=add", '"name" is no number, so no difference can be added'),
+    ):
+        failed = run("compare", "tuesday.csv", "sheet.csv", "--base", "monday.csv", "--clash", said)
+        assert failed.returncode == 2 and why in failed.stderr, said
+
+
+def test_write_says_what_to_do_when_live_has_moved_on(run, shop, put):
+    run("compare", "monday.csv", "sheet.csv", "-o", "c.jsonl")
+    put("monday.csv", TUESDAY)
+    failed = run("write", "c.jsonl", "--to", "out")
+    assert failed.returncode == 2 and "the export that the sheet was cut from with --base" in failed.stderr
+
+
+def test_a_working_sheet_remembers_and_compares_by_itself(run, shop, tmp_path, put):
+    cut = run("sheet", "monday.csv", "-o", "wax.csv", "--where", "tags = 'wax'", "--fields", "price,stock")
+    assert cut.returncode == 0 and "in wax.csv.base: keep it beside the" in cut.stdout
+    wax = tmp_path / "wax.csv"
+    wax.write_text(wax.read_text("utf-8-sig").replace("9.90,10", "10.50,15").replace("D,Glove,4.00,1\n", ""))
+    found = compared(run, "wax.csv")
+    assert found["header"]["remembered"] and found["header"]["base"]["path"] == "monday.csv"
+    assert found["header"]["lost"] == [{"sku": "D"}] and found["header"]["counts"]["absent"] == 3
+    assert items(folder=tmp_path)["A"]["held"] == [{"field": "stock", "reason": "clash: changed in the store, too"}]
+    said = run("compare", "tuesday.csv", "wax.csv").stdout
+    assert "what the sheet was cut with, as it remembers: 2 rows" in said
+    assert "1 row that it was cut with did not come back: D" in said
+    assert compared(run, "wax.csv", "--base", "wax.csv.base")["header"]["counts"]["clashes"] == 1
+    again = compared(run, "wax.csv", "--base", "monday.csv")["header"]["counts"]
+    assert again["clashes"] == 1
+    # Live as it was when the sheet was cut: nothing has moved.
+    plain = json.loads(run("compare", "monday.csv", "wax.csv", "--accept", "large-round", "--json").stdout)["header"]
+    assert plain["base"] is None and plain["counts"]["lost"] == 1
+    (tmp_path / "wax.csv.base").write_text('{"format":"neat-delta base","version":1}')
+    failed = run("compare", "tuesday.csv", "wax.csv")
+    assert failed.returncode == 2 and "with --base" in failed.stderr
+
+
+def test_a_sheet_of_another_export_is_never_compared_in_silence(run, shop, tmp_path):
+    """With no base at hand, everything that the store changed would be changed back: it is held, with two ways out."""
+    run("sheet", "monday.csv", "-o", "wax.xlsx", "--fields", "price,stock", "--no-memory")
+    done = run("compare", "tuesday.csv", "wax.xlsx", "-o", "c.jsonl")
+    assert done.returncode == 1
+    said = " ".join(done.stdout.split())
+    assert "stale 2 items, 2 cells live has moved on since; --base FILE names the export it was cut from, or" in said
+    reasons = {one["held"][0]["reason"] for one in items(folder=tmp_path).values()}
+    assert reasons == {"stale: cut from another export than live"}
+    assert run("compare", "tuesday.csv", "wax.xlsx", "--base", "monday.csv").returncode == 0
+    assert run("compare", "tuesday.csv", "wax.xlsx", "--accept", "stale").returncode == 0
+    wrong = run("compare", "tuesday.csv", "wax.xlsx", "--base", "sheet.csv")
+    assert wrong.returncode == 2 and "sheet.csv: wax.xlsx was not cut from this" in wrong.stderr
+    torn = json.loads(run("sheet", "monday.csv", "-o", "torn.xlsx", "--json").stdout)
+    assert torn["remembers"]
+    with_hole(tmp_path / "torn.xlsx")
+    done = run("compare", "tuesday.csv", "torn.xlsx")
+    assert (
+        done.returncode == 1 and "what it remembers of the catalogue was lost" in done.stdout and "stale" in done.stdout
+    )
+
+
+def with_hole(path: Path) -> None:
+    """Take a character out of what a workbook remembers."""
+    with ZipFile(path) as book:
+        parts = {name: book.read(name) for name in book.namelist()}
+    text = parts["xl/sharedStrings.xml"]
+    longest = max(re.findall(rb">([A-Za-z0-9+/=]{80,})<", text), key=len)
+    parts["xl/sharedStrings.xml"] = text.replace(longest, longest[:40] + longest[41:])
+    with ZipFile(path, "w") as book:
+        for name, data in parts.items():
+            book.writestr(name, data)
+
+
+FORMS = {
+    "cp1250, semicolons, decimal commas": lambda rows: delimited(
+        ["SKU", "Price", "stock", "Name", "tags"],
+        [[r[0], r[2].replace(".", ","), r[3], r[1], r[4]] for r in rows],
+        separator=";",
+        encoding="cp1250",
+    ),
+    "xlsx": lambda rows: xlsx(["tags", "stock", "price", "name", "sku"], [r[::-1] for r in rows]),
+    "ods": lambda rows: ods(["sku", "name", "price", "stock", "tags"], rows),
+}
+ENDINGS = {"cp1250, semicolons, decimal commas": "csv", "xlsx": "xlsx", "ods": "ods"}
+
+
+def table(text: str) -> list[list[str]]:
+    return [line.split(",") for line in text.splitlines()[1:]]
+
+
+@pytest.mark.parametrize("base", FORMS)
+@pytest.mark.parametrize("sheet", FORMS)
+def test_three_files_in_three_forms_say_the_same(run, put, tmp_path, base, sheet):
+    """Other columns, headings, encodings, separators and marks: the same changes and the same clashes."""
+    put("tuesday.csv", TUESDAY)
+    names = (f"base.{ENDINGS[base]}", f"edited.{ENDINGS[sheet]}")
+    for name, form, text in ((names[0], base, MONDAY), (names[1], sheet, SHEET)):
+        content = FORMS[form](table(text))
+        (tmp_path / name).write_bytes(content if isinstance(content, bytes) else content.encode())
+    found = compared(run, names[1], "--base", names[0])
+    assert found["header"]["counts"]["clashes"] == 2 and found["header"]["meanwhile"] == {}
+    sent = items(folder=tmp_path)["A"]["cells"]["price"]
+    assert sent == ["9.90", "10.50"] and items(folder=tmp_path).keys() == {"A", "B"}
+
+
+def test_a_field_that_only_two_of_them_have(run, put, tmp_path):
+    """What the base lacks is compared in two ways, and said; what live lacks is left out."""
+    put("monday.csv", "sku,name,price\nA,Veil,9.90\nB,Suit,20.00\n")
+    put("tuesday.csv", "sku,name,price,stock\nA,Veil,9.90,8\nB,Suit,21.00,5\n")
+    put("sheet.csv", "sku,name,price,stock,colour\nA,Veil,9.90,9,red\nB,Suit,20.00,5,blue\n")
+    found = compared(run, "sheet.csv", "--base", "monday.csv")
+    assert found["header"]["two_way"] == ["stock"] and found["header"]["meanwhile"] == {"price": 1}
+    assert items(folder=tmp_path)["A"]["cells"] == {"stock": ["8", "9"]} and found["held"] == 0
+    assert (
+        "it lacks stock: compared with live alone"
+        in run("compare", "tuesday.csv", "sheet.csv", "--base", "monday.csv").stdout
+    )
+
+
+@pytest.mark.parametrize("where", ["base", "live", "sheet"])
+def test_keys_that_repeat_are_never_guessed(run, put, tmp_path, where):
+    texts = {"base": MONDAY, "live": TUESDAY, "sheet": SHEET}
+    texts[where] += "A,Veil again,1.00,1,\n"
+    for name, text in zip(("monday.csv", "tuesday.csv", "sheet.csv"), texts.values(), strict=True):
+        put(name, text)
+    found = compared(run, "sheet.csv", "--base", "monday.csv")
+    one = items(folder=tmp_path)
+    if where == "base":
+        assert {held["reason"] for held in one["A"]["held"]} == {"clash: new in the store, too"}
+    else:
+        assert "A" not in one and found["header"]["counts"]["set_aside_sheet"]
+    assert "B" in one
+
+
+def test_a_key_of_two_fields_and_lines_that_continue(run, put, tmp_path):
+    put("monday.csv", "sku,place,stock,note\nA,north,5,x\nA,south,6,\nB,north,1,y\n")
+    put("tuesday.csv", "sku,place,stock,note\nA,north,4,x\nA,south,6,\nB,north,1,z\n")
+    put("sheet.csv", "place,sku,stock,note\nsouth,A,9,\nnorth,A,7,x\nnorth,B,1,y\n")
+    found = compared(run, "sheet.csv", "--base", "monday.csv", "--key", "sku", "--key", "place")
+    assert (found["to_send"], found["held"], found["header"]["meanwhile"]) == (1, 1, {"note": 1})
+    head = 'version = 1\n[key]\nfields = ["sku"]\n[file]\ncontinued = ["images"]\n'
+    put("neat-delta.toml", head + '[fields.images]\nkind = "list"\nseparator = ";"\n')
+    put("monday.csv", "sku,price,images\nA,1,a.jpg\n,,b.jpg\nB,2,c.jpg\n")
+    put("tuesday.csv", "sku,price,images\nA,1,a.jpg\n,,b.jpg\nB,3,c.jpg\n,,d.jpg\n")
+    put("sheet.csv", "sku,price,images\nA,1,a.jpg\n,,b.jpg\n,,e.jpg\nB,2,c.jpg\n")
+    found = compared(run, "sheet.csv", "--base", "monday.csv")
+    assert found["header"]["meanwhile"] == {"price": 1, "images": 1}
+    assert items(folder=tmp_path)["A"]["cells"] == {"images": ["a.jpg;b.jpg", "a.jpg;b.jpg;e.jpg"]}
+
+
+def test_codes_that_the_store_changed_are_followed(run, put, tmp_path):
+    """As the list of codes says, or as an item agrees in nearly everything with one that is new; else it is held."""
+    more = "sku,name,price,stock,tags,size,colour\n"
+    row = "{},Cedar hive,{},5,wood,8 frames,natural\n"
+    put("monday.csv", more + row.format("A", "90.00") + "B,Suit,20.00,5,gift,M,white\nC,Hat,3.00,7,x,S,red\n")
+    put(
+        "tuesday.csv",
+        more + row.format("A-9", "90.00") + "B-9,Suit of a beekeeper,22.00,1,,L,blue\nC,Hat,3.00,7,x,S,red\n",
+    )
+    put("sheet.csv", more + row.format("A", "95.00") + "B,Suit,25.00,5,gift,M,white\nC,Hat,3.00,7,x,S,red\n")
+    found = compared(run, "sheet.csv", "--base", "monday.csv")
+    assert [one["new"] for one in found["header"]["followed"]] == [{"sku": "A-9"}]
+    one = items(folder=tmp_path)
+    assert one["A-9"]["cells"] == {"price": ["90.00", "95.00"]}
+    assert one["B"]["held"] == [{"field": None, "reason": "clash: gone from the store"}]
+    put("codes.csv", "sku,new code\nB,B-9\n")
+    found = compared(run, "sheet.csv", "--base", "monday.csv", "--recode", "codes.csv")
+    assert {one["old"]["sku"] for one in found["header"]["followed"]} == {"A", "B"}
+    held = {one["field"] for one in items(folder=tmp_path)["B-9"]["held"]}
+    assert held == {"price"} and found["header"]["meanwhile"]["colour"] == 1
+    said = run("compare", "tuesday.csv", "sheet.csv", "--base", "monday.csv", "--recode", "codes.csv").stdout
+    assert "recoded meanwhile in the store; followed" in said and "B → B-9  as the list of codes says" in said
+
+
+def test_a_part_of_a_catalogue_is_the_normal_case(run, shop, put, tmp_path):
+    put("part.csv", "sku,price\nA,9.90\n")
+    done = run("compare", "monday.csv", "part.csv", "-o", "c.jsonl")
+    assert done.returncode == 0 and "not in the sheet     3      ·" in done.stdout and "gone" not in done.stdout
+    written = run("write", "c.jsonl", "--to", "out")
+    assert written.returncode == 0 and "Nothing is to be sent" in written.stdout
+    assert "did not have" not in (tmp_path / "out" / "READ-ME-FIRST.txt").read_text()
+    whole = json.loads(run("compare", "monday.csv", "part.csv", "--whole", "--json").stdout)
+    assert (whole["held"], whole["header"]["counts"]["gone"]) == (3, 3)
+    alone = run("compare", "monday.csv", "part.csv", "--with-gone")
+    assert alone.returncode == 2 and "say --whole, too" in alone.stderr
+    sent = json.loads(run("compare", "monday.csv", "part.csv", "--whole", "--with-gone", "--json").stdout)
+    assert (sent["to_send"], sent["held"], sent["waiting"]) == (3, 0, 0)
+
+
+@needs_office
+@pytest.mark.parametrize("ending", ["xlsx", "ods"])
+def test_a_spreadsheet_keeps_what_a_sheet_remembers(run, shop, tmp_path, ending):
+    """Saved by LibreOffice; and where that part was torn, it is said, and the sheet is not compared in silence."""
+    run("sheet", "monday.csv", "-o", "wax.xlsx", "--fields", "price,stock")
+    back = opened_and_saved(tmp_path / "wax.xlsx", ending)
+    found = compared(run, str(back))
+    assert found["header"]["remembered"] and not found["reasons"]
+    assert found["header"]["meanwhile"] == {"price": 1, "stock": 1}
