@@ -37,8 +37,9 @@ spreadsheet that knows nothing of shops.""",
         ("compare", "live.csv", "sheet.csv", "-o", "changes.jsonl"),
         """\
 Items are matched by SKU, so the order of rows and columns means nothing. Every row of
-both files is accounted for. What could do harm is held until you say so: cells that
-were emptied, items that are missing, items that are new, rows that nobody can place.
+both files is accounted for. Items that the sheet lacks are left alone. What could do
+harm is held until you say so: cells that were emptied, items that are new, rows that
+nobody can place.
 And what nobody typed: the spreadsheet took costs for days and codes for numbers, a
 look-up failed, the stock of the frames slid down by one row, a price has its decimal
 mark in the wrong place. Checks look at the rest: a tag that the store never had would
@@ -72,6 +73,26 @@ The smallest files that turn live into exactly that, and the files that take it 
 Before they are handed over, they are read back from disk and replayed on live.""",
     ),
     (
+        "And if the store has moved on?",
+        (
+            *("compare", "fresh.csv", "sheet.csv", "--base", "live.csv", "--repair", "--with-new-values", "tags"),
+            *("--clash", "stock=add", "-o", "tuesday.jsonl"),
+        ),
+        """\
+Nobody imported that on Monday. On Tuesday the shop has sold, and a colleague has changed
+prices: fresh.csv is the new export. With --base Neat Delta knows what sheet.csv was cut
+from: what the store changed meanwhile stays, what you changed is sent. What both changed
+is a clash, and is held until somebody chooses, here or in the page. Of the stock the
+choice is made: --clash stock=add adds your difference to what is there now. The tags that
+both of you added stay both.""",
+    ),
+    (
+        "And what do I import then?",
+        ("write", "tuesday.jsonl", "--to", "tuesday"),
+        """\
+The files are against Tuesday's export: not one cell of the colleague's is in them.""",
+    ),
+    (
         "And new codes?",
         ("recode", "live.csv", "codes.csv", "-o", "recoded.jsonl"),
         """\
@@ -100,6 +121,11 @@ Now you. Open {folder}/sheet.csv in a spreadsheet, change something, save it, an
   neat-delta compare live.csv sheet.csv --repair --with-new-values tags -o changes.jsonl
   neat-delta preview changes.jsonl
   neat-delta write changes.jsonl --to out --replace
+
+With a colleague who answers in the page, also where both changed a price:
+
+  neat-delta preview tuesday.jsonl --page tuesday.html
+  neat-delta write tuesday.jsonl --signed-off answers.json --to answered
 
 The files of the new codes:
 

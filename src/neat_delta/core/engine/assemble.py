@@ -153,7 +153,7 @@ def assemble(stages: Stages) -> Draft:
             unlisted=met.null_count(),
             absent=matched.gone.len() - met.null_count() - verdicts["gone"],
             departed=matched.new.len() - stages.arriving.len(),
-            clashes=int((stages.decided["source"] == "clash").sum()),
+            clashes=_clashes(stages.decided, repaired["cell"]),
             already=merged.already if merged else 0,
             merged=merged.merged if merged else 0,
             left_to_store=left_to_store,
@@ -232,6 +232,13 @@ def _with_clashes(deltas: pl.DataFrame, stages: Stages) -> tuple[pl.DataFrame, i
     added = clashes.filter(pl.col("done") == "added")["cell"]
     after = deltas["after"].clone().scatter(added, deltas["added"].gather(added))
     return deltas.with_columns(after=after), int((clashes["done"] == "kept").sum())
+
+
+def _clashes(decided: pl.DataFrame, repaired: pl.Series) -> int:
+    """How many cells and items clash, without those in which live's own value is put back."""
+    return decided.filter(
+        (pl.col("source") == "clash") & ~pl.col("cell").is_in(repaired.implode()).fill_null(value=False)
+    ).height
 
 
 def _lost(stages: Stages) -> pl.DataFrame:
