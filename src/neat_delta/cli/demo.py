@@ -39,11 +39,10 @@ spreadsheet that knows nothing of shops.""",
 Items are matched by SKU, so the order of rows and columns means nothing. Every row of
 both files is accounted for. Items that the sheet lacks are left alone. What could do
 harm is held until you say so: cells that were emptied, items that are new, rows that
-nobody can place.
-And what nobody typed: the spreadsheet took costs for days and codes for numbers, a
-look-up failed, the stock of the frames slid down by one row, a price has its decimal
-mark in the wrong place. Checks look at the rest: a tag that the store never had would
-become a new one.""",
+nobody can place. And what nobody typed: the spreadsheet took costs for days and codes
+for numbers, a look-up failed, the stock of the frames slid down by one row, a price has
+its decimal mark in the wrong place. Checks look at the rest: a tag that the store never
+had would become a new one.""",
     ),
     (
         "What is certain to be damage?",

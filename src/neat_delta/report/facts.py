@@ -10,12 +10,11 @@ from typing import TYPE_CHECKING
 from neat_delta.core.kinds.base import EXACT
 from neat_delta.core.model.catalogue import listed
 from neat_delta.core.model.reasons import LEFT_STORE, STILL_CHANGED, sort_of
-from neat_delta.core.review.clashes import clashing_items
+from neat_delta.core.review.clashes import clashing_cells, clashing_items
 from neat_delta.report.text import count, key_text, shown, signed
 
 if TYPE_CHECKING:
     from neat_delta.core.model.changeset import ChangeSet, HeldCount
-    from neat_delta.core.review.cells import CellView, ItemView
     from neat_delta.core.review.figures import FieldFigures
     from neat_delta.core.review.impact import Impact, Suggestion
     from neat_delta.core.review.records import Records
@@ -98,14 +97,15 @@ class Grid:
     rows: list[list[str]]
 
 
-def clash_grid(cells: Sequence[tuple[ItemView, CellView]]) -> Grid:
-    """Cells that clash: what stood there, what the sheet says, what the store says now."""
-    rows = []
-    for item, cell in cells:
-        if cell.clash is not None:
-            texts = (cell.clash.base, cell.clash.sheet, cell.clash.store, cell.clash.both or "")
-            rows.append([key_text(item.key), shown(cell.field), *(shown(text) if text else "" for text in texts)])
-    return Grid(["item", "field", "base", "sheet", "store", "both"], 6, rows)
+def clash_grid(changes: ChangeSet, most: int) -> tuple[Grid, int]:
+    """The first cells that clash: what stood there, what the sheet says, what the store says now; and how many there
+    are.
+    """
+    cells, rows = clashing_cells(changes), []
+    for item, field, *texts in cells.head(most).iter_rows():
+        key = key_text(changes.keys.row(item, named=True))
+        rows.append([key, shown(field), *(shown(text) if text else "" for text in texts)])
+    return Grid(["item", "field", "base", "sheet", "store", "both"], 6, rows), cells.height
 
 
 def clashing_items_said(changes: ChangeSet) -> list[str]:

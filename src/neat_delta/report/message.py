@@ -41,11 +41,11 @@ def message(facts: Facts, seen: View) -> str:
         f"{count(counts.cells, 'changed cell')}: {counts.cells - counts.held_cells:,} to send, "
         f"{counts.held_cells:,} held.",
     ]
-    clashing = [(item, cell) for item in item_views(facts, facts.view) for cell in item.cells if cell.clash]
+    clashes, clashing = clash_grid(facts.changes, MOST_ROWS)
     if clashing:
-        parts.append(f"{count(len(clashing), 'cell')} changed in the sheet and in the store:")
-        parts.append(_table(clash_grid(clashing[:MOST_ROWS])))
-        parts += [f"and {len(clashing) - MOST_ROWS:,} more."] if len(clashing) > MOST_ROWS else []
+        parts.append(f"{count(clashing, 'cell')} changed in the sheet and in the store:")
+        parts.append(_table(clashes))
+        parts += [f"and {clashing - MOST_ROWS:,} more."] if clashing > MOST_ROWS else []
     parts += [f"{safe(line)}." for line in clashing_items_said(facts.changes)]
     parts += [f"Meanwhile in the store: {safe(meanwhile_said(facts.changes))}."] if header.base else []
     lines = [f"- {safe(one.reason)}: {one.much} ({safe(one.way_out)})" for one in held_lines(facts.changes.reasons())]

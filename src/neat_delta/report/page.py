@@ -63,13 +63,13 @@ def page(facts: Facts, drawn: Sequence[Chart], digest: str, fields: Sequence[str
     items = _items(facts, view) | {"digest": digest, "key": header.key, "asked": list(fields) or None}
     template = environment.from_string(files("neat_delta.report").joinpath("assets/page.html").read_text("utf-8"))
     groups = facts.effect.groups
-    clashing = [(item, cell) for item in item_views(facts, view) for cell in item.cells if cell.clash]
+    clashes, clashing = clash_grid(facts.changes, ROWS)
     content = template.render(
         header=header,
         live=shown(PurePath(header.live.path).name),
         sheet="standard input" if header.sheet.path == "-" else shown(PurePath(header.sheet.path).name),
-        clashes=clash_grid(clashing[:ROWS]),
-        more_clashes=max(0, len(clashing) - ROWS),
+        clashes=clashes,
+        more_clashes=max(0, clashing - ROWS),
         clashing_items=clashing_items_said(facts.changes),
         meanwhile=meanwhile_said(facts.changes),
         held=held_lines(facts.changes.reasons()),

@@ -453,6 +453,9 @@ def print_waiting(console: Console, changes: ChangeSet) -> None:
     header, counts = changes.header, changes.header.counts
     sent = counts.cells - counts.held_cells
     console.print(f"\n{count(counts.cells, 'changed cell')}: {sent:,} to send, {counts.held_cells:,} held")
+    leaves = (changes.items["verdict"] == "gone") & changes.items["held"].is_null()
+    if not sent and not leaves.any():
+        console.print("Nothing is to be sent.")
     if counts.written_differently:
         _print_rewritten(console, changes.header)
     _print_codes(console, changes)

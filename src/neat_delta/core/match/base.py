@@ -113,6 +113,9 @@ def key_rows(base: Catalogue, live: Catalogue, key: Key) -> KeyRows:
     if key.shared == "all" and (repeated.any() or ours.repeated.any()):
         at = _usable(ours.align(theirs), usable)
         return KeyRows(ours, theirs, at.set(~_as_often(ours, theirs), None), usable)
+    if ours.keys.equals(theirs.keys):  # most exports have the same items in the same order
+        numbers = pl.int_range(live.cells.height, dtype=pl.UInt32, eager=True)
+        return KeyRows(ours, theirs, _usable(numbers, usable), usable)
     rows = (~ours.blank & ~ours.repeated).arg_true().cast(pl.UInt32)
     met = ours.pairs(theirs, rows, usable.arg_true().cast(pl.UInt32))
     at = pl.repeat(None, live.cells.height, dtype=pl.UInt32, eager=True).scatter(met["row"], met["other"])
