@@ -57,7 +57,7 @@ def demo_round(run, tmp_path):
 
 def test_figures_are_of_what_is_sent_and_totals_agree_everywhere(run, demo_round, tmp_path):
     facts = json.loads(run("preview", "changes.jsonl", "--json", "--all").stdout)
-    counts, held = facts["header"]["counts"], facts["held"]
+    counts, held = facts["header"]["counts"], facts["reasons"]
     price = next(field for field in facts["fields"] if field["field"] == "price")
     assert (price["sent"], price["held"], price["most_up"]) == (16, 1, "7.40")  # the held one would be 1754.55
     assert sum(one["cells"] for one in held) == counts["held_cells"]

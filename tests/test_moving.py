@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import json
 import re
+from collections.abc import Callable
 from pathlib import Path
 from zipfile import ZipFile
 
@@ -32,9 +33,10 @@ def compared(run, *args: str) -> dict:
     return facts
 
 
-def items(changes: str = "c.jsonl", folder: Path = Path()) -> dict[str, dict]:
-    lines = [json.loads(line) for line in (folder / changes).read_text().splitlines()[1:]]
-    return {line["key"]["sku"]: line for line in lines if "verdict" in line}
+def items(folder: Path) -> dict[str, dict]:
+    """The items of the change set, by their code."""
+    lines = [json.loads(line) for line in (folder / "c.jsonl").read_text().splitlines()[1:]]
+    return {next(iter(line["key"].values())): line for line in lines if "verdict" in line}
 
 
 def test_only_what_the_sheet_changed_is_sent(run, shop, tmp_path):
@@ -42,7 +44,7 @@ def test_only_what_the_sheet_changed_is_sent(run, shop, tmp_path):
     assert [found[name] for name in ("to_send", "held", "waiting")] == [1, 2, 2]
     header = found["header"]
     assert (header["base"]["path"], header["meanwhile"], header["counts"]["clashes"]) == ("monday.csv", {}, 2)
-    one = items(folder=tmp_path)
+    one = items(tmp_path)
     assert one["A"]["cells"] == {"price": ["9.90", "10.50"], "stock": ["8", "15"]} and one["A"]["base"] == {
         "stock": "10"
     }
@@ -69,7 +71,7 @@ def test_whoever_is_asked_decides_clashes(run, shop, tmp_path, asked, stock, pri
     compared(run, "sheet.csv", "--base", "monday.csv", *said)
     sent = {
         (key, name): after
-        for key, item in items(folder=tmp_path).items()
+        for key, item in items(tmp_path).items()
         for name, (_, after) in item["cells"].items()
         if not any(one["field"] == name for one in item["held"])
     }
@@ -103,7 +105,7 @@ def test_a_working_sheet_remembers_and_compares_by_itself(run, shop, tmp_path, p
     found = compared(run, "wax.csv")
     assert found["header"]["remembered"] and found["header"]["base"]["path"] == "monday.csv"
     assert found["header"]["lost"] == [{"sku": "D"}] and found["header"]["counts"]["absent"] == 3
-    assert items(folder=tmp_path)["A"]["held"] == [{"field": "stock", "reason": "clash: changed in the store, too"}]
+    assert items(tmp_path)["A"]["held"] == [{"field": "stock", "reason": "clash: changed in the store, too"}]
     said = run("compare", "tuesday.csv", "wax.csv").stdout
     assert "what the sheet was cut with, as it remembers: 2 rows" in said
     assert "1 row that it was cut with did not come back: D" in said
@@ -125,7 +127,7 @@ def test_a_sheet_of_another_export_is_never_compared_in_silence(run, shop, tmp_p
     assert done.returncode == 1
     said = " ".join(done.stdout.split())
     assert "stale 2 items, 2 cells live has moved on since; --base FILE names the export it was cut from, or" in said
-    reasons = {one["held"][0]["reason"] for one in items(folder=tmp_path).values()}
+    reasons = {one["held"][0]["reason"] for one in items(tmp_path).values()}
     assert reasons == {"stale: cut from another export than live"}
     assert run("compare", "tuesday.csv", "wax.xlsx", "--base", "monday.csv").returncode == 0
     assert run("compare", "tuesday.csv", "wax.xlsx", "--accept", "stale").returncode == 0
@@ -152,7 +154,7 @@ def with_hole(path: Path) -> None:
             book.writestr(name, data)
 
 
-FORMS = {
+FORMS: dict[str, Callable[[list[list[str]]], bytes]] = {
     "cp1250, semicolons, decimal commas": lambda rows: delimited(
         ["SKU", "Price", "stock", "Name", "tags"],
         [[r[0], r[2].replace(".", ","), r[3], r[1], r[4]] for r in rows],
@@ -169,19 +171,23 @@ def table(text: str) -> list[list[str]]:
     return [line.split(",") for line in text.splitlines()[1:]]
 
 
+@pytest.mark.parametrize("live", [None, *FORMS])
 @pytest.mark.parametrize("base", FORMS)
 @pytest.mark.parametrize("sheet", FORMS)
-def test_three_files_in_three_forms_say_the_same(run, put, tmp_path, base, sheet):
+def test_three_files_in_three_forms_say_the_same(run, put, tmp_path, live, base, sheet):
     """Other columns, headings, encodings, separators and marks: the same changes and the same clashes."""
     put("tuesday.csv", TUESDAY)
-    names = (f"base.{ENDINGS[base]}", f"edited.{ENDINGS[sheet]}")
-    for name, form, text in ((names[0], base, MONDAY), (names[1], sheet, SHEET)):
-        content = FORMS[form](table(text))
-        (tmp_path / name).write_bytes(content if isinstance(content, bytes) else content.encode())
+    names = (f"base.{ENDINGS[base]}", f"edited.{ENDINGS[sheet]}", "tuesday.csv")
+    texts = {names[0]: (base, MONDAY), names[1]: (sheet, SHEET)} | ({names[2]: (live, TUESDAY)} if live else {})
+    for name, (form, text) in texts.items():
+        (tmp_path / name).write_bytes(FORMS[form](table(text)))
     found = compared(run, names[1], "--base", names[0])
     assert found["header"]["counts"]["clashes"] == 2 and found["header"]["meanwhile"] == {}
-    sent = items(folder=tmp_path)["A"]["cells"]["price"]
-    assert sent == ["9.90", "10.50"] and items(folder=tmp_path).keys() == {"A", "B"}
+    changed = items(tmp_path)
+    price = next(texts[1] for name, texts in changed["A"]["cells"].items() if name.lower() == "price")
+    wanted = {None: "10.50", "cp1250, semicolons, decimal commas": "10,50"}
+    assert price == wanted.get(live, price) and float(price.replace(",", ".")) == 10.5
+    assert changed.keys() == {"A", "B"}
 
 
 def test_a_field_that_only_two_of_them_have(run, put, tmp_path):
@@ -191,7 +197,7 @@ def test_a_field_that_only_two_of_them_have(run, put, tmp_path):
     put("sheet.csv", "sku,name,price,stock,colour\nA,Veil,9.90,9,red\nB,Suit,20.00,5,blue\n")
     found = compared(run, "sheet.csv", "--base", "monday.csv")
     assert found["header"]["two_way"] == ["stock"] and found["header"]["meanwhile"] == {"price": 1}
-    assert items(folder=tmp_path)["A"]["cells"] == {"stock": ["8", "9"]} and found["held"] == 0
+    assert items(tmp_path)["A"]["cells"] == {"stock": ["8", "9"]} and found["held"] == 0
     assert (
         "it lacks stock: compared with live alone"
         in run("compare", "tuesday.csv", "sheet.csv", "--base", "monday.csv").stdout
@@ -205,7 +211,7 @@ def test_keys_that_repeat_are_never_guessed(run, put, tmp_path, where):
     for name, text in zip(("monday.csv", "tuesday.csv", "sheet.csv"), texts.values(), strict=True):
         put(name, text)
     found = compared(run, "sheet.csv", "--base", "monday.csv")
-    one = items(folder=tmp_path)
+    one = items(tmp_path)
     if where == "base":
         assert {held["reason"] for held in one["A"]["held"]} == {"clash: new in the store, too"}
     else:
@@ -226,7 +232,7 @@ def test_a_key_of_two_fields_and_lines_that_continue(run, put, tmp_path):
     put("sheet.csv", "sku,price,images\nA,1,a.jpg\n,,b.jpg\n,,e.jpg\nB,2,c.jpg\n")
     found = compared(run, "sheet.csv", "--base", "monday.csv")
     assert found["header"]["meanwhile"] == {"price": 1, "images": 1}
-    assert items(folder=tmp_path)["A"]["cells"] == {"images": ["a.jpg;b.jpg", "a.jpg;b.jpg;e.jpg"]}
+    assert items(tmp_path)["A"]["cells"] == {"images": ["a.jpg;b.jpg", "a.jpg;b.jpg;e.jpg"]}
 
 
 def test_codes_that_the_store_changed_are_followed(run, put, tmp_path):
@@ -241,13 +247,13 @@ def test_codes_that_the_store_changed_are_followed(run, put, tmp_path):
     put("sheet.csv", more + row.format("A", "95.00") + "B,Suit,25.00,5,gift,M,white\nC,Hat,3.00,7,x,S,red\n")
     found = compared(run, "sheet.csv", "--base", "monday.csv")
     assert [one["new"] for one in found["header"]["followed"]] == [{"sku": "A-9"}]
-    one = items(folder=tmp_path)
+    one = items(tmp_path)
     assert one["A-9"]["cells"] == {"price": ["90.00", "95.00"]}
     assert one["B"]["held"] == [{"field": None, "reason": "clash: gone from the store"}]
     put("codes.csv", "sku,new code\nB,B-9\n")
     found = compared(run, "sheet.csv", "--base", "monday.csv", "--recode", "codes.csv")
     assert {one["old"]["sku"] for one in found["header"]["followed"]} == {"A", "B"}
-    held = {one["field"] for one in items(folder=tmp_path)["B-9"]["held"]}
+    held = {one["field"] for one in items(tmp_path)["B-9"]["held"]}
     assert held == {"price"} and found["header"]["meanwhile"]["colour"] == 1
     said = run("compare", "tuesday.csv", "sheet.csv", "--base", "monday.csv", "--recode", "codes.csv").stdout
     assert "recoded meanwhile in the store; followed" in said and "B → B-9  as the list of codes says" in said
@@ -278,3 +284,54 @@ def test_a_spreadsheet_keeps_what_a_sheet_remembers(run, shop, tmp_path, ending)
     found = compared(run, str(back))
     assert found["header"]["remembered"] and not found["reasons"]
     assert found["header"]["meanwhile"] == {"price": 1, "stock": 1}
+
+
+CROSSED = {
+    # What the sheet says of B (20.00 in the base, 21.00 in the store), what is asked: why it is held, or what is sent.
+    "emptied": ("", (), "clash: changed in the store, too"),
+    "emptied, the sheet's": ("", ("--clash", "sheet"), "emptied"),
+    "emptied, the sheet's, and meant": ("", ("--clash", "sheet", "--blanks", "clear"), ["21.00", ""]),
+    "emptied, and left": ("", ("--blanks", "keep"), None),
+    "damaged": ("20-Oct", (), "damage: a date where a number goes"),
+    "damaged for certain, put back": ("#N/A", ("--accept", "damage", "--clash", "live"), None),
+    "an error": ("#N/A", ("--clash", "sheet"), "damage: a formula that failed"),
+    "beyond its bounds": ("1.00", ("--clash", "sheet"), "check: outside-bounds"),
+    "beyond its bounds, not asked yet": ("1.00", (), "clash: changed in the store, too"),
+    "the sum beyond its bounds": ("4.00", ("--clash", "price=add"), "check: outside-bounds"),
+    "only in one of two fields": ("22.00", ("--only", "stock"), None),
+    "written otherwise": ("20.0", (), None),
+    "the store's, written otherwise": ("21", (), None),
+    "exactly as typed": ("20.0", ("--exact", "price"), "clash: changed in the store, too"),
+}
+
+
+@pytest.mark.parametrize("case", CROSSED)
+def test_a_clash_meets_what_else_may_hold_a_cell(run, put, tmp_path, case):
+    text, asked, wanted = CROSSED[case]
+    head = 'version = 1\n[key]\nfields = ["sku"]\n[checks]\nlarge-round = "off"\nlarge-change = "off"\n'
+    put("neat-delta.toml", head + '[fields.price]\nkind = "money"\ndecimals = 2\nleast = 6\n')
+    put("monday.csv", MONDAY)
+    put("tuesday.csv", TUESDAY)
+    put("sheet.csv", MONDAY.replace("B,Suit,20.00", f"B,Suit,{text}"))
+    compared(run, "sheet.csv", "--base", "monday.csv", *asked)
+    item = items(tmp_path).get("B")
+    if wanted is None:
+        assert item is None
+    elif isinstance(wanted, list):
+        assert item is not None and (item["cells"]["price"], item["held"]) == (wanted, [])
+    else:
+        assert item is not None and [one["reason"] for one in item["held"]] == [wanted]
+
+
+@pytest.mark.parametrize("choice, left", [("hold", "AB"), ("live", "AB"), ("sheet", "B")])
+def test_an_item_that_is_given_up_on_one_side(run, shop, put, tmp_path, choice, left):
+    """Gone from the sheet and changed in the store: only who says that the sheet is right removes it."""
+    put("neat-delta.toml", 'version = 1\n[key]\nfields = ["sku"]\n[importer.removal]\nhow = "row"\n')
+    put("sheet.csv", "\n".join(line for line in MONDAY.splitlines() if line[0] not in "AD") + "\n")
+    asked = ("--whole", "--with-gone", "--clash", choice)
+    found = compared(run, "sheet.csv", "--base", "monday.csv", *asked)
+    assert found["held"] == (choice == "hold")
+    run("write", "c.jsonl", "--to", "out")
+    removed = (tmp_path / "out" / "update-1.csv").read_text().split()[1:]
+    assert {*"ABCD"} - {*removed} == {*left, "C"}
+    assert found["header"]["counts"]["left_to_store"] == (choice == "live")

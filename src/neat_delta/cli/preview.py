@@ -8,7 +8,16 @@ from typing import TYPE_CHECKING
 
 import click
 
-from neat_delta.cli.common import header_facts, json_option, make_folder, must_be_new, print_json, where_option, working
+from neat_delta.cli.common import (
+    counts_for_scripts,
+    header_facts,
+    json_option,
+    make_folder,
+    must_be_new,
+    print_json,
+    where_option,
+    working,
+)
 
 if TYPE_CHECKING:
     from neat_delta.core.model.catalogue import Catalogue
@@ -267,8 +276,9 @@ def _for_a_program(facts: Facts, seen: View) -> dict[str, object]:
     items = [{"name": name, "item": item} for item, name in zip(seen.changes.iter_items(), seen.names, strict=True)]
     change_set = facts.changes
     told: dict[str, object] = {
+        **counts_for_scripts(change_set),
         "header": header_facts(change_set.header),
-        "held": change_set.reasons(),
+        "reasons": change_set.reasons(),
         "fields": facts.figures,
     }
     told |= {"impact": facts.effect} | ({"records": facts.records} if facts.records is not None else {})

@@ -9,6 +9,7 @@ import click
 from neat_delta.cli.common import (
     accepts_from_options,
     column_mappings,
+    counts_for_scripts,
     header_facts,
     json_option,
     key_option,
@@ -84,9 +85,8 @@ def recode(
     if output:
         neat_delta.write_changes(changes, output)
     if as_json:
-        print_json(
-            {"output": output, "store": store_path, "header": header_facts(changes.header), "held": changes.reasons()}
-        )
+        facts = {"output": output, "store": store_path, **counts_for_scripts(changes)}
+        print_json(facts | {"reasons": changes.reasons(), "header": header_facts(changes.header)})
     else:
         print_summary(changes, store_path, output, told=bool(key or (shop and shop.key.fields)))
     return status_of(changes)
