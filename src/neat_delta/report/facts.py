@@ -10,7 +10,7 @@ from typing import TYPE_CHECKING
 from neat_delta.core.kinds.base import EXACT
 from neat_delta.core.model.catalogue import listed
 from neat_delta.core.model.reasons import LEFT_STORE, STILL_CHANGED, sort_of
-from neat_delta.core.review.clashes import clashing_cells, clashing_items
+from neat_delta.core.review.clashes import clash_count, clashing_cells, clashing_items
 from neat_delta.report.text import count, key_text, shown, signed
 
 if TYPE_CHECKING:
@@ -101,11 +101,11 @@ def clash_grid(changes: ChangeSet, most: int) -> tuple[Grid, int]:
     """The first cells that clash: what stood there, what the sheet says, what the store says now; and how many there
     are.
     """
-    cells, rows = clashing_cells(changes), []
-    for item, field, *texts in cells.head(most).iter_rows():
+    rows = []
+    for item, field, *texts in clashing_cells(changes, most).iter_rows():
         key = key_text(changes.keys.row(item, named=True))
         rows.append([key, shown(field), *(shown(text) if text else "" for text in texts)])
-    return Grid(["item", "field", "base", "sheet", "store", "both"], 6, rows), cells.height
+    return Grid(["item", "field", "base", "sheet", "store", "both"], 6, rows), clash_count(changes)
 
 
 def clashing_items_said(changes: ChangeSet) -> list[str]:

@@ -33,7 +33,7 @@ from neat_delta.core.model.importer import NEW_CODE
 from neat_delta.core.model.reasons import SLIP
 from neat_delta.core.rekey.moves import codes_in
 from neat_delta.core.review.cells import CellView, ItemView, item_views
-from neat_delta.core.review.clashes import clashing_cells
+from neat_delta.core.review.clashes import clash_count, clashing_cells
 from neat_delta.report.facts import (
     Grid,
     clashing_items_said,
@@ -271,25 +271,25 @@ def _why_followed(one: LikelyCode) -> str:
 
 def print_clashes(console: Console, changes: ChangeSet) -> None:
     """The cells that the sheet and the store both changed, side by side: what stood there, the sheet's, the store's."""
-    cells = clashing_cells(changes)
+    cells, many = clashing_cells(changes, LISTED), clash_count(changes)
     for line in clashing_items_said(changes):
         console.print(Text(f"\n{line}", "bold magenta"))
     if not cells.height:
         return
-    title = f"{count(cells.height, 'cell')} changed in the sheet and in the store: held until you choose"
+    title = f"{count(many, 'cell')} changed in the sheet and in the store: held until you choose"
     console.print(f"\n{title}", style="bold magenta")
     with_sum = bool(cells["both"].count())
     table = _table("  item", "field", "base", "sheet", "store", *(["both"] if with_sum else []))
     for column in table.columns[2:]:
         column.no_wrap, column.overflow, column.max_width = False, "fold", 24
-    for item, field, *texts in cells.head(LISTED).iter_rows():
+    for item, field, *texts in cells.iter_rows():
         key = key_text(changes.keys.row(item, named=True))
         shown_texts = [Text(shown(text) if text else "(blank)", "" if text else "dim") for text in texts[:3]]
         both = [Text(texts[3] or "")] if with_sum else []
         table.add_row(Text(f"  {key}"), Text(shown(field), "dim"), *shown_texts, *both)
     console.print(table)
-    if cells.height > LISTED:
-        console.print(f"  and {cells.height - LISTED:,} more; preview shows them")
+    if many > LISTED:
+        console.print(f"  and {many - LISTED:,} more; preview shows them")
 
 
 STYLES = {"held": "magenta", "repaired": "green", "accepted": "yellow", "noted": "yellow"}

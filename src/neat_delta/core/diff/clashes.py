@@ -6,7 +6,7 @@ to the same; else a clash, unless both only added to a list of values or took fr
 
 from __future__ import annotations
 
-from collections.abc import Callable, Mapping, Sequence
+from collections.abc import Callable, Collection, Mapping
 from dataclasses import dataclass
 from decimal import Decimal
 from typing import TYPE_CHECKING
@@ -18,7 +18,7 @@ from neat_delta.core.diff.outcomes import Outcomes
 from neat_delta.core.kinds import KINDS
 from neat_delta.core.kinds.base import EXACT
 from neat_delta.core.kinds.notation import affixes
-from neat_delta.core.kinds.number import NUMBER_KINDS, marks
+from neat_delta.core.kinds.number import marks
 from neat_delta.core.match.keys import stripped
 from neat_delta.core.model.reasons import CHANGED_TOO, LEFT_STORE, NEW_TOO, STILL_CHANGED, SWAPPED
 from neat_delta.core.model.schemas import CELL_FINDINGS, MEANWHILE_SCHEMA, TEXTS, conform, empty
@@ -64,12 +64,13 @@ def against_live(
     outcomes_of: Callable[[pl.DataFrame], Outcomes],
     changed_by_store: pl.DataFrame,
     *,
+    adding: Collection[str],
     whole: bool,
 ) -> Merged:
     """Hold the cells that differ between base and sheet against live (`deltas`, their `pair` and `new` being rows of
     `based`). `matched` are the rows of live and sheet; `outcomes_of` gives the outcomes of texts that differ
-    (`TEXTS`), and `changed_by_store` are those of base and live (their pairs are `based.store`'s); `whole` says that
-    the sheet is meant to have every item.
+    (`TEXTS`), and `changed_by_store` are those of base and live (their pairs are `based.store`'s); of the fields
+    `adding` the difference is worked out; `whole` says that the sheet is meant to have every item.
     """
     columns = [*deltas.columns, "base", "added"]
     pair = based.pair.gather(deltas["pair"])
@@ -96,15 +97,16 @@ def against_live(
     )
     # What both changed is looked at anew, as a change of what stands in the store now.
     at = (changed & theirs).arg_true()
-    clashing, counts = list[int](), {"already": 0, "merged": 0}
+    clashing, counts = at.clear(), {"already": 0, "merged": 0}
     if at.len():
-        table, clashing, counts = _both_changed(table, at, fields, writing, outcomes_of)
+        table, clashing, counts = _both_changed(table, at, fields, writing, outcomes_of, adding)
     new_too = pl.DataFrame({"cell": (arrived & ~table["same"]).arg_true(), "reason": NEW_TOO})
     parts = [table.select(columns)]
     if ours.len():
         parts.append(_whole_items(ours, based, matched, sheet, live.cells.height, table, outcomes_of).select(columns))
     whole_table = pl.concat(parts) if len(parts) > 1 else parts[0]
-    cells = pl.concat([_cells(clashing), conform(new_too, CELLS)])
+    both_changed = pl.DataFrame({"cell": clashing, "reason": CHANGED_TOO})
+    cells = pl.concat([conform(one, CELLS) for one in (both_changed, new_too)])
     said = [
         _again(findings, table, whole_table, table.height),
         _clashes(cells, whole_table),
@@ -122,11 +124,6 @@ def against_live(
 
 
 CELLS = {"cell": pl.UInt32, "reason": pl.String}
-
-
-def _cells(clashing: Sequence[int]) -> pl.DataFrame:
-    return conform(pl.DataFrame({"cell": list(clashing)}, schema={"cell": pl.UInt32}).with_columns(
-        reason=pl.lit(CHANGED_TOO)), CELLS)  # fmt: skip
 
 
 def _texts_at(table: pl.DataFrame, fields: pl.Series, places: pl.Series) -> pl.Series:
@@ -150,7 +147,8 @@ def _both_changed(
     fields: Mapping[str, Field],
     writing: Notation,
     outcomes_of: Callable[[pl.DataFrame], Outcomes],
-) -> tuple[pl.DataFrame, list[int], dict[str, int]]:
+    adding: Collection[str],
+) -> tuple[pl.DataFrame, pl.Series, dict[str, int]]:
     """The cells at these places, whose text both sides changed, with what becomes of them; which of them clash; and how
     many are already so, or lists of which both changes are sent.
     """
@@ -161,26 +159,24 @@ def _both_changed(
     already = turned["same"] | (after == some["before"]) | _equal(some["field"], after, some["before"], fields, writing)
     already &= ~(kept & ~turned["same"] & (after != some["before"]))
     clash = (~already & ~kept).arg_true()
-    sums = pl.repeat(None, after.len(), dtype=pl.String, eager=True)
-    merged, clashing = 0, []
-    for place in clash:
-        name, before, base, raw = some.row(place)
-        field = fields.get(name, Field())
-        together = merged_list(base, before, raw, field) if field.kind == "list" else None
-        if together is None:
-            clashing.append(place)
-        else:
-            after = after.scatter(place, together)
-            merged += 1
-            if together == before:
-                already = already.scatter(place, True)
-    for name in some["field"].unique(maintain_order=True):
-        if fields.get(name, Field()).kind in NUMBER_KINDS:
-            of = pl.Series([place for place in clashing if some["field"][place] == name], dtype=pl.UInt32)
-            if of.len():
-                cells = some[of]
-                texts = carried_over(cells["base"], cells["before"], after.gather(of), fields[name], writing)
-                sums = sums.scatter(of, texts)
+    names = some["field"].gather(clash)
+    sums, merged, clashing = pl.repeat(None, after.len(), dtype=pl.String, eager=True), 0, [clash.clear()]
+    for name in names.unique(maintain_order=True):
+        of, field = clash.filter(names == name), fields.get(name, Field())
+        cells = some[of]
+        if field.kind == "list":
+            rows = cells.select("base", "before", "raw").iter_rows()
+            texts = [merged_list(base, now, raw, field) for base, now, raw in rows]
+            together = pl.Series(texts, dtype=pl.String)
+            fits, there = together.is_not_null(), (together == cells["before"]).fill_null(value=False)
+            after = after.scatter(of.filter(fits), together.filter(fits))
+            already = already.scatter(of.filter(there), True)
+            merged += int((fits & ~there).sum())
+            of = of.filter(~fits)
+        elif name in adding:
+            carried = carried_over(cells["base"], cells["before"], after.gather(of), field, writing)
+            sums = sums.scatter(of, carried)
+        clashing.append(of)
     settled = already | turned["same"]
     where = at.cast(pl.UInt32)
     table = table.with_columns(
@@ -192,7 +188,7 @@ def _both_changed(
         apart=table["apart"].clone().scatter(where, settled),
         added=table["added"].clone().scatter(where, sums),
     )
-    return table, [int(at[place]) for place in clashing], {"already": int(settled.sum()), "merged": merged}
+    return table, at.gather(pl.concat(clashing).sort()), {"already": int(settled.sum()), "merged": merged}
 
 
 def _equal(

@@ -50,6 +50,7 @@ from neat_delta.core.support.errors import CatalogueError
 from neat_delta.core.support.nearest import nearest
 
 if TYPE_CHECKING:
+    from neat_delta.core.decide.policy import Policy
     from neat_delta.core.match.rows import Matched
     from neat_delta.core.model.changeset import ChangeSet
 
@@ -141,7 +142,8 @@ def _run(
     if sides.based is not None:
         merged = against_live(
             deltas, findings, sides.based, rows.matched, aligned.live, rows.sheet, fields, shop.writing,
-            partial(outcomes_of, live=aligned.live), sides.changed_by_store, whole=options.whole,
+            partial(outcomes_of, live=aligned.live), sides.changed_by_store,
+            adding=_adding(policy) if aligned.key.shared != "all" else (), whole=options.whole,
         )  # fmt: skip
         deltas, findings = merged.deltas, merged.findings
     elif stale:
@@ -252,7 +254,7 @@ def _known(aligned: AlignedInputs, texts: pl.DataFrame, matched: Matched, option
     """
     live, store, policy = aligned.live, aligned.store, options.policy
     _must_have(live, policy.clash_in)
-    adding = [name for name, choice in policy.clash_in.items() if choice == "add"]
+    adding = _adding(policy)
     differing = list(dict.fromkeys([*texts["field"].unique(maintain_order=True), *adding]))
     shop = with_currencies(with_writing(store, live), live) if store else learn_sample(live, matched.key, differing)
     exact = options.columns.exact
@@ -266,6 +268,11 @@ def _known(aligned: AlignedInputs, texts: pl.DataFrame, matched: Matched, option
             )
     named = {name: msgspec.structs.replace(shop.fields.get(name, Field()), same="text") for name in exact}
     return msgspec.structs.replace(shop, fields=shop.fields | named) if named else shop
+
+
+def _adding(policy: Policy) -> list[str]:
+    """The fields in which the sheet's difference is added to the store's value."""
+    return [name for name, choice in policy.clash_in.items() if choice == "add"]
 
 
 def _must_have(live: Catalogue, names: Iterable[str]) -> None:

@@ -14,7 +14,7 @@ from neat_delta.core.model.store import Field
 if TYPE_CHECKING:
     from neat_delta.core.model.changeset import ChangeSet
 
-__all__ = ["clashing_cells", "clashing_items"]
+__all__ = ["clash_count", "clashing_cells", "clashing_items"]
 
 SCHEMA = {
     "item": pl.Int64,
@@ -26,24 +26,35 @@ SCHEMA = {
 }
 
 
+CLASHES = pl.col("held").is_in([CHANGED_TOO, NEW_TOO])
+
+
+def clash_count(changes: ChangeSet) -> int:
+    """How many cells are held as they clash."""
+    return int(changes.cells.select(CLASHES.fill_null(value=False).sum()).item()) if changes.header.base else 0
+
+
 def clashing_items(changes: ChangeSet) -> pl.DataFrame:
     """The items that are held as one side changed and the other gave them up: their number (`item`), why (`held`)."""
     items = changes.items.select(pl.int_range(pl.len(), dtype=pl.Int64).alias("item"), "held")
     return items.filter(pl.col("held").is_in([LEFT_STORE, STILL_CHANGED]))
 
 
-def clashing_cells(changes: ChangeSet) -> pl.DataFrame:
-    """The cells that are held as they clash: number of the `item`, `field`, the texts in `base` (null: it had none), in
-    the `sheet` and in the `store`; and of numbers `both`, the store's with the sheet's difference (null: none).
+def clashing_cells(changes: ChangeSet, most: int | None = None) -> pl.DataFrame:
+    """The cells that are held as they clash, or the first so many: number of the `item`, `field`, the texts in `base`
+    (null: it had none), in the `sheet` and in the `store`; and of numbers `both`, the store's with the sheet's
+    difference (null: none).
     """
     if changes.header.base is None:
         return pl.DataFrame(schema=SCHEMA)
-    cells = changes.cells.filter(pl.col("held").is_in([CHANGED_TOO, NEW_TOO]))
+    cells = changes.cells.filter(CLASHES)
+    cells = cells if most is None else cells.head(most)
     table = cells.select("item", pl.col("field").cast(pl.String), "base", sheet="after", store="before")
     both = pl.repeat(None, table.height, dtype=pl.String, eager=True)
     for name in table["field"].unique(maintain_order=True):
         field = changes.header.settings.get(name, Field())
-        if field.kind in NUMBER_KINDS:
+        # An importer cannot tell items apart that share a key: no sum is for all of them.
+        if field.kind in NUMBER_KINDS and not changes.header.shared:
             at = ((table["field"] == name) & table["base"].is_not_null()).arg_true()
             one = table[at]
             both = both.scatter(
