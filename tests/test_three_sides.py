@@ -207,7 +207,7 @@ def values(shop: Shop) -> dict[str, dict[str, object]]:
     return {key: {name: value(name, text) for name, text in row.items()} for key, row in shop.items()}
 
 
-@in_two_lengths(SEEDS, few=3, many=100, phases=[Phase.explicit, Phase.generate])
+@in_two_lengths(SEEDS, few=3, many=20, phases=[Phase.explicit, Phase.generate])
 def test_two_people_can_go_first_in_either_order(rng):
     """Where nothing clashes, it is the same whose round is imported first; and whose export is called live."""
     base, one, other = drawn(rng)
@@ -224,7 +224,7 @@ def test_two_people_can_go_first_in_either_order(rng):
     assert calm[0] == calm[1]
 
 
-@in_two_lengths(SEEDS, few=3, many=100, phases=[Phase.explicit, Phase.generate])
+@in_two_lengths(SEEDS, few=3, many=20, phases=[Phase.explicit, Phase.generate])
 def test_the_choice_of_a_clash_is_the_target(rng):
     base, live, sheet = drawn(rng)
     tables = table(live, rng), table(sheet, rng), table(base, rng)
