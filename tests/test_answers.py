@@ -89,6 +89,16 @@ def test_what_is_not_chosen_stays_held(run, asked):
     }
 
 
+def test_what_reviewers_say_besides_is_kept(run, asked):
+    """Also where somebody only remarks, and says neither yes nor no."""
+    one = {"line": 4, "key": {"sku": "C"}, "comment": "ask the supplier first"}
+    done = run("write", "c.jsonl", "--to", "out", "--signed-off", answers(asked, "cleo.json", answers=[one]))
+    manifest = json.loads((asked / "out" / "manifest.json").read_text())
+    said = {"key": {"sku": "C"}, "field": None, "comment": "ask the supplier first", "file": "cleo.json"}
+    assert manifest["comments"] == [said] and updates(asked / "out") == {}
+    assert "  C: ask the supplier first  (cleo.json)\n" in done.stdout
+
+
 def test_one_no_is_a_no_and_of_two_choices_none_is_taken(run, asked):
     one = answers(
         asked, "anna.json", ("A", "yes", {"stock": "sheet"}), ("B", None, {"price": "sheet"}), ("C", "yes", {})
@@ -236,6 +246,7 @@ def test_the_page_answers_and_write_takes_it(driver, page, tmp_path):
     done = in_this_process(page.parent, "write", "t.jsonl", "--to", "signed", "--replace", "--signed-off", str(saved))
     assert done.returncode == 1, done.stderr
     sent = updates(page.parent / "signed")
+    assert "  QA-1041: counted on Tuesday  (" in done.stdout
     assert sent["QA-1032", "price"] == "24.90" and sent["QA-1041", "stock"] == "8" and len(sent) == 15
     assert not {name for sku, name in sent if sku == "QA-1033"}
     goes_on(driver, page, saved, file["changes"], tmp_path)

@@ -8,7 +8,7 @@ from neat_delta.core.engine.answered import answer
 from neat_delta.core.model.catalogue import Catalogue
 from neat_delta.core.model.changeset import ChangeSet
 from neat_delta.core.model.importer import Importer
-from neat_delta.core.model.manifest import Contradiction, Manifest
+from neat_delta.core.model.manifest import Comment, Contradiction, Manifest
 from neat_delta.core.model.store import Store
 from neat_delta.core.review.answers import Answers
 from neat_delta.files.updates import write_updates
@@ -42,11 +42,12 @@ def write(
     >>> [one.file for one in manifest.undo]
     ['undo-1.csv']
     """
-    released, contradictions = None, list[Contradiction]()
+    released, contradictions, comments = None, list[Contradiction](), list[Comment]()
     if answers:
         signed = answer(changes, live, answers, store, today=today)
-        changes, released, contradictions = signed.changes, signed.sent, signed.contradictions
+        changes, released = signed.changes, signed.sent
+        contradictions, comments = signed.contradictions, signed.comments
     return write_updates(
         changes, live, importer, folder, replace=replace, most_files=most_files, whole=whole,
-        released=released, contradictions=contradictions,
+        released=released, contradictions=contradictions, comments=comments,
     )  # fmt: skip

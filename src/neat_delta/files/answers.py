@@ -96,7 +96,7 @@ def read_answers(path: str, changes: ChangeSet) -> Answers:
 
 
 def _table(said: _File, changes: ChangeSet, path: str) -> pl.DataFrame:
-    rows: list[tuple[int, str | None, str, str]] = []
+    rows: list[tuple[int, str | None, str | None, str | None]] = []
     seen, keys = set[int](), changes.keys.rows(named=True)
     by_item: defaultdict[int, list[str]] = defaultdict(list)
     for item, name in changes.cells.select("item", pl.col("field").cast(pl.String)).iter_rows():
@@ -109,14 +109,16 @@ def _table(said: _File, changes: ChangeSet, path: str) -> pl.DataFrame:
         if item in seen:
             raise ChangeSetError(f"{path}: {' / '.join(one.key.values())} is answered twice. Leave one.")
         seen.add(item)
+        if one.comment:
+            rows.append((item, None, None, one.comment))
         if one.answer is not None and said.fields is None:
-            rows.append((item, None, one.answer, one.comment))
+            rows.append((item, None, one.answer, None))
         elif one.answer is not None:
             asked = [name for name in by_item[item] if name in (said.fields or ()) and name not in one.clashes]
-            rows += [(item, name, one.answer, one.comment) for name in asked]
+            rows += [(item, name, one.answer, None) for name in asked]
         for field, choice in one.clashes.items():
             if field not in by_item[item]:
                 name = " / ".join(one.key.values())
                 raise ChangeSetError(f'{path}: {name} has no change of "{field}". Save the answers again.')
-            rows.append((item, field, choice, one.comment))
+            rows.append((item, field, choice, None))
     return conform(pl.DataFrame(rows, schema=dict(ANSWERS), orient="row"), ANSWERS)

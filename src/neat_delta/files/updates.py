@@ -20,6 +20,7 @@ from neat_delta.core.model.manifest import (
     VERSION,
     Answered,
     CellCounts,
+    Comment,
     Contradiction,
     Listed,
     Manifest,
@@ -53,6 +54,7 @@ def write_updates(
     whole: bool = False,
     released: pl.DataFrame | None = None,
     contradictions: Sequence[Contradiction] = (),
+    comments: Sequence[Comment] = (),
 ) -> Manifest:
     """Write a change set's update and undo files and their manifest into a new folder, and prove them.
 
@@ -60,8 +62,8 @@ def write_updates(
     the importer says otherwise. They are read back from disk and replayed on `live`; the folder gets its name only when
     that gives the target exactly, and live again. `replace` lets it take the place of a folder in which everything was
     written by this function; `most_files` and `whole` are as in `plan`; `released` are the clashes that were
-    answered (`model.schemas.RELEASED`), which the manifest lists, with the `contradictions` of reviewers. Raises
-    StoreError, ProofError or OutputError; then nothing is there.
+    answered (`model.schemas.RELEASED`), which the manifest lists, with the `contradictions` and `comments` of
+    reviewers. Raises StoreError, ProofError or OutputError; then nothing is there.
 
     >>> from pathlib import Path
     >>> from tempfile import mkdtemp
@@ -94,6 +96,7 @@ def write_updates(
             one_way=_listed(changes, planned.one_way),
             not_sent=_listed(changes, _not_sent(changes, planned.held)),
             contradictions=list(contradictions),
+            comments=list(comments),
             answered=[] if released is None else _answered(changes, released),
         )
         manifest = msgspec.structs.replace(manifest, blake3=_seal(manifest))

@@ -804,14 +804,19 @@ def print_written(console: Console, folder: str, manifest: Manifest, dialect: st
 
 
 def print_contradictions(console: Console, manifest: Manifest) -> None:
-    """Where reviewers said different things; one no is a no, and of two choices none is taken."""
+    """Where reviewers said different things (one no is a no, of two choices none is taken); and their comments."""
     lines = []
     for one in manifest.contradictions:
         line = Text(f"  {key_text(one.key)}" + ("" if one.field is None else f"  {shown(one.field)}") + ": ")
         lines.append(line.append("; ".join(f"{answer} in {shown(path)}" for path, answer in one.said)))
     title = "reviewers said different things; not sent, as one no is a no and of two choices none is taken"
     _print_some(console, title, lines, everything=False, hint="all in manifest.json")
-    if lines:
+    comments = []
+    for said in manifest.comments:
+        where = key_text(said.key) + ("" if said.field is None else f"  {shown(said.field)}")
+        comments.append(Text(f"  {where}: {shown(said.comment)}  ({shown(said.file)})"))
+    _print_some(console, "reviewers' comments", comments, everything=False, hint="all in manifest.json")
+    if lines or comments:
         console.print()
 
 

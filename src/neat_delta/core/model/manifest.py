@@ -9,7 +9,7 @@ from neat_delta.core.model.changeset import HeldCount
 from neat_delta.core.model.importer import Importer
 from neat_delta.core.model.update import Action
 
-__all__ = ["FORMAT", "VERSION", "Answered", "CellCounts", "Contradiction", "Listed", "Manifest", "OutFile"]
+__all__ = ["FORMAT", "VERSION", "Answered", "CellCounts", "Comment", "Contradiction", "Listed", "Manifest", "OutFile"]
 
 FORMAT = "neat-delta updates"
 VERSION = 1
@@ -63,14 +63,23 @@ class Contradiction(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     said: list[tuple[str, str]]
 
 
+class Comment(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
+    """What a reviewer said of an item, or of a cell of it, and the file that it stands in."""
+
+    key: dict[str, str]
+    field: str | None
+    comment: str
+    file: str
+
+
 class Manifest(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     """What the folder holds, in import order, and what it leaves out.
 
     `key` are the headings of the key, `cells` those of the update files. `held_before` counts what the change set
     already holds, by reason, with what was not signed off; `held` lists what this importer cannot take, `one_way` what
     the undo cannot take back. `answered` lists the clashes that a reviewer let through, `contradictions` where
-    reviewers said different things. `not_sent` every change that is in none of the files, whatever holds it. `blake3`
-    is the seal: the digest of all the rest, as JSON without white space.
+    reviewers said different things, `comments` what they said besides, and `not_sent` every change that is in none of
+    the files, whatever holds it. `blake3` is the seal: the digest of all the rest, as JSON without white space.
     """
 
     format: str
@@ -88,4 +97,5 @@ class Manifest(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     not_sent: list[Listed]
     answered: list[Answered] = []
     contradictions: list[Contradiction] = []
+    comments: list[Comment] = []
     blake3: str = ""

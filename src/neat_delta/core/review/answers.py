@@ -13,7 +13,7 @@ import polars as pl
 from neat_delta.core.decide.consequences import settle
 from neat_delta.core.decide.decide import as_findings
 from neat_delta.core.model.changeset import ChangeSet
-from neat_delta.core.model.manifest import Contradiction
+from neat_delta.core.model.manifest import Comment, Contradiction
 from neat_delta.core.model.reasons import DIFFER, NOT_SIGNED, REFUSED, STORES
 from neat_delta.core.model.schemas import RELEASED, Schema, conform, stopping
 from neat_delta.core.review.clashes import clashing_cells
@@ -26,7 +26,7 @@ CHOICES = ("sheet", "store", "both")
 
 ANSWERS: Schema = {"item": pl.Int64, "field": pl.String, "answer": pl.String, "comment": pl.String}
 """Answers: the number of the item, the field (null: all of its cells that no answer is about), "yes", "no" or one of
-`CHOICES`, and what was said of it.
+`CHOICES` (null: only a comment), and what was said of it.
 """
 
 
@@ -41,12 +41,13 @@ class Answers:
 @dataclass(frozen=True, slots=True)
 class SignedOff:
     """The change set with everything held that nobody said yes to, the clashing cells that were let through with their
-    values (`RELEASED`), and where reviewers contradict each other.
+    values (`RELEASED`), where reviewers contradict each other, and what they said besides.
     """
 
     changes: ChangeSet
     released: pl.DataFrame
     contradictions: list[Contradiction]
+    comments: list[Comment]
 
     @property
     def sent(self) -> pl.DataFrame:
@@ -124,7 +125,17 @@ def sign_off(changes: ChangeSet, answers: Sequence[Answers]) -> SignedOff:
     )
     findings = stopping(pl.concat([unsigned, items], how="diagonal"), "sign-off")
     decided = pl.concat([as_findings(changes), findings]).with_columns(done=pl.lit("held"))
-    return SignedOff(settle(changes, decided), released, contradictions)
+    return SignedOff(settle(changes, decided), released, contradictions, _comments(changes, answers))
+
+
+def _comments(changes: ChangeSet, answers: Sequence[Answers]) -> list[Comment]:
+    """What the reviewers said besides their answers."""
+    return [
+        Comment(changes.keys.row(item, named=True), field, comment, one.path)
+        for one in answers
+        for item, field, comment in one.table.select("item", "field", "comment").iter_rows()
+        if comment and comment.strip()
+    ]
 
 
 def release(changes: ChangeSet, released: pl.DataFrame) -> ChangeSet:
@@ -148,11 +159,12 @@ def _together(changes: ChangeSet, answers: Sequence[Answers]) -> tuple[pl.DataFr
     contradictions.
     """
     if len(answers) == 1:
-        return answers[0].table, []
+        return answers[0].table.filter(pl.col("answer").is_not_null()), []
     said: defaultdict[tuple[int, str | None], list[tuple[str, str]]] = defaultdict(list)
     for one in answers:
         for item, field, answer in one.table.select("item", "field", "answer").iter_rows():
-            said[item, field].append((one.path, answer))
+            if answer is not None:
+                said[item, field].append((one.path, answer))
     whole = {item: those for (item, field), those in said.items() if field is None}
     rows, contradictions = [], []
     for (item, field), those in said.items():
