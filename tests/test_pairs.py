@@ -163,9 +163,7 @@ def write(chosen: Chosen, rng: random.Random, folder: Path) -> str:
     accept = [Accept(one) for one in ("damage", "slip", "emptied", "required")]
     changes = neat_delta.compare(
         live, catalogue(edited(rng), "sheet.csv"), store=store,
-        options=options(
-            accept=accept, with_new=rng.random() < 0.8, with_gone=rng.random() < 0.7, whole=rng.random() < 0.9
-        ),
+        options=options(accept=accept, with_new=rng.random() < 0.8, with_gone=rng.random() < 0.7, whole=True),
     )  # fmt: skip
     try:
         manifest = neat_delta.write_updates(
