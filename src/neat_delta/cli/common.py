@@ -6,9 +6,9 @@ from __future__ import annotations
 
 import sys
 import threading
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Iterable, Iterator
 from contextlib import contextmanager
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING, Any, TypeVar
 
 import click
 
@@ -181,8 +181,7 @@ def clashes_from_options(said: tuple[str, ...]) -> tuple[Clash, dict[str, Clash]
 
     from neat_delta.core.decide.policy import Clash
 
-    every: Clash = "hold"
-    single: dict[str, Clash] = {}
+    choices: list[tuple[str, Clash]] = []
     for one in said:
         field, mark, choice = one.rpartition("=")
         if choice not in get_args(Clash) or (mark and not field) or (choice == "add" and not mark):
@@ -190,11 +189,17 @@ def clashes_from_options(said: tuple[str, ...]) -> tuple[Clash, dict[str, Clash]
                 f"{one!r} is not hold, sheet or live, or one of these or add for one field: stock=add.",
                 param_hint="--clash",
             )
-        if mark:
-            single[field] = choice  # type: ignore[assignment]
-        else:
-            every = choice  # type: ignore[assignment]
-    return every, single
+        choices.append((field, choice))  # type: ignore[arg-type]
+    return _of_fields(choices, "hold")
+
+
+Choice = TypeVar("Choice")
+
+
+def _of_fields(choices: Iterable[tuple[str, Choice]], otherwise: Choice) -> tuple[Choice, dict[str, Choice]]:
+    """What is said of all fields, and of single ones; "" is the name of all. Of what is said twice the last counts."""
+    single = dict(choices)
+    return single.pop("", otherwise), single
 
 
 def accepts_from_options(said: tuple[str, ...]) -> list[Accept]:
@@ -225,8 +230,7 @@ def blanks_from_options(said: tuple[str, ...]) -> tuple[Blanks, dict[str, Blanks
 
     from neat_delta.core.decide.policy import Blanks
 
-    every: Blanks = "hold"
-    single: dict[str, Blanks] = {}
+    choices: list[tuple[str, Blanks]] = []
     for one in said:
         meant, mark, field = one.partition(":")
         if meant not in get_args(Blanks) or (mark and not field):
@@ -234,11 +238,8 @@ def blanks_from_options(said: tuple[str, ...]) -> tuple[Blanks, dict[str, Blanks
                 f"{one!r} is not hold, clear or keep, with :FIELD after it if it is only for one: clear:sale_price.",
                 param_hint="--blanks",
             )
-        if mark:
-            single[field] = meant  # type: ignore[assignment]
-        else:
-            every = meant  # type: ignore[assignment]
-    return every, single
+        choices.append((field, meant))  # type: ignore[arg-type]
+    return _of_fields(choices, "hold")
 
 
 def print_live(changes: str, live: str | None, path: str) -> None:

@@ -33,9 +33,9 @@ from neat_delta.core.model.importer import NEW_CODE
 from neat_delta.core.model.reasons import SLIP
 from neat_delta.core.rekey.moves import codes_in
 from neat_delta.core.review.cells import CellView, ItemView, item_views
-from neat_delta.core.review.clashes import clash_count, clashing_cells
 from neat_delta.report.facts import (
     Grid,
+    clash_grid,
     clashing_items_said,
     field_grid,
     held_lines,
@@ -271,22 +271,20 @@ def _why_followed(one: LikelyCode) -> str:
 
 def print_clashes(console: Console, changes: ChangeSet) -> None:
     """The cells that the sheet and the store both changed, side by side: what stood there, the sheet's, the store's."""
-    cells, many = clashing_cells(changes, LISTED), clash_count(changes)
+    grid, many = clash_grid(changes, LISTED)
     for line in clashing_items_said(changes):
         console.print(Text(f"\n{line}", "bold magenta"))
-    if not cells.height:
+    if not many:
         return
     title = f"{count(many, 'cell')} changed in the sheet and in the store: held until you choose"
     console.print(f"\n{title}", style="bold magenta")
-    with_sum = bool(cells["both"].count())
-    table = _table("  item", "field", "base", "sheet", "store", *(["both"] if with_sum else []))
+    width = 6 if any(row[5] for row in grid.rows) else 5  # the last column has the sums
+    table = _table(f"  {grid.headings[0]}", *grid.headings[1:width])
     for column in table.columns[2:]:
         column.no_wrap, column.overflow, column.max_width = False, "fold", 24
-    for item, field, *texts in cells.iter_rows():
-        key = key_text(changes.keys.row(item, named=True))
-        shown_texts = [Text(shown(text) if text else "(blank)", "" if text else "dim") for text in texts[:3]]
-        both = [Text(texts[3] or "")] if with_sum else []
-        table.add_row(Text(f"  {key}"), Text(shown(field), "dim"), *shown_texts, *both)
+    for key, field, *texts, both in grid.rows:
+        stands = [Text(text or "(blank)", "" if text else "dim") for text in texts]
+        table.add_row(Text(f"  {key}"), Text(field, "dim"), *[*stands, Text(both)][: width - 2])
     console.print(table)
     if many > LISTED:
         console.print(f"  and {many - LISTED:,} more; preview shows them")

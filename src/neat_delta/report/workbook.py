@@ -25,9 +25,9 @@ from neat_delta.core.review.signoff import (
 from neat_delta.core.support.errors import OutputError
 
 if TYPE_CHECKING:
-    from neat_delta.core.review.facts import Facts
+    from xlsxwriter.worksheet import Worksheet
 
-    pass
+    from neat_delta.core.review.facts import Facts
 
 __all__ = ["workbook"]
 
@@ -45,7 +45,7 @@ WIDTHS = {
 HEAD, INK, SHADE, OPEN, LINE = "#2F4A43", "#FFFFFF", "#ECEAE4", "#FFF8E1", "#D5D1C7"
 
 
-def workbook(facts: Facts) -> bytes:  # noqa: PLR0915 - one thing after another
+def workbook(facts: Facts) -> bytes:
     """The bytes of a workbook with every changed cell of the items that are looked at, in their order.
 
     Everything but answer and comment is protected. What starts like a formula stays text. OutputError when there are
@@ -97,16 +97,20 @@ def workbook(facts: Facts) -> bytes:  # noqa: PLR0915 - one thing after another
         page.write_blank(row, place + 2, None, answer)
         page.write_string(row, place + 3, "; ".join(said)[:1_000], form)
         page.write_string(row, place + 4, seal, form)
-    last = max(cells.height, 1)
     at = headings.index(ANSWER)
-    for start, end in _between(clashing, last):
+    for start, end in _between(clashing, max(cells.height, 1)):
         page.data_validation(start, at, end, at, _one_of(["yes", "no"]))
-    page.set_column(len(headings) - 1, len(headings) - 1, None, None, {"hidden": True})
-    page.freeze_panes(1, len(keys) + 1)
-    page.autofilter(0, 0, last, len(headings) - 1)
-    page.protect("", dict.fromkeys(("autofilter", "format_cells", "format_columns", "format_rows"), True))
+    _finish(page, max(cells.height, 1), len(headings) - 1, len(keys) + 1)
     book.close()
     return content.getvalue()
+
+
+def _finish(page: Worksheet, last: int, seal: int, still: int) -> None:
+    """Hide the column of the seals, keep the first columns in sight, and protect what is not to be changed."""
+    page.set_column(seal, seal, None, None, {"hidden": True})
+    page.freeze_panes(1, still)
+    page.autofilter(0, 0, last, seal)
+    page.protect("", dict.fromkeys(("autofilter", "format_cells", "format_columns", "format_rows"), True))
 
 
 def _one_of(words: list[str]) -> dict[str, object]:

@@ -21,7 +21,7 @@ from neat_delta.core.kinds.notation import affixes
 from neat_delta.core.kinds.number import marks
 from neat_delta.core.match.keys import stripped
 from neat_delta.core.model.reasons import CHANGED_TOO, LEFT_STORE, NEW_TOO, STILL_CHANGED, SWAPPED
-from neat_delta.core.model.schemas import CELL_FINDINGS, MEANWHILE_SCHEMA, TEXTS, conform, empty
+from neat_delta.core.model.schemas import CELL_FINDINGS, MEANWHILE_SCHEMA, TEXTS, conform, empty, stopping
 from neat_delta.core.model.store import Field
 from neat_delta.core.support.distinct import deduplicate
 
@@ -246,27 +246,19 @@ def _again(findings: pl.DataFrame, table: pl.DataFrame, whole: pl.DataFrame, man
 
 def _clashes(cells: pl.DataFrame, table: pl.DataFrame) -> pl.DataFrame:
     """The findings of cells that clash: what is "mendable" is a number to which the difference can be added."""
-    of = table.select("item", "field", "added").gather(cells["cell"])
-    said = cells.with_columns(
-        source=pl.lit("clash"), rule=pl.lit("clash"), level=pl.lit("stop"), item=of["item"], field=of["field"],
-        mendable=of["added"].is_not_null(),
-    )  # fmt: skip
-    return conform(said, CELL_FINDINGS)
+    of = table.select("item", "field", mendable=pl.col("added").is_not_null()).gather(cells["cell"])
+    return stopping(cells.hstack(of), "clash").with_columns(cell=cells["cell"])
 
 
 def _items(items: pl.Series, reason: str) -> pl.DataFrame:
     """The findings of whole items that clash."""
-    said = {"source": "clash", "rule": "clash", "level": "stop", "reason": reason}
-    return conform(
-        pl.DataFrame({"item": items}).with_columns(pl.lit(text).alias(name) for name, text in said.items()),
-        CELL_FINDINGS,
-    )
+    said = pl.DataFrame({"item": items}).with_columns(reason=pl.lit(reason))
+    return conform(stopping(said, "clash"), CELL_FINDINGS)
 
 
 def whole_round(source: str, reason: str) -> pl.DataFrame:
     """A finding of the whole round."""
-    said = {"source": source, "rule": source, "level": "stop", "reason": reason}
-    return conform(pl.DataFrame({name: [text] for name, text in said.items()}), CELL_FINDINGS)
+    return conform(stopping(pl.DataFrame({"reason": [reason]}), source), CELL_FINDINGS)
 
 
 def _meanwhile(

@@ -127,10 +127,10 @@ def followed_codes(base: Catalogue, aligned: AlignedInputs, codes: Catalogue | N
     as an item that is gone since and one that is new are likely one.
     """
     live, sheet, key = aligned.live, aligned.sheet, aligned.key
-    gone = (rows.usable & ~rows.base.repeated).scatter(rows.at.drop_nulls(), False)
-    leaving = gone.arg_true()
+    leaving = rows.usable.clone().scatter(rows.at.drop_nulls(), False).arg_true()
     if not leaving.len():
         return []
+    leaving = leaving.filter(~rows.base.repeated.gather(leaving))
     keys = {"base": rows.base, "live": rows.live, "sheet": KeyIndex.of(sheet.cells, key)}
     leaving = leaving.filter(keys["sheet"].lookup(base.cells.select(key.fields)[leaving]).is_not_null())
     if not leaving.len():

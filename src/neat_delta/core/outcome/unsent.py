@@ -27,21 +27,21 @@ def _with_answered(changes: ChangeSet, answered: Sequence[Answered]) -> ChangeSe
     """The change set with the clashes let through that were answered."""
     if not answered:
         return changes
-    key, said = changes.keys.columns, [MARK + "field", MARK + "after"]
-    rows = [(*one.key.values(), one.field, one.after) for one in answered]
-    table = pl.DataFrame(rows, schema=dict.fromkeys([*key, *said], pl.String), orient="row")
-    met = table.join(changes.keys.with_row_index(MARK), on=key, how="inner", maintain_order="left")
-    return release(changes, conform(met.select(item=MARK, field=said[0], after=said[1]), RELEASED))
+    said = _numbered(changes, [(one.key, one.field, one.after) for one in answered])
+    return release(changes, conform(said.rename({"text": "after"}), RELEASED))
 
 
 def _without(changes: ChangeSet, listed: Sequence[Listed]) -> ChangeSet:
     """The change set with that held, too, which is listed."""
-    key = changes.keys.columns
-    said = [MARK + "field", MARK + "reason"]
-    rows = [(*one.key.values(), one.field, one.reason) for one in listed]
-    table = pl.DataFrame(rows, schema=dict.fromkeys([*key, *said], pl.String), orient="row")
-    numbers = changes.keys.with_row_index(MARK)
-    unsent = table.join(numbers, on=key, how="inner", maintain_order="left")
-    unsent = unsent.select(item=MARK, field=said[0], reason=said[1])
+    unsent = _numbered(changes, [(one.key, one.field, one.reason) for one in listed]).rename({"text": "reason"})
     decided = pl.concat([as_findings(changes), stopping(unsent, "sign-off", "unsent")])
     return with_decisions(changes, decided.with_columns(done=pl.lit("held")))
+
+
+def _numbered(changes: ChangeSet, listed: Sequence[tuple[dict[str, str], str | None, str]]) -> pl.DataFrame:
+    """What a manifest says of keys and fields, by the numbers of the items: `item`, `field`, `text`."""
+    key, said = changes.keys.columns, [MARK + "field", MARK + "text"]
+    rows = [(*named.values(), field, text) for named, field, text in listed]
+    table = pl.DataFrame(rows, schema=dict.fromkeys([*key, *said], pl.String), orient="row")
+    met = table.join(changes.keys.with_row_index(MARK), on=key, how="inner", maintain_order="left")
+    return met.select(item=MARK, field=said[0], text=said[1])

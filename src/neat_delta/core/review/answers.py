@@ -106,11 +106,10 @@ def sign_off(changes: ChangeSet, answers: Sequence[Answers]) -> SignedOff:
     table = table.with_columns(reason=reason, going=going)
     value = pl.when(pl.col("said") == "both").then("both").otherwise("sheet")
     released = conform(table.filter("going").select("item", "field", after=value), RELEASED)
-    open_clash = table.filter(pl.col("clash"))
-    kept = changes.cells["held"].set(pl.Series(table["clash"]), None)  # what is said of a clash is said anew
+    kept = changes.cells["held"].set(table["clash"], None)  # what is said of a clash is said anew
     changes = replace(changes, cells=changes.cells.with_columns(held=kept))
     changes = release(changes, released)
-    unsigned = pl.concat([table.filter(~pl.col("clash")), open_clash]).filter(pl.col("reason").is_not_null())
+    unsigned = table.filter(pl.col("reason").is_not_null())
     unsigned = unsigned.filter(changes.items["held"].gather(unsigned["item"]).is_null()).select(
         "item", "field", "reason"
     )
