@@ -383,6 +383,7 @@ def test_one_store_file_has_every_setting_and_all_of_them_work_together(run, put
     }
     said |= {"FileForm": set(told["file"]), "Notation": set(told["writing"]), "Key": set(told["key"])}
     said |= {"Importer": set(told["importer"]), "Relations": set(told["relations"])}
+    said |= {"OutputColumn": set().union(*told["importer"]["columns"].values())}
     said |= {"Removal": set(told["importer"]["removal"]), "CodeChange": set(told["importer"]["code_change"])}
     assert said == {name: set(shape["properties"]) for name, shape in shapes.items() if "properties" in shape}
     put("neat-delta.toml", source)
@@ -423,4 +424,5 @@ def test_one_store_file_has_every_setting_and_all_of_them_work_together(run, put
     ]
     assert run("write", "c.jsonl", "--to", "out").returncode == 1
     sent = (tmp_path / "out" / "update-1.csv").read_bytes().decode()
-    assert sent == "sku,category,price,stock,Bezeichnung,tags\nQA-1,Hives > Deep,'1.120,00',,,\n"
+    headings, row = "sku,category,Preis,stock,Bezeichnung,tags", "QA-1,Hives > Deep,'1.120,00',,,"
+    assert sent == f"{headings},rule_name,least\n{row},standard,'550,00'\n"

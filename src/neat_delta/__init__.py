@@ -18,6 +18,7 @@ if TYPE_CHECKING:
     from typing import Any
 
     from neat_delta.app.check import Checked, check
+    from neat_delta.app.edit import edit
     from neat_delta.app.match import Matches, match
     from neat_delta.app.outcome import confirm, retry, undo
     from neat_delta.app.preview import PreviewOptions, preview
@@ -28,6 +29,7 @@ if TYPE_CHECKING:
     from neat_delta.core.engine.whole import compare, recode
     from neat_delta.core.infer.key import find_key
     from neat_delta.core.infer.learn import Learned, learn
+    from neat_delta.core.lists.translate import ListOptions, TranslatedList, translate
     from neat_delta.core.match.columns import match_columns
     from neat_delta.core.match.rows import HARMLESS
     from neat_delta.core.model.catalogue import Catalogue, Source, as_catalogue
@@ -50,14 +52,18 @@ if TYPE_CHECKING:
     from neat_delta.core.model.columns import ColumnMapping, ColumnMatch, ColumnOptions
     from neat_delta.core.model.importer import Importer
     from neat_delta.core.model.layout import Layout, Notation
+    from neat_delta.core.model.lists import ListField, ListMapping
     from neat_delta.core.model.manifest import Manifest
     from neat_delta.core.model.store import Field, FileForm, Key, Store
     from neat_delta.core.model.update import Plan, Table
     from neat_delta.core.plan import plan
     from neat_delta.core.prove.proof import prove, target
     from neat_delta.core.prove.replay import replay
-    from neat_delta.core.query.expressions import Condition, Rows, condition, evaluate
+    from neat_delta.core.query.expressions import evaluate
+    from neat_delta.core.query.parse import Condition, condition
+    from neat_delta.core.query.terms import Rows
     from neat_delta.core.review.answers import Answers, sign_off
+    from neat_delta.core.review.explain import explain
     from neat_delta.core.review.facts import Facts
     from neat_delta.core.review.figures import FieldFigures, figures
     from neat_delta.core.support.errors import (
@@ -74,9 +80,10 @@ if TYPE_CHECKING:
     from neat_delta.files.answers import read_answers
     from neat_delta.files.basefile import read_base
     from neat_delta.files.changeset import read_changes, read_live, write_changes
+    from neat_delta.files.mappingfile import read_mapping
     from neat_delta.files.readers.delimited import write_delimited
     from neat_delta.files.reading import read
-    from neat_delta.files.storefile import read_mapping, read_store
+    from neat_delta.files.storefile import read_store
     from neat_delta.files.updates import write_updates
     from neat_delta.files.writers.worksheet import workbook
 
@@ -96,7 +103,7 @@ _HOMES = {
     "ColumnMatch": "core.model.columns",
     "ColumnOptions": "core.model.columns",
     "CompareOptions": "core.engine.options",
-    "Condition": "core.query.expressions",
+    "Condition": "core.query.parse",
     "ConditionError": "core.support.errors",
     "Counts": "core.model.changeset",
     "Damaged": "core.model.changeset",
@@ -127,7 +134,7 @@ _HOMES = {
     "PreviewOptions": "app.preview",
     "ProofError": "core.support.errors",
     "Row": "core.model.changeset",
-    "Rows": "core.query.expressions",
+    "Rows": "core.query.terms",
     "SetAside": "core.model.changeset",
     "SheetFile": "app.sheet",
     "SheetOptions": "app.sheet",
@@ -139,10 +146,17 @@ _HOMES = {
     "as_catalogue": "core.model.catalogue",
     "check": "app.check",
     "compare": "core.engine.whole",
-    "condition": "core.query.expressions",
+    "condition": "core.query.parse",
     "confirm": "app.outcome",
+    "ListField": "core.model.lists",
+    "ListMapping": "core.model.lists",
+    "ListOptions": "core.lists.translate",
+    "TranslatedList": "core.lists.translate",
     "cut_worksheet": "core.worksheet.cut",
+    "translate": "core.lists.translate",
+    "edit": "app.edit",
     "evaluate": "core.query.expressions",
+    "explain": "core.review.explain",
     "figures": "core.review.figures",
     "find_key": "core.infer.key",
     "learn": "core.infer.learn",
@@ -156,7 +170,7 @@ _HOMES = {
     "read_base": "files.basefile",
     "read_changes": "files.changeset",
     "read_live": "files.changeset",
-    "read_mapping": "files.storefile",
+    "read_mapping": "files.mappingfile",
     "read_store": "files.storefile",
     "recode": "core.engine.whole",
     "replay": "core.prove.replay",
@@ -207,6 +221,9 @@ __all__ = [
     "Layout",
     "Learned",
     "LikelyCode",
+    "ListField",
+    "ListMapping",
+    "ListOptions",
     "Manifest",
     "Matches",
     "NearKey",
@@ -226,6 +243,7 @@ __all__ = [
     "Store",
     "StoreError",
     "Table",
+    "TranslatedList",
     "WorkingSheet",
     "__version__",
     "as_catalogue",
@@ -234,7 +252,9 @@ __all__ = [
     "condition",
     "confirm",
     "cut_worksheet",
+    "edit",
     "evaluate",
+    "explain",
     "figures",
     "find_key",
     "learn",
@@ -256,6 +276,7 @@ __all__ = [
     "sheet",
     "sign_off",
     "target",
+    "translate",
     "undo",
     "workbook",
     "write",

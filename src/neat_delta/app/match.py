@@ -6,7 +6,8 @@ from dataclasses import dataclass
 
 from neat_delta.core.match.prepare import ANY_COLUMNS, AlignedInputs, align_inputs
 from neat_delta.core.model.catalogue import Catalogue
-from neat_delta.core.model.columns import ColumnMapping, ColumnOptions
+from neat_delta.core.model.columns import ColumnOptions
+from neat_delta.core.model.lists import ListMapping
 from neat_delta.core.model.store import Store
 from neat_delta.core.review.samples import ColumnSample, mapping_to_keep, samples
 
@@ -24,7 +25,7 @@ class Matches:
 
     aligned: AlignedInputs
     samples: list[ColumnSample]
-    mapping: ColumnMapping
+    mapping: ListMapping
 
 
 def match(

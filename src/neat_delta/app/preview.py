@@ -12,6 +12,7 @@ from neat_delta.core.model.store import LevelName
 from neat_delta.core.review.facts import Facts
 from neat_delta.core.review.figures import figures
 from neat_delta.core.review.impact import Keep, impact_of
+from neat_delta.core.review.totals import total_fields, totals
 from neat_delta.core.review.view import Sort, flagged, names_of, rows_of, view
 from neat_delta.core.support.errors import CatalogueError, ChangeSetError
 
@@ -28,7 +29,9 @@ class PreviewOptions:
     Only those that change one of `fields`, with one of `keys` in their key, of one of `verdicts`, for which the
     condition `where` holds, in which one of `checks` or a check of one of `levels` found something (each: any when
     empty); in the order of `sort`. The impact is grouped `by` a field, too; where a cost rises, the price that would
-    `keep` the margin is worked out; `record_price` is the heading of the price in a table of records.
+    `keep` the margin is worked out; `record_price` is the heading of the price in a table of records. Of the
+    fields in `total` it is said what each item comes to over its rows and these (none: the stock, where the key has
+    several fields).
     """
 
     fields: Sequence[str] = ()
@@ -41,6 +44,7 @@ class PreviewOptions:
     by: str | None = None
     keep: Keep | None = None
     record_price: str | None = None
+    total: Sequence[str] = ()
 
     @property
     def chooses_items(self) -> bool:
@@ -98,7 +102,10 @@ def preview(
         from neat_delta.core.review.records import records as touched_records
 
         quotes = touched_records(changes, live, records, options.record_price, options.keep or "percent")
-    return Facts(changes, every, figures(changes), effect, options.by, live, quotes)
+    fields = total_fields(changes, options.total)
+    _must_have(live.fields if live else fields, fields, "live")
+    sums = totals(changes, live, fields) if fields and live else ()
+    return Facts(changes, every, figures(changes), effect, options.by, live, quotes, sums)
 
 
 def _must_have(fields: Sequence[str], wanted: Collection[str], what: str) -> None:

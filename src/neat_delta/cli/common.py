@@ -17,10 +17,12 @@ if TYPE_CHECKING:
     from neat_delta.core.model.changeset import Accept, ChangeSet, Header
     from neat_delta.core.model.columns import ColumnMapping
     from neat_delta.core.model.layout import Layout, Notation
+    from neat_delta.core.model.lists import ListMapping
     from neat_delta.core.model.store import Store
 
 __all__ = [
     "accepts_from_options",
+    "added_option",
     "blanks_from_options",
     "clashes_from_options",
     "column_mappings",
@@ -32,6 +34,8 @@ __all__ = [
     "key_option",
     "layout_from_options",
     "layout_options",
+    "let_option",
+    "list_mapping",
     "make_folder",
     "mapping_options",
     "must_be_new",
@@ -39,11 +43,13 @@ __all__ = [
     "notation_from_options",
     "print_json",
     "print_live",
+    "print_result",
     "print_summary",
     "read_store_option",
     "status_of",
     "store_arguments",
     "store_option",
+    "values_from_options",
     "where_option",
     "working",
 ]
@@ -76,6 +82,33 @@ where_option: Decorator = click.option(
     metavar="CONDITION",
     help="Only the items for which it holds, as in SQL: \"price > 100 AND category LIKE 'Hives%'\"",
 )
+
+added_option: Decorator = click.option(
+    "--add-field",
+    "added",
+    multiple=True,
+    metavar="FIELD",
+    help="A field that the store has and its export lacks: what stands there is not known. May be repeated.",
+)
+
+let_option: Decorator = click.option(
+    "--let",
+    multiple=True,
+    metavar="NAME=VALUE",
+    help="What :NAME stands for in expressions: rate=0.92. May be repeated.",
+)
+
+
+def values_from_options(said: tuple[str, ...]) -> dict[str, str]:
+    """What --let says that names stand for."""
+    values = {}
+    for one in said:
+        name, mark, value = one.partition("=")
+        if not mark or not name.strip().isidentifier() or not value.strip():
+            raise click.BadParameter(f"{one!r} is not NAME=VALUE, such as rate=0.92.", param_hint="--let")
+        values[name.strip()] = value.strip()
+    return values
+
 
 LAYOUT = (
     ("encoding", "NAME", "Such as utf-8, cp1252, cp1250, cp1251."),
@@ -155,8 +188,10 @@ def layout_from_options(side: str, base: Layout | None = None) -> Layout:
     return msgspec.structs.replace(base or Layout(), **said)
 
 
-def notation_from_options() -> Notation:
-    """What the options say of how the sheet writes values."""
+def notation_from_options(known: Notation | None = None) -> Notation:
+    """What the options say of how the sheet writes values, over what is known anyway."""
+    import msgspec
+
     from neat_delta.core.model.layout import Notation
     from neat_delta.core.model.store import Store, conflicting_settings
 
@@ -172,7 +207,10 @@ def notation_from_options() -> Notation:
     )
     for one in conflicting_settings(Store(writing=writing)):
         raise click.BadParameter(f"{one.what}.", param_hint="--" + one.where[-1].replace("_", "-"))
-    return writing
+    if known is None:
+        return writing
+    said = {name: getattr(writing, name) for name in writing.__struct_fields__ if getattr(writing, name) is not None}
+    return msgspec.structs.replace(known, **said)
 
 
 def clashes_from_options(said: tuple[str, ...]) -> tuple[Clash, dict[str, Clash]]:
@@ -216,8 +254,8 @@ def accepts_from_options(said: tuple[str, ...]) -> list[Accept]:
             near = nearest(check, names)
             hint = f' Did you mean "{near}"?' if near and near != check else ""
             raise click.BadParameter(
-                f"{one!r} is not damage, slip, emptied, stale, swapped or a check, with :FIELD or :SKU after it if it "
-                f"is only for one.{hint}",
+                f"{one!r} is not {', '.join(ACCEPTED_SOURCES)} or a check, with :FIELD or :SKU after it if it is only "
+                f"for one.{hint}",
                 param_hint="--accept",
             )
         accepts.append(Accept(check, which or None))
@@ -281,7 +319,13 @@ def store_arguments(told: str | None) -> list[str]:
 def mapping_options(command: Any) -> Any:  # noqa: ANN401 - as Click decorates
     """The options that say which heading of the sheet is which field."""
     for option in (
-        click.option("--mapping", metavar="FILE", help="Headings kept by `neat-delta match --save`."),
+        click.option("--mapping", metavar="FILE", help="The description of a list, as `match --save` drafts it."),
+        click.option(
+            "--match-by",
+            multiple=True,
+            metavar="FIELD",
+            help="How SHEET's rows find their items, if not by the key: barcode. Repeat it for several fields.",
+        ),
         click.option("--ignore", multiple=True, metavar="HEADING", help="Leave this heading out; may be repeated."),
         click.option("--only", metavar="FIELDS", help="Only these fields, with commas between: price,stock."),
         click.option(
@@ -297,11 +341,10 @@ def mapping_options(command: Any) -> Any:  # noqa: ANN401 - as Click decorates
 
 
 def column_mappings(
-    mapped: tuple[str, ...], only: str | None, ignore: tuple[str, ...], mapping: str | None
-) -> tuple[ColumnMapping, ColumnMapping | None, list[str]]:
-    """What the options say of the headings, what a mapping file does, and the only fields that are wanted."""
+    mapped: tuple[str, ...], only: str | None, ignore: tuple[str, ...]
+) -> tuple[ColumnMapping, list[str]]:
+    """What the options say of the headings, and the only fields that are wanted."""
     from neat_delta.core.model.columns import ColumnMapping
-    from neat_delta.files.storefile import read_mapping
 
     pairs = {}
     for one in mapped:
@@ -312,7 +355,37 @@ def column_mappings(
     fields = [name.strip() for name in only.split(",")] if only else []
     if only is not None and not all(fields):
         raise click.BadParameter("name fields with commas between them: price,stock.", param_hint="--only")
-    return ColumnMapping(pairs, list(ignore)), read_mapping(mapping) if mapping else None, fields
+    return ColumnMapping(pairs, list(ignore)), fields
+
+
+def list_mapping(
+    mapping: str | None,
+    match_by: tuple[str, ...],
+    constants: tuple[str, ...] = (),
+    prefer: str | None = None,
+    rules: str | None = None,
+) -> ListMapping | None:
+    """What a mapping file says of a list, with what the options say over it; None where nothing is said."""
+    import msgspec
+
+    from neat_delta.core.model.lists import ListMapping
+    from neat_delta.files.mappingfile import read_mapping
+
+    if not (mapping or match_by or constants or prefer or rules):
+        return None
+    said = read_mapping(mapping) if mapping else ListMapping()
+    pairs = {}
+    for one in constants:
+        field, mark, text = one.partition("=")
+        if not mark or not field.strip():
+            raise click.BadParameter(f'{one!r} is not FIELD=TEXT, such as "brand=Gustwell".', param_hint="--constant")
+        pairs[field.strip()] = text.strip()
+    return msgspec.structs.replace(
+        said,
+        match_by=list(match_by) or said.match_by,
+        constants=said.constants | pairs,
+        prefer=prefer or said.prefer,
+    )
 
 
 def must_be_new(output: str, ending: str, *inputs: str, replace: bool) -> None:
@@ -402,12 +475,24 @@ def counts_for_scripts(changes: ChangeSet) -> dict[str, int]:
     to_send = leaves.scatter(changes.cells["item"].filter(~stays), True)
     waits = int(whole.scatter(changes.cells["item"].filter(stays), True).sum())
     aside = sum(row.reason not in HARMLESS for row in changes.header.set_aside)
-    return {"to_send": int(to_send.sum()), "held": waits, "waiting": waits + aside}
+    facts = {"to_send": int(to_send.sum()), "held": waits, "waiting": waits + aside}
+    questions = changes.header.counts.unresolved
+    return facts | ({"unresolved": questions} if questions else {})
+
+
+def print_result(changes: ChangeSet, output: str | None, store: str | None, *, as_json: bool, told: bool) -> int:
+    """Say what a change set holds, to a person or a program, unless it was itself printed; the exit status."""
+    if as_json:
+        facts = {"output": output, "store": store, **counts_for_scripts(changes)}
+        print_json(facts | {"reasons": changes.reasons(), "header": header_facts(changes.header)})
+    elif output != "-":
+        print_summary(changes, store, output, told=told)
+    return status_of(changes)
 
 
 def status_of(changes: ChangeSet) -> int:
     """The exit status of a comparison: 1 when something waits for a person."""
-    return 1 if counts_for_scripts(changes)["waiting"] else 0
+    return 1 if counts_for_scripts(changes)["waiting"] or changes.header.counts.unresolved else 0
 
 
 @contextmanager

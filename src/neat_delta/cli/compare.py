@@ -6,32 +6,40 @@ import sys
 from datetime import date
 from functools import partial
 from importlib import import_module
+from typing import TYPE_CHECKING
 
 import click
 
 from neat_delta.cli.common import (
     accepts_from_options,
+    added_option,
     blanks_from_options,
     clashes_from_options,
     column_mappings,
-    counts_for_scripts,
-    header_facts,
     images_in,
     images_option,
     json_option,
     key_option,
     layout_from_options,
     layout_options,
+    let_option,
+    list_mapping,
     mapping_options,
     must_not_be_input,
     notation_from_options,
-    print_json,
-    print_summary,
+    print_result,
     read_store_option,
-    status_of,
     store_option,
+    values_from_options,
     working,
 )
+
+if TYPE_CHECKING:
+    from neat_delta.core.engine.options import CompareOptions
+    from neat_delta.core.lists.translate import TranslatedList
+    from neat_delta.core.model.catalogue import Catalogue
+    from neat_delta.core.model.lists import ListMapping
+    from neat_delta.core.model.store import Store
 
 __all__ = ["compare"]
 
@@ -52,6 +60,23 @@ __all__ = ["compare"]
     help="Cells that SHEET and the store both changed since: hold them, send SHEET's, leave the store's; in all "
     "fields, or in one: price=sheet. stock=add adds SHEET's difference to the store's number.  [default: hold]",
 )
+@click.option(
+    "--constant",
+    "constants",
+    multiple=True,
+    metavar="FIELD=TEXT",
+    help="A field that SHEET lacks, the same in every row: brand=Gustwell. May be repeated.",
+)
+@click.option(
+    "--prefer",
+    metavar="first|last|lowest:FIELD|highest:FIELD",
+    help="Of several rows of a list for one item, the one to take.  [default: they are set aside]",
+)
+@click.option(
+    "--new-to", metavar="FILE", help="Write a list's new items without a code to FILE (.csv, .xlsx), to be filled in."
+)
+@click.option("--rules", "rules_file", metavar="FILE", help="Run the rules of this file on SHEET's items.")
+@let_option
 @click.option("-o", "--output", metavar="FILE", help="Write the change set to FILE (- for standard output).")
 @click.option(
     "--blanks",
@@ -85,6 +110,7 @@ __all__ = ["compare"]
     metavar="FIELD",
     help="Send every difference of text in FIELD, also what programs rewrite by themselves; may be repeated.",
 )
+@added_option
 @images_option
 @click.option("--with-new", is_flag=True, help="Send items that only SHEET has.  [default: held]")
 @click.option(
@@ -113,17 +139,23 @@ __all__ = ["compare"]
 @mapping_options
 @layout_options(two=True)
 @json_option
-def compare(
+def compare(  # noqa: PLR0912, PLR0915 - one option after another
     live: str,
     sheet: str,
     base: str | None,
     clash: tuple[str, ...],
+    constants: tuple[str, ...],
+    prefer: str | None,
+    new_to: str | None,
+    rules_file: str | None,
+    let: tuple[str, ...],
     output: str | None,
     blanks: tuple[str, ...],
     repair: bool,
     accept: tuple[str, ...],
     new_values: tuple[str, ...],
     exact: tuple[str, ...],
+    added: tuple[str, ...],
     images: str | None,
     with_new: bool,
     whole: bool,
@@ -137,6 +169,7 @@ def compare(
     only: str | None,
     ignore: tuple[str, ...],
     mapping: str | None,
+    match_by: tuple[str, ...],
     as_json: bool,
 ) -> int:
     """Find what SHEET changes in LIVE, item by item.
@@ -164,47 +197,60 @@ def compare(
     from neat_delta.core.support.errors import OutputError
     from neat_delta.files.basefile import read_base, with_base_file
     from neat_delta.files.changeset import change_lines
+    from neat_delta.files.rulesfile import beside
 
-    if with_gone and not whole:
-        raise click.UsageError(
-            "--with-gone removes the items that SHEET lacks. If SHEET is meant to have every item, say --whole, too."
-        )
     if output and output != "-":
         must_not_be_input(output, live, sheet, *([base] if base else []))
     store_file = read_store_option(store)
     shop, store_path = store_file or (None, None)
     meant, meant_in = blanks_from_options(blanks)
     choice, choice_in = clashes_from_options(clash)
-    said, saved, fields = column_mappings(mapped, only, ignore, mapping)
+    said, fields = column_mappings(mapped, only, ignore)
+    known = list_mapping(mapping, match_by, constants, prefer, rules_file)
+    if known is None and (let or new_to):
+        raise click.UsageError("--let goes with --rules, and --new-to with --match-by or --mapping.")
+    described = known or neat_delta.ListMapping()
+    if with_gone and not (whole or described.whole_within):
+        raise click.UsageError(
+            "--with-gone removes the items that SHEET lacks. If SHEET is meant to have every item, say --whole, too."
+        )
+    meant = described.blanks if described.blanks and not blanks else meant
     options = neat_delta.CompareOptions(
-        columns=neat_delta.ColumnOptions(key, said, saved, fields, exact),
+        columns=neat_delta.ColumnOptions(key, said, None, fields, exact, added),
         policy=neat_delta.Policy(
-            accept=accepts_from_options(accept),
+            accept=accepts_from_options((*described.accept, *accept)),
             blanks=meant,
             blanks_in=meant_in,
             clash=choice,
             clash_in=choice_in,
             with_new=with_new,
             with_gone=with_gone,
-            repair=repair,
-            near_keys=accept_near,
-            new_values=new_values,
+            repair=repair or described.repair,
+            near_keys=accept_near or described.near_keys,
+            new_values=(*described.new_values, *new_values),
         ),
-        writing=notation_from_options(),
+        writing=notation_from_options(described.writing),
         images=images_in(images),
         today=date.today().isoformat(),
         whole=whole,
+        within=described.whole_within,
     )
     with working(f"Reading {live} and {sheet}"):
         live_catalogue = neat_delta.read(
             fetching.pop(0)(), layout_from_options("live", shop.file.layout if shop else None)
         )
-        sheet_catalogue = neat_delta.read(fetching.pop(0)(), layout_from_options("sheet"), like=live_catalogue)
+        layout = layout_from_options("sheet", described.file)
+        sheet_catalogue = neat_delta.read(fetching.pop(0)(), layout, like=live_catalogue)
         older = None
         if base is not None:
             older = read_base(fetching.pop(0)(), layout_from_options("base"), live_catalogue)
         elif sheet != "-":
             sheet_catalogue = with_base_file(sheet_catalogue)
+    new = None
+    if known is not None:
+        rules = rules_file or beside(known.rules, mapping)
+        translated = _translated(live_catalogue, sheet_catalogue, known, shop, options, rules, let)
+        sheet_catalogue, new = translated.sheet, translated.new
     with working("Comparing"):
         changes = neat_delta.compare(
             live_catalogue,
@@ -219,6 +265,11 @@ def compare(
 
         must_not_be_input(likely_codes, live, sheet, *([codes] if codes else []))
         write_code_list(likely_codes, changes.header)
+    if new_to is not None:
+        from neat_delta.files.newitems import write_new_items
+
+        must_not_be_input(new_to, live, sheet)
+        write_new_items(new_to, new, live_catalogue, shop)
     if output == "-":
         if as_json:
             raise OutputError("--json and -o - both want standard output. Give -o the name of a file.")
@@ -226,10 +277,43 @@ def compare(
             sys.stdout.buffer.write(chunk)
     elif output:
         neat_delta.write_changes(changes, output)
-    if as_json:
-        facts = {"output": output, "store": store_path, **counts_for_scripts(changes)}
-        print_json(facts | {"reasons": changes.reasons(), "header": header_facts(changes.header)})
-    elif output != "-":
+    if not as_json and output != "-":
         report()
-        print_summary(changes, store_path, output, told=bool(key or (shop and shop.key.fields)))
-    return status_of(changes)
+    status = print_result(changes, output, store_path, as_json=as_json, told=bool(key or (shop and shop.key.fields)))
+    if new_to is not None and not as_json and output != "-":
+        from neat_delta.report.text import count
+
+        written = (
+            f"Wrote {new_to}: {count(new.height, 'new item')} without a code, to be filled in"
+            if new is not None
+            else (f"{new_to} was not written: no new item lacks a code")
+        )
+        click.echo(f"{written}.")
+    return status
+
+
+def _translated(
+    live: Catalogue,
+    supplied: Catalogue,
+    mapping: ListMapping,
+    store: Store | None,
+    options: CompareOptions,
+    rules_file: str | None,
+    let: tuple[str, ...],
+) -> TranslatedList:
+    """A list as a sheet of the store, with what rules make of it."""
+    import neat_delta
+    from neat_delta.files.rulesfile import read_rules_with_tables
+
+    rules, lookups = read_rules_with_tables(rules_file, live)
+    policy = options.policy
+    said = neat_delta.ListOptions(
+        options.columns,
+        policy.near_keys,
+        policy.repair,
+        rules,
+        lookups,
+        values_from_options(let),
+        policy.blanks == "keep",
+    )
+    return neat_delta.translate(live, supplied, mapping, store, options=said)

@@ -78,7 +78,7 @@ def confirm(
 
         print_live(changes, live, before.path)
         console = report.terminal()
-        report.print_confirmed(console, result, change_set.header.key, everything=everything)
+        report.print_confirmed(console, result, change_set.header.key, after, everything=everything)
         if written is not None:
             left = sum(one.now is None and one.field is not None for one in result.trouble)
             rest = f" Not in them: {left:,} changes of items that are there no more." if left else ""

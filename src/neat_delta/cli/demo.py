@@ -12,7 +12,10 @@ from neat_delta.cli.common import make_folder
 
 __all__ = ["demo"]
 
-FILES = ("live.csv", "sheet.csv", "fresh.csv", "supplier.csv", "codes.csv", "quotes.csv", "neat-delta.toml")
+FILES = (
+    *("live.csv", "sheet.csv", "fresh.csv", "supplier.csv", "codes.csv", "quotes.csv", "stock.csv", "count.csv"),
+    *("neat-delta.toml", "soderbi.toml", "retail.toml", "stock.toml", "count.toml", "buffer.toml"),
+)
 
 INTRODUCTION = """\
 Quillfern Apiary Supply is a made-up shop for beekeepers with 418 items. live.csv is
@@ -102,12 +105,49 @@ that change places.""",
     ),
     (
         "And a supplier's list?",
-        ("match", "live.csv", "supplier.csv", "--key", "barcode", "--save", "supplier.toml"),
+        ("match", "live.csv", "supplier.csv", "--match-by", "barcode", "--save", "supplier.toml"),
         """\
 supplier.csv has titles above its headings, other names for the fields, decimal commas,
 semicolons and an encoding of old; some barcodes lost their leading zeros. `match` shows
-which heading means which field before anything is compared, and keeps that for the next
-list. A heading that live does not have is never guessed.""",
+which heading means which field before anything is compared, and drafts the description
+of the list for the next month. A heading that live does not have is never guessed.""",
+    ),
+    (
+        "And our prices from it?",
+        (
+            *("compare", "live.csv", "supplier.csv", "--mapping", "soderbi.toml"),
+            *("--new-to", "new-items.csv", "-o", "list.jsonl"),
+        ),
+        """\
+soderbi.toml is that description, with what else is to be said: how its numbers are
+written, what is left out on purpose, and that retail.toml has the rules by which our
+prices follow: cost plus 85 %, ending in .50 or .90. Items are found by barcode and written
+by SKU. An item that live does not have goes into a sheet of its own, to be filled in.""",
+    ),
+    (
+        "Where does a price come from?",
+        ("preview", "list.jsonl", "--explain", "QA-1027"),
+        """\
+The row as it came, and each step: what went in, what every part comes to, what live has.""",
+    ),
+    (
+        "And a quick edit, with no list at all?",
+        (
+            *("edit", "live.csv", "--set", "price = ENDS_AT(price * 1.05, 0.90)"),
+            *("--where", "category LIKE 'Smokers%'", "--try", "5"),
+        ),
+        """\
+--try shows a sample, the least, the greatest and the oddest results, and writes nothing.
+Numbers are exact decimals; a value whose input is blank is reported, not guessed.""",
+    ),
+    (
+        "And a count by location?",
+        ("compare", "stock.csv", "count.csv", "--store", "stock.toml", "--mapping", "count.toml", "-o", "count.jsonl"),
+        """\
+stock.csv has a row for each item and location; count.csv was filled in by people with
+words of their own. count.toml knows these, and buffer.toml keeps two of each back in the
+main store. A place and an item that nobody knows are said, each by itself. `preview` shows
+the total of each item over its locations, before and after.""",
     ),
 )
 
@@ -130,9 +170,11 @@ The files of the new codes:
 
   neat-delta write recoded.jsonl --to recoded
 
-And the supplier's new costs, by barcode:
+The prices that follow from the supplier's list, and the count:
 
-  neat-delta compare live.csv supplier.csv --mapping supplier.toml --accept-near-keys
+  neat-delta write list.jsonl --to list
+  neat-delta preview count.jsonl
+  neat-delta write count.jsonl --store stock.toml --reason "spring count" --to counted
 
 `neat-delta compare --help` has the choices: --blanks, --with-new, --accept, --key, --only."""
 
@@ -149,6 +191,7 @@ And the supplier's new costs, by barcode:
 def demo(folder: str) -> int:
     """Go the whole round on a made-up shop, step by step."""
     from neat_delta.cli.compare import compare
+    from neat_delta.cli.edit import edit
     from neat_delta.cli.match import match
     from neat_delta.cli.preview import preview
     from neat_delta.cli.recode import recode
@@ -158,7 +201,7 @@ def demo(folder: str) -> int:
 
     again = _lay_out(Path(folder))
     commands = {"sheet": sheet, "compare": compare, "recode": recode, "match": match}
-    commands |= {"preview": preview, "write": write}
+    commands |= {"preview": preview, "write": write, "edit": edit}
     _say("The demo store", INTRODUCTION)
     click.echo(f"\nThe files are in {folder}.")
     for title, (verb, *args), words in STEPS:

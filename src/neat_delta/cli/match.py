@@ -10,6 +10,7 @@ from neat_delta.cli.common import (
     key_option,
     layout_from_options,
     layout_options,
+    list_mapping,
     mapping_options,
     must_not_be_input,
     print_json,
@@ -24,7 +25,7 @@ __all__ = ["match"]
 
 @click.command(
     epilog="\b\nExample, on the demo's files:\n"
-    "  neat-delta match live.csv supplier.csv --key barcode --save supplier.toml"
+    "  neat-delta match live.csv supplier.csv --match-by barcode --save supplier.toml"
 )
 @click.argument("live")
 @click.argument("sheet")
@@ -46,6 +47,7 @@ def match(
     only: str | None,
     ignore: tuple[str, ...],
     mapping: str | None,
+    match_by: tuple[str, ...],
     as_json: bool,
 ) -> int:
     """Show which heading of SHEET is which field of LIVE.
@@ -54,7 +56,8 @@ def match(
     hyphens, or by the other headings in the store file. Any other is left out, with the nearest field as a hint.
     """
     import neat_delta
-    from neat_delta.files.storefile import mapping_text
+    from neat_delta.core.model.columns import ColumnMapping
+    from neat_delta.files.mappingfile import mapping_text
     from neat_delta.files.whole import write_whole
 
     if live == sheet == "-":
@@ -63,11 +66,15 @@ def match(
         must_not_be_input(save, live, sheet)
     store_file = read_store_option(store)
     shop, store_path = store_file or (None, None)
-    told, saved, fields = column_mappings(mapped, only, ignore, mapping)
+    told, fields = column_mappings(mapped, only, ignore)
+    known = list_mapping(mapping, match_by)
+    saved = None if known is None else ColumnMapping(known.headings, known.ignore)
     with working(f"Reading {live} and {sheet}"):
         live_catalogue = neat_delta.read(live, layout_from_options("live", shop.file.layout if shop else None))
-        sheet_catalogue = neat_delta.read(sheet, layout_from_options("sheet"), like=live_catalogue)
-        columns = neat_delta.ColumnOptions(key, told, saved, fields)
+        layout = layout_from_options("sheet", known.file if known else None)
+        sheet_catalogue = neat_delta.read(sheet, layout, like=live_catalogue)
+        by = key if known is None else tuple(known.match_by) or key
+        columns = neat_delta.ColumnOptions(by, told, saved, fields)
         matches = neat_delta.match(live_catalogue, sheet_catalogue, shop, columns=columns)
     if save:
         write_whole(save, [mapping_text(matches.mapping, sheet, live).encode()])
@@ -76,7 +83,14 @@ def match(
     else:
         from neat_delta.report import terminal as report
 
-        report.print_pairs(report.terminal(), matches.aligned, sheet_catalogue, matches.samples, store_path)
+        report.print_pairs(
+            report.terminal(),
+            matches.aligned,
+            sheet_catalogue,
+            matches.samples,
+            store_path,
+            by_key=not (known and known.match_by),
+        )
         if save:
             from neat_delta.report.text import command
 

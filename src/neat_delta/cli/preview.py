@@ -52,7 +52,7 @@ CHARTS = ("price-changes", "margins", "fields", "categories")
     "checks",
     multiple=True,
     metavar="CHECK",
-    help="Only items in which CHECK found something: damage, slip, margin, …",
+    help="Only items in which CHECK found something: damage, slip, margin, …; or by rules: rule, 'rule NAME'.",
 )
 @click.option(
     "--level",
@@ -60,6 +60,17 @@ CHARTS = ("price-changes", "margins", "fields", "categories")
     multiple=True,
     type=click.Choice(["stop", "warn", "note"]),
     help="Only items with a finding of a check of this level; may be repeated.",
+)
+@click.option(
+    "--explain", "explained", metavar="SKU", help="Show how the computed cells of this item came about, step by step."
+)
+@click.option(
+    "--total",
+    "total",
+    multiple=True,
+    metavar="FIELD",
+    help="What each item comes to over its rows and such fields, before and after; may be repeated.  "
+    "[default: the stock, where the key has several fields]",
 )
 @click.option("--by", metavar="FIELD", help="The impact on each group of items with one value of FIELD, too.")
 @click.option(
@@ -98,6 +109,8 @@ def preview(
     where: str | None,
     checks: tuple[str, ...],
     levels: tuple[str, ...],
+    explained: str | None,
+    total: tuple[str, ...],
     by: str | None,
     keep: Keep | None,
     sort: Sort,
@@ -125,6 +138,8 @@ def preview(
 
     if as_json and markdown:
         raise click.UsageError("--json and --markdown are two ways to print; choose one of them.")
+    if explained is not None:
+        return _explain(changes, explained, as_json=as_json)
     options = neat_delta.PreviewOptions(
         fields=fields,
         keys=skus,
@@ -136,6 +151,7 @@ def preview(
         by=by,
         keep=keep,
         record_price=record_price,
+        total=total,
     )
     outputs = [(workbook, ".xlsx"), (page, ".html")]
     outputs += [(f"{charts}/{name}.png", ".png") for name in CHARTS] if charts else []
@@ -144,7 +160,7 @@ def preview(
             must_be_new(path, ending, changes, replace=replace)
     with working(f"Reading {changes}"):
         change_set = neat_delta.read_changes(changes)
-        needed = bool(live or where is not None or by is not None or keep is not None or charts or records)
+        needed = bool(live or where is not None or by is not None or keep is not None or charts or records or total)
         catalogue, no_names = _live(change_set, changes, live, needed=needed)
         quotes = neat_delta.read(records) if records is not None and catalogue else None
         facts = _facts(changes, partial(neat_delta.preview, change_set, catalogue, options=options, records=quotes))
@@ -170,6 +186,29 @@ def preview(
         click.echo(f"When {asked} is answered{saves}:  {send}")
     if no_names:
         click.echo(f"Names are not shown: {no_names}")
+    return 0
+
+
+def _explain(changes: str, sku: str, *, as_json: bool) -> int:
+    """Show how the computed cells of an item came about, with its row as it came where the file is still the same."""
+    import neat_delta
+    from neat_delta.core.support.errors import ChangeSetError
+
+    change_set = neat_delta.read_changes(changes)
+    try:
+        items = neat_delta.explain(change_set, sku)
+    except ChangeSetError as error:
+        raise ChangeSetError(f"{changes}: {error}.") from None
+    if as_json:
+        print_json(items)
+        return 0
+    from neat_delta.files.changeset import sheet_rows
+    from neat_delta.report.explained import print_explained
+    from neat_delta.report.terminal import terminal
+
+    rows = [item.row.sheet for item in items if item.row.sheet is not None]
+    header = change_set.header
+    print_explained(terminal(), items, sheet_rows(header, changes, rows), by_rules=header.by_rules)
     return 0
 
 
@@ -201,6 +240,7 @@ def _print(
         report.print_figures(console, [one for one in facts.figures if not fields or one.field in fields])
     if not narrowed:
         report.print_impact(console, facts.effect, facts.by)
+    report.print_totals(console, facts.totals)
     if findings:
         report.print_findings(console, facts.changes)
         console.print()
@@ -282,4 +322,5 @@ def _for_a_program(facts: Facts, seen: View) -> dict[str, object]:
         "fields": facts.figures,
     }
     told |= {"impact": facts.effect} | ({"records": facts.records} if facts.records is not None else {})
+    told |= {"totals": facts.totals} if facts.totals else {}
     return told | {"items_found": seen.found, "items": items}

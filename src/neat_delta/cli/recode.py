@@ -9,17 +9,13 @@ import click
 from neat_delta.cli.common import (
     accepts_from_options,
     column_mappings,
-    counts_for_scripts,
-    header_facts,
     json_option,
     key_option,
     layout_from_options,
     layout_options,
     must_not_be_input,
-    print_json,
-    print_summary,
+    print_result,
     read_store_option,
-    status_of,
     store_option,
     working,
 )
@@ -69,7 +65,7 @@ def recode(
     if output:
         must_not_be_input(output, live, codes)
     shop, store_path = read_store_option(store) or (None, None)
-    said, _, _ = column_mappings(mapped, None, (), None)
+    said, _ = column_mappings(mapped, None, ())
     with working(f"Reading {live} and {codes}"):
         before = neat_delta.read(live, layout_from_options("live", shop.file.layout if shop else None))
         changes = neat_delta.recode(
@@ -84,9 +80,4 @@ def recode(
         )
     if output:
         neat_delta.write_changes(changes, output)
-    if as_json:
-        facts = {"output": output, "store": store_path, **counts_for_scripts(changes)}
-        print_json(facts | {"reasons": changes.reasons(), "header": header_facts(changes.header)})
-    else:
-        print_summary(changes, store_path, output, told=bool(key or (shop and shop.key.fields)))
-    return status_of(changes)
+    return print_result(changes, output, store_path, as_json=as_json, told=bool(key or (shop and shop.key.fields)))

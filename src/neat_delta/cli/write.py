@@ -56,6 +56,11 @@ __all__ = ["said_form", "write"]
     help="Send only what was answered yes in FILE: the answers that a page of `preview` saved, or its workbook. Once "
     "for each reviewer: one no is a no.",
 )
+@click.option(
+    "--reason",
+    metavar="TEXT",
+    help='What stands in the column "reason" of every row, if the importer has one: recount.',
+)
 @click.option("--live", metavar="FILE", help="Where the live catalogue is now.  [default: where compare found it]")
 @click.option("--replace", is_flag=True, help="Replace DIR if everything in it came from `write`.")
 @store_option
@@ -67,6 +72,7 @@ def write(
     most_files: int,
     whole: bool,
     signed_off: tuple[str, ...],
+    reason: str | None,
     live: str | None,
     replace: bool,
     store: str | None,
@@ -80,6 +86,7 @@ def write(
     import msgspec
 
     import neat_delta
+    from neat_delta.core.model.importer import with_reason
     from neat_delta.core.plan import fields_needed
     from neat_delta.files.changeset import read_with_live
 
@@ -87,6 +94,8 @@ def write(
     importer = store_file[0].importer if store_file else neat_delta.Importer()
     if blanks is not None:
         importer = msgspec.structs.replace(importer, blanks=blanks)
+    if reason is not None:
+        importer = with_reason(importer, reason)
     with working(f"Reading {changes} and its live catalogue"):
         needed = partial(fields_needed, importer=importer, whole=whole)
         change_set, catalogue = read_with_live(changes, live, None if signed_off else needed)

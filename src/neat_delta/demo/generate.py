@@ -390,6 +390,34 @@ def supplier_list(live: list[dict[str, str]], rng: random.Random) -> bytes:
     return out.getvalue().encode("cp1252")
 
 
+def stock_by_location(live: list[dict[str, str]], rng: random.Random) -> list[list[str]]:
+    """The stock of the jars and the feeders, split over two locations."""
+    rows = [["sku", "location", "quantity"]]
+    for item in live:
+        if item["category"] in {"Jars", "Feeders"}:
+            shop = rng.randint(0, int(item["stock"]))
+            rows += [[item["sku"], "ST-01", str(int(item["stock"]) - shop)], [item["sku"], "ST-02", str(shop)]]
+    return rows
+
+
+def count(stock: list[list[str]], rng: random.Random) -> list[list[str]]:
+    """What somebody counted there, with their own words; a word mistyped, and an item that nobody knows."""
+    words = {"ST-01": "Main store", "ST-02": "Shop 2"}
+    rows = [["Item", "Place", "Counted"]]
+    for sku, place, quantity in stock[1:41]:
+        number = int(quantity) + (2 if place == "ST-01" else 0)  # with the two that are kept back
+        rows.append([sku, words[place], str(max(0, number + rng.choice((0, 0, 0, -1, 2))))])
+    rows[7][1] = "Shp 2"
+    return [*rows, ["QA-7001", "Main store", "12"]]
+
+
+def as_rows(rows: Iterable[Iterable[str]]) -> bytes:
+    """CSV as RFC 4180 has it."""
+    out = io.StringIO(newline="")
+    csv.writer(out, lineterminator="\n").writerows(rows)
+    return out.getvalue().encode()
+
+
 CUSTOMERS = ("Meadow School", "The Orchard Club", "Hillside Apiary", "Lindenbee Cafe", "Old Mill Market")
 
 
@@ -460,6 +488,7 @@ def demo_files() -> dict[str, bytes]:
     sheet = edited(live, rng)
     meant = [dict(row) for row in sheet]
     accidents(sheet)
+    stock = stock_by_location(live, random.Random(SEED + 2))
     return {
         "live.csv": as_csv(FIELDS, live, "\n"),
         "sheet.csv": as_csv(SHEET_FIELDS, sheet, "\r\n", bom="\ufeff"),
@@ -469,6 +498,8 @@ def demo_files() -> dict[str, bytes]:
         ),
         "fresh.csv": as_csv(FIELDS, tuesday(live, meant, random.Random(SEED + 1)), "\n"),
         "quotes.csv": open_quotes(live, meant, rng),
+        "stock.csv": as_rows(stock),
+        "count.csv": as_rows(count(stock, random.Random(SEED + 3))),
     }
 
 

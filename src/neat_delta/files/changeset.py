@@ -17,36 +17,40 @@ from blake3 import blake3
 from polars.exceptions import PolarsError
 
 from neat_delta.core.match.keys import comparable
-from neat_delta.core.match.prepare import prepare_columns
+from neat_delta.core.match.prepare import prepare_columns, with_unseen
 from neat_delta.core.model.catalogue import MARK, Catalogue
 from neat_delta.core.model.changeset import (
     FORMAT,
     VERSION,
     ChangeSet,
     CheckFinding,
+    Computed,
     Damaged,
     Header,
     Item,
     Meanwhile,
+    Unresolved,
     Verdict,
     held,
 )
 from neat_delta.core.model.schemas import (
+    COMPUTED_SCHEMA,
     DAMAGED_SCHEMA,
     FLAGS_SCHEMA,
     ITEMS_SCHEMA,
     MEANWHILE_SCHEMA,
+    UNRESOLVED_SCHEMA,
     cells_schema,
     conform,
 )
 from neat_delta.core.prove.proof import check_against
 from neat_delta.core.support.background import submit
 from neat_delta.core.support.distinct import all_differ
-from neat_delta.core.support.errors import ChangeSetError, OutputError
+from neat_delta.core.support.errors import ChangeSetError, NeatDeltaError, OutputError
 from neat_delta.files.reading import read
 from neat_delta.files.whole import digest_of, read_whole, write_whole
 
-__all__ = ["change_lines", "read_changes", "read_live", "read_with_live", "write_changes"]
+__all__ = ["change_lines", "read_changes", "read_live", "read_with_live", "sheet_rows", "write_changes"]
 
 AGAIN = "Make it again with `neat-delta compare`."
 BATCH = 65_536
@@ -77,17 +81,39 @@ def _unsealed(changes: ChangeSet) -> Iterator[bytes]:
         yield buffer.getvalue()
     yield encoder.encode_lines(list(changes.iter_damaged()))
     yield encoder.encode_lines(list(changes.iter_check_findings()))
-    if changes.meanwhile.height:
-        yield from _meanwhile_lines(changes)
+    for table, line in (
+        (changes.meanwhile, _meanwhile_line),
+        (changes.computed, _computed_line),
+        (changes.unresolved, _unresolved_line),
+    ):
+        for start in range(0, table.height, BATCH):
+            buffer = BytesIO()
+            lines = line(table.slice(start, BATCH), changes).to_frame("line")
+            lines.write_csv(buffer, include_header=False, quote_style="never")
+            yield buffer.getvalue()
 
 
-def _meanwhile_lines(changes: ChangeSet) -> Iterator[bytes]:
+def _meanwhile_line(part: pl.DataFrame, changes: ChangeSet) -> pl.Series:
     """The lines of what the store changed since the base: the same as each `Meanwhile` as JSON."""
     key = pl.col("key").list.to_struct(fields=changes.header.key)
-    whole = pl.struct(key.alias("meanwhile"), "field", "row", "base", "live").struct.json_encode()
-    for start in range(0, changes.meanwhile.height, BATCH):
-        lines = changes.meanwhile.slice(start, BATCH).select(whole).to_series()
-        yield ("\n".join(lines) + "\n").encode()
+    return part.select(
+        pl.struct(key.alias("meanwhile"), "field", "row", "base", "live").struct.json_encode()
+    ).to_series()
+
+
+def _unresolved_line(part: pl.DataFrame, changes: ChangeSet) -> pl.Series:
+    """The lines of what could not be worked out: the same as each `Unresolved` as JSON."""
+    key = pl.col("key").list.to_struct(fields=changes.header.key)
+    whole = pl.struct(key.alias("unresolved"), "row", "field", "source", "rule", "what")
+    return part.select(whole.struct.json_encode()).to_series()
+
+
+def _computed_line(part: pl.DataFrame, changes: ChangeSet) -> pl.Series:
+    """The lines of how computed cells came about: the same as each `Computed` as JSON."""
+    item = part["item"]
+    table = part.with_columns(changes.keys.gather(item).to_struct("computed"), changes.items["live"].gather(item))
+    names = ["computed", "field", "rule", "inputs", "result", *(["live"] if changes.header.shared else [])]
+    return table.select(pl.struct(names).struct.json_encode()).to_series()
 
 
 def _item_lines(changes: ChangeSet) -> pl.DataFrame:
@@ -233,6 +259,7 @@ def read_with_live(path: str, live: str | None = None, needs: Needs | None = Non
     changes = replace(_changes(header, lines, path, findings=False), digest=digest)
     wanted = needs(changes)
     only = None if wanted is None else {header.headings.get(name, name) for name in (*header.key, *wanted)}
+    only = None if only is None else only - {*header.unseen}
     try:
         catalogue = _read_live(header, path, live, only)
     except PolarsError:  # it has changed since, so much that it cannot be read in this way
@@ -266,8 +293,10 @@ def _lines(path: str) -> tuple[Header, pl.Series, str]:
 def _changes(header: Header, lines: pl.Series, path: str, *, findings: bool) -> ChangeSet:
     wanted = sum(getattr(header.counts, verdict) for verdict in get_args(Verdict))
     damages, flags, meanwhile = header.counts.damaged, header.counts.flags, header.counts.meanwhile
-    if len(lines) != wanted + damages + flags + meanwhile:
-        items_there = len(lines) - damages - flags - meanwhile
+    steps = header.counts.computed
+    besides = damages + flags + meanwhile + steps + header.counts.unresolved
+    if len(lines) != wanted + besides:
+        items_there = len(lines) - besides
         raise ChangeSetError(f"{path}: it has {items_there:,} items where its header counts {wanted:,}. {AGAIN}")
     end = wanted + damages
     if not findings:
@@ -276,8 +305,16 @@ def _changes(header: Header, lines: pl.Series, path: str, *, findings: bool) -> 
     damaged = _damaged(changes, _decoded(lines[wanted:end].to_list(), path, Damaged, wanted + 2), path)
     flagged = _flags(changes, _decoded(lines[end : end + flags].to_list(), path, CheckFinding, end + 2), path)
     end += flags
-    since = _meanwhile(changes, _decoded(lines[end:].to_list(), path, Meanwhile, end + 2), path)
-    return replace(changes, damaged=damaged, flags=flagged, meanwhile=since)
+    part = lines[end : end + meanwhile].to_list()
+    since = _meanwhile(changes, _decoded(part, path, Meanwhile, end + 2), path)
+    end += meanwhile
+    part = lines[end : end + steps].to_list()
+    computed = _computed(changes, _decoded(part, path, Computed, end + 2), path)
+    end += steps
+    open_questions = _unresolved(changes, _decoded(lines[end:].to_list(), path, Unresolved, end + 2), path)
+    return replace(
+        changes, damaged=damaged, flags=flagged, meanwhile=since, computed=computed, unresolved=open_questions
+    )
 
 
 def _header(line: bytes, path: str) -> Header:
@@ -362,10 +399,36 @@ def _meanwhile(changes: ChangeSet, listed: Sequence[Meanwhile], path: str) -> pl
     return pl.DataFrame(rows, schema=dict(MEANWHILE_SCHEMA), orient="row")
 
 
-def _numbers(changes: ChangeSet, listed: Sequence[Damaged] | Sequence[CheckFinding]) -> pl.Series:
+def _computed(changes: ChangeSet, listed: Sequence[Computed], path: str) -> pl.DataFrame:
+    """How computed cells came about as a table."""
+    header = changes.header
+    for one in listed:
+        if one.computed.keys() != set(header.key) or one.field not in header.fields or one.rule >= len(header.rules):
+            raise ChangeSetError(
+                f"{path}: a computed cell has a key, a field or a rule that line 1 does not name. {AGAIN}"
+            )
+    rows = [(one.field, one.rule, one.inputs, one.result) for one in listed]
+    schema = {name: kind for name, kind in COMPUTED_SCHEMA.items() if name != "item"}
+    table = pl.DataFrame(rows, schema=schema, orient="row")
+    return conform(table.with_columns(item=_numbers(changes, listed)), COMPUTED_SCHEMA)
+
+
+def _unresolved(changes: ChangeSet, listed: Sequence[Unresolved], path: str) -> pl.DataFrame:
+    """What could not be worked out as a table."""
+    header, rows = changes.header, []
+    for one in listed:
+        if one.unresolved.keys() != set(header.key):
+            raise ChangeSetError(f"{path}: what could not be worked out has a key that line 1 does not name. {AGAIN}")
+        key = [one.unresolved[name] for name in header.key]
+        rows.append((key, one.row, one.field, one.source, one.rule, one.what))
+    return pl.DataFrame(rows, schema=dict(UNRESOLVED_SCHEMA), orient="row")
+
+
+def _numbers(changes: ChangeSet, listed: Sequence[Damaged] | Sequence[CheckFinding] | Sequence[Computed]) -> pl.Series:
     """The numbers of the items that findings name: by their key, and by their row in live where items share a key."""
     key, row = changes.header.compared_by, MARK
-    named = [None if one.key is None else [*(one.key[name] for name in key.fields), one.live] for one in listed]
+    keys = [(one.computed if isinstance(one, Computed) else one.key, one.live) for one in listed]
+    named = [None if its is None else [*(its[name] for name in key.fields), live_row] for its, live_row in keys]
     schema = {**dict.fromkeys(key.fields, pl.String), row: pl.Int64}
     wanted = pl.DataFrame([one or [None] * len(schema) for one in named], schema=schema, orient="row")
     live = changes.items["live"] if key.shared == "all" else pl.lit(None, pl.Int64)
@@ -508,7 +571,7 @@ def _fits(header: Header, items_read: list[Item], items: pl.DataFrame, cells: pl
     return bool(
         rows.all()
         and (code == (verdict == "recoded")).all()
-        and (place.diff().drop_nulls() > 0).all()
+        and (place.diff().drop_nulls() >= (0 if header.counts.copied else 1)).all()
         and (place > 0).all()
         and said.all()
         and changed.all()
@@ -526,7 +589,7 @@ def _say_what_is_wrong(header: Header, items_read: list[Item], path: str) -> NoR
     for number, item in enumerate(items_read):
         wrong = _wrong(item, header, fields)
         place = (0, item.row.live) if item.row.live is not None else (1, item.row.sheet or 0)
-        if wrong is None and place <= last:
+        if wrong is None and (place < last or (place == last and not header.counts.copied)):
             wrong = "the items are not in the order of their rows"
         if wrong is not None:
             raise ChangeSetError(f"{path}, line {number + 2:,}: {wrong}. {AGAIN}")
@@ -603,7 +666,26 @@ def _read_live(header: Header, path: str, live: str | None, only: Collection[str
         )
     # Planning and proof look at it again and again, and a step on many chunks costs several times as much.
     catalogue = replace(catalogue, cells=catalogue.cells.rechunk())
-    return prepare_columns(catalogue, header.headings, header.key, wanted.continued)
+    return with_unseen(prepare_columns(catalogue, header.headings, header.key, wanted.continued), header.unseen)
+
+
+def sheet_rows(header: Header, path: str, rows: Sequence[int]) -> dict[int, dict[str, str]]:
+    """The rows of the sheet with these numbers as they came, by number: where it still is the file that the change set
+    at `path` was made of, and nothing otherwise.
+    """
+    source = header.sheet
+    beside = Path(path).parent / source.path
+    place = source.path if Path(source.path).is_file() else str(beside)
+    if header.by_rules or not Path(place).is_file():
+        return {}
+    try:
+        catalogue = read(place, source.layout)
+    except NeatDeltaError:
+        return {}
+    if catalogue.digest() != source.blake3:
+        return {}
+    places = catalogue.place(pl.Series(rows, dtype=pl.Int64))
+    return {row: catalogue.cells.row(at, named=True) for row, at in zip(rows, places, strict=True) if at is not None}
 
 
 def _of_changes(catalogue: Catalogue, changes: ChangeSet, path: str, *, all_fields: bool = True) -> Catalogue:

@@ -81,7 +81,7 @@ def read(
         text.unnamed,
         layout,
         tuple(notes),
-        first=(layout.header_line or 1) + 1,
+        first=(1 if layout.header_line is None else layout.header_line) + 1,
         origin=text.origin,
         regular=text.regular,
         guessed=text.guessed,

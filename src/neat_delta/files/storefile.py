@@ -6,23 +6,31 @@ from __future__ import annotations
 
 import re
 import tomllib
-from collections.abc import Iterator, Sequence
+from collections.abc import Callable, Iterator, Sequence
 from decimal import Decimal
 from pathlib import Path
-from typing import Annotated, Any, Literal, get_args, get_origin
+from typing import Annotated, Any, Literal, TypeVar, get_args, get_origin
 
 import msgspec
 
 from neat_delta.core.infer.learn import Learned
 from neat_delta.core.model.catalogue import Catalogue
-from neat_delta.core.model.columns import ColumnMapping
 from neat_delta.core.model.layout import SEPARATORS, Layout
 from neat_delta.core.model.store import VERSION, Field, Store, conflicting_settings
 from neat_delta.core.support.errors import StoreError
 from neat_delta.core.support.nearest import nearest
 from neat_delta.files.whole import read_whole
 
-__all__ = ["NAME", "draft", "find_store", "mapping_text", "read_mapping", "read_store", "schema", "table_schema"]
+__all__ = [
+    "NAME",
+    "described",
+    "draft",
+    "find_store",
+    "read_store",
+    "schema",
+    "schema_of",
+    "table_schema",
+]
 
 NAME = "neat-delta.toml"
 """A store file of this name is found from any folder below its own."""
@@ -69,53 +77,35 @@ def read_store(path: str) -> Store:
     return store
 
 
-class _Mapping(msgspec.Struct, forbid_unknown_fields=True):
-    """A mapping file: a supplier's headings, as `match --save` keeps them."""
-
-    version: int
-    key: list[str] = []
-    headings: dict[str, str] = {}
-    ignore: list[str] = []
+Described = TypeVar("Described", bound=msgspec.Struct)
 
 
-def read_mapping(path: str) -> ColumnMapping:
-    r"""The headings that a mapping file keeps; StoreError where something is wrong with it.
+def described(path: str, kind: type[Described], what: str) -> Described:
+    r"""A TOML file of ours other than the store file, as a value of its type (`what` names it in messages: "rules",
+    "mapping"). StoreError with line, key, and the nearest known name where something is wrong.
 
     >>> from pathlib import Path
     >>> from tempfile import mkdtemp
-    >>> path = Path(mkdtemp()) / "windmere.toml"
-    >>> _ = path.write_text("version = 1\n[headings]\nTrade = \"cost\"\n")
-    >>> read_mapping(str(path)).headings
-    {'Trade': 'cost'}
+    >>> from neat_delta.core.model.rules import Rules
+    >>> path = Path(mkdtemp()) / "rules.toml"
+    >>> _ = path.write_text("version = 1\n")
+    >>> described(str(path), Rules, "rules").version
+    1
     """
-    text, data = _toml(path)
-    for where, what in _wrong(data, _Mapping, ()):
-        raise _error(path, text, where, what)
+    text, data = _toml(path, str)  # a number with a point is what its digits say
+    for where, said in _wrong(data, kind, ()):
+        raise _error(path, text, where, said)
     if data.get("version") != VERSION:
-        raise _error(path, text, ("version",), f"this Neat Delta reads mapping files of version {VERSION}")
-    kept = msgspec.convert(data, _Mapping)
-    return ColumnMapping(kept.headings, kept.ignore, kept.key)
+        raise _error(
+            path, text, ("version",), f"this Neat Delta reads {what} files of version {VERSION}. Write: version = 1"
+        )
+    return msgspec.convert(data, kind)
 
 
-def mapping_text(pairing: ColumnMapping, sheet: str, live: str) -> str:
-    """A mapping file's text."""
-    import tomlkit
-
-    document = tomlkit.document()
-    document.add(
-        tomlkit.comment(f"Which heading of {_name(sheet)} is which field of {_name(live)}, for `compare --mapping`.")
-    )
-    document["version"] = VERSION
-    document["key"] = pairing.key
-    document["ignore"] = pairing.ignore
-    document["headings"] = pairing.headings
-    return tomlkit.dumps(document)
-
-
-def _toml(path: str) -> tuple[str, dict[str, Any]]:
+def _toml(path: str, number: Callable[[str], Any] = Decimal) -> tuple[str, dict[str, Any]]:
     try:
         text = read_whole(path).decode("utf-8-sig")
-        return text, tomllib.loads(text, parse_float=Decimal)
+        return text, tomllib.loads(text, parse_float=number)
     except UnicodeDecodeError:
         raise StoreError(f"{path}: it is not UTF-8. Save it again as UTF-8.") from None
     except tomllib.TOMLDecodeError as error:
@@ -155,12 +145,15 @@ def _wrong(value: Any, kind: Any, where: Where) -> Iterator[tuple[Where, str]]: 
                 near = nearest(name, types)
                 yield (*where, name), f"there is no such key. {_suggest(near, types)}"
         return
-    if get_origin(kind) is dict and get_args(kind)[1] is Field:
-        if not isinstance(value, dict):
-            yield where, "it must be a table of fields"
+    inner = get_args(kind)[-1] if get_origin(kind) in {dict, list} else None
+    if isinstance(inner, type) and issubclass(inner, msgspec.Struct):
+        of_names = get_origin(kind) is dict
+        if not isinstance(value, dict if of_names else list):
+            table = "a table of fields" if inner is Field else "a table of tables" if of_names else "a list of tables"
+            yield where, f"it must be {table}"
             return
-        for name, one in value.items():
-            yield from _wrong(one, Field, (*where, name))
+        for name, one in value.items() if isinstance(value, dict) else enumerate(value):
+            yield from _wrong(one, inner, (*where, str(name)))
         return
     if get_origin(kind) is dict and isinstance(value, dict) and _words(get_args(kind)[0]):
         yield from _wrong_levels(value, kind, where)
@@ -227,11 +220,15 @@ def _error(path: str, text: str, where: Where, what: str) -> StoreError:
 def _line(text: str, where: Where) -> int | None:
     """The line in which a key stands, or else the nearest table around it."""
     at: dict[Where, int] = {}
+    times: dict[Where, int] = {}
     table: Where = ()
     for number, line in enumerate(text.splitlines(), 1):
         bare = line.strip()
         if bare.startswith("["):
             named = _names(bare)
+            if named is not None and bare.startswith("[["):  # one of several: they are counted from 0
+                times[named] = times.get(named, -1) + 1
+                named = (*named, str(times[named]))
             if named is not None:
                 table = named
                 for size in range(1, len(named) + 1):
@@ -329,13 +326,18 @@ def _name(path: str) -> str:
 
 def schema() -> dict[str, Any]:
     """The store file's JSON Schema (draft 2020-12), for editors."""
-    definition = msgspec.json.schema(Store)
+    return schema_of(Store, "store file")
+
+
+def schema_of(kind: type[msgspec.Struct], what: str) -> dict[str, Any]:
+    """The JSON Schema (draft 2020-12) of a TOML file of ours, for editors."""
+    definition = msgspec.json.schema(kind)
     for one in definition["$defs"].values():  # in TOML an exact decimal is a number
         for name, setting in one.get("properties", {}).items():
             one["properties"][name] = _as_numbers(setting)
     return {
         "$schema": "https://json-schema.org/draft/2020-12/schema",
-        "title": "Neat Delta store file",
+        "title": f"Neat Delta {what}",
         **definition,
     }
 

@@ -131,7 +131,7 @@ class _Out:
     ) -> None:
         self.changes, self.live, self.importer, self.form, self.layout = changes, live, importer, form, layout
         own = {name: field.heading for name, field in changes.header.settings.items() if field.heading is not None}
-        self.headings = changes.header.headings | own
+        self.headings = changes.header.headings | own | importer.called
         self.key = [self.headings.get(name, name) for name in changes.header.key]
         self.merges = live.continued is not None and importer.form not in SPARSE
 

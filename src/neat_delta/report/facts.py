@@ -18,6 +18,7 @@ if TYPE_CHECKING:
     from neat_delta.core.review.figures import FieldFigures
     from neat_delta.core.review.impact import Impact, Suggestion
     from neat_delta.core.review.records import Records
+    from neat_delta.core.review.totals import Total
 
 __all__ = [
     "CLASHING_ITEMS",
@@ -33,6 +34,7 @@ __all__ = [
     "records_grid",
     "records_said",
     "suggestions_grid",
+    "totals_grid",
 ]
 
 WAY_OUT = {
@@ -41,6 +43,8 @@ WAY_OUT = {
     "swapped": "name the older export with --base and the newer as LIVE, or --accept swapped if they are right",
     "damage": "nobody typed it; --repair where it is certain, or mend the sheet",
     "slip": "moved by accident; mend the sheet, or --accept slip",
+    "rule": "a rule could not work it out; preview --explain SKU shows why, --accept rule sends what stands there",
+    "list": "the list's description does not say what it means; say it there, or --accept list",
     "check": "a check stopped it; mend the sheet, or --accept CHECK:SKU",
     "code": "the code change cannot be, or waits for one; mend the list of codes",
     "incomplete": "what it needs is held: a required cell, its parent; see to that first",
@@ -181,6 +185,23 @@ def suggestions_grid(prices: Sequence[Suggestion]) -> Grid:
         for one in prices
     ]
     return Grid(["item", "name", "cost before", "cost", "price", "keeps it"], 2, rows)
+
+
+def totals_grid(sums: Sequence[Total], most: int) -> Grid:
+    """What items come to over their locations, before and after."""
+    rows = [
+        [shown(one.item), _count(one.before), _count(one.after), signed(_short(one.after - one.before))]
+        for one in sums[:most]
+    ]
+    return Grid(["total of", "before", "after", "difference"], 1, rows)
+
+
+def _short(number: Decimal) -> Decimal:
+    return number.normalize(EXACT) if number else Decimal(0)
+
+
+def _count(number: Decimal) -> str:
+    return _plain(_short(number))
 
 
 def records_grid(touched_records: Records, most: int | None = None) -> Grid:

@@ -19,6 +19,7 @@ from neat_delta.report.facts import (
     records_grid,
     records_said,
     suggestions_grid,
+    totals_grid,
 )
 from neat_delta.report.text import count, finding_count, key_text, shown, signed
 
@@ -29,7 +30,7 @@ if TYPE_CHECKING:
 __all__ = ["message"]
 
 LONGEST = 60
-MOST_ROWS = 12
+MOST_ROWS = MOST_TOTALS = 12
 
 
 def message(facts: Facts, seen: View) -> str:
@@ -67,6 +68,8 @@ def message(facts: Facts, seen: View) -> str:
         parts.append(_table(impact_grid(groups[: MOST_ROWS + 1], facts.by)))
     if facts.effect.suggestions:
         parts += ["Prices that would keep the margin:", _table(suggestions_grid(facts.effect.suggestions))]
+    if facts.totals:
+        parts.append(_table(totals_grid(facts.totals, MOST_TOTALS)))
     if facts.records is not None:
         parts.append(f"{records_said(facts.records)}.")
         if facts.records.touched:

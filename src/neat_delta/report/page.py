@@ -30,6 +30,7 @@ from neat_delta.report.facts import (
     records_grid,
     records_said,
     suggestions_grid,
+    totals_grid,
 )
 from neat_delta.report.settings import as_options
 from neat_delta.report.text import key_text, shown, signed
@@ -79,6 +80,8 @@ def page(facts: Facts, drawn: Sequence[Chart], digest: str, fields: Sequence[str
         currency=groups[0].currency if groups else None,
         suggestions=suggestions_grid(facts.effect.suggestions[:ROWS]),
         more_suggestions=max(0, len(facts.effect.suggestions) - ROWS),
+        totals=totals_grid(facts.totals, ROWS) if facts.totals else None,
+        more_totals=max(0, len(facts.totals) - ROWS),
         records=records_grid(facts.records, ROWS) if facts.records else None,
         more_records=max(0, len(facts.records.touched) - ROWS) if facts.records else 0,
         records_said=records_said(facts.records) if facts.records else "",

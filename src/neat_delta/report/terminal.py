@@ -44,6 +44,7 @@ from neat_delta.report.facts import (
     records_grid,
     records_said,
     suggestions_grid,
+    totals_grid,
 )
 from neat_delta.report.settings import as_options
 from neat_delta.report.text import count, cut, finding_count, key_text, shown, signed
@@ -60,6 +61,7 @@ if TYPE_CHECKING:
     from neat_delta.core.review.impact import ImpactFacts, Suggestion
     from neat_delta.core.review.records import Records
     from neat_delta.core.review.samples import ColumnSample
+    from neat_delta.core.review.totals import Total
     from neat_delta.core.review.view import View
     from neat_delta.core.worksheet.cut import WorkingSheet
 
@@ -87,6 +89,7 @@ __all__ = [
     "print_suggestions",
     "print_waiting",
     "print_written",
+    "result_table",
     "terminal",
 ]
 
@@ -126,11 +129,15 @@ class _Trimmed:
             yield Segment.line()
 
 
-def print_inputs(console: Console, header: Header, store: str | None, *, told: bool) -> None:
+def print_inputs(console: Console, header: Header, store: str | None, *, told: bool) -> None:  # noqa: PLR0912
     """What was read, how it was understood, and by which key it was matched."""
-    fields = {"live": len({*header.key, *header.fields, *header.untouched}), "sheet": len(header.pairs)}
+    there = {*header.key, *header.fields, *header.untouched} - {*header.unseen}
+    fields = {"live": len(there), "sheet": len(header.pairs)}
     for name, source in (("live", header.live), ("sheet", header.sheet)):
         what = "codes" if name == "sheet" and _is_list(header) else name
+        if name == "sheet" and header.by_rules:
+            _print_fact(console, "rules", _rules_said(header))
+            continue
         _print_source(console, what, source.path, source.rows, fields[name], source.layout, source.notes)
     origin = header.sheet.origin
     if origin is not None:
@@ -155,6 +162,9 @@ def print_inputs(console: Console, header: Header, store: str | None, *, told: b
             _print_fact(console, "", said, style="yellow")
     how = "" if told else "  (the heading says so; --key names another)"
     _print_fact(console, "key", ", ".join(shown(field) for field in header.key) + how)
+    if header.matched_by:
+        names = listed([shown(name) for name in header.matched_by])
+        _print_fact(console, "", f"the list's rows found their items by {names}")
     if store is not None:
         _print_fact(console, "store", shown(store))
     elif header.settings:
@@ -175,6 +185,13 @@ def print_inputs(console: Console, header: Header, store: str | None, *, told: b
             style="yellow",
         )
     console.print()
+
+
+def _rules_said(header: Header) -> str:
+    """The file of the rules and their names, or what was said on the command line."""
+    if header.sheet.path.startswith("--"):
+        return shown("; ".join(f"{one.field} = {one.expression}" for one in header.rules))
+    return f"{shown(header.sheet.path)}: {listed(list(dict.fromkeys(shown(one.rule) for one in header.rules)))}"
 
 
 def _print_source(
@@ -205,11 +222,16 @@ def _print_rewritten(console: Console, header: Header) -> None:
     console.print(Text(f"  to send them as they are: --exact {shown(next(iter(header.rewritten)))}", "dim"))
 
 
+NOT_THERE = {"list": "not in the list", "rules": "no rule for it"}
+"""What is said of items that are not in the sheet."""
+
+
 def print_accounts(console: Console, changes: ChangeSet) -> None:
     """How many rows were read and where each went."""
     header, counts = changes.header, changes.header.counts
     in_sheet = counted(changes.items["verdict"].filter(changes.items["sheet"].is_not_null()))
-    table = _table("", "live", "list" if _is_list(header) else "sheet", right=(1, 2))
+    of_sheet = "list" if _is_list(header) else "rules" if header.by_rules else "sheet"
+    table = result_table("", "live", of_sheet, right=(1, 2))
     for name, live, sheet, style in (
         ("same", counts.same, counts.same, ""),
         ("changed", counts.changed, in_sheet["changed"], ""),
@@ -217,7 +239,7 @@ def print_accounts(console: Console, changes: ChangeSet) -> None:
         ("new", None, counts.new, "green"),
         ("gone", counts.gone, None, "bright_red"),
         ("gone from the store", None, counts.departed, ""),
-        ("not in the list" if _is_list(header) else "not in the sheet", counts.absent, None, ""),
+        (NOT_THERE.get(of_sheet, "not in the sheet"), counts.absent, None, ""),
         ("set aside", counts.set_aside_live, counts.set_aside_sheet, "magenta"),
     ):
         # A list of codes says nothing of what is changed or new.
@@ -279,7 +301,7 @@ def print_clashes(console: Console, changes: ChangeSet) -> None:
     title = f"{count(many, 'cell')} changed in the sheet and in the store: held until you choose"
     console.print(f"\n{title}", style="bold magenta")
     width = 6 if any(row[5] for row in grid.rows) else 5  # the last column has the sums
-    table = _table(f"  {grid.headings[0]}", *grid.headings[1:width])
+    table = result_table(f"  {grid.headings[0]}", *grid.headings[1:width])
     for column in table.columns[2:]:
         column.no_wrap, column.overflow, column.max_width = False, "fold", 24
     for key, field, *texts, both in grid.rows:
@@ -298,7 +320,12 @@ def print_findings_count(console: Console, header: Header) -> None:
     """How many sorts of findings there are, of each group, and how to see them in full."""
     if not header.findings:
         return
-    sorts = Counter({"damage": "damage", "slip": "slips"}.get(one.check, "checks") for one in header.findings)
+    sorts = Counter(
+        {"damage": "damage", "slip": "slips", "rule": "rules", "list": "the list", "key": "keys"}.get(
+            one.check, "checks"
+        )
+        for one in header.findings
+    )
     said = ", ".join(f"{number:,} of {group}" for group, number in sorts.items())
     console.print(f"\n{count(len(header.findings), 'finding')}: {said}; --findings shows them in full")
 
@@ -308,10 +335,14 @@ def print_findings(console: Console, changes: ChangeSet) -> None:
     header = changes.header
     if not header.findings:
         return
-    letters = {pair.field: column_letter(pair.column) for pair in header.pairs if pair.field is not None}
+    pairs = [] if header.by_rules else header.pairs
+    letters = {pair.field: column_letter(pair.column) for pair in pairs if pair.field is not None}
     groups = {
         "damage": "damage: what a spreadsheet did to cells that nobody edited",
         "slip": "slips: what a hand did to many cells at once",
+        "rule": "rules: what they could not work out",
+        "list": "the list: what its description does not say",
+        "key": "keys: what live does not have",
         "": "checks: what must not go, or should be looked at first",
     }
     for check, title in groups.items():
@@ -336,7 +367,10 @@ def print_findings(console: Console, changes: ChangeSet) -> None:
         (mendable, "--repair puts live's value back where it is certain"),
         ("damage" in held, "--accept damage:SKU sends a cell as it is"),
         ("slip" in held, "mend a slip in the sheet, or --accept slip:FIELD sends it"),
-        (held - {"damage", "slip"}, "--accept CHECK:SKU or CHECK:FIELD lets through what a check holds"),
+        (
+            held - {"damage", "slip", "rule", "list"},
+            "--accept CHECK:SKU or CHECK:FIELD lets through what a check holds",
+        ),
     ):
         if holds:
             console.print(f"  {hint}")
@@ -354,6 +388,13 @@ def _examples(changes: ChangeSet, finding: FindingSummary, width: int) -> list[T
         for key, row, before, sheet in of.select("key", "row", "before", "sheet").iter_rows():
             name = " / ".join(shown(part) for part in key)
             examples.append((name, row, before, sheet))
+    elif finding.check in {"rule", "list"}:
+        of = changes.unresolved.filter(
+            (pl.col("source") == finding.check)
+            & (pl.col("rule") == finding.name)
+            & (pl.col("field").is_in(finding.fields) if finding.fields else pl.col("field").is_null())
+        ).head(EXAMPLES)
+        return [_flagged(key, row, what) for key, row, what in of.select("key", "row", "what").iter_rows()]
     elif finding.check != "slip":
         of = changes.flags.filter(
             (pl.col("check") == finding.check)
@@ -470,6 +511,16 @@ def print_waiting(console: Console, changes: ChangeSet) -> None:
             console.print(cut(f"{where:<18} {key_text(row.key):<18} {row.reason}", console.width))
         if len(header.set_aside) > LISTED:
             console.print(f"  and {len(header.set_aside) - LISTED:,} more, all in line 1 of the change set")
+    if header.unseen:
+        console.print(
+            f"what live has in {listed([shown(n) for n in header.unseen])} is not known: no undo brings it back"
+        )
+    if counts.unresolved:
+        rows = changes.unresolved["row"].n_unique()
+        console.print(
+            f"{count(counts.unresolved, 'cell')} of {count(rows, 'row')} could not be worked out and stay as they are",
+            style="magenta",
+        )
     _print_near(console, header)
     _print_likely(console, header)
 
@@ -482,10 +533,13 @@ def print_headings(console: Console, header: Header) -> None:
             hint = f" (nearest: {shown(pair.nearest)})" if pair.nearest and pair.how == "unmatched" else ""
             left_out.setdefault(pair.how, []).append(shown(pair.heading) + hint)
     there = {pair.nearest for pair in header.pairs if pair.field is None and pair.how != "unmatched"}
-    alone = [] if _is_list(header) else [shown(name) for name in header.untouched if name not in there]
+    alone = (
+        [] if _is_list(header) or header.by_rules else [shown(name) for name in header.untouched if name not in there]
+    )
     first = True
     for title, names in (
         ("ignored, as live has no such heading", left_out.get("unmatched", [])),
+        ("left out, as the mapping does not name them", left_out.get("not described", [])),
         ("ignored, as you said", left_out.get("ignored", [])),
         ("left out, as you did not ask for them", left_out.get("not asked for", [])),
         ("left alone, as the sheet lacks them", alone),
@@ -550,16 +604,23 @@ def _print_likely(console: Console, header: Header) -> None:
 
 
 def print_pairs(
-    console: Console, aligned: AlignedInputs, sheet: Catalogue, pairs: Sequence[ColumnSample], store: str | None
+    console: Console,
+    aligned: AlignedInputs,
+    sheet: Catalogue,
+    pairs: Sequence[ColumnSample],
+    store: str | None,
+    *,
+    by_key: bool,
 ) -> None:
-    """Which heading is which field, with samples of both."""
+    """Which heading is which field, with samples of both; whether rows are matched by the store's key."""
     for name, one in (("live", aligned.live), ("sheet", sheet)):
         _print_source(console, name, one.path, one.cells.height, len(one.fields), one.layout, one.notes)
     if store is not None:
         _print_fact(console, "store", shown(store))
-    _print_fact(console, "key", ", ".join(shown(field) for field in aligned.key.fields))
+    names = ", ".join(shown(field) for field in aligned.key.fields)
+    _print_fact(console, *(("key", names) if by_key else ("rows", f"matched by {names}")))
     console.print()
-    table = _table(f"in {shown(PurePath(sheet.path).name)}", "field", "why", "in the sheet", "in live")
+    table = result_table(f"in {shown(PurePath(sheet.path).name)}", "field", "why", "in the sheet", "in live")
     for number, column in enumerate(table.columns):
         column.no_wrap, column.overflow = number in {0, 1}, "ellipsis"
     words = [(shown(pair.heading), _field_of(pair), pair.how) for pair in pairs]
@@ -650,13 +711,13 @@ def print_learned(console: Console, learned: Learned, live: Catalogue) -> None:
     _print_fact(console, "key", f"{', '.join(shown(name) for name in learned.store.key.fields)}: {shown(learned.key)}")
     console.print()
     if learned.relations:
-        table = _table("relation", "field", "because")
+        table = result_table("relation", "field", "because")
         table.columns[2].no_wrap = False
         for role, seen in learned.relations.items():
             table.add_row(role.replace("_", " "), Text(shown(getattr(learned.store.relations, role))), Text(seen))
         console.print(table)
         console.print()
-    table = _table("field", "kind", "because")
+    table = result_table("field", "kind", "because")
     table.columns[2].no_wrap = False
     for name, field in learned.store.fields.items():
         table.add_row(
@@ -695,6 +756,15 @@ def print_suggestions(console: Console, prices: Sequence[Suggestion], keep: str)
     console.print("Nothing of this is applied.\n")
 
 
+def print_totals(console: Console, sums: Sequence[Total]) -> None:
+    """What items come to over their locations, before and after."""
+    if sums:
+        _print_grid(console, totals_grid(sums, LISTED))
+        if len(sums) > LISTED:
+            console.print(f"  and {count(len(sums) - LISTED, 'more item')} of which the total changes")
+        console.print()
+
+
 def print_records(console: Console, touched_records: Records) -> None:
     """The open quotes and customers' prices that a changed cost touches."""
     console.print(f"records in {shown(touched_records.path)}: {records_said(touched_records)}", style="bold")
@@ -716,7 +786,7 @@ def _print_grid(console: Console, grid: Grid) -> None:
     widths = [max(map(cell_len, texts)) for texts in columns]
     last = grid.words - 1
     room = console.width - sum(widths) + widths[last] - 2 * len(widths)
-    table = _table(*grid.headings, right=range(grid.words, len(grid.headings)))
+    table = result_table(*grid.headings, right=range(grid.words, len(grid.headings)))
     table.columns[last].no_wrap, table.columns[last].overflow = False, "fold"
     table.columns[last].max_width = max(8, min(room, WIDEST_WORD))
     for row in list(zip(*columns, strict=True))[1:]:
@@ -755,7 +825,7 @@ def print_written(console: Console, folder: str, manifest: Manifest, dialect: st
         console.print("Nothing is to be sent, so there is no update file.")
     for title, files in (("to import, in this order", manifest.update), ("to take it back", manifest.undo)):
         if files:
-            table = _table(title, "for", "rows", "cells", "fields", right=(2, 3))
+            table = result_table(title, "for", "rows", "cells", "fields", right=(2, 3))
             for file in files:
                 fields = ", ".join(shown(field) for field in file.fields)
                 table.add_row(
@@ -818,14 +888,18 @@ def print_contradictions(console: Console, manifest: Manifest) -> None:
         console.print()
 
 
-def print_confirmed(console: Console, result: Confirmed, key: Sequence[str], *, everything: bool) -> None:
-    """What landed and what did not, what stands there twice, and what else moved meanwhile."""
+def print_confirmed(console: Console, result: Confirmed, key: Sequence[str], after: str, *, everything: bool) -> None:
+    """What landed in the export `after` and what did not, what stands there twice, and what else moved meanwhile."""
     total = sum(result.counts.values())
     if result.all_landed:
         console.print(f"All {count(total, 'change')} landed.", style="bold green")
-    else:
+    elif total:
         said = ", ".join(f"{number:,} {word}" for word, number in result.counts.items() if number)
         console.print(f"{count(total, 'change')}: {said}", style="bold")
+    for name, number in result.unseen.items():
+        console.print(
+            Text(f"{count(number, 'cell')} of {shown(name)} cannot be seen in {shown(after)}, which lacks it")
+        )
     for outcome, title in (("not landed", "not landed"), ("differently", "landed differently")):
         landings = [one for one in result.trouble if one.outcome == outcome]
         _print_some(console, title, [_landing(one) for one in landings], everything=everything)
@@ -1013,7 +1087,7 @@ def _around_the_difference(before: str, after: str, room: int) -> tuple[str, str
     return cut(lead + before[skip:], room), cut(lead + after[skip:], room)
 
 
-def _table(*headings: str, right: Sequence[int] = ()) -> Table:
+def result_table(*headings: str, right: Sequence[int] = ()) -> Table:
     """A plain table: no frame, a line under the headings, numbers to the right."""
     table = Table(box=None, pad_edge=False, padding=(0, 2, 0, 0), show_edge=False, header_style="bold")
     for number, heading in enumerate(headings):

@@ -89,7 +89,7 @@ def check_changes(
         changes.header.writing,
         encoding=live.layout.encoding,
         images=images,
-        new_values=new_values,
+        new_values=[*new_values, *live.unseen],  # live shows none of their values
         gone=changes.header.counts.gone,
         guessed=guessed,
         seen={name: conform(value.filter(pl.col("rule") == name), RULE_FINDINGS) for name in VALUE_RULES},

@@ -51,7 +51,7 @@ def detect(deltas: pl.DataFrame, forms: pl.DataFrame, inputs: DetectInputs) -> D
     the name of their `damage`, `form`) for damage and slips.
 
     `forms` are the different ones that change, in the form in which slips are looked for (`slips.forms`), and `form`
-    says which of these a cell is. A damaged cell is no part of a slip.
+    says which of these a cell is. A damaged cell is no part of a slip, and nor is one that nobody typed (`computed`).
     """
     changed = deltas.with_row_index("cell").filter(~pl.col("same"))
     if not changed.height:
@@ -60,6 +60,8 @@ def detect(deltas: pl.DataFrame, forms: pl.DataFrame, inputs: DetectInputs) -> D
     if changed["damage"].count():
         findings.append(_damage(changed.filter(pl.col("damage").is_not_null())))
     whole = changed.filter(pl.col("damage").is_null() & pl.col("pair").is_not_null())
+    if "computed" in whole.columns:
+        whole = whole.filter(~pl.col("computed"))
     if whole.height:
         context = _context(whole, forms, inputs)
         for number, slip in enumerate(slips(context)):

@@ -26,8 +26,8 @@ def near_keys(matched: Matched) -> pl.DataFrame:
     """The items that only one file has and that nearly have the same key, each the only one that does: their places in
     `live` and `sheet`, and `damage`: what a spreadsheet did to live's key, if that is what happened.
 
-    Keys are near that differ only by case, spaces, hyphens that look alike or leading zeros; and those that a
-    spreadsheet made of a key of live.
+    Keys are near that differ only by case, spaces, hyphens that look alike or leading zeros; those that a spreadsheet
+    made of a key of live; and numbers of articles without their check digit.
     """
     alone = {"live": matched.gone, "sheet": matched.new}
     keys = {name: index.keys for name, index in matched.keys.items()}
@@ -55,7 +55,31 @@ def near_keys(matched: Matched) -> pl.DataFrame:
     rest = {name: places.filter(~places.is_in(near[name].implode())) for name, places in alone.items()}
     pairs = made_of({name: keys[name].to_series().gather(places) for name, places in rest.items()})
     more = {name: rest[name].gather(pairs[name]).cast(pl.UInt32) for name in alone}
-    return pl.concat([near, pl.DataFrame(more).with_columns(damage=pairs["damage"])]).sort("sheet")
+    near = pl.concat([near, pl.DataFrame(more).with_columns(damage=pairs["damage"])])
+    rest = {name: places.filter(~places.is_in(near[name].implode())) for name, places in alone.items()}
+    bare = _without_check_digit({name: keys[name].to_series().gather(places) for name, places in rest.items()})
+    more = {name: rest[name].gather(bare[name]).cast(pl.UInt32) for name in alone}
+    return pl.concat([near, pl.DataFrame(more).with_columns(damage=pl.lit(None, pl.String))]).sort("sheet")
+
+
+def _without_check_digit(keys: dict[str, pl.Series]) -> pl.DataFrame:
+    """The keys of the sheet that are one of live without its check digit (GTIN, of 8, 12 or 13 digits), and of no
+    other: the places of both among these keys.
+    """
+    form = f"^[0-9]{{{'}$|^[0-9]{'.join(str(length - 1) for length in GTIN)}}}$"
+    ours = pl.DataFrame({"key": keys["sheet"]}).with_row_index("sheet").filter(pl.col("key").str.contains(form))
+    if not ours.height:
+        return pl.DataFrame(schema={"live": pl.UInt32, "sheet": pl.UInt32})
+    from stdnum.ean import calc_check_digit
+
+    whole = [bare + calc_check_digit(bare) for bare in ours["key"]]
+    ours = ours.with_columns(key=pl.Series(whole, dtype=pl.String))
+    met = ours.join(pl.DataFrame({"key": keys["live"]}).with_row_index("live"), on="key", how="inner")
+    return met.filter(pl.col("live").is_unique() & pl.col("sheet").is_unique()).select("live", "sheet")
+
+
+GTIN = (8, 12, 13)
+"""How long the numbers of articles are (GS1 General Specifications)."""
 
 
 def with_near_keys(

@@ -49,6 +49,7 @@ def outcomes(
 ) -> Outcomes:
     """The outcomes of the cells whose texts differ (`model.schemas.TEXTS`).
 
+    Cells that were `computed`, as a column says, are written as live writes already.
     `shop` is what is known of the store, `fields` the settings of the fields that are compared, and `writing` what was
     said of the sheet's. Where kinds were only `learned`, a path is not spelt as live spells it; a sheet that is
     `of_a_list` is compared by value. The word by which the importer empties a field empties it in the sheet, too.
@@ -59,11 +60,11 @@ def outcomes(
         sheet_cells = sheet_cells.with_columns(pl.col(texts["field"].unique()).replace(empties, ""))
     seems = submit(partial(sheet_writing, texts, fields, shop.writing, writing))
     # Most texts that differ do so as others do: a price is raised on many items.
-    distinct = deduplicate(texts.select("field", "before", "after"))
-    written = notations(distinct.rows, fields, shop.writing, writing, sheet_cells, live.cells)
-    table = by_value(
-        distinct.rows.with_columns(raw="after"), fields, shop.writing, written, learned=learned, of_a_list=of_a_list
-    ).rename({"held": "unread"})
+    distinct = deduplicate(texts.select("field", "before", "after", *({"computed"} & {*texts.columns})))
+    table, written = _by_value(
+        distinct.rows.with_columns(raw="after"), live, sheet_cells, shop, fields, writing, learned, of_a_list
+    )
+    table = table.rename({"held": "unread"})
     if not learned:
         table = table.with_columns(after=_spelt_like_live(table, fields, live.cells))
     no_text = blank(pl.col("after"))
@@ -74,6 +75,34 @@ def outcomes(
         unread=pl.when(~no_text).then("unread"),
     )
     return Outcomes(table, distinct, _shown(seems(), shop.writing, writing, written))
+
+
+def _by_value(
+    cells: pl.DataFrame,
+    live: Catalogue,
+    sheet: pl.DataFrame,
+    shop: Store,
+    fields: Mapping[str, Field],
+    writing: Notation,
+    learned: bool,
+    of_a_list: bool,
+) -> tuple[pl.DataFrame, Mapping[str, ColumnNotation]]:
+    """What the kinds say of cells, and how the sheet writes its fields. Those that were `computed` are written as live
+    writes: of them, what has the same value is the same, and nothing is in doubt.
+    """
+    computed = cells["computed"] if "computed" in cells.columns else None
+    if computed is None or not computed.any():
+        written = notations(cells, fields, shop.writing, writing, sheet, live.cells)
+        return by_value(cells, fields, shop.writing, written, learned=learned, of_a_list=of_a_list), written
+    own = by_value(cells.filter(computed), fields, shop.writing, {}, learned=learned, of_a_list=True)
+    own = own.with_columns(after="raw", held=pl.lit(None, pl.String))
+    if computed.all():
+        return own, {}
+    typed = cells.filter(~computed)
+    written = notations(typed, fields, shop.writing, writing, sheet, live.cells)
+    typed = by_value(typed, fields, shop.writing, written, learned=learned, of_a_list=of_a_list)
+    back = pl.concat([computed.arg_true(), (~computed).arg_true()]).arg_sort()
+    return pl.concat([own, typed.select(own.columns)])[back], written
 
 
 def _shown(seems: Notation, live: Notation, told: Notation, written: Mapping[str, ColumnNotation]) -> Notation:

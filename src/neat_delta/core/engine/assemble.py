@@ -11,7 +11,8 @@ import polars as pl
 
 from neat_delta.core.checks import CHECKS
 from neat_delta.core.detect.damage import DAMAGES
-from neat_delta.core.engine.rows import Placed, row_findings
+from neat_delta.core.engine.made import computed_cells, problems_said, unresolved
+from neat_delta.core.engine.rows import Placed, named_within, row_findings
 from neat_delta.core.kinds import blank
 from neat_delta.core.match.keys import KeyIndex, stripped
 from neat_delta.core.match.likely import likely_codes
@@ -19,10 +20,12 @@ from neat_delta.core.model.changeset import FORMAT, VERSION, ChangeSet, Counts, 
 from neat_delta.core.model.importer import NEW_CODE
 from neat_delta.core.model.reasons import EMPTIED, GONE, NEW
 from neat_delta.core.model.schemas import (
+    COMPUTED_SCHEMA,
     DAMAGED_SCHEMA,
     FINDINGS,
     FLAGS_SCHEMA,
     ITEMS_SCHEMA,
+    UNRESOLVED_SCHEMA,
     cells_schema,
     conform,
     empty,
@@ -83,6 +86,8 @@ class Stages:
     def leaving(self) -> pl.Series:
         """The places in live of the items that a whole sheet lacks; with a base, of those that it had."""
         gone = self.rows.matched.gone
+        if self.options.within and not self.options.whole:
+            gone = named_within(self.aligned.live, self.rows.sheet, gone, self.options.within, self.aligned.key)
         if self.based is None:
             return gone
         return gone.filter(self.based.at.gather(gone).is_not_null() & ~gone.is_in(self.left_to_store.implode()))
@@ -123,7 +128,10 @@ def assemble(stages: Stages) -> Draft:
     counted = Counter(differing["field"].filter(also))
     rewritten = {name: counted[name] for name in matched.fields if name in counted}
     keep = [name for name in matched.fields if policy.blanks_of(name) == "keep"]
-    kept = differs & differing["emptied"] & differing["field"].is_in(keep)
+    typed = (
+        pl.repeat(True, differing.height, eager=True) if "computed" not in deltas.columns else ~differing["computed"]
+    )
+    kept = differs & differing["emptied"] & differing["field"].is_in(keep) & typed
     cells = pl.concat([differing.filter(differs & ~kept), added]).select(CELL)
     cells = _with_codes(cells.with_columns(reason=pl.lit(None, pl.String)), stages)
     places = _items(cells, stages)
@@ -138,6 +146,9 @@ def assemble(stages: Stages) -> Draft:
     met = places.filter(pl.col("verdict").is_in(["changed", "recoded"]))["sheet"]
     damaged = _damaged(stages, number)
     lost = _lost(stages)
+    made = rows.sheet.provenance
+    open_questions = unresolved(made, rows.sheet, key) if made else empty(UNRESOLVED_SCHEMA)
+    computed = computed_cells(made, matched, live.cells.height, number, cells) if made else empty(COMPUTED_SCHEMA)
     truly_new = matched if stages.based is None else replace(matched, new=stages.based.matched.new)
     header = Header(
         format=FORMAT,
@@ -159,6 +170,10 @@ def assemble(stages: Stages) -> Draft:
             left_to_store=left_to_store,
             meanwhile=merged.meanwhile.height if merged else 0,
             lost=lost.height,
+            folded=made.folded if made else 0,
+            copied=made.copied if made else 0,
+            computed=computed.height,
+            unresolved=open_questions.height,
             new=verdicts["new"],
             gone=verdicts["gone"],
             set_aside_live=sum(row.file == "live" for row in matched.set_aside),
@@ -172,7 +187,7 @@ def assemble(stages: Stages) -> Draft:
         ),
         pairs=aligned.columns,
         headings=aligned.headings,
-        untouched=[name for name in live.fields if name not in in_sheet],
+        untouched=[name for name in live.fields if name not in in_sheet and name not in live.unseen],
         settings={name: shop.fields[name] for name in live.fields if shop.fields.get(name, Field()) != Field()},
         rewritten=rewritten,
         writing=shop.writing,
@@ -184,6 +199,7 @@ def assemble(stages: Stages) -> Draft:
         near=matched.near,
         set_aside=matched.set_aside,
         findings=row_findings(live, rows, policy, whole=stages.options.whole)
+        + problems_said(open_questions)
         + _damage_said(damaged)
         + _slips_said(stages),
         accepted=list(policy.accept),
@@ -196,6 +212,9 @@ def assemble(stages: Stages) -> Draft:
         meanwhile=dict(Counter(merged.meanwhile["field"].drop_nulls())) if merged else {},
         followed=list(stages.followed),
         lost=stripped(lost.head(MOST_LOST), key).rows(named=True),
+        rules=list(made.rules) if made else [],
+        matched_by=list(made.matched_by) if made else [],
+        unseen=[name for name in live.unseen if name in fields],
     )
     items = places.with_columns(live=live.row(places["live"]), sheet=rows.sheet.row(places["sheet"]))
     keys = pl.concat(
@@ -205,11 +224,17 @@ def assemble(stages: Stages) -> Draft:
         ]
     )
     changes = ChangeSet(header, keys, conform(items, ITEMS_SCHEMA), conform(cells, cells_schema(fields)), damaged)
+    changes = replace(changes, computed=computed, unresolved=open_questions)
     if merged:
         changes = replace(changes, meanwhile=merged.meanwhile)
     decided = stages.decided.drop("cell").with_columns(item=number.gather(stages.decided["item"]))
     decided = decided.filter(pl.col("item").is_not_null() | stages.decided["item"].is_null())
-    return Draft(changes, _with_rules(cells, decided, shop, key.fields), decided, _findings(cells, places, rows))
+    return Draft(
+        changes,
+        _with_rules(cells, decided, shop, key.fields),
+        decided,
+        _findings(cells, places, rows, _meant_blank(deltas, number)),
+    )
 
 
 CELL = ["item", "field", "before", "after", "unread", "base"]
@@ -280,7 +305,7 @@ def _with_codes(cells: pl.DataFrame, stages: Stages) -> pl.DataFrame:
     cells = cells.with_columns(after=with_followed_links(cells, fields, codes))
     more = more.rename({"place": "item"}).with_columns(unread=pl.lit(None, pl.String), base=pl.lit(None, pl.String))
     more = more.join(cells, on=["item", "field"], how="anti", maintain_order="left")
-    if stages.options.policy.with_gone and stages.options.whole:  # a link of an item that goes away is of no account
+    if stages.options.policy.with_gone and stages.options.drops:  # a link of an item that goes away is of no account
         recoded = more.filter(pl.col("field").is_in(key.fields))["item"]
         leaves = stages.leaving.cast(pl.Int64)
         leaves = leaves.filter(~leaves.is_in(recoded.implode()))
@@ -304,7 +329,7 @@ def _items(cells: pl.DataFrame, stages: Stages) -> pl.DataFrame:
     gone = stages.leaving.cast(pl.Int64).alias("item")
     gone = gone.filter(~gone.is_in(met.implode()))
     parts = [changed.with_columns(live="item")]
-    if stages.options.whole and not stages.listed_codes:
+    if stages.options.drops and not stages.listed_codes:
         absent = pl.lit(None, pl.Int64)
         parts.append(gone.to_frame().select("item", verdict=pl.lit("gone"), sheet=absent, live="item"))
     arriving = stages.arriving
@@ -384,10 +409,22 @@ def _with_rules(cells: pl.DataFrame, decided: pl.DataFrame, shop: Store, key: li
     return ruled.with_columns(rule=pl.when(pl.col("held").is_null()).then("rule")).drop("held")
 
 
-def _findings(cells: pl.DataFrame, places: pl.DataFrame, rows: Placed) -> pl.DataFrame:
-    """What is to be said of the items and cells whatever stands in them: emptied, new, gone, a code that cannot be."""
+def _meant_blank(deltas: pl.DataFrame, number: pl.Series) -> pl.DataFrame:
+    """The cells that a rule empties: `item` and `field`. Nobody need be asked whether that is meant."""
+    if "computed" not in deltas.columns:
+        return pl.DataFrame(schema={"item": pl.Int64, "field": pl.String})
+    blanks = deltas.filter(pl.col("computed") & pl.col("emptied"))
+    return blanks.select(item=number.gather(blanks["item"]), field=pl.col("field").cast(pl.String))
+
+
+def _findings(cells: pl.DataFrame, places: pl.DataFrame, rows: Placed, meant: pl.DataFrame) -> pl.DataFrame:
+    """What is to be said of the items and cells whatever stands in them: emptied (but where that was `meant`), new,
+    gone, a code that cannot be.
+    """
     name = pl.col("field").cast(pl.String)
     emptied = cells.filter(blank(pl.col("after")) & pl.col("before").is_not_null())
+    if meant.height:
+        emptied = emptied.with_columns(name).join(meant, on=["item", "field"], how="anti", maintain_order="left")
     coded = cells.filter(pl.col("reason").is_not_null())
     items = places.with_row_index("number").select(pl.col("number").cast(pl.Int64), "verdict", "sheet")
     tables = [

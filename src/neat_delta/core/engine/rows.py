@@ -5,6 +5,7 @@ and the code changes that are asked for.
 from __future__ import annotations
 
 from collections import Counter
+from collections.abc import Sequence
 from dataclasses import dataclass, replace
 from typing import TYPE_CHECKING
 
@@ -12,6 +13,7 @@ import polars as pl
 
 from neat_delta.core.detect.near_keys import near_keys, with_near_keys
 from neat_delta.core.detect.slips import missing, pasted_twice
+from neat_delta.core.match.keys import KeyIndex
 from neat_delta.core.match.prepare import AlignedInputs, align_inputs
 from neat_delta.core.match.rows import REPEATS, SAME_ROW, Matched, match_rows
 from neat_delta.core.model.changeset import FindingSummary, SetAside
@@ -21,12 +23,13 @@ from neat_delta.core.model.store import Key, Store
 from neat_delta.core.rekey.moves import UNKNOWN
 from neat_delta.core.rekey.requests import CodeChanges, moves_in_list, moves_in_sheet, with_sheet_codes
 from neat_delta.core.support.errors import CatalogueError
+from neat_delta.core.support.nearest import nearest
 
 if TYPE_CHECKING:
     from neat_delta.core.decide.policy import Policy
     from neat_delta.core.model.catalogue import Catalogue
 
-__all__ = ["Placed", "place_rows", "row_findings"]
+__all__ = ["Placed", "named_within", "place_rows", "row_findings"]
 
 
 @dataclass(frozen=True, slots=True)
@@ -59,6 +62,9 @@ def place_rows(aligned: AlignedInputs, codes: Catalogue | None, policy: Policy, 
         known_as, asked = with_sheet_codes(live, sheet, moves_in_list(live, code_list, key, field), key)
     bare = NEW_CODE in sheet.fields
     matched = _matched(known_as, sheet, key, policy, bare=bare)
+    if sheet.provenance is not None:
+        aside = sorted([*matched.set_aside, *sheet.provenance.set_aside], key=lambda row: (row.file, row.row))
+        matched = replace(matched, set_aside=aside, near=[*sheet.provenance.near, *matched.near])
     twice = pasted_twice(sheet, matched.key, _repeated(sheet, matched))
     if policy.repair and twice.len():
         sheet, matched = _without_repeats(known_as, sheet, twice, key, policy, bare=bare)
@@ -86,7 +92,7 @@ def _must_have_codes(codes: Catalogue) -> None:
 def _repeated(sheet: Catalogue, matched: Matched) -> pl.Series:
     """The places in the sheet of the rows that were set aside because their key repeats there."""
     rows = [row.row for row in matched.set_aside if row.file == "sheet" and row.reason == REPEATS]
-    return sheet.place(pl.Series(rows, dtype=pl.Int64))
+    return sheet.place(pl.Series(rows, dtype=pl.Int64)) if rows else pl.Series([], dtype=pl.Int64)
 
 
 def _without_repeats(
@@ -113,19 +119,68 @@ def row_findings(live: Catalogue, rows: Placed, policy: Policy, *, whole: bool) 
     """
     matched, twice = rows.matched, rows.twice
     findings = []
-    damages = Counter((near.damage, near.taken) for near in matched.near if near.damage is not None)
-    for (name, taken), times in damages.items():
+    damages = Counter((near.damage, near.taken, tuple(near.key)) for near in matched.near if near.damage is not None)
+    for (name, taken, fields), times in damages.items():
         why = "the key is in no other way near, and no other item comes as near"
-        findings.append(FindingSummary("damage", name, matched.key, times, why, "repaired" if taken else "held"))
+        findings.append(FindingSummary("damage", name, list(fields), times, why, "repaired" if taken else "held"))
     if twice.len():
         why = f"{twice.len():,} rows are the same as one before them in every cell"
         findings.append(
             FindingSummary("slip", "rows pasted twice", [], 0, why, "repaired" if policy.repair else "noted")
         )
+    findings += _unknown_parts(live, rows)
     lost = missing(live, rows.sheet, matched, matched.fields) if whole or rows.sheet.origin else None
     if lost is not None:
         findings.append(FindingSummary("slip", "rows missing", [], 0, lost, "noted"))
     return findings
+
+
+def _unknown_parts(live: Catalogue, rows: Placed) -> list[FindingSummary]:
+    """Where the key has several fields: values of each, such as a location, that no item of live has at all."""
+    matched = rows.matched
+    if len(matched.key) == 1 or not matched.new.len():
+        return []
+    findings = []
+    theirs, ours = (matched.keys[name].keys for name in ("live", "sheet"))
+    for name in matched.key:
+        known = theirs[name].unique(maintain_order=True)
+        said = ours[name].gather(matched.new)
+        unknown = said.filter(~said.is_in(known.implode())).alias("value").value_counts(sort=True)
+        if not unknown.height:
+            continue
+        shown = []
+        for value, times in unknown.sort("count", "value", descending=[True, False]).head(MOST_NAMED).iter_rows():
+            near = nearest(value, known.to_list()) if known.len() <= MOST_KNOWN else None
+            rows_said = "1 row" if times == 1 else f"{times:,} rows"
+            shown.append(f'"{value}" in {rows_said}' + (f' (the nearest is "{near}")' if near else ""))
+        more = f", and {unknown.height - MOST_NAMED:,} others" if unknown.height > MOST_NAMED else ""
+        total = int(unknown["count"].sum())
+        findings.append(FindingSummary("key", "unknown", [name], total, ", ".join(shown) + more, "noted"))
+    return findings
+
+
+MOST_NAMED, MOST_KNOWN = 5, 20_000
+"""So many unknown values are named; among so many known ones the nearest is looked for."""
+
+
+def named_within(live: Catalogue, sheet: Catalogue, places: pl.Series, within: Sequence[str], key: Key) -> pl.Series:
+    """Those of live's places whose values in the fields `within` a row of the sheet has; where a row with them was set
+    aside, nobody knows all that the sheet has, so they are left out. CatalogueError when a field is none of the key.
+    """
+    for name in within:
+        if name not in key.fields:
+            raise CatalogueError(f'The mapping\'s whole_within names "{name}", which is no field of the key.')
+    part = Key(list(within), ignore_case=key.ignore_case)
+    there = KeyIndex.of(live.cells.select(part.fields).gather(places), part)
+    named = KeyIndex.of(sheet.cells.select(part.fields), part).lookup(there.keys).is_not_null()
+    aside = sheet.provenance.set_aside if sheet.provenance else ()
+    doubtful = [
+        tuple(row.key[name] for name in within) for row in aside if {*within} <= {*row.key} and row.reason != SAME_ROW
+    ]
+    if doubtful:
+        rows = pl.DataFrame(doubtful, schema=dict.fromkeys(part.fields, pl.String), orient="row")
+        named &= KeyIndex.of(rows, part).lookup(there.keys).is_null()
+    return places.filter(named)
 
 
 def _only_listed(sheet: Catalogue, matched: Matched) -> Matched:

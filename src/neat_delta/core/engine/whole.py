@@ -23,9 +23,10 @@ from neat_delta.core.diff.equality import sheet_writing
 from neat_delta.core.diff.outcomes import Outcomes, outcomes
 from neat_delta.core.diff.texts import differing_texts
 from neat_delta.core.engine.assemble import Stages, assemble, with_flags
+from neat_delta.core.engine.made import problem_findings
 from neat_delta.core.engine.options import CompareOptions
 from neat_delta.core.engine.rows import Placed, place_rows
-from neat_delta.core.infer.learn import learn_sample, with_currencies, with_writing
+from neat_delta.core.infer.learn import known_store
 from neat_delta.core.kinds.number import NUMBER_KINDS
 from neat_delta.core.match.base import (
     Based,
@@ -53,6 +54,7 @@ if TYPE_CHECKING:
     from neat_delta.core.decide.policy import Policy
     from neat_delta.core.match.rows import Matched
     from neat_delta.core.model.changeset import ChangeSet
+    from neat_delta.core.model.provenance import Provenance
 
 __all__ = ["compare", "recode"]
 
@@ -123,13 +125,17 @@ def _run(
     remembered, stale = False, _is_stale(sheet, live) and not listed_codes
     if base is None and stale and sheet.memory is not None and _remembers_values(sheet.memory, aligned):
         base, remembered = sheet.memory, True
+    if base is not None and sheet.provenance is not None:
+        raise CatalogueError(
+            f"{sheet.path}: a list with a mapping, and rules, are held against live alone. Leave ‹base› out."
+        )
     if base is not None:
         sides = _three_sides(aligned, base, codes, options)
     else:
         rows = place_rows(aligned, codes, policy, listed_codes=listed_codes)
         sides = _Sides(aligned, rows, differing_texts(aligned.live, rows.sheet, rows.matched))
     aligned, rows = sides.aligned, sides.rows
-    origin, texts = sides.as_base, sides.texts
+    origin, texts = sides.as_base, _with_computed(sides.texts, sides.matched, sheet.provenance)
     shop = sides.shop or _known(aligned, texts, rows.matched, options)
     fields = {name: shop.fields.get(name, Field()) for name in rows.matched.fields}
     outcomes_of = partial(
@@ -139,6 +145,8 @@ def _run(
     of_texts = outcomes_of(texts, live=origin.live)
     deltas, detected = _detected(origin, replace(rows, matched=sides.matched), texts, of_texts, fields, shop)
     findings, merged = detected.findings, None
+    if sheet.provenance is not None:
+        findings = pl.concat([findings, problem_findings(sheet.provenance, rows.matched, aligned.live.cells.height)])
     if sides.based is not None:
         merged = against_live(
             deltas, findings, sides.based, rows.matched, aligned.live, rows.sheet, fields, shop.writing,
@@ -177,6 +185,19 @@ def _run(
     left = (changes.items["held"] == LEFT_STORE).fill_null(value=False).arg_true().cast(pl.Int64)
     checked = checked.filter(~pl.col("item").is_in(left.implode()).fill_null(value=False)) if left.len() else checked
     return settle(with_flags(changes, checked), pl.concat([so_far, checked]), aligned.live)
+
+
+def _with_computed(texts: pl.DataFrame, matched: Matched, made: Provenance | None) -> pl.DataFrame:
+    """The texts that differ, and whether each was computed, where some were."""
+    if made is None or not made.computed:
+        return texts
+    place = matched.pairs["sheet"].gather(texts["pair"])
+    place = place.zip_with(place.is_not_null(), matched.new.gather(texts["new"]).cast(place.dtype))
+    computed = pl.repeat(False, texts.height, eager=True)
+    for name, rows in made.computed.items():
+        at = (texts["field"] == name).arg_true()
+        computed = computed.scatter(at, rows.gather(place.gather(at)))
+    return texts.with_columns(computed=computed)
 
 
 @dataclass(frozen=True, slots=True)
@@ -234,7 +255,7 @@ def _three_sides(aligned: AlignedInputs, base: Catalogue, codes: Catalogue | Non
     fields = {name: shop.fields.get(name, Field()) for name in rows.matched.fields}
     seems = sheet_writing(by_store.select("field", after="before"), fields, shop.writing, Notation())
     if seems != shop.writing:
-        base = restated(base, fields, seems, shop.writing)
+        base = replace(base, cells=restated(base.cells, fields, seems, shop.writing))
         based = base_rows(base, aligned.live, rows.sheet, rows.matched, aligned.key, by_key)
         by_store = differing_texts(base, aligned.live, based.store)
         ours = differing_texts(based.base, rows.sheet, based.matched)
@@ -256,7 +277,7 @@ def _known(aligned: AlignedInputs, texts: pl.DataFrame, matched: Matched, option
     _must_have(live, policy.clash_in)
     adding = _adding(policy)
     differing = list(dict.fromkeys([*texts["field"].unique(maintain_order=True), *adding]))
-    shop = with_currencies(with_writing(store, live), live) if store else learn_sample(live, matched.key, differing)
+    shop = known_store(live, store, matched.key, differing)
     exact = options.columns.exact
     _must_have(live, exact)
     _must_have(live, policy.blanks_in)
@@ -297,6 +318,8 @@ def _detected(
     """
     matched, live = rows.matched, aligned.live
     changes = ~of_texts.table["same"]
+    if "computed" in of_texts.table.columns:  # nobody typed those
+        changes &= ~of_texts.table["computed"]
     changing = of_texts.table.filter(changes).select("field", "before", "after", "raw")
     looking = submit(partial(damaged, changing, fields, shop.writing, live.cells))
     looked = forms(changing, fields, shop.writing)

@@ -29,7 +29,7 @@ from neat_delta.core.model.catalogue import Catalogue
 from neat_delta.core.model.layout import Notation
 from neat_delta.core.model.store import Field, FileForm, Key, Relations, Store
 
-__all__ = ["NUMBERS", "Learned", "date_form_of", "learn", "learn_sample", "with_writing", "writing_of"]
+__all__ = ["NUMBERS", "Learned", "date_form_of", "known_store", "learn", "learn_sample", "with_writing", "writing_of"]
 
 NUMBERS = (*NUMBER_KINDS, "measure")
 """The kinds whose cells have a decimal mark."""
@@ -169,6 +169,15 @@ def _of_all(column: pl.Series, field: Field, writing: Notation) -> Field:
         if kind.copy(texts, field, writing).has_nulls() or kind.read(texts, field, writing).has_nulls()
         else field
     )
+
+
+def known_store(live: Catalogue, store: Store | None, key: Sequence[str], names: Iterable[str]) -> Store:
+    """What is known of the store: from its file, with what it leaves out of how live writes values; or at a glance at
+    these fields.
+    """
+    if store is None:
+        return learn_sample(live, key, names)
+    return with_currencies(with_writing(store, live), live)
 
 
 def with_writing(store: Store, live: Catalogue) -> Store:

@@ -15,7 +15,18 @@ from neat_delta.core.model.layout import Notation
 from neat_delta.core.model.store import Field
 from neat_delta.core.support.distinct import map_distinct
 
-__all__ = ["CURRENCY", "DECIMAL", "EXACT", "INTEGER", "MONEY", "NUMBER_KINDS", "amounts", "marks", "numbers"]
+__all__ = [
+    "CURRENCY",
+    "DECIMAL",
+    "EXACT",
+    "INTEGER",
+    "MONEY",
+    "NUMBER_KINDS",
+    "amounts",
+    "marks",
+    "number_of",
+    "numbers",
+]
 
 ISO_4217 = (
     "AED AFN ALL AMD AOA ARS AUD AWG AZN BAM BBD BDT BGN BHD BIF BMD BND BOB BRL BSD BTN BWP BYN BZD CAD CDF CHF "
@@ -41,7 +52,8 @@ def marks(field: Field, writing: Notation) -> tuple[str, str]:
     return point, "" if thousands == point else thousands
 
 
-def _number(text: pl.Expr, field: Field, writing: Notation) -> pl.Expr:
+def number_of(text: pl.Expr, field: Field, writing: Notation) -> pl.Expr:
+    """The value of a text without white space around it; null where it is no number."""
     point, thousands = marks(field, writing)
     group = SPACES.get(thousands, re.escape(thousands))
     whole = rf"[0-9]+|[0-9]{{1,3}}(?:{group}[0-9]{{3}})+" if thousands else r"[0-9]+"
@@ -85,17 +97,17 @@ TEXT = pl.col("text").str.strip_chars()
 
 
 def _read_decimal(texts: pl.Series, field: Field, writing: Notation) -> pl.Series:
-    return _of(texts, _number(TEXT, field, writing), field, writing)
+    return _of(texts, number_of(TEXT, field, writing), field, writing)
 
 
 def _read_integer(texts: pl.Series, field: Field, writing: Notation) -> pl.Series:
-    value = _of(texts, _number(TEXT, field, writing), field, writing)
+    value = _of(texts, number_of(TEXT, field, writing), field, writing)
     return only(value, ~value.str.contains(".", literal=True).fill_null(value=True))
 
 
 def _read_money(texts: pl.Series, field: Field, writing: Notation) -> pl.Series:
     bare = TEXT.str.replace(rf"^([+−-]?)\s*{CURRENCY}\s*", "$1").str.replace(rf"\s*{CURRENCY}$", "")
-    return _of(texts, _number(bare, field, writing), field, writing)
+    return _of(texts, number_of(bare, field, writing), field, writing)
 
 
 def _write(values: pl.Series, texts: pl.Series, field: Field, writing: Notation) -> pl.Series:

@@ -276,20 +276,22 @@ def _completed(
     return replace(base, cells=cells.select(names))
 
 
-def restated(base: Catalogue, fields: Mapping[str, Field], seems: Notation, writing: Notation) -> Catalogue:
-    """The base with its numbers and dates as live writes them, where it `seems` to write them otherwise."""
+def restated(base: pl.DataFrame, fields: Mapping[str, Field], seems: Notation, writing: Notation) -> pl.DataFrame:
+    """A table with its numbers and dates as live writes them, where it `seems` to write them otherwise; what cannot be
+    read stays.
+    """
     columns = []
     marks = (seems.decimal_mark, seems.thousands_mark) != (writing.decimal_mark, writing.thousands_mark)
-    for name in base.fields:
+    for name in base.columns:
         field = fields.get(name)
         differs = field and ((field.kind in NUMBER_KINDS and marks) or
                              (field.kind == "date" and seems.date_form != writing.date_form))  # fmt: skip
         if not field or not differs:
             continue
-        texts, kind = base.cells[name], KINDS[field.kind]
+        texts, kind = base[name], KINDS[field.kind]
         values = kind.read(texts, field, seems)
         readable = (values.is_not_null() & (texts.str.strip_chars() != "")).arg_true()
         old = texts.gather(readable)
         written = kind.write(values.gather(readable), old, field, writing)
         columns.append(texts.rechunk().clone().scatter(readable, written.zip_with(written.is_not_null(), old)))
-    return replace(base, cells=base.cells.with_columns(columns)) if columns else base
+    return base.with_columns(columns) if columns else base

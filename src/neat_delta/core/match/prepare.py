@@ -9,22 +9,32 @@ from dataclasses import dataclass, replace
 from typing import TYPE_CHECKING
 
 import msgspec
+import polars as pl
 
 from neat_delta.core.infer.key import find_key
 from neat_delta.core.match.columns import match_columns
 from neat_delta.core.match.continuation import merge_lines
 from neat_delta.core.match.keys import KeyIndex
 from neat_delta.core.model.catalogue import Catalogue, listed, renamed
-from neat_delta.core.model.columns import ColumnOptions
+from neat_delta.core.model.columns import ColumnMatch, ColumnOptions
 from neat_delta.core.model.importer import NEW_CODE
 from neat_delta.core.model.store import Continued, Field, Key, Store, continued
 from neat_delta.core.support.errors import CatalogueError
 
 if TYPE_CHECKING:
     from neat_delta.core.model.changeset import Header
-    from neat_delta.core.model.columns import ColumnMatch
 
-__all__ = ["ANY_COLUMNS", "AlignedInputs", "Prepared", "align_inputs", "prepare", "prepare_columns", "prepare_export"]
+__all__ = [
+    "ANY_COLUMNS",
+    "AlignedInputs",
+    "Prepared",
+    "align_inputs",
+    "prepare",
+    "prepare_columns",
+    "prepare_export",
+    "unseen_fields",
+    "with_unseen",
+]
 
 
 @dataclass(frozen=True, slots=True)
@@ -43,9 +53,11 @@ class Prepared:
         return KeyIndex.of(self.catalogue.cells, self.key)
 
 
-def prepare(catalogue: Catalogue, store: Store | None = None, key: Sequence[str] = ()) -> Prepared:
+def prepare(
+    catalogue: Catalogue, store: Store | None = None, key: Sequence[str] = (), unseen: Sequence[str] = ()
+) -> Prepared:
     """Prepare an export of the store: `key` names the key fields (default: the store file's, or the heading that is
-    plainly the SKU).
+    plainly the SKU); `unseen` are fields of which the store's values are not known where the export lacks them.
 
     CatalogueError when a name would stand twice, there is no key, or a line continues what may not be continued.
     """
@@ -54,9 +66,28 @@ def prepare(catalogue: Catalogue, store: Store | None = None, key: Sequence[str]
     headings = {name: str(heading) for name, heading in headings.items() if heading in catalogue.fields}
     named = renamed(catalogue, {heading: name for name, heading in headings.items()})
     fields = find_key(named, key or shop.key.fields)
+    named = with_unseen(named, unseen)
     return Prepared(
         merge_lines(named, fields, continued(shop)), msgspec.structs.replace(shop.key, fields=fields), headings
     )
+
+
+def unseen_fields(store: Store | None, added: Sequence[str] = ()) -> list[str]:
+    """The fields that the store has though an export may lack them: as its file says, and as is said besides.
+
+    >>> unseen_fields(None, ["sale_price"])
+    ['sale_price']
+    """
+    fields = store.fields.items() if store else ()
+    return list(dict.fromkeys([*(name for name, field in fields if field.unseen), *added]))
+
+
+def with_unseen(catalogue: Catalogue, names: Sequence[str]) -> Catalogue:
+    """The catalogue with those of these fields that it lacks: blank, and known not to be known."""
+    lacking = tuple(name for name in names if name not in catalogue.fields)
+    if not lacking:
+        return catalogue
+    return replace(catalogue, cells=catalogue.cells.with_columns(pl.lit("").alias(n) for n in lacking), unseen=lacking)
 
 
 def prepare_export(catalogue: Catalogue, header: Header, store: Store | None = None) -> Catalogue:
@@ -112,8 +143,10 @@ def align_inputs(
 
     Raises CatalogueError when a name in `columns` is none, two headings mean one field, or the sheet lacks the key.
     """
+    if sheet.provenance is not None:
+        return _aligned_already(live, sheet, store, columns)
     shop = store or Store()
-    prepared = prepare(live, store, columns.key or (columns.saved.key if columns.saved else []))
+    prepared = prepare(live, store, columns.key, unseen_fields(store, columns.added))
     live, keys = prepared.catalogue, prepared.key.fields
     matches = match_columns(
         sheet.fields,
@@ -142,6 +175,17 @@ def align_inputs(
     sheet = prepare_columns(sheet, names, keys, lines)
     sheet = replace(sheet, cells=sheet.cells.select(list(taken.values())))
     return AlignedInputs(live, sheet, matches, prepared.key, store, prepared.headings, columns.saved is not None)
+
+
+def _aligned_already(live: Catalogue, sheet: Catalogue, store: Store | None, columns: ColumnOptions) -> AlignedInputs:
+    """A sheet that was made under the names of live's fields."""
+    prepared = prepare(live, store, columns.key, unseen_fields(store, columns.added))
+    made = sheet.provenance.columns if sheet.provenance else None
+    same = [ColumnMatch(name, name, "same name", column=n) for n, name in enumerate(sheet.fields, 1)]
+    named = list(made) if made is not None else same
+    return AlignedInputs(
+        prepared.catalogue, sheet, named, prepared.key, store, prepared.headings, of_a_list=made is not None
+    )
 
 
 def _with_codes(fields: Mapping[str, Field], old: str | None) -> dict[str, Field]:

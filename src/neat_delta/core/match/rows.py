@@ -22,7 +22,7 @@ from neat_delta.core.support.errors import CatalogueError
 if TYPE_CHECKING:
     from neat_delta.core.model.store import Key
 
-__all__ = ["HARMLESS", "REPEATS", "SAME_ROW", "Matched", "match_places", "match_rows"]
+__all__ = ["HARMLESS", "REPEATS", "SAME_ROW", "Matched", "match_places", "match_rows", "row_reasons", "total_rows"]
 
 
 @dataclass(frozen=True, slots=True)
@@ -82,7 +82,7 @@ def match_rows(live: Catalogue, sheet: Catalogue, key: Key, *, bare: bool = Fals
     for name, places in usable.items():
         taken = pl.repeat(False, keys[name].keys.height, eager=True).scatter(pairs[name], True)
         alone[name] = places.filter(~taken.gather(places))
-    totals = _totals(sheet.cells, key.fields, alone["sheet"])
+    totals = total_rows(sheet.cells, key.fields, alone["sheet"])
     if totals.len():
         alone["sheet"] = alone["sheet"].filter(~alone["sheet"].is_in(totals.implode()))
         reasons["sheet"] = reasons["sheet"].scatter(totals, TOTAL_ROW)
@@ -122,12 +122,26 @@ def _pairs(keys: Mapping[str, KeyIndex], usable: Mapping[str, pl.Series]) -> pl.
     return met.select(live="row", sheet="other")
 
 
-def _totals(cells: pl.DataFrame, key: list[str], places: pl.Series) -> pl.Series:
+def total_rows(cells: pl.DataFrame, key: list[str], places: pl.Series) -> pl.Series:
     """Those of the rows that no item of live has whose key is a word for a total."""
     if not places.len():
         return places
     said = cells.select(key).gather(places).select(pl.any_horizontal(pl.all().str.contains(TOTAL))).to_series()
     return places.filter(said)
+
+
+def row_reasons(catalogue: Catalogue, keyless: pl.Series) -> pl.Series:
+    """Per row why it is for no item: it has no key, is blank, or adds up the rows above (null: it may be for one)."""
+    at = keyless.arg_true()
+    none = pl.repeat(None, keyless.len(), dtype=pl.String, eager=True)
+    return none.scatter(at, _why_no_key(catalogue.cells.gather(at))) if at.len() else none
+
+
+def _why_no_key(rows: pl.DataFrame) -> pl.Series:
+    """Per row without a key why it has none, as far as that is plain."""
+    empty, total = pl.all_horizontal(blank(pl.all())), pl.any_horizontal(pl.all().str.contains(TOTAL))
+    reason = pl.when(empty).then(pl.lit(BLANK_ROW)).when(total).then(pl.lit(TOTAL_ROW)).otherwise(pl.lit("no key"))
+    return rows.select(reason.alias("reason")).to_series()
 
 
 def _set_aside(
@@ -138,18 +152,17 @@ def _set_aside(
         return []
     places = reasons.is_not_null().arg_true()
     rows = catalogue.cells.gather(places)
-    empty = rows.select(pl.all_horizontal(blank(pl.all()))).to_series()
-    total = rows.select(pl.any_horizontal(pl.all().str.contains(TOTAL))).to_series()
+    keyless = _why_no_key(rows)
     keys = rows.select(key).rows(named=True)
     return [
         SetAside(
             name,
             row,
             key_texts,
-            BLANK_ROW if nothing else TOTAL_ROW if sums and reason == "no key" else reason,
+            why if reason == "no key" else reason,
         )
-        for row, key_texts, nothing, sums, reason in zip(
-            catalogue.row(places), keys, empty, total, reasons.gather(places), strict=True
+        for row, key_texts, why, reason in zip(
+            catalogue.row(places), keys, keyless, reasons.gather(places), strict=True
         )
     ]
 

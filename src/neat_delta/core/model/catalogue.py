@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, replace
+from typing import TYPE_CHECKING
 
 import msgspec
 import polars as pl
@@ -12,6 +13,9 @@ from blake3 import blake3
 from neat_delta.core.model.layout import Layout
 from neat_delta.core.model.store import Continued
 from neat_delta.core.support.errors import CatalogueError
+
+if TYPE_CHECKING:
+    from neat_delta.core.model.provenance import Provenance
 
 __all__ = ["MARK", "Catalogue", "Origin", "Source", "as_catalogue", "column_letter", "listed", "renamed"]
 
@@ -55,7 +59,9 @@ class Catalogue:
     called late, as it may still be in the making. `unnamed` lists the columns (counted from 1) without a heading:
     they are no field, and not in `cells`. `numbers` are the rows' numbers as a spreadsheet shows them; where it is
     None they count up from `first`. `origin` says where a working sheet was cut from, and `guessed` that nothing told
-    its encoding. `memory` are the items and values that it was cut with, where it remembers them.
+    its encoding. `memory` are the items and values that it was cut with, where it remembers them. `provenance` is what
+    is known of the making of a sheet that was not read as it stands, but made of a list, or by rules. `unseen` are
+    fields that the file lacks and the store has: blank here, and not known.
     """
 
     cells: pl.DataFrame
@@ -71,6 +77,8 @@ class Catalogue:
     regular: bool = False
     guessed: bool = False
     memory: Catalogue | None = None
+    provenance: Provenance | None = None
+    unseen: tuple[str, ...] = ()
 
     @property
     def fields(self) -> list[str]:
@@ -83,7 +91,7 @@ class Catalogue:
         return Source(
             self.path,
             self.digest(),
-            self.cells.height,
+            self.cells.height + (made.unseen_rows if (made := self.provenance) else 0),
             self.layout,
             self.continued,
             list(self.notes),
@@ -103,6 +111,7 @@ class Catalogue:
             places = rows - self.first
             return places.set(~places.is_between(0, self.cells.height - 1), None)
         numbered = pl.DataFrame({"row": self.numbers.cast(pl.Int64)}).with_row_index("place")
+        numbered = numbered.unique("row", keep="first", maintain_order=True)  # a row of a list may go to several items
         located = pl.DataFrame({"row": rows.cast(pl.Int64)}).join(numbered, on="row", how="left", maintain_order="left")
         return located["place"].cast(pl.Int64)
 

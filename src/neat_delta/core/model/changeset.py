@@ -13,8 +13,17 @@ import polars as pl
 
 from neat_delta.core.model.catalogue import Source
 from neat_delta.core.model.columns import ColumnMatch
-from neat_delta.core.model.layout import Notation
-from neat_delta.core.model.schemas import DAMAGED_SCHEMA, FLAGS_SCHEMA, ITEMS_SCHEMA, MEANWHILE_SCHEMA, empty
+from neat_delta.core.model.layout import Layout, Notation
+from neat_delta.core.model.rules import RuleText
+from neat_delta.core.model.schemas import (
+    COMPUTED_SCHEMA,
+    DAMAGED_SCHEMA,
+    FLAGS_SCHEMA,
+    ITEMS_SCHEMA,
+    MEANWHILE_SCHEMA,
+    UNRESOLVED_SCHEMA,
+    empty,
+)
 from neat_delta.core.model.store import Field, Key, Relations
 
 __all__ = [
@@ -23,6 +32,7 @@ __all__ = [
     "Accept",
     "ChangeSet",
     "CheckFinding",
+    "Computed",
     "Counts",
     "Damaged",
     "FindingSummary",
@@ -35,6 +45,7 @@ __all__ = [
     "NearKey",
     "Row",
     "SetAside",
+    "Unresolved",
     "Verdict",
     "code_changes",
     "counted",
@@ -157,6 +168,33 @@ class Meanwhile(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     live: str | None
 
 
+class Computed(msgspec.Struct, frozen=True, forbid_unknown_fields=True, omit_defaults=True):
+    """One step by which a computed cell came about: its item and field, the number of the rule in the header (from 0),
+    the texts that it read, by the names of the rule's inputs (null: blank), and the text that it gave. `live` is the
+    item's row in live, where several items share a key.
+    """
+
+    computed: dict[str, str]
+    field: str
+    rule: int
+    inputs: list[str | None]
+    result: str
+    live: int | None = None
+
+
+class Unresolved(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
+    """What could not be worked out: the key and the row of the item, the field (null: the whole row), whether a `rule`
+    or a `list` says it, which, and what is wrong.
+    """
+
+    unresolved: dict[str, str]
+    row: int
+    field: str | None
+    source: str
+    rule: str
+    what: str
+
+
 class Counts(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     """Where every row and every changed cell went.
 
@@ -171,7 +209,9 @@ class Counts(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     different values, and items that one side changed and the other gave up; `left_to_store` those of them that stay as
     the store has them; `already` cells that both changed to the same; `merged` lists of which both changes are sent;
     `meanwhile` what only the store changed. `lost` are rows that a working sheet was cut with and does not have any
-    more.
+    more. `folded` are rows of a list that went into another one's, and `copied` times that one went to several items,
+    which are no rows of it: the rows of the sheet are those above + folded - copied. `computed` are the steps by which
+    cells came about that nobody typed, `unresolved` what could not be worked out.
     """
 
     same: int
@@ -197,6 +237,10 @@ class Counts(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     left_to_store: int = 0
     meanwhile: int = 0
     lost: int = 0
+    folded: int = 0
+    copied: int = 0
+    computed: int = 0
+    unresolved: int = 0
 
 
 class Header(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
@@ -214,7 +258,9 @@ class Header(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     `base` is the export that the sheet was cut from, where live has moved on (`remembered`: by the sheet itself);
     `two_way` are the fields that it lacks; `meanwhile` says of each field how many cells the store changed since and
     the sheet did not; `followed` are code changes that the store made since, by which the sheet's items were looked
-    for; `lost` the first rows that a working sheet was cut with and lost.
+    for; `lost` the first rows that a working sheet was cut with and lost. `rules` are what was said of computed
+    cells; `matched_by` the fields by which a list's rows found their items, if not by the key; `unseen` the fields
+    that live lacks and the store has: the text before is blank there, and stands for what is not known.
     """
 
     format: str
@@ -248,6 +294,14 @@ class Header(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     meanwhile: dict[str, int] = {}
     followed: list[LikelyCode] = []
     lost: list[dict[str, str]] = []
+    rules: list[RuleText] = []
+    matched_by: list[str] = []
+    unseen: list[str] = []
+
+    @property
+    def by_rules(self) -> bool:
+        """Whether there was no sheet, only rules."""
+        return bool(self.rules) and self.sheet.layout == Layout()
 
     @property
     def compared_by(self) -> Key:
@@ -309,6 +363,8 @@ class ChangeSet:
     `damaged` one row a damaged cell, as in `Damaged`, by row of the sheet and field;
     `flags` one row a finding of a check, as in `CheckFinding`;
     `meanwhile` what the store changed since the base, as in `Meanwhile`;
+    `computed` one row a step by which a cell came about, by item and field, as in `Computed`;
+    `unresolved` what could not be worked out, as in `Unresolved`;
     `digest` the digest of the file it was read from ("" where it was not).
     """
 
@@ -319,6 +375,8 @@ class ChangeSet:
     damaged: pl.DataFrame = field(default_factory=partial(empty, DAMAGED_SCHEMA))
     flags: pl.DataFrame = field(default_factory=partial(empty, FLAGS_SCHEMA))
     meanwhile: pl.DataFrame = field(default_factory=partial(empty, MEANWHILE_SCHEMA))
+    computed: pl.DataFrame = field(default_factory=partial(empty, COMPUTED_SCHEMA))
+    unresolved: pl.DataFrame = field(default_factory=partial(empty, UNRESOLVED_SCHEMA))
     digest: str = ""
 
     def sent(self) -> pl.DataFrame:
@@ -385,6 +443,8 @@ class ChangeSet:
             _renumbered(self.damaged, place),
             _renumbered(self.flags, place),
             self.meanwhile,
+            _renumbered(self.computed, place).filter(pl.col("item").is_not_null()),
+            self.unresolved,
             self.digest,
         )
 

@@ -11,19 +11,22 @@ import msgspec
 __all__ = ["ColumnMapping", "ColumnMatch", "ColumnOptions", "How"]
 
 How = Literal[
-    "told", "same name", "same but for case and marks", "in the store file", "ignored", "not asked for", "unmatched"
+    "told",
+    "same name",
+    "same but for case and marks",
+    "in the store file",
+    "ignored",
+    "not asked for",
+    "not described",
+    "unmatched",
 ]
 
 
 class ColumnMapping(msgspec.Struct, frozen=True, forbid_unknown_fields=True, omit_defaults=True):
-    """What a person says of a sheet's headings: the field that each stands for, and those to ignore.
-
-    One that is kept for the next such sheet also says which fields are its key.
-    """
+    """What a person says of a sheet's headings: the field that each stands for, and those to ignore."""
 
     headings: dict[str, str] = {}
     ignore: list[str] = []
-    key: list[str] = []
 
 
 class ColumnMatch(msgspec.Struct, frozen=True, forbid_unknown_fields=True, omit_defaults=True):
@@ -45,7 +48,8 @@ class ColumnMatch(msgspec.Struct, frozen=True, forbid_unknown_fields=True, omit_
 class ColumnOptions:
     """What is said of columns: the `key` fields (none: the store file's, or the heading that is plainly the SKU); which
     headings mean which fields, as a person says now (`mapping`) and as was kept for such a list (`saved`); the `only`
-    fields that are wanted (none: all); and those in which every difference of text counts (`exact`).
+    fields that are wanted (none: all); those in which every difference of text counts (`exact`); and
+    fields that the store has though its export lacks them (`added`).
     """
 
     key: Sequence[str] = ()
@@ -53,3 +57,4 @@ class ColumnOptions:
     saved: ColumnMapping | None = None
     only: Collection[str] = ()
     exact: Collection[str] = ()
+    added: Sequence[str] = ()

@@ -7,7 +7,19 @@ from typing import Annotated, Literal
 import msgspec
 from msgspec import Meta
 
-__all__ = ["NEW_CODE", "PATCHES", "SPARSE", "CodeChange", "FormName", "Importer", "Removal"]
+from neat_delta.core.support.errors import StoreError
+
+__all__ = [
+    "NEW_CODE",
+    "PATCHES",
+    "SPARSE",
+    "CodeChange",
+    "FormName",
+    "Importer",
+    "OutputColumn",
+    "Removal",
+    "with_reason",
+]
 
 FormName = Literal["delimited", "xlsx", "json", "json lines", "xml", "merge patch", "json patch"]
 """The forms that an update file may have."""
@@ -52,6 +64,15 @@ class CodeChange(msgspec.Struct, frozen=True, forbid_unknown_fields=True, omit_d
     ] = None
 
 
+class OutputColumn(msgspec.Struct, frozen=True, forbid_unknown_fields=True, omit_defaults=True):
+    """A column of the update files that is no field: the same text in every row, or an expression over the item as it
+    will be.
+    """
+
+    text: Annotated[str | None, Meta(description="What stands in every row.")] = None
+    expression: Annotated[Word | None, Meta(description="Its value, from the item's fields as they will be.")] = None
+
+
 class Importer(msgspec.Struct, frozen=True, forbid_unknown_fields=True, omit_defaults=True):
     """The importer matches rows by key and leaves alone the columns that a file does not have.
 
@@ -84,6 +105,10 @@ class Importer(msgspec.Struct, frozen=True, forbid_unknown_fields=True, omit_def
     with_adjusted: Annotated[
         dict[str, str], Meta(description="What stands in further columns beside a difference: reason, location.")
     ] = {}
+    columns: Annotated[
+        dict[str, OutputColumn], Meta(description="Columns that are no fields: a text, or an expression, in every row.")
+    ] = {}
+    called: Annotated[dict[str, Word], Meta(description="What the files call a field, if not as live does.")] = {}
     most_rows: Annotated[Most | None, Meta(description="The most rows a file may have.")] = None
     most_bytes: Annotated[Most | None, Meta(description="The most bytes a file may have.")] = None
     headings: Annotated[
@@ -96,3 +121,23 @@ class Importer(msgspec.Struct, frozen=True, forbid_unknown_fields=True, omit_def
         None
     )
     quote_all: Annotated[bool | None, Meta(description="Whether every cell has quotes, if not as in live.")] = None
+
+
+REASON = "reason"
+"""The column in which an importer takes why something was changed."""
+
+
+def with_reason(importer: Importer, text: str) -> Importer:
+    """The importer with this text in its column for the reason; StoreError when it has none.
+
+    >>> with_reason(Importer(columns={"reason": OutputColumn("")}), "recount").columns["reason"].text
+    'recount'
+    """
+    if REASON in importer.with_adjusted:
+        return msgspec.structs.replace(importer, with_adjusted=importer.with_adjusted | {REASON: text})
+    if REASON in importer.columns:
+        return msgspec.structs.replace(importer, columns=importer.columns | {REASON: OutputColumn(text)})
+    raise StoreError(
+        'The store file gives the importer no column "reason". Say it there, under [importer.with_adjusted] beside '
+        'differences, or for every row: [importer.columns] reason = { text = "" }'
+    )

@@ -13,11 +13,13 @@ __all__ = [
     "GONE",
     "INCOMPLETE",
     "LEFT_STORE",
+    "LIST",
     "NEW",
     "NEW_TOO",
     "NOT",
     "NOT_SIGNED",
     "REFUSED",
+    "RULE",
     "SLIP",
     "STALE",
     "STILL_CHANGED",
@@ -31,6 +33,9 @@ EMPTIED, NEW, GONE = "emptied", "new", "gone"
 
 DAMAGE, SLIP, CHECK = "damage: ", "slip: ", "check: "
 """The starts of the reasons for which cells are held that are damaged, that a slip touches, or that a check stops."""
+
+RULE, LIST = "rule: ", "list: "
+"""The starts of the reasons for which cells are held that a rule, or a list's description, could not work out."""
 
 NOT = "not "
 """The start of the reason for which a cell is held that its kind cannot read: "not money", "not a date"."""

@@ -10,6 +10,7 @@ __all__ = [
     "CATALOGUE_FINDINGS",
     "CELL_FINDINGS",
     "CODE_CELLS",
+    "COMPUTED_SCHEMA",
     "DAMAGED_SCHEMA",
     "FINDINGS",
     "FLAGS_SCHEMA",
@@ -17,9 +18,12 @@ __all__ = [
     "MEANWHILE_SCHEMA",
     "NEAR_KEYS",
     "NOT_SENT",
+    "PROBLEMS",
     "RELEASED",
     "RULE_FINDINGS",
     "TEXTS",
+    "UNRESOLVED_SCHEMA",
+    "WORKED",
     "Schema",
     "cells_schema",
     "conform",
@@ -94,6 +98,48 @@ MEANWHILE_SCHEMA: Schema = {
     "live": pl.String,
 }
 """What the store changed since the base, as in `Meanwhile`."""
+
+WORKED: Schema = {
+    "place": pl.UInt32,
+    "field": pl.String,
+    "step": pl.UInt16,
+    "rule": pl.UInt16,
+    "inputs": pl.List(pl.String),
+    "result": pl.String,
+}
+"""How cells of a sheet came about: the place of the row, the field, which step of it (from 0), the number of the rule,
+the texts that it read (null: blank) and the text that it gave.
+"""
+
+PROBLEMS: Schema = {
+    "place": pl.UInt32,
+    "field": pl.String,
+    "source": pl.String,
+    "rule": pl.String,
+    "what": pl.String,
+}
+"""What could not be worked out: the place of the row, the field (null: the whole row), who says it (`rule`, `list`), by
+which rule, and what is wrong.
+"""
+
+COMPUTED_SCHEMA: Schema = {
+    "item": pl.Int64,
+    "field": pl.String,
+    "rule": pl.UInt16,
+    "inputs": pl.List(pl.String),
+    "result": pl.String,
+}
+"""How the cells of a change set came about that were computed, step by step: as `WORKED`, by the number of the item."""
+
+UNRESOLVED_SCHEMA: Schema = {
+    "key": pl.List(pl.String),
+    "row": pl.Int64,
+    "field": pl.String,
+    "source": pl.String,
+    "rule": pl.String,
+    "what": pl.String,
+}
+"""What could not be worked out, as in `Unresolved`."""
 
 CODE_CELLS: Schema = {
     "place": pl.Int64,

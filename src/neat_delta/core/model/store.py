@@ -125,6 +125,9 @@ class Field(msgspec.Struct, frozen=True, forbid_unknown_fields=True, omit_defaul
     required: Annotated[bool, Meta(description="Whether it may never be blank.")] = False
     unique: Annotated[bool, Meta(description="Whether no two items may have the same value.")] = False
     locked: Annotated[bool, Meta(description="Whether an update never changes it.")] = False
+    unseen: Annotated[
+        bool, Meta(description="Whether an export lacks it: the store has it, and what it has there is not known.")
+    ] = False
     moving: Annotated[bool, Meta(description="Whether the store changes it by itself, such as stock.")] = False
     least: Annotated[Decimal | None, Meta(description="The least a number may be.")] = None
     most: Annotated[Decimal | None, Meta(description="The most a number may be.")] = None
@@ -334,7 +337,8 @@ def _of_importer(store: Store) -> Iterator[Conflict]:
     importer, removal = store.importer, store.importer.removal
     named = {"carries": importer.carries, "needs": importer.needs, "adjusted": importer.adjusted}
     named |= {"defaults": list(importer.defaults), "headings": importer.headings}
-    extra = {"headings": {removal.heading, *importer.with_adjusted}}
+    extra = {"headings": {removal.heading, *importer.with_adjusted, *importer.columns}}
+    yield from _of_columns(store)
     for setting, names in named.items():
         unknown = [name for name in names if name not in {*store.fields, *extra.get(setting, ())}]
         if store.fields and unknown:
@@ -362,6 +366,24 @@ def _of_importer(store: Store) -> Iterator[Conflict]:
             yield Conflict(("importer", "adjusted"), f'"{name}" is no field of numbers')
 
 
+def _of_columns(store: Store) -> Iterator[Conflict]:
+    importer = store.importer
+    headings = {name: field.heading or name for name, field in store.fields.items()} | importer.called
+    for name, heading in importer.called.items():
+        where = ("importer", "called", name)
+        if store.fields and name not in store.fields:
+            yield Conflict(where, f'there is no field "{name}" under [fields]')
+        if list(headings.values()).count(heading) > 1 or heading in importer.columns:
+            yield Conflict(where, f'"{heading}" is what another column is called')
+    for name, column in importer.columns.items():
+        if name in store.fields:
+            yield Conflict(("importer", "columns", name), "there is a field of this name, and this is to be none")
+        if (column.text is None) == (column.expression is None):
+            yield Conflict(("importer", "columns", name), "it needs a text or an expression, and not both")
+        if importer.form in PATCHES:
+            yield Conflict(("importer", "columns", name), "a patch has only fields")
+
+
 def _of_code_change(store: Store) -> Iterator[Conflict]:
     importer, code = store.importer, store.importer.code_change
     if code.how == "row" and code.heading in store.fields:
@@ -379,13 +401,15 @@ def _of_code_change(store: Store) -> Iterator[Conflict]:
 
 def _of_sending(store: Store) -> Iterator[Conflict]:
     importer = store.importer
-    never = {name for name, field in store.fields.items() if field.moving or field.locked} | set(importer.adjusted)
+    never = {name for name, field in store.fields.items() if field.moving or field.locked or field.unseen}
+    never |= set(importer.adjusted)
     marked = {name for name, field in store.fields.items() if field.kind == "list" and importer.lists == "marked"}
     never |= marked
     filled = importer.headings if importer.blanks == "clear" and importer.form not in SPARSE else []
     for name in (*importer.carries, *filled):
         if name in never and name not in store.key.fields:
-            what = "every row must have it, and it is never sent unless it changes (locked, moving, adjusted, marked)"
+            why = "locked, moving, unseen, adjusted, marked"
+            what = f"every row must have it, and it is never sent unless it changes ({why})"
             yield Conflict(("importer", "carries" if name in importer.carries else "headings"), f'"{name}": {what}')
     if importer.headings:
         for setting in ("carries", "needs"):
@@ -393,11 +417,11 @@ def _of_sending(store: Store) -> Iterator[Conflict]:
                 if name not in importer.headings:
                     what = f'"{name}" is not among the headings, so no file can have it'
                     yield Conflict(("importer", setting), what)
-    told = [*importer.adjusted, *sorted(marked)]
+    told = [*importer.adjusted, *sorted(marked), *(name for name, field in store.fields.items() if field.unseen)]
     if importer.missing == "deleted" and importer.blanks == "clear" and importer.form not in SPARSE and told:
         what = (
             f'a file has every item, and a blank would clear "{told[0]}" of those that keep it, which can only be told '
-            "as a difference or by marks"
+            "as a difference or by marks, or is not in an export"
         )
         yield Conflict(("importer", "missing"), what)
     if importer.empties is not None and importer.form in PATCHES:

@@ -2,8 +2,9 @@
 
 from __future__ import annotations
 
+from collections import Counter
 from collections.abc import Mapping
-from dataclasses import dataclass
+from dataclasses import dataclass, field, replace
 from decimal import Decimal
 from typing import Literal
 
@@ -47,7 +48,8 @@ class Landing(msgspec.Struct, frozen=True, omit_defaults=True):
 class Confirmed:
     """The changes that were sent, counted by outcome; those that did not land, and the numbers of their items; and what
     else moved: the item's key, `field`, `before`, `now`, and whether the field is one that the store moves by itself.
-    `twice` are the keys that stand in more rows than live had them in; `located` where each item stands.
+    `twice` are the keys that stand in more rows than live had them in; `located` where each item stands; `unseen`
+    of which fields how many cells cannot be seen, as no export has them.
     """
 
     counts: Mapping[str, int]
@@ -58,6 +60,7 @@ class Confirmed:
     went: int
     twice: list[dict[str, str]]
     located: Located
+    unseen: Mapping[str, int] = field(default_factory=dict)
 
     @property
     def all_landed(self) -> bool:
@@ -76,6 +79,10 @@ def confirm(changes: ChangeSet, live: Catalogue, after: Catalogue, removal: Remo
     how an item is removed. CatalogueError when `after` lacks the key or a field that was sent.
     """
     header = changes.header
+    lacking = [name for name in header.unseen if name not in after.fields]
+    unseen = changes.sent().filter(pl.col("field").cast(pl.String).is_in(lacking))["field"].cast(pl.String)
+    if lacking:  # nobody can see what became of those
+        changes = replace(changes, cells=changes.cells.filter(~pl.col("field").cast(pl.String).is_in(lacking)))
     for name in (*header.key, *sorted({str(one) for one in changes.sent()["field"]})):
         if name not in after.fields:
             raise CatalogueError(f'{after.path}: it has no field "{name}", so nobody can see what became of it.')
@@ -114,6 +121,7 @@ def confirm(changes: ChangeSet, live: Catalogue, after: Catalogue, removal: Remo
         *_moved(changes, located, live, after, touched),
         _twice(live, after, header.compared_by),
         located,
+        dict(Counter(unseen)),
     )
 
 

@@ -36,7 +36,8 @@ def revert(
     there, places = located.places, located.live_rows
     wanted: dict[int, Wanted] = {}
     sent = changes.sent().with_columns(pl.col("field").cast(pl.String))
-    for (item,), cells in sent.group_by("item", maintain_order=True):
+    not_known = pl.col("field").is_in(changes.header.unseen) & pl.col("before").is_not_null()
+    for (item,), cells in sent.filter(~not_known).group_by("item", maintain_order=True):
         number = int(str(item))
         stands = [
             (field, before)

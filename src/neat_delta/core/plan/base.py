@@ -82,6 +82,7 @@ class PlanContext:
         """The fields that are never carried along."""
         settings = self.changes.header.settings
         moving = {name for name, one in settings.items() if one.moving or one.locked}
+        moving |= {*self.changes.header.unseen}
         return moving | {*self.importer.adjusted} | self.marked
 
     @property

@@ -31,7 +31,13 @@ def fields_needed(changes: ChangeSet, importer: Importer, *, whole: bool = False
     if gone or whole or importer.missing == "deleted" or changes.header.counts.recoded:
         return None
     fields = set(changes.cells["field"].unique().cast(pl.String))
-    return fields | {*importer.carries, *importer.needs, *importer.defaults, *importer.headings}
+    fields |= {*importer.carries, *importer.needs, *importer.defaults, *importer.headings}
+    if importer.columns:
+        from neat_delta.core.query.expressions import fields_read  # and the parser of expressions
+
+        read = {name.casefold() for one in importer.columns.values() for name in fields_read(one.expression or "1")}
+        fields |= {name for name in (*changes.header.fields, *changes.header.untouched) if name.casefold() in read}
+    return fields - {*importer.columns}
 
 
 def plan(

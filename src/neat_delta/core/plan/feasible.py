@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable, Iterable
 from dataclasses import replace
 from typing import Any
 
@@ -37,6 +38,7 @@ CANNOT_NAME = "the importer's files have no heading for it"
 CANNOT_WRITE = "the importer's files cannot hold this text"
 CANNOT_FILL = "the importer wants a value in every row, and it is blank: "
 CANNOT_ALL = "the importer wants the whole catalogue in one file"
+CANNOT_RESTORE = "what stood there before is in no export, so it is not known"
 CANNOT_NEED = "the importer wants more of a new item: "
 
 
@@ -170,6 +172,15 @@ def _why_no_catalogue(context: PlanContext, step: Step) -> str | None:
             name not in context.key and (texts == (context.importer.empties or "")).any()
         ):
             return f"{CANNOT_ALL}: {name} of another item cannot be written"
+
+    def after(name: str) -> pl.Series:
+        """A field of the items that stay, as it will be."""
+        at = step.cells.filter(pl.col("field") == name).join(items, on="item", how="inner", maintain_order="left")
+        return context.live.cells[name].clone().scatter(at["place"], at["after"]).gather(stays)
+
+    for name, texts in _output_columns(context, after, stays.len()):
+        if not context.fit(texts).all():
+            return f"{CANNOT_ALL}: {name} of another item cannot be written"
     return None
 
 
@@ -210,7 +221,9 @@ def _why_not(context: PlanContext, cells: pl.DataFrame, *, back: bool) -> pl.Ser
     """Per cell why the importer cannot take it; null where it can."""
     importer, field = context.importer, pl.col("field")
     emptied = blank(pl.col("after"))
-    said: Any = pl.when(importer.takes == "additions").then(pl.lit(CANNOT_CHANGE))
+    unseen = context.changes.header.unseen if back else []
+    said: Any = pl.when(field.is_in(unseen)).then(pl.lit(CANNOT_RESTORE))
+    said = said.when(importer.takes == "additions").then(pl.lit(CANNOT_CHANGE))
     if not context.clears and not context.patches:  # a mark leaves nothing, where white space may have been
         said = said.when(emptied if importer.empties is None else emptied & (pl.col("after") != "")).then(
             pl.lit(CANNOT_EMPTY)
@@ -244,6 +257,8 @@ def _lacking(context: PlanContext, cells: pl.DataFrame) -> pl.DataFrame:
             lacks = lacks.set((now == context.importer.empties) & lacks.is_null(), f"{CANNOT_SAY}: {name}")
     for name in context.key:
         lacks = lacks.set(~context.fit(context.keys[name].gather(items)) & lacks.is_null(), f"{CANNOT_WRITE}: {name}")
+    for name, texts in _output_columns(context, lambda field: context.now(field, items, cells), items.len()):
+        lacks = lacks.set(~context.fit(texts) & lacks.is_null(), f"{CANNOT_WRITE}: {name}")
     return pl.DataFrame({"item": items, "reason": lacks}).filter(pl.col("reason").is_not_null())
 
 
@@ -266,7 +281,20 @@ def refused_additions(context: PlanContext, added: pl.DataFrame) -> pl.DataFrame
         if importer.headings and name not in importer.headings:
             wrong |= texts.str.strip_chars() != ""
         why = why.set(wrong & why.is_null(), f"{CANNOT_WRITE}: {name}")
+    for name, texts in _output_columns(context, lambda field: added[field], added.height):
+        why = why.set(~context.fit(texts) & why.is_null(), f"{CANNOT_WRITE}: {name}")
     return pl.DataFrame({"item": added[ITEM], "reason": why}).filter(pl.col("reason").is_not_null())
+
+
+def _output_columns(
+    context: PlanContext, of: Callable[[str], pl.Series], height: int
+) -> Iterable[tuple[str, pl.Series]]:
+    """The importer's columns that are no fields, if it has any, for so many items of which `of` gives the fields."""
+    if not context.importer.columns or not height:
+        return []
+    from neat_delta.core.plan.columns import output_columns  # and the parser of expressions
+
+    return output_columns(context, of, height).items()
 
 
 def refused_removals(context: PlanContext, removed: pl.DataFrame) -> pl.DataFrame:

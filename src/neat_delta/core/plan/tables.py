@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Sequence
+from collections.abc import Callable, Iterator, Sequence
 from typing import TYPE_CHECKING
 
 import polars as pl
@@ -122,7 +122,20 @@ def _changing(context: PlanContext, cells: pl.DataFrame, fields: Sequence[str]) 
             none = pl.repeat(None, rows.len(), dtype=pl.String, eager=True)
             columns[name] = none.scatter(as_file_texts, text)
             required += as_file_texts.len()
+    required += _add_output_columns(context, columns, lambda name: context.now(name, rows, cells), rows.len())
     return Table("change", _ordered(context, columns), cells.height, required, carried)
+
+
+def _add_output_columns(
+    context: PlanContext, columns: dict[str, pl.Series], of: Callable[[str], pl.Series], height: int
+) -> int:
+    """Add the importer's columns that are no fields, if it has any (`plan.columns`). How many cells."""
+    if not context.importer.columns:
+        return 0
+    from neat_delta.core.plan.columns import output_columns  # and the parser of expressions
+
+    columns.update(output_columns(context, of, height))
+    return height * len(context.importer.columns)
 
 
 def _adding(context: PlanContext, added: pl.DataFrame) -> Table:
@@ -131,7 +144,9 @@ def _adding(context: PlanContext, added: pl.DataFrame) -> Table:
     names = [name for name in context.live.fields if filled[name] or name in context.key]
     cells = added.select(pl.col(name).replace("", None) for name in names)
     changed = sum(filled[name] for name in names if name not in context.key)
-    return Table("add", _ordered(context, {name: cells[name] for name in names}), changed)
+    columns = {name: cells[name] for name in names}
+    required = _add_output_columns(context, columns, lambda name: added[name], added.height)
+    return Table("add", _ordered(context, columns), changed, required)
 
 
 def _removing(context: PlanContext, removed: pl.DataFrame) -> Table:
@@ -192,8 +207,17 @@ def everything(context: PlanContext, step: Step) -> list[Table]:
         if name not in context.key:
             changed += int((more != "").sum())
         columns[name] = pl.concat([column, more if name in context.key else more.replace("", None)])
+    height = stays.len() + step.added.height
+    required += _add_output_columns(context, columns, lambda name: _whole(context, step, stays, rows, name), height)
     return (
         [Table("change", _ordered(context, columns), changed, required, carried)]
         if changed or step.removed.height or step.added.height
         else []
     )
+
+
+def _whole(context: PlanContext, step: Step, stays: pl.Series, rows: pl.DataFrame, name: str) -> pl.Series:
+    """A field of the whole catalogue as a step leaves it."""
+    cells = step.cells.filter(pl.col("field") == name).join(rows, on="item", how="inner")
+    column = context.live.cells[name].gather(stays).scatter(cells["row"], cells["after"])
+    return pl.concat([column, step.added[name]])

@@ -138,8 +138,13 @@ def prove(
             )
         return cells
 
+    update = list(update)
     after = played(live.cells, update)
     anew = live.place(changes.items["live"]).gather(plan.added[ITEM]).count()
+    if importer.columns:
+        from neat_delta.core.prove.columns import columns_hold  # and the parser of expressions
+
+        columns_hold(after, update, header, importer)
     order = header.key if importer.missing == "deleted" or anew else []
     _same(after, target(live, changes, plan), header.key, "the update files", "the target", marked, order)
     again = played(after, undo)

@@ -55,7 +55,7 @@ def replay(
     if action == "recode":
         return _with_new_codes(catalogue, update, keys, importer, shared=shared)
     flag = importer.removal.heading if importer.removal.how == "flag" else None
-    _must_be_clear(catalogue, update, keys, {flag, *importer.with_adjusted})
+    _must_be_clear(catalogue, update, keys, {flag, *importer.with_adjusted, *importer.columns})
     item, row = _found(catalogue, update, keys)
     if not shared and row.n_unique() < row.len():
         raise ProofError("a row of the update table fits more than one item of the catalogue.")
@@ -128,7 +128,7 @@ def _with_new_codes(
     if heading not in update.columns:
         raise ProofError(f'a file of new codes lacks the heading "{heading}".')
     flag = importer.removal.heading if importer.removal.how == "flag" else None
-    _must_be_clear(catalogue, update, keys, {heading, flag, *importer.with_adjusted})
+    _must_be_clear(catalogue, update, keys, {heading, flag, *importer.with_adjusted, *importer.columns})
     if not patch:  # which moves an item as it is
         _refuses(update, pl.repeat(True, update.height, eager=True), importer)
     codes = [code or "" for code in update[heading]]
@@ -190,6 +190,7 @@ def _refuses(update: pl.DataFrame, met: pl.Series, importer: Importer) -> None:
         extra = [name for name in update.columns if name not in importer.headings]
         if update.columns[: len(importer.headings)] != importer.headings or set(extra) - {
             *importer.with_adjusted,
+            *importer.columns,
             importer.removal.heading,
             importer.code_change.heading,
         }:

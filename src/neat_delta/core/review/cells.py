@@ -22,7 +22,8 @@ __all__ = ["CellView", "ClashView", "ItemView", "Remark", "item_views"]
 
 @dataclass(frozen=True, slots=True)
 class Remark:
-    """What was found in a cell or an item: the check (or `damage`), its level, what is wrong, and what became of it.
+    """What was found in a cell or an item: the check (or `damage`), its level, what is wrong, and what became of it; of
+    a rule that computed the cell, which, without a level.
     Of damage, `sheet` is the text as it stands there.
     """
 
@@ -83,6 +84,7 @@ def item_views(facts: Facts, view: View) -> Iterator[ItemView]:
     """The items of a view of these facts, one by one, in the view's order."""
     changes = view.changes
     numbers = {figures.field for figures in facts.figures if figures.number}
+    unseen = {*changes.header.unseen}
     differences, remarks = Differences(changes.header, changes.cells), _remarks(changes)
     clashes = {
         (item, name): ClashView(base or "", sheet, store or "", both)
@@ -101,7 +103,7 @@ def item_views(facts: Facts, view: View) -> Iterator[ItemView]:
             cells.append(
                 CellView(
                     name_of_field,
-                    before,
+                    UNKNOWN if name_of_field in unseen and before is not None else before,
                     after or "",
                     why,
                     step,
@@ -114,6 +116,10 @@ def item_views(facts: Facts, view: View) -> Iterator[ItemView]:
         yield ItemView(item.key, name, item.verdict, item.row, held.get(None), cells, remarks.get((number, None), []))
 
 
+UNKNOWN = "(not known)"
+"""What stands for the value before in a field that an export lacks."""
+
+
 def _remarks(changes: ChangeSet) -> dict[tuple[int, str | None], list[Remark]]:
     """What the checks and the damage say, by item and field; damage that was put back is no change any more."""
     about: dict[tuple[int, str | None], list[Remark]] = {}
@@ -123,4 +129,11 @@ def _remarks(changes: ChangeSet) -> dict[tuple[int, str | None], list[Remark]]:
     damaged = changes.damaged.filter((pl.col("done") != "repaired") & pl.col("item").is_not_null())
     for item, name, damage, sheet, done in damaged.select("item", "field", "damage", "sheet", "done").iter_rows():
         about.setdefault((item, name), []).append(Remark("damage", "stop", damage, done, sheet))
+    names = changes.header.rules
+    made: dict[tuple[int, str], list[str]] = {}
+    for item, name, rule in changes.computed.select("item", "field", "rule").iter_rows():
+        made.setdefault((item, name), []).append(names[rule].rule)
+    for (item, name), rules in made.items():
+        for rule in dict.fromkeys(rules):
+            about.setdefault((item, name), []).append(Remark(f"rule {rule}", "", f"by rule {rule}", "noted"))
     return about

@@ -12,6 +12,7 @@ if TYPE_CHECKING:
     from neat_delta.core.review.figures import FieldFigures
     from neat_delta.core.review.impact import ImpactFacts
     from neat_delta.core.review.records import Records
+    from neat_delta.core.review.totals import Total
     from neat_delta.core.review.view import View
 
 __all__ = ["Facts"]
@@ -20,7 +21,7 @@ __all__ = ["Facts"]
 @dataclass(frozen=True, slots=True)
 class Facts:
     """A change set and what is told of it. `view` are the items that are looked at, with their names; `by` is the field
-    that the impact is grouped by, if one was named.
+    that the impact is grouped by, if one was named; `totals` what items come to over their locations.
     """
 
     changes: ChangeSet
@@ -30,6 +31,7 @@ class Facts:
     by: str | None = None
     live: Catalogue | None = None
     records: Records | None = None
+    totals: Sequence[Total] = ()
 
     @property
     def category(self) -> str | None:

@@ -10,7 +10,7 @@ from neat_delta.core.kinds import blank
 from neat_delta.core.match.prepare import AlignedInputs
 from neat_delta.core.match.rows import match_places
 from neat_delta.core.model.catalogue import Catalogue
-from neat_delta.core.model.columns import ColumnMapping
+from neat_delta.core.model.lists import ListMapping
 from neat_delta.core.model.store import Field
 
 __all__ = ["ColumnSample", "mapping_to_keep", "samples"]
@@ -58,12 +58,14 @@ def samples(aligned: AlignedInputs, sheet: Catalogue, most: int) -> list[ColumnS
     return rows
 
 
-def mapping_to_keep(aligned: AlignedInputs) -> ColumnMapping:
-    """What is worth keeping for the next such sheet: the key, every heading that has a field, and what to ignore."""
-    return ColumnMapping(
-        {one.heading: one.field for one in aligned.columns if one.field is not None},
-        [one.heading for one in aligned.columns if one.how == "ignored"],
-        aligned.key.fields,
+def mapping_to_keep(aligned: AlignedInputs) -> ListMapping:
+    """What is worth keeping for the next such list: what its rows are matched by, every heading that has a field, and
+    what to ignore.
+    """
+    return ListMapping(
+        match_by=aligned.key.fields,
+        headings={one.heading: one.field for one in aligned.columns if one.field is not None},
+        ignore=[one.heading for one in aligned.columns if one.how == "ignored"],
     )
 
 

@@ -81,7 +81,7 @@ def rows_of(changes: ChangeSet, live: Catalogue) -> Rows:
 
 def flagged(changes: ChangeSet, checks: Collection[str], levels: Collection[str]) -> pl.Series:
     """The numbers of the items in which one of these checks (damage and slip among them), and at one of these levels,
-    found something (each: any when empty).
+    found something (each: any when empty); `rule` and `rule NAME` stand for what rules computed.
     """
     flags = changes.flags.filter(pl.col("item").is_not_null())
     if checks:
@@ -89,6 +89,9 @@ def flagged(changes: ChangeSet, checks: Collection[str], levels: Collection[str]
     if levels:
         flags = flags.filter(pl.col("level").is_in(list(levels)))
     items = [flags["item"]]
+    if not levels and any(one == "rule" or one.startswith("rule ") for one in checks):
+        numbers = [n for n, one in enumerate(changes.header.rules) if {"rule", f"rule {one.rule}"} & set(checks)]
+        items.append(changes.computed.filter(pl.col("rule").is_in(numbers))["item"])
     if not levels and {"damage", "slip"} & set(checks):
         sorts = {reason: sort_of(reason) for reason in changes.cells["held"].drop_nulls().unique()}
         reasons = [reason for reason, sort in sorts.items() if sort in checks]

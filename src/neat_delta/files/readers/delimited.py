@@ -16,13 +16,14 @@ from dataclasses import dataclass, replace
 from itertools import islice
 from typing import Any, Literal
 
+import msgspec
 import polars as pl
 
 from neat_delta.core.model.catalogue import MARK, Origin, column_letter
 from neat_delta.core.model.layout import LINE_ENDS, SEPARATORS, Layout, encoding_name
 from neat_delta.core.support.errors import CatalogueError
 from neat_delta.files.readers.encoding import BOMS, Known, codec, decoded, guess, of_head, written_in
-from neat_delta.files.readers.headings import must_be_headings, unnamed_columns
+from neat_delta.files.readers.headings import column_numbers, must_be_headings, unnamed_columns
 
 __all__ = ["Text", "read_text", "write_delimited"]
 
@@ -150,6 +151,13 @@ def _read_utf8(
     if not sample.strip():
         raise CatalogueError(f"{path}: the file is empty. Export it again.")
     dialect = _dialect(sample, told)
+    if told.header_line == 0:
+        _, first_row, _ = _header(sample, dialect, 1, path)
+        line = dialect.separator.join(column_numbers(len(first_row))) + dialect.end
+        text = _read_utf8(
+            line.encode() + data, path, msgspec.structs.replace(told, header_line=1), encoding, bom=bom, only=only
+        )
+        return replace(text, layout=msgspec.structs.replace(text.layout, header_line=0))
     number, header, start = _header(sample, dialect, told.header_line, path)
     must_be_headings(header, f"{path}, line {number}")
     body: bytes = data

@@ -16,7 +16,7 @@ from neat_delta.core.model.layout import Format, Layout
 from neat_delta.core.support.errors import CatalogueError
 from neat_delta.files.memory import digest
 from neat_delta.files.readers.delimited import Text, header_place
-from neat_delta.files.readers.headings import must_be_headings, unnamed_columns
+from neat_delta.files.readers.headings import column_numbers, must_be_headings, unnamed_columns
 
 __all__ = ["ERRORS", "MEMORY_COLUMN", "ORIGIN", "REMEMBERS", "Grid", "number", "to_text"]
 
@@ -128,7 +128,10 @@ def to_text(grid: Grid, path: str, kind: Format, told: Layout | None = None) -> 
     place = told.header_line - 1 if told.header_line is not None else header_place(_padded(top, width))
     if place >= len(grid.rows):
         raise CatalogueError(f"{path}: there is no row {place + 1} for the header.")
-    header = [*top[place], *[""] * width][:width] if place < len(top) else _row(grid, place, width)
+    if place < 0:  # it has none
+        header = column_numbers(width)
+    else:
+        header = [*top[place], *[""] * width][:width] if place < len(top) else _row(grid, place, width)
     must_be_headings(header, f"{path}, row {place + 1}")
     headings = [heading if heading.strip() else "" for heading in header]
     end = len(grid.rows)

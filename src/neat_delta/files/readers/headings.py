@@ -8,7 +8,7 @@ from collections.abc import Sequence
 from neat_delta.core.model.catalogue import column_letter, listed
 from neat_delta.core.support.errors import CatalogueError
 
-__all__ = ["must_be_headings", "unnamed_columns"]
+__all__ = ["column_numbers", "must_be_headings", "unnamed_columns"]
 
 MOST_COLUMNS = 16_384
 """A spreadsheet has no more."""
@@ -36,6 +36,15 @@ def must_be_headings(headings: Sequence[str], where: str) -> None:
             )
     if not any(heading.strip() for heading in headings):
         raise CatalogueError(f"{where}: there are no headings. The fields must have names.")
+
+
+def column_numbers(width: int) -> list[str]:
+    """What stands for the headings of a table that has none: the numbers of its columns, from 1.
+
+    >>> column_numbers(3)
+    ['1', '2', '3']
+    """
+    return [str(number) for number in range(1, width + 1)]
 
 
 def unnamed_columns(headings: Sequence[str]) -> tuple[int, ...]:

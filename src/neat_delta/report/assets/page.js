@@ -98,8 +98,10 @@
 
   const said = (cell) => [
     ...(cell[STAYS] < 0 ? [] : [`held: ${reasons[cell[STAYS]]}`]),
-    ...cell[SAID].map((n) => flags[n]).filter((flag) => flag[DONE] !== "held").map((flag) => `${flag[LEVEL]}: ${flag[CHECK]}`),
+    ...cell[SAID].map((n) => flags[n]).filter((flag) => flag[DONE] !== "held").map((flag) => (flag[LEVEL] === "" ? flag[CHECK] : `${flag[LEVEL]}: ${flag[CHECK]}`)),
   ].join("; ");
+  // Only rules are named there: nothing is held, and nothing was found wrong.
+  const calm = (item, cell) => item[WHY] < 0 && cell[STAYS] < 0 && cell[SAID].every((n) => flags[n][LEVEL] === "");
   const stays = (item, cell) => item[WHY] >= 0 || cell[STAYS] >= 0;
 
   // What is shown: which items, in which order, and where each begins.
@@ -367,7 +369,7 @@
       make("td", { className: "after" }, ...side(now, "ins", true)),
       make("td", { className: "n step", textContent: cell[STEP] }),
       make("td", { className: "n share", textContent: cell[SHARE] }),
-      make("td", { className: "why", textContent: why, title: why }),
+      make("td", { className: calm(item, cell) ? "why calm" : "why", textContent: why, title: why }),
     ];
     return found;
   }
@@ -382,7 +384,7 @@
       const before = make("dd", {}, ...(cell[BEFORE] === null ? [] : side(old, "del", false)));
       list.append(make("dt", { textContent: field.name }), before, make("dd", {}, ...side(now, "ins", false)));
       const base = cell[CLASH] && cell[CLASH][BASE] !== "" ? `in the base: ${cell[CLASH][BASE]}` : "";
-      const why = [said(cell), base, ...cell[SAID].map((n) => flags[n][WHAT])].filter(Boolean).join("; ");
+      const why = [said(cell), base, ...cell[SAID].map((n) => (flags[n][LEVEL] === "" ? "" : flags[n][WHAT]))].filter(Boolean).join("; ");
       if (why) list.append(make("dt", { textContent: "" }), make("dd", { className: "says", textContent: why }));
     }
     const about = item[FLAGS].map((n) => `${flags[n][CHECK]}: ${flags[n][WHAT]}`);

@@ -1,0 +1,1 @@
+"""Computed values: rules in their order, over live, a list, and tables beside them."""

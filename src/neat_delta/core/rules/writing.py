@@ -1,0 +1,106 @@
+"""From the value of an expression to the text of a field, as the store writes it; or why that cannot be."""
+
+from __future__ import annotations
+
+from dataclasses import replace
+
+import msgspec
+import polars as pl
+
+from neat_delta.core.kinds import KINDS
+from neat_delta.core.kinds.list import BETWEEN
+from neat_delta.core.kinds.number import NUMBER_KINDS
+from neat_delta.core.model.layout import Notation
+from neat_delta.core.model.store import Field
+from neat_delta.core.query.expressions import Values
+from neat_delta.core.query.functions import plain_number
+from neat_delta.core.query.terms import SORTS
+from neat_delta.core.support.errors import ConditionError
+
+__all__ = ["written"]
+
+
+def written(
+    values: Values, name: str, field: Field, writing: Notation, before: pl.Series
+) -> tuple[pl.Series, pl.Series]:
+    """The texts of a field for its values (null where there is none, "" where blank was meant), and what is wrong with
+    those that cannot be written. `before` are the texts so far: a list is written with the marks that it has.
+
+    ConditionError when the expression gives another sort of value than the field holds.
+    """
+    sort = SORTS.get(field.kind, "text")
+    gives = "flag" if values.sort == "truth" else values.sort
+    unread = _nothing(values.texts)
+    if gives == "text" and sort in {"flag", "date", "list"}:  # words are read like the field's cells
+        values, unread = _read(values, field, writing)
+        gives = sort
+    if gives not in {"null", sort} and not (gives == "text" and sort == "measure"):
+        hint = "; CAST(… AS TEXT) makes it a text" if sort == "text" else ""
+        raise ConditionError(f'"{name}" holds {KINDS[field.kind] or "text"}, and this gives a {gives}{hint}.')
+    meant = values.meant & (values.texts.is_null() | (values.texts == "").fill_null(value=False))
+    plain = values.texts.set(values.texts == "", None)
+    there = plain.is_not_null()
+    some, at = plain.filter(there), there.arg_true()
+    wrong = unread
+    if sort == "number" and some.len():
+        texts, why = _numbers(some, values, name, field, writing)
+        wrong = wrong.scatter(at, why)
+    elif sort == "list":
+        texts = _lists(some, before.filter(there), field)
+    elif sort in {"date", "flag"} and some.len():
+        texts = KINDS[field.kind].write(some, some, field, writing)
+        why = pl.select(pl.when(texts.is_null()).then(pl.format("the store has no way to write {}", some))).to_series()
+        wrong = wrong.scatter(at, why)
+    else:
+        texts = some
+    out = _nothing(plain).scatter(at, texts) if some.len() else _nothing(plain)
+    return out.set(meant, ""), wrong
+
+
+def _read(values: Values, field: Field, writing: Notation) -> tuple[Values, pl.Series]:
+    """Texts as values of a field's kind, and what is wrong with those that it cannot read."""
+    kind = KINDS[field.kind]
+    there = values.texts.is_not_null() & (values.texts != "")
+    read = kind.read(values.texts.filter(there), field, writing)
+    bad = there.arg_true().filter(read.is_null())
+    what = pl.select(pl.format('"{}" is not {}', values.texts.gather(bad), pl.lit(str(kind)))).to_series()
+    texts = _nothing(values.texts).scatter(there.arg_true(), read) if there.any() else values.texts
+    return replace(values, texts=texts), _nothing(values.texts).scatter(bad, what) if bad.len() else _nothing(texts)
+
+
+def _nothing(like: pl.Series) -> pl.Series:
+    return pl.repeat(None, like.len(), dtype=pl.String, eager=True)
+
+
+def _numbers(
+    plain: pl.Series, values: Values, name: str, field: Field, writing: Notation
+) -> tuple[pl.Series, pl.Series]:
+    """Numbers with the field's decimals; more than it has are an error of the rule, never cut off."""
+    most = 0 if field.kind == "integer" else field.decimals
+    texts = plain
+    if values.fixed and most is not None:  # zeros that only the rounding put there are none that are lost
+        texts = texts.to_frame("text").select(plain_number(pl.col("text"))).to_series()
+    places = texts.str.extract(r"\.([0-9]+)$").str.len_bytes().fill_null(0)
+    wrong = pl.repeat(None, plain.len(), dtype=pl.String, eager=True)
+    if most is not None and (places > most).any():
+        what = pl.format(
+            "it comes to {}, of {} decimals, and {} has {}: ROUND(…, {}) in the rule",
+            texts, places, pl.lit(name), pl.lit(most), pl.lit(most),
+        )  # fmt: skip
+        wrong = pl.select(pl.when(places > most).then(what)).to_series()
+    form = field
+    if values.fixed and most is None:
+        form = msgspec.structs.replace(field, decimals=int(places.max() or 0))  # type: ignore[arg-type]
+    assert field.kind in NUMBER_KINDS
+    texts = KINDS[field.kind].write(texts, texts, form, writing)
+    if field.currency is not None:
+        sign, _, after = field.currency.partition("#")
+        texts = pl.select(pl.concat_str(pl.lit(sign), texts, pl.lit(after))).to_series()
+    return texts.set(wrong.is_not_null(), None), wrong
+
+
+def _lists(values: pl.Series, before: pl.Series, field: Field) -> pl.Series:
+    mark = field.separator or ","
+    spaced = before.str.contains(mark + " ", literal=True).fill_null(value=False)
+    table = pl.DataFrame({"value": values, "mark": pl.repeat(mark, values.len(), eager=True).set(spaced, mark + " ")})
+    return table.select(pl.col("value").str.split(BETWEEN).list.join(pl.col("mark"))).to_series()

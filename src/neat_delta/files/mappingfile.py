@@ -1,0 +1,77 @@
+"""The mapping file: the description of one supplier's list, as TOML (docs/formats/mapping.md)."""
+
+from __future__ import annotations
+
+from pathlib import Path
+from typing import Any
+
+from neat_delta.core.model.lists import ListMapping
+from neat_delta.files.storefile import described, schema_of
+
+__all__ = ["mapping_schema", "mapping_text", "read_mapping"]
+
+
+def read_mapping(path: str) -> ListMapping:
+    r"""What a mapping file says of a list; StoreError with line, key, and the nearest known name where something is
+    wrong.
+
+    >>> from pathlib import Path
+    >>> from tempfile import mkdtemp
+    >>> path = Path(mkdtemp()) / "windmere.toml"
+    >>> _ = path.write_text("version = 1\n[headings]\nTrade = \"cost\"\n")
+    >>> read_mapping(str(path)).headings
+    {'Trade': 'cost'}
+    """
+    return described(path, ListMapping, "mapping")
+
+
+def mapping_text(mapping: ListMapping, sheet: str, live: str) -> str:
+    """The text of a drafted mapping file: the headings, what is left out, what rows are matched by; and, as comments,
+    what else can be said.
+    """
+    import tomlkit
+
+    document = tomlkit.document()
+    for line in (
+        f"What the list {_name(sheet)} means for {_name(live)}, for `compare --mapping`.",
+        "From now on this file is yours. A heading that it does not name is said, and not taken.",
+    ):
+        document.add(tomlkit.comment(line))
+    document["version"] = mapping.version
+    document["match_by"] = mapping.match_by
+    document["match_by"].comment("the fields by which its rows find their items")
+    document["ignore"] = mapping.ignore
+    document["headings"] = mapping.headings
+    for line in HINTS:
+        document.add(tomlkit.comment(line))
+    return tomlkit.dumps(document)
+
+
+HINTS = (
+    "[constants]           # fields that the list lacks, the same in every row",
+    'maker = "Gustwell"',
+    "[words.status]        # its words, and the store's for them",
+    '"discontinued" = "hidden"',
+    "[fields.cost]         # its unit: prices per 100, another currency",
+    "per = 100",
+)
+"""What else a mapping file says most often."""
+
+
+def _name(path: str) -> str:
+    return "standard input" if path == "-" else Path(path).name
+
+
+def mapping_schema() -> dict[str, Any]:
+    """The mapping file's JSON Schema (draft 2020-12), for editors.
+
+    >>> mapping_schema()["title"]
+    'Neat Delta mapping file'
+    """
+    schema = schema_of(ListMapping, "mapping file")
+    for definition in schema["$defs"].values():
+        for one in definition.get("properties", {}).values():
+            if {"integer", "string"} <= {part.get("type") for part in one.get("anyOf", [])}:
+                kept = [part for part in one["anyOf"] if part.get("type") not in {"integer", "string"}]
+                one["anyOf"] = [{"type": "number"}, {"type": "string"}, *kept]
+    return schema
