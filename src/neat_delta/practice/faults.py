@@ -1,0 +1,122 @@
+"""Faults on demand, the same each time for one seed: rows refused, values altered, rows that are said to be done and are
+not, an import that stops in the middle, a store that is busy, and stock that is sold meanwhile.
+"""
+
+from __future__ import annotations
+
+import random
+import re
+from collections.abc import Sequence
+from dataclasses import dataclass, field
+from decimal import ROUND_HALF_UP, Decimal, InvalidOperation
+
+from neat_delta.core.kinds.base import EXACT
+from neat_delta.core.query.parse import Condition, condition
+from neat_delta.core.support.errors import CatalogueError, ConditionError
+
+__all__ = ["NO_FAULTS", "Faults", "Refusal", "faults_of"]
+
+
+@dataclass(frozen=True, slots=True)
+class Refusal:
+    """What the store refuses: an item by a text of its key, or each for which a condition holds as it would be."""
+
+    said: str
+    condition: Condition | None
+
+
+@dataclass(frozen=True, slots=True)
+class Faults:
+    """What goes wrong: `refuse` these rows; `rounded` these fields to so many decimals; `cut` these to so many
+    characters; `dropped` this share of the rows, which are said to be done; `slow` for so many seconds a row;
+    `fail_after` so many rows, once; `busy`: every import is put off once; `sold` so many pieces a minute. `seed` makes
+    the drawn ones what they are.
+    """
+
+    refuse: Sequence[Refusal] = ()
+    rounded: dict[str, int] = field(default_factory=dict)
+    cut: dict[str, int] = field(default_factory=dict)
+    dropped: Decimal = Decimal(0)
+    slow: float = 0
+    fail_after: int | None = None
+    busy: bool = False
+    sold: int = 0
+    seed: int = 0
+
+    def drops(self, number: int, row: int) -> bool:
+        """Whether this row of this import is said to be done, and is not."""
+        if not self.dropped:
+            return False
+        return random.Random(f"{self.seed} {number} {row}").random() * 100 < self.dropped
+
+    def stored(self, name: str, text: str, decimal_mark: str) -> str:
+        """What the store keeps of a text in this field.
+
+        >>> Faults(rounded={"price": 0}).stored("price", "9.90", ".")
+        '10'
+        """
+        if name in self.rounded:
+            try:
+                number = Decimal(text.strip().replace(decimal_mark, "."))
+                least = Decimal(1).scaleb(-self.rounded[name])
+                return f"{number.quantize(least, ROUND_HALF_UP, EXACT):f}".replace(".", decimal_mark)
+            except InvalidOperation:
+                return text
+        return text[: self.cut[name]] if name in self.cut else text
+
+
+NO_FAULTS = Faults()
+
+
+def faults_of(
+    *,
+    refuse: Sequence[str] = (),
+    rounded: Sequence[str] = (),
+    cut: Sequence[str] = (),
+    drop: str | None = None,
+    slow: float = 0,
+    fail_after: int | None = None,
+    busy: bool = False,
+    sell: str | None = None,
+    seed: int = 0,
+    keys: Sequence[str] = (),
+    fields: Sequence[str] = (),
+) -> Faults:
+    """Faults as they are said on a command line: "price:0", "1%", "5/min". `keys` are all texts of keys, so that one
+    of them is known from a condition; `fields` the catalogue's. CatalogueError for what means nothing.
+
+    >>> faults_of(rounded=["price:0"], drop="1%", fields=["sku", "price"]).rounded
+    {'price': 0}
+    """
+
+    def numbers(said: Sequence[str], what: str) -> dict[str, int]:
+        out = {}
+        for one in said:
+            name, mark, number = one.rpartition(":")
+            if not mark or name not in fields or not number.isdecimal():
+                raise CatalogueError(f"‹{what}›: {one!r} is not FIELD:NUMBER with a field of the catalogue: price:0.")
+            out[name] = int(number)
+        return out
+
+    known = set(keys)
+    refusals = []
+    for one in refuse:
+        if one in known:
+            refusals.append(Refusal(one, None))
+            continue
+        try:
+            refusals.append(Refusal(one, condition(one)))
+        except ConditionError as error:
+            raise CatalogueError(f"‹refuse›: {one!r} is no code of the catalogue, and no condition: {error}") from None
+    share = Decimal(0)
+    if drop is not None:
+        if not re.fullmatch(r"[0-9]+(\.[0-9]+)?%", drop) or Decimal(drop[:-1]) > 100:
+            raise CatalogueError(f"‹drop›: {drop!r} is no share of the rows, such as 1%.")
+        share = Decimal(drop[:-1])
+    sold = 0
+    if sell is not None:
+        rate = re.fullmatch(r"([0-9]+)/min", sell)
+        if rate is None:
+            raise CatalogueError(f"‹sell›: {sell!r} is no number of pieces a minute, such as 5/min.")
+        sold = int(rate[1])
+    return Faults(refusals, numbers(rounded, "round"), numbers(cut, "cut"), share, slow, fail_after, busy, sold, seed)

@@ -1,0 +1,322 @@
+"""The rules by which the practice store imports, row by row, as `core.model.importer` states them. A row that breaks
+one is refused with a message, and the others go on; a file that cannot be understood is refused as a whole.
+"""
+
+from __future__ import annotations
+
+import time
+from collections import Counter
+from collections.abc import Callable, Mapping, Sequence
+from dataclasses import dataclass, field
+from decimal import Decimal, InvalidOperation
+from typing import Literal
+
+import msgspec
+import polars as pl
+
+from neat_delta.core.model.importer import NEW_CODE, PATCHES, SPARSE, Importer
+from neat_delta.core.model.layout import Notation
+from neat_delta.core.model.store import Field
+from neat_delta.core.model.update import Action
+from neat_delta.core.query.expressions import Rows, evaluate
+from neat_delta.core.support.errors import FileError
+from neat_delta.practice.faults import NO_FAULTS, Faults
+from neat_delta.practice.lines import Line, Said
+from neat_delta.practice.shelf import Item, Shelf
+
+__all__ = ["ImportRules", "RowReport", "Stopped", "import_lines"]
+
+
+class RowReport(msgspec.Struct, frozen=True):
+    """What became of a row: its number, its key, the status, a message, and the item's number in the store."""
+
+    row: int
+    key: list[str]
+    status: Literal["done", "warned", "skipped", "refused"]
+    message: str = ""
+    item: int | None = None
+
+
+class Stopped(Exception):  # noqa: N818 - it is no fault of the file
+    """The import stopped in the middle, as it was asked to: these rows were done."""
+
+    def __init__(self, reports: list[RowReport]) -> None:
+        super().__init__(f"the import stopped after {len(reports)} rows")
+        self.reports = reports
+
+
+@dataclass(frozen=True, slots=True)
+class ImportRules:
+    """What the store goes by: its importer, its fields, how it writes values, whether a key may stand on several items,
+    the fields that go on over several lines with what stands between their values, and the headings of fields that are
+    called otherwise (heading: field).
+    """
+
+    importer: Importer
+    fields: Mapping[str, Field]
+    writing: Notation
+    shared: bool = False
+    continued: Mapping[str, str] = field(default_factory=dict)
+    headings: Mapping[str, str] = field(default_factory=dict)
+
+
+class Refused(Exception):  # noqa: N818 - said to whoever imports
+    """Why a row is not taken."""
+
+
+def import_lines(
+    shelf: Shelf,
+    said: Said,
+    rules: ImportRules,
+    action: Action = "change",
+    *,
+    number: int = 1,
+    name: str = "the file",
+    faults: Faults = NO_FAULTS,
+    counted: Callable[[], bool] = lambda: False,
+) -> list[RowReport]:
+    """Import the lines of a file for an `action`, as the `number`th import; what became of each. FileError when the
+    file as a whole is refused; Stopped when `counted`, which is called after each row that was taken, says so.
+    """
+    work = _Import(shelf, rules, action, number, faults)
+    said = _under_fields(said, rules.headings)
+    work.refuse_file(said, name)
+    lines = work.whole_items(said.lines)
+    keys = [tuple(line.says.get(part) or "" for part in shelf.key) for line in lines]
+    twice = {key for key, times in Counter(keys).items() if times > 1}
+    there = {key: shelf.with_key(key) for key in dict.fromkeys(keys)}
+    listed = {at for numbers in there.values() for at in numbers}
+    wanted = Counter(work.new_key(line, key) for line, key in zip(lines, keys, strict=True)) if work.recodes else {}
+    taken = {key for key in wanted if shelf.with_key(key)}
+    reports: list[RowReport] = []
+    for line, key in zip(lines, keys, strict=True):
+        if faults.slow:
+            time.sleep(faults.slow)
+        try:
+            if key in twice:
+                raise Refused("its key stands in the file twice")
+            if work.recodes and (wanted[work.new_key(line, key)] > 1 or work.new_key(line, key) in taken):
+                raise Refused("an item has the new code already, or gets it in this file")
+            at, warning = work.row(line, list(key), there[key])
+            status: Literal["done", "warned"] = "warned" if warning else "done"
+            reports.append(RowReport(line.number, list(key), status, warning, at))
+        except Refused as why:
+            reports.append(RowReport(line.number, list(key), "refused", str(why), None))
+            continue
+        if counted():
+            raise Stopped(reports)
+    if rules.importer.missing == "deleted" and not work.recodes and not work.removes:
+        for at in work.before:
+            if at not in listed:
+                shelf.remove(at, work.by, number)
+    return reports
+
+
+def _under_fields(said: Said, headings: Mapping[str, str]) -> Said:
+    """What a file says, under the names of the store's fields."""
+    if not headings:
+        return said
+    lines = [_line_under_fields(line, headings) for line in said.lines]
+    return Said([headings.get(one, one) for one in said.headings], lines)
+
+
+def _line_under_fields(line: Line, headings: Mapping[str, str]) -> Line:
+    """A line under the names of the fields."""
+    return Line(line.number, {headings.get(name, name): text for name, text in line.says.items()}, line.gone, line.code)
+
+
+class _Import:
+    """One import at work."""
+
+    def __init__(self, shelf: Shelf, rules: ImportRules, action: Action, number: int, faults: Faults) -> None:
+        self.shelf, self.rules, self.importer = shelf, rules, rules.importer
+        self.action, self.number, self.faults, self.by = action, number, faults, f"import {number}"
+        self.patch = self.importer.form in PATCHES
+        self.recodes = action == "recode"
+        self.mark = rules.writing.decimal_mark or "."
+        self.before = shelf.numbers() if self.importer.missing == "deleted" else []
+        self.flag = self.importer.removal.heading if self.importer.removal.how == "flag" else None
+        self.removes = action == "remove" and self.flag is None
+        self.code_heading = NEW_CODE if self.patch else self.importer.code_change.heading
+        self.code_field = self.importer.code_change.field or shelf.key[0]
+
+    def refuse_file(self, said: Said, name: str) -> None:
+        """FileError where the headings are not such as the importer takes."""
+        if self.recodes and self.importer.code_change.how != "row" and self.importer.form != "json patch":
+            raise FileError(f"{name}: this importer does not change codes by rows.")
+        for part in self.shelf.key:
+            if said.lines and part not in said.headings:
+                raise FileError(f'{name}: it lacks the heading "{part}", which is the key.')
+        besides = {*self.importer.with_adjusted, *self.importer.columns, self.flag}
+        besides |= {self.code_heading} if self.recodes else set()
+        for heading in said.headings:
+            if heading not in self.shelf.fields and heading not in besides:
+                raise FileError(f'{name}: the store has no field "{heading}".')
+        wanted = self.importer.headings
+        fixed = bool(wanted) and self.importer.form not in SPARSE and not self.removes
+        if fixed and (said.headings[: len(wanted)] != wanted or not {*said.headings[len(wanted) :]} <= besides):
+            raise FileError(f"{name}: its headings are not those that the importer wants: {', '.join(wanted)}.")
+
+    def whole_items(self, lines: Sequence[Line]) -> list[Line]:
+        """The lines with those that continue an item, which have no key, folded into it."""
+        if not self.rules.continued or self.importer.form in SPARSE:
+            return list(lines)
+        out: list[Line] = []
+        for line in lines:
+            if out and not any((line.says.get(name) or "").strip() for name in self.shelf.key):
+                for name, between in self.rules.continued.items():
+                    if (more := line.says.get(name) or "").strip():
+                        first = out[-1].says.get(name) or ""
+                        out[-1].says[name] = first + between + more if first.strip() else more
+            else:
+                out.append(line)
+        return out
+
+    def new_key(self, line: Line, key: Sequence[str]) -> tuple[str, ...]:
+        """The key that a line of new codes gives its item."""
+        code = line.code if line.code is not None else line.says.get(self.code_heading) or ""
+        return tuple(code if name == self.code_field else text for name, text in zip(self.shelf.key, key, strict=True))
+
+    def row(self, line: Line, key: list[str], there: Sequence[int]) -> tuple[int | None, str]:
+        """Do what a row says; the item's number, and a warning. Refused where the importer does not take it."""
+        self._must_be_an_item(key, there)
+        if line.gone or self.removes:
+            return self._removed(line, key, there)
+        if not self.recodes or not self.patch:  # which moves an item as it is
+            self._must_be_taken(there)
+            self._must_have(line, self.importer.carries)
+        if self.recodes:
+            return self._recoded(line, key, there)
+        if there:
+            states = [self._changed(self.shelf.get(at), line) for at in there]
+        else:
+            self._must_have(line, self.importer.needs)
+            states = [self._new(line)]
+        states, warning = self._stored(line, states)
+        for item in states:
+            self._refused_on_demand(key, item)
+        if self.faults.drops(self.number, line.number):
+            return (there[0] if there else None), ""
+        if not there:
+            return self.shelf.add(states[0], self.by, self.number), warning
+        leaves = self.flag is not None and line.says.get(self.flag) == self.importer.removal.value
+        for at, item in zip(there, states, strict=True):
+            self.shelf.put(at, item, self.by, self.number)
+            if leaves:
+                self.shelf.remove(at, self.by, self.number)
+        return there[0], warning
+
+    def _must_be_an_item(self, key: Sequence[str], there: Sequence[int]) -> None:
+        if any(not text.strip() for text in key):
+            raise Refused("its key is blank")
+        if len(there) > 1 and not self.rules.shared:
+            raise Refused("two items have this key")
+
+    def _must_be_taken(self, there: Sequence[int]) -> None:
+        if self.importer.takes == "updates" and not there:
+            raise Refused("there is no such item, and the importer takes updates only")
+        if self.importer.takes == "additions" and there:
+            raise Refused("there is such an item, and the importer takes new items only")
+
+    def _must_have(self, line: Line, fields: Sequence[str]) -> None:
+        for name in fields:
+            if not (line.says.get(name) or "").strip():
+                raise Refused(f'it lacks "{name}", which every such row must have')
+
+    def _removed(self, line: Line, key: list[str], there: Sequence[int]) -> tuple[int | None, str]:
+        if not there:
+            raise Refused("there is no such item to remove")
+        self._refused_on_demand(key, self.shelf.get(there[0]))
+        if not self.faults.drops(self.number, line.number):
+            for at in there:
+                self.shelf.remove(at, self.by, self.number)
+        return there[0], ""
+
+    def _recoded(self, line: Line, key: list[str], there: Sequence[int]) -> tuple[int | None, str]:
+        code = self.new_key(line, key)[self.shelf.key.index(self.code_field)]
+        if not there:
+            raise Refused("there is no such item")
+        if not code.strip():
+            raise Refused("its new code is blank")
+        for at in there:
+            item = self.shelf.get(at)
+            others = {name: text for name, text in line.says.items() if name in item and name not in self.shelf.key}
+            said = {name: text for name, text in others.items() if text or self.importer.blanks == "clear"}
+            if any(text is not None and text != item[name] for name, text in said.items()):
+                raise Refused("a row with a new code changes the item, too")
+        self._refused_on_demand(key, self.shelf.get(there[0]))
+        if not self.faults.drops(self.number, line.number):
+            for at in there:
+                self.shelf.put(at, self.shelf.get(at) | {self.code_field: code}, self.by, self.number)
+        return there[0], ""
+
+    def _changed(self, item: Item, line: Line) -> Item:
+        after = dict(item)
+        for name, text in line.says.items():
+            if name in self.shelf.key or name not in after:
+                continue
+            said = text or ""
+            if not said.strip() and (
+                name in self.importer.adjusted or (self.importer.blanks == "skip" and not self.patch)
+            ):
+                continue
+            if name in self.importer.adjusted:
+                after[name] = self._sum(name, after[name], said)
+            elif self.importer.lists == "marked" and self.rules.fields.get(name, Field()).kind == "list":
+                after[name] = self._list(name, after[name], said)
+            else:
+                after[name] = "" if said == self.importer.empties else said
+        return after
+
+    def _new(self, line: Line) -> Item:
+        """A new item has what stands in its row."""
+        texts = {name: line.says.get(name) or "" for name in self.shelf.fields}
+        skips = self.importer.blanks == "skip" and not self.patch
+        return {
+            name: "" if skips and not text.strip() and name not in self.shelf.key else text
+            for name, text in texts.items()
+        }
+
+    def _stored(self, line: Line, states: Sequence[Item]) -> tuple[list[Item], str]:
+        """What the store makes of the fields that a row says something of; and what it says to that."""
+        cut = []
+        out = [dict(item) for item in states]
+        for item in out:
+            for name in line.says:
+                if name in item and name not in self.shelf.key:
+                    text = self.faults.stored(name, item[name], self.mark)
+                    if name in self.faults.cut and text != item[name] and name not in cut:
+                        cut.append(name)
+                    item[name] = text
+        return out, "".join(f"{name} was cut after {self.faults.cut[name]} characters. " for name in cut).strip()
+
+    def _refused_on_demand(self, key: Sequence[str], item: Item) -> None:
+        for one in self.faults.refuse:
+            if one.condition is None:
+                hit = one.said in key
+            else:
+                hit = evaluate(one.condition, Rows({"": pl.DataFrame([item])}, self.rules.fields, self.rules.writing))[
+                    0
+                ]
+            if hit:
+                raise Refused(f"the store does not take it: {one.said}")
+
+    def _sum(self, name: str, now: str, step: str) -> str:
+        try:
+            old = Decimal(now.strip().replace(self.mark, ".") or "0")
+            return f"{old + Decimal(step.strip().replace(self.mark, '.')):f}".replace(".", self.mark)
+        except InvalidOperation:
+            raise Refused(f'"{name}": {step!r} cannot be added to {now!r}') from None
+
+    def _list(self, name: str, now: str, said: str) -> str:
+        between = self.rules.fields[name].separator or ","
+        mark = between.strip() or " "
+        values = [value.strip() for value in now.split(mark) if value.strip()]
+        for word in (part.strip() for part in said.split(mark)):
+            if word.startswith(self.importer.adds):
+                values.append(word.removeprefix(self.importer.adds))
+            elif (away := word.removeprefix(self.importer.takes_away)) != word and away in values:
+                values.remove(away)
+            else:
+                raise Refused(f'"{name}": {word!r} neither adds a value nor takes one away')
+        return between.join(values)

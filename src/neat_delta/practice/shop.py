@@ -1,0 +1,296 @@
+"""A practice store: a catalogue on a shelf, the store file's rules, faults; import, export, patches, sales."""
+
+from __future__ import annotations
+
+import csv
+import io
+import json
+import random
+import threading
+from collections import Counter
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass, field
+from pathlib import Path
+from typing import Any
+
+import msgspec
+import polars as pl
+
+from neat_delta.core.infer.learn import with_writing
+from neat_delta.core.match.continuation import split_lines
+from neat_delta.core.match.prepare import prepare, unseen_fields
+from neat_delta.core.model.catalogue import Catalogue
+from neat_delta.core.model.layout import Layout
+from neat_delta.core.model.store import Field, Store
+from neat_delta.core.model.update import Action
+from neat_delta.core.query.expressions import Rows, condition, evaluate
+from neat_delta.core.support.errors import CatalogueError, FileError
+from neat_delta.files.readers.delimited import write_delimited
+from neat_delta.files.updates import layout_of
+from neat_delta.files.whole import digest_of
+from neat_delta.practice.faults import NO_FAULTS, Faults
+from neat_delta.practice.importer import ImportRules, RowReport, Stopped, import_lines
+from neat_delta.practice.lines import read_lines
+from neat_delta.practice.shelf import Item, Shelf
+
+__all__ = ["Busy", "Conflict", "Report", "Shop", "TooLarge", "report_csv"]
+
+MOST_BYTES = 100_000_000
+"""The most bytes of a body, where the importer says nothing."""
+
+
+class Busy(Exception):  # noqa: N818 - said to whoever imports
+    """The store is busy; try again."""
+
+
+class TooLarge(Exception):  # noqa: N818 - said to whoever imports
+    """The file has more rows or bytes than the importer takes."""
+
+
+class Conflict(Exception):  # noqa: N818 - said to whoever patches
+    """The item is not as it was when it was fetched."""
+
+
+class Report(msgspec.Struct, frozen=True):
+    """What an import came to: its number, the file's name, what became of each row; `checked` is a trial that changed
+    nothing, and `stopped` an import that stopped in the middle.
+    """
+
+    number: int
+    file: str
+    key: list[str]
+    rows: list[RowReport]
+    checked: bool = False
+    stopped: bool = False
+
+    @property
+    def counts(self) -> dict[str, int]:
+        """How many rows have each status."""
+        found = Counter(row.status for row in self.rows)
+        return {status: found[status] for status in ("done", "warned", "skipped", "refused") if found[status]}
+
+
+def report_csv(reports: Sequence[Report]) -> bytes:
+    """The store's report as it is downloaded: a row for each of the files, in CSV."""
+    out = io.StringIO(newline="")
+    key = reports[0].key if reports else []
+    writer = csv.writer(out, lineterminator="\n")
+    writer.writerow(["file", "row", *key, "status", "message", "item"])
+    for report in reports:
+        for row in report.rows:
+            writer.writerow([report.file, row.row, *row.key, row.status, row.message, row.item or ""])
+    return out.getvalue().encode()
+
+
+@dataclass(slots=True)
+class _Life:
+    """What goes on between the imports."""
+
+    rows_taken: int = 0
+    stopped: bool = False
+    put_off: set[str] = field(default_factory=set)
+    sold: int = 0
+
+
+class Shop:
+    """A practice store. One thing is done at a time; a request waits for the one before it."""
+
+    def __init__(self, live: Catalogue, store: Store | None = None, *, keep: str | None = None) -> None:
+        self.store = store or Store()
+        prepared = prepare(live, self.store, unseen=unseen_fields(self.store))
+        self.live, self.names = prepared.catalogue, prepared.headings
+        self.settings = (with_writing(self.store, live)).writing
+        self.layout = layout_of(self.live, self.store.importer)
+        self.key = prepared.key.fields
+        self.faults: Faults = NO_FAULTS
+        self.lock = threading.RLock()
+        self.life = _Life()
+        self.shelf = Shelf(keep or ":memory:", self.live.fields, self.key)
+        if keep and Path(keep).stat().st_size and not self.shelf.made:
+            raise FileError(f"{keep}: this is no practice store's. Name another file.")
+        if self.shelf.made:
+            self.shelf.open()
+        else:
+            self.shelf.fill(self.live.cells)
+
+    def heading(self, name: str) -> str:
+        """What the store's files call a field."""
+        return self.names.get(name, name)
+
+    @property
+    def rules(self) -> ImportRules:
+        """What an import goes by."""
+        called = self.store.importer.called
+        lines = self.live.continued.fields if self.live.continued else {}
+        headings = {called.get(name, self.heading(name)): name for name in self.live.fields}
+        headings = {heading: name for heading, name in headings.items() if heading != name}
+        shared = self.store.key.shared == "all"
+        return ImportRules(self.store.importer, self.store.fields, self.settings, shared, dict(lines), headings)
+
+    def import_file(self, data: bytes, name: str, action: Action | None = None, *, check: bool = False) -> Report:
+        """Import a file, or only try it (`check`). FileError when it is refused as a whole, TooLarge by its size, Busy
+        when the store puts it off.
+        """
+        importer, layout = self.store.importer, self.layout
+        if len(data) > (importer.most_bytes or MOST_BYTES):
+            raise TooLarge(
+                f"{name}: it has {len(data):,} bytes, and the store takes {importer.most_bytes or MOST_BYTES:,}."
+            )
+        with self.lock:
+            if self.faults.busy and not check and (mark := digest_of(data)) not in self.life.put_off:
+                self.life.put_off.add(mark)
+                raise Busy("The store is busy. Try again in a second.")
+            rules = self.rules
+            heading = {field: one for one, field in rules.headings.items()}
+            keys = [heading.get(field, field) for field in self.key]
+            said = read_lines(data, importer.form, layout, keys, name)
+            if importer.most_rows is not None and len(said.lines) > importer.most_rows:
+                raise TooLarge(f"{name}: it has {len(said.lines):,} rows, and the store takes {importer.most_rows:,}.")
+            if action is None:
+                new_codes = importer.code_change.heading in said.headings or any(line.code for line in said.lines)
+                action = "recode" if new_codes and importer.code_change.heading not in self.live.fields else "change"
+            number, stopped = len(self.shelf.reports()) + 1, False
+            try:
+                with self.shelf.transaction():
+                    try:
+                        rows = import_lines(
+                            self.shelf, said, rules, action, number=number, name=name, faults=self.faults,
+                            counted=(lambda: False) if check else self._counted,
+                        )  # fmt: skip
+                    except Stopped as stop:
+                        rows, stopped = stop.reports, True
+                    report = Report(number, name, [self.heading(one) for one in self.key], rows, check, stopped)
+                    if check:
+                        raise _Undone
+                    self.shelf.keep_report(number, name, msgspec.json.encode(report).decode())
+            except _Undone:
+                pass
+            return report
+
+    def _counted(self) -> bool:
+        """Count a row; whether the import is to stop after it."""
+        self.life.rows_taken += 1
+        if self.life.stopped or self.faults.fail_after is None or self.life.rows_taken < self.faults.fail_after:
+            return False
+        self.life.stopped = True
+        return True
+
+    def report(self, number: int) -> Report | None:
+        """The report of an import."""
+        for one, _, text in self.shelf.reports():
+            if one == number:
+                return msgspec.json.decode(text, type=Report)
+        return None
+
+    def table(self, fields: Sequence[str] = (), where: str | None = None) -> pl.DataFrame:
+        """The catalogue, or a part of it, under its headings; a condition as SQL has it. CatalogueError for a field
+        that is none, ConditionError for a condition that means nothing.
+        """
+        with self.lock:
+            cells = self.shelf.table()
+        if where:
+            cells = cells.filter(evaluate(condition(where), Rows({"": cells}, self.store.fields, self.settings)))
+        named = {self.heading(name): name for name in cells.columns}
+        for name in fields:
+            if name not in cells.columns and name not in named:
+                raise CatalogueError(f'the store has no field "{name}".')
+        wanted = [named.get(name, name) for name in fields] or [n for n in cells.columns if n not in self.live.unseen]
+        cells = cells.select([*self.key, *(name for name in wanted if name not in self.key)] if fields else wanted)
+        if self.live.continued is not None:
+            cells = split_lines(cells, self.live.continued.fields)
+        return cells.rename({name: self.heading(name) for name in cells.columns})
+
+    def export_csv(self, cells: pl.DataFrame) -> bytes:
+        """An export as the store makes it: in the layout of the one that it began with."""
+        own = self.live.layout if self.live.layout.format == "delimited" else Layout(format="delimited")
+        layout = msgspec.structs.replace(own, packing=None, header_line=1)
+        try:
+            return write_delimited(cells, layout, "The export")
+        except CatalogueError:  # a letter that the old encoding does not have
+            return write_delimited(cells, msgspec.structs.replace(layout, encoding="utf-8", bom=True), "The export")
+
+    def item(self, key: Sequence[str]) -> tuple[Item, str] | None:
+        """An item under its headings and its ETag; None when there is none."""
+        with self.lock:
+            numbers = self.shelf.with_key(key)
+            if not numbers:
+                return None
+            item = self.shelf.get(numbers[0])
+        named = {self.heading(name): text for name, text in item.items()}
+        return named, f'"{digest_of(json.dumps(named).encode())[:16]}"'
+
+    def patch(self, key: Sequence[str], patched: Mapping[str, Any], match: str | None) -> tuple[Item, str]:
+        """Set an item as a patch left it: a field that is not there is blank. Conflict when its ETag is not `match`."""
+        with self.lock:
+            known = self.item(key)
+            if known is None:
+                raise FileError("there is no such item")
+            if match not in {None, "*", known[1]}:
+                raise Conflict("the item was changed meanwhile; fetch it again")
+            number, fields = self.shelf.with_key(key)[0], {self.heading(name): name for name in self.live.fields}
+            for name in patched:
+                if name not in fields:
+                    raise FileError(f'the store has no field "{name}"')
+            item = {name: _text(patched.get(heading)) for heading, name in fields.items()}
+            item = {
+                name: text if text == known[0][self.heading(name)] else self._kept(name, text)
+                for name, text in item.items()
+            }
+            if any(not item[name].strip() for name in self.key):
+                raise FileError("a key is never blank")
+            other = self.shelf.with_key([item[name] for name in self.key])
+            if other and number not in other:
+                raise FileError("another item has that key")
+            with self.shelf.transaction():
+                self.shelf.put(number, item, "patch")
+            there = self.item([item[name] for name in self.key])
+            assert there is not None
+            return there
+
+    def _kept(self, name: str, text: str) -> str:
+        return self.faults.stored(name, text, self.settings.decimal_mark or ".")
+
+    def sell(self, minutes: float) -> int:
+        """Sell what is due after so many minutes from the start; how many pieces went."""
+        due, went = int(minutes * self.faults.sold) - self.life.sold, 0
+        if due <= 0:
+            return 0
+        name = self.stock
+        with self.lock, self.shelf.transaction():
+            numbers = self.shelf.numbers()
+            for _ in range(due):
+                self.life.sold += 1
+                number = numbers[random.Random(f"{self.faults.seed} {self.life.sold}").randrange(len(numbers))]
+                item = self.shelf.get(number)
+                if item[name].strip().isdecimal() and int(item[name]) > 0:
+                    self.shelf.put(number, item | {name: str(int(item[name]) - 1)}, "sale")
+                    went += 1
+        return went
+
+    @property
+    def stock(self) -> str:
+        """The field that a sale takes from; CatalogueError when nothing says which that is."""
+        moving = [name for name, field in self.store.fields.items() if field.moving and field.kind == "integer"]
+        for name in (self.store.relations.stock, *moving, "stock"):
+            if name in self.live.fields:
+                return str(name)
+        raise CatalogueError("‹sell›: the store file does not say which field is the stock (stock under [relations]).")
+
+    def kind(self, name: str) -> str:
+        """What sort of value a field holds."""
+        return self.store.fields.get(name, Field()).kind
+
+    def with_faults(self, faults: Faults) -> Shop:
+        """The same store, with these faults from now on."""
+        self.faults = faults
+        if faults.sold:
+            self.stock  # noqa: B018 - says now what is wrong
+        return self
+
+
+class _Undone(Exception):  # noqa: N818 - a trial is taken back
+    pass
+
+
+def _text(value: Any) -> str:  # noqa: ANN401 - any JSON value
+    return value if isinstance(value, str) else "" if value is None else json.dumps(value)
