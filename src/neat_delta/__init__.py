@@ -20,7 +20,8 @@ if TYPE_CHECKING:
     from neat_delta.app.check import Checked, check
     from neat_delta.app.edit import edit
     from neat_delta.app.match import Matches, match
-    from neat_delta.app.outcome import confirm, retry, undo
+    from neat_delta.app.mend import Mended, mend
+    from neat_delta.app.outcome import as_reported, confirm, results, retry, undo, witnesses
     from neat_delta.app.preview import PreviewOptions, preview
     from neat_delta.app.sheet import SheetFile, SheetOptions, sheet
     from neat_delta.app.write import write
@@ -54,6 +55,7 @@ if TYPE_CHECKING:
     from neat_delta.core.model.layout import Layout, Notation
     from neat_delta.core.model.lists import ListField, ListMapping
     from neat_delta.core.model.manifest import Manifest
+    from neat_delta.core.model.results import ResultsForm
     from neat_delta.core.model.store import Field, FileForm, Key, Store
     from neat_delta.core.model.update import Plan, Table
     from neat_delta.core.plan import plan
@@ -83,8 +85,9 @@ if TYPE_CHECKING:
     from neat_delta.files.mappingfile import read_mapping
     from neat_delta.files.readers.delimited import write_delimited
     from neat_delta.files.reading import read
+    from neat_delta.files.reports import draft_report, read_report
     from neat_delta.files.storefile import read_store
-    from neat_delta.files.updates import write_updates
+    from neat_delta.files.updates import file_rows, write_updates
     from neat_delta.files.writers.worksheet import workbook
 
 __version__ = "0.1.0"
@@ -184,6 +187,15 @@ _HOMES = {
     "write_changes": "files.changeset",
     "write_delimited": "files.readers.delimited",
     "write_updates": "files.updates",
+    "Mended": "app.mend",
+    "mend": "app.mend",
+    "as_reported": "app.outcome",
+    "results": "app.outcome",
+    "witnesses": "app.outcome",
+    "ResultsForm": "core.model.results",
+    "draft_report": "files.reports",
+    "read_report": "files.reports",
+    "file_rows": "files.updates",
 }
 """Where each public name is at home."""
 
@@ -226,6 +238,7 @@ __all__ = [
     "ListOptions",
     "Manifest",
     "Matches",
+    "Mended",
     "NearKey",
     "NeatDeltaError",
     "Notation",
@@ -234,6 +247,7 @@ __all__ = [
     "Policy",
     "PreviewOptions",
     "ProofError",
+    "ResultsForm",
     "Row",
     "Rows",
     "SetAside",
@@ -247,19 +261,23 @@ __all__ = [
     "WorkingSheet",
     "__version__",
     "as_catalogue",
+    "as_reported",
     "check",
     "compare",
     "condition",
     "confirm",
     "cut_worksheet",
+    "draft_report",
     "edit",
     "evaluate",
     "explain",
     "figures",
+    "file_rows",
     "find_key",
     "learn",
     "match",
     "match_columns",
+    "mend",
     "plan",
     "preview",
     "prove",
@@ -269,15 +287,18 @@ __all__ = [
     "read_changes",
     "read_live",
     "read_mapping",
+    "read_report",
     "read_store",
     "recode",
     "replay",
+    "results",
     "retry",
     "sheet",
     "sign_off",
     "target",
     "translate",
     "undo",
+    "witnesses",
     "workbook",
     "write",
     "write_changes",

@@ -1,17 +1,29 @@
-"""What became of what was sent: confirm it in a later export, send again what did not land, take it back."""
+"""What became of what was sent: by a later export, by the store's own report, by both; send again what did not land,
+mend it first, take it back.
+"""
 
 from __future__ import annotations
 
+from collections.abc import Sequence
+from dataclasses import replace
+
+import msgspec
+import polars as pl
+
+from neat_delta.core.kinds.stored import HABITS
 from neat_delta.core.match.prepare import prepare_export
 from neat_delta.core.model.catalogue import Catalogue
 from neat_delta.core.model.changeset import ChangeSet
-from neat_delta.core.model.store import Store
+from neat_delta.core.model.store import Field, Store
 from neat_delta.core.outcome.confirm import Confirmed, Landing
 from neat_delta.core.outcome.confirm import confirm as outcome_of
+from neat_delta.core.outcome.results import FileRow, Results, read_results
+from neat_delta.core.outcome.retry import believed
 from neat_delta.core.outcome.retry import retry as not_landed
 from neat_delta.core.outcome.undo import revert
+from neat_delta.core.outcome.witnesses import Witnesses, compare_witnesses
 
-__all__ = ["confirm", "retry", "undo"]
+__all__ = ["as_reported", "confirm", "results", "retry", "undo", "witnesses"]
 
 
 def confirm(changes: ChangeSet, live: Catalogue, after: Catalogue, store: Store | None = None) -> Confirmed:
@@ -28,14 +40,72 @@ def confirm(changes: ChangeSet, live: Catalogue, after: Catalogue, store: Store 
     (True, 1)
     """
     shop = store or Store()
-    return outcome_of(changes, live, prepare_export(after, changes.header, store), shop.importer.removal)
+    export = prepare_export(after, changes.header, store)
+    return outcome_of(_with_habits(changes, store), live, export, shop.importer.removal)
+
+
+def _with_habits(changes: ChangeSet, store: Store | None) -> ChangeSet:
+    """A change set whose fields have what the store file says by now of what the store makes of them by itself."""
+    settings = dict(changes.header.settings)
+    for name, field in store.fields.items() if store else ():
+        known = settings.get(name, Field())
+        settings[name] = msgspec.structs.replace(known, **{one: getattr(field, one) for one in HABITS})
+    return replace(changes, header=msgspec.structs.replace(changes.header, settings=settings))
+
+
+def results(
+    changes: ChangeSet,
+    reports: Sequence[tuple[str, pl.DataFrame]],
+    store: Store,
+    rows: Sequence[FileRow] = (),
+) -> Results:
+    """What the store's reports say of each item that was sent: `reports` with their names (`read_report`), `rows` of
+    the update files (`file_rows`), by which row numbers are known. What a report's columns mean is under [results] of
+    the `store` file. StoreError when that does not fit, CatalogueError when it is the report of another round.
+
+    >>> from neat_delta import ResultsForm, as_catalogue, compare
+    >>> live = as_catalogue({"sku": ["QA-1", "QA-2"], "price": ["9.90", "20.00"]}, "live")
+    >>> sheet = as_catalogue({"sku": ["QA-2", "QA-1"], "price": ["21.00", "10.50"]}, "sheet")
+    >>> report = pl.DataFrame({"sku": ["QA-1", "QA-2"], "status": ["ok", "no"], "why": ["", "price too high"]})
+    >>> form = ResultsForm(["sku"], status="status", done=["ok"], refused=["no"], message="why")
+    >>> results(compare(live, sheet), [("report", report)], Store(results=form)).counts
+    {'done': 1, 'refused': 1}
+    """
+    return read_results(changes, reports, store.results, rows)
+
+
+def witnesses(changes: ChangeSet, said: Results, seen: Confirmed | None = None) -> Witnesses:
+    """What the store says of each item, held against what an export shows of it (`confirm`; None: nobody looked).
+
+    >>> from neat_delta import ResultsForm, as_catalogue, compare
+    >>> live = as_catalogue({"sku": ["QA-1"], "price": ["9.90"]}, "live")
+    >>> changes = compare(live, as_catalogue({"sku": ["QA-1"], "price": ["10.50"]}, "sheet"))
+    >>> report = pl.DataFrame({"sku": ["QA-1"], "status": ["ok"]})
+    >>> said = results(changes, [("report", report)], Store(results=ResultsForm(["sku"], status="status", done=["ok"])))
+    >>> witnesses(changes, said, confirm(changes, live, live)).counts  # said to be done, and it is not there
+    {('done', 'not landed'): 1}
+    """
+    return compare_witnesses(changes, said, seen)
+
+
+def as_reported(changes: ChangeSet, live: Catalogue, said: Results, store: Store | None = None) -> Catalogue:
+    """Live as it is now if the store's report is right: with what is said to be done, and what it does not mention."""
+    shop = store or Store()
+    done = {item for item, one in said.verdicts.items() if one.said not in {"refused", "skipped"}}
+    return believed(changes, live, done, shop.importer.removal)
 
 
 def retry(
-    changes: ChangeSet, after: Catalogue, confirmed: Confirmed, store: Store | None = None
+    changes: ChangeSet,
+    after: Catalogue,
+    confirmed: Confirmed,
+    store: Store | None = None,
+    *,
+    altered: bool = False,
 ) -> tuple[ChangeSet, Catalogue]:
     """What did not land, as a change set against the export `after`, and that export as the change set has it: to plan
-    and write from. An item that is there no more is left out.
+    and write from. An item that is there no more is left out, and so is what the store rounded, cut or wrote in other
+    case by itself, unless `altered`.
 
     >>> from neat_delta import as_catalogue, compare
     >>> live = as_catalogue({"sku": ["QA-1", "QA-2"], "price": ["9.90", "20.00"]}, "live")
@@ -46,7 +116,7 @@ def retry(
     [{'price': ('9.90', '10.50')}]
     """
     export = prepare_export(after, changes.header, store)
-    return not_landed(changes, export, confirmed), export
+    return not_landed(changes, export, confirmed, altered=altered), export
 
 
 def undo(
@@ -64,4 +134,4 @@ def undo(
     """
     shop = store or Store()
     export = None if now is None else prepare_export(now, changes.header, store)
-    return revert(changes, live, export, shop.importer.removal)
+    return revert(_with_habits(changes, store), live, export, shop.importer.removal)

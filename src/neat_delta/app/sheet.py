@@ -10,11 +10,13 @@ from neat_delta.core.model.layout import Layout, Notation
 from neat_delta.core.worksheet.cut import WorkingSheet, as_written, cut_worksheet
 
 if TYPE_CHECKING:
+    import polars as pl
+
     from neat_delta.core.model.catalogue import Catalogue
     from neat_delta.core.model.store import Store
     from neat_delta.core.query.expressions import Condition
 
-__all__ = ["SheetFile", "SheetOptions", "sheet"]
+__all__ = ["SheetFile", "SheetOptions", "sheet", "sheet_file"]
 
 
 @dataclass(frozen=True, slots=True)
@@ -72,6 +74,19 @@ def sheet(
         fields=options.fields,
         sort=options.sort,
     )
+    return sheet_file(made, live, form, options)
+
+
+def sheet_file(
+    made: WorkingSheet,
+    live: Catalogue,
+    form: Literal["xlsx", "delimited"],
+    options: SheetOptions,
+    remembered: pl.DataFrame | None = None,
+) -> SheetFile:
+    """A working sheet as the bytes of a file. It remembers its own cells, or those that are `remembered`: what its
+    items were like in live where the sheet shows something else.
+    """
     from neat_delta.core.model.catalogue import Origin
     from neat_delta.files.basefile import base_bytes
     from neat_delta.files.memory import packed
@@ -80,14 +95,15 @@ def sheet(
         from neat_delta.files.writers.worksheet import workbook
 
         keys = [column.heading for column in made.columns if column.key]
-        remembered = packed(made.cells if options.memory else made.cells.select(keys))
-        content = workbook(made, live.source, len(live.fields), remembered)
-        return SheetFile(made, content, {}, None, len(remembered) * 3 // 4 if options.memory else None)
+        cells = made.cells if remembered is None else remembered
+        memory = packed(cells if options.memory else cells.select(keys))
+        content = workbook(made, live.source, len(live.fields), memory)
+        return SheetFile(made, content, {}, None, len(memory) * 3 // 4 if options.memory else None)
     from neat_delta.files.readers.delimited import write_delimited
 
     cells, kept = as_written(made, options.writing)
     content, base = write_delimited(cells, options.layout, "The sheet"), None
     if options.memory:
         origin = Origin(live.path, live.digest(), live.cells.height, len(live.fields), cells.height)
-        base = base_bytes(made.cells, origin)
+        base = base_bytes(made.cells if remembered is None else remembered, origin)
     return SheetFile(made, content, kept, base, None if base is None else len(base))

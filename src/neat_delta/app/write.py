@@ -4,12 +4,17 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 
+import polars as pl
+
 from neat_delta.core.engine.answered import answer
+from neat_delta.core.match.keys import KeyIndex
 from neat_delta.core.model.catalogue import Catalogue
 from neat_delta.core.model.changeset import ChangeSet
 from neat_delta.core.model.importer import Importer
 from neat_delta.core.model.manifest import Comment, Contradiction, Manifest
+from neat_delta.core.model.reasons import NOT_NAMED
 from neat_delta.core.model.store import Store
+from neat_delta.core.outcome.unsent import with_held
 from neat_delta.core.review.answers import Answers
 from neat_delta.files.updates import write_updates
 
@@ -23,6 +28,7 @@ def write(
     folder: str,
     *,
     answers: Sequence[Answers] = (),
+    skus: Sequence[str] | None = None,
     store: Store | None = None,
     today: str | None = None,
     replace: bool = False,
@@ -31,7 +37,8 @@ def write(
 ) -> Manifest:
     """Plan what is to be sent, write it into a new folder with its undo, and prove it; as `write_updates`. With
     `answers` (`read_answers`), only what was answered yes is sent, and clashes at the value that was chosen; these are
-    checked at the levels of the `store` file, whose exceptions end before `today`.
+    checked at the levels of the `store` file, whose exceptions end before `today`; of `skus` (None: all), only items
+    with one of these in their key are sent.
 
     >>> from pathlib import Path
     >>> from tempfile import mkdtemp
@@ -47,6 +54,11 @@ def write(
         signed = answer(changes, live, answers, store, today=today)
         changes, released = signed.changes, signed.sent
         contradictions, comments = signed.contradictions, signed.comments
+    if skus is not None:
+        others = ~KeyIndex.of(changes.keys, changes.header.compared_by).naming(skus)
+        unsent = pl.DataFrame({"item": others.arg_true()}, schema={"item": pl.Int64})
+        unsent = unsent.with_columns(field=pl.lit(None, pl.String), reason=pl.lit(NOT_NAMED))
+        changes = with_held(changes, unsent)
     return write_updates(
         changes, live, importer, folder, replace=replace, most_files=most_files, whole=whole,
         released=released, contradictions=contradictions, comments=comments,

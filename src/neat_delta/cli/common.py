@@ -46,6 +46,7 @@ __all__ = [
     "print_result",
     "print_summary",
     "read_store_option",
+    "skus_option",
     "status_of",
     "store_arguments",
     "store_option",
@@ -81,6 +82,13 @@ where_option: Decorator = click.option(
     "--where",
     metavar="CONDITION",
     help="Only the items for which it holds, as in SQL: \"price > 100 AND category LIKE 'Hives%'\"",
+)
+
+skus_option: Decorator = click.option(
+    "--skus",
+    metavar="FILE",
+    help="Only the items that FILE names: one code a line (- for standard input), or a column of any table: "
+    "report.csv#sku.",
 )
 
 added_option: Decorator = click.option(

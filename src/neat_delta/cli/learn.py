@@ -21,12 +21,23 @@ __all__ = ["learn"]
 @click.argument("live")
 @click.option("-o", "--output", metavar="FILE", help="Write the store file to FILE.  [default: shown, not written]")
 @click.option("--replace", is_flag=True, help="Replace FILE if it is there already.")
+@click.option(
+    "--results",
+    metavar="REPORT",
+    help="Also draft what the store's reports of an import look like, from one of them; without -o, only that.",
+)
 @click.option("--table-schema", "descriptor", metavar="FILE", help="Also write an open Table Schema (Data Package).")
 @key_option
 @layout_options(two=False)
 @json_option
 def learn(
-    live: str, output: str | None, replace: bool, descriptor: str | None, key: tuple[str, ...], as_json: bool
+    live: str,
+    output: str | None,
+    replace: bool,
+    results: str | None,
+    descriptor: str | None,
+    key: tuple[str, ...],
+    as_json: bool,
 ) -> int:
     """Draft the store file from LIVE, the store's export.
 
@@ -38,12 +49,12 @@ def learn(
 
     import neat_delta
     from neat_delta.core.support.errors import OutputError
-    from neat_delta.files.storefile import draft, table_schema
+    from neat_delta.files.storefile import draft, results_draft, table_schema
     from neat_delta.files.whole import write_whole
 
     for path in (output, descriptor):
         if path:
-            must_not_be_input(path, live)
+            must_not_be_input(path, live, *([results] if results else []))
             if not replace and _there(path):
                 raise OutputError(
                     f"{path}: there is a file of that name. Name another, or add --replace to overwrite it."
@@ -51,7 +62,15 @@ def learn(
     with working(f"Learning from {live}"):
         catalogue = neat_delta.read(live, layout_from_options("live"))
         learned = neat_delta.learn(catalogue, key)
-        text = draft(learned, catalogue)
+        reported = None
+        if results is not None:
+            from neat_delta.core.match.prepare import prepare
+            from neat_delta.files.reports import draft_report
+
+            prepared = prepare(catalogue, learned.store, key)
+            cells, fields = prepared.catalogue.cells, prepared.key.fields
+            reported, _ = draft_report(results, cells.select(fields), fields, prepared.headings)
+        text = draft(learned, catalogue, reported)
     if output:
         write_whole(output, [text.encode()])
     if descriptor:
@@ -60,11 +79,15 @@ def learn(
         )
         write_whole(descriptor, [content + b"\n"])
     if as_json:
-        facts = {"output": output, "store": learned.store, "evidence": learned.evidence}
+        facts: dict[str, object] = {"output": output, "store": learned.store, "evidence": learned.evidence}
+        if reported is not None:
+            facts |= {"results": reported.form, "results_evidence": reported.evidence, "unknown": reported.unknown}
         print_json(facts | {"relations": learned.relations, "key": learned.key})
         return 0
     if not output:
-        click.echo(text, nl=False)
+        click.echo(text if reported is None else results_draft(reported), nl=False)
+        for word in reported.unknown if reported else ():
+            click.echo(f'# Nobody can tell what "{word}" means. Put it under done, warned, skipped or refused.')
     else:
         from neat_delta.files.storefile import NAME
         from neat_delta.report import terminal as report

@@ -16,7 +16,10 @@ from neat_delta.core.support.errors import NeatDeltaError
 
 __all__ = ["main"]
 
-VERBS = ("learn", "sheet", "check", "match", "compare", "edit", "recode", "preview", "write", "confirm", "undo", "demo")
+VERBS = (
+    *("learn", "sheet", "check", "match", "compare", "edit", "recode", "preview", "write", "practice"),
+    *("confirm", "undo", "demo"),
+)
 """In the order of the work. Each is the function of that name in the file of that name beside this one."""
 
 

@@ -15,6 +15,7 @@ from neat_delta.cli.common import (
     make_folder,
     must_be_new,
     print_json,
+    skus_option,
     where_option,
     working,
 )
@@ -38,7 +39,8 @@ CHARTS = ("price-changes", "margins", "fields", "categories")
 @click.command(epilog="\b\nExample, on the demo's files:\n  neat-delta preview changes.jsonl --field price --sort size")
 @click.argument("changes")
 @click.option("--field", "fields", multiple=True, metavar="FIELD", help="Only changes of FIELD; may be repeated.")
-@click.option("--sku", "skus", multiple=True, metavar="SKU", help="Only the item with this key; may be repeated.")
+@click.option("--sku", "keys", multiple=True, metavar="SKU", help="Only the item with this key; may be repeated.")
+@skus_option
 @click.option(
     "--verdict",
     "verdicts",
@@ -104,7 +106,8 @@ CHARTS = ("price-changes", "margins", "fields", "categories")
 def preview(
     changes: str,
     fields: tuple[str, ...],
-    skus: tuple[str, ...],
+    keys: tuple[str, ...],
+    skus: str | None,
     verdicts: tuple[str, ...],
     where: str | None,
     checks: tuple[str, ...],
@@ -135,6 +138,7 @@ def preview(
     """
     import neat_delta
     from neat_delta.core.review.view import first
+    from neat_delta.files.codes import read_codes
 
     if as_json and markdown:
         raise click.UsageError("--json and --markdown are two ways to print; choose one of them.")
@@ -142,7 +146,7 @@ def preview(
         return _explain(changes, explained, as_json=as_json)
     options = neat_delta.PreviewOptions(
         fields=fields,
-        keys=skus,
+        keys=[*keys, *([] if skus is None else read_codes(skus))],
         verdicts=verdicts,  # type: ignore[arg-type]
         where=_condition(where),
         checks=checks,

@@ -16,6 +16,7 @@ from neat_delta.cli.common import (
     notation_from_options,
     print_json,
     read_store_option,
+    skus_option,
     store_arguments,
     store_option,
     where_option,
@@ -40,7 +41,7 @@ ENDINGS = {".xlsx": "xlsx", ".csv": ",", ".tsv": "\t", ".tab": "\t", ".txt": "\t
     help="The sheet to write: a workbook (.xlsx) or delimited text (.csv, .tsv, .txt).",
 )
 @where_option
-@click.option("--skus", metavar="FILE", help="Only the items in FILE, one code a line (- for standard input).")
+@skus_option
 @click.option(
     "--fields",
     metavar="FIELDS",
@@ -84,7 +85,8 @@ def sheet(
     from neat_delta.core.query.expressions import condition
     from neat_delta.core.support.errors import OutputError
     from neat_delta.files.basefile import ENDING, base_path
-    from neat_delta.files.whole import load, write_whole
+    from neat_delta.files.codes import read_codes
+    from neat_delta.files.whole import write_whole
 
     ending = PurePath(output).suffix.lower()
     if ending not in ENDINGS:
@@ -98,10 +100,7 @@ def sheet(
         raise click.BadParameter("name fields with commas between them: price,stock.", param_hint="--fields")
     store_file = read_store_option(store)
     shop, store_path = store_file or (None, None)
-    codes = None
-    if skus is not None:
-        lines = load(skus).data[:].decode("utf-8-sig", errors="replace").splitlines()
-        codes = list(dict.fromkeys(line.strip() for line in lines if line.strip()))
+    codes = None if skus is None else read_codes(skus)
     with working(f"Reading {live}"):
         catalogue = neat_delta.read(live, layout_from_options("live", shop.file.layout if shop else None))
     options = neat_delta.SheetOptions(

@@ -76,9 +76,10 @@ def undo(
         from neat_delta.cli.write import said_form
         from neat_delta.files.updates import layout_of
         from neat_delta.report import terminal as report
+        from neat_delta.report.outcome import print_left
 
         print_live(changes, live, before.path)
         console = report.terminal()
-        report.print_left(console, left)
+        print_left(console, left)
         report.print_written(console, folder, manifest, said_form(importer, layout_of(base, importer)))
     return 1 if left or manifest.held else 0

@@ -13,6 +13,7 @@ from neat_delta.cli.common import (
     print_json,
     print_live,
     read_store_option,
+    skus_option,
     store_arguments,
     store_option,
     working,
@@ -56,6 +57,7 @@ __all__ = ["said_form", "write"]
     help="Send only what was answered yes in FILE: the answers that a page of `preview` saved, or its workbook. Once "
     "for each reviewer: one no is a no.",
 )
+@skus_option
 @click.option(
     "--reason",
     metavar="TEXT",
@@ -72,6 +74,7 @@ def write(
     most_files: int,
     whole: bool,
     signed_off: tuple[str, ...],
+    skus: str | None,
     reason: str | None,
     live: str | None,
     replace: bool,
@@ -89,6 +92,7 @@ def write(
     from neat_delta.core.model.importer import with_reason
     from neat_delta.core.plan import fields_needed
     from neat_delta.files.changeset import read_with_live
+    from neat_delta.files.codes import read_codes
 
     store_file = read_store_option(store)
     importer = store_file[0].importer if store_file else neat_delta.Importer()
@@ -99,6 +103,7 @@ def write(
     with working(f"Reading {changes} and its live catalogue"):
         needed = partial(fields_needed, importer=importer, whole=whole)
         change_set, catalogue = read_with_live(changes, live, None if signed_off else needed)
+        codes = None if skus is None else read_codes(skus)
         answers = [neat_delta.read_answers(one, change_set) for one in signed_off]
     with working("Writing and replaying"):
         manifest = neat_delta.write(
@@ -107,6 +112,7 @@ def write(
             importer,
             folder,
             answers=answers,
+            skus=codes,
             store=store_file[0] if store_file else None,
             today=date.today().isoformat(),
             replace=replace,

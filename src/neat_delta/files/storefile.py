@@ -14,6 +14,7 @@ from typing import Annotated, Any, Literal, TypeVar, get_args, get_origin
 import msgspec
 
 from neat_delta.core.infer.learn import Learned
+from neat_delta.core.infer.results import DraftedResults
 from neat_delta.core.model.catalogue import Catalogue
 from neat_delta.core.model.layout import SEPARATORS, Layout
 from neat_delta.core.model.store import VERSION, Field, Store, conflicting_settings
@@ -265,8 +266,10 @@ USUAL = Layout(bom=False, quote='"', escape="", header_line=1)
 """What a draft need not say."""
 
 
-def draft(learned: Learned, live: Catalogue) -> str:
-    """The text of a store file for what was learned from a catalogue, with the evidence in comments."""
+def draft(learned: Learned, live: Catalogue, results: DraftedResults | None = None) -> str:
+    """The text of a store file for what was learned from a catalogue, with the evidence in comments; and for what a
+    store's report says of its `results`.
+    """
     import tomlkit
 
     store, document = learned.store, tomlkit.document()
@@ -296,6 +299,8 @@ def draft(learned: Learned, live: Catalogue) -> str:
     importer["blanks"] = store.importer.blanks
     importer["blanks"].comment('what a blank cell does in an import: "clear" the field, or it is passed over ("skip")')
     document["importer"] = importer
+    if results is not None:
+        document["results"] = _results(results)
     if learned.relations:
         document["relations"] = _table(store.relations)
         for role, seen in learned.relations.items():
@@ -307,6 +312,23 @@ def draft(learned: Learned, live: Catalogue) -> str:
         every[name] = table
     document["fields"] = every
     return re.sub(r"\n{3,}", "\n\n", tomlkit.dumps(document)).rstrip("\n") + "\n"
+
+
+def results_draft(drafted: DraftedResults) -> str:
+    """The text of [results] for what was guessed from a report, with the evidence in comments."""
+    import tomlkit
+
+    document = tomlkit.document()
+    document["results"] = _results(drafted)
+    return tomlkit.dumps(document)
+
+
+def _results(drafted: DraftedResults) -> Any:  # noqa: ANN401 - tomlkit's table
+    table = _table(drafted.form)
+    for name, why in drafted.evidence.items():
+        if name in table:
+            table[name].comment(why)
+    return table
 
 
 def _table(value: msgspec.Struct, always: Sequence[str] = ()) -> Any:  # noqa: ANN401 - tomlkit's table

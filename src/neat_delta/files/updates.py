@@ -26,6 +26,7 @@ from neat_delta.core.model.manifest import (
     Manifest,
     OutFile,
 )
+from neat_delta.core.outcome.results import FileRow
 from neat_delta.core.plan import plan
 from neat_delta.core.prove.proof import prove
 from neat_delta.core.support.errors import OutputError
@@ -38,7 +39,7 @@ if TYPE_CHECKING:
 from neat_delta.core.model.schemas import NOT_SENT, conform
 from neat_delta.core.model.update import Action, Table
 
-__all__ = ["layout_of", "read_manifest", "write_updates"]
+__all__ = ["file_rows", "layout_of", "read_manifest", "write_updates"]
 
 MANIFEST, READ_ME = "manifest.json", "READ-ME-FIRST.txt"
 
@@ -106,6 +107,23 @@ def write_updates(
     return manifest
 
 
+def file_rows(folder: str, changes: ChangeSet, live: Catalogue, manifest: Manifest) -> list[FileRow]:
+    """The rows of the update files of a folder: the file, the number of the row as a spreadsheet counts, the key.
+    OutputError when a file is not there any more.
+    """
+    importer = manifest.importer
+    out = _Out(changes, live, importer, FORMS[importer.form], layout_of(live, importer))
+    rows = []
+    for file in manifest.update:
+        if not (Path(folder) / file.file).is_file():
+            raise OutputError(f"{folder}: {file.file} is not in it any more. Name the folder as `write` made it.")
+        update = out.catalogue(Path(folder), file)
+        numbers = update.row(pl.int_range(update.cells.height, dtype=pl.Int64, eager=True))
+        keys = update.cells.select(changes.header.key).iter_rows()
+        rows += [FileRow(file.file, number, key) for number, key in zip(numbers, keys, strict=True)]
+    return rows
+
+
 def layout_of(live: Catalogue, importer: Importer) -> Layout:
     """The layout of delimited update files: live's own, if that is delimited text, with nothing above the headings, but
     for what the importer wants otherwise.
@@ -150,10 +168,14 @@ class _Out:
     def read(self, folder: Path, files: Sequence[OutFile]) -> Iterator[tuple[Action, pl.DataFrame]]:
         """The files as they stand on disk, under the names of live's fields, with what each is imported for."""
         for file in files:
-            cells = self.form.read(folder / file.file, self._shape(file.action, file.file))
-            lines = self.live.continued if self.merges else None
-            update = Catalogue(cells, file.file, lambda: "", first=2)
-            yield file.action, prepare_columns(update, self.headings, self.changes.header.key, lines).cells
+            yield file.action, self.catalogue(folder, file).cells
+
+    def catalogue(self, folder: Path, file: OutFile) -> Catalogue:
+        """A file as it stands on disk, one row an item."""
+        cells = self.form.read(folder / file.file, self._shape(file.action, file.file))
+        lines = self.live.continued if self.merges else None
+        update = Catalogue(cells, file.file, lambda: "", first=2)
+        return prepare_columns(update, self.headings, self.changes.header.key, lines)
 
     def _shape(self, action: Action, name: str) -> UpdateLayout:
         return UpdateLayout(self.layout, self.key, action, name)

@@ -1,5 +1,5 @@
-"""Faults on demand, the same each time for one seed: rows refused, values altered, rows that are said to be done and are
-not, an import that stops in the middle, a store that is busy, and stock that is sold meanwhile.
+"""Faults on demand, the same each time for one seed: rows refused, values altered, rows that are said to be done and
+are not, an import that stops in the middle, a store that is busy, and stock that is sold meanwhile.
 """
 
 from __future__ import annotations

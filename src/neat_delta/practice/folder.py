@@ -5,11 +5,8 @@ from __future__ import annotations
 from dataclasses import dataclass
 from pathlib import Path
 
-from neat_delta.core.model.catalogue import Catalogue
-from neat_delta.core.model.store import Store
 from neat_delta.files.updates import read_manifest
 from neat_delta.files.whole import read_whole
-from neat_delta.practice.faults import NO_FAULTS, Faults
 from neat_delta.practice.shop import Busy, Report, Shop, report_csv
 
 __all__ = ["Rehearsal", "import_folder"]
@@ -26,29 +23,20 @@ class Rehearsal:
     results: bytes
 
 
-def import_folder(
-    live: Catalogue,
-    folder: str,
-    store: Store | None = None,
-    *,
-    faults: Faults = NO_FAULTS,
-    shop: Shop | None = None,
-    undo: bool = False,
-) -> Rehearsal:
-    """Import the update files of a folder (or its undo files), one a minute. A store that is busy is asked again, and
+def import_folder(shop: Shop, folder: str, *, undo: bool = False) -> Rehearsal:
+    r"""Import the update files of a folder (or its undo files), one a minute. A store that is busy is asked again, and
     one that stops in the middle is not asked any more. FileError, or TooLarge, when a file is refused as a whole.
 
     >>> from tempfile import mkdtemp
-    >>> from neat_delta import Importer, as_catalogue, compare, write
+    >>> from neat_delta import Importer, Store, as_catalogue, compare, write
     >>> live = as_catalogue({"sku": ["QA-1"], "price": ["9.90"]}, "live")
     >>> sheet = as_catalogue({"sku": ["QA-1"], "price": ["10.50"]}, "sheet")
     >>> out = str(Path(mkdtemp()) / "out")
     >>> manifest = write(compare(live, sheet), live, Importer("skip"), out)
-    >>> import_folder(live, out, Store(importer=Importer("skip"))).after
-    b'sku,price\\nQA-1,10.50\\n'
+    >>> import_folder(Shop(live, Store(importer=Importer("skip"))), out).after
+    b'sku,price\nQA-1,10.50\n'
     """
     manifest = read_manifest(folder)
-    shop = (shop or Shop(live, store)).with_faults(faults)
     reports: list[Report] = []
     for minute, file in enumerate(manifest.undo if undo else manifest.update, 1):
         shop.sell(minute)

@@ -30,6 +30,13 @@ OPTIONS = {
     "fields": "--fields",
     "whole": "--whole-catalogue",
     "workbook": "--workbook",
+    "cut": "--cut",
+    "drop": "--drop",
+    "refuse": "--refuse",
+    "results": "--results",
+    "round": "--round",
+    "sell": "--sell",
+    "skus": "--skus",
 }
 """The option that says each setting that messages name."""
 

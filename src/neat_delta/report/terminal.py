@@ -55,7 +55,6 @@ if TYPE_CHECKING:
     from neat_delta.core.match.prepare import AlignedInputs
     from neat_delta.core.model.layout import Layout
     from neat_delta.core.model.manifest import Listed, Manifest
-    from neat_delta.core.outcome.confirm import Confirmed, Landing
     from neat_delta.core.review.facts import Facts
     from neat_delta.core.review.figures import FieldFigures
     from neat_delta.core.review.impact import ImpactFacts, Suggestion
@@ -66,10 +65,10 @@ if TYPE_CHECKING:
     from neat_delta.core.worksheet.cut import WorkingSheet
 
 __all__ = [
+    "LISTED",
     "print_accounts",
     "print_checked",
     "print_clashes",
-    "print_confirmed",
     "print_contradictions",
     "print_figures",
     "print_findings",
@@ -80,12 +79,12 @@ __all__ = [
     "print_inputs",
     "print_items",
     "print_learned",
-    "print_left",
     "print_meanwhile",
     "print_pairs",
     "print_records",
     "print_rest",
     "print_sheet",
+    "print_some",
     "print_suggestions",
     "print_waiting",
     "print_written",
@@ -270,7 +269,7 @@ def print_meanwhile(console: Console, changes: ChangeSet) -> None:
     if counts.left_to_store:
         said = f"{count(counts.left_to_store, 'change')} of the sheet left as the store has it, as you said"
         console.print(f"  {said}")
-    _print_some(
+    print_some(
         console,
         "recoded meanwhile in the store; followed",
         [Text(f"  {key_text(one.old)} → {key_text(one.new)}  {_why_followed(one)}") for one in header.followed],
@@ -571,7 +570,7 @@ def _print_codes(console: Console, changes: ChangeSet) -> None:
         Text(f"  {shown(before)} → {shown(after)}: {reason.removeprefix('code: ')}")
         for before, after, reason in stuck.select("before", "after", "held").iter_rows()
     ]
-    _print_some(console, "codes that cannot change", lines, everything=False, hint="preview shows them")
+    print_some(console, "codes that cannot change", lines, everything=False, hint="preview shows them")
 
 
 def _print_near(console: Console, header: Header) -> None:
@@ -878,68 +877,17 @@ def print_contradictions(console: Console, manifest: Manifest) -> None:
         line = Text(f"  {key_text(one.key)}" + ("" if one.field is None else f"  {shown(one.field)}") + ": ")
         lines.append(line.append("; ".join(f"{answer} in {shown(path)}" for path, answer in one.said)))
     title = "reviewers said different things; not sent, as one no is a no and of two choices none is taken"
-    _print_some(console, title, lines, everything=False, hint="all in manifest.json")
+    print_some(console, title, lines, everything=False, hint="all in manifest.json")
     comments = []
     for said in manifest.comments:
         where = key_text(said.key) + ("" if said.field is None else f"  {shown(said.field)}")
         comments.append(Text(f"  {where}: {shown(said.comment)}  ({shown(said.file)})"))
-    _print_some(console, "reviewers' comments", comments, everything=False, hint="all in manifest.json")
+    print_some(console, "reviewers' comments", comments, everything=False, hint="all in manifest.json")
     if lines or comments:
         console.print()
 
 
-def print_confirmed(console: Console, result: Confirmed, key: Sequence[str], after: str, *, everything: bool) -> None:
-    """What landed in the export `after` and what did not, what stands there twice, and what else moved meanwhile."""
-    total = sum(result.counts.values())
-    if result.all_landed:
-        console.print(f"All {count(total, 'change')} landed.", style="bold green")
-    elif total:
-        said = ", ".join(f"{number:,} {word}" for word, number in result.counts.items() if number)
-        console.print(f"{count(total, 'change')}: {said}", style="bold")
-    for name, number in result.unseen.items():
-        console.print(
-            Text(f"{count(number, 'cell')} of {shown(name)} cannot be seen in {shown(after)}, which lacks it")
-        )
-    for outcome, title in (("not landed", "not landed"), ("differently", "landed differently")):
-        landings = [one for one in result.trouble if one.outcome == outcome]
-        _print_some(console, title, [_landing(one) for one in landings], everything=everything)
-    twice = [Text(f"  {' / '.join(shown(part) for part in one.values())}") for one in result.twice]
-    title = f"{count(len(twice), 'item')} there twice, as an importer does that adds where it should update"
-    _print_some(console, title, twice, everything=everything)
-    for moving, title in ((False, "what else is otherwise now"), (True, "what moves by itself")):
-        rows = result.moved.filter(pl.col("moving") == moving)
-        lines = []
-        for row in rows.iter_rows(named=True) if everything else rows.head(LISTED + 1).iter_rows(named=True):
-            line = Text(f"  {' / '.join(shown(row[part]) for part in key)}  {shown(row['field'])}: ")
-            lines.append(
-                line.append(shown(row["before"]), "bright_red").append(" → ").append(shown(row["now"]), "green")
-            )
-        _print_some(console, f"{title}: {count(rows.height, 'cell')}", lines, everything=everything, of=rows.height)
-    for number, what in ((result.came, "came that live did not have"), (result.went, "went")):
-        if number:
-            console.print(f"\n{count(number, 'item')} {what}")
-
-
-def print_left(console: Console, left: Sequence[Landing]) -> None:
-    """What is not taken back, as it does not stand as it was set."""
-    _print_some(console, "left alone, as somebody changed it since", [_landing(one) for one in left], everything=False)
-    if left:
-        console.print()
-
-
-def _landing(one: Landing) -> Text:
-    """A change that did not land as it was meant, on a line."""
-    line = Text(f"  {key_text(one.key)}")
-    if one.field is None:
-        return line.append(": it is still there")
-    line.append(f"  {shown(one.field)}{', ' + one.how if one.how else ''}: ")
-    line.append(shown(one.meant or ""), "green").append(" was meant, ")
-    if one.now is None:
-        return line.append("and there is no such item", "bright_red")
-    return line.append("and it is ").append(shown(one.now), "bright_red")
-
-
-def _print_some(
+def print_some(
     console: Console,
     title: str,
     lines: Sequence[Text],

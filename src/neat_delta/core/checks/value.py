@@ -4,12 +4,23 @@ from __future__ import annotations
 
 import polars as pl
 
-from neat_delta.core.checks.base import Check, CheckContext, exactly, findings_of, needs_kind, needs_setting, nothing
-from neat_delta.core.diff.equality import reason
+from neat_delta.core.checks.base import (
+    Check,
+    CheckContext,
+    exactly,
+    findings_of,
+    needs_kind,
+    needs_setting,
+    nothing,
+    sentence,
+)
+from neat_delta.core.diff.equality import equal, reason
 from neat_delta.core.kinds import KINDS, blank
 from neat_delta.core.kinds.number import NUMBER_KINDS
+from neat_delta.core.kinds.stored import HABITS, as_stored, has_habits
 from neat_delta.core.model.catalogue import listed
 from neat_delta.core.model.schemas import RULE_FINDINGS, conform
+from neat_delta.core.model.store import Field
 
 __all__ = ["VALUE_CHECKS"]
 
@@ -174,6 +185,20 @@ def guessed_encoding(context: CheckContext) -> pl.DataFrame:
     return pl.concat(tables)
 
 
+def stored_otherwise(context: CheckContext) -> pl.DataFrame:
+    """Values of which the store will make others by itself."""
+    tables, mark = [nothing()], context.writing.decimal_mark or "."
+    for name, cells in context.cells.items():
+        field = context.settings.get(name, Field())
+        if has_habits(field):
+            kept = [as_stored(text, field, field.decimal_mark or mark) for text in cells["after"]]
+            makes = cells.with_columns(kept=pl.Series(kept, dtype=pl.String))
+            makes = makes.filter(~equal(makes["after"], makes["kept"], field, context.writing))
+            what = sentence(makes, "the store will make {} of it", pl.col("kept").str.slice(0, 40))
+            tables.append(findings_of(name, makes["item"], what))
+    return pl.concat(tables)
+
+
 VALUE_CHECKS = (
     Check(
         "required",
@@ -233,6 +258,15 @@ VALUE_CHECKS = (
         "say it with ‹encoding› sheet=NAME, or save the sheet as UTF-8",
         guessed_encoding,
         alone=False,
+    ),
+    Check(
+        "stored-otherwise",
+        "warn",
+        "a value of which the store makes another by itself",
+        "write it as the store will have it",
+        stored_otherwise,
+        alone=False,
+        idle=needs_setting(*HABITS, example="stored_decimals = 2 or stored_length = 60 of a field"),
     ),
     Check("unclosed-html", "warn", "HTML whose tags do not close", "close the tag", unclosed_html),
 )

@@ -17,6 +17,7 @@ __all__ = [
     "NEW",
     "NEW_TOO",
     "NOT",
+    "NOT_NAMED",
     "NOT_SIGNED",
     "REFUSED",
     "RULE",
@@ -61,6 +62,9 @@ SWAPPED = "swapped: the sheet comes nearer to live than to the base"
 
 STORES, DIFFER = "answered store", CLASH + "reviewers differ"
 """The reasons for which a clash is not sent of which reviewers chose the store's value, or different ones."""
+
+NOT_NAMED = "not named: only some codes are to be sent"
+"""The reason for which an item is held that is not among the codes that are to be sent."""
 
 NOT_SIGNED, REFUSED = "not signed off", "answered no"
 """The reasons for which a change is held that a reviewer did not say yes to, or said no to."""

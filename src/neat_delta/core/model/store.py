@@ -16,6 +16,7 @@ import msgspec
 
 from neat_delta.core.model.importer import PATCHES, SPARSE, Importer
 from neat_delta.core.model.layout import Layout, Notation
+from neat_delta.core.model.results import ResultsForm
 
 __all__ = [
     "VERSION",
@@ -139,6 +140,16 @@ class Field(msgspec.Struct, frozen=True, forbid_unknown_fields=True, omit_defaul
     check_digit: Annotated[
         Literal["gtin", "isbn"] | None, Meta(description="The standard whose check digit a code must have.")
     ] = None
+    stored_decimals: Annotated[
+        Places | None, Meta(description="The decimals to which the store rounds it by itself.")
+    ] = None
+    stored_length: Annotated[Length | None, Meta(description="The characters after which the store cuts it.")] = None
+    stored_case: Annotated[
+        Literal["upper", "lower"] | None, Meta(description="The case in which the store writes it, whatever is sent.")
+    ] = None
+    stored_zeros: Annotated[
+        Literal["cut"] | None, Meta(description="Whether the store cuts the zeros at the end of its decimals.")
+    ] = None
     refers: Annotated[bool, Meta(description="Whether its values are the keys of other items.")] = False
 
 
@@ -185,6 +196,7 @@ CheckName = Literal[
     "outlier",
     "price-ending",
     "large-round",
+    "stored-otherwise",
 ]
 
 
@@ -206,6 +218,9 @@ class Store(msgspec.Struct, frozen=True, forbid_unknown_fields=True, omit_defaul
     key: Annotated[Key, Meta(description="What an item is known by.")] = Key()
     fields: Annotated[dict[str, Field], Meta(description="The fields, by name.")] = {}
     importer: Annotated[Importer, Meta(description="What the store's importer does.")] = Importer()
+    results: Annotated[ResultsForm, Meta(description="What the store's reports of an import look like.")] = (
+        ResultsForm()
+    )
     relations: Annotated[Relations, Meta(description="Which fields stand in which relation.")] = Relations()
     checks: Annotated[dict[CheckName, LevelName], Meta(description="The level of each check, by its name.")] = {}
     largest_round: Annotated[
@@ -253,6 +268,10 @@ SETTINGS: dict[str, tuple[str, ...]] = {
     "longest_bytes": ("text", "code", "list", "path", "link", "image"),
     "largest_change": ("integer", "decimal", "money"),
     "check_digit": ("code",),
+    "stored_decimals": ("integer", "decimal", "money"),
+    "stored_length": ("text", "code", "choice", "list", "path", "link", "image"),
+    "stored_case": ("text", "code", "choice", "list", "path"),
+    "stored_zeros": ("text", "code", "choice"),
     "refers": ("code", "list"),
 }
 
@@ -260,6 +279,7 @@ SETTINGS: dict[str, tuple[str, ...]] = {
 def conflicting_settings(store: Store) -> list[Conflict]:
     """All that cannot hold together in a store file whose keys and types are right."""
     conflicts = [*_of_form(store.file), *_of_writing(store.writing), *_of_key(store), *_of_relations(store)]
+    conflicts += _of_results(store)
     conflicts += [*_of_importer(store), *_of_code_change(store), *_of_sending(store)]
     for name, field in store.fields.items():
         conflicts += [Conflict(("fields", name, *where), what) for where, what in _of_field(field)]
@@ -313,6 +333,27 @@ def _of_key(store: Store) -> Iterator[Conflict]:
                 yield Conflict(("file", "continued"), f'the field "{name}" needs a separator, to hold several values')
     if set(store.file.continued) & set(key.fields):
         yield Conflict(("file", "continued"), "the key cannot be continued")
+
+
+def _of_results(store: Store) -> Iterator[Conflict]:
+    form = store.results
+    if form.key and store.key.fields and len(form.key) != len(store.key.fields):
+        yield Conflict(("results", "key"), "it names another number of headings than the key has fields")
+    words = [word.strip().casefold() for some in (form.done, form.warned, form.skipped, form.refused) for word in some]
+    twice = next((word for word in words if words.count(word) > 1), None)
+    if twice is not None:
+        yield Conflict(("results",), f'"{twice}" stands under two of done, warned, skipped and refused')
+    if form.status is not None and not words:
+        yield Conflict(("results", "status"), "say what its words mean: done, warned, skipped, refused")
+    if form.line is not None:
+        try:
+            groups = {*re.compile(form.line).groupindex}
+        except re.error as error:
+            yield Conflict(("results", "line"), f"it is no regular expression ({error})")
+            return
+        named = (*form.key, *form.ids, form.row, form.file, form.status, form.message)
+        for name in (one for one in named if one is not None and one not in groups):
+            yield Conflict(("results", "line"), f"it has no group (?P<{name}>…), which another line names")
 
 
 def _of_relations(store: Store) -> Iterator[Conflict]:

@@ -15,6 +15,7 @@ from neat_delta.core.diff.equality import equal
 from neat_delta.core.kinds import KINDS
 from neat_delta.core.kinds.base import EXACT
 from neat_delta.core.kinds.number import NUMBER_KINDS
+from neat_delta.core.kinds.stored import Habit, habits_of, has_habits, stored_alike
 from neat_delta.core.match.keys import KeyIndex, key_text, stripped
 from neat_delta.core.model.catalogue import MARK, Catalogue
 from neat_delta.core.model.changeset import ChangeSet
@@ -49,7 +50,8 @@ class Confirmed:
     """The changes that were sent, counted by outcome; those that did not land, and the numbers of their items; and what
     else moved: the item's key, `field`, `before`, `now`, and whether the field is one that the store moves by itself.
     `twice` are the keys that stand in more rows than live had them in; `located` where each item stands; `unseen`
-    of which fields how many cells cannot be seen, as no export has them.
+    of which fields how many cells cannot be seen, as no export has them; `habits` what the store seems to make of
+    fields by itself, for the store file.
     """
 
     counts: Mapping[str, int]
@@ -61,12 +63,16 @@ class Confirmed:
     twice: list[dict[str, str]]
     located: Located
     unseen: Mapping[str, int] = field(default_factory=dict)
+    habits: list[Habit] = field(default_factory=list)
 
     @property
     def all_landed(self) -> bool:
         """Whether every change stands as it was meant, and no item twice."""
         return not self.trouble and not self.twice
 
+
+ALTERED = ("rounded", "in other case", "with other spaces", "cut after")
+"""How the words for what a store makes of a value by itself begin: sent again, it would come back the same."""
 
 NEVER = Removal()
 """Items are not removed by a value of theirs."""
@@ -90,6 +96,7 @@ def confirm(changes: ChangeSet, live: Catalogue, after: Catalogue, removal: Remo
     cells = changes.sent().with_columns(pl.col("field").cast(pl.String))
     trouble: list[tuple[int, Landing]] = []
     counts = {"landed": 0, "not landed": 0, "differently": 0}
+    habits: list[Habit] = []
     for (name,), field_cells in cells.group_by("field", maintain_order=True):
         field = header.settings.get(str(name), Field())
         if name in header.key:  # it is where it is by its code alone
@@ -97,6 +104,9 @@ def confirm(changes: ChangeSet, live: Catalogue, after: Catalogue, removal: Remo
         outcomes = _of_field(str(name), field_cells, after, located.places, field, header.writing)
         if name in header.key and header.ignore_case:
             outcomes = [_in_other_case(*one) for one in outcomes]
+        if any(one[4] == "differently" for one in outcomes):
+            seen = [(one[2], one[3]) for one in outcomes if one[3] is not None]
+            habits += habits_of(str(name), [one for one, _ in seen], [one for _, one in seen], field, header.writing)
         for item, before, meant, now, outcome, how in outcomes:
             counts[outcome] += 1
             if outcome != "landed":
@@ -122,6 +132,7 @@ def confirm(changes: ChangeSet, live: Catalogue, after: Catalogue, removal: Remo
         _twice(live, after, header.compared_by),
         located,
         dict(Counter(unseen)),
+        habits,
     )
 
 
@@ -145,6 +156,8 @@ def _of_field(
     """Each cell of a field with what stands there now and what that means."""
     now = after.cells[name].gather(places.gather(cells["item"]))
     same = equal(cells["after"], now, field, writing) & now.is_not_null()
+    if has_habits(field):
+        same |= stored_alike(cells["after"], now, field, writing)
     still = equal(cells["before"], now, field, writing) & (now.is_not_null() == cells["before"].is_not_null())
     still |= now.is_null()
     outcomes: list[Outcome] = [

@@ -11,8 +11,7 @@ from neat_delta.core.model.catalogue import Catalogue
 from neat_delta.core.model.changeset import ChangeSet
 from neat_delta.core.model.importer import Removal
 from neat_delta.core.outcome.confirm import NEVER, Landing, confirm
-from neat_delta.core.outcome.wanted import Wanted, change_set_of
-from neat_delta.core.prove.proof import with_cells, without
+from neat_delta.core.outcome.wanted import Wanted, applied, change_set_of
 
 __all__ = ["revert"]
 
@@ -28,7 +27,7 @@ def revert(
     """
     key = changes.header.key
     retires = str(removal.heading) if removal.how == "value" else None
-    after = now if now is not None else _landed(changes, live, removal)
+    after = now if now is not None else applied(changes, live, removal)
     result = confirm(changes, live, after, removal)
     other = {(item, one.field) for item, one in zip(result.items, result.trouble, strict=True)}
     left = [one for one in result.trouble if one.outcome == "differently"]
@@ -61,23 +60,3 @@ def revert(
     fields = [name for name in live.fields if name in after.fields and (name not in key or name in codes)]
     header = msgspec.structs.replace(changes.header, fields=fields)
     return change_set_of(replace(changes, header=header), located, after, wanted), after, left
-
-
-def _landed(changes: ChangeSet, live: Catalogue, removal: Removal) -> Catalogue:
-    """Live as it is once every change has landed."""
-    places = live.place(changes.items["live"])
-    sent = changes.sent()
-    cells = with_cells(live.cells, places, sent)
-    items = changes.items.with_row_index("item").filter(pl.col("held").is_null())
-    gone = places.gather(items.filter(pl.col("verdict") == "gone")["item"])
-    if removal.how == "value":
-        name = str(removal.heading)
-        cells = cells.with_columns(cells[name].clone().scatter(gone, str(removal.value)).alias(name))
-    else:
-        cells = without(cells, gone)
-    new = items.filter(pl.col("verdict") == "new")["item"]
-    rows = {name: dict.fromkeys(live.fields, "") | changes.keys.row(name, named=True) for name in new}
-    for item, field, text in sent.filter(pl.col("before").is_null()).select("item", "field", "after").iter_rows():
-        rows[item][field] = text
-    added = pl.DataFrame(list(rows.values()), schema=cells.schema, orient="row")
-    return replace(live, cells=pl.concat([cells, added]), numbers=None)

@@ -9,18 +9,26 @@ import polars as pl
 from neat_delta.core.decide.decide import as_findings, with_decisions
 from neat_delta.core.model.catalogue import MARK
 from neat_delta.core.model.changeset import ChangeSet
-from neat_delta.core.model.manifest import Answered, Listed, Manifest
+from neat_delta.core.model.manifest import Answered, Manifest
 from neat_delta.core.model.schemas import RELEASED, conform, stopping
 from neat_delta.core.review.answers import release
 
-__all__ = ["as_sent"]
+__all__ = ["as_sent", "with_held"]
 
 
 def as_sent(changes: ChangeSet, manifest: Manifest) -> ChangeSet:
     """The change set as a folder of update files has it: with the clashes that a reviewer let through, at the values
     that were chosen, and with that held, too, which its manifest lists as not sent.
     """
-    return _without(_with_answered(changes, manifest.answered), manifest.not_sent)
+    listed = [(one.key, one.field, one.reason) for one in manifest.not_sent]
+    unsent = _numbered(changes, listed).rename({"text": "reason"})
+    return with_held(_with_answered(changes, manifest.answered), unsent)
+
+
+def with_held(changes: ChangeSet, unsent: pl.DataFrame) -> ChangeSet:
+    """The change set with that held, too, which is named by `item`, `field` (null for the whole item) and `reason`."""
+    decided = pl.concat([as_findings(changes), stopping(unsent, "sign-off", "unsent")])
+    return with_decisions(changes, decided.with_columns(done=pl.lit("held")))
 
 
 def _with_answered(changes: ChangeSet, answered: Sequence[Answered]) -> ChangeSet:
@@ -29,13 +37,6 @@ def _with_answered(changes: ChangeSet, answered: Sequence[Answered]) -> ChangeSe
         return changes
     said = _numbered(changes, [(one.key, one.field, one.after) for one in answered])
     return release(changes, conform(said.rename({"text": "after"}), RELEASED))
-
-
-def _without(changes: ChangeSet, listed: Sequence[Listed]) -> ChangeSet:
-    """The change set with that held, too, which is listed."""
-    unsent = _numbered(changes, [(one.key, one.field, one.reason) for one in listed]).rename({"text": "reason"})
-    decided = pl.concat([as_findings(changes), stopping(unsent, "sign-off", "unsent")])
-    return with_decisions(changes, decided.with_columns(done=pl.lit("held")))
 
 
 def _numbered(changes: ChangeSet, listed: Sequence[tuple[dict[str, str], str | None, str]]) -> pl.DataFrame:

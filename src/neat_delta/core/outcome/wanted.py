@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
+from dataclasses import replace
 from typing import get_args
 
 import msgspec
@@ -10,10 +11,12 @@ import polars as pl
 
 from neat_delta.core.model.catalogue import Catalogue
 from neat_delta.core.model.changeset import ChangeSet, Counts, Verdict
+from neat_delta.core.model.importer import Removal
 from neat_delta.core.model.schemas import ITEMS_SCHEMA, cells_schema
 from neat_delta.core.outcome.located import Located
+from neat_delta.core.prove.proof import with_cells, without
 
-__all__ = ["Wanted", "change_set_of"]
+__all__ = ["Wanted", "applied", "change_set_of"]
 
 Wanted = tuple[str, dict[str, str]]
 """What is to become of an item: its verdict, and its fields' texts; a new code makes of `changed` recoded."""
@@ -57,3 +60,23 @@ def change_set_of(changes: ChangeSet, located: Located, after: Catalogue, wanted
     cells_table = pl.DataFrame(rows, schema=cells_schema(fields), orient="row")
     keys = located.keys.gather(pl.Series(order, dtype=pl.Int64))
     return ChangeSet(header, keys, table, cells_table)
+
+
+def applied(changes: ChangeSet, live: Catalogue, removal: Removal) -> Catalogue:
+    """Live as it is once every change that is not held has landed."""
+    places = live.place(changes.items["live"])
+    sent = changes.sent()
+    cells = with_cells(live.cells, places, sent)
+    items = changes.items.with_row_index("item").filter(pl.col("held").is_null())
+    gone = places.gather(items.filter(pl.col("verdict") == "gone")["item"])
+    if removal.how == "value":
+        name = str(removal.heading)
+        cells = cells.with_columns(cells[name].clone().scatter(gone, str(removal.value)).alias(name))
+    else:
+        cells = without(cells, gone)
+    new = items.filter(pl.col("verdict") == "new")["item"]
+    rows = {name: dict.fromkeys(live.fields, "") | changes.keys.row(name, named=True) for name in new}
+    for item, field, text in sent.filter(pl.col("before").is_null()).select("item", "field", "after").iter_rows():
+        rows[item][field] = text
+    added = pl.DataFrame(list(rows.values()), schema=cells.schema, orient="row")
+    return replace(live, cells=pl.concat([cells, added]), numbers=None)

@@ -1,0 +1,106 @@
+"""A working sheet of what the store refused: the values as they were meant, the store's message beside each."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from dataclasses import dataclass, replace
+from typing import Literal
+
+import polars as pl
+
+from neat_delta.app.sheet import SheetFile, SheetOptions, sheet_file
+from neat_delta.core.model.catalogue import Catalogue
+from neat_delta.core.model.changeset import ChangeSet
+from neat_delta.core.model.importer import NEW_CODE
+from neat_delta.core.model.store import Field, Relations, Store
+from neat_delta.core.worksheet.cut import Column, cut_worksheet
+
+__all__ = ["MESSAGE", "Mended", "mend"]
+
+MESSAGE = "what the store said"
+"""The heading of the messages: no field, so that `compare` leaves it alone."""
+
+
+@dataclass(frozen=True, slots=True)
+class Mended:
+    """A sheet to mend: its file, how many items are in it, and how many removals are not, as nothing of them can be
+    edited.
+    """
+
+    file: SheetFile
+    items: int
+    removals: int
+
+
+def mend(
+    again: ChangeSet,
+    now: Catalogue,
+    messages: Mapping[tuple[str, ...], str],
+    form: Literal["xlsx", "delimited"],
+    store: Store | None = None,
+    options: SheetOptions | None = None,
+) -> Mended:
+    """The sheet of what is to be sent again (`retry`: a change set, and the catalogue as it is `now`), with the values
+    that were meant; `messages` are the store's, by key. It remembers `now` as its base.
+
+    >>> from neat_delta import as_catalogue, compare, confirm, retry
+    >>> live = as_catalogue({"sku": ["QA-1", "QA-2"], "price": ["9.90", "20.00"]}, "live")
+    >>> changes = compare(live, as_catalogue({"sku": ["QA-1"], "price": ["10.50"]}, "sheet"))
+    >>> again, now = retry(changes, live, confirm(changes, live, live))
+    >>> mend(again, now, {("QA-1",): "too high"}, "delimited").file.sheet.cells.rows()
+    [('QA-1', 'too high', '10.50')]
+    """
+    options = options or SheetOptions()
+    header, verdicts = again.header, again.items["verdict"]
+    key = list(header.key)
+    kept = (verdicts != "gone").arg_true()
+    meant: dict[int, dict[str, str]] = {}
+    for item, name, text in again.cells.select("item", pl.col("field").cast(pl.String), "after").iter_rows():
+        meant.setdefault(item, {})[name] = text
+    rows, base_rows = _rows(again, now, kept, meant)
+    codes = {}
+    if (verdicts == "recoded").any():
+        new = [[text for name, text in meant.get(item, {}).items() if name in key] for item in kept]
+        codes = {NEW_CODE: [texts[0] if texts else "" for texts in new]}
+    headings = header.headings | {name: field.heading for name, field in header.settings.items() if field.heading}
+    named = {name: headings.get(name, name) for name in now.fields}
+    fields = _fields(again, header.relations, now.fields)
+    shop = store or Store(fields=dict(header.settings), writing=header.writing)
+    wanted = pl.DataFrame(rows, schema=dict.fromkeys(now.fields, pl.String), orient="row").rename(named)
+    made = cut_worksheet(replace(now, cells=wanted, numbers=None), store=shop, key=key, fields=fields)
+    remembered = None
+    if base_rows:
+        before = pl.DataFrame(base_rows, schema=dict.fromkeys(now.fields, pl.String), orient="row").rename(named)
+        remembered = cut_worksheet(replace(now, cells=before, numbers=None), store=shop, key=key, fields=fields).cells
+    said = [messages.get(again.keys.row(item), "") for item in kept]
+    more = {MESSAGE: said} | codes
+    extra = [Column(name, name, Field(), name == MESSAGE, False) for name in more]
+    at = sum(column.key for column in made.columns)
+    columns = [*made.columns[:at], *extra, *made.columns[at:]]
+    cells = made.cells.with_columns(pl.Series(name, texts, dtype=pl.String) for name, texts in more.items())
+    made = replace(made, columns=columns, cells=cells.select(column.heading for column in columns))
+    removals = verdicts.len() - kept.len()
+    return Mended(sheet_file(made, now, form, options, remembered), kept.len(), removals)
+
+
+def _rows(
+    again: ChangeSet, now: Catalogue, kept: pl.Series, meant: Mapping[int, Mapping[str, str]]
+) -> tuple[list[dict[str, str]], list[dict[str, str]]]:
+    """The items as they are meant, and those of them that are there as they are now; under the names of the fields."""
+    places = now.place(again.items["live"])
+    rows, base = [], []
+    for item in kept:
+        place = places[item]
+        there = dict.fromkeys(now.fields, "") if place is None else now.cells.row(place, named=True)
+        if place is not None:
+            base.append(there)
+        cells = {name: text for name, text in meant.get(item, {}).items() if name not in again.keys.columns}
+        rows.append(there | again.keys.row(item, named=True) | cells)
+    return rows, base
+
+
+def _fields(again: ChangeSet, relations: Relations, fields: list[str]) -> list[str]:
+    """The fields to be seen: those that were sent, and those that stand in a relation to one of them."""
+    sent = {*again.cells["field"].cast(pl.String)}
+    related = {getattr(relations, role) for role in relations.__struct_fields__} & {*fields}
+    return [name for name in fields if name in sent or (name in related and sent & related)]

@@ -1,0 +1,162 @@
+"""`neat-delta practice`: a small shop on this machine, to rehearse an import in before the real one."""
+
+from __future__ import annotations
+
+from typing import TYPE_CHECKING
+
+import click
+
+from neat_delta.cli.common import (
+    json_option,
+    layout_from_options,
+    layout_options,
+    make_folder,
+    must_be_new,
+    print_json,
+    read_store_option,
+    store_arguments,
+    store_option,
+    working,
+)
+
+if TYPE_CHECKING:
+    from neat_delta.practice.shop import Shop
+
+__all__ = ["practice"]
+
+
+@click.command(
+    short_help="Rehearse an import in a small shop on this machine.",
+    epilog="\b\nExample, on the demo's files:\n"
+    "  neat-delta practice live.csv --import out --to rehearsal --refuse QA-1001 --round cost:0",
+)
+@click.argument("live")
+@click.option("--import", "folder", metavar="DIR", help="Import the folder that `write` made, and end: no server.")
+@click.option("--to", "output", metavar="DIR", help="With --import: where after.csv and results.csv go.  [default: .]")
+@click.option("--undo", is_flag=True, help="With --import: import the folder's undo files instead.")
+@click.option("--port", type=click.IntRange(0, 65535), default=8421, show_default=True, help="Where it listens.")
+@click.option("--keep", metavar="FILE", help="Keep the catalogue in FILE.  [default: forgotten when it ends]")
+@click.option("--token-env", metavar="NAME", help="Ask for the bearer token that is in this environment variable.")
+@click.option(
+    "--refuse",
+    multiple=True,
+    metavar="SKU|CONDITION",
+    help='Refuse these rows: QA-1001, "price > 900". May be repeated.',
+)
+@click.option("--round", "rounded", multiple=True, metavar="FIELD:N", help="Round a field to N decimals: price:0.")
+@click.option(
+    "--cut", multiple=True, metavar="FIELD:N", help="Cut a field after N characters, with a warning: name:60."
+)
+@click.option("--drop", metavar="N%", help="Say of so many rows that they are done, and do nothing: 1%.")
+@click.option("--slow", is_flag=True, help="Take a twentieth of a second for each row.")
+@click.option("--fail-after", type=click.IntRange(min=1), metavar="N", help="Stop once in the middle, after N rows.")
+@click.option("--busy", is_flag=True, help="Put every import off once (429, Retry-After).")
+@click.option("--sell", metavar="N/min", help="Sell so many pieces a minute: 5/min; each file of --import takes one.")
+@click.option("--seed", type=int, default=0, show_default=True, help="Another seed draws other rows and sales.")
+@click.option("--replace", is_flag=True, help="Overwrite after.csv and results.csv.")
+@store_option
+@layout_options(two=False)
+@json_option
+def practice(
+    live: str,
+    folder: str | None,
+    output: str | None,
+    undo: bool,
+    port: int,
+    keep: str | None,
+    token_env: str | None,
+    refuse: tuple[str, ...],
+    rounded: tuple[str, ...],
+    cut: tuple[str, ...],
+    drop: str | None,
+    slow: bool,
+    fail_after: int | None,
+    busy: bool,
+    sell: str | None,
+    seed: int,
+    replace: bool,
+    store: str | None,
+    as_json: bool,
+) -> int:
+    """Open a practice store with the catalogue LIVE: a stand-in on this machine that imports as the store file says.
+
+    Without --import it is a small server with pages for people and an interface for programs, on loopback only, until
+    it is stopped. With --import it takes the files of a folder in their order, and writes what the store would export
+    and report. Exit status with --import: 0 when every row was done, 1 when one was not.
+    """
+    import neat_delta
+    from neat_delta.practice.faults import faults_of
+    from neat_delta.practice.shop import Shop
+
+    if folder is None and (output or undo):
+        raise click.UsageError("--to and --undo go with --import.")
+    store_file = read_store_option(store)
+    told = store_file[0] if store_file else None
+    with working(f"Reading {live}"):
+        catalogue = neat_delta.read(live, layout_from_options("live", told.file.layout if told else None))
+        shop = Shop(catalogue, told, keep=keep)
+        keys = [text for name in shop.key for text in shop.live.cells[name]]
+        faults = faults_of(
+            refuse=refuse, rounded=rounded, cut=cut, drop=drop, slow=0.05 if slow else 0, fail_after=fail_after,
+            busy=busy, sell=sell, seed=seed, keys=keys, fields=shop.live.fields,
+        )  # fmt: skip
+        shop.with_faults(faults)
+    if folder is not None:
+        return _import(shop, folder, output or ".", live, store, undo=undo, replace=replace, as_json=as_json)
+    return _serve(shop, port, token_env)
+
+
+def _import(
+    shop: Shop, folder: str, output: str, live: str, store: str | None, *, undo: bool, replace: bool, as_json: bool
+) -> int:
+    from neat_delta.files.whole import write_whole
+    from neat_delta.practice.folder import import_folder
+    from neat_delta.report.text import command, count
+
+    after, results = (f"{output}/{name}" if output != "." else name for name in ("after.csv", "results.csv"))
+    for path in (after, results):
+        must_be_new(path, ".csv", live, replace=replace)
+    with working(f"Importing {folder}"):
+        made = import_folder(shop, folder, undo=undo)
+    make_folder(output)
+    write_whole(after, [made.after])
+    write_whole(results, [made.results])
+    stopped = any(report.stopped for report in made.reports)
+    counts: dict[str, int] = {}
+    for report in made.reports:
+        for word, many in report.counts.items():
+            counts[word] = counts.get(word, 0) + many
+    if as_json:
+        files = [{"file": report.file, "counts": report.counts, "stopped": report.stopped} for report in made.reports]
+        print_json({"files": files, "counts": counts, "after": after, "results": results})
+    else:
+        said = ", ".join(f"{many:,} {word}" for word, many in counts.items()) or "no rows"
+        click.echo(f"The practice store, a stand-in for the real one, imported {folder}:")
+        for report in made.reports:
+            rows = ", ".join(f"{many:,} {word}" for word, many in report.counts.items()) or "no rows"
+            click.echo(f"  {report.file}: {rows}{'; it stopped in the middle' if report.stopped else ''}")
+        click.echo(f"In all {count(sum(counts.values()), 'row')}: {said}.")
+        look = command("confirm", "CHANGES", after, "--files", folder, "--results", results, *store_arguments(store))
+        click.echo(f"\nWrote {after} and {results}. Look at them:  {look}")
+    return 0 if set(counts) <= {"done"} and not stopped else 1
+
+
+def _serve(shop: Shop, port: int, token_env: str | None) -> int:
+    import os
+
+    from neat_delta.core.support.errors import NeatDeltaError
+
+    token = None
+    if token_env is not None:
+        token = os.environ.get(token_env)
+        if not token:
+            raise NeatDeltaError(f"There is no token in the environment variable {token_env}. Set it, and start again.")
+    try:
+        from neat_delta.practice.server import serve
+    except ImportError as error:
+        raise NeatDeltaError(
+            f"The practice store's server needs packages that are not here ({error.name}): "
+            "pip install 'neat-delta[practice]'. Without them, --import does a rehearsal all the same."
+        ) from None
+    serve(shop, port, token)
+    return 0

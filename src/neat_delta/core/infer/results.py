@@ -1,0 +1,231 @@
+"""What a store's report looks like, guessed from one: which column has the key, the status, the message, and why."""
+
+from __future__ import annotations
+
+import re
+from collections import Counter
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass
+from typing import get_args
+
+import polars as pl
+
+from neat_delta.core.infer.headings import plain_heading
+from neat_delta.core.model.results import ResultsForm, RowStatus
+from neat_delta.core.support.errors import CatalogueError
+
+__all__ = ["DraftedResults", "draft_results", "line_pattern", "status_of"]
+
+REFUSED = (
+    "not imported",
+    "not done",
+    "not updated",
+    "not ok",
+    "unsuccess",
+    "fail",
+    "error",
+    "reject",
+    "refus",
+    "invalid",
+)
+SKIPPED = ("skip", "ignor", "unchanged", "no change", "not changed", "passed over", "duplicate", "already")
+WARNED = ("warn", "partial")
+DONE = ("done", "ok", "success", "succe", "import", "updat", "creat", "complet", "process", "accept", "saved", "chang",
+        "added", "inserted", "delet", "remov", "passed", "applied", "true", "yes", "landed")  # fmt: skip
+"""What a word of a status begins with, or has in it; looked for in this order, so that "not imported" is refused."""
+
+OTHER_NO = ("denied", "false", "no", "bad", "wrong", "missing", "not found")
+NUMBERS = {"2": "done", "4": "refused", "5": "refused"}
+"""The first digit of an HTTP status (RFC 9110)."""
+
+STATUS = ("status", "result", "outcome", "state", "rowstatus", "importstatus", "success", "ok", "level", "severity")
+MESSAGE = ("message", "messages", "error", "errors", "reason", "details", "detail", "errormessage", "description",
+           "note", "remark", "comment", "info", "text", "warning", "problem")  # fmt: skip
+ROW = ("row", "rownumber", "rowno", "line", "linenumber", "lineno", "record", "recordnumber", "position", "no", "nr")
+FILE = ("file", "filename", "source", "sourcefile", "importfile")
+IDS = ("id", "itemid", "productid", "recordid", "internalid", "item", "entityid", "objectid", "uuid")
+
+
+@dataclass(frozen=True, slots=True)
+class DraftedResults:
+    """A draft of what a store's reports look like, and of each setting why; `unknown` are words of the status of which
+    nobody can tell what they mean.
+    """
+
+    form: ResultsForm
+    evidence: dict[str, str]
+    unknown: list[str]
+
+
+def status_of(word: str) -> RowStatus | None:
+    """What a word of a status plainly means; None where nobody can tell.
+
+    >>> [status_of(word) for word in ("Imported", "not imported", "422", "unchanged", "blue")]
+    ['done', 'refused', 'refused', 'skipped', None]
+    """
+    plain = " ".join(word.casefold().replace("_", " ").replace("-", " ").split())
+    if re.fullmatch(r"[245][0-9]{2}", plain):
+        return "done" if NUMBERS[plain[0]] == "done" else "refused"
+    if plain in {"1", "0"}:
+        return "done" if plain == "1" else "refused"
+    if any(part in plain for part in REFUSED) or plain in OTHER_NO:
+        return "refused"
+    if any(part in plain for part in WARNED):
+        return "warned"
+    if any(part in plain for part in SKIPPED):
+        return "skipped"
+    return "done" if any(re.search(rf"\b{part}", plain) for part in DONE) else None
+
+
+def draft_results(
+    report: pl.DataFrame, live: pl.DataFrame, key: Sequence[str], headings: Mapping[str, str]
+) -> DraftedResults:
+    """Guess what the columns of a report mean. `live` has the catalogue's key fields (`key`), `headings` what they are
+    called; CatalogueError when nothing tells which item a row is of.
+
+    >>> report = pl.DataFrame({"code": ["QA-1", "QA-2"], "result": ["Imported", "Rejected"], "why": ["", "no tax"]})
+    >>> drafted = draft_results(report, pl.DataFrame({"sku": ["QA-1", "QA-2"]}), ["sku"], {})
+    >>> drafted.form.key, drafted.form.status, drafted.form.refused, drafted.form.message
+    (['code'], 'result', ['Rejected'], 'why')
+    """
+    said: dict[str, object] = {}
+    evidence: dict[str, str] = {}
+    taken: set[str] = set()
+
+    def take(setting: str, heading: str, why: str) -> None:
+        said[setting], evidence[setting] = heading, why
+        taken.add(heading)
+
+    columns = [_key_column(report, live[name], headings.get(name, name), taken) for name in key]
+    keys = [one for one in columns if one is not None]
+    taken |= {heading for heading, _ in keys}
+    if len(keys) == len(key):
+        said["key"] = [heading for heading, _ in keys]
+        evidence["key"] = ", ".join(f"{hits:,} of {report.height:,} are codes of live" for _, hits in keys)
+    row = _row_column(report, taken)
+    if row is not None:
+        take("row", row, "whole numbers that rise")
+        least = int(report[row].str.strip_chars().cast(pl.Int64, strict=False).min() or 0)  # type: ignore[arg-type]
+        if least < 2:
+            said["first_row"], evidence["first_row"] = least, f"the first number is {least}"
+    if "key" not in said and row is None:
+        raise CatalogueError(
+            "No column of the report has codes that live has, and none has row numbers. "
+            "Is it the report of another store? Say what its columns are under [results] in the store file."
+        )
+    status = _status_column(report, taken)
+    words = _words(report[status]) if status is not None else Counter[str]()
+    if status is not None:
+        take("status", status, ", ".join(f"{many:,} × {word}" for word, many in words.most_common(6)))
+    for one in get_args(RowStatus):
+        if these := [word for word in words if status_of(word) == one]:
+            said[one] = these
+    message = _named(report, MESSAGE, taken) or _longest_texts(report, taken)
+    if message is not None:
+        take("message", message, f"{_filled(report[message]):,} of {report.height:,} have a text")
+        if status is None and _filled(report[message]) == report.height:
+            said["only_refused"], evidence["only_refused"] = True, "every row has a message, and none a status"
+    if (file := _named(report, FILE, taken)) is not None:
+        take("file", file, "by its heading")
+    if (number := _named(report, IDS, taken)) is not None:
+        said["ids"], evidence["ids"] = [number], "by its heading"
+    unknown = [word for word in words if status_of(word) is None]
+    return DraftedResults(ResultsForm(**said), evidence, unknown)  # type: ignore[arg-type]
+
+
+def _filled(texts: pl.Series) -> int:
+    return int((texts.str.strip_chars() != "").sum())
+
+
+def _words(texts: pl.Series) -> Counter[str]:
+    return Counter(text for text in texts.str.strip_chars() if text)
+
+
+def _key_column(report: pl.DataFrame, live: pl.Series, heading: str, taken: set[str]) -> tuple[str, int] | None:
+    """The column with the most texts that live has in a key field, and how many; None where that is not even half of
+    those that are there.
+    """
+    known = live.str.strip_chars().str.to_lowercase().implode()
+    best: tuple[str, int] | None = None
+    for name in sorted(report.columns, key=lambda one: one.strip().casefold() != heading.strip().casefold()):
+        if name not in taken:
+            hits = int(report[name].str.strip_chars().str.to_lowercase().is_in(known).sum())
+            if hits * 2 >= max(_filled(report[name]), 1) and (best is None or hits > best[1]):
+                best = name, hits
+    return best if best is None or best[1] else None
+
+
+def _row_column(report: pl.DataFrame, taken: set[str]) -> str | None:
+    for name in report.columns:
+        plain = "".join(letter for letter in name.casefold() if letter.isalnum())
+        numbers = report[name].str.strip_chars().cast(pl.Int64, strict=False).drop_nulls()
+        if name not in taken and plain in ROW and numbers.len() * 2 >= report.height and numbers.len():
+            return name
+    return None
+
+
+def _status_column(report: pl.DataFrame, taken: set[str]) -> str | None:
+    """The column whose few words plainly say what became of a row."""
+    best, most = None, 0.0
+    for name in report.columns:
+        words = _words(report[name])
+        if name in taken or not words or len(words) > 12:
+            continue
+        known = sum(many for word, many in words.items() if status_of(word) is not None) / sum(words.values())
+        share = known + (0.5 if plain_heading([name], STATUS) else 0)
+        if known > 0.5 and share > most and max(map(len, words)) <= 40:
+            best, most = name, share
+    return best
+
+
+def _named(report: pl.DataFrame, names: Sequence[str], taken: set[str]) -> str | None:
+    return plain_heading([name for name in report.columns if name not in taken], names)
+
+
+def _longest_texts(report: pl.DataFrame, taken: set[str]) -> str | None:
+    """The column with the longest texts, if they are sentences."""
+    lengths = {
+        name: float(report[name].str.count_matches(" ").mean() or 0)  # type: ignore[arg-type]
+        for name in report.columns
+        if name not in taken
+    }
+    best = max(lengths, key=lambda name: lengths[name], default=None)
+    return best if best is not None and lengths[best] >= 1 else None
+
+
+def line_pattern(lines: Sequence[str], live: Sequence[str]) -> tuple[str, int]:
+    """A regular expression for a log of one line a row, and how many of its lines fit: the status is a word whose
+    meaning is plain, the key one that live has. CatalogueError when no line has both.
+
+    >>> line_pattern(["12:00 ok QA-1", "12:01 rejected QA-2: no such tax class"], ["QA-1", "QA-2"])[1]
+    2
+    """
+    known = {text.strip() for text in live}
+    between: Counter[tuple[str, str]] = Counter()
+    words: dict[str, None] = {}
+    for line in lines:
+        parts = [(part[0], part.start(), part.end()) for part in re.finditer(r"[^\s,;|:=\[\]()\"']+", line)]
+        codes = [part for part in parts if part[0] in known]
+        states = [part for part in parts if status_of(part[0]) is not None and not part[0].isdecimal()]
+        if not codes or not states:
+            continue
+        code, state = codes[0], states[0]
+        words[state[0]] = None
+        if state[1] < code[1]:
+            between["status", _general(line[state[2] : code[1]])] += 1
+        else:
+            between["key", _general(line[code[2] : state[1]])] += 1
+    if not between:
+        raise CatalogueError(
+            "No line has both a code that live has and a word such as done or refused. "
+            'Say what a line looks like under [results] in the store file: line = "…", a regular expression.'
+        )
+    (first, gap), _ = between.most_common(1)[0]
+    status, key = rf"\b(?P<status>{'|'.join(map(re.escape, words))})\b", r"(?P<key>[^\s,;|:=\[\]()\"']+)"
+    pattern = (status + gap + key if first == "status" else key + gap + status) + r"\W*(?P<message>.*)$"
+    return pattern, sum(re.search(pattern, line) is not None for line in lines)
+
+
+def _general(text: str) -> str:
+    """A text as a pattern: its numbers may be others."""
+    return re.sub(r"[0-9]+", "[0-9]+", re.escape(text).replace(r"\ ", " "))

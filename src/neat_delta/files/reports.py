@@ -1,0 +1,212 @@
+"""Reading a store's report of an import as a table of texts: any table that a catalogue may be, XML of plain rows, the
+table of an HTML page, JSON with the rows inside, a log of one line a row.
+"""
+
+from __future__ import annotations
+
+import re
+from collections import Counter
+from collections.abc import Mapping, Sequence
+from dataclasses import replace
+from html.parser import HTMLParser
+from xml.etree import ElementTree
+
+import msgspec
+import polars as pl
+
+from neat_delta.core.infer.results import DraftedResults, draft_results, line_pattern
+from neat_delta.core.model.layout import Layout
+from neat_delta.core.model.results import ResultsForm
+from neat_delta.core.support.errors import CatalogueError, FileError, StoreError
+from neat_delta.files.readers.encoding import codec, decoded, guess, of_head
+from neat_delta.files.reading import read
+from neat_delta.files.sources.magic import binary_format
+from neat_delta.files.sources.packed import unpack
+from neat_delta.files.whole import Loaded, digest_of, load
+
+__all__ = ["draft_report", "read_lines", "read_report"]
+
+
+def read_report(path: str, form: ResultsForm | None = None, layout: Layout | None = None) -> pl.DataFrame:
+    """The report's rows, every cell a text; of a log those of the lines that fit the form's pattern. FileError or
+    CatalogueError when it is none: an empty file, a page that has no table.
+    """
+    file = load(path)
+    if not file.data.strip():
+        raise FileError(f"{path}: it is empty, so it says nothing of the import. Download the report again.")
+    if form is not None and form.line is not None:
+        return _log(read_lines(path, layout), form.line, path)
+    if binary_format(file.data) is None:
+        data, _ = unpack(file.data, path)
+        head = data.lstrip(b"\xef\xbb\xbf\xff\xfe \t\r\n\0")[:1]
+        if binary_format(data) is None and head == b"<":
+            return _markup(_text(data, path, layout), path)
+        if binary_format(data) is None and head == b"{" and (rows := _rows_inside(data)) is not None:
+            file = Loaded(path, rows, lambda: digest_of(rows))
+    return read(file, layout).cells
+
+
+def draft_report(
+    path: str, live: pl.DataFrame, key: Sequence[str], headings: Mapping[str, str]
+) -> tuple[DraftedResults, pl.DataFrame]:
+    """What a store's reports look like, guessed from one of a catalogue (`live`, its key fields, and what they are
+    called where that is otherwise); and the report, read so. CatalogueError when nothing tells.
+    """
+    said = None
+    try:
+        report = read_report(path)
+        if report.width > 1:
+            return draft_results(report, live, key, headings), report
+    except CatalogueError as error:  # it may be a log
+        said = error
+    if binary_format(load(path).data) is not None:
+        raise said or CatalogueError(f"{path}: it has one column only, which says nothing of a row.")
+    pattern, hits = line_pattern(read_lines(path), list(live[key[0]]))
+    lines = _log(read_lines(path), pattern, path)
+    drafted = draft_results(lines, live, key, headings)
+    evidence = drafted.evidence | {"line": f"{hits:,} of its lines have a code of live and say what became of it"}
+    return replace(drafted, form=msgspec.structs.replace(drafted.form, line=pattern), evidence=evidence), lines
+
+
+def read_lines(path: str, layout: Layout | None = None) -> list[str]:
+    """The lines of a log that are not blank; its encoding is as `layout` says, or found out."""
+    data, _ = unpack(load(path).data, path)
+    return [line for line in _text(data, path, layout).splitlines() if line.strip()]
+
+
+def _text(data: bytes, path: str, layout: Layout | None) -> str:
+    """The text of a file: in the encoding that is told, that it names itself, that its bytes show, or that fits."""
+    encoding, _ = of_head(data)
+    named = re.search(rb"""(?:encoding|charset)=["']?([\w-]+)""", data[:1000])
+    if layout is not None and layout.encoding is not None:
+        return decoded(data, codec(layout.encoding), path)
+    if encoding == "utf-8" and named is not None:
+        return decoded(data, codec(named[1].decode()), path)
+    try:
+        return decoded(data, encoding, path)
+    except CatalogueError:
+        return decoded(data, guess(data, path)[0], path)
+
+
+def _log(lines: list[str], pattern: str, path: str) -> pl.DataFrame:
+    try:
+        compiled = re.compile(pattern)
+    except re.error as error:
+        raise StoreError(f"[results] line: it is no regular expression ({error}).") from None
+    if not compiled.groupindex:
+        raise StoreError("[results] line: it has no group with a name, such as (?P<key>[^ ]+).")
+    rows = [match.groupdict("") for line in lines if (match := compiled.search(line))]
+    if not rows:
+        raise CatalogueError(f"{path}: no line of it is as [results] line in the store file says. Is it another log?")
+    return pl.DataFrame(rows, schema=dict.fromkeys(compiled.groupindex, pl.String))
+
+
+def _rows_inside(data: bytes) -> bytes | None:
+    """The longest list of objects in a JSON object, as it stands there."""
+    try:
+        outer = msgspec.json.decode(data, type=dict[str, msgspec.Raw])
+        lists = [bytes(value) for value in outer.values() if bytes(value)[:1] == b"["]
+        return max((one for one in lists if one[1:].lstrip()[:1] == b"{"), key=len, default=None)
+    except msgspec.MsgspecError:
+        return None
+
+
+def _markup(text: str, path: str) -> pl.DataFrame:
+    start = re.sub(r"<!--.*?-->", "", text[:20_000], flags=re.DOTALL)
+    if re.search(r"<(!doctype html|html|head|body|table|div|p)\b", start, re.IGNORECASE):
+        return _page(text, path)
+    return _xml(text, path)
+
+
+class _Tables(HTMLParser):
+    """The tables of a page, each as rows of texts."""
+
+    def __init__(self) -> None:
+        super().__init__()
+        self.tables: list[list[list[str]]] = []
+        self.title, self.inside, self.open, self.wide, self.words = "", list[int](), False, 1, ""
+
+    def handle_starttag(self, tag: str, attrs: list[tuple[str, str | None]]) -> None:
+        if tag == "table":
+            self.tables.append([])
+            self.inside.append(len(self.tables) - 1)
+        elif tag == "tr" and self.inside:
+            self.tables[self.inside[-1]].append([])
+        elif tag in {"td", "th", "title"}:
+            wide = dict(attrs).get("colspan") or "1"
+            self.open, self.wide, self.words = True, int(wide) if wide.isdecimal() else 1, ""
+        elif tag == "br":
+            self.words += "\n"
+
+    def handle_endtag(self, tag: str) -> None:
+        if tag == "title":
+            self.title, self.open = " ".join(self.words.split()), False
+        elif tag in {"td", "th"} and self.inside and self.tables[self.inside[-1]]:
+            said = "\n".join(" ".join(line.split()) for line in self.words.split("\n")).strip()
+            self.tables[self.inside[-1]][-1] += [said] * min(self.wide, 1000)
+            self.open = False
+        elif tag == "table" and self.inside:
+            self.inside.pop()
+
+    def handle_data(self, data: str) -> None:
+        if self.open:
+            self.words += data
+
+
+def _page(text: str, path: str) -> pl.DataFrame:
+    page = _Tables()
+    page.feed(text)
+    page.close()
+    tables = [[row for row in table if any(row)] for table in page.tables]
+    best = max(tables, key=len, default=[])
+    if len(best) < 2:
+        title = f', "{page.title}"' if page.title else ""
+        raise FileError(
+            f"{path}: this is a web page{title}, and no table is in it. It may be an error page or one to sign in; "
+            "download the report again."
+        )
+    return _table(best[0], best[1:], path)
+
+
+def _table(headings: list[str], rows: list[list[str]], path: str) -> pl.DataFrame:
+    repeated = [name for name, times in Counter(headings).items() if times > 1 and name]
+    if repeated:
+        raise CatalogueError(f'{path}: the heading "{repeated[0]}" stands there twice. Rename one.')
+    wide = [at for at, name in enumerate(headings) if name]
+    cells = [[row[at] if at < len(row) else "" for at in wide] for row in rows]
+    return pl.DataFrame(cells, schema=dict.fromkeys((headings[at] for at in wide), pl.String), orient="row")
+
+
+def _xml(text: str, path: str) -> pl.DataFrame:
+    if re.search(r"<!(DOCTYPE|ENTITY)", text[:20_000]):  # no entities of a stranger's
+        raise FileError(f"{path}: this XML has a document type, which is not read. Export plain rows.")
+    try:
+        root = ElementTree.fromstring(re.sub(r"^\s*<\?xml[^>]*\?>", "", text))
+    except ElementTree.ParseError as error:
+        raise FileError(f"{path}: it is no XML ({error}). Download it again.") from None
+    best, many = root, 0
+    for element in root.iter():
+        tags = Counter(child.tag for child in element)
+        most = max(tags.values(), default=0)
+        if most > many and any(len(child) or child.attrib for child in element):
+            best, many = element, most
+    rows = [_row(child) for child in best]
+    names = dict.fromkeys(name for row in rows for name in row)
+    if not names:
+        raise FileError(f"{path}: no rows are in this XML. Download it again.")
+    return pl.DataFrame({name: pl.Series([row.get(name, "") for row in rows], dtype=pl.String) for name in names})
+
+
+def _row(element: ElementTree.Element) -> dict[str, str]:
+    """The attributes and the child elements of a row; one with a name is called so."""
+    out = {_bare(name): text for name, text in element.attrib.items()}
+    for child in element:
+        name = next((child.attrib[one] for one in ("name", "field", "key") if one in child.attrib), _bare(child.tag))
+        out[name] = "".join(child.itertext()).strip()
+    if not len(element) and (text := (element.text or "").strip()):
+        out.setdefault("text", text)
+    return out
+
+
+def _bare(tag: str) -> str:
+    return tag.rpartition("}")[2]
