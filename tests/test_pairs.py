@@ -1,4 +1,4 @@
-"""Every two settings of an importer together: a store file that holds can be written for, and is proven."""
+"""Every two settings of an importer together: a store file that holds can be written for, is proven, and rehearsed."""
 
 from __future__ import annotations
 
@@ -16,6 +16,7 @@ import neat_delta
 from neat_delta import Accept, Field, Importer, Key, OutputError, Store
 from neat_delta.core.model.importer import PATCHES, CodeChange, FormName, OutputColumn, Removal
 from neat_delta.core.model.store import conflicting_settings
+from neat_delta.practice.rehearse import rehearsal
 from tests.conftest import campaign
 from tests.oracle import Table, catalogue, options
 
@@ -187,7 +188,7 @@ def write(chosen: Chosen, rng: random.Random, folder: Path, columns: dict[str, A
     try:
         manifest = neat_delta.write_updates(
             changes, live, store.importer, str(folder), whole=store.importer.missing == "deleted", replace=True,
-            most_files=SETTINGS["most_files"][chosen["most_files"]],
+            most_files=SETTINGS["most_files"][chosen["most_files"]], rehearse=rehearsal(changes, live, store.importer),
         )  # fmt: skip
     except OutputError as error:
         if "under [importer]" not in str(error):

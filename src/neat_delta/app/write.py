@@ -2,7 +2,8 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
+from pathlib import Path
 
 import polars as pl
 
@@ -34,11 +35,13 @@ def write(
     replace: bool = False,
     most_files: int = 8,
     whole: bool = False,
+    rehearse: Callable[[ChangeSet], Callable[[Path, Manifest], pl.DataFrame]] | None = None,
 ) -> Manifest:
     """Plan what is to be sent, write it into a new folder with its undo, and prove it; as `write_updates`. With
     `answers` (`read_answers`), only what was answered yes is sent, and clashes at the value that was chosen; these are
     checked at the levels of the `store` file, whose exceptions end before `today`; of `skus` (None: all), only items
-    with one of these in their key are sent.
+    with one of these in their key are sent. `rehearse` gives, for the change set as it is sent, what imports the files
+    once more in its own way.
 
     >>> from pathlib import Path
     >>> from tempfile import mkdtemp
@@ -62,4 +65,5 @@ def write(
     return write_updates(
         changes, live, importer, folder, replace=replace, most_files=most_files, whole=whole,
         released=released, contradictions=contradictions, comments=comments,
+        rehearse=None if rehearse is None else rehearse(changes),
     )  # fmt: skip

@@ -20,8 +20,11 @@ from neat_delta.cli.common import (
 )
 
 if TYPE_CHECKING:
+    from neat_delta.core.model.catalogue import Catalogue
+    from neat_delta.core.model.changeset import ChangeSet
     from neat_delta.core.model.importer import Importer
     from neat_delta.core.model.layout import Layout
+    from neat_delta.practice.rehearse import Rehearse
 
 __all__ = ["said_form", "write"]
 
@@ -48,6 +51,9 @@ __all__ = ["said_form", "write"]
     help="Where a blank clears: in how many files items may be changed; fewer carry cells along that do not change.",
 )
 @click.option(
+    "--rehearse", is_flag=True, help="Import the files into a practice store, too, before they are handed over."
+)
+@click.option(
     "--whole-catalogue", "whole", is_flag=True, help="Write every item, for an importer that deletes what is missing."
 )
 @click.option(
@@ -72,6 +78,7 @@ def write(
     folder: str,
     blanks: str | None,
     most_files: int,
+    rehearse: bool,
     whole: bool,
     signed_off: tuple[str, ...],
     skus: str | None,
@@ -118,6 +125,7 @@ def write(
             replace=replace,
             most_files=most_files,
             whole=whole,
+            rehearse=partial(_rehearsal, catalogue, importer) if rehearse else None,
         )
     if as_json:
         print_json({"folder": folder, "manifest": manifest})
@@ -128,11 +136,19 @@ def write(
 
         print_live(changes, live, catalogue.path)
         report.print_written(report.terminal(), folder, manifest, said_form(importer, layout_of(catalogue, importer)))
+        if rehearse:
+            click.echo("Rehearsed: a practice store took every row, and its catalogue is the target.")
         report.print_contradictions(report.terminal(), manifest)
         if manifest.update:
             look = command("confirm", changes, "EXPORT", "--files", folder, *store_arguments(store))
             click.echo(f"When they are imported, export again, and see whether all of it landed:\n  {look}")
     return 1 if manifest.held_before or manifest.held or manifest.one_way else 0
+
+
+def _rehearsal(live: Catalogue, importer: Importer, changes: ChangeSet) -> Rehearse:
+    from neat_delta.practice.rehearse import rehearsal
+
+    return rehearsal(changes, live, importer)
 
 
 def said_form(importer: Importer, layout: Layout) -> str:

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import sys
-from collections.abc import Iterator, Sequence
+from collections.abc import Callable, Iterator, Sequence
 from pathlib import Path
 from typing import TYPE_CHECKING
 
@@ -28,7 +28,7 @@ from neat_delta.core.model.manifest import (
 )
 from neat_delta.core.outcome.results import FileRow
 from neat_delta.core.plan import plan
-from neat_delta.core.prove.proof import prove
+from neat_delta.core.prove.proof import must_be_target, prove
 from neat_delta.core.support.errors import OutputError
 from neat_delta.files.readme import read_me
 from neat_delta.files.whole import digest_of, new_folder
@@ -56,6 +56,7 @@ def write_updates(
     released: pl.DataFrame | None = None,
     contradictions: Sequence[Contradiction] = (),
     comments: Sequence[Comment] = (),
+    rehearse: Callable[[Path, Manifest], pl.DataFrame] | None = None,
 ) -> Manifest:
     """Write a change set's update and undo files and their manifest into a new folder, and prove them.
 
@@ -64,7 +65,8 @@ def write_updates(
     that gives the target exactly, and live again. `replace` lets it take the place of a folder in which everything was
     written by this function; `most_files` and `whole` are as in `plan`; `released` are the clashes that were
     answered (`model.schemas.RELEASED`), which the manifest lists, with the `contradictions` and `comments` of
-    reviewers. Raises StoreError, ProofError or OutputError; then nothing is there.
+    reviewers; `rehearse` imports the files once more in its own way, and must come to the target, too. Raises
+    StoreError, ProofError or OutputError; then nothing is there.
 
     >>> from pathlib import Path
     >>> from tempfile import mkdtemp
@@ -104,6 +106,9 @@ def write_updates(
         (partial / MANIFEST).write_bytes(msgspec.json.format(msgspec.json.encode(manifest), indent=2) + b"\n")
         (partial / READ_ME).write_text(read_me(manifest), encoding="utf-8")
         prove(live, changes, planned, out.read(partial, manifest.update), out.read(partial, manifest.undo), importer)
+        if rehearse is not None:
+            after = rehearse(partial, manifest)
+            must_be_target(after, live, changes, planned, importer, "importing the update files into a practice store")
     return manifest
 
 

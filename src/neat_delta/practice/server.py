@@ -27,6 +27,7 @@ from jinja2 import Environment, StrictUndefined
 from starlette.datastructures import UploadFile
 
 from neat_delta import __version__
+from neat_delta.core.kinds.number import NUMBER_KINDS
 from neat_delta.core.model.layout import Layout
 from neat_delta.core.model.update import Action
 from neat_delta.core.support.errors import NeatDeltaError
@@ -224,7 +225,7 @@ def _add_items(app: FastAPI, shop: Shop, pages: _Pages) -> None:
             return _error(request, pages, 404, f"There is no item {key}.")
         if _is_page(request):
             number = shop.shelf.with_key(parts)[0]
-            return pages.page("item", key=parts, item=known[0], rows=shop.shelf.history(number))
+            return pages.page("item", parts=parts, item=known[0], rows=shop.shelf.history(number))
         return _json(known[0], headers={"ETag": known[1]})
 
     @app.patch("/items/{key:path}", summary="Patch an item (RFC 7396 or RFC 6902), with If-Match.", openapi_extra=PATCH)
@@ -335,10 +336,12 @@ class _Pages:
         """A page as a response."""
         shop = self.shop
         shown = [name for name in (shop.store.key.name, *PLAIN) if name in shop.shelf.fields and name not in shop.key]
+        names = list(dict.fromkeys(shown))[:6]
         text = self.template.render(
             what=what,
             key=shop.key,
-            shown=list(dict.fromkeys(shown))[:6],
+            shown=names,
+            numbers=[name for name in names if shop.kind(name) in NUMBER_KINDS],
             heading=shop.heading,
             faults=_said(shop),
             **values,

@@ -93,12 +93,21 @@ class _Life:
 
 
 class Shop:
-    """A practice store. One thing is done at a time; a request waits for the one before it."""
+    """A practice store. One thing is done at a time; a request waits for the one before it. The catalogue is in memory,
+    or in the file to `keep`; `headings` are what files call the fields, where `live` has them under their own names.
+    """
 
-    def __init__(self, live: Catalogue, store: Store | None = None, *, keep: str | None = None) -> None:
+    def __init__(
+        self,
+        live: Catalogue,
+        store: Store | None = None,
+        *,
+        keep: str | None = None,
+        headings: Mapping[str, str] | None = None,
+    ) -> None:
         self.store = store or Store()
         prepared = prepare(live, self.store, unseen=unseen_fields(self.store))
-        self.live, self.names = prepared.catalogue, prepared.headings
+        self.live, self.names = prepared.catalogue, prepared.headings | dict(headings or {})
         self.settings = (with_writing(self.store, live)).writing
         self.layout = layout_of(self.live, self.store.importer)
         self.key = prepared.key.fields

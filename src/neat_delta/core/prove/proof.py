@@ -17,7 +17,7 @@ if TYPE_CHECKING:
     from neat_delta.core.model.importer import Importer
     from neat_delta.core.model.store import Field
 
-__all__ = ["check_against", "prove", "target", "with_cells", "without"]
+__all__ = ["check_against", "must_be_target", "prove", "target", "with_cells", "without"]
 
 
 def check_against(live: Catalogue, changes: ChangeSet, name: str, *, all_fields: bool = True) -> None:
@@ -121,8 +121,7 @@ def prove(
     >>> prove(live, changes, planned, *tables, importer)  # says nothing when all is well
     """
     header = changes.header
-    lists = {name: field for name, field in header.settings.items() if field.kind == "list"}
-    marked = lists if importer.lists == "marked" else {}
+    marked = _marked_lists(changes, importer)
 
     def played(cells: pl.DataFrame, tables: Iterable[tuple[Action, pl.DataFrame]]) -> pl.DataFrame:
         for action, table in tables:
@@ -140,28 +139,48 @@ def prove(
 
     update = list(update)
     after = played(live.cells, update)
-    anew = live.place(changes.items["live"]).gather(plan.added[ITEM]).count()
     if importer.columns:
         from neat_delta.core.prove.columns import columns_hold  # and the parser of expressions
 
         columns_hold(after, update, header, importer)
-    order = header.key if importer.missing == "deleted" or anew else []
-    _same(after, target(live, changes, plan), header.key, "the update files", "the target", marked, order)
+    must_be_target(after, live, changes, plan, importer, "replaying the update files")
     again = played(after, undo)
-    _same(again, target_of_undo(live, changes, plan), header.key, "the undo files", "live", marked, order)
+    order = _order(live, changes, plan, importer)
+    wanted = target_of_undo(live, changes, plan)
+    _same(again, wanted, header.key, "replaying the undo files", "live", marked, order)
+
+
+def must_be_target(
+    after: pl.DataFrame, live: Catalogue, changes: ChangeSet, plan: Plan, importer: Importer, by: str
+) -> None:
+    """ProofError unless a catalogue is the one that live is to become; `by` says how it came about."""
+    wanted, order = target(live, changes, plan), _order(live, changes, plan, importer)
+    _same(after, wanted, changes.header.key, by, "the target", _marked_lists(changes, importer), order)
+
+
+def _marked_lists(changes: ChangeSet, importer: Importer) -> dict[str, Field]:
+    """The lists that are told by what is added and taken away, so that their values may stand in another order."""
+    lists = {name: field for name, field in changes.header.settings.items() if field.kind == "list"}
+    return lists if importer.lists == "marked" else {}
+
+
+def _order(live: Catalogue, changes: ChangeSet, plan: Plan, importer: Importer) -> list[str]:
+    """By what two catalogues are sorted before they are held against each other, where their order says nothing."""
+    anew = live.place(changes.items["live"]).gather(plan.added[ITEM]).count()
+    return changes.header.key if importer.missing == "deleted" or anew else []
 
 
 def _same(
     replayed: pl.DataFrame,
     wanted: pl.DataFrame,
     key: list[str],
-    files: str,
+    by: str,
     what: str,
     lists: Mapping[str, Field],
     order: list[str],
 ) -> None:
     if replayed.columns != wanted.columns or replayed.height != wanted.height:
-        raise ProofError(f"replaying {files} gives {replayed.height:,} items where {what} has {wanted.height:,}.")
+        raise ProofError(f"{by} gives {replayed.height:,} items where {what} has {wanted.height:,}.")
     if order:  # where the whole catalogue is written, or items are made anew, their order says nothing
         replayed, wanted = replayed.sort(order), wanted.sort(order)
     both = pl.concat([replayed, wanted.rename(lambda name: MARK + name)], how="horizontal")
@@ -179,7 +198,7 @@ def _same(
         if differs.len():
             item = ", ".join(wanted.select(key).row(differs[0]))
             raise ProofError(
-                f"replaying {files} does not give {what}: {item}, {field}: "
+                f"{by} does not give {what}: {item}, {field}: "
                 f"{replayed[field][differs[0]]!r} where {wanted[field][differs[0]]!r} is wanted."
             )
 
