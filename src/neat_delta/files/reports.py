@@ -61,7 +61,10 @@ def draft_report(
         said = error
     if binary_format(load(path).data) is not None:
         raise said or CatalogueError(f"{path}: it has one column only, which says nothing of a row.")
-    pattern, hits = line_pattern(read_lines(path), list(live[key[0]]))
+    try:
+        pattern, hits = line_pattern(read_lines(path), list(live[key[0]]))
+    except CatalogueError as error:
+        raise (said or error) from None
     lines = _log(read_lines(path), pattern, path)
     drafted = draft_results(lines, live, key, headings)
     evidence = drafted.evidence | {"line": f"{hits:,} of its lines have a code of live and say what became of it"}
@@ -124,9 +127,12 @@ class _Tables(HTMLParser):
     def __init__(self) -> None:
         super().__init__()
         self.tables: list[list[list[str]]] = []
-        self.title, self.inside, self.open, self.wide, self.words = "", list[int](), False, 1, ""
+        self.title, self.inside, self.words, self.wide = "", list[int](), "", 1
+        self.open = self.cell = False
 
     def handle_starttag(self, tag: str, attrs: list[tuple[str, str | None]]) -> None:
+        if tag in {"table", "tr", "td", "th"}:  # whose end tags may be left out
+            self._end_of_cell()
         if tag == "table":
             self.tables.append([])
             self.inside.append(len(self.tables) - 1)
@@ -134,19 +140,25 @@ class _Tables(HTMLParser):
             self.tables[self.inside[-1]].append([])
         elif tag in {"td", "th", "title"}:
             wide = dict(attrs).get("colspan") or "1"
-            self.open, self.wide, self.words = True, int(wide) if wide.isdecimal() else 1, ""
+            self.open, self.cell, self.words = True, tag != "title", ""
+            self.wide = int(wide) if wide.isdecimal() else 1
         elif tag == "br":
             self.words += "\n"
 
     def handle_endtag(self, tag: str) -> None:
         if tag == "title":
             self.title, self.open = " ".join(self.words.split()), False
-        elif tag in {"td", "th"} and self.inside and self.tables[self.inside[-1]]:
+        elif tag in {"td", "th", "tr"}:
+            self._end_of_cell()
+        elif tag == "table" and self.inside:
+            self._end_of_cell()
+            self.inside.pop()
+
+    def _end_of_cell(self) -> None:
+        if self.open and self.cell and self.inside and self.tables[self.inside[-1]]:
             said = "\n".join(" ".join(line.split()) for line in self.words.split("\n")).strip()
             self.tables[self.inside[-1]][-1] += [said] * min(self.wide, 1000)
-            self.open = False
-        elif tag == "table" and self.inside:
-            self.inside.pop()
+        self.open = self.open and not self.cell
 
     def handle_data(self, data: str) -> None:
         if self.open:

@@ -102,6 +102,9 @@ def draft_results(
     if len(keys) == len(key):
         said["key"] = [heading for heading, _ in keys]
         evidence["key"] = ", ".join(f"{hits:,} of {report.height:,} are codes of live" for _, hits in keys)
+        named = (_known(report[heading], live[name]) for (heading, _), name in zip(keys, key, strict=True))
+        of_items = report.filter(pl.all_horizontal(list(named)))
+        report = of_items if of_items.height else report  # lines of totals have no status
     row = _row_column(report, taken)
     if row is not None:
         take("row", row, "whole numbers that rise")
@@ -142,17 +145,23 @@ def _words(texts: pl.Series) -> Counter[str]:
 
 
 def _key_column(report: pl.DataFrame, live: pl.Series, heading: str, taken: set[str]) -> tuple[str, int] | None:
-    """The column with the most texts that live has in a key field, and how many; None where that is not even half of
-    those that are there.
+    """The column with the most texts that live has in a key field, and how many; where that is not even half of those
+    that are there, one that is called as the field is.
     """
-    known = live.str.strip_chars().str.to_lowercase().implode()
     best: tuple[str, int] | None = None
-    for name in sorted(report.columns, key=lambda one: one.strip().casefold() != heading.strip().casefold()):
+    for name in report.columns:
         if name not in taken:
-            hits = int(report[name].str.strip_chars().str.to_lowercase().is_in(known).sum())
-            if hits * 2 >= max(_filled(report[name]), 1) and (best is None or hits > best[1]):
+            hits = int(_known(report[name], live).sum())
+            plainly = name.strip().casefold() == heading.strip().casefold()
+            enough = hits * 2 >= max(_filled(report[name]), 1) or plainly
+            if enough and (hits or plainly) and (best is None or hits > best[1] or (hits == best[1] and plainly)):
                 best = name, hits
-    return best if best is None or best[1] else None
+    return best
+
+
+def _known(texts: pl.Series, live: pl.Series) -> pl.Series:
+    """Which of the texts live has, in any case."""
+    return texts.str.strip_chars().str.to_lowercase().is_in(live.str.strip_chars().str.to_lowercase().implode())
 
 
 def _row_column(report: pl.DataFrame, taken: set[str]) -> str | None:
