@@ -101,13 +101,13 @@ def faults_of(
     known = set(keys)
     refusals = []
     for one in refuse:
-        if one in known:
+        if one in known or not any(letter.isspace() for letter in one):  # a code that may be new
             refusals.append(Refusal(one, None))
             continue
         try:
             refusals.append(Refusal(one, condition(one)))
         except ConditionError as error:
-            raise CatalogueError(f"‹refuse›: {one!r} is no code of the catalogue, and no condition: {error}") from None
+            raise CatalogueError(f"‹refuse›: {one!r} is no code, and no condition: {error}") from None
     share = Decimal(0)
     if drop is not None:
         if not re.fullmatch(r"[0-9]+(\.[0-9]+)?%", drop) or Decimal(drop[:-1]) > 100:

@@ -112,6 +112,7 @@ def _add_guard(app: FastAPI, shop: Shop, pages: _Pages, token: str | None) -> No
             answer.headers["Retry-After"] = "1"
         except TooLarge as why_not:
             answer = _error(request, pages, 413, str(why_not))
+            answer.headers["Connection"] = "close"  # the rest of it is not wanted
         except Conflict as why_not:
             answer = _error(request, pages, 412, str(why_not))
         except NeatDeltaError as why_not:

@@ -292,6 +292,9 @@ class Shop:
     def with_faults(self, faults: Faults) -> Shop:
         """The same store, with these faults from now on."""
         self.faults = faults
+        for one in faults.refuse:
+            if one.condition is not None:  # which says now what is wrong with it
+                evaluate(one.condition, Rows({"": self.live.cells.head(0)}, self.store.fields, self.settings))
         if faults.sold:
             self.stock  # noqa: B018 - says now what is wrong
         return self

@@ -1,0 +1,492 @@
+"""The practice store through its doors: the command, HTTP on loopback, and its pages in a real browser."""
+
+from __future__ import annotations
+
+import csv
+import io
+import json
+import os
+import re
+import signal
+import subprocess
+import threading
+import time
+from collections.abc import Iterator
+from contextlib import contextmanager
+from pathlib import Path
+
+import httpx
+import pytest
+from selenium.webdriver.chrome.webdriver import WebDriver
+from selenium.webdriver.common.by import By
+from selenium.webdriver.common.keys import Keys
+
+from neat_delta import Field, Importer, Key, Store, as_catalogue
+from neat_delta.core.model.importer import CodeChange, OutputColumn, Removal
+from neat_delta.practice.faults import NO_FAULTS, Faults, faults_of
+from neat_delta.practice.shop import Shop
+from tests.browser import browser, scheme
+from tests.conftest import PROGRAM, environment
+from tests.practice import Served, served
+from tests.test_page import AXE, needs_axe, needs_browser
+
+ROWS = [["QA-1", "Veil", "9.90", "4"], ["QA-2", "Smoker, large", "20.00", "7"], ["a/b~c", "Hat", "3.00", "0"]]
+STORE = Store(
+    key=Key(["sku"], name="name"),
+    fields={"sku": Field("code"), "price": Field("money"), "stock": Field("integer", moving=True)},
+    importer=Importer("skip", removal=Removal("row"), code_change=CodeChange("row", "new_sku")),
+)
+
+
+def shop_of(store: Store = STORE, faults: Faults = NO_FAULTS, keep: str | None = None) -> Shop:
+    live = as_catalogue({name: [row[n] for row in ROWS] for n, name in enumerate(["sku", "name", "price", "stock"])})
+    return Shop(live, store, keep=keep).with_faults(faults)
+
+
+@pytest.fixture(scope="module")
+def server() -> Iterator[Served]:
+    with served() as one:
+        yield one
+
+
+@pytest.fixture
+def http(server: Served) -> httpx.Client:
+    server.open(shop_of())
+    return server.http
+
+
+def post(http: httpx.Client, text: str | bytes, **params: str) -> httpx.Response:
+    data = text if isinstance(text, bytes) else text.encode()
+    return http.post("/import", params=params, content=data, headers={"Content-Type": "text/csv"})
+
+
+def prices(http: httpx.Client) -> dict[str, str]:
+    return {row["sku"]: row["price"] for row in csv.DictReader(io.StringIO(http.get("/export.csv").text))}
+
+
+def test_import_check_results_and_history(http):
+    tried = post(http, "sku,price\nQA-1,10.50\nQA-2,\nX,1.00\n", check="1").json()
+    assert tried["checked"] and tried["counts"] == {"done": 3} and prices(http)["QA-1"] == "9.90"
+    done = post(http, "sku,price\nQA-1,10.50\nQA-2,\nX,1.00\n").json()
+    assert [(row["sku"], row["status"]) for row in done["rows"]] == [("QA-1", "done"), ("QA-2", "done"), ("X", "done")]
+    assert prices(http) == {"QA-1": "10.50", "QA-2": "20.00", "a/b~c": "3.00", "X": "1.00"}
+    report = list(csv.DictReader(io.StringIO(http.get(done["results"]).text)))
+    assert report[0] == {"file": "import", "row": "2", "sku": "QA-1", "status": "done", "message": "", "item": "1"}
+    assert [(one["by"], one["field"], one["after"]) for one in http.get("/history").json()] == [
+        ("import 1", None, "added"),
+        ("import 1", "price", "10.50"),
+    ]
+    recoded = post(http, "sku,new_sku\nX,Y\nQA-1,QA-2\n").json()  # what it is for is told by its headings
+    assert recoded["counts"] == {"done": 1, "refused": 1} and "Y" in prices(http)
+    gone = post(http, "sku\nY\nnone\n", action="remove").json()
+    assert gone["counts"] == {"done": 1, "refused": 1} and "Y" not in prices(http)
+    upload = http.post("/import", files={"file": ("u.csv", b"sku,price\nQA-1,11.00\n")}, data={"check": "1"})
+    assert upload.json()["file"] == "u.csv" and upload.json()["checked"]
+
+
+def test_exports_in_three_forms_and_of_a_part(http):
+    assert (
+        http.get("/export.csv", params={"fields": "price", "where": "price > 5"}).text
+        == "sku,price\nQA-1,9.90\nQA-2,20.00\n"
+    )
+    lines = [json.loads(line) for line in http.get("/export.jsonl").text.splitlines()]
+    assert lines[2] == {"sku": "a/b~c", "name": "Hat", "price": "3.00", "stock": "0"}
+    assert http.get("/export.xlsx").content[:2] == b"PK"
+    for wrong, said in (({"fields": "colour"}, "no field"), ({"where": "price >"}, "condition")):
+        answer = http.get("/export.csv", params=wrong)
+        assert answer.status_code == 422 and said in answer.json()["error"]
+
+
+def test_patches_of_both_kinds_with_an_etag(http):
+    item = http.get("/items/a~1b~0c")
+    tag, merge = item.headers["ETag"], {"Content-Type": "application/merge-patch+json"}
+    assert item.json()["name"] == "Hat"
+    done = http.patch("/items/a~1b~0c", json={"price": "3.50", "stock": None}, headers=merge | {"If-Match": tag})
+    assert done.json()["price"] == "3.50" and done.json()["stock"] == "" and done.headers["ETag"] != tag
+    stale = http.patch("/items/a~1b~0c", json={"price": "4"}, headers=merge | {"If-Match": tag})
+    assert stale.status_code == 412 and "meanwhile" in stale.json()["error"]
+    steps = [{"op": "test", "path": "/price", "value": "3.50"}, {"op": "replace", "path": "/name", "value": "Cap"}]
+    kind = {"Content-Type": "application/json-patch+json"}
+    assert http.patch("/items/a~1b~0c", json=steps, headers=kind).json()["name"] == "Cap"
+    steps[0]["value"] = "9"
+    assert http.patch("/items/a~1b~0c", json=steps, headers=kind).status_code == 422
+    assert http.patch("/items/QA-1", json={"colour": "red"}, headers=merge).status_code == 422
+    assert http.patch("/items/QA-1", json={"sku": "QA-2"}, headers=merge).status_code == 422
+    assert http.patch("/items/QA-1", json={"sku": None}, headers=merge).status_code == 422
+    assert http.patch("/items/QA-1", json={}).status_code == 415
+    assert http.patch("/items/none", json={}, headers=merge).status_code == 404
+
+
+def test_it_describes_itself(http):
+    described = http.get("/openapi.json").json()
+    assert {*described["paths"]} == {
+        "/export.csv", "/export.jsonl", "/export.xlsx", "/import", "/results/{number}.csv", "/history", "/items/{key}",
+    }  # fmt: skip
+    assert "multipart/form-data" in described["paths"]["/import"]["post"]["requestBody"]["content"]
+    assert http.get("/docs").status_code == 404  # which would come from another machine
+    assert http.get("/").headers["X-Practice-Store"].startswith("a stand-in")
+
+
+def test_strangers_are_refused(server):
+    server.open(shop_of(), token="honey")
+    with httpx.Client(base_url=server.url) as http:
+        for headers, status in (
+            ({"Host": "evil.example"}, 403),
+            ({"Host": "10.0.0.7:8421"}, 403),
+            ({"Origin": "http://evil.example", "Authorization": "Bearer honey"}, 403),
+            ({}, 401),
+            ({"Authorization": "Bearer wax"}, 401),
+            ({"Authorization": "Bearer honey"}, 200),
+        ):
+            answer = http.get("/export.csv", headers=headers)
+            assert answer.status_code == status, headers
+            assert status == 200 or answer.json()["error"]
+        assert http.get("/", headers={"Accept": "text/html"}).headers["location"] == "/sign-in"
+        assert http.post("/sign-in", data={"token": "wax"}).status_code == 401
+        assert http.post("/sign-in", data={"token": "honey"}).status_code == 303
+        assert http.get("/").status_code == 200
+
+
+BROKEN = {
+    "quotes that do not end": b'sku,price\n"QA-1,10.50\n',
+    "another encoding": b"sku,name\nQA-1,\xff\xfe\n",
+    "too many cells": b"sku,price\nQA-1,1,2\n",
+    "no key": b"price\n1.00\n",
+    "no such field": b"sku,colour\nQA-1,red\n",
+    "a heading twice": b"sku,price,price\nQA-1,1,1\n",
+    "empty": b"",
+}
+
+
+@pytest.mark.parametrize("what", BROKEN)
+def test_a_file_that_cannot_be_understood_changes_nothing(what, http):
+    before = prices(http)
+    answer = post(http, BROKEN[what])
+    assert answer.status_code == 422 and answer.json()["error"] and prices(http) == before
+    assert http.get("/results/1.csv").status_code == 404
+
+
+def test_limits_of_rows_and_bytes(server):
+    server.open(shop_of(Store(importer=Importer(most_rows=2, most_bytes=200))))
+    assert post(server.http, "sku,price\nA,1\nB,1\nC,1\n").status_code == 413
+    assert post(server.http, "sku,price\n" + "A,1\n" * 200).status_code == 413
+
+    def unmeasured() -> Iterator[bytes]:
+        yield from [b"x" * 1000] * 3
+
+    assert server.http.post("/import", content=unmeasured()).status_code == 413  # no length is told
+
+
+def test_faults_are_what_was_asked_for(server):
+    faults = faults_of(
+        refuse=["QA-2", "price > 100"], rounded=["price:0"], cut=["name:4"], keys=["QA-1", "QA-2"],
+        fields=["sku", "name", "price", "stock"], busy=True,
+    )  # fmt: skip
+    server.open(shop_of(faults=faults))
+    text = "sku,name,price\nQA-1,Veil long,10.50\nQA-2,x,1\na/b~c,y,101\n"
+    busy = post(server.http, text)
+    assert busy.status_code == 429 and busy.headers["Retry-After"] == "1"
+    rows = post(server.http, text).json()["rows"]
+    assert [(row["status"], row["message"]) for row in rows] == [
+        ("warned", "name was cut after 4 characters."),
+        ("refused", "the store does not take it: QA-2"),
+        ("refused", "the store does not take it: price > 100"),
+    ]
+    assert prices(server.http) == {"QA-1": "11", "QA-2": "20.00", "a/b~c": "3.00"}
+
+
+def test_it_stops_in_the_middle_once(server):
+    server.open(shop_of(faults=Faults(fail_after=2)))
+    text = "sku,price\nQA-1,1\nQA-2,2\na/b~c,3\n"
+    stopped = post(server.http, text)
+    assert stopped.status_code == 500 and stopped.json()["stopped"] and len(stopped.json()["rows"]) == 2
+    assert prices(server.http) == {"QA-1": "1", "QA-2": "2", "a/b~c": "3.00"}
+    assert "stopped in the middle" in server.http.get("/imports/1", headers={"Accept": "text/html"}).text
+    assert post(server.http, text).json()["counts"] == {"done": 3}
+
+
+def test_what_is_dropped_is_the_same_for_one_seed():
+    def dropped(seed: int) -> list[bool]:
+        return [Faults(dropped=faults_of(drop="30%").dropped, seed=seed).drops(1, row) for row in range(200)]
+
+    assert dropped(1) == dropped(1) != dropped(2)
+    assert 30 < sum(dropped(1)) < 90
+
+
+def test_stock_is_sold_in_time():
+    def sold(seed: int) -> list[tuple[str, ...]]:
+        shop = shop_of(faults=Faults(sold=2, seed=seed))
+        shop.sell(0.4)
+        assert shop.shelf.table()["stock"].to_list() == ["4", "7", "0"]
+        shop.sell(4)
+        shop.sell(4)  # no more is due
+        return shop.shelf.table().rows()
+
+    assert sold(1) == sold(1) and any(sold(1) != sold(seed) for seed in range(2, 6))
+    left = sum(int(row[3]) for row in sold(1))
+    assert 11 > left >= 3
+
+
+def test_two_imports_at_once_go_one_after_the_other(server):
+    server.open(shop_of(faults=Faults(slow=0.02)))
+    answers = []
+
+    def one(price: str) -> None:
+        with httpx.Client(base_url=server.url) as http:
+            answers.append(post(http, f"sku,price\nQA-1,{price}\nQA-2,{price}\na/b~c,{price}\n").json())
+
+    threads = [threading.Thread(target=one, args=(str(n),)) for n in range(1, 5)]
+    for thread in threads:
+        thread.start()
+    for thread in threads:
+        thread.join()
+    assert sorted(one["import"] for one in answers) == [1, 2, 3, 4]
+    assert len({*prices(server.http).values()}) == 1  # never half of one and half of another
+    order = [one["import"] for one in server.http.get("/history").json()]
+    assert order == sorted(order, reverse=True)
+
+
+@contextmanager
+def program(folder: Path, *args: str, **extra: str) -> Iterator[tuple[subprocess.Popen, str]]:
+    """The installed program as a server, and its address."""
+    call = [str(PROGRAM), "practice", "live.csv", "--port", "0", *args]
+    with subprocess.Popen(
+        call, cwd=folder, env=environment(**extra), stdout=subprocess.PIPE, stderr=subprocess.STDOUT
+    ) as child:
+        assert child.stdout is not None
+        line = child.stdout.readline().decode()
+        address = re.search(r"http://127\.0\.0\.1:\d+", line)
+        try:
+            assert address, line
+            while True:
+                try:
+                    httpx.get(address[0])
+                    break
+                except httpx.TransportError:
+                    time.sleep(0.05)
+            yield child, address[0]
+        finally:
+            child.kill()
+
+
+LIVE = "sku,name,price,stock\n" + "".join(f"QA-{n},Jar,1.00,5\n" for n in range(40))
+
+
+def _cut_off(address: str, text: str) -> None:
+    with pytest.raises(httpx.HTTPError):
+        httpx.post(f"{address}/import", content=text)
+
+
+@pytest.mark.process
+def test_killed_in_the_middle_nothing_is_half_done(put, tmp_path):
+    """All of an import, or the rows that were said to be done: here it said nothing yet."""
+    put("live.csv", LIVE)
+    text = "sku,price\n" + "".join(f"QA-{n},2.00\n" for n in range(40))
+    with program(tmp_path, "--keep", "shop.db", "--slow") as (child, address):
+        assert httpx.post(f"{address}/import", content="sku,price\nQA-0,1.50\n").json()["counts"] == {"done": 1}
+        thread = threading.Thread(target=_cut_off, args=(address, text))
+        thread.start()
+        time.sleep(0.8)
+        os.kill(child.pid, signal.SIGKILL)
+        thread.join()
+    with program(tmp_path, "--keep", "shop.db") as (child, address):
+        rows = list(csv.DictReader(io.StringIO(httpx.get(f"{address}/export.csv").text)))
+        assert {row["price"] for row in rows} == {"1.50", "1.00"} and rows[0]["price"] == "1.50"
+        child.send_signal(signal.SIGINT)
+        assert child.wait(10) == 130
+
+
+@pytest.mark.process
+def test_the_server_by_its_command(put, tmp_path, run):
+    put("live.csv", LIVE)
+    with program(tmp_path, "--token-env", "HONEY", HONEY="secret") as (_, address):
+        assert httpx.get(f"{address}/export.csv").status_code == 401
+        assert httpx.get(f"{address}/export.csv", headers={"Authorization": "Bearer secret"}).text == LIVE
+        port = address.rpartition(":")[2]
+        taken = run("practice", "live.csv", "--port", port)
+        assert taken.returncode == 2 and f"Port {port} cannot be used" in taken.stderr
+    none = run("practice", "live.csv", "--token-env", "NO_SUCH")
+    assert none.returncode == 2 and "There is no token" in none.stderr
+
+
+def test_without_the_packages_of_the_server(put, run, monkeypatch):
+    put("live.csv", LIVE)
+    monkeypatch.setitem(__import__("sys").modules, "neat_delta.practice.server", None)
+    done = run("practice", "live.csv")
+    assert done.returncode == 2 and "pip install 'neat-delta[practice]'" in done.stderr
+
+
+def test_a_rehearsal_is_one_command(put, run, tmp_path):
+    put("live.csv", LIVE)
+    put("sheet.csv", LIVE.replace("QA-3,Jar,1.00", "QA-3,Jar,2.00").replace("QA-4,Jar,1.00", "QA-4,Jar,2.50"))
+    put("neat-delta.toml", 'version = 1\n[relations]\nstock = "stock"\n')
+    run("compare", "live.csv", "sheet.csv", "-o", "c.jsonl")
+    assert "Rehearsed: a practice store took every row" in run("write", "c.jsonl", "--to", "out", "--rehearse").stdout
+    fine = run("practice", "live.csv", "--import", "out", "--to", "r")
+    assert fine.returncode == 0 and "In all 2 rows: 2 done." in fine.stdout
+    assert run("confirm", "c.jsonl", "r/after.csv", "--files", "out", "--results", "r/results.csv").returncode == 0
+    assert run("practice", "live.csv", "--import", "out", "--to", "r").returncode == 2  # somebody's only copy
+    again = ("practice", "live.csv", "--import", "out", "--to", "r", "--replace")
+    facts = json.loads(run(*again, "--refuse", "QA-3", "--sell", "20/min", "--json").stdout)
+    assert facts["counts"] == {"refused": 1, "done": 1}
+    moved = json.loads(run("confirm", "c.jsonl", "r/after.csv", "--results", "r/results.csv", "--json").stdout)
+    assert [one["key"]["sku"] for one in moved["trouble"]] == ["QA-3"] and all(
+        one["field"] == "stock" for one in moved["moved"]
+    )
+    back = run("practice", "r/after.csv", "--import", "out", "--undo", "--to", "b")
+    assert back.returncode == 0 and (tmp_path / "b" / "after.csv").read_text() != LIVE  # stock was sold
+    for wrong, said in (
+        (("--round", "price"), "is not FIELD:NUMBER"),
+        (("--cut", "colour:4"), "is not FIELD:NUMBER"),
+        (("--drop", "1"), "no share of the rows"),
+        (("--sell", "5"), "no number of pieces a minute"),
+        (("--refuse", "price >"), "no code, and no condition"),
+        (("--refuse", "colour = 'red'"), 'there is no field "colour"'),
+    ):
+        done = run(*again, *wrong)
+        assert done.returncode == 2 and said in done.stderr and "‹" not in done.stderr, wrong
+    assert "go with --import" in run("practice", "live.csv", "--to", "x").stderr
+
+
+def test_a_store_that_reads_otherwise_fails_the_rehearsal(put, run, tmp_path, monkeypatch):
+    """The files are not handed over where a practice store refuses a row, or comes to something else."""
+    put("live.csv", LIVE)
+    put("sheet.csv", LIVE.replace("QA-3,Jar,1.00", "QA-3,Jar,2.00"))
+    run("compare", "live.csv", "sheet.csv", "-o", "c.jsonl")
+    monkeypatch.setattr("neat_delta.practice.importer._Import._changed", lambda self, item, line: item)
+    done = run("write", "c.jsonl", "--to", "out", "--rehearse")
+    assert done.returncode == 2 and "importing the update files into a practice store does not give" in done.stderr
+    monkeypatch.setattr("neat_delta.practice.importer._Import._must_have", lambda *_: 1 / 0)
+    assert not (tmp_path / "out").exists()
+
+
+def test_a_rehearsal_knows_the_files_own_names(put, run):
+    """Headings of live, what the files call a field, columns that are no fields, several lines an item, two keys."""
+    put("live.csv", "Art.Nr;Lager;Preis;Tags\nA;N;1,00;x\n;;;y\nB;N;2,00;z\nB;S;2,00;\n")
+    put("sheet.csv", "Art.Nr;Lager;Preis;Tags\nA;N;1,50;x\n;;;w\nB;N;2,00;z\nB;S;2,20;q\n")
+    put(
+        "neat-delta.toml",
+        """version = 1
+[file]
+separator = ";"
+continued = ["tags"]
+[writing]
+decimal_mark = ","
+[key]
+fields = ["sku", "shop"]
+[importer]
+[importer.called]
+price = "Brutto"
+[importer.columns]
+why = { text = "spring" }
+[fields.sku]
+heading = "Art.Nr"
+[fields.shop]
+heading = "Lager"
+[fields.price]
+heading = "Preis"
+kind = "money"
+[fields.tags]
+heading = "Tags"
+kind = "list"
+separator = "|"
+[checks]
+new-value = "off"
+large-round = "off"
+""",
+    )
+    assert run("compare", "live.csv", "sheet.csv", "-o", "c.jsonl").returncode == 0
+    done = run("write", "c.jsonl", "--to", "out", "--rehearse")
+    assert done.returncode == 0 and "Rehearsed" in done.stdout, done.stderr
+    fine = run("practice", "live.csv", "--import", "out", "--to", "r")
+    assert fine.returncode == 0, fine.stdout
+    done = run("confirm", "c.jsonl", "r/after.csv", "--files", "out", "--results", "r/results.csv")
+    assert done.returncode == 0 and "all of them done and landed" in done.stdout, done.stdout
+
+
+def test_the_importers_columns_and_flags():
+    store = Store(
+        key=Key(["sku"]),
+        importer=Importer(
+            "clear", removal=Removal("flag", "leaves", "1"), columns={"why": OutputColumn("x")}, takes="updates"
+        ),
+    )
+    shop = shop_of(store)
+    report = shop.import_file(b"sku,price,leaves,why\nQA-1,,0,x\nQA-2,,1,x\nNEW,,0,x\n", "u.csv")
+    assert report.counts == {"done": 2, "refused": 1}
+    assert shop.shelf.table()["sku"].to_list() == ["QA-1", "a/b~c"]
+
+
+# The pages, in a real browser
+
+
+@pytest.fixture(scope="module")
+def driver(tmp_path_factory) -> Iterator[WebDriver]:
+    with browser(tmp_path_factory.mktemp("profile")) as one:
+        yield one
+
+
+def text_of(driver: WebDriver) -> str:
+    return driver.find_element(By.TAG_NAME, "main").text
+
+
+@needs_browser
+def test_the_pages_by_keyboard(server, driver, put):
+    """Search, open an item, try a file, import it, look at what became of it and at the item's history."""
+    server.open(shop_of(faults=faults_of(refuse=["QA-2"], keys=["QA-2"])))
+    file = put("update.csv", "sku,price\nQA-1,10.50\nQA-2,5.00\n")
+    driver.get(server.url)
+    banner = driver.find_element(By.CLASS_NAME, "stand-in").text
+    assert "A stand-in on this machine" in banner and "refuses QA-2" in banner
+    search = driver.find_element(By.NAME, "q")
+    search.send_keys("smoker", Keys.ENTER)
+    assert "1 item with “smoker”" in text_of(driver)
+    driver.find_element(By.LINK_TEXT, "Import").send_keys(Keys.ENTER)
+    driver.find_element(By.NAME, "file").send_keys(file)
+    driver.find_element(By.CSS_SELECTOR, "button.main").send_keys(Keys.ENTER)
+    assert "This was a trial. Nothing was changed yet." in text_of(driver) and prices(server.http)["QA-1"] == "9.90"
+    driver.find_element(By.CSS_SELECTOR, "button.main").send_keys(Keys.ENTER)
+    assert "Import 1: update.csv" in text_of(driver) and "the store does not take it: QA-2" in text_of(driver)
+    assert prices(server.http)["QA-1"] == "10.50"
+    driver.find_element(By.LINK_TEXT, "QA-1").send_keys(Keys.ENTER)
+    assert "import 1 price 9.90 10.50" in text_of(driver)
+    driver.get(f"{server.url}/items/none")
+    assert "There is no item none." in text_of(driver)
+    driver.get(server.url)
+    driver.find_element(By.LINK_TEXT, "a/b~c").click()
+    assert "Hat" in text_of(driver)
+
+
+@needs_browser
+@needs_axe
+@pytest.mark.parametrize("shade", ["light", "dark"])
+def test_the_pages_are_accessible(server, driver, shade, put):
+    server.open(shop_of(faults=faults_of(refuse=["QA-2"], cut=["name:3"], keys=["QA-2"], fields=["name"])))
+    post(server.http, "sku,name\nQA-1,Veil long\nQA-2,x\n")
+    scheme(driver, shade)
+    assert AXE is not None
+    for path in (
+        "/",
+        "/?q=none",
+        "/import",
+        "/imports",
+        "/imports/1",
+        "/history",
+        "/items/QA-1",
+        "/nowhere",
+        "/sign-in",
+    ):
+        driver.get(server.url + path)
+        driver.execute_script(Path(AXE).read_text())
+        found = driver.execute_async_script("axe.run().then(arguments[0])")
+        assert not found["violations"], (path, [(one["id"], one["nodes"][0]["html"]) for one in found["violations"]])
+        assert "A stand-in on this machine" in driver.find_element(By.CLASS_NAME, "stand-in").text
+
+
+@needs_browser
+def test_nothing_in_a_catalogue_is_markup(server, driver):
+    live = as_catalogue({"sku": ["<b>1</b>", "2"], "name": ["<script>document.title='x'</script>", '"><img src=x>']})
+    server.open(Shop(live))
+    for path in ("/", "/items/%3Cb%3E1%3C~1b%3E", "/?q=%3Cimg%3E"):
+        driver.get(server.url + path)
+        assert driver.title.endswith("practice store") and not driver.find_elements(By.CSS_SELECTOR, "main img, main b")
