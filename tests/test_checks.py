@@ -43,6 +43,8 @@ FIELDS = {
     "isbn": Field("code", check_digit="isbn"),
     "image": Field("image", separator=";"),
     "short": Field(longest_bytes=6),
+    "label": Field(stored_length=4, stored_case="upper"),
+    "weight": Field("decimal", stored_decimals=1),
 }
 STORE = Store(
     writing=Notation(".", "", "YYYY-MM-DD"),
@@ -66,6 +68,7 @@ ITEM = {
     "cost": "10.00", "sale": "",
     "floor": "", "roof": "", "from": "", "to": "", "stock": "5", "shown": "yes", "colour": "red", "tags": "gift,bulk",
     "path": "Clothing > Veils", "size": "2 l", "code": "", "ean": "", "isbn": "", "image": "a.jpg", "short": "abc",
+    "label": "WAX", "weight": "1.5",
 }  # fmt: skip
 
 
@@ -110,6 +113,11 @@ CASES: dict[str, list[tuple[dict[str, str], str | None]]] = {
         ({"html": "<p>a <b>b</p>"}, "</p> closes nothing"),
         ({"html": "<div><b>a</b>"}, "<div> is never closed"),
         ({"html": "<ul><li>a<li>b</ul><br>1 < 2 &amp; <img src='a'/>"}, None),
+    ],
+    "stored-otherwise": [
+        ({"label": "smoker"}, "the store will make SMOK of it"),
+        ({"weight": "2.25"}, "the store will make 2.3 of it"),
+        ({"label": "JAR", "weight": "2.50"}, None),
     ],
     "near-twin": [
         ({"colour": "Red"}, '"Red" is new, and live has "red"'),

@@ -202,7 +202,7 @@ def test_a_report_of_what_was_refused_alone(round_, put, run):
     done = run("confirm", "c.jsonl", "--files", "out", "--results", "r.csv", "--json")
     found = json.loads(done.stdout)["results"]
     assert found["counts"] == {"done": 3, "refused": 2} and found["guessed"]["only_refused"]
-    assert [(one["form"], len(one["keys"])) for one in found["messages"]] == [("price must be above cost …", 2)]
+    assert [(one["form"], len(one["keys"])) for one in found["messages"]] == [("price must be above cost #", 2)]
 
 
 STATUS = {"done": "ok", "warned": "warning", "skipped": "skipped", "refused": "error", "not mentioned": None}
@@ -260,9 +260,9 @@ def test_the_worst_comes_first():
 @pytest.mark.parametrize(
     "message, form",
     [
-        ('"QA-7" has no tax class', "… has no tax class"),
-        ("line 12: price 9.90 < cost 11.20", "line …: price … < cost …"),
-        ("Der Preis muss über 4,50 € liegen.", "Der Preis muss über … € liegen."),
+        ('"QA-7" has no tax class', "# has no tax class"),
+        ("line 12: price 9.90 < cost 11.20", "line #: price # < cost #"),
+        ("Der Preis muss über 4,50 € liegen.", "Der Preis muss über # € liegen."),
         ("it's broken", "it's broken"),
         ("", ""),
     ],

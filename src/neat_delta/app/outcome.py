@@ -89,7 +89,16 @@ def witnesses(changes: ChangeSet, said: Results, seen: Confirmed | None = None) 
 
 
 def as_reported(changes: ChangeSet, live: Catalogue, said: Results, store: Store | None = None) -> Catalogue:
-    """Live as it is now if the store's report is right: with what is said to be done, and what it does not mention."""
+    """Live as it is now if the store's report is right: with what is said to be done, and what it does not mention.
+
+    >>> from neat_delta import ResultsForm, as_catalogue, compare
+    >>> live = as_catalogue({"sku": ["QA-1", "QA-2"], "price": ["9.90", "20.00"]}, "live")
+    >>> changes = compare(live, as_catalogue({"sku": ["QA-1", "QA-2"], "price": ["10.50", "21.00"]}, "sheet"))
+    >>> report, form = pl.DataFrame({"sku": ["QA-1"], "why": ["no"]}), ResultsForm(["sku"], message="why")
+    >>> said = results(changes, [("report", report)], Store(results=form))
+    >>> as_reported(changes, live, said).cells["price"].to_list()
+    ['9.90', '21.00']
+    """
     shop = store or Store()
     done = {item for item, one in said.verdicts.items() if one.said not in {"refused", "skipped"}}
     return believed(changes, live, done, shop.importer.removal)

@@ -75,6 +75,56 @@ The smallest files that turn live into exactly that, and the files that take it 
 Before they are handed over, they are read back from disk and replayed on live.""",
     ),
     (
+        "What would the store say to it?",
+        (
+            *("practice", "live.csv", "--import", "out", "--to", "rehearsal"),
+            *("--refuse", "QA-1146", "--refuse", "QA-1330", "--refuse", "QA-1417", "--round", "sale_price:1"),
+        ),
+        """\
+A rehearsal, in a small shop on this machine that imports as the store file says. On demand
+something goes wrong in it, as it does in real ones: three rows are refused, and sale prices
+are rounded without a word. `neat-delta practice live.csv` alone opens it in the browser.""",
+    ),
+    (
+        "Did all of it land?",
+        (
+            *("confirm", "changes.jsonl", "rehearsal/after.csv", "--files", "out"),
+            *("--results", "rehearsal/results.csv", "--mend", "mend.csv"),
+        ),
+        """\
+Two witnesses: what the store says, and what its next export shows. Where they do not agree
+is said first. What was refused goes into a sheet to be mended, with the store's message
+beside each item.""",
+    ),
+    (
+        "And once it is mended?",
+        ("compare", "rehearsal/after.csv", "mend.csv", "--with-new-values", "tags", "-o", "mended.jsonl"),
+        """\
+Somebody lowered two of the sale prices in mend.csv. It is a sheet like any other, and
+remembers what it was made from.""",
+    ),
+    (
+        "Send it again",
+        ("write", "mended.jsonl", "--to", "again", "--rehearse"),
+        """\
+--rehearse imports the files into a practice store, too, before they are handed over.""",
+    ),
+    (
+        "The second time",
+        ("practice", "rehearsal/after.csv", "--import", "again", "--to", "second"),
+        """\
+Now nothing goes wrong.""",
+    ),
+    (
+        "And now?",
+        (
+            *("confirm", "mended.jsonl", "second/after.csv", "--files", "again"),
+            *("--results", "second/results.csv"),
+        ),
+        """\
+Done, say both witnesses.""",
+    ),
+    (
         "And if the store has moved on?",
         (
             *("compare", "fresh.csv", "sheet.csv", "--base", "live.csv", "--repair", "--with-new-values", "tags"),
@@ -151,7 +201,10 @@ the total of each item over its locations, before and after.""",
     ),
 )
 
-REPLACED = ("sheet", "preview", "write")
+MENDED = {"mend.csv": ((b"121.20", b"115.00"), (b"119.12", b"112.00"))}
+"""What somebody types into a file once a step has made it."""
+
+REPLACED = ("sheet", "preview", "write", "practice", "confirm")
 """The commands that leave a file of theirs alone unless they are told to replace it."""
 
 NEXT = """\
@@ -169,6 +222,10 @@ With a colleague who answers in the page, also where both changed a price:
 The files of the new codes:
 
   neat-delta write recoded.jsonl --to recoded
+
+The practice store in the browser, with its pages:
+
+  neat-delta practice live.csv
 
 The prices that follow from the supplier's list, and the count:
 
@@ -191,23 +248,29 @@ The prices that follow from the supplier's list, and the count:
 def demo(folder: str) -> int:
     """Go the whole round on a made-up shop, step by step."""
     from neat_delta.cli.compare import compare
+    from neat_delta.cli.confirm import confirm
     from neat_delta.cli.edit import edit
     from neat_delta.cli.match import match
+    from neat_delta.cli.practice import practice
     from neat_delta.cli.preview import preview
     from neat_delta.cli.recode import recode
     from neat_delta.cli.sheet import sheet
     from neat_delta.cli.write import write
+    from neat_delta.files.whole import write_whole
     from neat_delta.report.text import quoted
 
     again = _lay_out(Path(folder))
     commands = {"sheet": sheet, "compare": compare, "recode": recode, "match": match}
-    commands |= {"preview": preview, "write": write, "edit": edit}
+    commands |= {"preview": preview, "write": write, "edit": edit, "practice": practice, "confirm": confirm}
     _say("The demo store", INTRODUCTION)
     click.echo(f"\nThe files are in {folder}.")
     for title, (verb, *args), words in STEPS:
         _say(title, words)
         click.secho(f"\n$ neat-delta {' '.join(map(quoted, [verb, *args]))}\n", bold=True)
         with contextlib.chdir(folder):
+            for name in (one for one in args if one in MENDED and verb == "compare"):
+                for old, new in MENDED[name]:
+                    write_whole(name, [Path(name).read_bytes().replace(old, new)])
             commands[verb].main([*args, *(["--replace"] if verb in REPLACED and again else [])], standalone_mode=False)
     _say("What next?", NEXT.format(folder=folder))
     return 0

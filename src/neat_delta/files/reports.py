@@ -30,6 +30,13 @@ __all__ = ["draft_report", "read_lines", "read_report"]
 def read_report(path: str, form: ResultsForm | None = None, layout: Layout | None = None) -> pl.DataFrame:
     """The report's rows, every cell a text; of a log those of the lines that fit the form's pattern. FileError or
     CatalogueError when it is none: an empty file, a page that has no table.
+
+    >>> from pathlib import Path
+    >>> from tempfile import mkdtemp
+    >>> path = Path(mkdtemp()) / "report.html"
+    >>> _ = path.write_text("<table><tr><th>sku<th>result<tr><td>QA-1<td>imported</table>")
+    >>> read_report(str(path)).rows()
+    [('QA-1', 'imported')]
     """
     file = load(path)
     if not file.data.strip():
@@ -49,8 +56,16 @@ def read_report(path: str, form: ResultsForm | None = None, layout: Layout | Non
 def draft_report(
     path: str, live: pl.DataFrame, key: Sequence[str], headings: Mapping[str, str]
 ) -> tuple[DraftedResults, pl.DataFrame]:
-    """What a store's reports look like, guessed from one of a catalogue (`live`, its key fields, and what they are
+    r"""What a store's reports look like, guessed from one of a catalogue (`live`, its key fields, and what they are
     called where that is otherwise); and the report, read so. CatalogueError when nothing tells.
+
+    >>> from pathlib import Path
+    >>> from tempfile import mkdtemp
+    >>> path = Path(mkdtemp()) / "report.csv"
+    >>> _ = path.write_text("Article,Result\nQA-1,Imported\nQA-2,Rejected\n")
+    >>> drafted, _ = draft_report(str(path), pl.DataFrame({"sku": ["QA-1", "QA-2"]}), ["sku"], {})
+    >>> drafted.form.key, drafted.form.status
+    (['Article'], 'Result')
     """
     said = None
     try:

@@ -115,6 +115,15 @@ def write_updates(
 def file_rows(folder: str, changes: ChangeSet, live: Catalogue, manifest: Manifest) -> list[FileRow]:
     """The rows of the update files of a folder: the file, the number of the row as a spreadsheet counts, the key.
     OutputError when a file is not there any more.
+
+    >>> from tempfile import mkdtemp
+    >>> from neat_delta import as_catalogue, compare
+    >>> live = as_catalogue({"sku": ["QA-1", "QA-2"], "price": ["9.90", "20.00"]}, "live")
+    >>> changes = compare(live, as_catalogue({"sku": ["QA-1"], "price": ["10.50"]}, "sheet"))
+    >>> folder = str(Path(mkdtemp()) / "out")
+    >>> manifest = write_updates(changes, live, Importer("skip"), folder)
+    >>> file_rows(folder, changes, live, manifest)
+    [FileRow(file='update-1.csv', row=2, key=('QA-1',))]
     """
     importer = manifest.importer
     out = _Out(changes, live, importer, FORMS[importer.form], layout_of(live, importer))

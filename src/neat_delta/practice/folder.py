@@ -48,4 +48,4 @@ def import_folder(shop: Shop, folder: str, *, undo: bool = False) -> Rehearsal:
         reports.append(report)
         if report.stopped:
             break
-    return Rehearsal(reports, shop.export_csv(shop.table()), report_csv(reports))
+    return Rehearsal(reports, shop.export_csv(shop.table()), report_csv(reports, shop.store.results))

@@ -9,13 +9,13 @@ from collections import Counter
 from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, field
 from decimal import Decimal, InvalidOperation
-from typing import Literal
 
 import msgspec
 import polars as pl
 
 from neat_delta.core.model.importer import NEW_CODE, PATCHES, SPARSE, Importer
 from neat_delta.core.model.layout import Notation
+from neat_delta.core.model.results import RowStatus
 from neat_delta.core.model.store import Field
 from neat_delta.core.model.update import Action
 from neat_delta.core.query.expressions import Rows, evaluate
@@ -32,7 +32,7 @@ class RowReport(msgspec.Struct, frozen=True):
 
     row: int
     key: list[str]
-    status: Literal["done", "warned", "skipped", "refused"]
+    status: RowStatus
     message: str = ""
     item: int | None = None
 
@@ -98,7 +98,7 @@ def import_lines(
             if work.recodes and (wanted[work.new_key(line, key)] > 1 or work.new_key(line, key) in taken):
                 raise Refused("an item has the new code already, or gets it in this file")
             at, warning = work.row(line, list(key), there[key])
-            status: Literal["done", "warned"] = "warned" if warning else "done"
+            status: RowStatus = "warned" if warning else "done"
             reports.append(RowReport(line.number, list(key), status, warning, at))
         except Refused as why:
             reports.append(RowReport(line.number, list(key), "refused", str(why), None))

@@ -195,7 +195,7 @@ def _add_import(app: FastAPI, shop: Shop, pages: _Pages) -> None:
         report = shop.report(number)
         if report is None:
             return _error(request, pages, 404, f"There is no import {number}.")
-        return Response(report_csv([report]), media_type="text/csv")
+        return Response(report_csv([report], shop.store.results), media_type="text/csv")
 
     @app.get("/imports", include_in_schema=False)
     def imports() -> Response:

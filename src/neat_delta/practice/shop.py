@@ -21,6 +21,7 @@ from neat_delta.core.match.continuation import split_lines
 from neat_delta.core.match.prepare import prepare, unseen_fields
 from neat_delta.core.model.catalogue import Catalogue
 from neat_delta.core.model.layout import Layout
+from neat_delta.core.model.results import ResultsForm, RowStatus
 from neat_delta.core.model.store import Field, Store
 from neat_delta.core.model.update import Action
 from neat_delta.core.query.expressions import Rows, condition, evaluate
@@ -70,16 +71,50 @@ class Report(msgspec.Struct, frozen=True):
         return {status: found[status] for status in ("done", "warned", "skipped", "refused") if found[status]}
 
 
-def report_csv(reports: Sequence[Report]) -> bytes:
-    """The store's report as it is downloaded: a row for each of the files, in CSV."""
-    out = io.StringIO(newline="")
+def report_csv(reports: Sequence[Report], form: ResultsForm | None = None) -> bytes:
+    r"""The store's report as it is downloaded, in CSV: under the headings and with the words that `form` says the store
+    has, or under plain ones.
+
+    >>> rows = [RowReport(2, ["QA-1"], "done", "", 1), RowReport(3, ["QA-2"], "refused", "too high")]
+    >>> form = ResultsForm(["Art."], status="State", done=["ok"], refused=["no"])
+    >>> report_csv([Report(1, "u.csv", ["sku"], rows)], form)
+    b'Art.,State\nQA-1,ok\nQA-2,no\n'
+    """
     key = reports[0].key if reports else []
+    plain = form is None or not (form.key or form.row) or form.line is not None
+    said = PLAIN if plain or form is None else form
+    headings = [*((said.file,) if said.file else ()), *((said.row,) if said.row else ())]
+    headings += key if plain else said.key
+    headings += [one for one in (said.status, said.message, *said.ids[:1]) if one is not None]
+    out = io.StringIO(newline="")
     writer = csv.writer(out, lineterminator="\n")
-    writer.writerow(["file", "row", *key, "status", "message", "item"])
+    writer.writerow(headings)
     for report in reports:
         for row in report.rows:
-            writer.writerow([report.file, row.row, *row.key, row.status, row.message, row.item or ""])
+            if said.only_refused and row.status != "refused":
+                continue
+            cells = [*((report.file,) if said.file else ()), *((row.row - 2 + said.first_row,) if said.row else ())]
+            cells += row.key if plain or said.key else []
+            cells += [_word(said, row.status)] if said.status else []
+            cells += [row.message or ("refused" if row.status == "refused" and not said.status else "")] * bool(
+                said.message
+            )
+            writer.writerow([*cells, *([row.item or ""] if said.ids else [])])
     return out.getvalue().encode()
+
+
+PLAIN = ResultsForm(
+    row="row", file="file", status="status", done=["done"], warned=["warned"], skipped=["skipped"], refused=["refused"],
+    message="message", ids=["item"],
+)  # fmt: skip
+"""What a report looks like where the store file says nothing of it."""
+
+
+def _word(form: ResultsForm, status: RowStatus) -> str:
+    """The store's word for a status; for one that it has none for, that of the nearest."""
+    nearest: dict[RowStatus, list[str]] = {"warned": form.done, "skipped": form.refused}
+    words = getattr(form, status) or nearest.get(status, [])
+    return str(words[0]) if words else status
 
 
 @dataclass(slots=True)

@@ -194,7 +194,7 @@ def _named(report: pl.DataFrame, names: Sequence[str], taken: set[str]) -> str |
 def _longest_texts(report: pl.DataFrame, taken: set[str]) -> str | None:
     """The column with the longest texts, if they are sentences."""
     lengths = {
-        name: float(report[name].str.count_matches(" ").mean() or 0)  # type: ignore[arg-type]
+        name: float(report[name].str.count_matches(" ").filter(report[name] != "").mean() or 0)  # type: ignore[arg-type]
         for name in report.columns
         if name not in taken
     }

@@ -230,11 +230,11 @@ def message_form(message: str, key: Sequence[str] = ()) -> str:
     """A message without what is of one item alone: its codes, numbers and what stands in quotes.
 
     >>> message_form("QA-1027: price 9.90 must be above cost 11.20", ["QA-1027"])
-    '…: price … must be above cost …'
+    '#: price # must be above cost #'
     """
     for text in sorted(key, key=len, reverse=True):
         if text.strip():
-            message = re.sub(rf"(?<!\w){re.escape(text.strip())}(?!\w)", "…", message)
-    message = re.sub(r"\"[^\"]*\"|“[^”]*”|«[^»]*»|(?<!\w)'[^']*'(?!\w)", "…", message)
-    message = re.sub(r"\S*[0-9]\S*?(?=[.,;:!?)]*(?:\s|$))", "…", message)
-    return " ".join(re.sub(r"…(\s*…)+", "…", message).split())
+            message = re.sub(rf"(?<!\w){re.escape(text.strip())}(?!\w)", "#", message)
+    message = re.sub(r"\"[^\"]*\"|“[^”]*”|«[^»]*»|(?<!\w)'[^']*'(?!\w)", "#", message)
+    message = re.sub(r"\S*[0-9]\S*?(?=[.,;:!?)]*(?:\s|$))", "#", message)
+    return " ".join(re.sub(r"#(\s*#)+", "#", message).split())
