@@ -189,8 +189,8 @@ def test_faults_are_what_was_asked_for(server):
     rows = post(server.http, text).json()["rows"]
     assert [(row["status"], row["message"]) for row in rows] == [
         ("warned", "name was cut after 4 characters."),
-        ("refused", "the store does not take it: QA-2"),
-        ("refused", "the store does not take it: price > 100"),
+        ("refused", "refused on demand: this item"),
+        ("refused", "refused on demand: price > 100"),
     ]
     assert prices(server.http) == {"QA-1": "11", "QA-2": "20.00", "a/b~c": "3.00"}
 
@@ -446,7 +446,7 @@ def test_the_pages_by_keyboard(server, driver, put):
     driver.find_element(By.CSS_SELECTOR, "button.main").send_keys(Keys.ENTER)
     assert "This was a trial. Nothing was changed yet." in text_of(driver) and prices(server.http)["QA-1"] == "9.90"
     driver.find_element(By.CSS_SELECTOR, "button.main").send_keys(Keys.ENTER)
-    assert "Import 1: update.csv" in text_of(driver) and "the store does not take it: QA-2" in text_of(driver)
+    assert "Import 1: update.csv" in text_of(driver) and "refused on demand: this item" in text_of(driver)
     assert prices(server.http)["QA-1"] == "10.50"
     driver.find_element(By.LINK_TEXT, "QA-1").send_keys(Keys.ENTER)
     assert "import 1 price 9.90 10.50" in text_of(driver)

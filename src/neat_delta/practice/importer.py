@@ -299,7 +299,7 @@ class _Import:
                     0
                 ]
             if hit:
-                raise Refused(f"the store does not take it: {one.said}")
+                raise Refused(f"refused on demand: {'this item' if one.condition is None else one.said}")
 
     def _sum(self, name: str, now: str, step: str) -> str:
         try:

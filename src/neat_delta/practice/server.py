@@ -357,7 +357,7 @@ PLAIN = ("name", "price", "sale_price", "stock", "status", "category")
 def _said(shop: Shop) -> list[str]:
     """The faults, in words."""
     faults = shop.faults
-    said = [f"refuses {one.said}" for one in faults.refuse]
+    said = [f"refuses {', '.join(one.said for one in faults.refuse)}"] if faults.refuse else []
     said += [f"rounds {name} to {places} decimals" for name, places in faults.rounded.items()]
     said += [f"cuts {name} after {size} characters" for name, size in faults.cut.items()]
     said += [f"drops {faults.dropped} % of the rows"] if faults.dropped else []
