@@ -177,6 +177,16 @@ def test_what_is_no_report_is_refused_in_a_line(what, round_, put, run):
     assert done.stderr.count("\n") == 1
 
 
+def test_how_a_report_is_laid_out_can_be_said(round_, put, run):
+    """For the report alone: the export is read as ever."""
+    put(
+        "r.csv", _csv(["sku", "status", "message"], [("QA-1", "ok", "żółty"), ("QA-2", "ok", "")], "|").encode("cp1250")
+    )
+    call = ("confirm", "c.jsonl", "live.csv", "--results", "r.csv", "--separator", "report=pipe")
+    done = run(*call, "--encoding", "report=cp1250", "--json")
+    assert json.loads(done.stdout)["results"]["items"][0]["message"] == "żółty"
+
+
 def test_a_report_may_have_strangers_and_repeats(round_, put, run):
     rows = [
         ("QA-1", "ok", ""),

@@ -155,12 +155,14 @@ def _keep(context: click.Context, option: click.Parameter, values: tuple[str, ..
 
 
 def _told(name: str, side: str) -> str | None:
-    """The value of a layout option for live or sheet: `live=cp1252` is for one of the two, `cp1252` for both."""
+    """The value of a layout option for live or sheet: `live=cp1252` is for one of the two, `cp1252` for both. A store's
+    report is only meant where it is named.
+    """
     chosen = None
     for value in click.get_current_context().meta.get(f"neat_delta.{name}", ()):
         which, mark, rest = value.partition("=")
-        if not (mark and which in {"live", "sheet", "base"}):
-            chosen = value
+        if not (mark and which in {"live", "sheet", "base", "report"}):
+            chosen = chosen if side == "report" else value
         elif which == side:
             chosen = rest
     return chosen

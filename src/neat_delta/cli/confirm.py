@@ -48,7 +48,8 @@ __all__ = ["confirm"]
     "reports",
     multiple=True,
     metavar="REPORT",
-    help="The store's own report of the import, any table, page or log; may be repeated.",
+    help="The store's own report of the import, any table, page or log; may be repeated. A layout option is for it "
+    "with report= before the value.",
 )
 @click.option("--retry", metavar="DIR", help="Write update files of what did not land into this new folder.")
 @click.option(
@@ -181,18 +182,18 @@ def _read_reports(
     from neat_delta.core.support.errors import StoreError
     from neat_delta.files.reports import draft_report
 
-    shop = store or neat_delta.Store()
+    shop, layout = store or neat_delta.Store(), layout_from_options("report")
     drafted = None
     if not (shop.results.key or shop.results.row):
         header = changes.header
-        drafted, _ = draft_report(reports[0], live.cells.select(header.key), header.key, header.headings)
+        drafted, _ = draft_report(reports[0], live.cells.select(header.key), header.key, header.headings, layout)
         if drafted.unknown:
             raise StoreError(
                 f'{reports[0]}: nobody can tell what "{drafted.unknown[0]}" means there. Say it in the store file, '
                 "under [results], which `neat-delta learn` drafts with ‹results›."
             )
         shop = msgspec.structs.replace(shop, results=drafted.form)
-    return [(one, neat_delta.read_report(one, shop.results)) for one in reports], shop, drafted
+    return [(one, neat_delta.read_report(one, shop.results, layout)) for one in reports], shop, drafted
 
 
 def _send_again(

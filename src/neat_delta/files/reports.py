@@ -54,7 +54,11 @@ def read_report(path: str, form: ResultsForm | None = None, layout: Layout | Non
 
 
 def draft_report(
-    path: str, live: pl.DataFrame, key: Sequence[str], headings: Mapping[str, str]
+    path: str,
+    live: pl.DataFrame,
+    key: Sequence[str],
+    headings: Mapping[str, str],
+    layout: Layout | None = None,
 ) -> tuple[DraftedResults, pl.DataFrame]:
     r"""What a store's reports look like, guessed from one of a catalogue (`live`, its key fields, and what they are
     called where that is otherwise); and the report, read so. CatalogueError when nothing tells.
@@ -69,7 +73,7 @@ def draft_report(
     """
     said = None
     try:
-        report = read_report(path)
+        report = read_report(path, None, layout)
         if report.width > 1:
             return draft_results(report, live, key, headings), report
     except CatalogueError as error:  # it may be a log
@@ -77,10 +81,10 @@ def draft_report(
     if binary_format(load(path).data) is not None:
         raise said or CatalogueError(f"{path}: it has one column only, which says nothing of a row.")
     try:
-        pattern, hits = line_pattern(read_lines(path), list(live[key[0]]))
+        pattern, hits = line_pattern(read_lines(path, layout), list(live[key[0]]))
     except CatalogueError as error:
         raise (said or error) from None
-    lines = _log(read_lines(path), pattern, path)
+    lines = _log(read_lines(path, layout), pattern, path)
     drafted = draft_results(lines, live, key, headings)
     evidence = drafted.evidence | {"line": f"{hits:,} of its lines have a code of live and say what became of it"}
     return replace(drafted, form=msgspec.structs.replace(drafted.form, line=pattern), evidence=evidence), lines
