@@ -23,6 +23,7 @@ from selenium.webdriver.common.keys import Keys
 
 from neat_delta import Field, Importer, Key, Store, as_catalogue
 from neat_delta.core.model.importer import CodeChange, OutputColumn, Removal
+from neat_delta.core.support.errors import NeatDeltaError
 from neat_delta.practice.faults import NO_FAULTS, Faults, faults_of
 from neat_delta.practice.shop import Shop
 from tests.browser import browser, scheme
@@ -294,6 +295,37 @@ def test_killed_in_the_middle_nothing_is_half_done(put, tmp_path):
         assert {row["price"] for row in rows} == {"1.50", "1.00"} and rows[0]["price"] == "1.50"
         child.send_signal(signal.SIGINT)
         assert child.wait(10) == 130
+
+
+def test_what_is_kept_is_a_practice_stores(put, tmp_path):
+    """A file of somebody else's is left as it is; a catalogue of other fields is no one to go on with."""
+    other = put("notes.txt", "somebody's only copy, and longer than nothing")
+    with pytest.raises(NeatDeltaError, match="no practice store's"):
+        shop_of(keep=other)
+    assert Path(other).read_text().startswith("somebody's")
+    kept = str(tmp_path / "shop.db")
+    shop_of(keep=kept).import_file(b"sku,price\nQA-1,1.00\n", "u.csv")
+    assert shop_of(keep=kept).table()["price"][0] == "1.00"
+    with pytest.raises(NeatDeltaError, match="other fields"):
+        Shop(as_catalogue({"sku": ["QA-1"], "cost": ["1"]}), STORE, keep=kept)
+
+
+def test_nobody_looks_into_the_middle_of_an_import(server):
+    server.open(shop_of(faults=Faults(slow=0.1)))
+    thread = threading.Thread(target=lambda: post(server.http, "sku,price\nQA-1,1\nQA-2,1\na/b~c,1\n"))
+    thread.start()
+    time.sleep(0.15)
+    with httpx.Client(base_url=server.url, timeout=30) as http:
+        page = http.get("/", headers={"Accept": "text/html"}).text
+    thread.join()
+    assert ("9.90" in page) == ("20.00" in page)
+
+
+def test_a_fault_of_its_own_is_one_line(server, monkeypatch):
+    server.open(shop_of())
+    monkeypatch.setattr(Shop, "table", lambda *_: 1 / 0)
+    answer = server.http.get("/export.csv")
+    assert answer.status_code == 500 and answer.json()["error"].startswith("a fault in the practice store itself (Zero")
 
 
 @pytest.mark.process

@@ -7,7 +7,7 @@ from pathlib import Path
 
 from neat_delta.files.updates import read_manifest
 from neat_delta.files.whole import read_whole
-from neat_delta.practice.shop import Busy, Report, Shop, report_csv
+from neat_delta.practice.shop import BusyError, Report, Shop, report_csv
 
 __all__ = ["Rehearsal", "import_folder"]
 
@@ -25,7 +25,7 @@ class Rehearsal:
 
 def import_folder(shop: Shop, folder: str, *, undo: bool = False) -> Rehearsal:
     r"""Import the update files of a folder (or its undo files), one a minute. A store that is busy is asked again, and
-    one that stops in the middle is not asked any more. FileError, or TooLarge, when a file is refused as a whole.
+    one that stops in the middle is not asked any more. FileError, or TooLargeError, when a file is refused as a whole.
 
     >>> from tempfile import mkdtemp
     >>> from neat_delta import Importer, Store, as_catalogue, compare, write
@@ -43,7 +43,7 @@ def import_folder(shop: Shop, folder: str, *, undo: bool = False) -> Rehearsal:
         data = read_whole(str(Path(folder) / file.file))
         try:
             report = shop.import_file(data, file.file, file.action)
-        except Busy:
+        except BusyError:
             report = shop.import_file(data, file.file, file.action)
         reports.append(report)
         if report.stopped:

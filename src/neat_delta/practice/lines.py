@@ -50,7 +50,16 @@ def read_lines(data: bytes, form: FormName, layout: Layout, key: Sequence[str], 
     """
     try:
         return READERS[form](data, layout, key)
-    except (UnicodeError, csv.Error, ValueError, KeyError, TypeError, AttributeError, SyntaxError) as error:
+    except (
+        UnicodeError,
+        csv.Error,
+        RecursionError,
+        ValueError,
+        KeyError,
+        TypeError,
+        AttributeError,
+        SyntaxError,
+    ) as error:
         raise FileError(f"{name}: it is not {NAMES[form]} ({error}). Nothing of it was imported.") from None
     except python_calamine.CalamineError as error:
         raise FileError(f"{name}: it is no workbook ({error}). Nothing of it was imported.") from None

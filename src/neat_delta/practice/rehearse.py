@@ -13,8 +13,8 @@ import polars as pl
 
 from neat_delta.core.model.importer import Importer
 from neat_delta.core.model.store import Store
-from neat_delta.core.support.errors import FileError, ProofError
-from neat_delta.practice.shop import Shop, TooLarge
+from neat_delta.core.support.errors import NeatDeltaError, ProofError
+from neat_delta.practice.shop import Shop
 
 if TYPE_CHECKING:
     from neat_delta.core.model.catalogue import Catalogue
@@ -41,7 +41,7 @@ def rehearsal(changes: ChangeSet, live: Catalogue, importer: Importer) -> Rehear
         for file in manifest.update:
             try:
                 report = shop.import_file((folder / file.file).read_bytes(), file.file, file.action)
-            except (FileError, TooLarge) as error:
+            except NeatDeltaError as error:
                 raise ProofError(f"a practice store does not take the files: {error}") from None
             for row in report.rows:
                 if row.status != "done":

@@ -7,6 +7,7 @@ from __future__ import annotations
 
 import hmac
 import json
+import os
 import secrets
 import socket
 import time
@@ -32,12 +33,15 @@ from neat_delta.core.model.layout import Layout
 from neat_delta.core.model.update import Action
 from neat_delta.core.support.errors import NeatDeltaError
 from neat_delta.files.writers.forms import FORMS, UpdateLayout
-from neat_delta.practice.shop import MOST_BYTES, Busy, Conflict, Report, Shop, TooLarge, report_csv
+from neat_delta.practice.shop import BusyError, ConflictError, Report, Shop, TooLargeError, report_csv
 
 __all__ = ["application", "serve"]
 
 HERE = ("127.0.0.1", "localhost", "[::1]", "::1")
 """The names of this machine."""
+
+MOST_BYTES = 100_000_000
+"""The most bytes of a body, where the importer says nothing."""
 
 ACTIONS: tuple[Action, ...] = ("change", "add", "recode", "remove")
 PER_PAGE = 50
@@ -107,16 +111,22 @@ def _add_guard(app: FastAPI, shop: Shop, pages: _Pages, token: str | None) -> No
             if shop.faults.sold:
                 await run_in_threadpool(shop.sell, (time.monotonic() - began) / 60)
             answer = await go_on(request)
-        except Busy as why_not:
+        except BusyError as why_not:
             answer = _error(request, pages, 429, str(why_not))
             answer.headers["Retry-After"] = "1"
-        except TooLarge as why_not:
+        except TooLargeError as why_not:
             answer = _error(request, pages, 413, str(why_not))
             answer.headers["Connection"] = "close"  # the rest of it is not wanted
-        except Conflict as why_not:
+        except ConflictError as why_not:
             answer = _error(request, pages, 412, str(why_not))
         except NeatDeltaError as why_not:
             answer = _error(request, pages, 422, str(why_not))
+        except Exception as fault:
+            if os.environ.get("NEAT_DELTA_TRACEBACK"):
+                raise
+            answer = _error(
+                request, pages, 500, f"a fault in the practice store itself ({type(fault).__name__}: {fault})"
+            )
         answer.headers["X-Practice-Store"] = "a stand-in, not the real shop"
         answer.headers["Content-Security-Policy"] = (
             "default-src 'none'; style-src 'self'; form-action 'self'; base-uri 'none'; frame-ancestors 'none'"
@@ -199,8 +209,7 @@ def _add_import(app: FastAPI, shop: Shop, pages: _Pages) -> None:
 
     @app.get("/imports", include_in_schema=False)
     def imports() -> Response:
-        reports = [msgspec.json.decode(text, type=Report) for _, _, text in shop.shelf.reports()]
-        return pages.page("imports", reports=reports[::-1])
+        return pages.page("imports", reports=shop.reports())
 
     @app.get("/imports/{number}", include_in_schema=False)
     def import_page(request: Request, number: int) -> Response:
@@ -215,7 +224,7 @@ def _add_items(app: FastAPI, shop: Shop, pages: _Pages) -> None:
 
     @app.get("/history", summary="What was done, the latest first.")
     def history(request: Request) -> Response:
-        rows = shop.shelf.history()
+        rows = shop.history()
         return pages.page("history", rows=rows) if _is_page(request) else _json(rows)
 
     @app.get("/items/{key:path}", summary="One item, and its ETag; the parts of a key stand between slashes.")
@@ -225,8 +234,7 @@ def _add_items(app: FastAPI, shop: Shop, pages: _Pages) -> None:
         if known is None:
             return _error(request, pages, 404, f"There is no item {key}.")
         if _is_page(request):
-            number = shop.shelf.with_key(parts)[0]
-            return pages.page("item", parts=parts, item=known[0], rows=shop.shelf.history(number))
+            return pages.page("item", parts=parts, item=known[0], rows=shop.history(parts))
         return _json(known[0], headers={"ETag": known[1]})
 
     @app.patch("/items/{key:path}", summary="Patch an item (RFC 7396 or RFC 6902), with If-Match.", openapi_extra=PATCH)
@@ -274,7 +282,7 @@ def _add_pages(app: FastAPI, shop: Shop, pages: _Pages, token: str | None) -> No
 
     @app.get("/", include_in_schema=False)
     def catalogue(q: str = "", page: int = 1) -> Response:
-        items, total = shop.shelf.page(q, (max(page, 1) - 1) * PER_PAGE, PER_PAGE)
+        items, total = shop.page(q, (max(page, 1) - 1) * PER_PAGE, PER_PAGE)
         last = max(1, -(-total // PER_PAGE))
         return pages.page("catalogue", items=items, total=total, q=q, number=max(page, 1), last=last)
 
@@ -401,18 +409,18 @@ def _is_page(request: Request) -> bool:
 
 
 async def _body(request: Request, shop: Shop) -> bytes:
-    """The body, if it is not larger than the store takes; TooLarge says so before all of it has come."""
+    """The body, if it is not larger than the store takes; TooLargeError says so before all of it has come."""
     most = (shop.store.importer.most_bytes or MOST_BYTES) + (
         10_000 if "multipart" in request.headers.get("content-type", "") else 0
     )
     told = request.headers.get("content-length", "0")
     content = bytearray()
     if told.isdecimal() and int(told) > most:
-        raise TooLarge(f"The body has {int(told):,} bytes, and the store takes {most:,}.")
+        raise TooLargeError(f"The body has {int(told):,} bytes, and the store takes {most:,}.")
     async for chunk in request.stream():
         content += chunk
         if len(content) > most:
-            raise TooLarge(f"The body has more than {most:,} bytes, which is what the store takes.")
+            raise TooLargeError(f"The body has more than {most:,} bytes, which is what the store takes.")
     return bytes(content)
 
 

@@ -48,10 +48,10 @@ class Shelf:
         self.db.executemany("INSERT INTO facts VALUES (?, ?)", facts.items())
         self.db.execute("COMMIT")
 
-    def open(self) -> None:
-        """Take fields and key from a catalogue that was kept."""
+    def kept(self) -> tuple[list[str], list[str]]:
+        """The fields and the key of the catalogue that is in it."""
         facts = dict(self.db.execute("SELECT name, value FROM facts"))
-        self.fields, self.key = json.loads(facts["fields"]), json.loads(facts["key"])
+        return json.loads(facts["fields"]), json.loads(facts["key"])
 
     @contextmanager
     def transaction(self) -> Iterator[None]:
@@ -155,6 +155,14 @@ class Shelf:
         """Keep what an import came to."""
         self.db.execute("INSERT INTO imports VALUES (?, ?, ?)", (number, file, report))
 
-    def reports(self) -> list[tuple[int, str, str]]:
-        """All imports: number, file, report."""
-        return list(self.db.execute("SELECT number, file, report FROM imports ORDER BY number"))
+    def imports(self) -> int:
+        """How many imports there were."""
+        return int(self.db.execute("SELECT count(*) FROM imports").fetchone()[0])
+
+    def reports(self, number: int | None = None) -> list[str]:
+        """What the imports came to, or one of them, the latest first."""
+        where = "" if number is None else "WHERE number = ?"
+        rows = self.db.execute(
+            f"SELECT report FROM imports {where} ORDER BY number DESC", () if number is None else (number,)
+        )
+        return [report for (report,) in rows]

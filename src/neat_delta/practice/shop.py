@@ -6,6 +6,7 @@ import csv
 import io
 import json
 import random
+import sqlite3
 import threading
 from collections import Counter
 from collections.abc import Mapping, Sequence
@@ -25,7 +26,7 @@ from neat_delta.core.model.results import ResultsForm, RowStatus
 from neat_delta.core.model.store import Field, Store
 from neat_delta.core.model.update import Action
 from neat_delta.core.query.expressions import Rows, condition, evaluate
-from neat_delta.core.support.errors import CatalogueError, FileError
+from neat_delta.core.support.errors import CatalogueError, FileError, NeatDeltaError
 from neat_delta.files.readers.delimited import write_delimited
 from neat_delta.files.updates import layout_of
 from neat_delta.files.whole import digest_of
@@ -34,21 +35,18 @@ from neat_delta.practice.importer import ImportRules, RowReport, Stopped, import
 from neat_delta.practice.lines import read_lines
 from neat_delta.practice.shelf import Item, Shelf
 
-__all__ = ["Busy", "Conflict", "Report", "Shop", "TooLarge", "report_csv"]
-
-MOST_BYTES = 100_000_000
-"""The most bytes of a body, where the importer says nothing."""
+__all__ = ["BusyError", "ConflictError", "Report", "Shop", "TooLargeError", "report_csv"]
 
 
-class Busy(Exception):  # noqa: N818 - said to whoever imports
+class BusyError(NeatDeltaError):
     """The store is busy; try again."""
 
 
-class TooLarge(Exception):  # noqa: N818 - said to whoever imports
+class TooLargeError(NeatDeltaError):
     """The file has more rows or bytes than the importer takes."""
 
 
-class Conflict(Exception):  # noqa: N818 - said to whoever patches
+class ConflictError(NeatDeltaError):
     """The item is not as it was when it was fetched."""
 
 
@@ -149,13 +147,23 @@ class Shop:
         self.faults: Faults = NO_FAULTS
         self.lock = threading.RLock()
         self.life = _Life()
-        self.shelf = Shelf(keep or ":memory:", self.live.fields, self.key)
-        if keep and Path(keep).stat().st_size and not self.shelf.made:
-            raise FileError(f"{keep}: this is no practice store's. Name another file.")
-        if self.shelf.made:
-            self.shelf.open()
-        else:
+        self.shelf = self._kept_in(keep) if keep else Shelf(":memory:", self.live.fields, self.key)
+        if not self.shelf.made:
             self.shelf.fill(self.live.cells)
+
+    def _kept_in(self, path: str) -> Shelf:
+        """The shelf in a file; FileError when that is something else, or keeps another catalogue."""
+        there = Path(path).exists() and Path(path).stat().st_size
+        try:
+            shelf = Shelf(path, self.live.fields, self.key)
+            made = shelf.made
+        except sqlite3.Error:
+            made = False
+        if there and not made:
+            raise FileError(f"{path}: this is no practice store's. Name another file.")
+        if made and shelf.kept() != (self.live.fields, self.key):
+            raise FileError(f"{path}: it keeps a catalogue with other fields or another key. Name another file.")
+        return shelf
 
     def heading(self, name: str) -> str:
         """What the store's files call a field."""
@@ -172,28 +180,28 @@ class Shop:
         return ImportRules(self.store.importer, self.store.fields, self.settings, shared, dict(lines), headings)
 
     def import_file(self, data: bytes, name: str, action: Action | None = None, *, check: bool = False) -> Report:
-        """Import a file, or only try it (`check`). FileError when it is refused as a whole, TooLarge by its size, Busy
+        """Import a file, or only try it (`check`). FileError when it is refused as a whole, TooLargeError by its size, BusyError
         when the store puts it off.
         """
         importer, layout = self.store.importer, self.layout
-        if len(data) > (importer.most_bytes or MOST_BYTES):
-            raise TooLarge(
-                f"{name}: it has {len(data):,} bytes, and the store takes {importer.most_bytes or MOST_BYTES:,}."
-            )
+        if importer.most_bytes is not None and len(data) > importer.most_bytes:
+            raise TooLargeError(f"{name}: it has {len(data):,} bytes, and the store takes {importer.most_bytes:,}.")
         with self.lock:
             if self.faults.busy and not check and (mark := digest_of(data)) not in self.life.put_off:
                 self.life.put_off.add(mark)
-                raise Busy("The store is busy. Try again in a second.")
+                raise BusyError("The store is busy. Try again in a second.")
             rules = self.rules
             heading = {field: one for one, field in rules.headings.items()}
             keys = [heading.get(field, field) for field in self.key]
             said = read_lines(data, importer.form, layout, keys, name)
             if importer.most_rows is not None and len(said.lines) > importer.most_rows:
-                raise TooLarge(f"{name}: it has {len(said.lines):,} rows, and the store takes {importer.most_rows:,}.")
+                raise TooLargeError(
+                    f"{name}: it has {len(said.lines):,} rows, and the store takes {importer.most_rows:,}."
+                )
             if action is None:
                 new_codes = importer.code_change.heading in said.headings or any(line.code for line in said.lines)
                 action = "recode" if new_codes and importer.code_change.heading not in self.live.fields else "change"
-            number, stopped = len(self.shelf.reports()) + 1, False
+            number, stopped = self.shelf.imports() + 1, False
             try:
                 with self.shelf.transaction():
                     try:
@@ -220,11 +228,24 @@ class Shop:
         return True
 
     def report(self, number: int) -> Report | None:
-        """The report of an import."""
-        for one, _, text in self.shelf.reports():
-            if one == number:
-                return msgspec.json.decode(text, type=Report)
-        return None
+        """The report of an import; None when there is none of that number."""
+        return next(iter(self.reports(number)), None)
+
+    def reports(self, number: int | None = None) -> list[Report]:
+        """The reports of all imports, or of one, the latest first."""
+        with self.lock:
+            return [msgspec.json.decode(text, type=Report) for text in self.shelf.reports(number)]
+
+    def page(self, search: str, start: int, many: int) -> tuple[list[Item], int]:
+        """The items in which a text stands, from `start` on, and how many there are of them."""
+        with self.lock:
+            return self.shelf.page(search, start, many)
+
+    def history(self, key: Sequence[str] | None = None) -> list[dict[str, str | int | None]]:
+        """What was done, the latest first: to one item, or to all."""
+        with self.lock:
+            numbers = [None] if key is None else self.shelf.with_key(key)[:1]
+            return [row for number in numbers for row in self.shelf.history(number)]
 
     def table(self, fields: Sequence[str] = (), where: str | None = None) -> pl.DataFrame:
         """The catalogue, or a part of it, under its headings; a condition as SQL has it. CatalogueError for a field
@@ -264,13 +285,13 @@ class Shop:
         return named, f'"{digest_of(json.dumps(named).encode())[:16]}"'
 
     def patch(self, key: Sequence[str], patched: Mapping[str, Any], match: str | None) -> tuple[Item, str]:
-        """Set an item as a patch left it: a field that is not there is blank. Conflict when its ETag is not `match`."""
+        """Set an item as a patch left it: a field that is not there is blank. ConflictError when its ETag is not `match`."""
         with self.lock:
             known = self.item(key)
             if known is None:
                 raise FileError("there is no such item")
             if match not in {None, "*", known[1]}:
-                raise Conflict("the item was changed meanwhile; fetch it again")
+                raise ConflictError("the item was changed meanwhile; fetch it again")
             number, fields = self.shelf.with_key(key)[0], {self.heading(name): name for name in self.live.fields}
             for name in patched:
                 if name not in fields:
