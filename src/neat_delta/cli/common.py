@@ -8,11 +8,12 @@ import sys
 import threading
 from collections.abc import Callable, Iterable, Iterator
 from contextlib import contextmanager
-from typing import TYPE_CHECKING, Any, TypeVar
+from typing import TYPE_CHECKING, Any, Literal, TypeVar
 
 import click
 
 if TYPE_CHECKING:
+    from neat_delta.app.sheet import SheetFile
     from neat_delta.core.decide.policy import Blanks, Clash
     from neat_delta.core.model.changeset import Accept, ChangeSet, Header
     from neat_delta.core.model.columns import ColumnMapping
@@ -53,6 +54,8 @@ __all__ = [
     "values_from_options",
     "where_option",
     "working",
+    "worksheet_form",
+    "write_worksheet",
 ]
 
 Decorator = Callable[[Any], Any]
@@ -503,6 +506,38 @@ def print_result(changes: ChangeSet, output: str | None, store: str | None, *, a
 def status_of(changes: ChangeSet) -> int:
     """The exit status of a comparison: 1 when something waits for a person."""
     return 1 if counts_for_scripts(changes)["waiting"] or changes.header.counts.unresolved else 0
+
+
+WORKSHEETS = {".xlsx": "", ".csv": ",", ".tsv": "\t", ".tab": "\t", ".txt": "\t"}
+"""The endings of working sheets, with what stands between the cells of those that are text."""
+
+
+def worksheet_form(path: str) -> tuple[Literal["xlsx", "delimited"], Layout]:
+    """What a working sheet of this name is, and how it is laid out as spreadsheets open it; OutputError when it is
+    neither a workbook nor delimited text.
+    """
+    from pathlib import PurePath
+
+    from neat_delta.core.model.layout import Layout
+    from neat_delta.core.support.errors import OutputError
+
+    mark = WORKSHEETS.get(PurePath(path).suffix.lower())
+    if mark is None:
+        raise OutputError(f"{path}: a working sheet is a workbook (.xlsx) or delimited text (.csv, .tsv, .txt).")
+    return "delimited" if mark else "xlsx", Layout(separator=mark or None, line_end="CRLF", bom=True)
+
+
+def write_worksheet(made: SheetFile, path: str, *inputs: str, replace: bool) -> str | None:
+    """Write a working sheet, and beside delimited text what it remembers; the path of that, if there is any."""
+    from neat_delta.files.basefile import ENDING, base_path
+    from neat_delta.files.whole import write_whole
+
+    beside = None if made.base is None else base_path(path)
+    if beside is not None:
+        must_be_new(beside, ENDING, *inputs, replace=replace)
+        write_whole(beside, [made.base or b""])
+    write_whole(path, [made.content])
+    return beside
 
 
 @contextmanager

@@ -3,7 +3,9 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from typing import TYPE_CHECKING, Literal
+from dataclasses import dataclass
+from pathlib import PurePath
+from typing import TYPE_CHECKING
 
 import click
 
@@ -18,12 +20,14 @@ from neat_delta.cli.common import (
     store_arguments,
     store_option,
     working,
+    worksheet_form,
+    write_worksheet,
 )
+from neat_delta.report.text import command, count
 
 if TYPE_CHECKING:
     import polars as pl
 
-    from neat_delta.app.mend import Mended
     from neat_delta.core.infer.results import DraftedResults
     from neat_delta.core.model.catalogue import Catalogue
     from neat_delta.core.model.changeset import ChangeSet
@@ -97,7 +101,8 @@ def confirm(
     if len(inputs) == 1:
         raise click.UsageError("Name AFTER, the export made after the import, or the store's report with --results.")
     if mend is not None:
-        must_be_new(mend, _ending(mend), *inputs, replace=replace)
+        worksheet_form(mend)
+        must_be_new(mend, PurePath(mend).suffix.lower(), *inputs, replace=replace)
     store_file = read_store_option(store)
     told = store_file[0] if store_file else None
     drafted = None
@@ -119,10 +124,14 @@ def confirm(
         elif said is not None:  # nobody looked: the report is believed
             now = neat_delta.as_reported(change_set, before, said, told)
         both = None if said is None else neat_delta.witnesses(change_set, said, result)
-    lacking = result if result is not None else neat_delta.confirm(change_set, before, now, told)
-    lines, again = _send_again(change_set, now, lacking, both, told, retry, mend, altered=altered, told=store)
+        if result is not None or not (retry or mend):
+            lacking = result
+        else:
+            lacking = neat_delta.confirm(change_set, before, now, told)
+    again = _Again(retry, mend, inputs, altered=altered, replace=replace, store=store)
+    lines, facts = again.write(change_set, now, lacking, both, told)
     if as_json:
-        print_json(_facts(result, said, both, drafted) | again)
+        print_json(_facts(result, said, both, drafted) | facts)
     else:
         print_live(changes, live, before.path)
         draft = None if drafted is None else results_draft(drafted)
@@ -159,17 +168,6 @@ def _print(
         console.print(f"\n{line}", soft_wrap=True)
 
 
-def _ending(path: str) -> str:
-    from pathlib import PurePath
-
-    from neat_delta.core.support.errors import OutputError
-
-    ending = PurePath(path).suffix.lower()
-    if ending not in {".xlsx", ".csv", ".tsv", ".txt"}:
-        raise OutputError(f"{path}: a working sheet is a workbook (.xlsx) or delimited text (.csv, .tsv, .txt).")
-    return ending
-
-
 def _read_reports(
     reports: tuple[str, ...], changes: ChangeSet, live: Catalogue, store: Store | None
 ) -> tuple[list[tuple[str, pl.DataFrame]], Store, DraftedResults | None]:
@@ -196,61 +194,60 @@ def _read_reports(
     return [(one, neat_delta.read_report(one, shop.results, layout)) for one in reports], shop, drafted
 
 
-def _send_again(
-    changes: ChangeSet,
-    now: Catalogue,
-    lacking: Confirmed,
-    both: Witnesses | None,
-    store: Store | None,
-    retry: str | None,
-    mend: str | None,
-    *,
-    altered: bool,
-    told: str | None,
-) -> tuple[list[str], dict[str, object]]:
-    """Write what is to be sent again, as update files or as a sheet to mend; what is to be said of them, and the facts
-    for a program.
-    """
-    import neat_delta
-    from neat_delta.core.outcome.retry import was_altered
-    from neat_delta.report.text import command, count
+@dataclass(frozen=True, slots=True)
+class _Again:
+    """What is to be sent again: update files into the folder `retry`, a sheet to `mend`."""
 
-    if retry is None and mend is None:
-        return [], {"retry": None}
-    importer = store.importer if store else neat_delta.Importer()
-    again, export = neat_delta.retry(changes, now, lacking, store, altered=altered)
-    if not again.items.height:
-        return ["Nothing is to be sent again."], {"retry": None}
-    lines, facts = [], dict[str, object](retry=None)
-    if retry is not None:
-        with working("Writing and replaying"):
-            written = neat_delta.write_updates(again, export, importer, retry)
+    retry: str | None
+    mend: str | None
+    inputs: Sequence[str]
+    altered: bool
+    replace: bool
+    store: str | None
+
+    def write(
+        self,
+        changes: ChangeSet,
+        now: Catalogue,
+        lacking: Confirmed | None,
+        both: Witnesses | None,
+        store: Store | None,
+    ) -> tuple[list[str], dict[str, object]]:
+        """Write it; what is to be said of it, and the facts for a program."""
+        import neat_delta
+
+        facts: dict[str, object] = {"retry": None}
+        if lacking is None or not (self.retry or self.mend):
+            return [], facts
+        again, export = neat_delta.retry(changes, now, lacking, store, altered=self.altered)
+        if not again.items.height:
+            return ["Nothing is to be sent again."], facts
+        lines = []
+        if self.retry is not None:
+            with working("Writing and replaying"):
+                importer = store.importer if store else neat_delta.Importer()
+                facts["retry"] = written = neat_delta.write_updates(again, export, importer, self.retry)
+            lines.append(self._said(lacking, len(written.update)))
+        if self.mend is not None:
+            form, layout = worksheet_form(self.mend)
+            messages = {tuple(one.key.values()): one.message for one in both.testimonies} if both else {}
+            made = neat_delta.mend(again, export, messages, form, store, neat_delta.SheetOptions(layout=layout))
+            write_worksheet(made.file, self.mend, *self.inputs, replace=self.replace)
+            rest = f" Not in it: {count(made.removals, 'removal')}." if made.removals else ""
+            look = command("compare", now.path, self.mend, *store_arguments(self.store), "-o", "mended.jsonl")
+            lines.append(f"Wrote {count(made.items, 'item')} to {self.mend}, to be mended.{rest} Then:  {look}")
+            facts["mend"] = {"file": self.mend, "items": made.items, "removals": made.removals}
+        return lines, facts
+
+    def _said(self, lacking: Confirmed, files: int) -> str:
+        from neat_delta.core.outcome.retry import was_altered
+
         gone = sum(one.now is None and one.field is not None for one in lacking.trouble)
         rest = f" Not in them: {gone:,} changes of items that are there no more." if gone else ""
         left = sum(was_altered(one) for one in lacking.trouble)
-        if left and not altered:
+        if left and not self.altered:
             rest += f" Nor {count(left, 'change')} that the store altered by itself (--retry-altered)."
-        lines.append(f"Wrote {count(len(written.update), 'update file')} to {retry}.{rest}")
-        facts["retry"] = written
-    if mend is not None:
-        form: Literal["xlsx", "delimited"] = "xlsx" if _ending(mend) == ".xlsx" else "delimited"
-        messages = {tuple(one.key.values()): one.message for one in both.testimonies} if both else {}
-        made = _write_mended(neat_delta.mend(again, export, messages, form, store), mend)
-        rest = f" Not in it: {count(made.removals, 'removal')}." if made.removals else ""
-        look = command("compare", now.path, mend, *store_arguments(told), "-o", "mended.jsonl")
-        lines.append(f"Wrote {count(made.items, 'item')} to {mend}, to be mended.{rest} Then:  {look}")
-        facts["mend"] = {"file": mend, "items": made.items, "removals": made.removals}
-    return lines, facts
-
-
-def _write_mended(made: Mended, path: str) -> Mended:
-    from neat_delta.files.basefile import base_path
-    from neat_delta.files.whole import write_whole
-
-    if made.file.base is not None:
-        write_whole(base_path(path), [made.file.base])
-    write_whole(path, [made.file.content])
-    return made
+        return f"Wrote {count(files, 'update file')} to {self.retry}.{rest}"
 
 
 def _facts(

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import sys
-from typing import Literal
 
 import click
 
@@ -21,11 +20,11 @@ from neat_delta.cli.common import (
     store_option,
     where_option,
     working,
+    worksheet_form,
+    write_worksheet,
 )
 
 __all__ = ["sheet"]
-
-ENDINGS = {".xlsx": "xlsx", ".csv": ",", ".tsv": "\t", ".tab": "\t", ".txt": "\t"}
 
 
 @click.command(
@@ -83,15 +82,11 @@ def sheet(
 
     import neat_delta
     from neat_delta.core.query.expressions import condition
-    from neat_delta.core.support.errors import OutputError
-    from neat_delta.files.basefile import ENDING, base_path
     from neat_delta.files.codes import read_codes
-    from neat_delta.files.whole import write_whole
 
-    ending = PurePath(output).suffix.lower()
-    if ending not in ENDINGS:
-        raise OutputError(f"{output}: a working sheet is a workbook (.xlsx) or delimited text (.csv, .tsv, .txt).")
-    must_be_new(output, ending, live, *([skus] if skus else []), replace=replace)
+    form, written = worksheet_form(output)
+    inputs = [live, *([skus] if skus else [])]
+    must_be_new(output, PurePath(output).suffix.lower(), *inputs, replace=replace)
     if live == skus == "-":
         raise click.UsageError("Only one of LIVE and --skus can be standard input.")
     wanted = None if where is None else condition(where)
@@ -109,18 +104,13 @@ def sheet(
         skus=codes,
         fields=names,
         sort=sort,
-        layout=layout_from_options("sheet", neat_delta.Layout(separator=ENDINGS[ending], line_end="CRLF", bom=True)),
+        layout=layout_from_options("sheet", written),
         writing=notation_from_options(),
         memory=not no_memory,
     )
     with working(f"Writing {output}"):
-        form: Literal["xlsx", "delimited"] = "xlsx" if ENDINGS[ending] == "xlsx" else "delimited"
         cut = neat_delta.sheet(catalogue, form, shop, options=options)
-        beside = None if cut.base is None else base_path(output)
-        if beside is not None:
-            must_be_new(beside, ENDING, live, replace=replace)
-            write_whole(beside, [cut.base or b""])
-        write_whole(output, [cut.content])
+        beside = write_worksheet(cut, output, *inputs, replace=replace)
     made, kept = cut.sheet, cut.kept
     facts = {"output": output, "items": made.cells.height, "fields": made.cells.columns, "missing": made.missing}
     facts |= {"kept": kept, "base": beside, "remembers": cut.remembers}

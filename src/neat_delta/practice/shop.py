@@ -180,8 +180,8 @@ class Shop:
         return ImportRules(self.store.importer, self.store.fields, self.settings, shared, dict(lines), headings)
 
     def import_file(self, data: bytes, name: str, action: Action | None = None, *, check: bool = False) -> Report:
-        """Import a file, or only try it (`check`). FileError when it is refused as a whole, TooLargeError by its size, BusyError
-        when the store puts it off.
+        """Import a file, or only try it (`check`). FileError when it is refused as a whole, TooLargeError by its
+        size, BusyError when the store puts it off.
         """
         importer, layout = self.store.importer, self.layout
         if importer.most_bytes is not None and len(data) > importer.most_bytes:
@@ -285,7 +285,7 @@ class Shop:
         return named, f'"{digest_of(json.dumps(named).encode())[:16]}"'
 
     def patch(self, key: Sequence[str], patched: Mapping[str, Any], match: str | None) -> tuple[Item, str]:
-        """Set an item as a patch left it: a field that is not there is blank. ConflictError when its ETag is not `match`."""
+        """Set an item as a patch left it: what is not there is blank. ConflictError when its ETag is not `match`."""
         with self.lock:
             known = self.item(key)
             if known is None:
