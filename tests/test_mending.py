@@ -41,7 +41,7 @@ def typed(path, sku: str, **cells: str) -> None:
     path.write_bytes(("\ufeff" + "\r\n".join(lines) + "\r\n").encode())
 
 
-@pytest.mark.parametrize("with_after, form", product([True, False], ["csv", "xlsx"]))
+@pytest.mark.parametrize("with_after, form", list(product([True, False], ["csv", "xlsx"])))
 def test_what_was_refused_is_mended_and_sent(with_after, form, round_, run, put):
     """With an export made since, or against what the report says is done."""
     put("r.csv", REPORT)
@@ -193,7 +193,7 @@ def test_a_habit_is_said_plainly():
     assert as_stored("12,50", Field(stored_zeros="cut"), ",") == "12,5"
 
 
-@pytest.mark.parametrize("witness, how", product(["export", "report", "both"], ["retry", "mend", "undo"]))
+@pytest.mark.parametrize("witness, how", list(product(["export", "report", "both"], ["retry", "mend", "undo"])))
 def test_a_no_a_clash_and_a_chosen_value_hold_through_all(witness, how, asked, run, put):
     """A clash that was let through at one value, one that is not answered, and a no: none of it is asked for, sent
     again, mended or taken back; the chosen value is.

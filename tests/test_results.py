@@ -220,7 +220,7 @@ NOW = {"landed": "10.50", "differently": "10.5x", "not landed": "9.90"}
 FORM = ResultsForm(["sku"], status="status", done=["ok"], warned=["warning"], skipped=["skipped"], refused=["error"])
 
 
-@pytest.mark.parametrize("said, seen", product(STATUS, NOW))
+@pytest.mark.parametrize("said, seen", list(product(STATUS, NOW)))
 def test_the_two_witnesses(said, seen, put, run):
     """Each cell of the table: what the store says, and what the export shows."""
     put("live.csv", "sku,note\nQA-1,9.90\nQA-2,a\n")
