@@ -13,21 +13,27 @@ import threading
 import time
 from collections.abc import Iterator
 from contextlib import contextmanager
+from dataclasses import replace
 from pathlib import Path
 
 import httpx
+import polars as pl
 import pytest
 from selenium.webdriver.chrome.webdriver import WebDriver
 from selenium.webdriver.common.by import By
 from selenium.webdriver.common.keys import Keys
 
+import neat_delta
 from neat_delta import Field, Importer, Key, Store, as_catalogue
 from neat_delta.core.model.importer import CodeChange, OutputColumn, Removal
 from neat_delta.core.support.errors import NeatDeltaError
 from neat_delta.practice.faults import NO_FAULTS, Faults, faults_of
+from neat_delta.practice.folder import import_folder
+from neat_delta.practice.rehearse import rehearsal
 from neat_delta.practice.shop import Shop
 from tests.browser import browser, scheme
-from tests.conftest import PROGRAM, environment
+from tests.conftest import PROGRAM, environment, first_of
+from tests.made import files_of_every_format
 from tests.practice import Served, served
 from tests.test_page import AXE, needs_axe, needs_browser
 
@@ -434,6 +440,27 @@ large-round = "off"
     assert fine.returncode == 0, fine.stdout
     done = run("confirm", "c.jsonl", "r/after.csv", "--files", "out", "--results", "r/results.csv")
     assert done.returncode == 0 and "all of them done and landed" in done.stdout, done.stdout
+
+
+FORMATS = files_of_every_format()
+ODD = ["escaped quotes", "title lines above", "in utf-16", "in cp1252", "xlsx with titles", "JSON", "gzip", "Parquet"]
+
+
+@pytest.mark.parametrize("form", first_of([*ODD, *(name for name in FORMATS if name not in ODD)], len(ODD)))
+def test_catalogues_of_every_format_are_rehearsed(form, put, tmp_path):
+    """What was exported in any format and dialect is imported, exported as it was, and confirmed."""
+    live = neat_delta.read(put("live", FORMATS[form]))
+    lines = pl.when(pl.int_range(pl.len()) == 1).then(pl.lit('new "q", | ;\nline \\ back')).otherwise(pl.col("note"))
+    cells = live.cells.with_columns(lines.alias("note"), price=pl.col("price").str.replace("20", "99.00"))
+    accept = [neat_delta.Accept(one) for one in ("damage", "slip", "large-round")]
+    options = neat_delta.CompareOptions(policy=neat_delta.Policy(accept=accept))
+    changes, importer = neat_delta.compare(live, replace(live, cells=cells), options=options), Importer("clear")
+    out = str(tmp_path / "out")
+    neat_delta.write_updates(changes, live, importer, out, rehearse=rehearsal(changes, live, importer))
+    made = import_folder(Shop(live, Store(importer=importer)), out)
+    after = neat_delta.read(put("after", made.after), live.layout if live.layout.format == "delimited" else None)
+    result = neat_delta.confirm(changes, live, after)
+    assert result.counts == {"landed": 2, "not landed": 0, "differently": 0} and not result.moved.height
 
 
 def test_the_importers_columns_and_flags():

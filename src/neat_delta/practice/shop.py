@@ -21,13 +21,14 @@ from neat_delta.core.infer.learn import with_writing
 from neat_delta.core.match.continuation import split_lines
 from neat_delta.core.match.prepare import prepare, unseen_fields
 from neat_delta.core.model.catalogue import Catalogue
-from neat_delta.core.model.layout import Layout
+from neat_delta.core.model.layout import LINE_ENDS, Layout
 from neat_delta.core.model.results import ResultsForm, RowStatus
 from neat_delta.core.model.store import Field, Store
 from neat_delta.core.model.update import Action
 from neat_delta.core.query.expressions import Rows, condition, evaluate
 from neat_delta.core.support.errors import CatalogueError, FileError, NeatDeltaError
 from neat_delta.files.readers.delimited import write_delimited
+from neat_delta.files.readers.encoding import BOMS
 from neat_delta.files.updates import layout_of
 from neat_delta.files.whole import digest_of
 from neat_delta.practice.faults import NO_FAULTS, Faults
@@ -266,13 +267,20 @@ class Shop:
         return cells.rename({name: self.heading(name) for name in cells.columns})
 
     def export_csv(self, cells: pl.DataFrame) -> bytes:
-        """An export as the store makes it: in the layout of the one that it began with."""
+        """An export as the store makes it: in the layout of the one that it began with, a title above its headings if
+        that has any.
+        """
         own = self.live.layout if self.live.layout.format == "delimited" else Layout(format="delimited")
-        layout = msgspec.structs.replace(own, packing=None, header_line=1)
+        layout = msgspec.structs.replace(own, packing=None)
         try:
-            return write_delimited(cells, layout, "The export")
+            data = write_delimited(cells, layout, "The export")
         except CatalogueError:  # a letter that the old encoding does not have
-            return write_delimited(cells, msgspec.structs.replace(layout, encoding="utf-8", bom=True), "The export")
+            layout = msgspec.structs.replace(layout, encoding="utf-8", bom=True)
+            data = write_delimited(cells, layout, "The export")
+        encoding, end = layout.encoding or "utf-8", LINE_ENDS[layout.line_end or "LF"]
+        mark = next((bom for bom, name in BOMS if layout.bom and name == encoding), b"")
+        above = "".join([f"Practice store{end}", *[end] * (layout.header_line or 1)][: (layout.header_line or 1) - 1])
+        return mark + above.encode(encoding) + data.removeprefix(mark)
 
     def item(self, key: Sequence[str]) -> tuple[Item, str] | None:
         """An item under its headings and its ETag; None when there is none."""
