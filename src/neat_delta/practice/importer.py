@@ -88,21 +88,28 @@ def import_lines(
     listed = {at for numbers in there.values() for at in numbers}
     wanted = Counter(work.new_key(line, key) for line, key in zip(lines, keys, strict=True)) if work.recodes else {}
     taken = {key for key in wanted if shelf.with_key(key)}
-    reports: list[RowReport] = []
+    refused: dict[int, str] = {}
+    steps: dict[int, _Step] = {}
     for line, key in zip(lines, keys, strict=True):
-        if faults.slow:
-            time.sleep(faults.slow)
         try:
             if key in twice:
                 raise Refused("its key stands in the file twice")
             if work.recodes and (wanted[work.new_key(line, key)] > 1 or work.new_key(line, key) in taken):
                 raise Refused("an item has the new code already, or gets it in this file")
-            at, warning = work.row(line, list(key), there[key])
-            status: RowStatus = "warned" if warning else "done"
-            reports.append(RowReport(line.number, list(key), status, warning, at))
+            steps[line.number] = work.step(line, key, there[key])
         except Refused as why:
-            reports.append(RowReport(line.number, list(key), "refused", str(why), None))
+            refused[line.number] = str(why)
+    refused |= work.refused_on_demand(list(steps.values()))
+    reports: list[RowReport] = []
+    for line, key in zip(lines, keys, strict=True):
+        if faults.slow:
+            time.sleep(faults.slow)
+        if line.number in refused:
+            reports.append(RowReport(line.number, list(key), "refused", refused[line.number]))
             continue
+        step = steps[line.number]
+        status: RowStatus = "warned" if step.warning else "done"
+        reports.append(RowReport(line.number, list(key), status, step.warning, work.do(step)))
         if counted():
             raise Stopped(reports)
     if rules.importer.missing == "deleted" and not work.recodes and not work.removes:
@@ -123,6 +130,26 @@ def _under_fields(said: Said, headings: Mapping[str, str]) -> Said:
 def _line_under_fields(line: Line, headings: Mapping[str, str]) -> Line:
     """A line under the names of the fields."""
     return Line(line.number, {headings.get(name, name): text for name, text in line.says.items()}, line.gone, line.code)
+
+
+@dataclass(frozen=True, slots=True)
+class _Step:
+    """What a row comes to: the numbers of its items (none: a new one), what they are and what they will be, a warning,
+    and whether they go away.
+    """
+
+    line: Line
+    key: tuple[str, ...]
+    there: Sequence[int]
+    before: Sequence[Item]
+    after: Sequence[Item]
+    warning: str = ""
+    leaves: bool = False
+
+    @property
+    def items(self) -> Sequence[Item]:
+        """The items as they would be; those that go, as they are."""
+        return self.after or self.before
 
 
 class _Import:
@@ -177,34 +204,56 @@ class _Import:
         code = line.code if line.code is not None else line.says.get(self.code_heading) or ""
         return tuple(code if name == self.code_field else text for name, text in zip(self.shelf.key, key, strict=True))
 
-    def row(self, line: Line, key: list[str], there: Sequence[int]) -> tuple[int | None, str]:
-        """Do what a row says; the item's number, and a warning. Refused where the importer does not take it."""
+    def step(self, line: Line, key: tuple[str, ...], there: Sequence[int]) -> _Step:
+        """What a row comes to. Refused where the importer does not take it."""
         self._must_be_an_item(key, there)
+        before = [self.shelf.get(at) for at in there]
         if line.gone or self.removes:
-            return self._removed(line, key, there)
+            if not there:
+                raise Refused("there is no such item to remove")
+            return _Step(line, key, there, before, [], leaves=True)
         if not self.recodes or not self.patch:  # which moves an item as it is
             self._must_be_taken(there)
             self._must_have(line, self.importer.carries)
         if self.recodes:
-            return self._recoded(line, key, there)
+            return _Step(line, key, there, before, self._recoded(line, key, before))
         if there:
-            states = [self._changed(self.shelf.get(at), line) for at in there]
+            after = [self._changed(item, line) for item in before]
         else:
             self._must_have(line, self.importer.needs)
-            states = [self._new(line)]
-        states, warning = self._stored(line, states)
-        for item in states:
-            self._refused_on_demand(key, item)
-        if self.faults.drops(self.number, line.number):
-            return (there[0] if there else None), ""
-        if not there:
-            return self.shelf.add(states[0], self.by, self.number), warning
+            after = [self._new(line)]
+        after, warning = self._stored(line, after)
         leaves = self.flag is not None and line.says.get(self.flag) == self.importer.removal.value
-        for at, item in zip(there, states, strict=True):
-            self.shelf.put(at, item, self.by, self.number)
-            if leaves:
+        return _Step(line, key, there, before, after, warning, leaves=leaves)
+
+    def refused_on_demand(self, steps: Sequence[_Step]) -> dict[int, str]:
+        """Which of the rows, by their numbers, are refused because somebody asked for that, and why."""
+        out: dict[int, str] = {}
+        owners = [step.line.number for step in steps for _ in step.items]
+        for one in self.faults.refuse if owners else ():
+            if one.condition is None:
+                hits = [step.line.number for step in steps if one.said in step.key]
+            else:
+                items = pl.DataFrame([item for step in steps for item in step.items], infer_schema_length=1)
+                holds = evaluate(one.condition, Rows({"": items}, self.rules.fields, self.rules.writing))
+                hits = [number for number, hit in zip(owners, holds, strict=True) if hit]
+            said = "this item" if one.condition is None else one.said
+            out = dict.fromkeys(hits, f"refused on demand: {said}") | out
+        return out
+
+    def do(self, step: _Step) -> int | None:
+        """Do what a row comes to, unless it is one that is only said to be done; the item's number."""
+        there = step.there
+        if self.faults.drops(self.number, step.line.number):
+            return there[0] if there else None
+        if not there:
+            return self.shelf.add(step.after[0], self.by, self.number)
+        for place, at in enumerate(there):
+            if step.after:
+                self.shelf.put(at, step.after[place], self.by, self.number, before=step.before[place])
+            if step.leaves:
                 self.shelf.remove(at, self.by, self.number)
-        return there[0], warning
+        return there[0]
 
     def _must_be_an_item(self, key: Sequence[str], there: Sequence[int]) -> None:
         if any(not text.strip() for text in key):
@@ -223,32 +272,18 @@ class _Import:
             if not (line.says.get(name) or "").strip():
                 raise Refused(f'it lacks "{name}", which every such row must have')
 
-    def _removed(self, line: Line, key: list[str], there: Sequence[int]) -> tuple[int | None, str]:
-        if not there:
-            raise Refused("there is no such item to remove")
-        self._refused_on_demand(key, self.shelf.get(there[0]))
-        if not self.faults.drops(self.number, line.number):
-            for at in there:
-                self.shelf.remove(at, self.by, self.number)
-        return there[0], ""
-
-    def _recoded(self, line: Line, key: list[str], there: Sequence[int]) -> tuple[int | None, str]:
+    def _recoded(self, line: Line, key: Sequence[str], before: Sequence[Item]) -> list[Item]:
         code = self.new_key(line, key)[self.shelf.key.index(self.code_field)]
-        if not there:
+        if not before:
             raise Refused("there is no such item")
         if not code.strip():
             raise Refused("its new code is blank")
-        for at in there:
-            item = self.shelf.get(at)
+        for item in before:
             others = {name: text for name, text in line.says.items() if name in item and name not in self.shelf.key}
             said = {name: text for name, text in others.items() if text or self.importer.blanks == "clear"}
             if any(text is not None and text != item[name] for name, text in said.items()):
                 raise Refused("a row with a new code changes the item, too")
-        self._refused_on_demand(key, self.shelf.get(there[0]))
-        if not self.faults.drops(self.number, line.number):
-            for at in there:
-                self.shelf.put(at, self.shelf.get(at) | {self.code_field: code}, self.by, self.number)
-        return there[0], ""
+        return [item | {self.code_field: code} for item in before]
 
     def _changed(self, item: Item, line: Line) -> Item:
         after = dict(item)
@@ -289,17 +324,6 @@ class _Import:
                         cut.append(name)
                     item[name] = text
         return out, "".join(f"{name} was cut after {self.faults.cut[name]} characters. " for name in cut).strip()
-
-    def _refused_on_demand(self, key: Sequence[str], item: Item) -> None:
-        for one in self.faults.refuse:
-            if one.condition is None:
-                hit = one.said in key
-            else:
-                hit = evaluate(one.condition, Rows({"": pl.DataFrame([item])}, self.rules.fields, self.rules.writing))[
-                    0
-                ]
-            if hit:
-                raise Refused(f"refused on demand: {'this item' if one.condition is None else one.said}")
 
     def _sum(self, name: str, now: str, step: str) -> str:
         try:

@@ -4,11 +4,11 @@ import: all of it is there, or the rows that were said to be done.
 
 from __future__ import annotations
 
-import json
 import sqlite3
 from collections.abc import Iterator, Sequence
 from contextlib import contextmanager
 
+import msgspec
 import polars as pl
 
 __all__ = ["Item", "Shelf"]
@@ -25,6 +25,14 @@ CREATE INDEX history_by_item ON history (item);
 CREATE TABLE imports (number INTEGER PRIMARY KEY, file TEXT NOT NULL, report TEXT NOT NULL);
 CREATE TABLE facts (name TEXT PRIMARY KEY, value TEXT NOT NULL);
 """
+
+
+TEXTS = msgspec.json.Decoder(list[str])
+
+
+def encode(value: str | Sequence[str]) -> str:
+    """Texts as they are kept: JSON."""
+    return msgspec.json.encode(value).decode()
 
 
 class Shelf:
@@ -44,14 +52,14 @@ class Shelf:
         self.db.executescript("BEGIN;" + TABLES)
         rows = ((self._key(row), self._packed(row)) for row in cells.iter_rows(named=True))
         self.db.executemany("INSERT INTO items (key, cells) VALUES (?, ?)", rows)
-        facts = {"fields": json.dumps(self.fields), "key": json.dumps(self.key)}
+        facts = {"fields": encode(self.fields), "key": encode(self.key)}
         self.db.executemany("INSERT INTO facts VALUES (?, ?)", facts.items())
         self.db.execute("COMMIT")
 
     def kept(self) -> tuple[list[str], list[str]]:
         """The fields and the key of the catalogue that is in it."""
         facts = dict(self.db.execute("SELECT name, value FROM facts"))
-        return json.loads(facts["fields"]), json.loads(facts["key"])
+        return TEXTS.decode(facts["fields"]), TEXTS.decode(facts["key"])
 
     @contextmanager
     def transaction(self) -> Iterator[None]:
@@ -70,13 +78,13 @@ class Shelf:
     @staticmethod
     def key_of(texts: Sequence[str]) -> str:
         """The key as it is looked up."""
-        return json.dumps(list(texts), ensure_ascii=False)
+        return encode(list(texts))
 
     def _packed(self, item: Item) -> str:
-        return json.dumps([item[name] for name in self.fields], ensure_ascii=False)
+        return encode([item[name] for name in self.fields])
 
     def _item(self, cells: str) -> Item:
-        return dict(zip(self.fields, json.loads(cells), strict=True))
+        return dict(zip(self.fields, TEXTS.decode(cells), strict=True))
 
     def with_key(self, texts: Sequence[str]) -> list[int]:
         """The numbers of the items that have this key."""
@@ -87,9 +95,9 @@ class Shelf:
         """The item of this number."""
         return self._item(self.db.execute("SELECT cells FROM items WHERE id = ?", (number,)).fetchone()[0])
 
-    def put(self, number: int, item: Item, by: str, during: int | None = None) -> None:
-        """Change an item."""
-        before = self.get(number)
+    def put(self, number: int, item: Item, by: str, during: int | None = None, *, before: Item | None = None) -> None:
+        """Change an item, which was as it was `before` (None: it is looked up)."""
+        before = self.get(number) if before is None else before
         self.db.execute(
             "UPDATE items SET key = ?, cells = ? WHERE id = ?", (self._key(item), self._packed(item), number)
         )
@@ -126,16 +134,12 @@ class Shelf:
 
     def table(self) -> pl.DataFrame:
         """All items, one row each."""
-        rows = [json.loads(cells) for (cells,) in self.db.execute("SELECT cells FROM items ORDER BY id")]
+        rows = [TEXTS.decode(cells) for (cells,) in self.db.execute("SELECT cells FROM items ORDER BY id")]
         return pl.DataFrame(rows, schema=dict.fromkeys(self.fields, pl.String), orient="row")
 
     def page(self, search: str, start: int, many: int) -> tuple[list[Item], int]:
         """The items in which a text stands, from `start` on, and how many there are of them."""
-        like = (
-            "%"
-            + json.dumps(search, ensure_ascii=False)[1:-1].replace("\\", "\\\\").replace("%", "\\%").replace("_", "\\_")
-            + "%"
-        )
+        like = "%" + encode(search)[1:-1].replace("\\", "\\\\").replace("%", "\\%").replace("_", "\\_") + "%"
         where = "FROM items WHERE cells LIKE ? ESCAPE '\\'" if search else "FROM items WHERE ? IS NOT NULL"
         total = self.db.execute(f"SELECT count(*) {where}", (like,)).fetchone()[0]
         rows = self.db.execute(f"SELECT cells {where} ORDER BY id LIMIT ? OFFSET ?", (like, many, start))

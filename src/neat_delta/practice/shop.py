@@ -17,7 +17,7 @@ from typing import Any
 import msgspec
 import polars as pl
 
-from neat_delta.core.infer.learn import with_writing
+from neat_delta.core.infer.learn import learn, with_writing
 from neat_delta.core.match.continuation import split_lines
 from neat_delta.core.match.prepare import prepare, unseen_fields
 from neat_delta.core.model.catalogue import Catalogue
@@ -142,9 +142,10 @@ class Shop:
         self.store = store or Store()
         prepared = prepare(live, self.store, unseen=unseen_fields(self.store))
         self.live, self.names = prepared.catalogue, prepared.headings | dict(headings or {})
-        self.settings = (with_writing(self.store, live)).writing
-        self.layout = layout_of(self.live, self.store.importer)
         self.key = prepared.key.fields
+        self.kinds = self.store.fields or learn(self.live, self.key).store.fields
+        self.settings = with_writing(msgspec.structs.replace(self.store, fields=self.kinds), live).writing
+        self.layout = layout_of(self.live, self.store.importer)
         self.faults: Faults = NO_FAULTS
         self.lock = threading.RLock()
         self.life = _Life()
@@ -178,7 +179,7 @@ class Shop:
         headings = {called.get(name, self.heading(name)): name for name in self.live.fields}
         headings = {heading: name for heading, name in headings.items() if heading != name}
         shared = self.store.key.shared == "all"
-        return ImportRules(self.store.importer, self.store.fields, self.settings, shared, dict(lines), headings)
+        return ImportRules(self.store.importer, self.kinds, self.settings, shared, dict(lines), headings)
 
     def import_file(self, data: bytes, name: str, action: Action | None = None, *, check: bool = False) -> Report:
         """Import a file, or only try it (`check`). FileError when it is refused as a whole, TooLargeError by its
@@ -255,7 +256,7 @@ class Shop:
         with self.lock:
             cells = self.shelf.table()
         if where:
-            cells = cells.filter(evaluate(condition(where), Rows({"": cells}, self.store.fields, self.settings)))
+            cells = cells.filter(evaluate(condition(where), Rows({"": cells}, self.kinds, self.settings)))
         named = {self.heading(name): name for name in cells.columns}
         for name in fields:
             if name not in cells.columns and name not in named:
@@ -351,14 +352,14 @@ class Shop:
 
     def kind(self, name: str) -> str:
         """What sort of value a field holds."""
-        return self.store.fields.get(name, Field()).kind
+        return self.kinds.get(name, Field()).kind
 
     def with_faults(self, faults: Faults) -> Shop:
         """The same store, with these faults from now on."""
         self.faults = faults
         for one in faults.refuse:
             if one.condition is not None:  # which says now what is wrong with it
-                evaluate(one.condition, Rows({"": self.live.cells.head(0)}, self.store.fields, self.settings))
+                evaluate(one.condition, Rows({"": self.live.cells.head(0)}, self.kinds, self.settings))
         if faults.sold:
             self.stock  # noqa: B018 - says now what is wrong
         return self
