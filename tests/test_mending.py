@@ -98,6 +98,17 @@ def test_codes_and_removals_are_mended_as_far_as_they_can(run, put, tmp_path):
     assert actions == ["recode", "change", "remove"]
 
 
+def test_the_message_stands_beside_an_item_whose_code_landed(run, put, tmp_path):
+    put("live.csv", "sku,name\nA,Veil\nC,Jar\n")
+    put("sheet.csv", "sku,new code,name\nA,A2,Veil long\nC,,Jar\n")
+    put("neat-delta.toml", STORE + '[importer.code_change]\nhow = "row"\n')
+    run("compare", "live.csv", "sheet.csv", "--accept", "large-round", "-o", "c.jsonl")
+    put("r.csv", "sku,status,message\nA2,error,name too long\n")
+    put("after.csv", "sku,name\nA2,Veil\nC,Jar\n")
+    run("confirm", "c.jsonl", "after.csv", "--results", "r.csv", "--mend", "m.csv")
+    assert rows_of(tmp_path / "m.csv") == [{"sku": "A2", "what the store said": "name too long", "name": "Veil long"}]
+
+
 def test_nothing_is_written_over(round_, run, put):
     put("r.csv", REPORT)
     put("m.csv", "somebody's")

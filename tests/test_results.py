@@ -301,6 +301,14 @@ def test_a_key_of_two_fields_and_another_case(run, put):
     assert [(one["key"]["shop"], one["said"]) for one in found["items"]] == [("north", "done"), ("south", "refused")]
 
 
+def test_words_of_new_items_are_drafted_too():
+    """Live does not have them; a line of totals has none."""
+    rows = [("QA-1", "Updated"), ("NEW-1", "Created"), ("NEW-2", "Failed"), ("Total", "3"), ("", "x")]
+    report = pl.DataFrame(rows, schema=["sku", "status"], orient="row")
+    drafted = draft_results(report, pl.DataFrame({"sku": ["QA-1", "QA-2"]}), ["sku"], {})
+    assert drafted.form.done == ["Updated", "Created"] and drafted.form.refused == ["Failed"] and not drafted.unknown
+
+
 def test_draft_says_why():
     report = pl.DataFrame(
         {"row": ["2", "3"], "Article": ["QA-1", "QA-2"], "State": ["OK", "Failed"], "Note": ["", "no such tax"]}

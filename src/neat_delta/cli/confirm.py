@@ -230,7 +230,8 @@ class _Again:
             lines.append(self._said(lacking, len(written.update)))
         if self.mend is not None:
             form, layout = worksheet_form(self.mend)
-            messages = {tuple(one.key.values()): one.message for one in both.testimonies} if both else {}
+            keys = lacking.located.keys  # under the code that an item has by now
+            messages = {keys.row(one.item): one.message for one in both.testimonies} if both else {}
             made = neat_delta.mend(again, export, messages, form, store, neat_delta.SheetOptions(layout=layout))
             write_worksheet(made.file, self.mend, *self.inputs, replace=self.replace)
             rest = f" Not in it: {count(made.removals, 'removal')}." if made.removals else ""

@@ -14,7 +14,7 @@ from neat_delta.core.infer.headings import plain_heading
 from neat_delta.core.model.results import ResultsForm, RowStatus
 from neat_delta.core.support.errors import CatalogueError
 
-__all__ = ["DraftedResults", "draft_results", "line_pattern", "status_of"]
+__all__ = ["TOTALS", "DraftedResults", "draft_results", "line_pattern", "status_of"]
 
 REFUSED = (
     "not imported",
@@ -44,6 +44,10 @@ MESSAGE = ("message", "messages", "error", "errors", "reason", "details", "detai
 ROW = ("row", "rownumber", "rowno", "line", "linenumber", "lineno", "record", "recordnumber", "position", "no", "nr")
 FILE = ("file", "filename", "source", "sourcefile", "importfile")
 IDS = ("id", "itemid", "productid", "recordid", "internalid", "item", "entityid", "objectid", "uuid")
+
+
+TOTALS = r"(?i)^\s*((grand |sub)?-?(total|sum|summe|summary|count|end|processed|finished|rows|records)([\s:].*)?)$"
+"""What stands in place of a key on a line that is no row's."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -102,8 +106,8 @@ def draft_results(
     if len(keys) == len(key):
         said["key"] = [heading for heading, _ in keys]
         evidence["key"] = ", ".join(f"{hits:,} of {report.height:,} are codes of live" for _, hits in keys)
-        named = (_known(report[heading], live[name]) for (heading, _), name in zip(keys, key, strict=True))
-        of_items = report.filter(pl.all_horizontal(list(named)))
+        plain = pl.concat_str([pl.col(heading).str.strip_chars() for heading, _ in keys], separator=" ")
+        of_items = report.filter((plain.str.strip_chars() != "") & ~plain.str.contains(TOTALS))
         report = of_items if of_items.height else report  # lines of totals have no status
     row = _row_column(report, taken)
     if row is not None:

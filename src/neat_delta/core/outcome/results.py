@@ -9,6 +9,7 @@ from dataclasses import dataclass
 
 import polars as pl
 
+from neat_delta.core.infer.results import TOTALS
 from neat_delta.core.match.keys import KeyText, key_text
 from neat_delta.core.model.changeset import ChangeSet
 from neat_delta.core.model.results import ResultsForm, RowStatus, Said
@@ -19,11 +20,6 @@ __all__ = ["FileRow", "ReportRow", "Results", "Verdict", "message_form", "read_r
 
 WORST: tuple[Said, ...] = ("done", "warned", "skipped", "refused")
 """Of what is said of an item in several files or reports, the last of these counts."""
-
-TOTALS = re.compile(
-    r"(grand |sub)?-?(total|sum|summe|summary|count|end|processed|finished|rows|records)\b.*", re.IGNORECASE
-)
-"""How a line begins that is no row's."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -144,7 +140,7 @@ class _Report:
         """Take a row in, which stands at this place of the report."""
         form = self.form
         key = key_text([row[one] for one in form.key], self.key) if form.key else self._key_by_row(row)
-        if key is None or not any(key) or (key not in self.known and TOTALS.fullmatch(" ".join(key))):
+        if key is None or not any(key) or (key not in self.known and re.search(TOTALS, " ".join(key))):
             self.aside += 1
             return
         shown = " / ".join(row[one].strip() for one in form.key) or key[0]
