@@ -27,6 +27,17 @@ settings.register_profile(
 )
 settings.load_profile("default")
 
+
+@pytest.hookimpl(optionalhook=True)
+def pytest_xdist_make_scheduler(config: pytest.Config, log: object) -> object:
+    """Each worker goes through files of its own, so that what a file makes once is made once, and takes from the other
+    when it is done, so that none waits for a long test at the end.
+    """
+    from xdist.scheduler import WorkStealingScheduling
+
+    return WorkStealingScheduling(config, log)
+
+
 campaign = pytest.mark.campaign
 COUNTED: dict[str, int] = {}
 """How often each campaign test was asked, by its name."""

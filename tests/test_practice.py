@@ -130,6 +130,7 @@ def test_it_describes_itself(http):
         "/export.csv", "/export.jsonl", "/export.xlsx", "/import", "/results/{number}.csv", "/history", "/items/{key}",
     }  # fmt: skip
     assert "multipart/form-data" in described["paths"]["/import"]["post"]["requestBody"]["content"]
+    assert "page: " in http.get("/", params={"page": "two"}).json()["error"]
     assert http.get("/docs").status_code == 404  # which would come from another machine
     assert http.get("/").headers["X-Practice-Store"].startswith("a stand-in")
 
@@ -186,7 +187,7 @@ def test_limits_of_rows_and_bytes(server):
 
 def test_faults_are_what_was_asked_for(server):
     faults = faults_of(
-        refuse=["QA-2", "price > 100"], rounded=["price:0"], cut=["name:4"], keys=["QA-1", "QA-2"],
+        refuse=["QA-2", "price>100"], rounded=["price:0"], cut=["name:4"], keys=["QA-1", "QA-2"],
         fields=["sku", "name", "price", "stock"], busy=True,
     )  # fmt: skip
     server.open(shop_of(faults=faults))
@@ -197,7 +198,7 @@ def test_faults_are_what_was_asked_for(server):
     assert [(row["status"], row["message"]) for row in rows] == [
         ("warned", "name was cut after 4 characters."),
         ("refused", "refused on demand: this item"),
-        ("refused", "refused on demand: price > 100"),
+        ("refused", "refused on demand: price>100"),
     ]
     assert prices(server.http) == {"QA-1": "11", "QA-2": "20.00", "a/b~c": "3.00"}
 

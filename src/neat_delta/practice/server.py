@@ -23,6 +23,7 @@ import polars as pl
 import uvicorn
 from fastapi import FastAPI, Request, Response
 from fastapi.concurrency import run_in_threadpool
+from fastapi.exceptions import RequestValidationError
 from fastapi.responses import JSONResponse, RedirectResponse
 from jinja2 import Environment, StrictUndefined
 from starlette.datastructures import UploadFile
@@ -79,6 +80,11 @@ def application(shop: Shop, token: str | None = None) -> FastAPI:
     )
     pages = _Pages(shop)
     _add_guard(app, shop, pages, token)
+
+    @app.exception_handler(RequestValidationError)
+    def wrong(request: Request, error: RequestValidationError) -> Response:
+        said = "; ".join(f"{one['loc'][-1]}: {one['msg']}" for one in error.errors())
+        return _error(request, pages, 422, f"{said}.")
 
     @app.exception_handler(404)
     def nothing(request: Request, error: Exception) -> Response:
