@@ -109,6 +109,15 @@ def test_the_message_stands_beside_an_item_whose_code_landed(run, put, tmp_path)
     assert rows_of(tmp_path / "m.csv") == [{"sku": "A2", "what the store said": "name too long", "name": "Veil long"}]
 
 
+def test_a_field_called_like_the_messages_keeps_its_name(run, put, tmp_path):
+    put("live.csv", "sku,what the store said\nA,x\nB,y\n")
+    put("sheet.csv", "sku,what the store said\nA,z\nB,y\n")
+    run("compare", "live.csv", "sheet.csv", "-o", "c.jsonl")
+    put("r.csv", "sku,status,message\nA,error,no\n")
+    assert run("confirm", "c.jsonl", "--results", "r.csv", "--mend", "m.csv").returncode == 1
+    assert rows_of(tmp_path / "m.csv") == [{"sku": "A", "what the store said now": "no", "what the store said": "z"}]
+
+
 def test_nothing_is_written_over(round_, run, put):
     put("r.csv", REPORT)
     put("m.csv", "somebody's")

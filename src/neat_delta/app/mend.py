@@ -73,8 +73,11 @@ def mend(
         before = pl.DataFrame(base_rows, schema=dict.fromkeys(now.fields, pl.String), orient="row").rename(named)
         remembered = cut_worksheet(replace(now, cells=before, numbers=None), store=shop, key=key, fields=fields).cells
     said = [messages.get(again.keys.row(item), "") for item in kept]
-    more = {MESSAGE: said} | codes
-    extra = [Column(name, name, Field(), name == MESSAGE, False) for name in more]
+    heading = MESSAGE
+    while heading in made.cells.columns:  # a field of that name keeps it
+        heading += " now"
+    more = {heading: said} | codes
+    extra = [Column(name, name, Field(), name == heading, False) for name in more]
     at = sum(column.key for column in made.columns)
     columns = [*made.columns[:at], *extra, *made.columns[at:]]
     cells = made.cells.with_columns(pl.Series(name, texts, dtype=pl.String) for name, texts in more.items())
