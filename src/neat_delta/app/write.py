@@ -8,14 +8,11 @@ from pathlib import Path
 import polars as pl
 
 from neat_delta.core.engine.answered import answer
-from neat_delta.core.match.keys import KeyIndex
 from neat_delta.core.model.catalogue import Catalogue
 from neat_delta.core.model.changeset import ChangeSet
 from neat_delta.core.model.importer import Importer
 from neat_delta.core.model.manifest import Comment, Contradiction, Manifest
-from neat_delta.core.model.reasons import NOT_NAMED
 from neat_delta.core.model.store import Store
-from neat_delta.core.outcome.unsent import with_held
 from neat_delta.core.review.answers import Answers
 from neat_delta.files.updates import write_updates
 
@@ -58,6 +55,10 @@ def write(
         changes, released = signed.changes, signed.sent
         contradictions, comments = signed.contradictions, signed.comments
     if skus is not None:
+        from neat_delta.core.match.keys import KeyIndex
+        from neat_delta.core.model.reasons import NOT_NAMED
+        from neat_delta.core.outcome.unsent import with_held
+
         others = ~KeyIndex.of(changes.keys, changes.header.compared_by).naming(skus)
         unsent = pl.DataFrame({"item": others.arg_true()}, schema={"item": pl.Int64})
         unsent = unsent.with_columns(field=pl.lit(None, pl.String), reason=pl.lit(NOT_NAMED))

@@ -26,7 +26,6 @@ from neat_delta.core.model.manifest import (
     Manifest,
     OutFile,
 )
-from neat_delta.core.outcome.results import FileRow
 from neat_delta.core.plan import plan
 from neat_delta.core.prove.proof import must_be_target, prove
 from neat_delta.core.support.errors import OutputError
@@ -36,6 +35,7 @@ from neat_delta.files.writers.forms import FORMS, UpdateFormat, UpdateLayout
 
 if TYPE_CHECKING:
     from neat_delta.core.model.changeset import ChangeSet
+    from neat_delta.core.outcome.results import FileRow
 from neat_delta.core.model.schemas import NOT_SENT, conform
 from neat_delta.core.model.update import Action, Table
 
@@ -125,6 +125,8 @@ def file_rows(folder: str, changes: ChangeSet, live: Catalogue, manifest: Manife
     >>> file_rows(folder, changes, live, manifest)
     [FileRow(file='update-1.csv', row=2, key=('QA-1',))]
     """
+    from neat_delta.core.outcome.results import FileRow
+
     importer = manifest.importer
     out = _Out(changes, live, importer, FORMS[importer.form], layout_of(live, importer))
     rows = []
