@@ -225,7 +225,7 @@ def _hold(changes, result, live, after, reports, said) -> set[tuple[str, str]]:
     for report in reports:
         for row in report["rows"]:
             worst[row["sku"]] = max(worst.get(row["sku"], "done"), row["status"], key=order.index)
-    numbers = {changes.keys["sku"][number]: one.said for number, one in said.verdicts.items()}
+    numbers = {changes.keys["sku"][number]: one.said for number, one in said.by_item.items()}
     sent = {
         sku for sku, item in items.items() if item.verdict == "gone" or {*item.cells} - {h.field for h in item.held}
     }

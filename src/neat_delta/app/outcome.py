@@ -100,7 +100,7 @@ def as_reported(changes: ChangeSet, live: Catalogue, said: Results, store: Store
     ['9.90', '21.00']
     """
     shop = store or Store()
-    done = {item for item, one in said.verdicts.items() if one.said not in {"refused", "skipped"}}
+    done = {item for item, one in said.by_item.items() if one.said not in {"refused", "skipped"}}
     return believed(changes, live, done, shop.importer.removal)
 
 

@@ -16,7 +16,7 @@ from neat_delta.core.model.results import ResultsForm, RowStatus, Said
 from neat_delta.core.model.store import Key
 from neat_delta.core.support.errors import CatalogueError, StoreError
 
-__all__ = ["FileRow", "ReportRow", "Results", "Verdict", "message_form", "read_results", "sent_items"]
+__all__ = ["FileRow", "ItemResult", "ReportRow", "Results", "message_form", "read_results", "sent_items"]
 
 WORST: tuple[Said, ...] = ("done", "warned", "skipped", "refused")
 """Of what is said of an item in several files or reports, the last of these counts."""
@@ -43,7 +43,7 @@ class ReportRow:
 
 
 @dataclass(frozen=True, slots=True)
-class Verdict:
+class ItemResult:
     """What the store says of an item: a status, its message, and its own numbers of it."""
 
     said: Said
@@ -58,7 +58,7 @@ class Results:
     row's, such as totals (`aside`).
     """
 
-    verdicts: Mapping[int, Verdict]
+    by_item: Mapping[int, ItemResult]
     others: list[ReportRow]
     repeated: list[str]
     aside: int
@@ -66,7 +66,7 @@ class Results:
     @property
     def counts(self) -> dict[Said, int]:
         """How many items the store says what of."""
-        return dict(Counter(one.said for one in self.verdicts.values()))
+        return dict(Counter(one.said for one in self.by_item.values()))
 
 
 def sent_items(changes: ChangeSet) -> list[int]:
@@ -96,7 +96,7 @@ def read_results(
     """
     known, items = _known(changes, rows)
     by_row = {(one.file, one.row): one.key for one in rows}
-    verdicts: dict[int, Verdict] = {}
+    by_item: dict[int, ItemResult] = {}
     others: list[ReportRow] = []
     repeated: list[str] = []
     aside = 0
@@ -109,13 +109,13 @@ def read_results(
         others += one.others
         repeated += one.repeated
         aside += one.aside
-        for numbers, verdict in one.verdicts.values():
+        for numbers, result in one.by_key.values():
             for item in numbers:
-                old = verdicts.get(item)
-                if old is None or WORST.index(verdict.said) >= WORST.index(old.said):
-                    verdicts[item] = verdict
-    silent = Verdict("done" if form.only_refused else "not mentioned")
-    return Results({item: verdicts.get(item, silent) for item in items}, others, list(dict.fromkeys(repeated)), aside)
+                old = by_item.get(item)
+                if old is None or WORST.index(result.said) >= WORST.index(old.said):
+                    by_item[item] = result
+    silent = ItemResult("done" if form.only_refused else "not mentioned")
+    return Results({item: by_item.get(item, silent) for item in items}, others, list(dict.fromkeys(repeated)), aside)
 
 
 class _Report:
@@ -131,7 +131,7 @@ class _Report:
     ) -> None:
         self.name, self.form, self.key, self.known, self.by_row = name, form, key, known, by_row
         self.files = list(dict.fromkeys(file for file, _ in by_row))
-        self.verdicts: dict[tuple[KeyText, str], tuple[Sequence[int], Verdict]] = {}
+        self.by_key: dict[tuple[KeyText, str], tuple[Sequence[int], ItemResult]] = {}
         self.others: list[ReportRow] = []
         self.repeated: list[str] = []
         self.aside = 0
@@ -149,14 +149,14 @@ class _Report:
             self.others.append(ReportRow(self.name, place, shown, row[form.status] if form.status else "", message))
             return
         where = key, row[form.file].strip() if form.file else ""
-        if where in self.verdicts:
+        if where in self.by_key:
             self.repeated.append(shown)
-        verdict = Verdict(self._status(row, place), message, tuple(row[one] for one in form.ids))
-        self.verdicts[where] = self.known[key], verdict
+        result = ItemResult(self._status(row, place), message, tuple(row[one] for one in form.ids))
+        self.by_key[where] = self.known[key], result
 
     def must_be_of_this_round(self) -> None:
         """CatalogueError when hardly a row names an item that was sent."""
-        known = len(self.verdicts) + len(self.repeated)
+        known = len(self.by_key) + len(self.repeated)
         if len(self.others) > known:
             raise CatalogueError(
                 f"{self.name}: of its {known + len(self.others):,} rows only {known:,} name an item that was sent. It "

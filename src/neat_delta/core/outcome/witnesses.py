@@ -5,19 +5,18 @@ from __future__ import annotations
 from collections import Counter
 from collections.abc import Sequence
 from dataclasses import dataclass
-from typing import Literal, get_args
+from typing import Literal
 
 from neat_delta.core.model.changeset import ChangeSet
 from neat_delta.core.model.results import SAID, Said
 from neat_delta.core.outcome.confirm import Confirmed, Landing
 from neat_delta.core.outcome.results import Results, message_form
 
-__all__ = ["SEEN", "Seen", "Testimony", "Witnesses", "compare_witnesses"]
+__all__ = ["Seen", "Testimony", "Witnesses", "compare_witnesses"]
 
 Seen = Literal["landed", "differently", "not landed", "not looked at"]
 """What an export shows of an item, by the worst of its cells; without an export nobody looked."""
 
-SEEN: tuple[Seen, ...] = get_args(Seen)
 
 ALARM: dict[tuple[Said, Seen], int] = {
     ("done", "not landed"): 0,
@@ -89,10 +88,10 @@ def compare_witnesses(changes: ChangeSet, results: Results, confirmed: Confirmed
         for item, one in zip(confirmed.items, confirmed.trouble, strict=True):
             landings.setdefault(item, []).append(one)
     out = []
-    for item, verdict in results.verdicts.items():
+    for item, result in results.by_item.items():
         those = landings.get(item, [])
         key = changes.keys.row(item, named=True)
-        out.append(Testimony(item, key, verdict.said, _seen(those, confirmed), verdict.message, verdict.ids, those))
+        out.append(Testimony(item, key, result.said, _seen(those, confirmed), result.message, result.ids, those))
     return Witnesses(out)
 
 
