@@ -19,9 +19,12 @@ from pathlib import Path
 import httpx
 import polars as pl
 import pytest
+from selenium.common.exceptions import NoSuchElementException, StaleElementReferenceException
 from selenium.webdriver.chrome.webdriver import WebDriver
 from selenium.webdriver.common.by import By
 from selenium.webdriver.common.keys import Keys
+from selenium.webdriver.support import expected_conditions as expected
+from selenium.webdriver.support.ui import WebDriverWait
 
 import neat_delta
 from neat_delta import Field, Importer, Key, Store, as_catalogue
@@ -266,7 +269,7 @@ def program(folder: Path, *args: str, **extra: str) -> Iterator[tuple[subprocess
         address = re.search(r"http://127\.0\.0\.1:\d+", line)
         try:
             assert address, line
-            while True:
+            while child.poll() is None:
                 try:
                     httpx.get(address[0])
                     break
@@ -486,8 +489,20 @@ def driver(tmp_path_factory) -> Iterator[WebDriver]:
         yield one
 
 
-def text_of(driver: WebDriver) -> str:
-    return driver.find_element(By.TAG_NAME, "main").text
+def shows(driver: WebDriver, *texts: str) -> bool:
+    """Whether the page comes to have these texts: what a key opens may take a moment."""
+
+    def there(one: WebDriver) -> bool:
+        said = one.find_element(By.TAG_NAME, "main").text
+        return all(text in said for text in texts)
+
+    gone = (StaleElementReferenceException, NoSuchElementException)
+    return bool(WebDriverWait(driver, 15, ignored_exceptions=gone).until(there))
+
+
+def press(driver: WebDriver, by: str, what: str) -> None:
+    """Press Enter on what a person would go to."""
+    WebDriverWait(driver, 15).until(expected.presence_of_element_located((by, what))).send_keys(Keys.ENTER)
 
 
 @needs_browser
@@ -500,21 +515,22 @@ def test_the_pages_by_keyboard(server, driver, put):
     assert "A stand-in on this machine" in banner and "refuses QA-2" in banner
     search = driver.find_element(By.NAME, "q")
     search.send_keys("smoker", Keys.ENTER)
-    assert "1 item with “smoker”" in text_of(driver)
-    driver.find_element(By.LINK_TEXT, "Import").send_keys(Keys.ENTER)
+    assert shows(driver, "1 item with “smoker”")
+    press(driver, By.LINK_TEXT, "Import")
+    assert shows(driver, "The file is tried first")
     driver.find_element(By.NAME, "file").send_keys(file)
-    driver.find_element(By.CSS_SELECTOR, "button.main").send_keys(Keys.ENTER)
-    assert "This was a trial. Nothing was changed yet." in text_of(driver) and prices(server.http)["QA-1"] == "9.90"
-    driver.find_element(By.CSS_SELECTOR, "button.main").send_keys(Keys.ENTER)
-    assert "Import 1: update.csv" in text_of(driver) and "refused on demand: this item" in text_of(driver)
+    press(driver, By.CSS_SELECTOR, "button.main")
+    assert shows(driver, "This was a trial. Nothing was changed yet.") and prices(server.http)["QA-1"] == "9.90"
+    press(driver, By.CSS_SELECTOR, "button.main")
+    assert shows(driver, "Import 1: update.csv", "refused on demand: this item")
     assert prices(server.http)["QA-1"] == "10.50"
-    driver.find_element(By.LINK_TEXT, "QA-1").send_keys(Keys.ENTER)
-    assert "import 1 price 9.90 10.50" in text_of(driver)
+    press(driver, By.LINK_TEXT, "QA-1")
+    assert shows(driver, "import 1 price 9.90 10.50")
     driver.get(f"{server.url}/items/none")
-    assert "There is no item none." in text_of(driver)
+    assert shows(driver, "There is no item none.")
     driver.get(server.url)
-    driver.find_element(By.LINK_TEXT, "a/b~c").click()
-    assert "Hat" in text_of(driver)
+    press(driver, By.LINK_TEXT, "a/b~c")
+    assert shows(driver, "Hat")
 
 
 @needs_browser
