@@ -5,6 +5,7 @@ from __future__ import annotations
 import csv
 import io
 import json
+import subprocess
 from itertools import product
 
 import polars as pl
@@ -13,6 +14,7 @@ import pytest
 from neat_delta import Field, Key, ResultsForm, Store, as_catalogue, compare, confirm, results, witnesses
 from neat_delta.core.infer.results import draft_results, status_of
 from neat_delta.core.outcome.results import message_form
+from tests.conftest import PROGRAM, environment
 from tests.made import xlsx
 
 LIVE = """sku,name,price,cost,stock,note
@@ -185,6 +187,19 @@ def test_how_a_report_is_laid_out_can_be_said(round_, put, run):
     call = ("confirm", "c.jsonl", "live.csv", "--results", "r.csv", "--separator", "report=pipe")
     done = run(*call, "--encoding", "report=cp1250", "--json")
     assert json.loads(done.stdout)["results"]["items"][0]["message"] == "żółty"
+
+
+@pytest.mark.process
+def test_a_report_comes_through_a_pipe(round_):
+    """It can be read once only, whether its form is guessed or it is a log."""
+    for form in ("comma, our heading", "log"):
+        content = FORMS[form][1]
+        call = [str(PROGRAM), "confirm", "c.jsonl", "--files", "out", "--results", "-", "--json"]
+        done = subprocess.run(
+            call, cwd=round_, input=str(content).encode(), env=environment(), capture_output=True, check=False
+        )
+        assert done.returncode == 1, done.stderr
+        assert json.loads(done.stdout)["results"]["counts"]["refused"] == 1
 
 
 def test_a_report_may_have_strangers_and_repeats(round_, put, run):

@@ -182,16 +182,18 @@ def _read_reports(
 
     shop, layout = store or neat_delta.Store(), layout_from_options("report")
     drafted = None
+    tables: list[tuple[str, pl.DataFrame]] = []
     if not (shop.results.key or shop.results.row):
         header = changes.header
-        drafted, _ = draft_report(reports[0], live.cells.select(header.key), header.key, header.headings, layout)
+        drafted, first = draft_report(reports[0], live.cells.select(header.key), header.key, header.headings, layout)
         if drafted.unknown:
             raise StoreError(
                 f'{reports[0]}: nobody can tell what "{drafted.unknown[0]}" means there. Say it in the store file, '
                 "under [results], which `neat-delta learn` drafts with ‹results›."
             )
-        shop = msgspec.structs.replace(shop, results=drafted.form)
-    return [(one, neat_delta.read_report(one, shop.results, layout)) for one in reports], shop, drafted
+        shop, tables = msgspec.structs.replace(shop, results=drafted.form), [(reports[0], first)]
+    tables += [(one, neat_delta.read_report(one, shop.results, layout)) for one in reports[len(tables) :]]
+    return tables, shop, drafted
 
 
 @dataclass(frozen=True, slots=True)

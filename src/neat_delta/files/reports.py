@@ -24,7 +24,7 @@ from neat_delta.files.sources.magic import binary_format
 from neat_delta.files.sources.packed import unpack
 from neat_delta.files.whole import Loaded, digest_of, load
 
-__all__ = ["draft_report", "read_lines", "read_report"]
+__all__ = ["draft_report", "read_report"]
 
 
 def read_report(path: str, form: ResultsForm | None = None, layout: Layout | None = None) -> pl.DataFrame:
@@ -38,11 +38,15 @@ def read_report(path: str, form: ResultsForm | None = None, layout: Layout | Non
     >>> read_report(str(path)).rows()
     [('QA-1', 'imported')]
     """
-    file = load(path)
+    return _read(load(path), form, layout)
+
+
+def _read(file: Loaded, form: ResultsForm | None, layout: Layout | None) -> pl.DataFrame:
+    path = file.path
     if not file.data.strip():
         raise FileError(f"{path}: it is empty, so it says nothing of the import. Download the report again.")
     if form is not None and form.line is not None:
-        return _log(read_lines(path, layout), form.line, path)
+        return _log(_lines(file, layout), form.line, path)
     if binary_format(file.data) is None:
         data, _ = unpack(file.data, path)
         head = data.lstrip(b"\xef\xbb\xbf\xff\xfe \t\r\n\0")[:1]
@@ -71,29 +75,30 @@ def draft_report(
     >>> drafted.form.key, drafted.form.status
     (['Article'], 'Result')
     """
-    said = None
+    said, file = None, load(path)
     try:
-        report = read_report(path, None, layout)
+        report = _read(file, None, layout)
         if report.width > 1:
             return draft_results(report, live, key, headings), report
     except CatalogueError as error:  # it may be a log
         said = error
-    if binary_format(load(path).data) is not None:
+    if binary_format(file.data) is not None:
         raise said or CatalogueError(f"{path}: it has one column only, which says nothing of a row.")
     try:
-        pattern, hits = line_pattern(read_lines(path, layout), list(live[key[0]]))
+        lines = _lines(file, layout)
+        pattern, hits = line_pattern(lines, list(live[key[0]]))
     except CatalogueError as error:
         raise (said or error) from None
-    lines = _log(read_lines(path, layout), pattern, path)
-    drafted = draft_results(lines, live, key, headings)
+    report = _log(lines, pattern, path)
+    drafted = draft_results(report, live, key, headings)
     evidence = drafted.evidence | {"line": f"{hits:,} of its lines have a code of live and say what became of it"}
-    return replace(drafted, form=msgspec.structs.replace(drafted.form, line=pattern), evidence=evidence), lines
+    return replace(drafted, form=msgspec.structs.replace(drafted.form, line=pattern), evidence=evidence), report
 
 
-def read_lines(path: str, layout: Layout | None = None) -> list[str]:
-    """The lines of a log that are not blank; its encoding is as `layout` says, or found out."""
-    data, _ = unpack(load(path).data, path)
-    return [line for line in _text(data, path, layout).splitlines() if line.strip()]
+def _lines(file: Loaded, layout: Layout | None) -> list[str]:
+    """The lines of a log that are not blank."""
+    data, _ = unpack(file.data, file.path)
+    return [line for line in _text(data, file.path, layout).splitlines() if line.strip()]
 
 
 def _text(data: bytes, path: str, layout: Layout | None) -> str:
