@@ -18,7 +18,7 @@ from neat_delta.core.model.importer import FormName
 from neat_delta.core.model.layout import LINE_ENDS, Layout
 from neat_delta.core.support.errors import FileError
 
-__all__ = ["Line", "Said", "read_lines"]
+__all__ = ["Line", "Said", "as_text", "read_lines"]
 
 
 @dataclass(slots=True)
@@ -126,11 +126,12 @@ def _table(rows: list[list[str]]) -> Said:
 
 
 def _objects(rows: Sequence[Any]) -> Said:
-    lines = [Line(number, {name: _text(value) for name, value in row.items()}) for number, row in enumerate(rows, 1)]
+    lines = [Line(number, {name: as_text(value) for name, value in row.items()}) for number, row in enumerate(rows, 1)]
     return Said(list(dict.fromkeys(name for line in lines for name in line.says)), lines)
 
 
-def _text(value: Any) -> str:  # noqa: ANN401 - any JSON value
+def as_text(value: Any) -> str:  # noqa: ANN401 - any JSON value
+    """A JSON value as the text of a cell; null is a blank one."""
     return value if isinstance(value, str) else "" if value is None else json.dumps(value)
 
 
@@ -167,7 +168,7 @@ def _merge_patch(data: bytes, layout: Layout, key: Sequence[str]) -> Said:
     lines = []
     for number, (keys, value) in enumerate(items(json.loads(data), ()), 1):
         says: dict[str, str | None] = dict(zip(key, keys, strict=True))
-        fields = {} if value is None else {name: None if one is None else _text(one) for name, one in value.items()}
+        fields = {} if value is None else {name: None if one is None else as_text(one) for name, one in value.items()}
         lines.append(Line(number, says | fields, gone=value is None))
     return Said(list(dict.fromkeys(name for line in lines for name in line.says)), lines)
 
@@ -186,7 +187,9 @@ def _json_patch(data: bytes, layout: Layout, key: Sequence[str]) -> Said:
             line.gone = line.gone or not rest
             line.says |= {rest[0]: None} if rest else {}
         elif step["op"] in {"add", "replace"}:
-            line.says |= {rest[0]: _text(step["value"])} if rest else {n: _text(v) for n, v in step["value"].items()}
+            line.says |= (
+                {rest[0]: as_text(step["value"])} if rest else {n: as_text(v) for n, v in step["value"].items()}
+            )
         else:
             raise ValueError(f"the store does not know the step {step['op']!r}")
     return Said(list(dict.fromkeys(name for line in lines.values() for name in line.says)), list(lines.values()))

@@ -33,7 +33,7 @@ from neat_delta.files.updates import layout_of
 from neat_delta.files.whole import digest_of
 from neat_delta.practice.faults import NO_FAULTS, Faults
 from neat_delta.practice.importer import ImportRules, RowReport, Stopped, import_lines
-from neat_delta.practice.lines import read_lines
+from neat_delta.practice.lines import as_text, read_lines
 from neat_delta.practice.shelf import Item, Shelf
 
 __all__ = ["BusyError", "ConflictError", "Report", "Shop", "TooLargeError", "report_csv"]
@@ -305,7 +305,7 @@ class Shop:
             for name in patched:
                 if name not in fields:
                     raise FileError(f'the store has no field "{name}"')
-            item = {name: _text(patched.get(heading)) for heading, name in fields.items()}
+            item = {name: as_text(patched.get(heading)) for heading, name in fields.items()}
             item = {
                 name: text if text == known[0][self.heading(name)] else self._kept(name, text)
                 for name, text in item.items()
@@ -367,7 +367,3 @@ class Shop:
 
 class _Undone(Exception):  # noqa: N818 - a trial is taken back
     pass
-
-
-def _text(value: Any) -> str:  # noqa: ANN401 - any JSON value
-    return value if isinstance(value, str) else "" if value is None else json.dumps(value)

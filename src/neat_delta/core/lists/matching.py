@@ -14,6 +14,7 @@ import polars as pl
 
 from neat_delta.core.detect.near_keys import near_keys, with_near_keys
 from neat_delta.core.kinds.number import amounts
+from neat_delta.core.lists.aside import rows_aside
 from neat_delta.core.match.keys import KeyIndex
 from neat_delta.core.match.rows import SAME_ROW, TOTAL_ROW, Matched, row_reasons, total_rows
 from neat_delta.core.model.catalogue import MARK, Catalogue, listed
@@ -94,7 +95,9 @@ def match_list(
     if totals.len():
         new, reasons = new.filter(~new.is_in(totals.implode())), reasons.clone().scatter(totals, TOTAL_ROW)
     new, reasons = _distinct_new(keys["sheet"], sheet, new, reasons)
-    return ListMatch(pairs.sort("sheet", "live"), new, _set_aside(sheet, by.fields, reasons), alone.near, copied)
+    at = reasons.is_not_null().arg_true()
+    aside = rows_aside(sheet.cells, by.fields, at, sheet.row(at), reasons.gather(at))
+    return ListMatch(pairs.sort("sheet", "live"), new, aside, alone.near, copied)
 
 
 def _joined(keys: dict[str, KeyIndex], usable: dict[str, pl.Series]) -> pl.DataFrame:
@@ -203,12 +206,3 @@ def _distinct_new(index: KeyIndex, sheet: Catalogue, new: pl.Series, reasons: pl
     pairs = pl.DataFrame({"live": group, "sheet": new.cast(pl.UInt32)})
     pairs, reasons = _one_row_each(sheet, pairs, reasons, ListMapping(), {}, Notation())
     return pairs["sheet"].sort(), reasons
-
-
-def _set_aside(sheet: Catalogue, by: list[str], reasons: pl.Series) -> list[SetAside]:
-    at = reasons.is_not_null().arg_true()
-    keys = sheet.cells.select(by).gather(at).rows(named=True)
-    return [
-        SetAside("sheet", row, key, reason)
-        for row, key, reason in zip(sheet.row(at), keys, reasons.gather(at), strict=True)
-    ]

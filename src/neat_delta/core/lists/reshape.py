@@ -8,6 +8,7 @@ from dataclasses import dataclass, field
 import polars as pl
 
 from neat_delta.core.kinds import blank
+from neat_delta.core.lists.aside import rows_aside
 from neat_delta.core.match.rows import SAME_ROW
 from neat_delta.core.model.catalogue import MARK, Catalogue, listed
 from neat_delta.core.model.changeset import SetAside
@@ -53,16 +54,6 @@ def _must_have(catalogue: Catalogue, headings: Sequence[str], where: str) -> Non
             raise CatalogueError(f'{catalogue.path}: {where} names "{heading}", and there is no such heading. {hint}')
 
 
-def _aside(cells: pl.DataFrame, rows: pl.Series, shown: Sequence[str], reasons: pl.Series) -> list[SetAside]:
-    """The rows with a reason, shown by these columns."""
-    at = reasons.is_not_null().arg_true()
-    keys = cells.select(shown).gather(at).rows(named=True)
-    return [
-        SetAside("sheet", row, key, reason)
-        for row, key, reason in zip(rows.gather(at), keys, reasons.gather(at), strict=True)
-    ]
-
-
 def _spread(catalogue: Catalogue, rows: pl.Series, spread: Spread, used: Sequence[str]) -> Reshaped:
     """A row for each group of rows that agree in the other headings, with a column for each word."""
     _must_have(catalogue, [spread.by, spread.value], "spread")
@@ -90,8 +81,10 @@ def _spread(catalogue: Catalogue, rows: pl.Series, spread: Spread, used: Sequenc
     fields = list(dict.fromkeys(words.values()))
     absent = {name: made[name].is_null() for name in fields}
     cells = made.select([*others, *fields]).fill_null("")
+    at = reasons.is_not_null().arg_true()
+    aside = rows_aside(catalogue.cells, [*others, spread.by], at, rows.gather(at), reasons.gather(at))
     return Reshaped(
-        cells, made[MARK * 3], absent, _aside(catalogue.cells, rows, [*others, spread.by], reasons),
+        cells, made[MARK * 3], absent, aside,
         kept.height - made.height,
     )  # fmt: skip
 
@@ -116,6 +109,6 @@ def _stacked(catalogue: Catalogue, rows: pl.Series, stack: Stack) -> Reshaped:
     nothing = table.select(pl.all_horizontal(blank(pl.col(headings)))).to_series()
     reasons = pl.select(pl.when(nothing).then(pl.lit("no value in any of its columns"))).to_series()
     copied = long.height - (table.height - int(nothing.sum()))
-    return Reshaped(
-        long.drop(MARK), long[MARK], set_aside=_aside(catalogue.cells, rows, others, reasons), copied=copied
-    )
+    at = reasons.is_not_null().arg_true()
+    aside = rows_aside(catalogue.cells, others, at, rows.gather(at), reasons.gather(at))
+    return Reshaped(long.drop(MARK), long[MARK], set_aside=aside, copied=copied)

@@ -11,6 +11,7 @@ import polars as pl
 from neat_delta.core.infer.learn import known_store
 from neat_delta.core.kinds import blank
 from neat_delta.core.kinds.number import NUMBER_KINDS
+from neat_delta.core.lists.aside import rows_aside
 from neat_delta.core.lists.matching import ListMatch, match_list
 from neat_delta.core.lists.reshape import Reshaped, reshape
 from neat_delta.core.lists.words import UNIT, merged_values, translated_words, unit_rules
@@ -329,8 +330,7 @@ def _placed(live: Catalogue, sheet: Catalogue, met: ListMatch, key: Key, mapping
 
     def leave_out(places: pl.Series, reason: str) -> None:
         shown = [name for name in (mapping.match_by or key.fields) if name in sheet.cells.columns]
-        keys = sheet.cells.select(shown).gather(places).rows(named=True)
-        aside.extend(SetAside("sheet", row, one, reason) for row, one in zip(sheet.row(places), keys, strict=True))
+        aside.extend(rows_aside(sheet.cells, shown, places, sheet.row(places), [reason] * places.len()))
 
     pairs, new = met.pairs, met.new
     if mapping.take == "new":
