@@ -18,7 +18,7 @@ import pytest
 import xlsxwriter
 
 from neat_delta.files.whole import digest_of
-from tests.conftest import PROGRAM, campaign
+from tests.conftest import PROGRAM, campaign, started
 from tests.made import open_document
 
 LIVE = "sku,name,price\nQA-1,Jar,1.50\nQA-2,Lid,2.50\n"
@@ -190,7 +190,7 @@ def test_a_device_without_end_is_no_file(put, tmp_path, device):
 
 def stop(call: list[str], folder: Path, after: float, number: signal.Signals) -> None:
     """Stop the program after so many seconds, and see that it goes as it should."""
-    process = subprocess.Popen(call, cwd=folder, stdout=subprocess.PIPE, stderr=subprocess.PIPE, text=True)
+    process = started(call, cwd=folder, stdout=subprocess.PIPE, stderr=subprocess.PIPE)
     time.sleep(after)
     process.send_signal(number)
     try:
@@ -202,6 +202,21 @@ def stop(call: list[str], folder: Path, after: float, number: signal.Signals) ->
     assert process.returncode in {0, 1, 128 + number}
     if process.returncode == 128 + number:
         assert said.endswith("Stopped. Nothing is half written, and no input was changed.\n")
+
+
+@pytest.mark.process
+def test_what_a_parent_has_it_ignore_it_ignores(put, tmp_path):
+    """As nohup does, or a shell with what it starts in the background."""
+    rows = "".join(f"QA-{n:06},Jar {n},{n % 90 + 1}.50\n" for n in range(40_000))
+    put("live.csv", "sku,name,price\n" + rows)
+    call = f"trap '' INT; exec {PROGRAM} check live.csv --json"
+    process = started(["bash", "-c", call], cwd=tmp_path, stdout=subprocess.PIPE, stderr=subprocess.PIPE)
+    time.sleep(0.2)  # until the shell has heard what to ignore
+    while process.poll() is None:  # at every moment, also while an engine works that listens for itself
+        process.send_signal(signal.SIGINT)
+        time.sleep(0.02)
+    _, said = process.communicate(timeout=60)
+    assert process.returncode in {0, 1} and said == ""
 
 
 @pytest.mark.process

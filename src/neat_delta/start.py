@@ -20,20 +20,20 @@ __all__ = ["main"]
 
 
 def _listen() -> None:
-    heard, said = os.pipe()
-    os.set_blocking(said, False)
-    for number in (signal.SIGINT, signal.SIGTERM):
-        if signal.getsignal(number) is not signal.SIG_IGN:  # as nohup has it
-            signal.signal(number, lambda *_: None)
-    signal.set_wakeup_fd(said, warn_on_full_buffer=False)
+    """Keep both signals from every thread but the one that waits for them, so that no library acts on them first
+    (Polars hears INT even where a parent has it ignored, as nohup does, and aborts its workers).
+    """
+    both = {signal.SIGINT, signal.SIGTERM}
+    heard = {number for number in both if signal.getsignal(number) is not signal.SIG_IGN}
+    signal.pthread_sigmask(signal.SIG_BLOCK, both)
     _thread.start_new_thread(_stop_on, (heard,))
 
 
-def _stop_on(heard: int) -> NoReturn:
+def _stop_on(heard: set[signal.Signals]) -> None:
     """Wait for a signal, and end the program for it: outputs that are half written go, and processes of its own."""
-    number = 0
-    while number not in {signal.SIGINT, signal.SIGTERM}:
-        number = os.read(heard, 1)[0]
+    if not heard:
+        return
+    number = signal.sigwait(heard)
     whole = sys.modules.get("neat_delta.files.whole")
     try:
         for child in list(getattr(whole, "RUNNING", ())):
