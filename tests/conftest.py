@@ -10,7 +10,7 @@ import random
 import signal
 import subprocess
 import sys
-from collections.abc import Callable, Iterable, Iterator
+from collections.abc import Callable, Iterable, Iterator, Sequence
 from contextlib import AbstractContextManager, ExitStack, contextmanager
 from importlib.resources import files
 from pathlib import Path
@@ -119,6 +119,16 @@ def in_this_process(folder: Path, *args: str, **extra: str) -> subprocess.Comple
             signal.signal(number, handler)
     said = [stream.buffer.getvalue().decode() for stream in (out, err)]
     return subprocess.CompletedProcess(list(args), status, *(text.replace("\r\n", "\n") for text in said))
+
+
+def started(call: Sequence[str | Path], **how: object) -> subprocess.Popen[str]:
+    """A child that hears Ctrl-C, even where a shell started the tests in the background, and so ignores it for all."""
+
+    def hearing() -> None:
+        for number in (signal.SIGINT, signal.SIGTERM):
+            signal.signal(number, signal.SIG_DFL)
+
+    return subprocess.Popen(call, preexec_fn=hearing, text=True, **how)  # type: ignore[call-overload,no-any-return]  # noqa: PLW1509
 
 
 @pytest.fixture

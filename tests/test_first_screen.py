@@ -18,7 +18,7 @@ def test_no_line_ends_in_a_space(run):
             ("check", "q/live.csv"),
             ("preview", "q/changes.jsonl", "--all", "--findings", "--keep-margin", "percent"),
             ("confirm", "q/changes.jsonl", "q/live.csv", "--files", "q/out"),
-            ("undo", "q/changes.jsonl", "--to", "back", "--now", "q/live.csv"),
+            ("undo", "q/changes.jsonl", "--to", "back", "--now", "q/live.csv", "--files", "q/out"),
         )
     )
     assert [line for line in told.splitlines() if line != line.rstrip()] == []

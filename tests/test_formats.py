@@ -3,17 +3,22 @@
 from __future__ import annotations
 
 import csv
+import io
 import json
+import zipfile
+from datetime import timedelta
 from pathlib import Path
 
 import polars as pl
 import pytest
+import xlsxwriter
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
 import neat_delta
 from neat_delta import CatalogueError, Layout, read
 from neat_delta.files.readers.delimited import read_text, write_delimited
+from neat_delta.files.sources.magic import binary_format
 from tests.made import (
     DATA,
     HEADINGS,
@@ -264,3 +269,57 @@ def test_a_zip_archive_must_hold_one_file(put):
     with pytest.raises(CatalogueError, match=r"holds 2 files \(a.csv, b.csv\). Unpack it"):
         read(put("b.zip", zipped(b"sku,price\n", "a.csv", "b.csv")))
     assert read(put("c.ods", ods(HEADINGS, ROWS))).layout.format == "ods"
+
+
+def test_durations_of_parquet_are_read(put):
+    path = put("live.parquet", b"")
+    table = pl.DataFrame({"sku": ["QA-1", "QA-2"], "lead": [timedelta(days=1, hours=2), None]})
+    table.write_parquet(path)
+    assert read(path).cells.rows() == [("QA-1", "P1DT2H"), ("QA-2", "")]
+
+
+def test_a_sheet_of_open_documents_is_known_wherever_its_type_stands(put):
+    """The mimetype entry should be the first of the archive, and is not in what every program writes."""
+    source = zipfile.ZipFile(Path(__file__).parent / "data" / "odd.ods")
+    out = io.BytesIO()
+    with zipfile.ZipFile(out, "w", zipfile.ZIP_DEFLATED) as archive:
+        for name in sorted(source.namelist(), key=lambda name: name == "mimetype"):
+            archive.writestr(name, source.read(name))
+    assert binary_format(out.getvalue()) == "ods"
+    whole = read(str(Path(__file__).parent / "data" / "odd.ods"))
+    assert read(put("other.ods", out.getvalue())).cells.equals(whole.cells)
+
+
+def covered() -> bytes:
+    """A workbook whose first sheet is a cover, with a table on it."""
+    out = io.BytesIO()
+    with xlsxwriter.Workbook(out, {"in_memory": True}) as book:
+        for name, rows in (
+            ("Cover", [["Shop", "Day"], ["Quillfern", "Monday"]]),
+            ("Items", [["sku", "price"], ["QA-1", "1.00"], ["QA-2", "2.00"]]),
+        ):
+            sheet = book.add_worksheet(name)
+            for number, row in enumerate(rows):
+                sheet.write_row(number, 0, row)
+    return out.getvalue()
+
+
+def test_which_sheet_of_a_workbook_was_read_is_said(put, run):
+    put("book.xlsx", covered())
+    put("live.csv", "sku,price\nQA-1,1.00\nQA-2,2.00\n")
+    run("compare", "live.csv", put("sheet.csv", "sku,price\nQA-1,1.50\n"), "-o", "c.jsonl", "--accept", "large-round")
+    for call in (("learn", "book.xlsx"), ("confirm", "c.jsonl", "book.xlsx")):
+        done = run(*call)
+        assert "--sheet-name" in done.stdout + done.stderr, (call, done.stdout, done.stderr)
+    done = run("confirm", "c.jsonl", "book.xlsx", "--sheet-name", "Items")
+    assert done.returncode == 1 and 'read only the sheet "Items"' in done.stdout
+    done = run("sheet", "live.csv", "-o", "cut.csv", "--skus", "book.xlsx")
+    assert done.returncode == 2 and "book.xlsx#HEADING" in done.stderr
+
+
+def test_no_control_character_of_a_file_reaches_the_terminal_in_an_error(put, run):
+    put("live.csv", "sku,price\nQA-1,1.00\nQA-2,2.00\n")
+    put("r.csv", "sku,status\nQA-1,\x1b[31mred\n")
+    run("compare", "live.csv", put("sheet.csv", "sku,price\nQA-1,1.50\n"), "-o", "c.jsonl", "--accept", "large-round")
+    done = run("confirm", "c.jsonl", "--results", "r.csv")
+    assert done.returncode == 2 and "\x1b" not in done.stderr and "red" in done.stderr

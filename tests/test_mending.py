@@ -95,7 +95,7 @@ def test_codes_and_removals_are_mended_as_far_as_they_can(run, put, tmp_path):
     (item,) = neat_delta.read_changes(str(tmp_path / "m.jsonl")).iter_items()
     assert item.verdict == "recoded" and item.cells["sku"] == ("A", "A2")
     actions = [one["action"] for one in json.loads((tmp_path / "again" / "manifest.json").read_text())["update"]]
-    assert actions == ["recode", "change", "remove"]
+    assert actions == ["change", "recode", "remove"]
 
 
 def test_the_message_stands_beside_an_item_whose_code_landed(run, put, tmp_path):
@@ -103,6 +103,7 @@ def test_the_message_stands_beside_an_item_whose_code_landed(run, put, tmp_path)
     put("sheet.csv", "sku,new code,name\nA,A2,Veil long\nC,,Jar\n")
     put("neat-delta.toml", STORE + '[importer.code_change]\nhow = "row"\n')
     run("compare", "live.csv", "sheet.csv", "--accept", "large-round", "-o", "c.jsonl")
+    run("write", "c.jsonl", "--to", "out")
     put("r.csv", "sku,status,message\nA2,error,name too long\n")
     put("after.csv", "sku,name\nA2,Veil\nC,Jar\n")
     run("confirm", "c.jsonl", "after.csv", "--results", "r.csv", "--mend", "m.csv")
@@ -113,6 +114,7 @@ def test_a_field_called_like_the_messages_keeps_its_name(run, put, tmp_path):
     put("live.csv", "sku,what the store said\nA,x\nB,y\n")
     put("sheet.csv", "sku,what the store said\nA,z\nB,y\n")
     run("compare", "live.csv", "sheet.csv", "-o", "c.jsonl")
+    run("write", "c.jsonl", "--to", "out")
     put("r.csv", "sku,status,message\nA,error,no\n")
     assert run("confirm", "c.jsonl", "--results", "r.csv", "--mend", "m.csv").returncode == 1
     assert rows_of(tmp_path / "m.csv") == [{"sku": "A", "what the store said now": "no", "what the store said": "z"}]
@@ -170,6 +172,7 @@ def test_what_the_store_alters_by_itself_is_not_sent_again_and_then_known(field,
     put("neat-delta.toml", STORE)
     line, comes_back = STORED[field]
     run("compare", "live.csv", "sheet.csv", "--accept", "large-round", "-o", "c.jsonl")
+    run("write", "c.jsonl", "--to", "out")
     put("after.csv", f"sku,{field}\n" + "".join(f'{sku},"{comes_back}"\n' for sku in skus))
     done = run("confirm", "c.jsonl", "after.csv", "--retry", "again")
     assert done.returncode == 1 and "Nothing is to be sent again." in done.stdout
@@ -181,8 +184,9 @@ def test_what_the_store_alters_by_itself_is_not_sent_again_and_then_known(field,
         '[fields.price]\nkind = "money"\n', f'[fields.price]\nkind = "money"\n{line if field == "price" else ""}\n'
     )
     put("neat-delta.toml", known if field == "price" else STORE + f"[fields.{field}]\n{line}\n")
-    assert run("confirm", "c.jsonl", "after.csv").stdout == "All 5 changes landed.\n"
-    assert run("undo", "c.jsonl", "--now", "after.csv", "--to", "back").returncode == 0
+    known = run("confirm", "c.jsonl", "after.csv", "--files", "out").stdout
+    assert "The store file is another one now" in known and known.endswith("\n\nAll 5 changes landed.\n")
+    assert run("undo", "c.jsonl", "--now", "after.csv", "--files", "out", "--to", "back").returncode == 0
     assert len(updates(tmp_path / "back")) == 5
     warned = json.loads(run("compare", "live.csv", "sheet.csv", "--accept", "large-round", "--json").stdout)
     (finding,) = [one for one in warned["header"]["findings"] if one["name"] == "stored-otherwise"]

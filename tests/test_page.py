@@ -59,11 +59,11 @@ def demo(tmp_path_factory: pytest.TempPathFactory) -> Path:
     program(folder, "demo", "--to", "q")
     folder /= "q"
     asked = ("--repair", "--with-new-values", "tags", "--whole")
-    program(folder, "compare", "live.csv", "sheet.csv", *asked, "-o", "changes.jsonl")
+    program(folder, "compare", "live.csv", "sheet.csv", *asked, "-o", "page.jsonl")
     (folder / "quotes.csv").write_text(
         "Customer,SKU,Unit price\nMeadow school,QA-1034,65.00\nOrchard club,QA-1001,9.00\n"
     )
-    program(folder, "preview", "changes.jsonl", "--page", "told.html", *OPTIONS)
+    program(folder, "preview", "page.jsonl", "--page", "told.html", *OPTIONS)
     return folder / "told.html"
 
 
@@ -246,9 +246,9 @@ def test_a_page_fetches_nothing_and_is_the_same_twice(demo):
     assert "http" not in re.sub(r'"http://www\.w3\.org/[^"]*"|http-equiv', "", text)
     assert not re.search(r'(?:src|href)="(?!#)', text)
     again = demo.with_name("again.html")
-    program(demo.parent, "preview", "changes.jsonl", "--page", again.name, *OPTIONS)
+    program(demo.parent, "preview", "page.jsonl", "--page", again.name, *OPTIONS)
     assert again.read_text() == text
-    facts = json.loads(program(demo.parent, "preview", "changes.jsonl", "--json", "--by", "category", "--all"))
+    facts = json.loads(program(demo.parent, "preview", "page.jsonl", "--json", "--by", "category", "--all"))
     assert facts["items_found"] == 67
     for one in facts["impact"]["groups"]:
         assert f'<th scope="row">{one["group"] or "all"}</th>' in text

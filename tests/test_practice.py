@@ -6,8 +6,10 @@ import csv
 import io
 import json
 import os
+import random
 import re
 import signal
+import sqlite3
 import subprocess
 import threading
 import time
@@ -15,6 +17,7 @@ from collections.abc import Iterator
 from contextlib import contextmanager
 from dataclasses import replace
 from pathlib import Path
+from urllib.parse import quote
 
 import httpx
 import polars as pl
@@ -35,7 +38,7 @@ from neat_delta.practice.folder import import_folder
 from neat_delta.practice.rehearse import rehearsal
 from neat_delta.practice.shop import Shop
 from tests.browser import browser, scheme
-from tests.conftest import PROGRAM, environment, first_of
+from tests.conftest import PROGRAM, environment, first_of, started
 from tests.made import files_of_every_format
 from tests.practice import Served, served
 from tests.test_page import AXE, needs_axe, needs_browser
@@ -145,6 +148,8 @@ def test_strangers_are_refused(server):
             ({"Host": "evil.example"}, 403),
             ({"Host": "10.0.0.7:8421"}, 403),
             ({"Origin": "http://evil.example", "Authorization": "Bearer honey"}, 403),
+            ({"Origin": "null", "Authorization": "Bearer honey"}, 403),
+            ({"Origin": "http://[", "Authorization": "Bearer honey"}, 403),
             ({}, 401),
             ({"Authorization": "Bearer wax"}, 401),
             ({"Authorization": "Bearer honey"}, 200),
@@ -261,11 +266,11 @@ def test_two_imports_at_once_go_one_after_the_other(server):
 def program(folder: Path, *args: str, **extra: str) -> Iterator[tuple[subprocess.Popen, str]]:
     """The installed program as a server, and its address."""
     call = [str(PROGRAM), "practice", "live.csv", "--port", "0", *args]
-    with subprocess.Popen(
-        call, cwd=folder, env=environment(**extra), stdout=subprocess.PIPE, stderr=subprocess.STDOUT
+    with started(
+        [*call], cwd=folder, env=environment(**extra), stdout=subprocess.PIPE, stderr=subprocess.STDOUT
     ) as child:
         assert child.stdout is not None
-        line = child.stdout.readline().decode()
+        line = child.stdout.readline()
         address = re.search(r"http://127\.0\.0\.1:\d+", line)
         try:
             assert address, line
@@ -351,11 +356,161 @@ def test_the_server_by_its_command(put, tmp_path, run):
     assert none.returncode == 2 and "There is no token" in none.stderr
 
 
-def test_without_the_packages_of_the_server(put, run, monkeypatch):
+def test_what_it_cannot_keep_is_one_line(put, run, tmp_path):
     put("live.csv", LIVE)
-    monkeypatch.setitem(__import__("sys").modules, "neat_delta.practice.server", None)
-    done = run("practice", "live.csv")
-    assert done.returncode == 2 and "pip install 'neat-delta[practice]'" in done.stderr
+    put("folder/x", "") if (tmp_path / "folder").mkdir() else None
+    with sqlite3.connect(tmp_path / "other.db") as other:
+        other.execute("CREATE TABLE items (id INTEGER)")
+    before = (tmp_path / "other.db").read_bytes()
+    for place, said in (
+        ("no/such/shop.db", "there is no such folder"),
+        ("folder", "there is no such folder to keep a file in, or it is one"),
+        ("other.db", "this is no practice store's"),
+        ("live.csv", "this is no practice store's"),
+        ("/dev/full", "it cannot be written (database or disk is full)"),
+    ):
+        done = run("practice", "live.csv", "--keep", place, "--port", "0")
+        assert done.returncode == 2 and said in done.stderr and done.stderr.count("\n") == 1, (place, done.stderr)
+    assert (tmp_path / "other.db").read_bytes() == before
+
+
+@pytest.mark.process
+def test_a_full_disk_is_one_line(put, tmp_path):
+    """A file system without room is a limit on how large a file may grow."""
+    put("live.csv", LIVE.replace("Jar", "Jar" * 5_000))
+    call = f"ulimit -f 100; trap '' XFSZ; {PROGRAM} practice live.csv --keep shop.db --port 0"
+    done = subprocess.run(["bash", "-c", call], cwd=tmp_path, capture_output=True, text=True, timeout=60, check=False)
+    assert done.returncode == 2 and "shop.db: it cannot be written" in done.stderr, done.stderr
+    assert done.stderr.count("\n") == 1
+
+
+def test_sales_without_end_come_to_an_end(put, run, tmp_path):
+    put("live.csv", LIVE)
+    run("compare", "live.csv", put("sheet.csv", "sku,price\nQA-1,2.00\n"), "-o", "c.jsonl")
+    run("write", "c.jsonl", "--to", "out")
+    done = run("practice", "live.csv", "--import", "out", "--to", "p", "--sell", "99999/min")
+    assert done.returncode == 0, done.stderr
+    for rate in ("1000000/min", "9" * 5000 + "/min", "-1/min"):
+        done = run("practice", "live.csv", "--import", "out", "--to", "q", "--sell", rate)
+        assert done.returncode == 2 and done.stderr.count("\n") == 1
+
+
+def test_what_a_row_leaves_blank_is_not_rounded(put, run, tmp_path):
+    put("live.csv", "sku,price,cost\nA,1.25,1.00\nB,2.25,1.00\n")
+    run("compare", "live.csv", put("sheet.csv", "sku,price,cost\nA,1.35,1.00\nB,2.25,1.10\n"), "-o", "c.jsonl",
+        "--accept", "large-round")  # fmt: skip
+    run("write", "c.jsonl", "--to", "out", "--importer-blanks", "skip")
+    run("practice", "live.csv", "--import", "out", "--to", "p", "--round", "price:0")
+    assert (tmp_path / "p" / "after.csv").read_text() == "sku,price,cost\nA,1,1.00\nB,2.25,1.10\n"
+
+
+NASTY = [
+    "",
+    "0",
+    "1",
+    "-1",
+    "9" * 30,
+    "1e999",
+    "\0",
+    "\ufeff",
+    "'",
+    '"',
+    "%",
+    "{",
+    "[",
+    "[" * 2_000,
+    '{"a":' * 2_000,
+    "price > 1",
+    "price >",
+    "(" * 500 + "price" + ")" * 500,
+    "NOT " * 300 + "price",
+    "price IN ()",
+    "sku LIKE '%'",
+    "x" * 5_000,
+    "sku,price\nQA-1,1\n",
+    "sku\n",
+    "sku,price\n",
+    ",\n,",
+    "sku,new_sku\nQA-1,QA-2\n",
+    "<a>",
+    "PK\x03\x04",
+    "é",
+    "🐝",
+    "change",
+    "add",
+    "recode",
+    "remove",
+    "../..",
+    "a/b~c",
+    "~1~0",
+    "QA-1",
+    "price",
+    "name,price",
+    "null",
+    "true",
+    '{"price":"1"}',
+    '[{"op":"replace","path":"/price","value":"2"}]',
+    '[{"op":"copy"}]',
+    '{"price":{"a":[]}}',
+    '{"nope":"1"}',
+    "{}",
+    "[]",
+    '--b\r\nContent-Disposition: form-data; name="file"; filename="u.csv"\r\n\r\nsku,price\nQA-1,3\n\r\n--b--\r\n',
+    "--b",
+    "waiting=",
+    "waiting=1",
+    "token=",
+]
+PLACES = [
+    "/",
+    "/import",
+    "/imports",
+    "/imports/1",
+    "/results/1.csv",
+    "/history",
+    "/items/QA-1",
+    "/items/a~1b~0c",
+    "/sign-in",
+    "/export.csv",
+    "/export.jsonl",
+    "/export.xlsx",
+    "/openapi.json",
+    "/page.css",
+    "/items/",
+    "/nothing",
+]
+KINDS = [
+    "text/csv",
+    "application/json",
+    "application/merge-patch+json",
+    "application/json-patch+json",
+    "text/html",
+    "",
+    "multipart/form-data; boundary=b",
+    "multipart/form-data",
+    "application/x-www-form-urlencoded",
+]
+
+
+@pytest.mark.parametrize("drawn", first_of([(0, 250), *((seed, 1_000) for seed in range(1, 11))], few=1))
+def test_nothing_that_is_asked_breaks_it(server, drawn):
+    """Requests drawn from nasty parts: each is answered, and none is a fault of the store's own."""
+    seed, many = drawn
+    rng = random.Random(seed)
+    server.open(shop_of())
+    for _ in range(many):
+        names = rng.sample(["q", "page", "fields", "where", "check", "action", "name"], 2)
+        words = {name: rng.choice(NASTY) for name in names}
+        place = rng.choice([*PLACES, "/items/" + quote(rng.choice(NASTY)[:200], safe="~")])
+        headers = {"Content-Type": rng.choice(KINDS), "If-Match": rng.choice(["*", '"x"', ""])}
+        headers |= {"Accept": "text/html"} if rng.random() < 0.3 else {}
+        body = "".join(rng.sample(NASTY, rng.choice([1, 1, 2]))).encode("utf-8", "replace")
+        verb = rng.choice(["GET", "GET", "POST", "PATCH", "PUT"])
+        answer = server.http.request(
+            verb, place, params=words, headers=headers, content=body if verb != "GET" else None
+        )
+        assert answer.status_code < 500, (verb, place, words, headers, body[:200], answer.text[:300])
+    assert server.http.get("/export.csv").status_code == 200
 
 
 def test_a_rehearsal_is_one_command(put, run, tmp_path):

@@ -91,6 +91,14 @@ def test_records_in_the_program(run, store, put):
     assert failed.returncode == 2 and 'no heading stands for "sku", which is the key' in failed.stderr
 
 
+def test_markdown_escapes_the_fields_of_emptied_cells(run, put):
+    put("live.csv", "sku,<b>note|\nA,x\nB,y\n")
+    put("sheet.csv", "sku,<b>note|\nA,\nB,y\n")
+    run("compare", "live.csv", "sheet.csv", "-o", "c.jsonl", "--accept", "large-round")
+    line = next(line for line in run("preview", "c.jsonl", "--markdown").stdout.splitlines() if "emptied" in line)
+    assert r"1 cell of \<b\>note\|" in line and "<b>" not in line
+
+
 def test_markdown_has_what_json_has_and_takes_nothing_for_markup(run, put):
     evil = "| **b** `c` <script>x</script> [l](u) #1 ~s~ @all\n# t"
     put("live.csv", f'sku,na|me,price\nA,"{evil}",1.00\nB,plain,2.00\nC,x,3.00\n')

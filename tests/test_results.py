@@ -12,7 +12,8 @@ import polars as pl
 import pytest
 
 from neat_delta import Field, Key, ResultsForm, Store, as_catalogue, compare, confirm, results, witnesses
-from neat_delta.core.infer.results import draft_results, status_of
+from neat_delta.core.infer.results import draft_results
+from neat_delta.core.infer.status_words import status_of
 from neat_delta.core.outcome.results import message_form
 from tests.conftest import PROGRAM, environment
 from tests.made import xlsx
@@ -219,14 +220,17 @@ def test_a_report_may_have_strangers_and_repeats(round_, put, run):
 
 
 def test_a_report_of_what_was_refused_alone(round_, put, run):
-    """Its rows have a message and no status; what it does not mention was done."""
+    """Its rows have a message and no status; what it does not mention was done only if the store file says so."""
     put(
         "r.csv",
         _csv(["sku", "error"], [("QA-2", "price must be above cost 9.00"), ("QA-4", "price must be above cost 2.00")]),
     )
     done = run("confirm", "c.jsonl", "--files", "out", "--results", "r.csv", "--json")
     found = json.loads(done.stdout)["results"]
-    assert found["counts"] == {"done": 3, "refused": 2} and found["guessed"]["only_refused"]
+    assert found["counts"] == {"not mentioned": 3, "refused": 2}
+    put("neat-delta.toml", STORE + '[results]\nkey = ["sku"]\nmessage = "error"\nonly_refused = true\n')
+    done = run("confirm", "c.jsonl", "--files", "out", "--results", "r.csv", "--json")
+    assert json.loads(done.stdout)["results"]["counts"] == {"done": 3, "refused": 2}
     assert [(one["form"], len(one["keys"])) for one in found["messages"]] == [("price must be above cost #", 2)]
 
 
@@ -261,7 +265,7 @@ def test_the_two_witnesses(said, seen, put, run):
     if worst:
         assert f"\n{worst}: 1 item\n  QA-1" in done.stdout
     elif fine:
-        assert done.stdout.startswith("The store file") and "all of them done and landed" in done.stdout
+        assert "\nThe store file does not say" in done.stdout and "all of them done and landed" in done.stdout
 
 
 def test_the_worst_comes_first():

@@ -106,6 +106,7 @@ def test_only_what_was_answered_yes_is_sent(workbook, run, tmp_path):
 def test_a_no_is_a_promise_in_confirm_retry_and_undo(workbook, run, put, tmp_path):
     """With every kind of hold: a reviewer's no, no answer, damage, a blank, a new item of which a part is signed."""
     answered(workbook, tmp_path / "signed.xlsx", ANSWERS)
+    put("neat-delta.toml", 'version = 1\n[importer.removal]\nhow = "row"\n')
     run("write", "c.jsonl", "--signed-off", "signed.xlsx", "--to", "out")
     listed = json.loads((tmp_path / "out" / "manifest.json").read_text())["not_sent"]
     assert {(one["key"]["sku"], one["field"]): one["reason"] for one in listed} == {
@@ -126,7 +127,6 @@ def test_a_no_is_a_promise_in_confirm_retry_and_undo(workbook, run, put, tmp_pat
     )
     put("after.csv", landed)
     assert run("confirm", "c.jsonl", "after.csv", "--files", "out").returncode == 0
-    put("neat-delta.toml", 'version = 1\n[importer.removal]\nhow = "row"\n')
     for options in (("--now", "after.csv"), ()):
         run("undo", "c.jsonl", "--files", "out", "--to", "back", "--replace", *options)
         back = {(sku, name) for sku, name, text in sent(tmp_path / "back") if text}

@@ -260,6 +260,96 @@ WRONG = {
         'line 4, fields.a.yes: "x" cannot mean both',
     ),
     "separator": ('version = 1\n[file]\nseparator = ";;"\n', "line 3, file.separator: it must be one plain character"),
+    "a separator that is a quote": (
+        'version = 1\n[importer]\nseparator = "\\""\n',
+        "line 3, importer.separator: it must be one plain character",
+    ),
+    "a separator that no file can have": (
+        'version = 1\n[file]\nseparator = "\\u0000"\n',
+        "line 3, file.separator: it must be one plain character",
+    ),
+    "a list's separator that no file can have": (
+        'version = 1\n[fields.a]\nkind = "list"\nseparator = "\\u0000"\n',
+        "line 4, fields.a.separator: it has a character in it that no file can have",
+    ),
+    **{
+        f"a mark for lists, {mark!r}": (
+            f'version = 1\n[importer]\nlists = "marked"\nadds = "{mark}"\n[fields.a]\nkind = "list"\nseparator = "|"\n',
+            f"line 4, importer.adds: {said}",
+        )
+        for mark, said in {
+            "|": "it is not to be told from",
+            "+|": "it is not to be told from",
+            "+ ": "it begins or ends with a blank",
+            "--": "it begins as takes_away does",
+            "-": "it is the same as takes_away",
+        }.items()
+    },
+    "a mark that begins as the other": (
+        'version = 1\n[importer]\nlists = "marked"\ntakes_away = "+-"\n',
+        "line 4, importer.takes_away: it begins as adds does",
+    ),
+    "a mark of blanks": (
+        'version = 1\n[importer]\nblanks = "skip"\nempties = "  "\n',
+        "line 4, importer.empties: it is blank, and the importer skips blanks",
+    ),
+    "a default that is the mark": (
+        'version = 1\n[importer]\nblanks = "skip"\nempties = "-"\ndefaults = { a = "-" }\n',
+        "importer.defaults.a: it is the mark that empties a field",
+    ),
+    "a default of the key": (
+        'version = 1\n[key]\nfields = ["a"]\n[importer.defaults]\na = "x"\n',
+        "line 5, importer.defaults.a: it is of the key",
+    ),
+    "a flag of blanks": (
+        'version = 1\n[importer.removal]\nhow = "flag"\nheading = "drop"\nvalue = " "\n',
+        "line 5, importer.removal.value: it is blank, and a blank cell removes nothing",
+    ),
+    "a removal by the mark": (
+        'version = 1\n[importer]\nblanks = "skip"\nempties = "-"\n[importer.removal]\nhow = "value"\nheading = "a"\n'
+        'value = "-"\n',
+        "line 8, importer.removal.value: it is the mark that empties a field",
+    ),
+    "a removal on a locked field": (
+        'version = 1\n[importer.removal]\nhow = "value"\nheading = "a"\nvalue = "x"\n[fields.a]\nlocked = true\n',
+        'line 4, importer.removal.heading: "a" is locked',
+    ),
+    "a removal on a field that is told as a difference": (
+        'version = 1\n[importer]\nadjusted = ["a"]\n[importer.removal]\nhow = "value"\nheading = "a"\nvalue = "0"\n'
+        '[fields.a]\nkind = "integer"\n',
+        'line 6, importer.removal.heading: "a" is told as a difference',
+    ),
+    "a removal on the key": (
+        'version = 1\n[key]\nfields = ["a"]\n[importer.removal]\nhow = "value"\nheading = "a"\nvalue = "0"\n'
+        "[fields.a]\n",
+        'line 6, importer.removal.heading: "a" is of the key',
+    ),
+    "a column that is called like a flag": (
+        'version = 1\n[importer.columns]\ndrop = { text = "x" }\n[importer.removal]\nhow = "flag"\nheading = "drop"\n'
+        'value = "1"\n',
+        'line 6, importer.removal.heading: "drop" is what another column is called',
+    ),
+    "a column that is called like what a field is called": (
+        'version = 1\n[importer.with_adjusted]\nPreis = "x"\n[fields.price]\nheading = "Preis"\n',
+        'line 3, importer.with_adjusted.Preis: "Preis" is what another column is called',
+    ),
+    "a column that is called like a new code": (
+        'version = 1\n[importer.columns]\nnewer = { text = "x" }\n'
+        '[importer.code_change]\nhow = "row"\nheading = "newer"\n',
+        'line 6, importer.code_change.heading: "newer" is what another column is called',
+    ),
+    "a heading that is blank": (
+        'version = 1\n[importer.called]\na = " "\n[fields.a]\n',
+        "line 3, importer.called.a: a heading is not blank",
+    ),
+    "an expression that means nothing": (
+        'version = 1\n[importer.columns]\nleast = { expression = "ROUND(" }\n',
+        "line 3, importer.columns.least: its expression means nothing",
+    ),
+    "an expression of no field": (
+        'version = 1\n[importer.columns]\nleast = { expression = "cots + 1" }\n[fields.cost]\nkind = "money"\n',
+        'line 3, importer.columns.least: its expression reads "cots", which is no field. Did you mean "cost"?',
+    ),
     "continued": (
         'version = 1\n[file]\ncontinued = ["a"]\n[fields.a]\n',
         'line 3, file.continued: the field "a" needs a',

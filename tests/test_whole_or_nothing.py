@@ -173,7 +173,7 @@ def test_only_what_write_wrote_is_replaced(run, changes):
     again = run("write", "changes.jsonl", "--to", "out", "--importer-blanks", "skip")
     assert again.returncode == 2
     assert "the folder is not empty. Name another, or add --replace" in again.stderr
-    assert len(names(changes / "out")) == 12
+    assert len(names(changes / "out")) == 10
     assert run("write", "changes.jsonl", "--to", "out", "--importer-blanks", "skip", "--replace").returncode == 1
     assert names(changes / "out") == {"update-1.csv", "undo-1.csv", "manifest.json", "READ-ME-FIRST.txt"}
     for edit in ("update-1.csv", "notes.txt", "READ-ME-FIRST.txt"):

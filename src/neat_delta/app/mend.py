@@ -21,6 +21,9 @@ MESSAGE = "what the store said"
 """The heading of the messages: no field, so that `compare` leaves it alone."""
 
 
+NO_BASES: Mapping[tuple[str, ...], Mapping[str, str]] = {}
+
+
 @dataclass(frozen=True, slots=True)
 class Mended:
     """A sheet to mend: its file, how many items are in it, and how many removals are not, as nothing of them can be
@@ -39,9 +42,13 @@ def mend(
     form: Literal["xlsx", "delimited"],
     store: Store | None = None,
     options: SheetOptions | None = None,
+    bases: Mapping[tuple[str, ...], Mapping[str, str]] = NO_BASES,
+    before: Catalogue | None = None,
 ) -> Mended:
     """The sheet of what is to be sent again (`retry`: a change set, and the catalogue as it is `now`), with the values
-    that were meant; `messages` are the store's, by key. It remembers `now` as its base.
+    that were meant; `messages` are the store's, by key. It remembers `now` as its base; of cells that somebody changed
+    since what stood `before` (`bases`, by key and field), and that it was cut from there, so that `compare` asks whose
+    value it is to be.
 
     >>> from neat_delta import as_catalogue, compare, confirm, retry
     >>> live = as_catalogue({"sku": ["QA-1", "QA-2"], "price": ["9.90", "20.00"]}, "live")
@@ -57,7 +64,7 @@ def mend(
     meant: dict[int, dict[str, str]] = {}
     for item, name, text in again.cells.select("item", pl.col("field").cast(pl.String), "after").iter_rows():
         meant.setdefault(item, {})[name] = text
-    rows, base_rows = _rows(again, now, kept, meant)
+    rows, base_rows = _rows(again, now, kept, meant, bases)
     codes = {}
     if (verdicts == "recoded").any():
         new = [[text for name, text in meant.get(item, {}).items() if name in key] for item in kept]
@@ -70,8 +77,8 @@ def mend(
     made = cut_worksheet(replace(now, cells=wanted, numbers=None), store=shop, key=key, fields=fields)
     remembered = None
     if base_rows:
-        before = pl.DataFrame(base_rows, schema=dict.fromkeys(now.fields, pl.String), orient="row").rename(named)
-        remembered = cut_worksheet(replace(now, cells=before, numbers=None), store=shop, key=key, fields=fields).cells
+        was = pl.DataFrame(base_rows, schema=dict.fromkeys(now.fields, pl.String), orient="row").rename(named)
+        remembered = cut_worksheet(replace(now, cells=was, numbers=None), store=shop, key=key, fields=fields).cells
     said = [messages.get(again.keys.row(item), "") for item in kept]
     heading = MESSAGE
     while heading in made.cells.columns:  # a field of that name keeps it
@@ -83,11 +90,17 @@ def mend(
     cells = made.cells.with_columns(pl.Series(name, texts, dtype=pl.String) for name, texts in more.items())
     made = replace(made, columns=columns, cells=cells.select(column.heading for column in columns))
     removals = verdicts.len() - kept.len()
-    return Mended(sheet_file(made, now, form, options, remembered), kept.len(), removals)
+    return Mended(
+        sheet_file(made, before if bases and before else now, form, options, remembered), kept.len(), removals
+    )
 
 
 def _rows(
-    again: ChangeSet, now: Catalogue, kept: pl.Series, meant: Mapping[int, Mapping[str, str]]
+    again: ChangeSet,
+    now: Catalogue,
+    kept: pl.Series,
+    meant: Mapping[int, Mapping[str, str]],
+    bases: Mapping[tuple[str, ...], Mapping[str, str]],
 ) -> tuple[list[dict[str, str]], list[dict[str, str]]]:
     """The items as they are meant, and those of them that are there as they are now; under the names of the fields."""
     places = now.place(again.items["live"])
@@ -96,7 +109,7 @@ def _rows(
         place = places[item]
         there = dict.fromkeys(now.fields, "") if place is None else now.cells.row(place, named=True)
         if place is not None:
-            base.append(there)
+            base.append(there | dict(bases.get(again.keys.row(item), {})))
         cells = {name: text for name, text in meant.get(item, {}).items() if name not in again.keys.columns}
         rows.append(there | again.keys.row(item, named=True) | cells)
     return rows, base

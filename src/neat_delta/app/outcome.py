@@ -26,11 +26,19 @@ from neat_delta.core.outcome.witnesses import Witnesses, compare_witnesses
 __all__ = ["as_reported", "confirm", "results", "retry", "undo", "witnesses"]
 
 
-def confirm(changes: ChangeSet, live: Catalogue, after: Catalogue, store: Store | None = None) -> Confirmed:
+def confirm(
+    changes: ChangeSet,
+    live: Catalogue,
+    after: Catalogue,
+    store: Store | None = None,
+    said: Results | None = None,
+) -> Confirmed:
     """What became of the sent changes in `after`, an export made after the import, by value.
 
-    `live` is the change set's own (`read_live`); `store` says how an item is removed, and under which names `after` has
-    its fields, where that is not as live had them. CatalogueError when `after` lacks the key or a field that was sent.
+    `live` is the change set's own (`read_live`); `store` says how an item is removed, which fields are told as a
+    difference, and under which names `after` has its fields, where that is not as live had them. `said` is the store's
+    own report (`results`), if there is one: an export alone does not tell whether a difference was added to what moves
+    by itself. CatalogueError when `after` lacks the key or a field that was sent.
 
     >>> from neat_delta import as_catalogue, compare
     >>> live = as_catalogue({"sku": ["QA-1", "QA-2"], "price": ["9.90", "20.00"]}, "live")
@@ -41,7 +49,8 @@ def confirm(changes: ChangeSet, live: Catalogue, after: Catalogue, store: Store 
     """
     shop = store or Store()
     export = prepare_export(after, changes.header, store)
-    return outcome_of(_with_habits(changes, store), live, export, shop.importer.removal)
+    words = {} if said is None else {item: one.said for item, one in said.by_item.items() if not one.mixed}
+    return outcome_of(_with_habits(changes, store), live, export, shop.importer, words)
 
 
 def _with_habits(changes: ChangeSet, store: Store | None) -> ChangeSet:
@@ -58,9 +67,12 @@ def results(
     reports: Sequence[tuple[str, pl.DataFrame]],
     store: Store,
     rows: Sequence[FileRow] = (),
+    *,
+    again: bool = False,
 ) -> Results:
     """What the store's reports say of each item that was sent: `reports` with their names (`read_report`), `rows` of
-    the update files (`file_rows`), by which row numbers are known. What a report's columns mean is under [results] of
+    the update files (`file_rows`), by which row numbers are known; `again`: these are the files of what did not land
+    before, and the reports of the earlier import come first. What a report's columns mean is under [results] of
     the `store` file. StoreError when that does not fit, CatalogueError when it is the report of another round.
 
     >>> from neat_delta import ResultsForm, as_catalogue, compare
@@ -71,7 +83,7 @@ def results(
     >>> results(compare(live, sheet), [("report", report)], Store(results=form)).counts
     {'done': 1, 'refused': 1}
     """
-    return read_results(changes, reports, store.results, rows)
+    return read_results(changes, reports, store.results, rows, again=again)
 
 
 def witnesses(changes: ChangeSet, said: Results, seen: Confirmed | None = None) -> Witnesses:
@@ -89,18 +101,19 @@ def witnesses(changes: ChangeSet, said: Results, seen: Confirmed | None = None) 
 
 
 def as_reported(changes: ChangeSet, live: Catalogue, said: Results, store: Store | None = None) -> Catalogue:
-    """Live as it is now if the store's report is right: with what is said to be done, and what it does not mention.
+    """Live as it is now if the store's report is right: with what is said to be done, and nothing else.
 
     >>> from neat_delta import ResultsForm, as_catalogue, compare
     >>> live = as_catalogue({"sku": ["QA-1", "QA-2"], "price": ["9.90", "20.00"]}, "live")
     >>> changes = compare(live, as_catalogue({"sku": ["QA-1", "QA-2"], "price": ["10.50", "21.00"]}, "sheet"))
-    >>> report, form = pl.DataFrame({"sku": ["QA-1"], "why": ["no"]}), ResultsForm(["sku"], message="why")
+    >>> report = pl.DataFrame({"sku": ["QA-1", "QA-2"], "why": ["no", ""]})
+    >>> form = ResultsForm(["sku"], message="why")
     >>> said = results(changes, [("report", report)], Store(results=form))
     >>> as_reported(changes, live, said).cells["price"].to_list()
     ['9.90', '21.00']
     """
     shop = store or Store()
-    done = {item for item, one in said.by_item.items() if one.said not in {"refused", "skipped"}}
+    done = {item for item, one in said.by_item.items() if one.said in {"done", "warned"}}
     return believed(changes, live, done, shop.importer.removal)
 
 
@@ -111,10 +124,12 @@ def retry(
     store: Store | None = None,
     *,
     altered: bool = False,
+    clashes: bool = False,
 ) -> tuple[ChangeSet, Catalogue]:
-    """What did not land, as a change set against the export `after`, and that export as the change set has it: to plan
-    and write from. An item that is there no more is left out, and so is what the store rounded, cut or wrote in other
-    case by itself, unless `altered`.
+    """What did not land and stands as it was before, as a change set against the export `after`, and that export as the
+    change set has it: to plan and write from. What somebody changed since is left out (`left_alone`), and so is what
+    the store rounded, cut or wrote in other case by itself, unless `altered`. With `clashes` the cells that somebody
+    changed since are in it, too: to be mended (`mend`), and not to be sent.
 
     >>> from neat_delta import as_catalogue, compare
     >>> live = as_catalogue({"sku": ["QA-1", "QA-2"], "price": ["9.90", "20.00"]}, "live")
@@ -125,14 +140,20 @@ def retry(
     [{'price': ('9.90', '10.50')}]
     """
     export = prepare_export(after, changes.header, store)
-    return not_landed(changes, export, confirmed, altered=altered), export
+    return not_landed(changes, export, confirmed, altered=altered, clashes=clashes), export
 
 
 def undo(
-    changes: ChangeSet, live: Catalogue, now: Catalogue | None = None, store: Store | None = None
+    changes: ChangeSet,
+    live: Catalogue,
+    now: Catalogue | None = None,
+    store: Store | None = None,
+    *,
+    altered: bool = False,
 ) -> tuple[ChangeSet, Catalogue, list[Landing]]:
     """What takes the sent changes back, as a change set against the export `now` (None: live with every change landed);
-    that catalogue; and what is left alone, since it does not stand as it was sent.
+    that catalogue; and what is left alone, since it does not stand as it was sent; what the store rounded or cut by
+    itself is taken back, too, if `altered`.
 
     >>> from neat_delta import as_catalogue, compare
     >>> live = as_catalogue({"sku": ["QA-1", "QA-2"], "price": ["9.90", "20.00"]}, "live")
@@ -143,4 +164,4 @@ def undo(
     """
     shop = store or Store()
     export = None if now is None else prepare_export(now, changes.header, store)
-    return revert(_with_habits(changes, store), live, export, shop.importer.removal)
+    return revert(_with_habits(changes, store), live, export, shop.importer, altered=altered)

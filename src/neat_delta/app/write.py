@@ -11,8 +11,9 @@ from neat_delta.core.engine.answered import answer
 from neat_delta.core.model.catalogue import Catalogue
 from neat_delta.core.model.changeset import ChangeSet
 from neat_delta.core.model.importer import Importer
-from neat_delta.core.model.manifest import Comment, Contradiction, Manifest
+from neat_delta.core.model.manifest import Comment, Contradiction, Manifest, StoreFile, Turn
 from neat_delta.core.model.store import Store
+from neat_delta.core.plan import FILE_COST
 from neat_delta.core.review.answers import Answers
 from neat_delta.files.updates import write_updates
 
@@ -31,13 +32,16 @@ def write(
     today: str | None = None,
     replace: bool = False,
     most_files: int = 8,
+    file_cost: int = FILE_COST,
     whole: bool = False,
+    store_file: StoreFile | None = None,
     rehearse: Callable[[ChangeSet], Callable[[Path, Manifest], pl.DataFrame]] | None = None,
 ) -> Manifest:
     """Plan what is to be sent, write it into a new folder with its undo, and prove it; as `write_updates`. With
     `answers` (`read_answers`), only what was answered yes is sent, and clashes at the value that was chosen; these are
     checked at the levels of the `store` file, whose exceptions end before `today`; of `skus` (None: all), only items
-    with one of these in their key are sent. `rehearse` gives, for the change set as it is sent, what imports the files
+    with one of these in their key are sent. `store_file` says which file the store was read from, for the manifest.
+    `rehearse` gives, for the change set as it is sent, what imports the files
     once more in its own way.
 
     >>> from pathlib import Path
@@ -64,7 +68,7 @@ def write(
         unsent = unsent.with_columns(field=pl.lit(None, pl.String), reason=pl.lit(NOT_NAMED))
         changes = with_held(changes, unsent)
     return write_updates(
-        changes, live, importer, folder, replace=replace, most_files=most_files, whole=whole,
+        changes, live, importer, folder, replace=replace, most_files=most_files, file_cost=file_cost, whole=whole,
         released=released, contradictions=contradictions, comments=comments,
-        rehearse=None if rehearse is None else rehearse(changes),
+        turn=Turn(changes=changes.digest, store=store_file), rehearse=None if rehearse is None else rehearse(changes),
     )  # fmt: skip

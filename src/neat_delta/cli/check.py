@@ -39,7 +39,7 @@ def check(catalogue: str, images: str | None, store: str | None, key: tuple[str,
     from neat_delta.core.checks import CHECKS
     from neat_delta.report.settings import as_options
 
-    store_file = read_store_option(store)
+    store_file = read_store_option(store, catalogue)
     shop, store_path = store_file or (None, None)
     with working(f"Checking {catalogue}"):
         read = neat_delta.read(catalogue, layout_from_options("live", shop.file.layout if shop else None))

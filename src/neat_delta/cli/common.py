@@ -6,7 +6,7 @@ from __future__ import annotations
 
 import sys
 import threading
-from collections.abc import Callable, Iterable, Iterator
+from collections.abc import Callable, Iterable, Iterator, Sequence
 from contextlib import contextmanager
 from typing import TYPE_CHECKING, Any, Literal, TypeVar
 
@@ -20,6 +20,7 @@ if TYPE_CHECKING:
     from neat_delta.core.model.layout import Layout, Notation
     from neat_delta.core.model.lists import ListMapping
     from neat_delta.core.model.store import Store
+    from neat_delta.files.rounds import Round
 
 __all__ = [
     "accepts_from_options",
@@ -28,6 +29,7 @@ __all__ = [
     "clashes_from_options",
     "column_mappings",
     "counts_for_scripts",
+    "find_round",
     "header_facts",
     "images_in",
     "images_option",
@@ -45,7 +47,9 @@ __all__ = [
     "print_json",
     "print_live",
     "print_result",
+    "print_round",
     "print_summary",
+    "read_store_of_round",
     "read_store_option",
     "skus_option",
     "status_of",
@@ -55,6 +59,7 @@ __all__ = [
     "where_option",
     "working",
     "worksheet_form",
+    "write_change_set",
     "write_worksheet",
 ]
 
@@ -66,7 +71,7 @@ store_option: Decorator = click.option(
     "--store",
     metavar="FILE",
     envvar="NEAT_DELTA_STORE",
-    help="The store file.  [default: $NEAT_DELTA_STORE, or neat-delta.toml from this folder upward]",
+    help="The store file.  [default: $NEAT_DELTA_STORE, or neat-delta.toml beside LIVE or from this folder upward]",
 )
 
 key_option: Decorator = click.option(
@@ -316,12 +321,58 @@ def images_in(folder: str | None) -> list[str] | None:
     return sorted({path.name for path in files} | {path.relative_to(top).as_posix() for path in files})
 
 
-def read_store_option(told: str | None) -> tuple[Store, str] | None:
-    """The store file that was told or found, and its path."""
+def read_store_option(told: str | None, live: str | None = None) -> tuple[Store, str] | None:
+    """The store file that was told, or that stands beside `live` or from here upward, and its path."""
     from neat_delta.files.storefile import find_store, read_store
 
-    path = find_store(told)
+    path = find_store(told, live)
     return None if path is None else (read_store(path), path)
+
+
+def read_store_of_round(told: str | None, changes: str, live: str | None) -> tuple[Store, str] | None:
+    """The store file of a change set's round, and its path: told, or beside its live catalogue, or from here upward."""
+    from neat_delta.files.changeset import live_of_changes
+
+    return read_store_option(told, live or live_of_changes(changes))
+
+
+def find_round(changes: ChangeSet, path: str, folder: str | None, *, wanted_for: str | None = None) -> Round | None:
+    """The folder that the change set at `path` was written into. Where it is `wanted_for` something, OutputError when
+    there is none, or when a file in it was edited.
+    """
+    from neat_delta.core.support.errors import OutputError
+    from neat_delta.files.rounds import must_be_as_written, round_of
+
+    there = round_of(changes, path, folder)
+    if wanted_for is not None:
+        if there is None:
+            raise OutputError(
+                f"{path}: no folder that was made of it stands beside it or here, so nobody knows what was sent, and "
+                f"under which rules; {wanted_for}. Name the folder that `write` made with --files."
+            )
+        must_be_as_written(there, wanted_for)
+    return there
+
+
+def print_round(there: Round | None, store_path: str | None, changes: str, edited: Sequence[str] = ()) -> None:
+    """Say which folder and which store file a command goes by, and what of it is not as it was: `edited` files, too."""
+    from neat_delta.files.rounds import same_store
+
+    store = f"the store file is {store_path}" if store_path else "there is no store file"
+    if there is None:
+        click.echo(f"No folder was made of {changes}: all of it counts as sent; {store}.\n")
+        return
+    found = " (the one made of it; --files names another)" if there.found else ""
+    click.echo(f"As written in {there.folder}{found}; {store}.")
+    known = there.manifest.store
+    if not same_store(there, store_path):
+        was = "there was no store file" if known is None else f"it was {known.name}, as it was then"
+        click.echo(
+            f"The store file is another one now than for {there.folder} ({was}): the importer is still that one."
+        )
+    for name in edited:
+        click.echo(f"{there.folder}/{name} was edited since it was written: what it says was never planned.")
+    click.echo()
 
 
 def store_arguments(told: str | None) -> list[str]:
@@ -429,15 +480,10 @@ def make_folder(folder: str) -> None:
 
 
 def must_not_be_input(output: str, *inputs: str) -> None:
-    """OutputError when an output would overwrite one of these files."""
-    from pathlib import Path
+    """OutputError when an output would overwrite one of these files, or what the command has read."""
+    from neat_delta.files.inputs import must_not_be_input as must_not_be
 
-    from neat_delta.core.support.errors import OutputError
-
-    place = Path(output)
-    for name in inputs:
-        if place.exists() and Path(name).exists() and place.samefile(name):
-            raise OutputError(f"{output}: this is an input, and inputs are never modified. Name another file to write.")
+    must_not_be(output, inputs)
 
 
 def print_json(facts: object) -> None:
@@ -457,13 +503,15 @@ def header_facts(header: Header) -> Header:
     return msgspec.structs.replace(header, findings=said)
 
 
-def print_summary(changes: ChangeSet, store: str | None, output: str | None, *, told: bool) -> None:
+def print_summary(
+    changes: ChangeSet, store: str | None, output: str | None, *, told: bool, lacking: Sequence[str] = ()
+) -> None:
     """Print what a change set holds: what was read, where every row went, what was found, what is held."""
     from neat_delta.report import terminal
     from neat_delta.report.text import command
 
     console = terminal.terminal()
-    terminal.print_inputs(console, changes.header, store, told=told)
+    terminal.print_inputs(console, changes.header, store, told=told, lacking=lacking)
     terminal.print_accounts(console, changes)
     terminal.print_meanwhile(console, changes)
     terminal.print_clashes(console, changes)
@@ -493,13 +541,24 @@ def counts_for_scripts(changes: ChangeSet) -> dict[str, int]:
     return facts | ({"unresolved": questions} if questions else {})
 
 
-def print_result(changes: ChangeSet, output: str | None, store: str | None, *, as_json: bool, told: bool) -> int:
+def print_result(
+    changes: ChangeSet,
+    output: str | None,
+    store: str | None,
+    shop: Store | None = None,
+    *,
+    as_json: bool,
+    told: bool,
+) -> int:
     """Say what a change set holds, to a person or a program, unless it was itself printed; the exit status."""
+    header = changes.header
+    there = {*header.key, *header.fields, *header.untouched, *header.unseen}
+    lacking = [name for name in (shop.fields if shop else ()) if name not in there]
     if as_json:
-        facts = {"output": output, "store": store, **counts_for_scripts(changes)}
+        facts = {"output": output, "store": store, "lacking": lacking, **counts_for_scripts(changes)}
         print_json(facts | {"reasons": changes.reasons(), "header": header_facts(changes.header)})
     elif output != "-":
-        print_summary(changes, store, output, told=told)
+        print_summary(changes, store, output, told=told, lacking=lacking)
     return status_of(changes)
 
 
@@ -538,6 +597,24 @@ def write_worksheet(made: SheetFile, path: str, *inputs: str, replace: bool) -> 
         write_whole(beside, [made.base or b""])
     write_whole(path, [made.content])
     return beside
+
+
+def write_change_set(changes: ChangeSet, output: str) -> None:
+    """Write a change set; on standard error it is said when a folder was made of the one that was there before, which
+    needs that one.
+    """
+    from neat_delta.files.changeset import digest_in, write_changes
+    from neat_delta.files.rounds import folders_of
+
+    before = digest_in(output)
+    made = [one.folder for one in folders_of(before or "", output)]
+    write_changes(changes, output)
+    if made and digest_in(output) != before:
+        click.echo(
+            f"{', '.join(made)} was made of the change set that {output} was before: to confirm it or take it back, "
+            "compare again as then, into another file.",
+            err=True,
+        )
 
 
 @contextmanager

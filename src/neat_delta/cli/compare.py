@@ -32,6 +32,7 @@ from neat_delta.cli.common import (
     store_option,
     values_from_options,
     working,
+    write_change_set,
 )
 
 if TYPE_CHECKING:
@@ -201,7 +202,7 @@ def compare(  # noqa: PLR0912, PLR0915 - one option after another
 
     if output and output != "-":
         must_not_be_input(output, live, sheet, *([base] if base else []))
-    store_file = read_store_option(store)
+    store_file = read_store_option(store, live)
     shop, store_path = store_file or (None, None)
     meant, meant_in = blanks_from_options(blanks)
     choice, choice_in = clashes_from_options(clash)
@@ -276,10 +277,12 @@ def compare(  # noqa: PLR0912, PLR0915 - one option after another
         for chunk in change_lines(changes):
             sys.stdout.buffer.write(chunk)
     elif output:
-        neat_delta.write_changes(changes, output)
+        write_change_set(changes, output)
     if not as_json and output != "-":
         report()
-    status = print_result(changes, output, store_path, as_json=as_json, told=bool(key or (shop and shop.key.fields)))
+    status = print_result(
+        changes, output, store_path, shop, as_json=as_json, told=bool(key or (shop and shop.key.fields))
+    )
     if new_to is not None and not as_json and output != "-":
         from neat_delta.report.text import count
 

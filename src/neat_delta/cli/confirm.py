@@ -4,19 +4,22 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from dataclasses import dataclass
+from dataclasses import replace as replace_fields
 from pathlib import PurePath
 from typing import TYPE_CHECKING
 
 import click
 
 from neat_delta.cli.common import (
+    find_round,
     json_option,
     layout_from_options,
     layout_options,
     must_be_new,
     print_json,
     print_live,
-    read_store_option,
+    print_round,
+    read_store_of_round,
     store_arguments,
     store_option,
     working,
@@ -31,10 +34,12 @@ if TYPE_CHECKING:
     from neat_delta.core.infer.results import DraftedResults
     from neat_delta.core.model.catalogue import Catalogue
     from neat_delta.core.model.changeset import ChangeSet
+    from neat_delta.core.model.layout import Layout
     from neat_delta.core.model.store import Store
     from neat_delta.core.outcome.confirm import Confirmed
     from neat_delta.core.outcome.results import Results
     from neat_delta.core.outcome.witnesses import Witnesses
+    from neat_delta.files.rounds import Round
 
 __all__ = ["confirm"]
 
@@ -46,7 +51,13 @@ __all__ = ["confirm"]
 )
 @click.argument("changes")
 @click.argument("after", required=False)
-@click.option("--files", "folder", metavar="DIR", help="What `write` made: what it held back is not looked for.")
+@click.option(
+    "--files",
+    "folder",
+    metavar="DIR",
+    help="The folder that `write` made: it says what was sent, and under which importer's rules.  [default: the one "
+    "that was made of CHANGES]",
+)
 @click.option(
     "--results",
     "reports",
@@ -55,7 +66,11 @@ __all__ = ["confirm"]
     help="The store's own report of the import, any table, page or log; may be repeated. A layout option is for it "
     "with report= before the value.",
 )
-@click.option("--retry", metavar="DIR", help="Write update files of what did not land into this new folder.")
+@click.option(
+    "--retry",
+    metavar="DIR",
+    help="Write update files of what did not land, and stands as it was before, into this new folder.",
+)
 @click.option(
     "--retry-altered", "altered", is_flag=True, help="Send again what the store rounded, cut or wrote otherwise, too."
 )
@@ -91,11 +106,11 @@ def confirm(
     said first. Items that AFTER has twice, and what else moved meanwhile, are listed apart. Exit status 0 only when
     all of it is done and landed, and nothing stands there twice.
     """
-    import neat_delta
     from neat_delta.core.outcome.unsent import as_sent
     from neat_delta.files.changeset import read_with_live
+    from neat_delta.files.rounds import edited_files, with_importer
     from neat_delta.files.storefile import results_draft
-    from neat_delta.files.updates import file_rows, read_manifest
+    from neat_delta.report.settings import as_options
 
     inputs = [changes, *([after] if after else []), *reports]
     if len(inputs) == 1:
@@ -103,48 +118,97 @@ def confirm(
     if mend is not None:
         worksheet_form(mend)
         must_be_new(mend, PurePath(mend).suffix.lower(), *inputs, replace=replace)
-    store_file = read_store_option(store)
-    told = store_file[0] if store_file else None
-    drafted = None
+    store_file = read_store_of_round(store, changes, live)
+    path = store_file[1] if store_file else None
+    wanted_for = "nothing can be sent again" if retry or mend else None
     with working(f"Reading {' and '.join(inputs)}"):
         change_set, before = read_with_live(changes, live)
-        manifest = None if folder is None else read_manifest(folder)
-        if manifest is not None:
-            change_set = as_sent(change_set, manifest)
-        said = None
-        if reports:
-            rows = [] if manifest is None else file_rows(str(folder), change_set, before, manifest)
-            tables, shop, drafted = _read_reports(reports, change_set, before, told)
-            said = neat_delta.results(change_set, tables, shop, rows)
-        result = None
-        if after is not None:
-            layout = told.file.layout if told else change_set.header.live.layout
-            now = neat_delta.read(after, layout_from_options("live", layout), like=before)
-            result = neat_delta.confirm(change_set, before, now, told)
-        elif said is not None:  # nobody looked: the report is believed
-            now = neat_delta.as_reported(change_set, before, said, told)
-        both = None if said is None else neat_delta.witnesses(change_set, said, result)
-        if result is not None or not (retry or mend):
-            lacking = result
-        else:
-            lacking = neat_delta.confirm(change_set, before, now, told)
-    again = _Again(retry, mend, inputs, altered=altered, replace=replace, store=store)
-    lines, facts = again.write(change_set, now, lacking, both, told)
+        there = find_round(change_set, changes, folder, wanted_for=wanted_for)
+        told = with_importer(there, store_file[0] if store_file else None)
+        sent = change_set if there is None else as_sent(change_set, there.manifest)
+        layout = told.file.layout if store_file and told else change_set.header.live.layout
+        looked = _look(sent, before, told, there, after, reports, layout)
+    lines, facts = list[str](), dict[str, object]({"retry": None})
+    if there is not None and (retry or mend):
+        again = _Again(there, path, retry, mend, inputs, altered=altered, replace=replace, store=store)
+        lines, facts = again.write(sent, before, looked, told)
+    edited = [] if there is None else edited_files(there)
     if as_json:
-        print_json(_facts(result, said, both, drafted) | facts)
+        where = {"files": None if there is None else there.folder, "store": path}
+        print_json(where | _facts(looked) | facts)
     else:
         print_live(changes, live, before.path)
-        draft = None if drafted is None else results_draft(drafted)
-        _print(change_set, result, said, both, draft, [str(after), *reports], lines, everything=everything)
-    landed = result is None or result.all_landed
-    return 0 if landed and (both is None or both.all_done) else 1
+        print_round(there, path, changes, edited)
+        for note in looked.now.notes if after is not None else ():
+            click.echo(as_options(f"{after}: {note}"))
+        draft = None if looked.drafted is None else results_draft(looked.drafted)
+        _print(sent, looked, draft, [str(after), *reports], lines, everything=everything)
+    landed = looked.result is None or looked.result.all_landed
+    return 0 if landed and not edited and (looked.both is None or looked.both.all_done) else 1
+
+
+@dataclass(frozen=True, slots=True)
+class _Looked:
+    """What the two witnesses give: what an export shows (None: nobody looked), what the store says (None: nothing),
+    both against each other, what was guessed of the report; and the catalogue as it is, or is believed to be.
+    """
+
+    result: Confirmed | None
+    said: Results | None
+    both: Witnesses | None
+    drafted: DraftedResults | None
+    now: Catalogue
+
+
+def _look(
+    sent: ChangeSet,
+    before: Catalogue,
+    store: Store | None,
+    there: Round | None,
+    after: str | None,
+    reports: tuple[str, ...],
+    layout: Layout,
+) -> _Looked:
+    """Read the export and the reports, and hold what was sent against them."""
+    import neat_delta
+    from neat_delta.files.rounds import handed_over
+    from neat_delta.files.updates import file_rows
+
+    said = drafted = result = None
+    if reports:
+        named = there is not None and not (there.found and handed_over(there))  # else nobody asks for them
+        rows = file_rows(there.folder, sent, before, there.manifest) if there is not None and named else []
+        tables, shop, drafted = _read_reports(reports, sent, before, store)
+        later = there is not None and there.manifest.purpose == "retry"
+        said = neat_delta.results(sent, tables, shop, rows, again=later)
+    if after is not None:
+        now = neat_delta.read(after, layout_from_options("live", layout), like=before)
+        result = neat_delta.confirm(sent, before, now, store, said)
+    else:  # what the report says to be done is believed
+        assert said is not None
+        now = neat_delta.as_reported(sent, before, said, store)
+    return _Looked(result, said, None if said is None else neat_delta.witnesses(sent, said, result), drafted, now)
+
+
+def _said_of(lacking: Confirmed, said: Results) -> Confirmed:
+    """What is to be sent again where nobody looked: only items of which the store says that they were not done."""
+    told = [place for place, item in enumerate(lacking.items)
+            if item in said.by_item and said.by_item[item].said in {"refused", "skipped"}]  # fmt: skip
+    items = [lacking.items[place] for place in told]
+    trouble, again = [lacking.trouble[place] for place in told], [lacking.again[place] for place in told]
+    return replace_fields(lacking, items=items, trouble=trouble, again=again)
+
+
+def _not_told(said: Results) -> list[str]:
+    """That nothing is sent again without an export of which the report says nothing."""
+    many = sum(one.said == "not mentioned" for one in said.by_item.values())
+    what = f"Not in it: {count(many, 'item')} that the report does not mention."
+    return [f"{what} With a new export it is seen whether they are to be sent again."] if many else []
 
 
 def _print(
     changes: ChangeSet,
-    result: Confirmed | None,
-    said: Results | None,
-    both: Witnesses | None,
+    looked: _Looked,
     draft: str | None,
     files: Sequence[str],
     lines: Sequence[str],
@@ -155,7 +219,7 @@ def _print(
     from neat_delta.report import outcome as report
     from neat_delta.report.terminal import terminal
 
-    console = terminal()
+    console, result, said, both = terminal(), looked.result, looked.said, looked.both
     if both is not None and said is not None:
         if draft is not None:
             report.print_drafted_results(console, draft, files[1])
@@ -177,6 +241,7 @@ def _read_reports(
     import msgspec
 
     import neat_delta
+    from neat_delta.core.infer.results import with_words
     from neat_delta.core.support.errors import StoreError
     from neat_delta.files.reports import draft_report
 
@@ -185,7 +250,7 @@ def _read_reports(
     tables: list[tuple[str, pl.DataFrame]] = []
     if not (shop.results.key or shop.results.row):
         header = changes.header
-        drafted, first = draft_report(reports[0], live.cells.select(header.key), header.key, header.headings, layout)
+        drafted, first = draft_report(reports[0], live.cells, header.key, header.headings, layout)
         if drafted.unknown:
             raise StoreError(
                 f'{reports[0]}: nobody can tell what "{drafted.unknown[0]}" means there. Say it in the store file, '
@@ -193,6 +258,8 @@ def _read_reports(
             )
         shop, tables = msgspec.structs.replace(shop, results=drafted.form), [(reports[0], first)]
     tables += [(one, neat_delta.read_report(one, shop.results, layout)) for one in reports[len(tables) :]]
+    if drafted is not None:  # a later report may have words that the first one has not
+        shop = msgspec.structs.replace(shop, results=with_words(shop.results, [table for _, table in tables]))
     return tables, shop, drafted
 
 
@@ -200,6 +267,8 @@ def _read_reports(
 class _Again:
     """What is to be sent again: update files into the folder `retry`, a sheet to `mend`."""
 
+    round: Round
+    store_path: str | None
     retry: str | None
     mend: str | None
     inputs: Sequence[str]
@@ -208,56 +277,75 @@ class _Again:
     store: str | None
 
     def write(
-        self,
-        changes: ChangeSet,
-        now: Catalogue,
-        lacking: Confirmed | None,
-        both: Witnesses | None,
-        store: Store | None,
+        self, sent: ChangeSet, before: Catalogue, looked: _Looked, store: Store | None
     ) -> tuple[list[str], dict[str, object]]:
         """Write it; what is to be said of it, and the facts for a program."""
         import neat_delta
+        from neat_delta.core.model.manifest import Turn
+        from neat_delta.core.outcome.retry import bases_of, left_alone, rebased
+        from neat_delta.files.rounds import store_file
+        from neat_delta.report.outcome import left_lines
 
-        facts: dict[str, object] = {"retry": None}
-        if lacking is None or not (self.retry or self.mend):
-            return [], facts
-        again, export = neat_delta.retry(changes, now, lacking, store, altered=self.altered)
-        if not again.items.height:
-            return ["Nothing is to be sent again."], facts
-        lines = []
-        if self.retry is not None:
+        manifest, now, lacking = self.round.manifest, looked.now, looked.result
+        if lacking is None:
+            assert looked.said is not None
+            lacking = _said_of(neat_delta.confirm(sent, before, now, store), looked.said)
+        left = left_alone(lacking)
+        facts: dict[str, object] = {"retry": None, "left": left}
+        again, export = neat_delta.retry(sent, now, lacking, store, altered=self.altered)
+        lines = left_lines(lacking)
+        if self.retry is not None and again.items.height:
+            known = store_file(self.store_path)
+            turn = Turn("retry", manifest.changes, known, manifest, left, rebased(lacking))
             with working("Writing and replaying"):
-                importer = store.importer if store else neat_delta.Importer()
-                facts["retry"] = written = neat_delta.write_updates(again, export, importer, self.retry)
+                facts["retry"] = written = neat_delta.write_updates(
+                    again, export, manifest.importer, self.retry, most_files=manifest.most_files,
+                    file_cost=manifest.file_cost, whole=manifest.whole, turn=turn,
+                )  # fmt: skip
             lines.append(self._said(lacking, len(written.update)))
+        elif self.retry is not None:
+            lines.append("Nothing is to be sent again.")
         if self.mend is not None:
+            again, export = neat_delta.retry(sent, now, lacking, store, altered=self.altered, clashes=True)
+            if self.retry is None and not again.items.height:
+                lines.append("Nothing is to be sent again.")
+        if self.mend is not None and again.items.height:
             form, layout = worksheet_form(self.mend)
             keys = lacking.located.keys  # under the code that an item has by now
-            messages = {keys.row(one.item): one.message for one in both.testimonies} if both else {}
-            made = neat_delta.mend(again, export, messages, form, store, neat_delta.SheetOptions(layout=layout))
+            messages = {keys.row(one.item): one.message for one in looked.both.testimonies} if looked.both else {}
+            made = neat_delta.mend(
+                again,
+                export,
+                messages,
+                form,
+                store,
+                neat_delta.SheetOptions(layout=layout),
+                bases_of(sent, lacking),
+                before,
+            )
             write_worksheet(made.file, self.mend, *self.inputs, replace=self.replace)
             rest = f" Not in it: {count(made.removals, 'removal')}." if made.removals else ""
             look = command("compare", now.path, self.mend, *store_arguments(self.store), "-o", "mended.jsonl")
             lines.append(f"Wrote {count(made.items, 'item')} to {self.mend}, to be mended.{rest} Then:  {look}")
             facts["mend"] = {"file": self.mend, "items": made.items, "removals": made.removals}
+        if looked.said is not None and looked.result is None:
+            lines += _not_told(looked.said)
         return lines, facts
 
     def _said(self, lacking: Confirmed, files: int) -> str:
         from neat_delta.core.outcome.retry import was_altered
 
-        gone = sum(one.now is None and one.field is not None for one in lacking.trouble)
-        rest = f" Not in them: {gone:,} changes of items that are there no more." if gone else ""
+        rest = ""
         left = sum(was_altered(one) for one in lacking.trouble)
         if left and not self.altered:
-            rest += f" Nor {count(left, 'change')} that the store altered by itself (--retry-altered)."
+            rest += f" Not in them: {count(left, 'change')} that the store altered by itself (--retry-altered)."
         return f"Wrote {count(files, 'update file')} to {self.retry}.{rest}"
 
 
-def _facts(
-    result: Confirmed | None, said: Results | None, both: Witnesses | None, drafted: DraftedResults | None
-) -> dict[str, object]:
+def _facts(looked: _Looked) -> dict[str, object]:
     """The facts that --json prints."""
     facts: dict[str, object] = {}
+    result, said, both = looked.result, looked.said, looked.both
     if result is not None:
         facts |= {"counts": result.counts, "trouble": result.trouble, "moved": result.moved.to_dicts()}
         facts |= {"came": result.came, "went": result.went, "twice": result.twice, "habits": result.habits}
@@ -273,6 +361,6 @@ def _facts(
         facts["results"] = {
             "counts": said.counts, "witnesses": table, "items": items, "messages": groups,
             "not_sent": said.others, "repeated": said.repeated, "aside": said.aside,
-            "guessed": None if drafted is None else drafted.form,
+            "guessed": None if looked.drafted is None else looked.drafted.form,
         }  # fmt: skip
     return facts

@@ -37,7 +37,7 @@ spreadsheet that knows nothing of shops.""",
     ),
     (
         "What changed?",
-        ("compare", "live.csv", "sheet.csv", "-o", "changes.jsonl"),
+        ("compare", "live.csv", "sheet.csv"),
         """\
 Items are matched by SKU, so the order of rows and columns means nothing. Every row of
 both files is accounted for. Items that the sheet lacks are left alone. What could do
@@ -204,7 +204,7 @@ the total of each item over its locations, before and after.""",
 MENDED = {"mend.csv": ((b"121.20", b"115.00"), (b"119.12", b"112.00"))}
 """What somebody types into a file once a step has made it."""
 
-REPLACED = ("sheet", "preview", "write", "practice", "confirm")
+REPLACED = ("sheet", "match", "preview", "write", "practice", "confirm")
 """The commands that leave a file of theirs alone unless they are told to replace it."""
 
 NEXT = """\
@@ -256,6 +256,7 @@ def demo(folder: str) -> int:
     from neat_delta.cli.recode import recode
     from neat_delta.cli.sheet import sheet
     from neat_delta.cli.write import write
+    from neat_delta.files.inputs import inputs_kept
     from neat_delta.files.whole import write_whole
     from neat_delta.report.text import quoted
 
@@ -271,7 +272,9 @@ def demo(folder: str) -> int:
             for name in (one for one in args if one in MENDED and verb == "compare"):
                 for old, new in MENDED[name]:
                     write_whole(name, [Path(name).read_bytes().replace(old, new)])
-            commands[verb].main([*args, *(["--replace"] if verb in REPLACED and again else [])], standalone_mode=False)
+            replacing = ["--replace"] if verb in REPLACED and again else []
+            with inputs_kept():
+                commands[verb].main([*args, *replacing], standalone_mode=False)
     _say("What next?", NEXT.format(folder=folder))
     return 0
 

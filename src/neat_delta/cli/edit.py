@@ -24,6 +24,7 @@ from neat_delta.cli.common import (
     store_option,
     values_from_options,
     working,
+    write_change_set,
 )
 
 if TYPE_CHECKING:
@@ -103,7 +104,7 @@ def edit(
         must_not_be_input(output, live, *([rules_file] if rules_file else []))
     if output == "-" and as_json:
         raise OutputError("--json and -o - both want standard output. Give -o the name of a file.")
-    store_file = read_store_option(store)
+    store_file = read_store_option(store, live)
     shop, store_path = store_file or (None, None)
     options = neat_delta.CompareOptions(
         columns=neat_delta.ColumnOptions(key, added=added),
@@ -123,8 +124,10 @@ def edit(
         for chunk in change_lines(changes):
             sys.stdout.buffer.write(chunk)
     elif output:
-        neat_delta.write_changes(changes, output)
-    return print_result(changes, output, store_path, as_json=as_json, told=bool(key or (shop and shop.key.fields)))
+        write_change_set(changes, output)
+    return print_result(
+        changes, output, store_path, shop, as_json=as_json, told=bool(key or (shop and shop.key.fields))
+    )
 
 
 def _rules(sets: tuple[str, ...], where: str | None, rules_file: str | None) -> tuple[Rules, str]:

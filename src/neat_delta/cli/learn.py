@@ -51,6 +51,7 @@ def learn(
     from neat_delta.core.support.errors import OutputError
     from neat_delta.files.storefile import draft, results_draft, table_schema
     from neat_delta.files.whole import write_whole
+    from neat_delta.report.settings import as_options
 
     for path in (output, descriptor):
         if path:
@@ -69,7 +70,7 @@ def learn(
 
             prepared = prepare(catalogue, learned.store, key)
             cells, fields = prepared.catalogue.cells, prepared.key.fields
-            reported, _ = draft_report(results, cells.select(fields), fields, prepared.headings)
+            reported, _ = draft_report(results, cells, fields, prepared.headings)
         text = draft(learned, catalogue, reported)
     if output:
         write_whole(output, [text.encode()])
@@ -85,9 +86,14 @@ def learn(
         print_json(facts | {"relations": learned.relations, "key": learned.key})
         return 0
     if not output:
-        click.echo(text if reported is None else results_draft(reported), nl=False)
-        for word in reported.unknown if reported else ():
-            click.echo(f'# Nobody can tell what "{word}" means. Put it under done, warned, skipped or refused.')
+        for note in catalogue.notes:
+            click.echo(as_options(f"{live}: {note}"), err=True)
+        unknown = reported.unknown if reported else ()
+        told = [
+            f'# Nobody can tell what "{word}" means. Put it under done, warned, skipped or refused.\n'
+            for word in unknown
+        ]
+        click.echo("".join([text if reported is None else results_draft(reported), *told]), nl=False)
     else:
         from neat_delta.files.storefile import NAME
         from neat_delta.report import terminal as report

@@ -55,7 +55,10 @@ def main() -> NoReturn:
     """Run the command line and exit."""
     gc.disable()  # one command makes no garbage in cycles, and looking for it among millions of cells takes a while
     try:
-        status = cli(sys.argv[1:] or ["--help"], standalone_mode=False)
+        from neat_delta.files.inputs import inputs_kept
+
+        with inputs_kept():
+            status = cli(sys.argv[1:] or ["--help"], standalone_mode=False)
         sys.stdout.flush()
     except NeatDeltaError as error:
         from neat_delta.report.settings import as_options
@@ -89,7 +92,12 @@ def main() -> NoReturn:
 
 
 def _fail(message: str) -> NoReturn:
-    click.echo(f"Error: {message}", err=True)
+    from neat_delta.report.text import UNSAFE
+
+    plain = {
+        mark: sign for mark, sign in UNSAFE.items() if mark != ord("\n")
+    }  # what is in a file reaches no terminal raw
+    click.echo(f"Error: {message.translate(plain)}", err=True)
     _leave(2)
 
 

@@ -12,7 +12,7 @@ from neat_delta.cli.common import (
     layout_options,
     list_mapping,
     mapping_options,
-    must_not_be_input,
+    must_be_new,
     print_json,
     read_store_option,
     store_arguments,
@@ -32,6 +32,7 @@ __all__ = ["match"]
 @click.option(
     "--save", metavar="FILE", help="Keep the pairing in FILE, for `compare --mapping` and the next such sheet."
 )
+@click.option("--replace", is_flag=True, help="Overwrite the FILE of --save if it is there.")
 @store_option
 @key_option
 @mapping_options
@@ -41,6 +42,7 @@ def match(
     live: str,
     sheet: str,
     save: str | None,
+    replace: bool,
     store: str | None,
     key: tuple[str, ...],
     mapped: tuple[str, ...],
@@ -63,8 +65,8 @@ def match(
     if live == sheet == "-":
         raise click.UsageError("Only one of LIVE and SHEET can be standard input.")
     if save:
-        must_not_be_input(save, live, sheet)
-    store_file = read_store_option(store)
+        must_be_new(save, "", live, sheet, *([mapping] if mapping else []), replace=replace)
+    store_file = read_store_option(store, live)
     shop, store_path = store_file or (None, None)
     told, fields = column_mappings(mapped, only, ignore)
     known = list_mapping(mapping, match_by)
@@ -77,7 +79,7 @@ def match(
         columns = neat_delta.ColumnOptions(by, told, saved, fields)
         matches = neat_delta.match(live_catalogue, sheet_catalogue, shop, columns=columns)
     if save:
-        write_whole(save, [mapping_text(matches.mapping, sheet, live).encode()])
+        write_whole(save, [mapping_text(matches.mapping, sheet, live, mapping).encode()])
     if as_json:
         print_json({"saved": save, "store": store_path, "key": matches.aligned.key.fields, "pairs": matches.samples})
     else:

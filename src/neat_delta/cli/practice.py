@@ -84,26 +84,50 @@ def practice(
     it is stopped. With --import it takes the files of a folder in their order, and writes what the store would export
     and report. Exit status with --import: 0 when every row was done, 1 when one was not.
     """
+    import sqlite3
+
     import neat_delta
+    from neat_delta.files.rounds import Round, must_be_as_written, with_importer
+    from neat_delta.files.updates import read_manifest
     from neat_delta.practice.faults import faults_of
     from neat_delta.practice.shop import Shop
 
     if folder is None and (output or undo):
         raise click.UsageError("--to and --undo go with --import.")
-    store_file = read_store_option(store)
+    store_file = read_store_option(store, live)
     told = store_file[0] if store_file else None
+    if folder is not None:  # it imports as the folder was made for
+        there = Round(folder, read_manifest(folder))
+        must_be_as_written(there, "a rehearsal of it says nothing of the round", undo=undo)
+        told = with_importer(there, told)
     with working(f"Reading {live}"):
-        catalogue = neat_delta.read(live, layout_from_options("live", told.file.layout if told else None))
-        shop = Shop(catalogue, told, keep=keep)
+        catalogue = neat_delta.read(
+            live, layout_from_options("live", store_file[0].file.layout if store_file else None)
+        )
+        try:
+            shop = Shop(catalogue, told, keep=keep)
+        except sqlite3.Error as error:
+            raise _cannot_keep(keep, error) from None
         keys = [text for name in shop.key for text in shop.live.cells[name]]
         faults = faults_of(
             refuse=refuse, rounded=rounded, cut=cut, drop=drop, slow=0.05 if slow else 0, fail_after=fail_after,
             busy=busy, sell=sell, seed=seed, keys=keys, fields=shop.live.fields,
         )  # fmt: skip
         shop.with_faults(faults)
-    if folder is not None:
-        return _import(shop, folder, output or ".", live, store, undo=undo, replace=replace, as_json=as_json)
-    return _serve(shop, port, token_env)
+    try:
+        if folder is not None:
+            return _import(shop, folder, output or ".", live, store, undo=undo, replace=replace, as_json=as_json)
+        return _serve(shop, port, token_env)
+    except sqlite3.Error as error:
+        raise _cannot_keep(keep, error) from None
+
+
+def _cannot_keep(keep: str | None, error: Exception) -> Exception:
+    from neat_delta.core.support.errors import OutputError
+
+    return OutputError(
+        f"{keep or 'the practice store'}: it cannot be written ({error}). Make room, or keep it elsewhere."
+    )
 
 
 def _import(
@@ -151,12 +175,7 @@ def _serve(shop: Shop, port: int, token_env: str | None) -> int:
         token = os.environ.get(token_env)
         if not token:
             raise NeatDeltaError(f"There is no token in the environment variable {token_env}. Set it, and start again.")
-    try:
-        from neat_delta.practice.server import serve
-    except ImportError as error:
-        raise NeatDeltaError(
-            f"The practice store's server needs packages that are not here ({error.name}): "
-            "pip install 'neat-delta[practice]'. Without them, --import does a rehearsal all the same."
-        ) from None
+    from neat_delta.practice.server import serve  # and all that a server needs
+
     serve(shop, port, token)
     return 0

@@ -18,6 +18,7 @@ from neat_delta.cli.common import (
     read_store_option,
     store_option,
     working,
+    write_change_set,
 )
 
 __all__ = ["recode"]
@@ -64,7 +65,7 @@ def recode(
 
     if output:
         must_not_be_input(output, live, codes)
-    shop, store_path = read_store_option(store) or (None, None)
+    shop, store_path = read_store_option(store, live) or (None, None)
     said, _ = column_mappings(mapped, None, ())
     with working(f"Reading {live} and {codes}"):
         before = neat_delta.read(live, layout_from_options("live", shop.file.layout if shop else None))
@@ -79,5 +80,7 @@ def recode(
             ),
         )
     if output:
-        neat_delta.write_changes(changes, output)
-    return print_result(changes, output, store_path, as_json=as_json, told=bool(key or (shop and shop.key.fields)))
+        write_change_set(changes, output)
+    return print_result(
+        changes, output, store_path, shop, as_json=as_json, told=bool(key or (shop and shop.key.fields))
+    )

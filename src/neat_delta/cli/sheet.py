@@ -93,7 +93,7 @@ def sheet(
     names = [name.strip() for name in fields.split(",")] if fields is not None else []
     if fields is not None and not all(names):
         raise click.BadParameter("name fields with commas between them: price,stock.", param_hint="--fields")
-    store_file = read_store_option(store)
+    store_file = read_store_option(store, live)
     shop, store_path = store_file or (None, None)
     codes = None if skus is None else read_codes(skus)
     with working(f"Reading {live}"):

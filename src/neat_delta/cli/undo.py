@@ -5,12 +5,14 @@ from __future__ import annotations
 import click
 
 from neat_delta.cli.common import (
+    find_round,
     json_option,
     layout_from_options,
     layout_options,
     print_json,
     print_live,
-    read_store_option,
+    print_round,
+    read_store_of_round,
     store_option,
     working,
 )
@@ -32,8 +34,10 @@ __all__ = ["undo"]
 @click.option(
     "--files",
     metavar="DIR",
-    help="The folder that `write` made: what was held there, or not signed off, was never sent and is not taken back.",
+    help="The folder that `write` made: it says what was sent, and under which importer's rules.  [default: the one "
+    "that was made of CHANGES]",
 )
+@click.option("--altered", is_flag=True, help="Take back what the store rounded, cut or wrote otherwise, too.")
 @click.option("--live", metavar="FILE", help="Where the live catalogue is now.  [default: where compare found it]")
 @click.option("--replace", is_flag=True, help="Replace DIR if everything in it came from Neat Delta.")
 @store_option
@@ -44,34 +48,43 @@ def undo(
     folder: str,
     now: str | None,
     files: str | None,
+    altered: bool,
     live: str | None,
     replace: bool,
     store: str | None,
     as_json: bool,
 ) -> int:
-    """Write the files that take CHANGES back, under the same importer's rules, and prove them.
+    """Write the files that take CHANGES back, under the rules of the importer they were written for, and prove them.
 
     With a fresh export, what somebody changed since is left alone and listed. Exit status 1 when something is.
     """
     import neat_delta
+    from neat_delta.core.model.manifest import Turn
     from neat_delta.core.outcome.unsent import as_sent
     from neat_delta.files.changeset import read_with_live
-    from neat_delta.files.updates import read_manifest
+    from neat_delta.files.rounds import store_file as store_file_of
+    from neat_delta.files.rounds import with_importer
 
-    store_file = read_store_option(store)
-    told = store_file[0] if store_file else None
-    importer = told.importer if told else neat_delta.Importer()
+    store_file = read_store_of_round(store, changes, live)
+    path = store_file[1] if store_file else None
     with working(f"Reading {changes} and its live catalogue"):
         change_set, before = read_with_live(changes, live)
-        if files is not None:
-            change_set = as_sent(change_set, read_manifest(files))
-        layout = layout_from_options("live", told.file.layout if told else change_set.header.live.layout)
+        there = find_round(change_set, changes, files, wanted_for="so it cannot be taken back")
+        assert there is not None
+        told, manifest = with_importer(there, store_file[0] if store_file else None), there.manifest
+        assert told is not None
+        sent = as_sent(change_set, manifest)
+        layout = layout_from_options("live", told.file.layout if store_file else change_set.header.live.layout)
         fresh = None if now is None else neat_delta.read(now, layout, like=before)
-        back, base, left = neat_delta.undo(change_set, before, fresh, told)
+        back, base, left = neat_delta.undo(sent, before, fresh, told, altered=altered)
     with working("Writing and replaying"):
-        manifest = neat_delta.write_updates(back, base, importer, folder, replace=replace)
+        turn = Turn("undo", change_set.digest, store_file_of(path), manifest)
+        written = neat_delta.write_updates(
+            back, base, manifest.importer, folder, replace=replace, most_files=manifest.most_files,
+            file_cost=manifest.file_cost, whole=manifest.whole, turn=turn,
+        )  # fmt: skip
     if as_json:
-        print_json({"folder": folder, "manifest": manifest, "left": left})
+        print_json({"folder": folder, "files": there.folder, "manifest": written, "left": left})
     else:
         from neat_delta.cli.write import said_form
         from neat_delta.files.updates import layout_of
@@ -79,7 +92,8 @@ def undo(
         from neat_delta.report.outcome import print_left
 
         print_live(changes, live, before.path)
+        print_round(there, path, changes)
         console = report.terminal()
-        print_left(console, left)
-        report.print_written(console, folder, manifest, said_form(importer, layout_of(base, importer)))
-    return 1 if left or manifest.held else 0
+        print_left(console, left, altered=altered)
+        report.print_written(console, folder, written, said_form(manifest.importer, layout_of(base, manifest.importer)))
+    return 1 if left or written.held else 0

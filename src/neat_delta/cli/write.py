@@ -12,7 +12,7 @@ from neat_delta.cli.common import (
     json_option,
     print_json,
     print_live,
-    read_store_option,
+    read_store_of_round,
     skus_option,
     store_arguments,
     store_option,
@@ -48,7 +48,15 @@ __all__ = ["said_form", "write"]
     default=8,
     show_default=True,
     metavar="N",
-    help="Where a blank clears: in how many files items may be changed; fewer carry cells along that do not change.",
+    help="Where a blank clears: in how many files items may be changed at the most.",
+)
+@click.option(
+    "--file-cost",
+    type=click.IntRange(min=0),
+    default=20,
+    show_default=True,
+    metavar="CELLS",
+    help="Where a blank clears: how many cells that do not change may be carried along to save a file; 0 for none.",
 )
 @click.option(
     "--rehearse", is_flag=True, help="Import the files into a practice store, too, before they are handed over."
@@ -78,6 +86,7 @@ def write(
     folder: str,
     blanks: str | None,
     most_files: int,
+    file_cost: int,
     rehearse: bool,
     whole: bool,
     signed_off: tuple[str, ...],
@@ -100,8 +109,9 @@ def write(
     from neat_delta.core.plan import fields_needed
     from neat_delta.files.changeset import read_with_live
     from neat_delta.files.codes import read_codes
+    from neat_delta.files.rounds import store_file as store_file_of
 
-    store_file = read_store_option(store)
+    store_file = read_store_of_round(store, changes, live)
     importer = store_file[0].importer if store_file else neat_delta.Importer()
     if blanks is not None:
         importer = msgspec.structs.replace(importer, blanks=blanks)
@@ -121,9 +131,11 @@ def write(
             answers=answers,
             skus=codes,
             store=store_file[0] if store_file else None,
+            store_file=store_file_of(store_file[1] if store_file else None),
             today=date.today().isoformat(),
             replace=replace,
             most_files=most_files,
+            file_cost=file_cost,
             whole=whole,
             rehearse=partial(_rehearsal, catalogue, importer) if rehearse else None,
         )
@@ -135,6 +147,8 @@ def write(
         from neat_delta.report.text import command
 
         print_live(changes, live, catalogue.path)
+        named = f"the store file {store_file[1]}" if store_file else "no store file: it is the importer's plainest form"
+        click.echo(f"By {named}.\n")
         report.print_written(report.terminal(), folder, manifest, said_form(importer, layout_of(catalogue, importer)))
         if rehearse:
             click.echo("Rehearsed: a practice store took every row, and its catalogue is the target.")

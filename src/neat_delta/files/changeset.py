@@ -18,7 +18,7 @@ from polars.exceptions import PolarsError
 
 from neat_delta.core.match.keys import comparable
 from neat_delta.core.match.prepare import prepare_columns, with_unseen
-from neat_delta.core.model.catalogue import MARK, Catalogue
+from neat_delta.core.model.catalogue import MARK, Catalogue, Source
 from neat_delta.core.model.changeset import (
     FORMAT,
     VERSION,
@@ -50,7 +50,16 @@ from neat_delta.core.support.errors import ChangeSetError, NeatDeltaError, Outpu
 from neat_delta.files.reading import read
 from neat_delta.files.whole import digest_of, read_whole, write_whole
 
-__all__ = ["change_lines", "read_changes", "read_live", "read_with_live", "sheet_rows", "write_changes"]
+__all__ = [
+    "change_lines",
+    "digest_in",
+    "live_of_changes",
+    "read_changes",
+    "read_live",
+    "read_with_live",
+    "sheet_rows",
+    "write_changes",
+]
 
 AGAIN = "Make it again with `neat-delta compare`."
 BATCH = 65_536
@@ -241,6 +250,33 @@ def read_changes(path: str, *, findings: bool = True) -> ChangeSet:
     """
     header, lines, digest = _lines(path)
     return replace(_changes(header, lines, path, findings=findings), digest=digest)
+
+
+def live_of_changes(path: str) -> str | None:
+    """Where the live catalogue of a change set is, as its first line says; None where nobody can tell."""
+    try:
+        with Path(path).open("rb") as file:
+            wanted = msgspec.json.decode(file.readline(), type=Header).live
+    except (OSError, ValueError):
+        return None
+    return _place(wanted, path)
+
+
+def _place(live: Source, path: str) -> str:
+    """Where a change set's live catalogue is: from the working folder on, or from its own."""
+    beside = Path(path).parent / live.path
+    return live.path if Path(live.path).exists() or not beside.exists() else str(beside)
+
+
+def digest_in(path: str) -> str | None:
+    """The digest that a change set's file is sealed with; None where it is none."""
+    try:
+        with Path(path).open("rb") as file:
+            file.seek(max(file.seek(0, 2) - 128, 0))
+            seal = SEALED.search(file.read())
+    except OSError:
+        return None
+    return None if seal is None else seal[1].decode()
 
 
 Needs = Callable[[ChangeSet], Collection[str] | None]
@@ -648,8 +684,7 @@ def read_live(changes: ChangeSet, path: str, live: str | None = None) -> Catalog
 def _read_live(header: Header, path: str, live: str | None, only: Collection[str] | None = None) -> Catalogue:
     """The live catalogue that a change set names, or only these headings of it."""
     wanted = header.live
-    beside = Path(path).parent / wanted.path
-    place = live or (wanted.path if Path(wanted.path).exists() or not beside.exists() else str(beside))
+    place = live or _place(wanted, path)
     if place == "-":
         raise ChangeSetError(
             f"{path}: live was read from standard input when it was made. Say with ‹live› in which file it is."

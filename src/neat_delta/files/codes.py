@@ -7,6 +7,8 @@ from pathlib import Path
 from neat_delta.core.model.catalogue import listed
 from neat_delta.core.support.errors import CatalogueError
 from neat_delta.files.reports import read_report
+from neat_delta.files.sources.magic import binary_format
+from neat_delta.files.sources.packed import unpack
 from neat_delta.files.whole import load
 
 __all__ = ["read_codes"]
@@ -24,7 +26,12 @@ def read_codes(reference: str) -> list[str]:
     """
     path, mark, heading = reference.rpartition("#")
     if not mark or Path(reference).exists():
-        lines = load(reference).data[:].decode("utf-8-sig", errors="replace").splitlines()
+        data = load(reference).data
+        if binary_format(data) is not None or unpack(data, reference)[1] is not None:
+            raise CatalogueError(
+                f"{reference}: it is no list of codes, one a line. Name the column that has them: {reference}#HEADING"
+            )
+        lines = data.decode("utf-8-sig", errors="replace").splitlines()
         return _some(list(dict.fromkeys(line.strip() for line in lines if line.strip())), reference)
     table = read_report(path)
     if heading not in table.columns:

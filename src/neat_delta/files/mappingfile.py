@@ -7,6 +7,7 @@ from typing import Any
 
 from neat_delta.core.model.lists import ListMapping
 from neat_delta.files.storefile import described, schema_of
+from neat_delta.files.whole import read_whole
 
 __all__ = ["mapping_schema", "mapping_text", "read_mapping"]
 
@@ -25,12 +26,18 @@ def read_mapping(path: str) -> ListMapping:
     return described(path, ListMapping, "mapping")
 
 
-def mapping_text(mapping: ListMapping, sheet: str, live: str) -> str:
+def mapping_text(mapping: ListMapping, sheet: str, live: str, known: str | None = None) -> str:
     """The text of a drafted mapping file: the headings, what is left out, what rows are matched by; and, as comments,
-    what else can be said.
+    what else can be said. Of a mapping file that is `known` all else stays as it stands there.
     """
     import tomlkit
 
+    if known is not None:
+        said = tomlkit.parse(read_whole(known).decode("utf-8-sig"))
+        for setting in ("match_by", "ignore", "headings"):
+            if said.get(setting) != getattr(mapping, setting):
+                said[setting] = getattr(mapping, setting)
+        return tomlkit.dumps(said)
     document = tomlkit.document()
     for line in (
         f"What the list {_name(sheet)} means for {_name(live)}, for `compare --mapping`.",

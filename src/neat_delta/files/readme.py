@@ -39,6 +39,7 @@ def read_me(manifest: Manifest) -> str:
     }
     if importer.form == "delimited" and manifest.update:
         answers["Encoding, separator"] = "as in the files you export, unless your store says otherwise."
+    lines += _when_to_stop(manifest)
     if manifest.update:
         lines += ["", "Where the importer asks:"]
         lines += [f"  {question}: {answer}" for question, answer in answers.items() if answer]
@@ -56,6 +57,23 @@ def read_me(manifest: Manifest) -> str:
         "  neat-delta confirm CHANGES EXPORT --files THIS-FOLDER",
     ]
     return "\n".join(lines) + "\n"
+
+
+def _when_to_stop(manifest: Manifest) -> list[str]:
+    """When the files that follow are not to be imported: what is undone stays so, and nothing lands elsewhere."""
+    files = manifest.update
+    if len(files) < 2:
+        return []
+    lines = ["", "When to stop:", "  If an import breaks off, leave the other files, and export the catalogue."]
+    codes = [one.file for one in files if one.action == "recode"]
+    if codes:
+        lines.append(f"  If a row of {codes[0]} or a later file of new codes is refused, leave the files after it.")
+    adds, removes = ([one.file for one in files if one.action == action] for action in ("add", "remove"))
+    if adds and removes:
+        lines.append(
+            f"  If a row of {adds[-1]} is refused, leave {removes[0]}: it may remove what was to be made anew."
+        )
+    return [*lines, "  Then: neat-delta confirm CHANGES EXPORT --files THIS-FOLDER --retry FOLDER"]
 
 
 def _left_out(manifest: Manifest) -> list[str]:

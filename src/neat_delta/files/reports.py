@@ -134,7 +134,7 @@ def _rows_inside(data: bytes) -> bytes | None:
         outer = msgspec.json.decode(data, type=dict[str, msgspec.Raw])
         lists = [bytes(value) for value in outer.values() if bytes(value)[:1] == b"["]
         return max((one for one in lists if one[1:].lstrip()[:1] == b"{"), key=len, default=None)
-    except msgspec.MsgspecError:
+    except (msgspec.MsgspecError, RecursionError):
         return None
 
 

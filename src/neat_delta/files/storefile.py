@@ -18,7 +18,7 @@ from neat_delta.core.infer.results import DraftedResults
 from neat_delta.core.model.catalogue import Catalogue
 from neat_delta.core.model.layout import SEPARATORS, Layout
 from neat_delta.core.model.store import VERSION, Field, Store, conflicting_settings
-from neat_delta.core.support.errors import StoreError
+from neat_delta.core.support.errors import ConditionError, StoreError
 from neat_delta.core.support.nearest import nearest
 from neat_delta.files.whole import read_whole
 
@@ -39,16 +39,26 @@ NAME = "neat-delta.toml"
 Where = tuple[str, ...]
 
 
-def find_store(told: str | None) -> str | None:
-    """The store file that was told, or the nearest one of the usual name from the working folder upward."""
+def find_store(told: str | None, live: str | None = None) -> str | None:
+    """The store file that was told, or the one of the usual name beside the `live` catalogue, or the nearest one from
+    the working folder upward. StoreError where these are two that differ.
+    """
     if told:
         return told
-    here = Path.cwd()
+    here, nearest = Path.cwd(), None
     for folder in (here, *here.parents):
         if (folder / NAME).is_file():
-            place = folder / NAME
-            return NAME if folder == here else str(place)
-    return None
+            nearest = NAME if folder == here else str(folder / NAME)
+            break
+    beside = None if live in {None, "-"} else Path(str(live)).parent / NAME
+    if beside is None or not beside.is_file() or (nearest is not None and beside.samefile(nearest)):
+        return nearest
+    if nearest is not None and beside.read_bytes() != Path(nearest).read_bytes():
+        raise StoreError(
+            f"There are two store files that differ: {beside}, beside {live}, and {nearest}. Say with ‹store› which "
+            "one it is."
+        )
+    return str(beside)
 
 
 def read_store(path: str) -> Store:
@@ -75,7 +85,28 @@ def read_store(path: str) -> Store:
         raise
     for one in conflicting_settings(store):
         raise _error(path, text, one.where, one.what)
+    for name, column in store.importer.columns.items():
+        if column.expression is not None:
+            _must_be_expression(path, text, store, name, column.expression)
     return store
+
+
+def _must_be_expression(path: str, text: str, store: Store, name: str, expression: str) -> None:
+    """StoreError, with its line, where a column's expression means nothing, or reads what is no field."""
+    from neat_delta.core.query.expressions import expression as parsed  # and the parser of expressions
+    from neat_delta.core.query.expressions import fields_read
+
+    where = ("importer", "columns", name)
+    try:
+        parsed(expression)
+        known = {one.casefold() for one in store.fields}
+        unknown = [one for one in fields_read(expression) if known and one.casefold() not in known]
+    except ConditionError as error:
+        raise _error(path, text, where, f"its expression means nothing: {error}") from None
+    if unknown:
+        near = nearest(unknown[0], list(store.fields))
+        hint = f' Did you mean "{near}"?' if near else ""
+        raise _error(path, text, where, f'its expression reads "{unknown[0]}", which is no field.{hint}')
 
 
 Described = TypeVar("Described", bound=msgspec.Struct)
@@ -235,7 +266,8 @@ def _line(text: str, where: Where) -> int | None:
                 for size in range(1, len(named) + 1):
                     at.setdefault(named[:size], number)
         elif "=" in bare and not bare.startswith("#"):
-            named = _names(re.split(r"=(?=(?:[^\"']*[\"'][^\"']*[\"'])*[^\"']*$)", bare, maxsplit=1)[0] + "= 0")
+            starts = (bare[: sign.start()] for sign in re.finditer("=", bare))  # one may stand in a quoted key
+            named = next((names for start in starts if (names := _names(f"{start}= 0")) is not None), None)
             if named is not None:
                 for size in range(1, len(named) + 1):
                     at.setdefault((*table, *named[:size]), number)

@@ -11,9 +11,10 @@ import msgspec
 import polars as pl
 
 from neat_delta.core.match.continuation import split_lines
+from neat_delta.core.match.keys import KeyText, key_text
 from neat_delta.core.match.prepare import prepare_columns
 from neat_delta.core.model.catalogue import Catalogue
-from neat_delta.core.model.importer import SPARSE, Importer
+from neat_delta.core.model.importer import NEW_CODE, PATCHES, SPARSE, Importer
 from neat_delta.core.model.layout import Layout
 from neat_delta.core.model.manifest import (
     FORMAT,
@@ -25,12 +26,13 @@ from neat_delta.core.model.manifest import (
     Listed,
     Manifest,
     OutFile,
+    Turn,
 )
-from neat_delta.core.plan import plan
+from neat_delta.core.plan import FILE_COST, plan
 from neat_delta.core.prove.proof import must_be_target, prove
-from neat_delta.core.support.errors import OutputError
+from neat_delta.core.support.errors import FileError, OutputError
 from neat_delta.files.readme import read_me
-from neat_delta.files.whole import digest_of, new_folder
+from neat_delta.files.whole import digest_of, new_folder, read_whole
 from neat_delta.files.writers.forms import FORMS, UpdateFormat, UpdateLayout
 
 if TYPE_CHECKING:
@@ -39,7 +41,7 @@ if TYPE_CHECKING:
 from neat_delta.core.model.schemas import NOT_SENT, conform
 from neat_delta.core.model.update import Action, Table
 
-__all__ = ["file_rows", "layout_of", "read_manifest", "write_updates"]
+__all__ = ["MANIFEST", "file_rows", "layout_of", "read_manifest", "write_updates"]
 
 MANIFEST, READ_ME = "manifest.json", "READ-ME-FIRST.txt"
 
@@ -52,10 +54,12 @@ def write_updates(
     *,
     replace: bool = False,
     most_files: int = 8,
+    file_cost: int = FILE_COST,
     whole: bool = False,
     released: pl.DataFrame | None = None,
     contradictions: Sequence[Contradiction] = (),
     comments: Sequence[Comment] = (),
+    turn: Turn | None = None,
     rehearse: Callable[[Path, Manifest], pl.DataFrame] | None = None,
 ) -> Manifest:
     """Write a change set's update and undo files and their manifest into a new folder, and prove them.
@@ -63,9 +67,10 @@ def write_updates(
     The files are in the importer's form; delimited text is in live's layout, or CSV where live is none, but for what
     the importer says otherwise. They are read back from disk and replayed on `live`; the folder gets its name only when
     that gives the target exactly, and live again. `replace` lets it take the place of a folder in which everything was
-    written by this function; `most_files` and `whole` are as in `plan`; `released` are the clashes that were
-    answered (`model.schemas.RELEASED`), which the manifest lists, with the `contradictions` and `comments` of
-    reviewers; `rehearse` imports the files once more in its own way, and must come to the target, too. Raises
+    written by this function; `most_files`, `file_cost` and `whole` are as in `plan`; `released` are the clashes that
+    were answered (`model.schemas.RELEASED`), which the manifest lists, with the `contradictions` and `comments` of
+    reviewers; `turn` says what the folder is for, and which it goes on from; `rehearse` imports the files once more in
+    its own way, and must come to the target, too. Raises
     StoreError, ProofError or OutputError; then nothing is there.
 
     >>> from pathlib import Path
@@ -78,10 +83,13 @@ def write_updates(
     >>> [(one.file, one.rows) for one in manifest.update]
     [('update-1.csv', 1)]
     """
-    form, layout = FORMS[importer.form], layout_of(live, importer)
+    form, layout, turn = FORMS[importer.form], layout_of(live, importer), turn or Turn(changes=changes.digest)
+    earlier = turn.earlier
     planned = plan(
-        changes, live, importer, most_files=most_files, whole=whole, fits=lambda texts: form.hold(texts, layout)
-    )
+        changes, live, importer, most_files=most_files, file_cost=file_cost, whole=whole,
+        fits=lambda texts: form.hold(texts, layout),
+        questioned=[] if earlier is None else [one.field for one in earlier.not_sent if one.field is not None],
+    )  # fmt: skip
     out = _Out(changes, live, importer, form, layout)
     with new_folder(folder, _why_not_ours if replace else lambda _: NOT_EMPTY) as partial:
         manifest = Manifest(
@@ -97,10 +105,22 @@ def write_updates(
             held_before=changes.reasons(),
             held=_listed(changes, planned.held),
             one_way=_listed(changes, planned.one_way),
-            not_sent=_listed(changes, _not_sent(changes, planned.held)),
+            not_sent=_listed(changes, _not_sent(changes, planned.held)) if earlier is None else earlier.not_sent,
             contradictions=list(contradictions),
             comments=list(comments),
-            answered=[] if released is None else _answered(changes, released),
+            answered=[
+                *(earlier.answered if earlier else ()),
+                *([] if released is None else _answered(changes, released)),
+            ],
+            purpose=turn.purpose,
+            changes=turn.changes,
+            store=turn.store,
+            most_files=most_files,
+            file_cost=file_cost,
+            whole=whole,
+            before=[] if earlier is None else [*earlier.before, earlier.blake3],
+            left=list(turn.left),
+            rebased=[*(earlier.rebased if earlier else ()), *turn.rebased],
         )
         manifest = msgspec.structs.replace(manifest, blake3=_seal(manifest))
         (partial / MANIFEST).write_bytes(msgspec.json.format(msgspec.json.encode(manifest), indent=2) + b"\n")
@@ -123,20 +143,33 @@ def file_rows(folder: str, changes: ChangeSet, live: Catalogue, manifest: Manife
     >>> folder = str(Path(mkdtemp()) / "out")
     >>> manifest = write_updates(changes, live, Importer("skip"), folder)
     >>> file_rows(folder, changes, live, manifest)
-    [FileRow(file='update-1.csv', row=2, key=('QA-1',))]
+    [FileRow(file='update-1.csv', row=2, key=('QA-1',), items=(0,))]
     """
     from neat_delta.core.outcome.results import FileRow
 
     importer = manifest.importer
     out = _Out(changes, live, importer, FORMS[importer.form], layout_of(live, importer))
+    items: dict[KeyText, tuple[int, ...]] = {}
+    key = changes.header.compared_by
+    for item, texts in enumerate(changes.keys.iter_rows()):
+        items[key_text(texts, key)] = (*items.get(key_text(texts, key), ()), item)
     rows = []
     for file in manifest.update:
         if not (Path(folder) / file.file).is_file():
             raise OutputError(f"{folder}: {file.file} is not in it any more. Name the folder as `write` made it.")
         update = out.catalogue(Path(folder), file)
         numbers = update.row(pl.int_range(update.cells.height, dtype=pl.Int64, eager=True))
-        keys = update.cells.select(changes.header.key).iter_rows()
-        rows += [FileRow(file.file, number, key) for number, key in zip(numbers, keys, strict=True)]
+        keys = update.cells.select(changes.header.key).rows()
+        of = [items.get(key_text(texts, key), ()) for texts in keys]
+        rows += [FileRow(file.file, *row) for row in zip(numbers, keys, of, strict=True)]
+        if file.action == "recode":  # from here on these items stand under their new codes
+            heading = NEW_CODE if importer.form in PATCHES else importer.code_change.heading
+            place = changes.header.key.index(importer.code_change.field or changes.header.key[0])
+            codes = update.cells[heading].to_list()
+            for texts in keys:
+                items.pop(key_text(texts, key), None)
+            for texts, code, those in zip(keys, codes, of, strict=True):
+                items[key_text((*texts[:place], code, *texts[place + 1 :]), key)] = those
     return rows
 
 
@@ -267,8 +300,8 @@ def _answered(changes: ChangeSet, released: pl.DataFrame) -> list[Answered]:
 def read_manifest(folder: str) -> Manifest:
     """The manifest of a folder that `write_updates` made; OutputError when there is none, or its seal is broken."""
     try:
-        manifest = msgspec.json.decode((Path(folder) / MANIFEST).read_bytes(), type=Manifest)
-    except (OSError, msgspec.MsgspecError):
+        manifest = msgspec.json.decode(read_whole(str(Path(folder) / MANIFEST)), type=Manifest)
+    except (FileError, msgspec.MsgspecError):
         raise OutputError(f"{folder}: this is no folder that `neat-delta write` made; it has no {MANIFEST}.") from None
     if manifest.blake3 != _seal(manifest):
         raise OutputError(

@@ -18,6 +18,7 @@ from typing import IO
 
 from neat_delta.core.support.background import submit
 from neat_delta.core.support.errors import FileError, OutputError
+from neat_delta.files.inputs import must_not_be_input, remember
 from neat_delta.files.sources.magic import binary_format
 
 __all__ = [
@@ -42,6 +43,8 @@ def read_whole(path: str) -> bytes:
             before = os.fstat(file.fileno())
             if stat.S_ISBLK(before.st_mode) or (stat.S_ISCHR(before.st_mode) and not _ends(file, before)):
                 raise FileError(f"{path}: this is a device, and no file. Name a file.")
+            if stat.S_ISREG(before.st_mode):
+                remember(path, before)
             data = file.read()
             after = os.fstat(file.fileno())
     except FileNotFoundError:
@@ -115,6 +118,7 @@ LARGE = 1 << 22
 def write_whole(path: str, chunks: Iterable[bytes]) -> None:
     """Write a file so that it appears complete or not at all; OutputError when it cannot be written."""
     place = Path(os.path.realpath(path))  # a link stays a link; its file is replaced
+    must_not_be_input(path)
     if place.exists() and not place.is_file():
         raise OutputError(f"{path}: this is not a plain file. Name a file to write.")
     unfinished = place.with_name(f".{place.name}.partial-{os.getpid()}")
@@ -169,6 +173,7 @@ def new_folder(path: str, why_kept: Callable[[Path], str | None]) -> Iterator[Pa
         kept = why_kept(place) if occupied else None
         if kept is not None:
             raise OutputError(f"{path}: {kept}")
+        must_not_be_input(path, replaced=True)
         place.parent.mkdir(parents=True, exist_ok=True)
         unfinished = place.with_name(f".{place.name}.partial-{os.getpid()}")
         UNFINISHED.add(str(unfinished))

@@ -115,8 +115,8 @@ def faults_of(
         share = Decimal(drop[:-1])
     sold = 0
     if sell is not None:
-        rate = re.fullmatch(r"([0-9]+)/min", sell)
+        rate = re.fullmatch(r"([0-9]{1,5})/min", sell)
         if rate is None:
-            raise CatalogueError(f"‹sell›: {sell!r} is no number of pieces a minute, such as 5/min.")
+            raise CatalogueError(f"‹sell›: {sell!r} is no number of pieces a minute, such as 5/min, up to 99999.")
         sold = int(rate[1])
     return Faults(refusals, numbers(rounded, "round"), numbers(cut, "cut"), share, slow, fail_after, busy, sold, seed)

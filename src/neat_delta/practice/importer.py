@@ -317,8 +317,8 @@ class _Import:
         cut = []
         out = [dict(item) for item in states]
         for item in out:
-            for name in line.says:
-                if name in item and name not in self.shelf.key:
+            for name, said in line.says.items():
+                if name in item and name not in self.shelf.key and (said or "").strip():
                     text = self.faults.stored(name, item[name], self.mark)
                     if name in self.faults.cut and text != item[name] and name not in cut:
                         cut.append(name)

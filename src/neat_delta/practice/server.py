@@ -10,6 +10,7 @@ import json
 import os
 import secrets
 import socket
+import sqlite3
 import time
 from collections.abc import Awaitable, Callable
 from importlib.resources import files
@@ -26,6 +27,7 @@ from fastapi.concurrency import run_in_threadpool
 from fastapi.exceptions import RequestValidationError
 from fastapi.responses import JSONResponse, RedirectResponse
 from jinja2 import Environment, StrictUndefined
+from polars.exceptions import PanicException
 from starlette.datastructures import UploadFile
 
 from neat_delta import __version__
@@ -46,6 +48,7 @@ MOST_BYTES = 100_000_000
 
 ACTIONS: tuple[Action, ...] = ("change", "add", "recode", "remove")
 PER_PAGE = 50
+MOST_PAGES = 10_000_000
 WAITING = 8
 """So many files that were tried in the page wait to be imported; older ones are forgotten."""
 
@@ -127,7 +130,11 @@ def _add_guard(app: FastAPI, shop: Shop, pages: _Pages, token: str | None) -> No
             answer = _error(request, pages, 412, str(why_not))
         except NeatDeltaError as why_not:
             answer = _error(request, pages, 422, str(why_not))
-        except Exception as fault:
+        except sqlite3.Error as why_not:
+            answer = _error(request, pages, 507, f"The store cannot write its file ({why_not}). Make room.")
+        except (RecursionError, OverflowError):
+            answer = _error(request, pages, 422, "It is nested too deeply, or a number in it is too large.")
+        except (Exception, PanicException) as fault:
             if os.environ.get("NEAT_DELTA_TRACEBACK"):
                 raise
             answer = _error(
@@ -288,6 +295,7 @@ def _add_pages(app: FastAPI, shop: Shop, pages: _Pages, token: str | None) -> No
 
     @app.get("/", include_in_schema=False)
     def catalogue(q: str = "", page: int = 1) -> Response:
+        page = min(page, MOST_PAGES)
         items, total = shop.page(q, (max(page, 1) - 1) * PER_PAGE, PER_PAGE)
         last = max(1, -(-total // PER_PAGE))
         return pages.page("catalogue", items=items, total=total, q=q, number=max(page, 1), last=last)
@@ -399,9 +407,17 @@ def _stranger(request: Request) -> str | None:
     if name not in HERE:
         return f'This practice store is not called "{name}"; it answers to 127.0.0.1 only.'
     origin = request.headers.get("origin")
-    if origin not in {None, "null"} and urlsplit(str(origin)).netloc != host:
+    if origin is not None and _host_of(origin) != host:
         return f"A page of {origin} asked; this practice store answers to its own pages only."
     return None
+
+
+def _host_of(origin: str) -> str:
+    """The host that an Origin names (RFC 6454); "" where it names none, as a page does that hides where it is from."""
+    try:
+        return urlsplit(origin).netloc
+    except ValueError:
+        return ""
 
 
 def _has_token(request: Request, token: str) -> bool:

@@ -116,6 +116,10 @@ def _word(form: ResultsForm, status: RowStatus) -> str:
     return str(words[0]) if words else status
 
 
+MOST_SALES = 10_000
+"""So many pieces are sold between two looks at the most; nobody notices more."""
+
+
 @dataclass(slots=True)
 class _Life:
     """What goes on between the imports."""
@@ -155,15 +159,18 @@ class Shop:
 
     def _kept_in(self, path: str) -> Shelf:
         """The shelf in a file; FileError when that is something else, or keeps another catalogue."""
+        if not Path(path).parent.is_dir() or Path(path).is_dir():
+            raise FileError(f"{path}: there is no such folder to keep a file in, or it is one. Name another file.")
         there = Path(path).exists() and Path(path).stat().st_size
         try:
             shelf = Shelf(path, self.live.fields, self.key)
-            made = shelf.made
-        except sqlite3.Error:
-            made = False
-        if there and not made:
+            kept = shelf.kept() if shelf.made else None
+        except (sqlite3.Error, KeyError, ValueError) as error:
+            what = "this is no practice store's" if there else f"it cannot be made ({error})"
+            raise FileError(f"{path}: {what}. Name another file.") from None
+        if there and kept is None:
             raise FileError(f"{path}: this is no practice store's. Name another file.")
-        if made and shelf.kept() != (self.live.fields, self.key):
+        if kept is not None and kept != (self.live.fields, self.key):
             raise FileError(f"{path}: it keeps a catalogue with other fields or another key. Name another file.")
         return shelf
 
@@ -326,15 +333,16 @@ class Shop:
 
     def sell(self, minutes: float) -> int:
         """Sell what is due after so many minutes from the start; how many pieces went."""
-        due, went = int(minutes * self.faults.sold) - self.life.sold, 0
-        if due <= 0:
+        by_now, went = int(minutes * self.faults.sold), 0
+        due = range(self.life.sold + 1, min(by_now, self.life.sold + MOST_SALES) + 1)
+        self.life.sold = max(by_now, self.life.sold)
+        if not due:
             return 0
         name = self.stock
         with self.lock, self.shelf.transaction():
             numbers = self.shelf.numbers()
-            for _ in range(due):
-                self.life.sold += 1
-                number = numbers[random.Random(f"{self.faults.seed} {self.life.sold}").randrange(len(numbers))]
+            for sale in due if numbers else ():
+                number = numbers[random.Random(f"{self.faults.seed} {sale}").randrange(len(numbers))]
                 item = self.shelf.get(number)
                 if item[name].strip().isdecimal() and int(item[name]) > 0:
                     self.shelf.put(number, item | {name: str(int(item[name]) - 1)}, "sale")

@@ -49,7 +49,10 @@ def message(facts: Facts, seen: View) -> str:
         parts += [f"and {clashing - MOST_ROWS:,} more."] if clashing > MOST_ROWS else []
     parts += [f"{safe(line)}." for line in clashing_items_said(facts.changes)]
     parts += [f"Meanwhile in the store: {safe(meanwhile_said(facts.changes))}."] if header.base else []
-    lines = [f"- {safe(one.reason)}: {one.much} ({safe(one.way_out)})" for one in held_lines(facts.changes.reasons())]
+    lines = [
+        f"- {safe(one.reason)}: {_escaped(one.much)} ({safe(one.way_out)})"
+        for one in held_lines(facts.changes.reasons())
+    ]
     parts += ["Held:\n\n" + "\n".join(lines)] if lines else []
     summaries = [
         f"- {safe(one.name)}"
@@ -84,7 +87,10 @@ def message(facts: Facts, seen: View) -> str:
 def safe(text: str) -> str:
     """A text that Markdown takes for nothing but itself."""
     text = shown(text)
-    text = text if len(text) <= LONGEST else text[: LONGEST - 1] + "…"
+    return _escaped(text if len(text) <= LONGEST else text[: LONGEST - 1] + "…")
+
+
+def _escaped(text: str) -> str:
     return re.sub(r"([\\`*_{}\[\]<>#|~!@&])", r"\\\1", text)
 
 

@@ -8,6 +8,7 @@ from typing import TYPE_CHECKING, get_args
 from rich.text import Text
 
 from neat_delta.core.model.results import Said
+from neat_delta.core.outcome.retry import was_altered
 from neat_delta.core.outcome.witnesses import Seen
 from neat_delta.report.terminal import LISTED, print_some, result_table
 from neat_delta.report.text import count, key_text, shown
@@ -20,7 +21,14 @@ if TYPE_CHECKING:
     from neat_delta.core.outcome.results import Results
     from neat_delta.core.outcome.witnesses import Testimony, Witnesses
 
-__all__ = ["print_confirmed", "print_drafted_results", "print_habits", "print_left", "print_witnesses"]
+__all__ = [
+    "left_lines",
+    "print_confirmed",
+    "print_drafted_results",
+    "print_habits",
+    "print_left",
+    "print_witnesses",
+]
 
 SAYS: dict[Said, str] = {
     "done": "said to be done",
@@ -159,18 +167,38 @@ def print_drafted_results(console: Console, draft: str, path: str) -> None:
     console.print()
 
 
-def print_left(console: Console, left: Sequence[Landing]) -> None:
-    """What is not taken back, as it does not stand as it was set."""
-    print_some(console, "left alone, as somebody changed it since", [landing(one) for one in left], everything=False)
+def print_left(console: Console, left: Sequence[Landing], *, altered: bool) -> None:
+    """What is not taken back, as it does not stand as it was set; what the store made of it by itself can be `altered`
+    back, if that is wanted.
+    """
+    own = [] if altered else [one for one in left if was_altered(one)]
+    rest = [one for one in left if one not in own]
+    print_some(console, "left alone, as somebody changed it since", [landing(one) for one in rest], everything=False)
+    title = "left alone, as the store made something else of it (--altered takes it back, too)"
+    print_some(console, title, [landing(one) for one in own], everything=False)
     if left:
         console.print()
+
+
+def left_lines(confirmed: Confirmed) -> list[str]:
+    """What did not land and is not sent again, by the reason, a line each."""
+    groups: dict[str, list[str]] = {}
+    for one, again in zip(confirmed.trouble, confirmed.again, strict=True):
+        if again.left is not None:
+            field = "" if one.field is None else f" {shown(one.field)}"
+            groups.setdefault(again.left, []).append(f"{key_text(one.key)}{field}")
+    return [
+        f"Left alone, {count(len(items), 'change')}: {reason}: {', '.join(items[:LISTED])}"
+        + (f" and {len(items) - LISTED:,} more" if len(items) > LISTED else "")
+        for reason, items in groups.items()
+    ]
 
 
 def landing(one: Landing) -> Text:
     """A change that did not land as it was meant, on a line."""
     line = Text(f"  {key_text(one.key)}")
     if one.field is None:
-        return line.append(": it is still there")
+        return line.append(": it is still there" if one.outcome == "not landed" else ": it is there, and otherwise")
     line.append(f"  {shown(one.field)}{', ' + one.how if one.how else ''}: ")
     line.append(shown(one.meant or ""), "green").append(" was meant, ")
     if one.now is None:

@@ -128,8 +128,12 @@ class _Trimmed:
             yield Segment.line()
 
 
-def print_inputs(console: Console, header: Header, store: str | None, *, told: bool) -> None:  # noqa: PLR0912
-    """What was read, how it was understood, and by which key it was matched."""
+def print_inputs(  # noqa: PLR0912 - one fact after another
+    console: Console, header: Header, store: str | None, *, told: bool, lacking: Sequence[str] = ()
+) -> None:
+    """What was read, how it was understood, and by which key it was matched; `lacking` are the fields of the store file
+    that live has not, and whose checks so are idle.
+    """
     there = {*header.key, *header.fields, *header.untouched} - {*header.unseen}
     fields = {"live": len(there), "sheet": len(header.pairs)}
     for name, source in (("live", header.live), ("sheet", header.sheet)):
@@ -166,6 +170,10 @@ def print_inputs(console: Console, header: Header, store: str | None, *, told: b
         _print_fact(console, "", f"the list's rows found their items by {names}")
     if store is not None:
         _print_fact(console, "store", shown(store))
+        if lacking:
+            one = "that field" if len(lacking) == 1 else "those fields"
+            said = f"live lacks {listed([shown(name) for name in lacking])}: what it says of {one} is idle"
+            _print_fact(console, "", said, style="yellow")
     elif header.settings:
         said = "; ".join(
             f"{sort} {listed([shown(name) for name in names])}" for sort, names in kinds_said(header.settings).items()
@@ -849,8 +857,9 @@ def print_written(console: Console, folder: str, manifest: Manifest, dialect: st
         console.print(f"cells to import: {said}")
         if sum(file.action == "change" for file in manifest.update) > 1 and manifest.importer.blanks == "clear":
             console.print(
-                "Files for the fields that change together, as a blank cell would empty its field.\n"
-                "If your importer skips blanks, --importer-blanks skip makes it one file."
+                "Several files, as a blank cell would empty its field. Fewer: --most-files N, or a higher --file-cost, "
+                "which carry cells along.\nOnly if you are certain that your importer skips blanks, --importer-blanks "
+                "skip makes it one."
             )
         console.print()
     if manifest.held_before:

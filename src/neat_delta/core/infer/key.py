@@ -78,6 +78,7 @@ def find_key(live: Catalogue, key: Sequence[str] = ()) -> list[str]:
         if name not in live.fields:
             raise CatalogueError(
                 f'{live.path}: there is no heading "{name}" for the key. It has: {listed(live.fields)}.'
+                + live.elsewhere
             )
     if key:
         return list(key)
@@ -85,5 +86,6 @@ def find_key(live: Catalogue, key: Sequence[str] = ()) -> list[str]:
     if sku is None:
         raise CatalogueError(
             f"{live.path}: no heading is plainly the SKU. Name the key with ‹key›. It has: {listed(live.fields)}."
+            + live.elsewhere
         )
     return [sku]

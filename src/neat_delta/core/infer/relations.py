@@ -14,7 +14,7 @@ from neat_delta.core.kinds.number import NUMBER_KINDS, amounts
 from neat_delta.core.model.layout import Notation
 from neat_delta.core.model.store import Field, Relations
 
-__all__ = ["Related", "relations"]
+__all__ = ["Related", "counts_stock", "relations"]
 
 COST = re.compile(
     r"cost(?!um)|purchase|buying|trade|einkauf|^ek\b|achat|co[uû]t|coste|compra|costo|acquisto|inkoop|zakup",
@@ -49,6 +49,15 @@ class Related:
     evidence: dict[str, str]
 
 
+def counts_stock(heading: str) -> bool:
+    """Whether a heading says that the field counts what is sold meanwhile.
+
+    >>> counts_stock("Stock on hand"), counts_stock("min stock")
+    (True, False)
+    """
+    return bool(STOCK.search(heading) and not NO_STOCK.search(heading))
+
+
 def relations(cells: pl.DataFrame, fields: Mapping[str, Field], writing: Notation) -> Related:
     """The relations of a catalogue's fields, as far as headings say them and most cells keep them."""
     money = [name for name, field in fields.items() if field.kind in {"money", "decimal"}]
@@ -56,7 +65,7 @@ def relations(cells: pl.DataFrame, fields: Mapping[str, Field], writing: Notatio
     cost = next((name for name in money if COST.search(name) and name != price), None)
     sale = next((name for name in money if SALE.search(name) and PRICE.search(name)), None)
     counts = [name for name, field in fields.items() if field.kind in {"integer", "decimal"}]
-    stock = next((name for name in counts if STOCK.search(name) and not NO_STOCK.search(name)), None)
+    stock = next((name for name in counts if counts_stock(name)), None)
     days = [name for name, field in fields.items() if field.kind == "date" and SALE.search(name)]
     first = next((name for name in days if FROM.search(name)), None)
     last = next((name for name in days if TO.search(name) and name != first), None)

@@ -8,35 +8,15 @@ from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from typing import get_args
 
+import msgspec
 import polars as pl
 
 from neat_delta.core.infer.headings import plain_heading
+from neat_delta.core.infer.status_words import status_of
 from neat_delta.core.model.results import ResultsForm, RowStatus
 from neat_delta.core.support.errors import CatalogueError
 
-__all__ = ["TOTALS", "DraftedResults", "draft_results", "line_pattern", "status_of"]
-
-REFUSED = (
-    "not imported",
-    "not done",
-    "not updated",
-    "not ok",
-    "unsuccess",
-    "fail",
-    "error",
-    "reject",
-    "refus",
-    "invalid",
-)
-SKIPPED = ("skip", "ignor", "unchanged", "no change", "not changed", "passed over", "duplicate", "already")
-WARNED = ("warn", "partial")
-DONE = ("done", "ok", "success", "succe", "import", "updat", "creat", "complet", "process", "accept", "saved", "chang",
-        "added", "inserted", "delet", "remov", "passed", "applied", "true", "yes", "landed")  # fmt: skip
-"""What a word of a status begins with, or has in it; looked for in this order, so that "not imported" is refused."""
-
-OTHER_NO = ("denied", "false", "no", "bad", "wrong", "missing", "not found")
-NUMBERS = {"2": "done", "4": "refused", "5": "refused"}
-"""The first digit of an HTTP status (RFC 9110)."""
+__all__ = ["TOTALS", "DraftedResults", "draft_results", "line_pattern", "with_words"]
 
 STATUS = ("status", "result", "outcome", "state", "rowstatus", "importstatus", "success", "ok", "level", "severity")
 MESSAGE = ("message", "messages", "error", "errors", "reason", "details", "detail", "errormessage", "description",
@@ -61,31 +41,12 @@ class DraftedResults:
     unknown: list[str]
 
 
-def status_of(word: str) -> RowStatus | None:
-    """What a word of a status plainly means; None where nobody can tell.
-
-    >>> [status_of(word) for word in ("Imported", "not imported", "422", "unchanged", "blue")]
-    ['done', 'refused', 'refused', 'skipped', None]
-    """
-    plain = " ".join(word.casefold().replace("_", " ").replace("-", " ").split())
-    if re.fullmatch(r"[245][0-9]{2}", plain):
-        return "done" if NUMBERS[plain[0]] == "done" else "refused"
-    if plain in {"1", "0"}:
-        return "done" if plain == "1" else "refused"
-    if any(part in plain for part in REFUSED) or plain in OTHER_NO:
-        return "refused"
-    if any(part in plain for part in WARNED):
-        return "warned"
-    if any(part in plain for part in SKIPPED):
-        return "skipped"
-    return "done" if any(re.search(rf"\b{part}", plain) for part in DONE) else None
-
-
 def draft_results(
     report: pl.DataFrame, live: pl.DataFrame, key: Sequence[str], headings: Mapping[str, str]
 ) -> DraftedResults:
-    """Guess what the columns of a report mean. `live` has the catalogue's key fields (`key`), `headings` what they are
-    called; CatalogueError when nothing tells which item a row is of.
+    """Guess what the columns of a report mean. `live` has the catalogue's key fields (`key`), and others if they are
+    known, `headings` what they are called; CatalogueError when nothing tells which item a row is of. What only says
+    again what live has says nothing of the import.
 
     >>> report = pl.DataFrame({"code": ["QA-1", "QA-2"], "result": ["Imported", "Rejected"], "why": ["", "no tax"]})
     >>> drafted = draft_results(report, pl.DataFrame({"sku": ["QA-1", "QA-2"]}), ["sku"], {})
@@ -107,8 +68,13 @@ def draft_results(
         said["key"] = [heading for heading, _ in keys]
         evidence["key"] = ", ".join(f"{hits:,} of {report.height:,} are codes of live" for _, hits in keys)
         plain = pl.concat_str([pl.col(heading).str.strip_chars() for heading, _ in keys], separator=" ")
-        of_items = report.filter((plain.str.strip_chars() != "") & ~plain.str.contains(TOTALS))
+        keyed = (plain.str.strip_chars() != "") & ~plain.str.contains(TOTALS)
+        numbered = _row_column(report, taken)
+        if numbered is not None:  # of a row without a code the number says which it is
+            keyed |= (plain.str.strip_chars() == "") & pl.col(numbered).str.contains(r"^\s*[0-9]+\s*$")
+        of_items = report.filter(keyed)
         report = of_items if of_items.height else report  # lines of totals have no status
+    taken |= _echoes(report, live, key, said.get("key"), headings)
     row = _row_column(report, taken)
     if row is not None:
         take("row", row, "whole numbers that rise")
@@ -130,14 +96,49 @@ def draft_results(
     message = _named(report, MESSAGE, taken) or _longest_texts(report, taken)
     if message is not None:
         take("message", message, f"{_filled(report[message]):,} of {report.height:,} have a text")
-        if status is None and _filled(report[message]) == report.height:
-            said["only_refused"], evidence["only_refused"] = True, "every row has a message, and none a status"
+        if status is None:
+            evidence["message"] += "; a row with one was refused. Where the store lists only these: only_refused = true"
     if (file := _named(report, FILE, taken)) is not None:
         take("file", file, "by its heading")
     if (number := _named(report, IDS, taken)) is not None:
         said["ids"], evidence["ids"] = [number], "by its heading"
     unknown = [word for word in words if status_of(word) is None]
     return DraftedResults(ResultsForm(**said), evidence, unknown)  # type: ignore[arg-type]
+
+
+def with_words(form: ResultsForm, reports: Sequence[pl.DataFrame]) -> ResultsForm:
+    """A guessed form with the words of further reports whose meaning is plain.
+
+    >>> form = ResultsForm(["sku"], status="state", done=["ok"])
+    >>> with_words(form, [pl.DataFrame({"sku": ["QA-1"], "state": ["Rejected"]})]).refused
+    ['Rejected']
+    """
+    words = {word: status_of(word) for report in reports if form.status in report.columns
+             for word in _words(report[str(form.status)]) if word.casefold() not in form.words}  # fmt: skip
+    more = {one: [*getattr(form, one), *(word for word, status in words.items() if status == one)]
+            for one in get_args(RowStatus)}  # fmt: skip
+    return msgspec.structs.replace(form, **more)
+
+
+def _echoes(
+    report: pl.DataFrame, live: pl.DataFrame, key: Sequence[str], columns: object, headings: Mapping[str, str]
+) -> set[str]:
+    """The columns that are called like a field of live and have what live has there."""
+    called = {headings.get(name, name).strip().casefold(): name for name in live.columns if name not in key}
+    names = [one for one in report.columns if one.strip().casefold() in called]
+    if not isinstance(columns, list) or not names:
+        return set()
+    wanted = report.select(pl.col(one).str.strip_chars().alias(name) for one, name in zip(columns, key, strict=True))
+    rows = live.select(pl.col(list(key)).str.strip_chars()).with_row_index("row").unique(list(key), keep="first")
+    at = wanted.join(rows, on=list(key), how="left", maintain_order="left")["row"]
+    there = at.is_not_null()
+    out = set()
+    for name in names:
+        was = live[called[name.strip().casefold()]].gather(at)
+        same = (was.str.strip_chars() == report[name].str.strip_chars()).fill_null(value=False)
+        if there.any() and int(same.sum()) * 10 >= int(there.sum()) * 9:
+            out.add(name)
+    return out
 
 
 def _filled(texts: pl.Series) -> int:
@@ -178,15 +179,18 @@ def _row_column(report: pl.DataFrame, taken: set[str]) -> str | None:
 
 
 def _status_column(report: pl.DataFrame, taken: set[str]) -> str | None:
-    """The column whose few words plainly say what became of a row."""
+    """The column whose few words plainly say what became of a row, or that is called so: then it is said which of them
+    nobody can tell.
+    """
     best, most = None, 0.0
     for name in report.columns:
         words = _words(report[name])
         if name in taken or not words or len(words) > 12:
             continue
         known = sum(many for word, many in words.items() if status_of(word) is not None) / sum(words.values())
-        share = known + (0.5 if plain_heading([name], STATUS) else 0)
-        if known > 0.5 and share > most and max(map(len, words)) <= 40:
+        plainly = plain_heading([name], STATUS) is not None
+        share = known + (0.5 if plainly else 0)
+        if (known > 0.5 or plainly) and share > most and max(map(len, words)) <= 40:
             best, most = name, share
     return best
 

@@ -86,6 +86,11 @@ class Catalogue:
         return self.cells.columns
 
     @property
+    def elsewhere(self) -> str:
+        """What an error adds of a workbook of which another sheet may be meant; "" of any other file."""
+        return next((f" It was {note}." for note in self.notes if "‹sheet_name›" in note), "")
+
+    @property
     def source(self) -> Source:
         """The file it was read from, as a change set names it."""
         return Source(

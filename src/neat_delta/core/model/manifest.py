@@ -2,6 +2,10 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
+from dataclasses import dataclass
+from typing import Literal
+
 import msgspec
 
 from neat_delta.core.model.catalogue import Source
@@ -9,10 +13,27 @@ from neat_delta.core.model.changeset import HeldCount
 from neat_delta.core.model.importer import Importer
 from neat_delta.core.model.update import Action
 
-__all__ = ["FORMAT", "VERSION", "Answered", "CellCounts", "Comment", "Contradiction", "Listed", "Manifest", "OutFile"]
+__all__ = [
+    "FORMAT",
+    "VERSION",
+    "Answered",
+    "CellCounts",
+    "Comment",
+    "Contradiction",
+    "Listed",
+    "Manifest",
+    "OutFile",
+    "Purpose",
+    "Rebased",
+    "StoreFile",
+    "Turn",
+]
 
 FORMAT = "neat-delta updates"
 VERSION = 1
+
+Purpose = Literal["update", "retry", "undo"]
+"""What a folder is for: what a change set sends, what did not land of an earlier folder, what takes all of it back."""
 
 
 class OutFile(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
@@ -55,6 +76,24 @@ class Answered(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     after: str
 
 
+class Rebased(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
+    """A cell that was sent again as a step from where it stood by then: the item, the field, the text there and the
+    text that was meant.
+    """
+
+    key: dict[str, str]
+    field: str
+    before: str
+    after: str
+
+
+class StoreFile(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
+    """The store file that the files were made with: its name and the BLAKE3 digest of its bytes."""
+
+    name: str
+    blake3: str
+
+
 class Contradiction(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     """A cell, or a whole item, of which reviewers said different things: each file with its answer."""
 
@@ -73,13 +112,20 @@ class Comment(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
 
 
 class Manifest(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
-    """What the folder holds, in import order, and what it leaves out.
+    """What the folder holds, in import order, what it was made for, and what it leaves out.
 
     `key` are the headings of the key, `cells` those of the update files. `held_before` counts what the change set
     already holds, by reason, with what was not signed off; `held` lists what this importer cannot take, `one_way` what
     the undo cannot take back. `answered` lists the clashes that a reviewer let through, `contradictions` where
-    reviewers said different things, `comments` what they said besides, and `not_sent` every change that is in none of
-    the files, whatever holds it. `blake3` is the seal: the digest of all the rest, as JSON without white space.
+    reviewers said different things, `comments` what they said besides, and `not_sent` every change of the round that is
+    in none of its files, with the reason.
+
+    `purpose` is what the files are for: `update`, `retry` (what did not land of an earlier folder) or `undo`. `changes`
+    is the digest of the change set that the round is of ("" where it was in no file), `store` the store file,
+    `importer` the importer as it was used, with `most_files`, `file_cost` and `whole`. `before` are the seals of the
+    earlier folders of the round, the first one first; a retry has all of the first one's `not_sent` and `answered`, and
+    says in `left` what it leaves alone, and in `rebased` what it sends as a step from another text than the change set
+    has. `blake3` is the seal: the digest of all the rest, as JSON without white space.
     """
 
     format: str
@@ -98,4 +144,28 @@ class Manifest(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     answered: list[Answered] = []
     contradictions: list[Contradiction] = []
     comments: list[Comment] = []
+    purpose: Purpose = "update"
+    changes: str = ""
+    store: StoreFile | None = None
+    most_files: int = 8
+    file_cost: int = 20
+    whole: bool = False
+    before: list[str] = []
+    left: list[Listed] = []
+    rebased: list[Rebased] = []
     blake3: str = ""
+
+
+@dataclass(frozen=True, slots=True)
+class Turn:
+    """What a folder is written for, besides its change set: its purpose, the digest of the round's change set, the
+    store file; and of a later turn the manifest that it goes on from, what it leaves alone, and the steps that it sends
+    from another text.
+    """
+
+    purpose: Purpose = "update"
+    changes: str = ""
+    store: StoreFile | None = None
+    earlier: Manifest | None = None
+    left: Sequence[Listed] = ()
+    rebased: Sequence[Rebased] = ()

@@ -281,6 +281,7 @@ def conflicting_settings(store: Store) -> list[Conflict]:
     conflicts = [*_of_form(store.file), *_of_writing(store.writing), *_of_key(store), *_of_relations(store)]
     conflicts += _of_results(store)
     conflicts += [*_of_importer(store), *_of_code_change(store), *_of_sending(store)]
+    conflicts += [*_of_told_marks(store), *_of_removal(store), *_of_output_headings(store)]
     for name, field in store.fields.items():
         conflicts += [Conflict(("fields", name, *where), what) for where, what in _of_field(field)]
     return conflicts + list(_of_headings(store.fields))
@@ -293,7 +294,8 @@ NOT_FOR_FILES = {"punycode", "idna", "unicode-escape", "raw-unicode-escape", "un
 def _of_marks_and_encoding(form: FileForm | Importer, table: str) -> Iterator[Conflict]:
     for name in ("separator", "quote", "escape"):
         mark = getattr(form, name, None)
-        if mark is not None and (len(mark.encode()) > 1 or mark in {"\n", "\r"} or (name == "separator" and not mark)):
+        broken = {"\n", "\r", "\0"} | ({'"', ""} if name == "separator" else set())
+        if mark is not None and (len(mark.encode()) > 1 or mark in broken):
             names = ", or comma, semicolon, tab or pipe" if name == "separator" else ""
             yield Conflict((table, name), f"it must be one plain character{names}")
     if form.encoding is not None:
@@ -407,6 +409,76 @@ def _of_importer(store: Store) -> Iterator[Conflict]:
             yield Conflict(("importer", "adjusted"), f'"{name}" is no field of numbers')
 
 
+def _of_told_marks(store: Store) -> Iterator[Conflict]:
+    """The importer's marks, which must be told from values, from each other, and from what stands between values."""
+    importer = store.importer
+    if importer.empties is not None and not importer.empties.strip():
+        yield Conflict(("importer", "empties"), "it is blank, and the importer skips blanks, so it says nothing")
+    for name, text in importer.defaults.items():
+        if text == importer.empties:
+            yield Conflict(("importer", "defaults", name), "it is the mark that empties a field")
+        if name in store.key.fields:
+            yield Conflict(("importer", "defaults", name), "it is of the key, which every item has of its own")
+    if importer.lists != "marked":
+        return
+    between = {name: (field.separator or ",").strip() or " " for name, field in store.fields.items()
+               if field.kind == "list"}  # fmt: skip
+    marks = {"adds": importer.adds, "takes_away": importer.takes_away}
+    for setting, mark in marks.items():
+        if mark != mark.strip():
+            yield Conflict(("importer", setting), "it begins or ends with a blank, which is not seen before a value")
+        for name, separator in between.items():
+            if separator in mark or mark in separator:
+                yield Conflict(
+                    ("importer", setting), f'it is not to be told from "{separator}", between values of {name}'
+                )
+    longer, shorter = sorted(marks, key=lambda setting: -len(marks[setting]))
+    if marks[longer] != marks[shorter] and marks[longer].startswith(marks[shorter]):
+        yield Conflict(("importer", longer), f"it begins as {shorter} does, so that nobody can tell them apart")
+
+
+def _of_removal(store: Store) -> Iterator[Conflict]:
+    importer, removal = store.importer, store.importer.removal
+    if removal.value is not None and not removal.value.strip():
+        yield Conflict(("importer", "removal", "value"), "it is blank, and a blank cell removes nothing")
+    if removal.value is not None and removal.value == importer.empties:
+        yield Conflict(("importer", "removal", "value"), "it is the mark that empties a field")
+    field = store.fields.get(removal.heading or "") if removal.how == "value" else None
+    if field is not None and field.locked:
+        what = "is locked, so that no update changes it, and a removal would"
+        yield Conflict(("importer", "removal", "heading"), f'"{removal.heading}" {what}')
+    if field is not None and (
+        removal.heading in importer.adjusted or (field.kind == "list" and importer.lists == "marked")
+    ):
+        what = "is told as a difference or by marks, and a removal sets it to a value"
+        yield Conflict(("importer", "removal", "heading"), f'"{removal.heading}" {what}')
+    if removal.how == "value" and removal.heading in store.key.fields:
+        yield Conflict(("importer", "removal", "heading"), f'"{removal.heading}" is of the key')
+
+
+def _of_output_headings(store: Store) -> Iterator[Conflict]:
+    """What the files call their columns: each once, none blank, and none that is no field like a field."""
+    importer = store.importer
+    called = {name: field.heading or name for name, field in store.fields.items()} | importer.called
+    seen = {heading: name for name, heading in called.items()} | {name: name for name in store.fields}
+    others: list[tuple[tuple[str, ...], str]] = [
+        *((("importer", "with_adjusted", name), name) for name in importer.with_adjusted),
+        *((("importer", "columns", name), name) for name in importer.columns if name not in store.fields),
+    ]
+    if importer.removal.how == "flag" and importer.removal.heading is not None:
+        others.append((("importer", "removal", "heading"), importer.removal.heading))
+    if importer.code_change.how == "row" and importer.code_change.heading not in store.fields:
+        others.append((("importer", "code_change", "heading"), importer.code_change.heading))
+    for where, heading in others:
+        if heading in seen:
+            yield Conflict(where, f'"{heading}" is what another column is called')
+        seen[heading] = heading
+    blank = [(("importer", "called", name), text) for name, text in importer.called.items()]
+    for where, heading in (*others, *blank, *((("importer", "headings"), one) for one in importer.headings)):
+        if not heading.strip():
+            yield Conflict(where, "a heading is not blank")
+
+
 def _of_columns(store: Store) -> Iterator[Conflict]:
     importer = store.importer
     headings = {name: field.heading or name for name, field in store.fields.items()} | importer.called
@@ -476,6 +548,8 @@ def _of_field(field: Field) -> Iterator[tuple[tuple[str, ...], str]]:
     for setting, kinds in SETTINGS.items():
         if getattr(field, setting) not in (None, [], False) and field.kind not in kinds:
             yield (setting,), f"it means nothing to the kind {field.kind}; it is for {_either(kinds)}"
+    if field.separator is not None and "\0" in field.separator:
+        yield ("separator",), "it has a character in it that no file can have (NUL)"
     if field.kind == "list" and field.separator is None:
         yield ("kind",), "a list needs its separator"
     if field.kind == "path" and field.levels is None:

@@ -1,9 +1,14 @@
-"""Confirming: whether what was sent stands in the next export, item by item, and what else moved meanwhile."""
+"""Confirming: whether what was sent stands in the next export, item by item, and what else moved meanwhile.
+
+Rule: each cell, item and code is looked at with three sides: before (live as compared), meant (as sent), now. As it was
+meant, it landed; as it was before, it did not, and may be sent again; as neither, somebody or the store made it so, and
+it is left alone. A difference and the values added to a list are steps: they count from where the field stands now.
+"""
 
 from __future__ import annotations
 
 from collections import Counter
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field, replace
 from decimal import Decimal
 from typing import Literal
@@ -11,6 +16,7 @@ from typing import Literal
 import msgspec
 import polars as pl
 
+from neat_delta.core.diff.clashes import carried_over, merged_list
 from neat_delta.core.diff.equality import equal
 from neat_delta.core.kinds import KINDS
 from neat_delta.core.kinds.base import EXACT
@@ -19,13 +25,14 @@ from neat_delta.core.kinds.stored import Habit, habits_of, has_habits, stored_al
 from neat_delta.core.match.keys import KeyIndex, key_text, stripped
 from neat_delta.core.model.catalogue import MARK, Catalogue
 from neat_delta.core.model.changeset import ChangeSet
-from neat_delta.core.model.importer import Removal
+from neat_delta.core.model.importer import Importer
 from neat_delta.core.model.layout import Notation
+from neat_delta.core.model.results import Said
 from neat_delta.core.model.store import Field, Key
 from neat_delta.core.outcome.located import Located, locate
 from neat_delta.core.support.errors import CatalogueError
 
-__all__ = ["Confirmed", "Landing", "confirm"]
+__all__ = ["ALTERED", "Again", "Confirmed", "Landing", "confirm", "list_values"]
 
 Outcome = Literal["landed", "not landed", "differently"]
 """What became of a change: it stands as it was meant, as it was before, or as something else."""
@@ -46,17 +53,36 @@ class Landing(msgspec.Struct, frozen=True, omit_defaults=True):
 
 
 @dataclass(frozen=True, slots=True)
+class Again:
+    """What is to be done about a change that did not land: the text to send (null: nothing is to be sent, or the item
+    goes away), and why it is left alone (null: it is sent).
+    """
+
+    text: str | None = None
+    left: str | None = None
+
+
+CHANGED_SINCE = "it is neither as it was nor as it was meant: somebody changed it since"
+MADE_ANEW = "it is there, and not as it was: somebody changed it since, or made it anew"
+NO_ITEM = "the item is not there any more"
+OLD_STAYS = "it has its new code, and one is still there under the old code: look at both, and remove that"
+CANNOT_TELL = "it moves by itself, and the export alone does not tell whether the difference was added"
+"""Why something that did not land is left alone."""
+
+
+@dataclass(frozen=True, slots=True)
 class Confirmed:
-    """The changes that were sent, counted by outcome; those that did not land, and the numbers of their items; and what
-    else moved: the item's key, `field`, `before`, `now`, and whether the field is one that the store moves by itself.
-    `twice` are the keys that stand in more rows than live had them in; `located` where each item stands; `unseen`
-    of which fields how many cells cannot be seen, as no export has them; `habits` what the store seems to make of
-    fields by itself, for the store file.
+    """The changes that were sent, counted by outcome; those that did not land, the numbers of their items, and what is
+    to be done about each (`again`); and what else moved: the item's key, `field`, `before`, `now`, and whether the
+    field is one that the store moves by itself. `twice` are the keys that stand in more rows than live had them in;
+    `located` where each item stands; `unseen` of which fields how many cells cannot be seen, as no export has them;
+    `habits` what the store seems to make of fields by itself, for the store file.
     """
 
     counts: Mapping[str, int]
     trouble: list[Landing]
     items: list[int]
+    again: list[Again]
     moved: pl.DataFrame
     came: int
     went: int
@@ -74,66 +100,119 @@ class Confirmed:
 ALTERED = ("rounded", "in other case", "with other spaces", "cut after")
 """How the words for what a store makes of a value by itself begin: sent again, it would come back the same."""
 
-NEVER = Removal()
-"""Items are not removed by a value of theirs."""
+PLAIN = Importer()
+NOTHING_SAID: Mapping[int, Said] = {}
 
 
-def confirm(changes: ChangeSet, live: Catalogue, after: Catalogue, removal: Removal = NEVER) -> Confirmed:
+@dataclass(frozen=True, slots=True)
+class _Cell:
+    """A cell that was sent, with its three sides, what became of it, and what is to be done about it."""
+
+    item: int
+    before: str | None
+    meant: str
+    now: str | None
+    outcome: Outcome
+    how: str | None
+    again: Again
+
+
+def confirm(
+    changes: ChangeSet,
+    live: Catalogue,
+    after: Catalogue,
+    importer: Importer = PLAIN,
+    said: Mapping[int, Said] = NOTHING_SAID,
+) -> Confirmed:
     """What became of the sent changes in the catalogue `after`, by value, as the fields' kinds compare.
 
-    `live` is the catalogue before, `after` the export made afterwards, both prepared (`match.prepare`); `removal` says
-    how an item is removed. CatalogueError when `after` lacks the key or a field that was sent.
+    `live` is the catalogue before, `after` the export made afterwards, both prepared (`match.prepare`); `importer` says
+    how an item is removed and which fields are told as a difference; `said` is the store's own word, item by item,
+    where it gave one: an export alone cannot tell whether a difference was added to what moves by itself.
+    CatalogueError when `after` lacks the key or a field that was sent.
     """
-    header = changes.header
+    header, removal = changes.header, importer.removal
     lacking = [name for name in header.unseen if name not in after.fields]
     unseen = changes.sent().filter(pl.col("field").cast(pl.String).is_in(lacking))["field"].cast(pl.String)
     if lacking:  # nobody can see what became of those
         changes = replace(changes, cells=changes.cells.filter(~pl.col("field").cast(pl.String).is_in(lacking)))
     for name in (*header.key, *sorted({str(one) for one in changes.sent()["field"]})):
         if name not in after.fields:
-            raise CatalogueError(f'{after.path}: it has no field "{name}", so nobody can see what became of it.')
+            raise CatalogueError(
+                f'{after.path}: it has no field "{name}", so nobody can see what became of it.{after.elsewhere}'
+            )
     located = locate(changes, live, after)
     cells = changes.sent().with_columns(pl.col("field").cast(pl.String))
-    trouble: list[tuple[int, Landing]] = []
+    trouble: list[tuple[int, Landing, Again]] = []
     counts = {"landed": 0, "not landed": 0, "differently": 0}
     habits: list[Habit] = []
     for (name,), field_cells in cells.group_by("field", maintain_order=True):
-        field = header.settings.get(str(name), Field())
-        if name in header.key:  # it is where it is by its code alone
-            field = Field("code")
-        outcomes = _of_field(str(name), field_cells, after, located.places, field, header.writing)
-        if name in header.key and header.ignore_case:
-            outcomes = [_in_other_case(*one) for one in outcomes]
-        if any(one[4] == "differently" for one in outcomes):
-            seen = [(one[2], one[3]) for one in outcomes if one[3] is not None]
+        looked = _of_field(str(name), field_cells, after, located, changes, importer, said)
+        if any(one.outcome == "differently" for one in looked):
+            seen = [(one.meant, one.now) for one in looked if one.now is not None]
+            field = header.settings.get(str(name), Field())
             habits += habits_of(str(name), [one for one, _ in seen], [one for _, one in seen], field, header.writing)
-        for item, before, meant, now, outcome, how in outcomes:
-            counts[outcome] += 1
-            if outcome != "landed":
-                key = changes.keys.row(item, named=True)
-                trouble.append((item, Landing(key, str(name), before, meant, now, outcome, how)))
+        for one in looked:
+            counts[one.outcome] += 1
+            if one.outcome != "landed":
+                key = changes.keys.row(one.item, named=True)
+                landing = Landing(key, str(name), one.before, one.meant, one.now, one.outcome, one.how)
+                trouble.append((one.item, landing, one.again))
     gone = changes.items.with_row_index("item").filter((pl.col("verdict") == "gone") & pl.col("held").is_null())
+    altered = _altered_since(gone["item"], live, after, located, changes, str(removal.heading))
     for item in gone["item"]:
         place = located.places[item]
         retired = removal.how == "value" and place is not None and after.cells[str(removal.heading)][place]
-        landed = place is None or retired == removal.value
-        counts["landed" if landed else "not landed"] += 1
-        if not landed:
-            trouble.append((item, Landing(changes.keys.row(item, named=True), None, None, None, None, "not landed")))
+        outcome: Outcome = "landed" if place is None or retired == removal.value else "not landed"
+        if outcome == "not landed" and item in altered:
+            outcome = "differently"
+        counts[outcome] += 1
+        if outcome != "landed":
+            landing = Landing(changes.keys.row(item, named=True), None, None, None, None, outcome)
+            trouble.append((item, landing, Again(left=MADE_ANEW if item in altered else None)))
     trouble.sort(key=lambda one: one[0])
+    trouble = _not_into_others(changes, trouble)
     touched = cells.select("item", "field")
     if removal.how == "value":
         touched = pl.concat([touched, gone.select(pl.col("item").cast(pl.Int64), field=pl.lit(removal.heading))])
     return Confirmed(
         counts,
-        [one for _, one in trouble],
-        [item for item, _ in trouble],
+        [one for _, one, _ in trouble],
+        [item for item, _, _ in trouble],
+        [one for _, _, one in trouble],
         *_moved(changes, located, live, after, touched),
         _twice(live, after, header.compared_by),
         located,
         dict(Counter(unseen)),
         habits,
     )
+
+
+def _altered_since(
+    items: pl.Series, live: Catalogue, after: Catalogue, located: Located, changes: ChangeSet, retires: str
+) -> set[int]:
+    """Those of the items, which were to go away, that are there and are not as live had them; what moves by itself,
+    and the field by which they would be retired, say nothing.
+    """
+    there = items.filter(located.places.gather(items).is_not_null())
+    out: set[int] = set()
+    for name in live.fields if there.len() else ():
+        field = changes.header.settings.get(name, Field())
+        if name in changes.header.key or name not in after.fields or name == retires or field.moving:
+            continue
+        was = live.cells[name].gather(located.live_rows.gather(there))
+        now = after.cells[name].gather(located.places.gather(there))
+        out |= set(there.filter(~equal(was, now, field, changes.header.writing)))
+    return out
+
+
+def _not_into_others(changes: ChangeSet, trouble: list[tuple[int, Landing, Again]]) -> list[tuple[int, Landing, Again]]:
+    """A new item that is there with something else in it is somebody's own, or has been worked on: nothing is put into
+    it that is blank there.
+    """
+    verdicts = changes.items["verdict"]
+    others = {item for item, _, again in trouble if again.left == CHANGED_SINCE and verdicts[item] == "new"}
+    return [(item, one, Again(left=CHANGED_SINCE) if item in others else again) for item, one, again in trouble]
 
 
 def _twice(live: Catalogue, after: Catalogue, key: Key) -> list[dict[str, str]]:
@@ -151,41 +230,130 @@ def _twice(live: Catalogue, after: Catalogue, key: Key) -> list[dict[str, str]]:
 
 
 def _of_field(
-    name: str, cells: pl.DataFrame, after: Catalogue, places: pl.Series, field: Field, writing: Notation
-) -> list[tuple[int, str | None, str, str | None, Outcome, str | None]]:
-    """Each cell of a field with what stands there now and what that means."""
-    now = after.cells[name].gather(places.gather(cells["item"]))
+    name: str,
+    cells: pl.DataFrame,
+    after: Catalogue,
+    located: Located,
+    changes: ChangeSet,
+    importer: Importer,
+    said: Mapping[int, Said],
+) -> list[_Cell]:
+    """Each cell of a field with what stands there now, what that means, and what is to be done about it."""
+    header, writing = changes.header, changes.header.writing
+    field = Field("code") if name in header.key else header.settings.get(name, Field())  # by its code alone it is there
+    now = after.cells[name].gather(located.places.gather(cells["item"]))
     same = equal(cells["after"], now, field, writing) & now.is_not_null()
     if has_habits(field):
         same |= stored_alike(cells["after"], now, field, writing)
     still = equal(cells["before"], now, field, writing) & (now.is_not_null() == cells["before"].is_not_null())
+    new = changes.items["verdict"].gather(cells["item"]) == "new"
+    still |= new & (now.fill_null("").str.strip_chars() == "")  # of a new item nothing stood there
+    if name in header.unseen:  # what stood there is not known
+        still &= False
     still |= now.is_null()
-    outcomes: list[Outcome] = [
-        "landed" if one else "not landed" if other else "differently" for one, other in zip(same, still, strict=True)
-    ]
-    return [
-        (
-            item,
-            before,
-            meant,
-            text,
-            outcome,
-            _how(meant, text or "", field, writing) if outcome == "differently" else None,
-        )
-        for (item, before, meant), text, outcome in zip(
-            cells.select("item", "before", "after").iter_rows(), now, outcomes, strict=True
-        )
-    ]
+    rows = zip(*(cells[one] for one in ("item", "before", "after")), now, same, still, strict=True)
+    looked = [_looked_at(*row, field=field, writing=writing) for row in rows]
+    if name in header.key:
+        stays = _still_under_the_old_code(changes, located, after) if importer.code_change.how == "replace" else set()
+        looked = [_of_code(one, located, stays, ignore_case=header.ignore_case) for one in looked]
+    elif name in importer.adjusted:
+        looked = _of_differences(looked, field, writing, said)
+    elif field.kind == "list":
+        looked = [_of_list(one, field) for one in looked]
+    return looked
 
 
-def _in_other_case(
-    item: int, before: str | None, meant: str, now: str | None, outcome: Outcome, how: str | None
-) -> tuple[int, str | None, str, str | None, Outcome, str | None]:
-    """A new code where case means nothing in a key: it has landed in any case, unless nothing but its case changes."""
-    key = Key(["code"], ignore_case=True)
-    was, wanted, there = (key_text([text or ""], key) for text in (before, meant, now))
-    landed = outcome == "differently" and there == wanted != was
-    return (item, before, meant, now, "landed" if landed else outcome, None if landed else how)
+def _looked_at(
+    item: int,
+    before: str | None,
+    meant: str,
+    now: str | None,
+    same: bool,
+    still: bool,
+    *,
+    field: Field,
+    writing: Notation,
+) -> _Cell:
+    """A cell by its three sides, as a value."""
+    if same:
+        return _Cell(item, before, meant, now, "landed", None, Again())
+    if still:
+        gone = now is None and before is not None
+        return _Cell(item, before, meant, now, "not landed", None, Again(left=NO_ITEM) if gone else Again(meant))
+    how = _how(meant, now or "", field, writing)
+    again = Again(meant) if how is not None and how.startswith(ALTERED) else Again(left=CHANGED_SINCE)
+    return _Cell(item, before, meant, now, "differently", how, again)
+
+
+def _still_under_the_old_code(changes: ChangeSet, located: Located, after: Catalogue) -> set[int]:
+    """The items that stand under another code than before, and of which one is still there under the old one, as where
+    an importer made them anew and was not let remove them.
+    """
+    old = KeyIndex.of(after.cells, changes.header.compared_by).lookup(changes.keys)
+    taken = located.live_places.drop_nulls().implode()
+    return set((old.is_not_null() & (old != located.places) & ~old.is_in(taken)).fill_null(value=False).arg_true())
+
+
+def _of_code(one: _Cell, located: Located, stays: set[int], *, ignore_case: bool) -> _Cell:
+    """A new code: it has landed in any case where case means nothing, unless nothing but its case changes; an item that
+    stands under its old code or a temporary one has not got it.
+    """
+    if ignore_case and one.before is not None:
+        key = Key(["code"], ignore_case=True)
+        was, wanted, there = (key_text([text or ""], key) for text in (one.before, one.meant, one.now))
+        if one.outcome == "differently" and there == wanted != was:
+            return replace(one, outcome="landed", how=None, again=Again())
+    if one.item in stays and one.outcome == "landed":
+        return replace(one, outcome="differently", how="and it stands there twice", again=Again(left=OLD_STAYS))
+    if one.item in located.between:
+        return replace(one, outcome="not landed", how="under a temporary code", again=Again(one.meant))
+    return one
+
+
+def _of_differences(looked: Sequence[_Cell], field: Field, writing: Notation, said: Mapping[int, Said]) -> list[_Cell]:
+    """Cells that were told as a difference: what is neither as it was nor as it was meant has moved by itself. Whether
+    the difference was added, the store alone can say; where it was not, it counts from what is there now.
+    """
+    unclear = [place for place, one in enumerate(looked) if one.outcome == "differently"]
+    if not unclear:
+        return list(looked)
+    before, now, meant = (
+        pl.Series([getattr(looked[place], side) for place in unclear], dtype=pl.String)
+        for side in ("before", "now", "meant")
+    )
+    out = list(looked)
+    for place, text in zip(unclear, carried_over(before, now, meant, field, writing), strict=True):
+        refused = said.get(out[place].item) in {"refused", "skipped"}
+        if refused and text is not None:
+            out[place] = replace(out[place], outcome="not landed", how=None, again=Again(text))
+        else:
+            how = out[place].how if out[place].again.text is not None else None
+            out[place] = replace(out[place], how=how, again=Again(left=CANNOT_TELL))
+    return out
+
+
+def _of_list(one: _Cell, field: Field) -> _Cell:
+    """A list by what was added to it and taken from it, whatever else somebody added or took since."""
+    if one.outcome != "differently" or one.before is None or one.now is None:
+        return one
+    together = merged_list(one.before, one.now, one.meant, field)
+    if together is None:
+        return one
+    before, meant, now, both = (list_values(text, field) for text in (one.before, one.meant, one.now, together))
+    if now == both:
+        return replace(one, outcome="landed", how=None, again=Again())
+    if not (meant - before) & now and before - meant <= now:  # none of it was done
+        return replace(one, outcome="not landed", how=None, again=Again(together))
+    return replace(one, again=Again(left=CHANGED_SINCE))
+
+
+def list_values(text: str, field: Field) -> set[str]:
+    """The values of a list.
+
+    >>> sorted(list_values("wax, gift", Field("list", separator=",")))
+    ['gift', 'wax']
+    """
+    return {part.strip() for part in text.split(field.separator or ",") if part.strip()}
 
 
 def _how(meant: str, now: str, field: Field, writing: Notation) -> str | None:

@@ -1,4 +1,7 @@
-"""Retrying: what did not land, as a change set against the catalogue as it is now, or as it is believed to be."""
+"""Retrying: what did not land, as a change set against the catalogue as it is now, or as it is believed to be.
+
+Rule: only what still stands as it was before is sent again. What moved since stays as it is, and is listed.
+"""
 
 from __future__ import annotations
 
@@ -9,12 +12,17 @@ import polars as pl
 from neat_delta.core.model.catalogue import Catalogue
 from neat_delta.core.model.changeset import ChangeSet
 from neat_delta.core.model.importer import Removal
-from neat_delta.core.outcome.confirm import ALTERED, NEVER, Confirmed, Landing
+from neat_delta.core.model.manifest import Listed, Rebased
+from neat_delta.core.model.store import Field
+from neat_delta.core.outcome.confirm import ALTERED, CANNOT_TELL, CHANGED_SINCE, Again, Confirmed, Landing
 from neat_delta.core.outcome.results import sent_items
 from neat_delta.core.outcome.unsent import with_held
 from neat_delta.core.outcome.wanted import Wanted, applied, change_set_of
 
-__all__ = ["believed", "retry", "was_altered"]
+__all__ = ["bases_of", "believed", "left_alone", "rebased", "retry", "was_altered"]
+
+NEVER = Removal()
+"""Items are not removed by a value of theirs."""
 
 
 def was_altered(one: Landing) -> bool:
@@ -33,23 +41,60 @@ def believed(changes: ChangeSet, live: Catalogue, done: Collection[int], removal
     return applied(with_held(changes, unsent), live, removal)
 
 
-def retry(changes: ChangeSet, after: Catalogue, confirmed: Confirmed, *, altered: bool = False) -> ChangeSet:
-    """What did not land, as a change set against the catalogue `after`; an item that is there no more is left out, and
-    so is what the store altered by itself, unless `altered`.
+def retry(
+    changes: ChangeSet, after: Catalogue, confirmed: Confirmed, *, altered: bool = False, clashes: bool = False
+) -> ChangeSet:
+    """What did not land and stands as it was before, as a change set against the catalogue `after`; what the store
+    altered by itself is left out, unless `altered`. With `clashes` the cells that somebody changed since are in it,
+    too, at the text that was meant: to be looked at (`bases_of`), and not to be sent.
     """
     located = confirmed.located
     verdicts = changes.items["verdict"]
     wanted: dict[int, Wanted] = {}
-    for item, one in zip(confirmed.items, confirmed.trouble, strict=True):
-        if was_altered(one) and not altered:
+    for item, one, again in zip(confirmed.items, confirmed.trouble, confirmed.again, strict=True):
+        clash = clashes and _asks(changes, one, again)
+        if (again.left is not None and not clash) or (was_altered(one) and not altered):
             continue
         verdict = {"recoded": "changed"}.get(verdicts[item], verdicts[item])
+        if verdict == "new" and located.places[item] is not None:
+            verdict = "changed"
         _, cells = wanted.setdefault(item, ("gone" if one.field is None else verdict, {}))
         if one.field is not None:
-            cells[one.field] = one.meant or ""
-    for item, (verdict, cells) in list(wanted.items()):
-        if verdict == "new" and located.places[item] is not None:
-            wanted[item] = ("changed", cells)
-        elif verdict == "changed" and located.places[item] is None:
-            del wanted[item]
+            cells[one.field] = (one.meant if clash else again.text) or ""
     return change_set_of(changes, located, after, wanted)
+
+
+def _asks(changes: ChangeSet, one: Landing, again: Again) -> bool:
+    """Whether a cell that somebody changed since can be asked about by a sheet, with what stood before as its base. Of
+    a new item nothing did; and of a list what was taken out since would be put in again, as a change that fits.
+    """
+    if again.left not in {CHANGED_SINCE, CANNOT_TELL} or one.field is None or one.before is None:
+        return False
+    return one.field not in changes.header.key and changes.header.settings.get(one.field, Field()).kind != "list"
+
+
+def bases_of(changes: ChangeSet, confirmed: Confirmed) -> dict[tuple[str, ...], dict[str, str]]:
+    """What stood before in the cells that somebody changed since, by the items' keys as they are now, and by field."""
+    bases: dict[tuple[str, ...], dict[str, str]] = {}
+    for item, one, again in zip(confirmed.items, confirmed.trouble, confirmed.again, strict=True):
+        if one.field is not None and _asks(changes, one, again):
+            bases.setdefault(confirmed.located.keys.row(item), {})[one.field] = one.before or ""
+    return bases
+
+
+def left_alone(confirmed: Confirmed) -> list[Listed]:
+    """What did not land and is not sent again, as it is not as it was before: each with the reason."""
+    return [
+        Listed(one.key, one.field, again.left)
+        for one, again in zip(confirmed.trouble, confirmed.again, strict=True)
+        if again.left is not None
+    ]
+
+
+def rebased(confirmed: Confirmed) -> list[Rebased]:
+    """The cells that are sent again at another text than was meant, as a step counts from what stands there now."""
+    return [
+        Rebased(one.key, one.field, one.now or "", again.text)
+        for one, again in zip(confirmed.trouble, confirmed.again, strict=True)
+        if one.field is not None and again.text is not None and again.text != one.meant
+    ]

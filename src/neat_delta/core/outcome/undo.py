@@ -7,30 +7,45 @@ from dataclasses import replace
 import msgspec
 import polars as pl
 
+from neat_delta.core.diff.clashes import merged_list
 from neat_delta.core.model.catalogue import Catalogue
 from neat_delta.core.model.changeset import ChangeSet
-from neat_delta.core.model.importer import Removal
-from neat_delta.core.outcome.confirm import NEVER, Landing, confirm
+from neat_delta.core.model.importer import Importer
+from neat_delta.core.model.store import Field
+from neat_delta.core.outcome.confirm import NO_ITEM, PLAIN, Landing, confirm, list_values
+from neat_delta.core.outcome.retry import was_altered
 from neat_delta.core.outcome.wanted import Wanted, applied, change_set_of
 
 __all__ = ["revert"]
 
 
 def revert(
-    changes: ChangeSet, live: Catalogue, now: Catalogue | None = None, removal: Removal = NEVER
+    changes: ChangeSet,
+    live: Catalogue,
+    now: Catalogue | None = None,
+    importer: Importer = PLAIN,
+    *,
+    altered: bool = False,
 ) -> tuple[ChangeSet, Catalogue, list[Landing]]:
     """What takes the sent changes back, as a change set against the catalogue as it is `now` (None: with every change
-    landed), that catalogue, and what is left alone, since it does not stand as we set it: somebody changed it since.
+    landed), that catalogue, and what is left alone, since it does not stand as we set it: somebody changed it since, or
+    the item is not there any more, under any code of the round.
 
-    What stands as it was before needs nothing. A new item is removed only if it stands just as it was sent; one that
-    was removed comes back as live had it.
+    What stands as it was before needs nothing; what the store rounded or cut by itself is taken back if `altered`. A
+    new item is removed only if all of it stands just as it was sent, what was left blank included; one that was removed
+    comes back as live had it.
     """
-    key = changes.header.key
+    key, removal = changes.header.key, importer.removal
     retires = str(removal.heading) if removal.how == "value" else None
     after = now if now is not None else applied(changes, live, removal)
-    result = confirm(changes, live, after, removal)
-    other = {(item, one.field) for item, one in zip(result.items, result.trouble, strict=True)}
-    left = [one for one in result.trouble if one.outcome == "differently"]
+    result = confirm(changes, live, after, importer)
+    troubles = list(zip(result.items, result.trouble, strict=True))
+    halfway = {(item, name) for item in result.located.between for name in key}  # its old code again, at any rate
+    taken = halfway | {(item, one.field) for item, one in troubles if altered and was_altered(one)}
+    other = {(item, one.field) for item, one in troubles} - taken
+    away = {item for item, again in zip(result.items, result.again, strict=True) if again.left == NO_ITEM}
+    left = [one for item, one in troubles
+            if (one.outcome == "differently" or item in away) and (item, one.field) not in taken]  # fmt: skip
     located = result.located
     there, places = located.places, located.live_rows
     wanted: dict[int, Wanted] = {}
@@ -38,16 +53,17 @@ def revert(
     not_known = pl.col("field").is_in(changes.header.unseen) & pl.col("before").is_not_null()
     for (item,), cells in sent.filter(~not_known).group_by("item", maintain_order=True):
         number = int(str(item))
-        stands = [
-            (field, before)
-            for field, before in cells.select("field", "before").iter_rows()
-            if (number, field) not in other
-        ]
+        stands, unclear = _standing(changes, number, cells, after, there[number], other)
+        left += unclear
         if changes.items["verdict"][number] in {"changed", "recoded"}:
             if stands:
-                wanted[number] = ("changed", dict(stands))
-        elif len(stands) == cells.height:
-            wanted[number] = ("gone", {})
+                wanted[number] = ("changed", stands)
+        elif there[number] is not None:
+            grown = _grown(changes, number, cells, after, there[number], importer)
+            if len(stands) == cells.height and not grown:
+                wanted[number] = ("gone", {})
+            elif not any(one.outcome == "differently" for at, one in troubles if at == number):
+                left += grown or [one for at, one in troubles if at == number]
     items = changes.items.with_row_index("item").filter((pl.col("verdict") == "gone") & pl.col("held").is_null())
     for number in items["item"]:
         if retires is not None and there[number] is not None:
@@ -60,3 +76,51 @@ def revert(
     fields = [name for name in live.fields if name in after.fields and (name not in key or name in codes)]
     header = msgspec.structs.replace(changes.header, fields=fields)
     return change_set_of(replace(changes, header=header), located, after, wanted), after, left
+
+
+def _standing(
+    changes: ChangeSet,
+    item: int,
+    cells: pl.DataFrame,
+    after: Catalogue,
+    place: int | None,
+    other: set[tuple[int, str | None]],
+) -> tuple[dict[str, str], list[Landing]]:
+    """What takes back the cells of an item that stand as they were sent, by field; and those that do, and of which
+    nobody can tell what takes them back.
+    """
+    stands, unclear = dict[str, str](), list[Landing]()
+    for field, before, meant in cells.select("field", "before", "after").iter_rows():
+        if place is None or (item, field) in other:
+            continue
+        now = after.cells[field][place]
+        back = _back(changes, field, before, meant, now)
+        if back is None:
+            unclear.append(Landing(changes.keys.row(item, named=True), field, before, meant, now, "differently"))
+        else:
+            stands[field] = back
+    return stands, unclear
+
+
+def _back(changes: ChangeSet, name: str, before: str | None, meant: str, now: str | None) -> str | None:
+    """What takes a cell back that landed: the text before, or a list without what was added to it and with what was
+    taken from it, whatever else is in it by now; None where that is not to be told.
+    """
+    field = changes.header.settings.get(name, Field())
+    if field.kind != "list" or before is None or now is None or list_values(now, field) == list_values(meant, field):
+        return before or ""
+    return merged_list(meant, now, before, field)
+
+
+def _grown(
+    changes: ChangeSet, item: int, cells: pl.DataFrame, after: Catalogue, place: int, importer: Importer
+) -> list[Landing]:
+    """What stands in a new item by now where we sent nothing, but for what the importer fills in and what moves."""
+    sent, key = {*cells["field"]}, changes.keys.row(item, named=True)
+    grown = []
+    for name, text in after.cells.row(place, named=True).items():
+        moving = changes.header.settings.get(name, Field()).moving
+        if name in sent or name in key or moving or not text.strip() or text == importer.defaults.get(name):
+            continue
+        grown.append(Landing(key, name, None, "", text, "differently"))
+    return grown

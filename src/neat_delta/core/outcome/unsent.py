@@ -3,13 +3,14 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
+from dataclasses import replace
 
 import polars as pl
 
 from neat_delta.core.decide.decide import as_findings, with_decisions
 from neat_delta.core.model.catalogue import MARK
 from neat_delta.core.model.changeset import ChangeSet
-from neat_delta.core.model.manifest import Answered, Manifest
+from neat_delta.core.model.manifest import Answered, Manifest, Rebased
 from neat_delta.core.model.schemas import RELEASED, conform, stopping
 from neat_delta.core.review.answers import release
 
@@ -18,11 +19,27 @@ __all__ = ["as_sent", "with_held"]
 
 def as_sent(changes: ChangeSet, manifest: Manifest) -> ChangeSet:
     """The change set as a folder of update files has it: with the clashes that a reviewer let through, at the values
-    that were chosen, and with that held, too, which its manifest lists as not sent.
+    that were chosen, with the steps of a retry from where they began, and with that held, too, which its manifest lists
+    as not sent.
     """
     listed = [(one.key, one.field, one.reason) for one in manifest.not_sent]
     unsent = _numbered(changes, listed).rename({"text": "reason"})
-    return with_held(_with_answered(changes, manifest.answered), unsent)
+    return with_held(_with_rebased(_with_answered(changes, manifest.answered), manifest.rebased), unsent)
+
+
+def _with_rebased(changes: ChangeSet, rebased: Sequence[Rebased]) -> ChangeSet:
+    """The change set with the cells that were sent again as a step from another text; of one cell the last counts."""
+    if not rebased:
+        return changes
+    sides = [_numbered(changes, [(one.key, one.field, getattr(one, side)) for one in rebased]).rename({"text": side})
+             for side in ("before", "after")]  # fmt: skip
+    steps = sides[0].with_columns(sides[1]["after"]).unique(["item", "field"], keep="last")
+    steps = steps.rename({"before": MARK + "before", "after": MARK + "after"})
+    cells = changes.cells.with_columns(pl.col("field").cast(pl.String).alias(MARK + "field"))
+    met = cells.join(steps.rename({"field": MARK + "field"}), on=["item", MARK + "field"], how="left",
+                     maintain_order="left")  # fmt: skip
+    sent = [pl.coalesce(MARK + side, side).alias(side) for side in ("before", "after")]
+    return replace(changes, cells=met.with_columns(sent).select(changes.cells.columns))
 
 
 def with_held(changes: ChangeSet, unsent: pl.DataFrame) -> ChangeSet:

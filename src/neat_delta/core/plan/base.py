@@ -29,16 +29,14 @@ class Step:
     """A round in one direction.
 
     `cells` are those of known items (`item`, `field`, `before`, `after`); `added` the items that are made, in full;
-    `removed` those that go away, by their keys then. `moves` are the code changes, step by step; where the importer
-    makes items anew for them, and one needs the code of another, `made` are these in full. `back` is the way back, on
-    which codes change last; the items that are `absent` are not there when it begins, whether they come back or not.
+    `removed` those that go away, by their keys then. `moves` are the code changes, step by step. `back` is the way
+    back; the items that are `absent` are not there when it begins, whether they come back or not.
     """
 
     cells: pl.DataFrame
     added: pl.DataFrame
     removed: pl.DataFrame
     moves: tuple[list[Move], ...] = ()
-    made: pl.DataFrame | None = None
     back: bool = False
     absent: pl.Series = field(default_factory=partial(pl.Series, dtype=pl.Int64))
 
@@ -47,7 +45,8 @@ class Step:
 class PlanContext:
     """One importer's ways with one change set: what is asked again and again while an update is planned.
 
-    `keys` are the items' keys when their cells are changed: once codes have changed. `made` are the new items.
+    `keys` are the items' keys when their cells are changed: before codes change, there and back. `made` are the new
+    items.
     """
 
     changes: ChangeSet
@@ -56,6 +55,8 @@ class PlanContext:
     whole: bool
     fits: Fits | None
     most: int
+    file_cost: int
+    questioned: frozenset[str]
     keys: pl.DataFrame = field(init=False)
     made: pl.DataFrame = field(init=False)
     places: pl.Series = field(init=False)
@@ -79,10 +80,19 @@ class PlanContext:
 
     @property
     def never(self) -> set[str]:
-        """The fields that are never carried along."""
+        """The fields that are never carried along: what the store changes by itself (by its heading, where no store
+        file says so), what is locked, what no export shows, what is told as a step, and where a cell is held, as
+        somebody has a question about it.
+        """
         settings = self.changes.header.settings
         moving = {name for name, one in settings.items() if one.moving or one.locked}
+        if self.changes.header.learned:
+            from neat_delta.core.infer.relations import counts_stock  # which nothing else of planning needs
+
+            moving |= {name for name in self.live.fields if counts_stock(name)}
         moving |= {*self.changes.header.unseen}
+        moving |= {*self.changes.cells.filter(pl.col("held").is_not_null())["field"].unique().cast(pl.String)}
+        moving |= self.questioned
         return moving | {*self.importer.adjusted} | self.marked
 
     @property

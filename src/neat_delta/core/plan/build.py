@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Collection
 from typing import TYPE_CHECKING
 
 import polars as pl
@@ -9,6 +10,7 @@ import polars as pl
 from neat_delta.core.model.update import ITEM, Plan
 from neat_delta.core.plan.base import CELL, Fits, PlanContext
 from neat_delta.core.plan.feasible import feasible_step, requested_step, reverse
+from neat_delta.core.plan.grouping import FILE_COST
 from neat_delta.core.plan.recoding import with_code_changes
 from neat_delta.core.plan.tables import everything, tables
 from neat_delta.core.support.errors import StoreError
@@ -19,6 +21,20 @@ if TYPE_CHECKING:
     from neat_delta.core.model.importer import Importer
 
 __all__ = ["fields_needed", "plan"]
+
+
+def _must_be_no_fields(live: Catalogue, importer: Importer) -> None:
+    """StoreError where a column of the files, which is to be no field, is called as a field of live."""
+    own = {"with_adjusted": [*importer.with_adjusted], "columns": [*importer.columns]}
+    own["removal"] = [str(importer.removal.heading)] if importer.removal.how == "flag" else []
+    own["code_change"] = [importer.code_change.heading] if importer.code_change.how == "row" else []
+    for setting, names in own.items():
+        for name in names:
+            if name in live.fields:
+                raise StoreError(
+                    f'The store file says under [importer.{setting}] that "{name}" is a column of the files and no '
+                    "field, and live has a field of that name, which an import would set. Call it otherwise."
+                )
 
 
 def fields_needed(changes: ChangeSet, importer: Importer, *, whole: bool = False) -> set[str] | None:
@@ -46,14 +62,18 @@ def plan(
     importer: Importer,
     *,
     most_files: int = 8,
+    file_cost: int = FILE_COST,
     whole: bool = False,
     fits: Fits | None = None,
+    questioned: Collection[str] = (),
 ) -> Plan:
     """The update and undo tables of a change set for an importer, in live's order of fields.
 
     Where blanks clear, at most `most_files` tables change items, unless fields that are never carried (locked, moving,
-    told as a difference) need more. `whole` writes every item, for an importer that deletes what a file does not have;
-    without it that is a StoreError. `fits` says which texts the files can hold (None: all). Where several items share a
+    told as a difference, with a cell that is held) need more; `file_cost` is how many cells may be carried along to
+    save one. `whole` writes every item, for an importer that deletes what a file does not have;
+    without it that is a StoreError. `fits` says which texts the files can hold (None: all); fields that are
+    `questioned` are not carried, as those of which a cell is held. Where several items share a
     key, one row is for all of them.
 
     >>> from neat_delta import Importer, as_catalogue, compare
@@ -69,22 +89,23 @@ def plan(
             "alone would delete the rest of the catalogue. Turn that off in the importer and in the store file "
             '(missing = "kept"), or write the whole catalogue with ‹whole›.'
         )
-    context = PlanContext(changes, live, importer, whole, fits, most_files)
-    step, codes, held_codes = with_code_changes(context, requested_step(context))
+    _must_be_no_fields(live, importer)
+    context = PlanContext(changes, live, importer, whole, fits, most_files, file_cost, frozenset(questioned))
+    step, codes, held_codes, keys_after = with_code_changes(context, requested_step(context))
     forth, held = feasible_step(context, step)
     context.made = forth.added
-    back, one_way = feasible_step(context, reverse(context, forth))
     write = everything if whole else tables
+    update = tuple(write(context, forth))
+    context.keys = keys_after
+    back, one_way = feasible_step(context, reverse(context, forth))
     new = changes.cells.filter(pl.col("before").is_null()).with_columns(pl.col("field").cast(pl.String))
     new = new.filter(pl.col("item").is_in(forth.added[ITEM].implode()) & pl.col("held").is_null())
     in_place = forth.cells.select(CELL)
     added, removed = forth.added, forth.removed[ITEM]
-    if forth.made is not None:
-        added, removed = pl.concat([added, forth.made]), pl.concat([removed, forth.made[ITEM]])
-    elif forth.moves:
+    if forth.moves:
         in_place = pl.concat([in_place, codes])
     return Plan(
-        update=tuple(write(context, forth)),
+        update=update,
         undo=tuple(write(context, back)),
         sent=pl.concat([forth.cells.select(CELL), new.select(CELL), codes]).sort("item", maintain_order=True),
         set=in_place,

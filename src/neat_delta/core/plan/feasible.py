@@ -109,9 +109,8 @@ def reverse(context: PlanContext, step: Step) -> Step:
     moves = tuple(
         [type(move)(move.item, move.new, move.old) for move in step_moves] for step_moves in reversed(step.moves)
     )
-    made = None if step.made is None else whole_rows(context, step.made[ITEM])
     added, removed = whole_rows(context, step.removed[ITEM]), step.added.select(ITEM, *context.key)
-    return Step(cells, added, removed, moves, made, back=True, absent=step.removed[ITEM])
+    return Step(cells, added, removed, moves, back=True, absent=step.removed[ITEM])
 
 
 def feasible_step(context: PlanContext, step: Step) -> tuple[Step, pl.DataFrame]:

@@ -1,186 +1,388 @@
-"""Grouping: which sets of fields go into one file together, so that the files carry the fewest cells.
+"""Grouping: which fields of which items go into one file together.
 
-Where a blank cell empties its field, a row has a value in every column of its file. Items that change the same fields
-fit together without a cell too many; to have no more than so many files, others are put together, too, and a cell
-that does not change is carried along.
+Where a blank cell empties its field, a row has a value in every column of its file. So a plan is the least of two
+things together: the cells that are carried along though they do not change, and a cost for each file, within a number
+of files. An item may be split over several files; a field that is never carried stands once, in rows that change it.
 """
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Sequence
+from collections.abc import Callable, Iterator, Sequence
 from dataclasses import dataclass
-from functools import cache
-from itertools import combinations
+from itertools import combinations, permutations
+from math import comb
 
-__all__ = ["Group", "grouped"]
+import numpy as np
 
-FEW, MANY = 11, 120
-"""Up to `FEW` sets all ways of grouping them are looked at; beyond, sets are joined pair by pair, and of more than
-`MANY` only the largest to begin with.
-"""
+__all__ = ["FILE_COST", "Group", "grouped"]
+
+FILE_COST = 20
+"""What one more file is worth, in cells: carrying so many along is better than handling another file."""
+
+MANY, ATOMS, FILES = 120, 40, 8
+"""Up to so many different sets, fields that do not go together anyway, and files, the ways to group are searched."""
+
+FEW, LOOKS = 700, 6_000
+"""Up to so many groupings all of them are looked at; in a search so many at the most."""
+
+Files = tuple[int, ...]
+"""The fields of each file, as bits."""
 
 
 @dataclass(frozen=True, slots=True)
 class Group:
-    """Sets that share a file, by their places, and the fields of that file."""
+    """A file: the sets that have rows in it, by their places, each with the fields that it tells there; and all fields
+    of the file.
+    """
 
-    members: tuple[int, ...]
+    parts: dict[int, frozenset[int]]
     fields: frozenset[int]
 
 
 def grouped(
-    sets: Sequence[frozenset[int]], rows: Sequence[int], most: int, never: frozenset[int] = frozenset()
+    sets: Sequence[frozenset[int]],
+    rows: Sequence[int],
+    most: int,
+    cost: int = FILE_COST,
+    never: frozenset[int] = frozenset(),
+    *,
+    split: bool = True,
 ) -> list[Group]:
-    """The grouping of different sets of fields, each with so many rows, that sends the fewest cells in at most `most`
-    files; the fewest files among equals. Fields in `never` are not carried: sets that differ in one stay apart, and
-    where there are more of such sorts than files, there is a file for each.
+    """The grouping of different sets of fields, each with so many rows, that carries the fewest cells, a file counting
+    as so many more (`cost`), in at most `most` files; the fewest rows among equals. Fields in `never` are not carried:
+    where they need more files than `most`, there are so many more. Without `split` a set is told in one file.
 
-    Exact up to `FEW` sets; beyond, the two groups are joined whose joining costs the least, until there are few enough,
-    and then sets move to groups where they cost less. The order is that of the first member.
+    >>> [(sorted(group.fields), sorted(group.parts)) for group in grouped([frozenset([0]), frozenset([1])], [1, 1], 8)]
+    [([0, 1], [0, 1])]
+    >>> [sorted(group.fields) for group in grouped([frozenset([0]), frozenset([1])], [1, 30], 8)]
+    [[0], [1]]
     """
-    sorts: dict[frozenset[int], list[int]] = {}
-    for place, one in enumerate(sets):
-        sorts.setdefault(one & never, []).append(place)
-    room = max(most, len(sorts))
-    exact = len(sets) <= FEW and len(sets) > room
-    best_groups = _best(sets, rows, room, never) if exact else _joined(sets, rows, room, never)
-    groups = [Group(tuple(sorted(one)), _union(sets, one)) for one in best_groups]
-    return sorted(groups, key=lambda group: group.members)
+    puzzle = _Puzzle.of(sets, rows, never, cost, split=split)
+    best = _planned(puzzle, most)
+    return puzzle.groups(best.files, best.covers)
 
 
-def _union(sets: Sequence[frozenset[int]], members: Sequence[int]) -> frozenset[int]:
-    return frozenset().union(*(sets[place] for place in members))
+@dataclass(frozen=True, slots=True)
+class _Puzzle:
+    """What is to be grouped. Fields that every set has together, or not at all, are one: an atom, with its weight."""
 
+    atoms: list[frozenset[int]]
+    weights: list[int]
+    sets: list[int]
+    rows: list[int]
+    never: int
+    cost: int
+    split: bool
+    as_array: np.ndarray
+    rows_array: np.ndarray
 
-def _cost(sets: Sequence[frozenset[int]], rows: Sequence[int], members: Sequence[int]) -> int:
-    return len(_union(sets, members)) * sum(rows[place] for place in members)
+    @classmethod
+    def of(
+        cls, sets: Sequence[frozenset[int]], rows: Sequence[int], never: frozenset[int], cost: int, *, split: bool
+    ) -> _Puzzle:
+        together: dict[tuple[bool, frozenset[int]], set[int]] = {}
+        for field in sorted(frozenset().union(*sets)):
+            where = frozenset(place for place, one in enumerate(sets) if field in one)
+            together.setdefault((field in never, where), set()).add(field)
+        atoms = [frozenset(fields) for fields in together.values()]
+        bits = [sum(1 << bit for bit, atom in enumerate(atoms) if atom <= one) for one in sets]
+        not_carried = sum(1 << bit for bit, atom in enumerate(atoms) if atom <= never)
+        arrays = (np.array(numbers, dtype=np.int64) for numbers in (bits if len(atoms) <= ATOMS else [0], rows))
+        return cls(atoms, [len(atom) for atom in atoms], bits, list(rows), not_carried, cost, split, *arrays)
 
+    def width(self, file: int) -> int:
+        """How many fields a file has."""
+        return sum(self.weights[bit] for bit in _bits(file))
 
-def _best(
-    sets: Sequence[frozenset[int]], rows: Sequence[int], most: int, never: frozenset[int]
-) -> list[tuple[int, ...]]:
-    """The cheapest grouping, by looking at all of them: the first set left goes with each choice of the others."""
+    def is_least(self, plan: _Plan, most: int) -> bool:
+        """Whether no grouping can be better: one file carries nothing, or files cost nothing and carry nothing."""
+        over, carried = plan.price(self, most)[0], self.carried(plan, most)
+        return not over and not carried and (len(plan.files) == 1 or not self.cost)
 
-    def together(chosen: int) -> tuple[int, ...]:
-        return tuple(place for place in range(len(sets)) if chosen >> place & 1)
+    def carried(self, plan: _Plan, most: int) -> int:
+        """How many cells a plan carries along."""
+        changed = sum(rows * self.width(one) for one, rows in zip(self.sets, self.rows, strict=True))
+        return plan.price(self, most)[1] - self.cost * len(plan.files) - changed
 
-    @cache
-    def cost(chosen: int) -> int | None:
-        members = together(chosen)
-        if len({sets[place] & never for place in members}) > 1:
+    def price(self, files: Files) -> tuple[int, int] | None:
+        """What files come to: all cells of their rows and the cost of the files; and the rows. None where they do not
+        hold every set.
+        """
+        cells, parts = _Subsets.of(self, files).cheapest(self.as_array)
+        if cells.max() >= UNFIT:
             return None
-        return _cost(sets, rows, members)
+        return int(cells @ self.rows_array) + self.cost * len(files), int(parts @ self.rows_array)
 
-    @cache
-    def best(left: int, files: int) -> tuple[int, int, tuple[int, ...]] | None:
-        if not left:
-            return 0, 0, ()
-        if not files:
+    def covers(self, files: Files) -> list[list[int]] | None:
+        """Of each set the places of the files that it has a row in; None where they do not hold every set."""
+        chosen = _Subsets.of(self, files).chosen(self.as_array)
+        return None if chosen is None else [list(_bits(one)) for one in chosen]
+
+    def groups(self, files: Files, covers: Sequence[Sequence[int]]) -> list[Group]:
+        """Files with what each set tells in them: what an earlier one tells is not told again."""
+        parts: list[dict[int, frozenset[int]]] = [{} for _ in files]
+        for place, cover in enumerate(covers):
+            told = 0
+            for at in cover:
+                new = self.sets[place] & files[at] & ~told
+                told |= new
+                parts[at][place] = self.fields(new)
+        groups = [Group(part, self.fields(file)) for part, file in zip(parts, files, strict=True) if part]
+        return sorted(groups, key=lambda group: sorted(group.parts))
+
+    def fields(self, bits: int) -> frozenset[int]:
+        """The fields of these atoms."""
+        return frozenset().union(*(self.atoms[bit] for bit in _bits(bits)))
+
+
+UNFIT = 1 << 40
+"""The cells of what is no way to tell a set."""
+
+
+@dataclass(frozen=True, slots=True)
+class _Subsets:
+    """All choices of some files: the fields that they have together, their width, and how many they are."""
+
+    union: np.ndarray
+    width: np.ndarray
+    many: np.ndarray
+    never: int
+
+    @classmethod
+    def of(cls, puzzle: _Puzzle, files: Files) -> _Subsets:
+        unions, widths, counts = [0], [0], [0]
+        for file in files:
+            wide, never = puzzle.width(file), file & puzzle.never
+            told = range(len(unions))  # what is never carried is told once
+            widths += [UNFIT if unions[at] & never else widths[at] + wide for at in told]
+            counts += [counts[at] + 1 for at in told]
+            unions += [unions[at] | file for at in told]
+        union, width, many = (np.array(numbers, dtype=np.int64) for numbers in (unions, widths, counts))
+        if not puzzle.split:
+            width = np.where(many > 1, UNFIT, width)
+        width[0] = UNFIT  # a set is told in some file
+        return cls(union, width, many, puzzle.never)
+
+    def _prices(self, sets: np.ndarray) -> np.ndarray:
+        holds = (sets[:, None] & ~self.union[None, :]) == 0
+        safe = (self.union[None, :] & self.never & ~sets[:, None]) == 0
+        return np.where(holds & safe, np.minimum(self.width, UNFIT) * 64 + self.many, UNFIT * 64)
+
+    def cheapest(self, sets: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
+        """Of each set the fewest cells of a row of it, all files together, and how many files that takes."""
+        best = self._prices(sets).min(axis=1)
+        return best // 64, best % 64
+
+    def chosen(self, sets: np.ndarray) -> list[int] | None:
+        """Of each set the choice of files; None where a set fits none."""
+        prices = self._prices(sets)
+        best = prices.argmin(axis=1)
+        unfit = prices[np.arange(len(sets)), best] >= UNFIT * 64
+        return None if unfit.any() else best.tolist()
+
+
+def _bits(number: int) -> Iterator[int]:
+    place = 0
+    while number:
+        if number & 1:
+            yield place
+        number >>= 1
+        place += 1
+
+
+@dataclass(frozen=True, slots=True)
+class _Plan:
+    """Files, and of each set the places of the files that it has a row in."""
+
+    files: Files
+    covers: list[list[int]]
+
+    def price(self, puzzle: _Puzzle, most: int) -> tuple[int, int, int]:
+        """How many files there are too many; the cells and the cost of the files; the rows."""
+        widths = [puzzle.width(file) for file in self.files]
+        told = zip(self.covers, puzzle.rows, strict=True)
+        cells = sum(rows * sum(widths[at] for at in cover) for cover, rows in told)
+        many = sum(rows * len(cover) for cover, rows in zip(self.covers, puzzle.rows, strict=True))
+        return max(len(self.files) - most, 0), cells + puzzle.cost * len(self.files), many
+
+
+def _planned(puzzle: _Puzzle, most: int) -> _Plan:
+    """The best grouping that is looked at: whole sets joined, fields joined where sets may be split, and what a search
+    makes of these.
+    """
+    plans = [_by_sets(puzzle, most)]
+    if puzzle.split:
+        plans.append(_by_fields(puzzle, most))
+    best = min(plans, key=lambda one: one.price(puzzle, most))
+    room = min(max(most, len(best.files)), FILES)
+    if puzzle.cost and len(best.files) <= most:  # more files than these cost more by themselves
+        room = min(room, (puzzle.carried(best, most) + puzzle.cost * len(best.files) - 1) // puzzle.cost)
+    if len(puzzle.sets) > MANY or len(puzzle.atoms) > ATOMS or puzzle.is_least(best, most):
+        return best
+    every = range(1, 1 << len(puzzle.atoms))
+    if sum(comb(len(every), many) for many in range(1, room + 1)) <= FEW:
+        starts = [tuple(files) for many in range(1, room + 1) for files in combinations(every, many)]
+        priced = [(price, files) for files in starts if (price := puzzle.price(files)) is not None]
+        covers = puzzle.covers(min(priced)[1]) if priced else None
+        plans = [best] if covers is None else [best, _Plan(min(priced)[1], covers)]
+        return min(plans, key=lambda one: one.price(puzzle, most))
+    looks = [LOOKS]
+    starts = [one.files for one in sorted(plans, key=lambda one: one.price(puzzle, most))]
+    for begun in dict.fromkeys((*starts, *_with_heaviest(puzzle, room))):
+        price = puzzle.price(begun) if len(begun) <= room else None
+        if price is not None:
+            files = _improved(puzzle, price, begun, room, looks)
+            covers = puzzle.covers(files)
+            assert covers is not None
+            best = min(best, _Plan(files, covers), key=lambda one: one.price(puzzle, most))
+    return best
+
+
+def _with_heaviest(puzzle: _Puzzle, room: int) -> Iterator[Files]:
+    """The sets with the most rows in files of their own, and one of all fields beside them."""
+    every = (1 << len(puzzle.atoms)) - 1
+    by_rows = sorted(zip(puzzle.sets, puzzle.rows, strict=True), key=lambda one: (-one[1], one[0]))
+    for many in range(1, room):
+        yield tuple(sorted({every, *(one for one, _ in by_rows[:many])}))
+
+
+def _by_fields(puzzle: _Puzzle, most: int) -> _Plan:
+    """Every field in one file: begun with a file for each, which are joined where that saves more than it carries, or
+    as there are too many.
+    """
+
+    def users(file: int) -> list[int]:
+        return [place for place, one in enumerate(puzzle.sets) if one & file]
+
+    def cells(file: int) -> int | None:
+        told = users(file)
+        if any(file & puzzle.never & ~puzzle.sets[place] for place in told):
             return None
-        first = left & -left
-        cheapest = None
-        for parts in _parts(left ^ first):
-            here = cost(parts | first)
-            rest = best(left ^ first ^ parts, files - 1) if here is not None else None
-            if here is not None and rest is not None:
-                one = (here + rest[0], 1 + rest[1], (parts | first, *rest[2]))
-                cheapest = one if cheapest is None else min(cheapest, one)
-        return cheapest
+        return puzzle.width(file) * sum(puzzle.rows[place] for place in told)
 
-    chosen = best((1 << len(sets)) - 1, most)
-    assert chosen is not None
-    return [together(one) for one in chosen[2]]
+    files = _joined({1 << bit: cells(1 << bit) or 0 for bit in range(len(puzzle.atoms))}, cells, puzzle.cost, most)
+    return _Plan(files, [[at for at, file in enumerate(files) if file & one] for one in puzzle.sets])
 
 
-def _parts(chosen: int) -> Iterator[int]:
-    """All parts of a choice, itself and nothing among them."""
-    part = chosen
-    while True:
-        yield part
-        if not part:
-            return
-        part = (part - 1) & chosen
-
-
-def _joined(
-    sets: Sequence[frozenset[int]], rows: Sequence[int], most: int, never: frozenset[int]
-) -> list[tuple[int, ...]]:
-    """Joined pair by pair, cheapest first, until there are few enough; then sets move where that is cheaper."""
-    groups = _seeded(sets, rows, never)
-    fields = {one: _union(sets, members) for one, members in groups.items()}
-    rows_of = {one: sum(rows[place] for place in members) for one, members in groups.items()}
+def _joined(priced: dict[int, int], cells: Callable[[int], int | None], cost: int, most: int) -> Files:
+    """Files joined pair by pair, the cheapest first, while that saves something, or there are too many of them."""
     dearer: dict[tuple[int, int], int] = {}
 
-    def price(one: int, other: int) -> None:
-        if fields[one] & never == fields[other] & never:
-            both = len(fields[one] | fields[other]) * (rows_of[one] + rows_of[other])
-            dearer[one, other] = both - len(fields[one]) * rows_of[one] - len(fields[other]) * rows_of[other]
+    def look(one: int, other: int) -> None:
+        both = cells(one | other)
+        if both is not None:
+            dearer[one, other] = both - priced[one] - priced[other] - cost
 
-    if len(groups) > most:
-        for one, other in combinations(sorted(groups), 2):
-            price(one, other)
-    while len(groups) > most:
-        one, other = min(dearer, key=lambda pair: (dearer[pair], pair))
-        groups[one] += groups.pop(other)
-        fields[one] |= fields.pop(other)
-        rows_of[one] += rows_of.pop(other)
-        dearer = {pair: more for pair, more in dearer.items() if not {one, other} & set(pair)}
-        for third in groups:
-            if third != one:
-                price(min(one, third), max(one, third))
-    member_sets = [tuple(members) for members in groups.values()]
-    return _moved(sets, rows, member_sets, never) if most < len(sets) <= MANY else member_sets
-
-
-def _seeded(sets: Sequence[frozenset[int]], rows: Sequence[int], never: frozenset[int]) -> dict[int, list[int]]:
-    """Each set by itself; of very many, those with the most rows, and the others with the one where they cost least."""
-    if len(sets) <= MANY:
-        return {place: [place] for place in range(len(sets))}
-    by_rows = sorted(range(len(sets)), key=lambda place: (-rows[place], place))
-    sorts = {sets[place] & never: place for place in reversed(by_rows)}
-    seeds = sorted({*by_rows[:MANY], *sorts.values()})
-    groups = {seed: [seed] for seed in seeds}
-    fields, rows_of = {seed: sets[seed] for seed in seeds}, {seed: rows[seed] for seed in seeds}
-    for place in by_rows:
-        if place in groups:
-            continue
-        fitting = [seed for seed in seeds if sets[seed] & never == sets[place] & never]
-
-        def more(seed: int, place: int = place) -> tuple[int, int]:
-            both = len(fields[seed] | sets[place]) * (rows_of[seed] + rows[place])
-            return both - len(fields[seed]) * rows_of[seed], seed
-
-        best = min(fitting, key=more)
-        groups[best].append(place)
-        fields[best] |= sets[place]
-        rows_of[best] += rows[place]
-    return groups
-
-
-ROUNDS = 4
-
-
-def _moved(
-    sets: Sequence[frozenset[int]], rows: Sequence[int], groups: list[tuple[int, ...]], never: frozenset[int]
-) -> list[tuple[int, ...]]:
-    """Each set in turn goes to the group where it costs the least."""
-    where = [list(one) for one in groups]
-    for _ in range(ROUNDS):
-        better = False
-        for place, one in enumerate(sets):
-            home = next(group for group in where if place in group)
-            rest = [other for other in home if other != place]
-            gain = _cost(sets, rows, home) - (_cost(sets, rows, rest) if rest else 0)
-            costs = [
-                (_cost(sets, rows, [*group, place]) - _cost(sets, rows, group), at)
-                for at, group in enumerate(where)
-                if group is not home and group and sets[group[0]] & never == one & never
-            ]
-            if costs and min(costs)[0] < gain:
-                home.remove(place)
-                where[min(costs)[1]].append(place)
-                better = True
-        where = [group for group in where if group]
-        if not better:
+    there = list(priced)
+    for place, one in enumerate(there):
+        for other in there[:place]:
+            look(one, other)
+    while dearer:
+        pair = min(dearer, key=lambda pair: (dearer[pair], pair))
+        if dearer[pair] >= 0 and len(there) <= most:
             break
-    return [tuple(group) for group in where]
+        one, other = pair
+        both = cells(one | other)
+        assert both is not None
+        there = [file for file in there if file not in pair]
+        dearer = {pair: more for pair, more in dearer.items() if not {one, other} & {*pair}}
+        priced[one | other] = both
+        for third in there:
+            look(one | other, third)
+        there.append(one | other)
+    return tuple(sorted(there))
+
+
+def _by_sets(puzzle: _Puzzle, most: int) -> _Plan:
+    """Every set in one file: joined pair by pair, the cheapest first; of very many those with the fewest rows at once
+    with the one where they cost least; then sets move to where they cost less.
+    """
+    groups = [[place] for place in sorted(range(len(puzzle.sets)), key=lambda place: (-puzzle.rows[place], place))]
+    late = groups[MANY:]
+    groups = groups[:MANY]
+
+    def union(members: Sequence[int]) -> int:
+        fields = 0
+        for place in members:
+            fields |= puzzle.sets[place]
+        return fields
+
+    def cells(members: Sequence[int]) -> int:
+        return puzzle.width(union(members)) * sum(puzzle.rows[place] for place in members)
+
+    def fits(one: Sequence[int], other: Sequence[int]) -> bool:
+        return (puzzle.sets[one[0]] ^ puzzle.sets[other[0]]) & puzzle.never == 0
+
+    for alone in late:
+        fitting = [one for one in groups if fits(one, alone)]
+        if fitting:
+            min(fitting, key=lambda one, alone=alone: cells([*one, *alone]) - cells(one)).extend(alone)  # type: ignore[misc]
+        else:
+            groups.append(alone)
+    number = {id(one): at for at, one in enumerate(groups)}
+    dearer = {
+        (number[id(one)], number[id(other)]): cells(one + other) - cells(one) - cells(other) - puzzle.cost
+        for at, one in enumerate(groups)
+        for other in groups[:at]
+        if fits(one, other)
+    }
+    there = dict(enumerate(groups))
+    while dearer:
+        pair = min(dearer, key=lambda pair: (dearer[pair], pair))
+        if dearer[pair] >= 0 and len(there) <= most:
+            break
+        one, other = pair
+        there[one] = there[one] + there.pop(other)
+        dearer = {both: more for both, more in dearer.items() if not {one, other} & {*both}}
+        for third, members in there.items():
+            if third != one and fits(there[one], members):
+                both = (max(one, third), min(one, third))
+                dearer[both] = cells(there[one] + members) - cells(there[one]) - cells(members) - puzzle.cost
+    files = tuple(union(members) for members in there.values())
+    covers: list[list[int]] = [[] for _ in puzzle.sets]
+    for at, members in enumerate(there.values()):
+        for place in members:
+            covers[place] = [at]
+    return _Plan(files, covers)
+
+
+def _improved(puzzle: _Puzzle, price: tuple[int, int], files: Files, room: int, looks: list[int]) -> Files:
+    """Files that are changed step by step, each time to better ones, while there are any near."""
+    better = True
+    while better and looks[0] > 0:
+        better = False
+        for near in _near(puzzle, files, room):
+            looks[0] -= 1
+            other = puzzle.price(near)
+            if other is not None and other < price:
+                price, files, better = other, near, True
+                break
+            if looks[0] <= 0:
+                break
+    return files
+
+
+def _near(puzzle: _Puzzle, files: Files, room: int) -> Iterator[Files]:
+    """What is one step away: a file less, two joined, a field more or less or elsewhere, a file more."""
+    places, atoms = range(len(files)), [1 << bit for bit in range(len(puzzle.atoms))]
+
+    def with_(changed: dict[int, int], *more: int) -> Files:
+        kept = [changed.get(at, file) for at, file in enumerate(files)]
+        return tuple(sorted({file for file in (*kept, *more) if file}))
+
+    for at in places:
+        yield with_({at: 0})
+        for other in range(at):
+            yield with_({at: files[at] | files[other], other: 0})
+        for atom in atoms:
+            yield with_({at: files[at] ^ atom})
+    parts = list(dict.fromkeys((*puzzle.sets, *atoms))) if len(files) < room else []
+    for one in parts:
+        yield with_({}, one)
+        for at in places:
+            yield with_({at: files[at] & ~one}, files[at] & one)
+    for at, other in permutations(places, 2):
+        yield with_({at: files[at] & ~files[other]})
+        for atom in atoms:
+            if files[at] & atom and not files[other] & atom:
+                yield with_({at: files[at] ^ atom, other: files[other] | atom})

@@ -31,51 +31,41 @@ from neat_delta.core.rekey.moves import FOLLOWS, Move, blocked_moves, codes_in, 
 if TYPE_CHECKING:
     from neat_delta.core.plan.base import PlanContext, Step
 
-__all__ = ["carried_with_codes", "under_keys", "with_code_changes", "with_keys"]
+__all__ = ["carried_with_codes", "with_code_changes", "with_keys"]
 
 CANNOT_RECODE = "the importer cannot change this code"
-CANNOT_CHAIN = "the importer makes an item anew under its new code, and cannot where that depends on another one"
 
 
-def with_code_changes(context: PlanContext, step: Step) -> tuple[Step, pl.DataFrame, pl.DataFrame]:
-    """The step with the codes that can change in `moves`, or as items that are made anew; the cells that these say; and
-    the code changes, and the links that follow them, that cannot be: item, field, reason. The `keys` of `context` are
-    those afterwards.
+def with_code_changes(context: PlanContext, step: Step) -> tuple[Step, pl.DataFrame, pl.DataFrame, pl.DataFrame]:
+    """The step with the codes that can change in `moves`, or as items that are made anew; the cells that these say;
+    what cannot be: item, field, reason; and the items' keys afterwards.
+
+    A row that the importer refuses must not make a later row find another item. So no item is made anew under a code
+    that another one leaves in the same round: it would get that one's values, were it refused to go.
     """
     is_code = pl.col("field").is_in(context.key)
     cells, asked = step.cells.filter(~is_code), step.cells.filter(is_code)
     if not context.changes.header.counts.recoded:
-        return step, asked, empty(NOT_SENT)
+        return step, asked, empty(NOT_SENT), context.changes.keys
     moves = _moves(context, asked)
-    arriving = set(step.added.select(context.key).rows())
     replaces = context.code_change == "replace"
     retires = replaces and context.importer.removal.how == "value" and not context.whole
-    stay = retires or (replaces and context.whole)
     why = _why_not(context, moves, asked, cells)
-    if stay:
-        why |= {move.item: CANNOT_CHAIN for move in moves if move.old in arriving}
-    going, steps = _steps(context, moves, why, arriving, stay=stay)
-    apart = replaces and (len(steps) > 1 or any(move.old in arriving for move in going))
-    if apart and refused_additions(context, whole_rows(context, _items(going))).height:
-        why |= {move.item: CANNOT_CHAIN for move in going}  # an item that could not be made again if taken back
-        going, steps, apart = [], [], False
+    going, steps = _steps(context, moves, why, set(step.added.select(context.key).rows()), stay=replaces)
     held = _held(context, moves, why, asked, cells)
     cells = cells.join(held, on=["item", "field"], how="anti", maintain_order="left")
     said = asked.join(held, on=["item", "field"], how="anti", maintain_order="left")
     if not replaces:
-        context.keys = _keys_after(context, going)
-        return replace(step, cells=cells, moves=tuple(steps)), said, held
+        return replace(step, cells=cells, moves=tuple(steps)), said, held, _keys_after(context, going)
     rows = _made(context, going, cells)
     items, anew = rows[ITEM], cells["item"].is_in(rows[ITEM].implode())
     said, cells = pl.concat([said, cells.filter(anew)]), cells.filter(~anew)
-    if apart:
-        return replace(step, cells=cells, moves=tuple(steps), made=rows), said, held
     added, removed = pl.concat([step.added, rows]), step.removed
     if retires:
         cells = pl.concat([cells, retiring_cells(context, items)])
     else:
         removed = pl.concat([removed, with_live_keys(context, items)])
-    return replace(step, cells=cells, added=added, removed=removed), said, held
+    return replace(step, cells=cells, added=added, removed=removed), said, held, context.changes.keys
 
 
 def _moves(context: PlanContext, asked: pl.DataFrame) -> list[Move]:
@@ -159,7 +149,11 @@ def _entangled(moves: Sequence[Move]) -> bool:
 
 
 def _held(
-    context: PlanContext, moves: Sequence[Move], why: dict[int, str], asked: pl.DataFrame, cells: pl.DataFrame
+    context: PlanContext,
+    moves: Sequence[Move],
+    why: dict[int, str],
+    asked: pl.DataFrame,
+    cells: pl.DataFrame,
 ) -> pl.DataFrame:
     """The code changes that cannot be, and the cells that would point at a code that does not come."""
     first = context.first() if context.changes.header.shared else None
@@ -192,17 +186,13 @@ def _keys_after(context: PlanContext, moves: Sequence[Move]) -> pl.DataFrame:
 
 def _made(context: PlanContext, moves: Sequence[Move], cells: pl.DataFrame) -> pl.DataFrame:
     """Items as they are made anew: all that live has of them, with every change, under the new key."""
-    return under_keys(context, whole_rows(context, _items(moves), cells), {move.item: move.new for move in moves})
+    rows = whole_rows(context, _items(moves), cells)
+    new = {move.item: move.new for move in moves}
+    keyed_rows = with_keys(context, {item: new[item] for item in rows[ITEM]})
+    return rows.with_columns(keyed_rows[name] for name in context.key)
 
 
 def with_keys(context: PlanContext, keys: Mapping[int, tuple[str, ...]]) -> pl.DataFrame:
     """Items by these keys."""
     rows = pl.DataFrame(list(keys.values()), schema=dict.fromkeys(context.key, pl.String), orient="row")
     return rows.insert_column(0, pl.Series(ITEM, list(keys), dtype=pl.Int64))
-
-
-def under_keys(context: PlanContext, rows: pl.DataFrame, keys: Mapping[int, tuple[str, ...]]) -> pl.DataFrame:
-    """Those of the rows that are to have one of these keys, under it."""
-    rows = rows.filter(pl.col(ITEM).is_in(list(keys)))
-    keyed_rows = with_keys(context, {item: keys[item] for item in rows[ITEM]})
-    return rows.with_columns(keyed_rows[name] for name in context.key)

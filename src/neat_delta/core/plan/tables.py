@@ -2,15 +2,16 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterator, Sequence
+from collections.abc import Callable, Iterator
+from dataclasses import dataclass
 from typing import TYPE_CHECKING
 
 import polars as pl
 
 from neat_delta.core.model.update import ITEM, Table
-from neat_delta.core.plan.feasible import kept_rows, parents_first
+from neat_delta.core.plan.feasible import kept_rows
 from neat_delta.core.plan.grouping import grouped
-from neat_delta.core.plan.recoding import carried_with_codes, under_keys, with_keys
+from neat_delta.core.plan.recoding import carried_with_codes, with_keys
 from neat_delta.core.plan.texts import as_file_texts
 
 if TYPE_CHECKING:
@@ -20,54 +21,55 @@ __all__ = ["everything", "tables"]
 
 
 def tables(context: PlanContext, step: Step) -> list[Table]:
-    """The tables of a step, in import order: code changes, new items, changes, removals; on the way back codes last."""
-    made, codes = [], list(_code_tables(context, step))
+    """The tables of a step, in import order, there and back: changes of the items whose codes change, their code
+    changes, new items, the other changes, removals.
+
+    An item is changed under the code that it has at the beginning, so that no row finds another item, or makes one,
+    where a code change was refused before it.
+    """
+    cells = as_file_texts(context, context.once(step.cells))
+    moving = cells["item"].is_in([move.item for moves in step.moves for move in moves])
+    own = _grouped(context, cells.filter(moving), max(context.most - 1, 1))
+    others = _grouped(context, cells.filter(~moving), max(context.most - len(own), 1))
+    made = [_changing(context, part, cells) for part in own]
+    made += _code_tables(context, step)
     if step.added.height:
         made.append(_adding(context, step.added))
-    cells = as_file_texts(context, context.once(step.cells))
-    if cells.height:
-        made += [_changing(context, part_cells, fields) for part_cells, fields in _grouped(context, cells)]
+    made += [_changing(context, part, cells) for part in others]
     if step.removed.height:
         made.append(_removing(context, step.removed))
-    return made + codes if step.back else codes + made
+    return made
 
 
 def _code_tables(context: PlanContext, step: Step) -> Iterator[Table]:
-    """The tables of code changes, one step after the other: rows with both codes, or items made anew and removed. The
-    latter need no temporary code: what has one between is removed first, and made again later.
-    """
-    first: dict[int, tuple[str, ...]] = {}
-    last: dict[int, tuple[str, ...]] = {}
-    for move in (one for moves in step.moves for one in moves):
-        first.setdefault(move.item, move.old)
-        last[move.item] = move.new
+    """The tables of code changes, one step after the other: rows with both codes."""
     for moves in step.moves:
-        if step.made is not None:
-            rows = under_keys(
-                context, step.made, {move.item: move.new for move in moves if move.new == last[move.item]}
-            )
-            olds = with_keys(context, {move.item: move.old for move in moves if move.old == first[move.item]})
-            if rows.height:
-                yield _adding(context, parents_first(context, rows))
-            if olds.height:
-                yield _removing(context, olds)
-            continue
         olds = with_keys(context, {move.item: move.old for move in moves})
         items, columns = olds[ITEM], olds.drop(ITEM).to_dict()
         place = context.key.index(context.code_field)
         for name in carried_with_codes(context):
-            columns[name] = context.now(name, items)
+            columns[name] = context.now(name, items, step.cells)
         required = items.len() * (len(columns) - len(context.key))
         columns[context.code_heading] = pl.Series([move.new[place] for move in moves], dtype=pl.String)
         yield Table("recode", _ordered(context, columns), items.len(), required)
 
 
-def _grouped(context: PlanContext, cells: pl.DataFrame) -> list[tuple[pl.DataFrame, list[str]]]:
-    """The cells of each table, and the fields that it has."""
+@dataclass(frozen=True, slots=True)
+class _Part:
+    """The cells that one table tells, and its fields."""
+
+    cells: pl.DataFrame
+    fields: list[str]
+
+
+def _grouped(context: PlanContext, cells: pl.DataFrame, most: int) -> list[_Part]:
+    """The cells of each table, in at most so many tables, and the fields that it has."""
+    if not cells.height:
+        return []
     here = set(cells["field"].unique())
     names = [name for name in context.live.fields if name in here]
     if not context.filled or context.importer.headings or len(names) == 1:
-        return [(cells, names)]
+        return [_Part(cells, names)]
     kind = pl.Enum(names)
     places = cells.select("item", place=pl.col("field").cast(kind).to_physical().cast(pl.Int64)).sort("item", "place")
     sets = places.group_by("item", maintain_order=True).agg("place").group_by("place").agg(pl.col("item"))
@@ -77,24 +79,38 @@ def _grouped(context: PlanContext, cells: pl.DataFrame) -> list[tuple[pl.DataFra
     never = {place for place, name in enumerate(names) if name in context.never} | apart
     fields_of = [frozenset(one) for one in sets["place"].to_list()]
     free = [one - always for one in fields_of]
-    if len(set(free)) < len(free):  # they differ only in what every row has anyway
-        free = fields_of
-    for place, name in enumerate(names) if len(free) > context.most else ():
+    if len(set(free)) < len(free) or not all(free):  # they differ only in what every row has anyway
+        free, always = fields_of, set()
+    for place, name in enumerate(names) if len(free) > 1 else ():
         if not context.fit(context.now(name, cells["item"].unique(), cells)).all():
             never.add(place)  # what the files cannot hold is not carried
-    groups = grouped(free, sets["item"].list.len().to_list(), context.most, frozenset(never - always))
+    groups = grouped(
+        free, sets["item"].list.len().to_list(), most, context.file_cost, frozenset(never - always),
+        split=not context.importer.columns,
+    )  # fmt: skip
+    if len(groups) == 1:
+        return [_Part(cells, names)]
+    told: set[int] = set()
+    items = sets.with_row_index("set").select("set", "item").explode("item")
     parts = []
     for group in groups:
-        items = sets["item"].gather(list(group.members)).explode()
-        fields = sorted(frozenset().union(*(fields_of[one] for one in group.members)))
-        part_cells = cells if len(groups) == 1 else cells.filter(pl.col("item").is_in(items.implode()))
-        parts.append((part_cells, [names[place] for place in fields]))
+        fields, rows = set(group.fields), list[tuple[int, str]]()
+        for place, part in group.parts.items():
+            more = fields_of[place] & always if place not in told else frozenset[int]()
+            told.add(place)
+            fields |= more
+            rows += [(place, names[field]) for field in part | more]
+        table = pl.DataFrame(rows, schema={"set": pl.UInt32, "field": pl.String}, orient="row")
+        part_cells = cells.join(items.join(table, on="set"), on=["item", "field"], how="semi", maintain_order="left")
+        parts.append(_Part(part_cells, [names[place] for place in sorted(fields)]))
     return parts
 
 
-def _changing(context: PlanContext, cells: pl.DataFrame, fields: Sequence[str]) -> Table:
-    """A table of known items: their keys, the fields, and what every row must have."""
-    importer = context.importer
+def _changing(context: PlanContext, part: _Part, every: pl.DataFrame) -> Table:
+    """A table of known items: their keys, the fields, and what every row must have; `every` are the cells of all
+    tables, as what is carried along is as the item will be.
+    """
+    importer, cells, fields = context.importer, part.cells, part.fields
     rows = cells["item"].unique().sort()
     at = cells.join(pl.DataFrame({"item": rows}).with_row_index("row"), on="item", how="left", maintain_order="left")
     by_field = {str(name): at.filter(pl.col("field") == name) for name in at["field"].unique()}
@@ -107,7 +123,7 @@ def _changing(context: PlanContext, cells: pl.DataFrame, fields: Sequence[str]) 
             continue
         must = name in importer.carries or (filled and name in importer.headings)
         if must or filled:
-            column = context.now(name, rows, cells)
+            column = context.now(name, rows, every)
             extra = rows.len() - (by_field[name].height if name in by_field else 0)
             required, carried = required + must * extra, carried + (not must) * extra
         else:
@@ -122,7 +138,11 @@ def _changing(context: PlanContext, cells: pl.DataFrame, fields: Sequence[str]) 
             none = pl.repeat(None, rows.len(), dtype=pl.String, eager=True)
             columns[name] = none.scatter(as_file_texts, text)
             required += as_file_texts.len()
-    required += _add_output_columns(context, columns, lambda name: context.now(name, rows, cells), rows.len())
+
+    def as_it_will_be(name: str) -> pl.Series:
+        return context.keys[name].gather(rows) if name in context.key else context.now(name, rows, every)
+
+    required += _add_output_columns(context, columns, as_it_will_be, rows.len())
     return Table("change", _ordered(context, columns), cells.height, required, carried)
 
 

@@ -123,7 +123,7 @@ def prove(
     header = changes.header
     marked = _marked_lists(changes, importer)
 
-    def played(cells: pl.DataFrame, tables: Iterable[tuple[Action, pl.DataFrame]]) -> pl.DataFrame:
+    def played(cells: pl.DataFrame, tables: Iterable[tuple[Action, pl.DataFrame]], *, forth: bool) -> pl.DataFrame:
         for action, table in tables:
             cells = replay(
                 cells,
@@ -135,16 +135,15 @@ def prove(
                 separators={name: field.separator or "," for name, field in marked.items()},
                 decimal_mark=header.writing.decimal_mark or ".",
             )
+            if importer.columns and forth:
+                from neat_delta.core.prove.columns import columns_hold  # and the parser of expressions
+
+                columns_hold(cells, [(action, table)], header, importer)
         return cells
 
-    update = list(update)
-    after = played(live.cells, update)
-    if importer.columns:
-        from neat_delta.core.prove.columns import columns_hold  # and the parser of expressions
-
-        columns_hold(after, update, header, importer)
+    after = played(live.cells, update, forth=True)
     must_be_target(after, live, changes, plan, importer, "replaying the update files")
-    again = played(after, undo)
+    again = played(after, undo, forth=False)
     order = _order(live, changes, plan, importer)
     wanted = target_of_undo(live, changes, plan)
     _same(again, wanted, header.key, "replaying the undo files", "live", marked, order)

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections import Counter, defaultdict
 from collections.abc import Callable, Collection, Iterable, Iterator, Mapping, Sequence, Set
 from dataclasses import dataclass, replace
-from itertools import count
+from itertools import count, islice
 
 import polars as pl
 
@@ -25,6 +25,7 @@ __all__ = [
     "follow",
     "links",
     "ordered",
+    "temporary_codes",
 ]
 
 TWICE = "code: two items would get it"
@@ -137,6 +138,19 @@ def _temporary(move: Move, longest: int | None) -> Iterator[KeyText]:
         mark = f"-tmp{number or ''}"
         code = move.old[part][: max(room - len(mark), 0)] + mark
         yield (*move.old[:part], code[-room:] if len(code) > room else code, *move.old[part + 1 :])
+
+
+LIKELY = 3
+"""So many temporary codes of an item are looked for: the first is taken unless an item of the store has it."""
+
+
+def temporary_codes(move: Move, longest: int | None) -> list[KeyText]:
+    """The codes under which an item may stand while its code changes, the likeliest first.
+
+    >>> temporary_codes(Move(0, ("QA-1",), ("QA-2",)), None)[0]
+    ('QA-1-tmp',)
+    """
+    return list(islice(_temporary(move, longest), LIKELY))
 
 
 def links(

@@ -1,5 +1,5 @@
-"""Apache Parquet: its columns as texts. Decimals and whole numbers keep their digits, dates are ISO 8601, lists are
-JSON.
+"""Apache Parquet: its columns as texts. Decimals and whole numbers keep their digits, dates and durations are ISO 8601,
+lists are JSON.
 """
 
 from __future__ import annotations
@@ -42,6 +42,8 @@ def _texts(column: pl.Series) -> pl.Series:
     elif kind.is_nested() or kind == pl.Binary:
         plain = (None if value is None else msgspec.json.encode(value).decode() for value in column.to_list())
         texts = pl.Series(list(plain), dtype=pl.String)
+    elif kind == pl.Duration:
+        texts = column.dt.to_string("iso")
     else:
         texts = column.cast(pl.String)
     return texts.fill_null("")

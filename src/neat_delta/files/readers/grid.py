@@ -138,6 +138,10 @@ def to_text(grid: Grid, path: str, kind: Format, told: Layout | None = None) -> 
     while end > place + 1 and all(cell in {"", None} for cell in grid.rows[end - 1]):
         end -= 1
     if end == place + 1:
+        if grid.others:
+            raise CatalogueError(
+                f'{path}: the sheet "{grid.name}" has a header and no rows under it. {_elsewhere(grid)}'
+            )
         raise CatalogueError(f"{path}: there is a header and no rows under it. Export it again.")
     texts = _texts(grid, place + 1, end, width)
     unnamed = unnamed_columns(headings)

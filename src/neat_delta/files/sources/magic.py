@@ -17,5 +17,7 @@ def binary_format(data: bytes) -> Format | None:
         return None
     if b"application/vnd.oasis.opendocument.spreadsheet" in data[:200]:
         return "ods"
-    # A zip archive lists its members at its end.
-    return "xlsx" if b"xl/workbook.xml" in data[-(1 << 20) :] or b"[Content_Types].xml" in data[:64] else None
+    members = data[-(1 << 20) :]  # a zip archive lists its members at its end
+    if b"xl/workbook.xml" in members or b"[Content_Types].xml" in data[:64]:
+        return "xlsx"
+    return "ods" if b"content.xml" in members and b"META-INF/manifest.xml" in members else None

@@ -1,0 +1,136 @@
+"""The folder of a round: which one a change set was written into, and whether its files are still as they were written.
+
+Rule: what a round was made for goes with its folder. A folder of another change set, or one that takes back, is
+refused; where none is named, the one is taken that was made of this change set, the last of its turns.
+"""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from pathlib import Path
+
+import msgspec
+
+from neat_delta.core.model.changeset import ChangeSet
+from neat_delta.core.model.manifest import Manifest, StoreFile
+from neat_delta.core.model.store import Store
+from neat_delta.core.support.errors import OutputError
+from neat_delta.files.updates import MANIFEST, read_manifest
+from neat_delta.files.whole import digest_of, read_whole
+
+__all__ = [
+    "Round",
+    "edited_files",
+    "folders_of",
+    "handed_over",
+    "must_be_as_written",
+    "round_of",
+    "same_store",
+    "store_file",
+    "with_importer",
+]
+
+
+@dataclass(frozen=True, slots=True)
+class Round:
+    """A folder of update files with its manifest, and whether nobody named it."""
+
+    folder: str
+    manifest: Manifest
+    found: bool = False
+
+
+def round_of(changes: ChangeSet, path: str, told: str | None) -> Round | None:
+    """The folder that the change set at `path` was written into: the one that was told, or the last turn of those that
+    stand beside it or in the working folder. None where there is none; OutputError where it is another one's, where it
+    takes back, and where there are several and none goes on from all the others.
+    """
+    if told is not None:
+        manifest = read_manifest(told)
+        if manifest.purpose == "undo":
+            raise OutputError(
+                f"{told}: its files take a change set back. Name the folder that `write` made, or the last that "
+                "`confirm` wrote with ‹retry›."
+            )
+        if manifest.changes != changes.digest:
+            raise OutputError(
+                f"{told}: it was written for another change set than {path} (for one of {manifest.live.path} and "
+                f"{manifest.sheet.path}, as they were then). Name the folder that was made of this one, or write it "
+                "anew."
+            )
+        return Round(told, manifest)
+    there = [one for one in folders_of(changes.digest, path) if one.manifest.purpose != "undo"]
+    if not there:
+        return None
+    seals = {one.manifest.blake3 for one in there}
+    last = [one for one in there if seals <= {*one.manifest.before, one.manifest.blake3}]
+    if not last:
+        names = ", ".join(one.folder for one in there)
+        raise OutputError(
+            f"{path}: several folders were made of it: {names}. Name the one that was imported (‹files›)."
+        )
+    return last[-1]
+
+
+def folders_of(digest: str, path: str) -> list[Round]:
+    """The folders beside the change set at `path`, and in the working folder, that were made of the one of this
+    digest.
+    """
+    here, beside = Path(), Path(path).parent
+    out: dict[Path, Round] = {}
+    for parent in dict.fromkeys((here, beside)) if digest and path != "-" else ():
+        try:
+            folders = sorted(one for one in parent.iterdir() if (one / MANIFEST).is_file())
+        except OSError:  # nobody may look into it
+            continue
+        for folder in folders:
+            try:
+                manifest = read_manifest(str(folder))
+            except OutputError:
+                continue
+            if manifest.changes == digest:
+                out.setdefault(folder.resolve(), Round(str(folder), manifest, found=True))
+    return list(out.values())
+
+
+def edited_files(one: Round, *, undo: bool = False) -> list[str]:
+    """The update files of a folder (or its undo files) that are not as they were written; one that is not there any
+    more was perhaps handed over, and is no edited one.
+    """
+    files = one.manifest.undo if undo else one.manifest.update
+    there = [file for file in files if (Path(one.folder) / file.file).is_file()]
+    return [file.file for file in there if digest_of(read_whole(str(Path(one.folder) / file.file))) != file.blake3]
+
+
+def handed_over(one: Round) -> bool:
+    """Whether an update file of what `write` made is not there any more: moved, perhaps, to where it is imported."""
+    files = one.manifest.update
+    return one.manifest.purpose == "update" and not all((Path(one.folder) / file.file).is_file() for file in files)
+
+
+def must_be_as_written(one: Round, what: str, *, undo: bool = False) -> None:
+    """OutputError where an update file was edited since it was written: `what` cannot be done then."""
+    edited = edited_files(one, undo=undo)
+    if edited:
+        raise OutputError(
+            f"{one.folder}/{edited[0]}: it was edited since `write` made it, so what it says was never planned, and "
+            f"{what}. Write the files anew into another folder; what is to be otherwise is said in the sheet."
+        )
+
+
+def store_file(path: str | None) -> StoreFile | None:
+    """What a manifest says of the store file at this path."""
+    return None if path is None else StoreFile(path, digest_of(read_whole(path)))
+
+
+def same_store(one: Round, path: str | None) -> bool:
+    """Whether the store file at this path is the one that the folder was written with, as it was then."""
+    known = one.manifest.store
+    return (known is None and path is None) or (
+        known is not None and path is not None and known.blake3 == digest_of(read_whole(path))
+    )
+
+
+def with_importer(one: Round | None, store: Store | None) -> Store | None:
+    """A store file's store with the importer that the folder was made for: what it was then, and as it was used."""
+    return store if one is None else msgspec.structs.replace(store or Store(), importer=one.manifest.importer)
