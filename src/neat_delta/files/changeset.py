@@ -42,6 +42,7 @@ from neat_delta.core.model.schemas import (
     UNRESOLVED_SCHEMA,
     cells_schema,
     conform,
+    empty,
 )
 from neat_delta.core.prove.proof import check_against
 from neat_delta.core.support.background import submit
@@ -335,9 +336,10 @@ def _changes(header: Header, lines: pl.Series, path: str, *, findings: bool) -> 
         items_there = len(lines) - besides
         raise ChangeSetError(f"{path}: it has {items_there:,} items where its header counts {wanted:,}. {AGAIN}")
     end = wanted + damages
-    if not findings:
-        return _tables(header, lines[:wanted], path)
     changes = _tables(header, lines[:wanted], path)
+    if not findings:
+        start = end + flags + meanwhile
+        return replace(changes, computed=_computed_by_rule(changes, lines[start : start + steps], path))
     damaged = _damaged(changes, _decoded(lines[wanted:end].to_list(), path, Damaged, wanted + 2), path)
     flagged = _flags(changes, _decoded(lines[end : end + flags].to_list(), path, CheckFinding, end + 2), path)
     end += flags
@@ -449,6 +451,25 @@ def _computed(changes: ChangeSet, listed: Sequence[Computed], path: str) -> pl.D
     return conform(table.with_columns(item=_numbers(changes, listed)), COMPUTED_SCHEMA)
 
 
+def _computed_by_rule(changes: ChangeSet, lines: pl.Series, path: str) -> pl.DataFrame:
+    """Which cells were computed by which rule, column by column, without the texts of the steps; none where no rule
+    reads a field of the item.
+    """
+    header = changes.header
+    if not any(one.reads for one in header.rules):
+        return empty(COMPUTED_SCHEMA)
+    key = pl.Struct(dict.fromkeys(header.key, pl.String))
+    form = pl.Struct({"computed": key, "field": pl.String, "rule": pl.UInt16, "live": pl.Int64})
+    try:
+        table = lines.cast(pl.String).str.json_decode(form).struct.unnest()
+    except PolarsError:
+        table = pl.DataFrame(schema=dict(form))
+    if table.height != len(lines) or table["computed"].null_count() or table["rule"].null_count():
+        return _computed(changes, _decoded(lines.to_list(), path, Computed), path)
+    keys = table["computed"].struct.unnest().with_columns(table["live"].alias(MARK))
+    return conform(table.with_columns(item=_items_named(changes, keys)), COMPUTED_SCHEMA)
+
+
 def _unresolved(changes: ChangeSet, listed: Sequence[Unresolved], path: str) -> pl.DataFrame:
     """What could not be worked out as a table."""
     header, rows = changes.header, []
@@ -467,10 +488,16 @@ def _numbers(changes: ChangeSet, listed: Sequence[Damaged] | Sequence[CheckFindi
     named = [None if its is None else [*(its[name] for name in key.fields), live_row] for its, live_row in keys]
     schema = {**dict.fromkeys(key.fields, pl.String), row: pl.Int64}
     wanted = pl.DataFrame([one or [None] * len(schema) for one in named], schema=schema, orient="row")
+    return _items_named(changes, wanted)
+
+
+def _items_named(changes: ChangeSet, wanted: pl.DataFrame) -> pl.Series:
+    """The numbers of the items of these keys; where items share a key, by their row in live (`MARK`), too."""
+    key, row = changes.header.compared_by, MARK
     live = changes.items["live"] if key.shared == "all" else pl.lit(None, pl.Int64)
     there = comparable(changes.keys, key).with_columns(live.alias(row)).with_row_index(MARK + MARK)
     wanted = comparable(wanted, key).with_columns(wanted[row])
-    met = wanted.join(there, on=list(schema), how="left", nulls_equal=True, maintain_order="left")
+    met = wanted.join(there, on=[*key.fields, row], how="left", nulls_equal=True, maintain_order="left")
     return met[MARK + MARK].cast(pl.Int64)
 
 

@@ -48,6 +48,7 @@ WAY_OUT = {
     "check": "a check stopped it; mend the sheet, or --accept CHECK:SKU",
     "code": "the code change cannot be, or waits for one; mend the list of codes",
     "incomplete": "what it needs is held: a required cell, its parent; see to that first",
+    "follows": "computed from a cell that is held; let that through, and it goes along",
     "emptied": "blank in the sheet; --blanks clear or keep decides, for all or as clear:FIELD",
     "new": "only in the sheet; --with-new sends them",
     "gone": "only in live, and the sheet is whole; --with-gone removes them",

@@ -131,6 +131,13 @@ def print_confirmed(
         landings = [one for one in result.trouble if one.outcome == outcome]
         if not by_items:
             print_some(console, title, [landing(one) for one in landings], everything=everything)
+    lines = [
+        Text(f"  {key_text(one.key)}  {shown(one.field)}: ").append(shown(one.text), "green")
+        .append(f" landed, and {shown(one.read)} {'did not' if one.outcome == 'not landed' else 'landed differently'}")
+        for one in result.resting
+    ]  # fmt: skip
+    title = f"computed from what is not there: {count(len(lines), 'cell')}"
+    print_some(console, title, lines, everything=everything)
     twice = [Text(f"  {' / '.join(shown(part) for part in one.values())}") for one in result.twice]
     title = f"{count(len(twice), 'item')} there twice, as an importer does that adds where it should update"
     print_some(console, title, twice, everything=everything)

@@ -1,4 +1,6 @@
-"""What cannot go as something else is held: a new item without what it needs, a link to what does not come."""
+"""What cannot go as something else is held: a new item without what it needs, a link to what does not come, a value
+that was computed from one that does not go.
+"""
 
 from __future__ import annotations
 
@@ -8,10 +10,11 @@ import polars as pl
 
 from neat_delta.core.decide.decide import with_decisions
 from neat_delta.core.match.keys import KeyIndex, stripped
-from neat_delta.core.model.reasons import INCOMPLETE
+from neat_delta.core.model.reasons import FOLLOWS, INCOMPLETE
 from neat_delta.core.model.schemas import FINDINGS, empty, stopping
 from neat_delta.core.model.store import Key
 from neat_delta.core.rekey.requests import waiting_codes
+from neat_delta.core.rules.resting import resting_on
 
 if TYPE_CHECKING:
     from neat_delta.core.model.catalogue import Catalogue
@@ -34,7 +37,7 @@ def settle(changes: ChangeSet, decided: pl.DataFrame, live: Catalogue | None = N
 
 def consequences(changes: ChangeSet, live: Catalogue | None = None) -> pl.DataFrame:
     """Findings of what is not held and cannot go as it is; none once all that follows from what is held is held."""
-    parts = [_dangling(changes), _incomplete(changes)]
+    parts = [_dangling(changes), _incomplete(changes), _resting(changes)]
     return pl.concat([waiting_codes(changes, live), *parts] if live is not None else parts)
 
 
@@ -82,3 +85,17 @@ def _dangling(changes: ChangeSet) -> pl.DataFrame:
     said = hit.unique(["item", "field"], keep="first", maintain_order=True).rechunk()
     said = said.select("item", "field", reason=why)
     return stopping(said, "follows", "incomplete")
+
+
+def _resting(changes: ChangeSet) -> pl.DataFrame:
+    """Computed cells that rest on one that is held, or in which live's own value was put back."""
+    if not changes.computed.height:
+        return empty(FINDINGS)
+    field = pl.col("field").cast(pl.String)
+    away = changes.cells.filter(pl.col("held").is_not_null()).select("item", field, why=pl.lit("is held"))
+    put_back = changes.damaged.filter((pl.col("done") == "repaired") & pl.col("item").is_not_null())
+    put_back = put_back.select("item", field, why=pl.lit("was put back"))
+    met = resting_on(changes, pl.concat([away, put_back]))
+    said = changes.sent().select("item", field).join(met, on=["item", "field"], maintain_order="left").rechunk()
+    said = said.select("item", "field", reason=pl.format(FOLLOWS + "{} {}", "read", "why"))
+    return stopping(said, "follows")

@@ -88,14 +88,13 @@ def _by_value(
     of_a_list: bool,
 ) -> tuple[pl.DataFrame, Mapping[str, ColumnNotation]]:
     """What the kinds say of cells, and how the sheet writes its fields. Those that were `computed` are written as live
-    writes: of them, what has the same value is the same, and nothing is in doubt.
+    writes, and of them, what has the same value is the same.
     """
     computed = cells["computed"] if "computed" in cells.columns else None
     if computed is None or not computed.any():
         written = notations(cells, fields, shop.writing, writing, sheet, live.cells)
         return by_value(cells, fields, shop.writing, written, learned=learned, of_a_list=of_a_list), written
     own = by_value(cells.filter(computed), fields, shop.writing, {}, learned=learned, of_a_list=True)
-    own = own.with_columns(after="raw", held=pl.lit(None, pl.String))
     if computed.all():
         return own, {}
     typed = cells.filter(~computed)

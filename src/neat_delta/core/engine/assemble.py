@@ -11,7 +11,8 @@ import polars as pl
 
 from neat_delta.core.checks import CHECKS
 from neat_delta.core.detect.damage import DAMAGES
-from neat_delta.core.engine.made import computed_cells, problems_said, unresolved
+from neat_delta.core.diff.equality import by_value
+from neat_delta.core.engine.made import computed_cells, problems_said, unresolved, with_defaults
 from neat_delta.core.engine.rows import Placed, named_within, row_findings
 from neat_delta.core.kinds import blank
 from neat_delta.core.match.keys import KeyIndex, stripped
@@ -132,7 +133,8 @@ def assemble(stages: Stages) -> Draft:
         pl.repeat(True, differing.height, eager=True) if "computed" not in deltas.columns else ~differing["computed"]
     )
     kept = differs & differing["emptied"] & differing["field"].is_in(keep) & typed
-    cells = pl.concat([differing.filter(differs & ~kept), added]).select(CELL)
+    filled = _by_default(added, stages)
+    cells = pl.concat([differing.filter(differs & ~kept).select(CELL), added.select(CELL), filled])
     cells = _with_codes(cells.with_columns(reason=pl.lit(None, pl.String)), stages)
     places = _items(cells, stages)
     here = {*matched.fields, *cells["field"].unique()}
@@ -148,7 +150,10 @@ def assemble(stages: Stages) -> Draft:
     lost = _lost(stages)
     made = rows.sheet.provenance
     open_questions = unresolved(made, rows.sheet, key) if made else empty(UNRESOLVED_SCHEMA)
+    rules = list(made.rules) if made else []
     computed = computed_cells(made, matched, live.cells.height, number, cells) if made else empty(COMPUTED_SCHEMA)
+    if filled.height:
+        computed, rules = with_defaults(computed, rules, filled.with_columns(item=number.gather(filled["item"])))
     truly_new = matched if stages.based is None else replace(matched, new=stages.based.matched.new)
     header = Header(
         format=FORMAT,
@@ -212,7 +217,7 @@ def assemble(stages: Stages) -> Draft:
         meanwhile=dict(Counter(merged.meanwhile["field"].drop_nulls())) if merged else {},
         followed=list(stages.followed),
         lost=stripped(lost.head(MOST_LOST), key).rows(named=True),
-        rules=list(made.rules) if made else [],
+        rules=rules,
         matched_by=list(made.matched_by) if made else [],
         unseen=[name for name in live.unseen if name in fields],
     )
@@ -238,6 +243,25 @@ def assemble(stages: Stages) -> Draft:
 
 
 CELL = ["item", "field", "before", "after", "unread", "base"]
+
+
+def _by_default(added: pl.DataFrame, stages: Stages) -> pl.DataFrame:
+    """The cells (`CELL`) that new items get from the importer's defaults, where they have nothing of their own."""
+    shop, live = stages.known, stages.aligned.live
+    parts = [added.select(CELL).clear()]
+    new = stages.arriving.cast(pl.Int64) + live.cells.height
+    for name, text in shop.importer.defaults.items() if new.len() else ():
+        if name in live.fields and text.strip():
+            has = added.filter(pl.col("field") == name)["item"]
+            cells = pl.DataFrame({"item": new.filter(~new.is_in(has.implode()))})
+            cells = cells.with_columns(pl.lit(name).alias("field"), pl.lit(text).alias("after"))
+            cells = cells.with_columns(pl.lit(None, pl.String).alias(column) for column in ("before", "base"))
+            read = by_value(cells.head(1), {name: shop.fields.get(name, Field())}, shop.writing, {}, learned=False)
+            unread = read["held"][0] if cells.height else None
+            cells = cells.with_columns(unread=pl.lit(unread, pl.String)).select(CELL)
+            parts.append(cells.cast(dict(parts[0].schema)))  # type: ignore[arg-type]
+    return pl.concat(parts)
+
 
 MOST_LOST = 100
 """So many of the rows that a working sheet lost are named."""

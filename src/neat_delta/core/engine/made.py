@@ -9,6 +9,7 @@ import polars as pl
 from neat_delta.core.match.keys import stripped
 from neat_delta.core.model.changeset import FindingSummary
 from neat_delta.core.model.reasons import LIST, RULE
+from neat_delta.core.model.rules import RuleText
 from neat_delta.core.model.schemas import (
     CELL_FINDINGS,
     COMPUTED_SCHEMA,
@@ -24,9 +25,11 @@ if TYPE_CHECKING:
     from neat_delta.core.model.provenance import Provenance
     from neat_delta.core.model.store import Key
 
-__all__ = ["computed_cells", "problem_findings", "problems_said", "unresolved"]
+__all__ = ["computed_cells", "problem_findings", "problems_said", "unresolved", "with_defaults"]
 
 STARTS = {"rule": RULE, "list": LIST}
+
+BY_DEFAULT = "what the importer gives a new item that lacks it"
 
 
 def _items(matched: Matched, height: int, live: int) -> pl.Series:
@@ -86,6 +89,25 @@ def computed_cells(
     if not table["item"].is_sorted() or table["field"].n_unique() > 1 or (table["step"] > 0).any():
         table = table.sort("item", "field", "step")
     return conform(table, COMPUTED_SCHEMA)
+
+
+def with_defaults(
+    computed: pl.DataFrame, rules: list[RuleText], cells: pl.DataFrame
+) -> tuple[pl.DataFrame, list[RuleText]]:
+    """The steps and the rules, with those by which new items got `cells` (`item`, `field`, `after`) from the importer's
+    defaults.
+    """
+    names = cells["field"].unique(maintain_order=True).to_list()
+    numbers = {name: len(rules) + place for place, name in enumerate(names)}
+    table = cells.select(
+        "item", "field", rule=pl.col("field").replace_strict(numbers, return_dtype=pl.UInt16),
+        inputs=pl.lit([], pl.List(pl.String)), result="after",
+    )  # fmt: skip
+    steps = pl.concat([conform(computed, COMPUTED_SCHEMA), conform(table, COMPUTED_SCHEMA)])
+    return steps.sort("item", maintain_order=True), [
+        *rules,
+        *(RuleText("default", name, why=BY_DEFAULT) for name in names),
+    ]
 
 
 def problems_said(problems: pl.DataFrame) -> list[FindingSummary]:

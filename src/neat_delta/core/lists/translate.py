@@ -132,7 +132,7 @@ def translate(
     refuse_keys(book, key.fields)
     kinds = {headings[name]: shop.fields[name] for name in headings if name in shop.fields}
     own = Own({**shop.fields, **kinds}, _writing(mapping, shop.writing))
-    draft.run(book, shaped.cells, own, shop, options)
+    draft.run(book, shaped.cells, own, shop, options, named)
     made, kept = draft.made, (~placed.codeless).arg_true()
     provenance = Provenance(
         columns=matches,
@@ -421,8 +421,12 @@ class _Draft:
             column = self.ours[str(name)].clone().scatter(at, self.theirs[str(name)].gather(at))
             self.ours = self.ours.with_columns(column.alias(str(name)))
 
-    def run(self, book: Rules, headings: pl.DataFrame, own: Own, shop: Store, options: ListOptions) -> None:
-        """The list's units, and the rules; `headings` are its columns under its own headings."""
+    def run(
+        self, book: Rules, headings: pl.DataFrame, own: Own, shop: Store, options: ListOptions, named: Mapping[str, str]
+    ) -> None:
+        """The list's units, and the rules; `headings` are its columns under its own headings, of which `named` says the
+        fields.
+        """
         if not book.rule:
             return
         there = [name for name in self.ours.columns if name in self.theirs.columns]
@@ -436,8 +440,9 @@ class _Draft:
         rows = headings.select(pl.all().gather(self.source))
         more = [self.ours[name] for name in self.ours.columns if name not in rows.columns]
         tables = RuleTables(
-            so_far, self.theirs, shop.fields, shop.writing, rows.with_columns(more), own, options.lookups or {}
-        )
+            so_far, self.theirs, shop.fields, shop.writing, rows.with_columns(more), own, options.lookups or {},
+            {**{name: name for name in self.ours.columns}, **named},
+        )  # fmt: skip
         worked = run_rules(book, tables, options.values)
         steps = self.made.steps
         last = max((int(one["step"].max() or 0) for one in steps if one.height), default=-1)  # type: ignore[arg-type]

@@ -10,6 +10,7 @@ __all__ = [
     "DIFFER",
     "DOUBT",
     "EMPTIED",
+    "FOLLOWS",
     "GONE",
     "INCOMPLETE",
     "LEFT_STORE",
@@ -46,6 +47,9 @@ DOUBT = NOT + "plain: "
 
 INCOMPLETE = "incomplete: "
 """The start of the reason for which a new item is held: a required cell of it is, and it would go out without."""
+
+FOLLOWS = "follows: "
+"""The start of the reason for which a computed cell is held that rests on a cell that is."""
 
 CLASH = "clash: "
 """The start of the reason for which a change is held that the store changed since the base, too."""

@@ -77,7 +77,8 @@ class RuleInput(msgspec.Struct, frozen=True, forbid_unknown_fields=True, omit_de
 class RuleText(msgspec.Struct, frozen=True, forbid_unknown_fields=True, omit_defaults=True):
     """What a rule said of one field, as a change set keeps it, so that each value can be shown to come about again.
 
-    Without an `expression` the value came about in another way, which `why` says (a word's meaning, a unit).
+    Without an `expression` the value came about in another way, which `why` says (a word's meaning, a unit). `reads`
+    are the fields that the value rests on: those that the expression reads, the condition, and what is looked up by.
     """
 
     rule: str
@@ -87,3 +88,4 @@ class RuleText(msgspec.Struct, frozen=True, forbid_unknown_fields=True, omit_def
     why: str | None = None
     inputs: list[RuleInput] = msgspec.field(default_factory=list)
     values: dict[str, str] = msgspec.field(default_factory=dict)
+    reads: list[str] = msgspec.field(default_factory=list)

@@ -30,9 +30,10 @@ from neat_delta.core.model.layout import Notation
 from neat_delta.core.model.results import Said
 from neat_delta.core.model.store import Field, Key
 from neat_delta.core.outcome.located import Located, locate
+from neat_delta.core.rules.resting import resting_on
 from neat_delta.core.support.errors import CatalogueError
 
-__all__ = ["ALTERED", "Again", "Confirmed", "Landing", "confirm", "list_values"]
+__all__ = ["ALTERED", "Again", "Confirmed", "Landing", "Resting", "confirm", "list_values"]
 
 Outcome = Literal["landed", "not landed", "differently"]
 """What became of a change: it stands as it was meant, as it was before, or as something else."""
@@ -62,6 +63,18 @@ class Again:
     left: str | None = None
 
 
+class Resting(msgspec.Struct, frozen=True):
+    """A computed cell that landed, though a cell that went into it did not: its item, its field, its text, the field
+    that went into it, and what became of that.
+    """
+
+    key: dict[str, str]
+    field: str
+    text: str
+    read: str
+    outcome: Outcome
+
+
 CHANGED_SINCE = "it is neither as it was nor as it was meant: somebody changed it since"
 MADE_ANEW = "it is there, and not as it was: somebody changed it since, or made it anew"
 NO_ITEM = "the item is not there any more"
@@ -76,7 +89,8 @@ class Confirmed:
     to be done about each (`again`); and what else moved: the item's key, `field`, `before`, `now`, and whether the
     field is one that the store moves by itself. `twice` are the keys that stand in more rows than live had them in;
     `located` where each item stands; `unseen` of which fields how many cells cannot be seen, as no export has them;
-    `habits` what the store seems to make of fields by itself, for the store file.
+    `habits` what the store seems to make of fields by itself, for the store file; `resting` the computed cells that
+    landed and rest on one that did not.
     """
 
     counts: Mapping[str, int]
@@ -90,6 +104,7 @@ class Confirmed:
     located: Located
     unseen: Mapping[str, int] = field(default_factory=dict)
     habits: list[Habit] = field(default_factory=list)
+    resting: list[Resting] = field(default_factory=list)
 
     @property
     def all_landed(self) -> bool:
@@ -185,7 +200,23 @@ def confirm(
         located,
         dict(Counter(unseen)),
         habits,
+        _resting(changes, cells, trouble),
     )
+
+
+def _resting(changes: ChangeSet, sent: pl.DataFrame, trouble: Sequence[tuple[int, Landing, Again]]) -> list[Resting]:
+    """The computed cells that landed though one that went into them did not."""
+    away = [(item, one.field, one.outcome) for item, one, _ in trouble if one.field is not None]
+    if not away or not changes.computed.height:
+        return []
+    schema = {"item": pl.Int64, "field": pl.String, "why": pl.String}
+    table = pl.DataFrame(away, schema=schema, orient="row")
+    met = resting_on(changes, table).join(table, on=["item", "field"], how="anti", maintain_order="left")
+    met = met.join(sent.select("item", "field", "after"), on=["item", "field"], maintain_order="left")
+    return [
+        Resting(changes.keys.row(item, named=True), name, text, read, why)
+        for item, name, read, why, text in met.iter_rows()
+    ]
 
 
 def _altered_since(

@@ -3,16 +3,20 @@
 from __future__ import annotations
 
 from collections.abc import Collection
+from dataclasses import replace
 from typing import TYPE_CHECKING
 
 import polars as pl
 
+from neat_delta.core.model.reasons import FOLLOWS
+from neat_delta.core.model.schemas import NOT_SENT, conform, empty
 from neat_delta.core.model.update import ITEM, Plan
-from neat_delta.core.plan.base import CELL, Fits, PlanContext
+from neat_delta.core.plan.base import CELL, Fits, PlanContext, Step
 from neat_delta.core.plan.feasible import feasible_step, requested_step, reverse
 from neat_delta.core.plan.grouping import FILE_COST
 from neat_delta.core.plan.recoding import with_code_changes
 from neat_delta.core.plan.tables import everything, tables
+from neat_delta.core.rules.resting import resting_on
 from neat_delta.core.support.errors import StoreError
 
 if TYPE_CHECKING:
@@ -93,6 +97,10 @@ def plan(
     context = PlanContext(changes, live, importer, whole, fits, most_files, file_cost, frozenset(questioned))
     step, codes, held_codes, keys_after = with_code_changes(context, requested_step(context))
     forth, held = feasible_step(context, step)
+    while (resting := _resting(changes, forth, held)).height:
+        step = replace(step, cells=step.cells.join(resting, on=["item", "field"], how="anti", maintain_order="left"))
+        forth, more = feasible_step(context, step)
+        held = pl.concat([held, resting, more]).unique(["item", "field"], keep="first", maintain_order=True)
     context.made = forth.added
     write = everything if whole else tables
     update = tuple(write(context, forth))
@@ -114,3 +122,12 @@ def plan(
         held=pl.concat([held_codes, held]).sort("item", maintain_order=True),
         one_way=one_way,
     )
+
+
+def _resting(changes: ChangeSet, step: Step, held: pl.DataFrame) -> pl.DataFrame:
+    """What of a step was computed from a cell that the importer cannot take (`NOT_SENT`)."""
+    if not held.height or not changes.computed.height:
+        return empty(NOT_SENT)
+    away = held.filter(pl.col("field").is_not_null()).select("item", "field", why=pl.lit("is not sent"))
+    met = resting_on(changes, away).join(step.cells, on=["item", "field"], how="semi", maintain_order="left")
+    return conform(met.rechunk().with_columns(reason=pl.format(FOLLOWS + "{} {}", "read", "why")), NOT_SENT)

@@ -61,7 +61,9 @@ def requested_step(context: PlanContext) -> Step:
         added = added.with_columns(added[str(name)].scatter(at, field_cells["after"]))
     for name, text in context.importer.defaults.items():
         if name in context.live.fields:
-            added = added.with_columns(pl.when(blank(pl.col(name))).then(pl.lit(text)).otherwise(name).alias(name))
+            held = context.changes.cells.filter((pl.col("field") == name) & pl.col("held").is_not_null())["item"]
+            fill = blank(pl.col(name)) & ~pl.col(ITEM).is_in(held.implode())
+            added = added.with_columns(pl.when(fill).then(pl.lit(text)).otherwise(name).alias(name))
     return Step(cells, parents_first(context, added), with_live_keys(context, gone))
 
 

@@ -45,7 +45,8 @@ SO_FAR, LIVE, SHEET = "", "live", "sheet"
 class RuleTables:
     """What rules are about, row by row: the cells as they stand `so_far`, live's (blank where it has no item), and
     those of a list with headings of its own, under its headings and its fields (None: there is none). `settings` and
-    `writing` are the store's, `sheet_own` the list's. `lookups` are the tables to look up in.
+    `writing` are the store's, `sheet_own` the list's. `lookups` are the tables to look up in; `named` says which field
+    a heading of the list stands for.
     """
 
     so_far: pl.DataFrame
@@ -55,6 +56,7 @@ class RuleTables:
     sheet: pl.DataFrame | None = None
     sheet_own: Own | None = None
     lookups: Mapping[str, pl.DataFrame] = field(default_factory=dict)
+    named: Mapping[str, str] = field(default_factory=dict)
 
 
 @dataclass(frozen=True, slots=True)
@@ -99,7 +101,7 @@ def run_rules(rules: Rules, tables: RuleTables, values: Mapping[str, str] | None
                         f'over names "{name}", and no rule before it is called that.'
                         + (f' Did you mean "{near}"?' if near else "")
                     )
-            run.joined = {name: _looked_up(name, one, tables, run.rows()) for name, one in rules.table.items()}
+            run.look_up(rules.table)
             run.apply(rule)
         except ConditionError as error:
             raise ConditionError(f'{path + ": " if path else ""}rule "{rule.name}": {error}') from None
@@ -116,6 +118,7 @@ class _Joined:
     cells: pl.DataFrame
     own: Own
     wrong: pl.Series
+    by: list[Column]
 
 
 def _looked_up(name: str, lookup: Lookup, tables: RuleTables, rows: Rows) -> _Joined:
@@ -124,9 +127,8 @@ def _looked_up(name: str, lookup: Lookup, tables: RuleTables, rows: Rows) -> _Jo
     for heading in (*lookup.by, *lookup.kinds):
         if heading not in cells.columns:
             raise ConditionError(f'the table "{name}" has no heading "{heading}"; it has: {listed(cells.columns)}.')
-    wanted = pl.DataFrame(
-        {heading: compute(expression(said), rows).texts.cast(pl.String) for heading, said in lookup.by.items()}
-    )
+    sought = {heading: compute(expression(said), rows) for heading, said in lookup.by.items()}
+    wanted = pl.DataFrame({heading: values.texts.cast(pl.String) for heading, values in sought.items()})
     by = list(lookup.by)
     keys = cells.select(pl.col(by).str.strip_chars())
     first = keys.with_row_index(MARK).with_columns(times=pl.len().over(by)) if MARK not in by else keys
@@ -143,7 +145,8 @@ def _looked_up(name: str, lookup: Lookup, tables: RuleTables, rows: Rows) -> _Jo
     ).to_series()
     at = met[MARK].set(wrong.is_not_null(), None)
     settings = {heading: Field(kind) for heading, kind in lookup.kinds.items()}
-    return _Joined(cells.select(pl.all().gather(at)).fill_null(""), Own(settings, tables.writing), wrong)
+    read = [column for values in sought.values() for column in values.inputs]
+    return _Joined(cells.select(pl.all().gather(at)).fill_null(""), Own(settings, tables.writing), wrong, read)
 
 
 class _Run:
@@ -161,6 +164,12 @@ class _Run:
         self.steps: list[pl.DataFrame] = []
         self.problems: list[pl.DataFrame] = []
         self.texts: list[RuleText] = []
+        self.asked: list[Column] = []
+
+    def look_up(self, lookups: Mapping[str, Lookup]) -> None:
+        """Find the rows of the tables anew, as what they are looked up by may have changed."""
+        rows = self.rows()
+        self.joined = {name: _looked_up(name, one, self.tables, rows) for name, one in lookups.items()}
 
     def rows(self, those: pl.Series | None = None) -> Rows:
         """The tables, of all rows or of `those`."""
@@ -178,11 +187,12 @@ class _Run:
 
     def apply(self, rule: Rule) -> None:
         """Run one rule."""
-        holds = pl.repeat(True, self.height, eager=True)
+        holds, self.asked = pl.repeat(True, self.height, eager=True), []
         if rule.where is not None:
             where = condition(rule.where)
             seen = self.true_of(where)
             holds = seen.holds
+            self.asked = [*seen.inputs, *self._sought(where)]
             for column in seen.inputs:
                 unread = seen.unknown & column.texts.is_not_null() & ~column.readable
                 self.report(rule, None, unread.arg_true(), _cannot_read(column).filter(unread))
@@ -327,7 +337,20 @@ class _Run:
         ]
         used = {str(one.this) for one in wanted.tree.find_all(exp.Placeholder)}
         values = {key: value for key, value in self.values.items() if key in used}
-        self.texts.append(RuleText(rule.name, name, wanted.text, rule.where, rule.why, kinds, values))
+        reads = [self._field_read(column) for column in (*inputs, *self._sought(wanted), *self.asked)]
+        named = [one for one in dict.fromkeys(reads) if one is not None]
+        self.texts.append(RuleText(rule.name, name, wanted.text, rule.where, rule.why, kinds, values, named))
+
+    def _sought(self, wanted: Condition | Expression) -> list[Column]:
+        """What the tables that this names are looked up by."""
+        used = {column.table.casefold() for column in wanted.tree.find_all(exp.Column)}
+        return [column for name, one in self.joined.items() if name.casefold() in used for column in one.by]
+
+    def _field_read(self, column: Column) -> str | None:
+        """The field of the item, as it will be, that a column is; None where it is live's, or of another table."""
+        if column.table == SO_FAR:
+            return column.field
+        return self.tables.named.get(column.field) if column.table == SHEET else None
 
     def _own(self, table: str) -> Own | None:
         if table == SHEET:
