@@ -7,11 +7,17 @@ import re
 import shlex
 import tomllib
 from pathlib import Path
+from tempfile import TemporaryDirectory
 from typing import Any
 
 import pytest
+from hypothesis import strategies as st
 
+import neat_delta
+from neat_delta import as_catalogue
 from neat_delta.core.checks import CHECKS
+from neat_delta.files.storefile import draft
+from tests.conftest import in_two_lengths
 
 README = Path(__file__).parents[1] / "README.md"
 
@@ -181,3 +187,63 @@ def test_the_tour_of_the_readme_can_be_typed_line_by_line(run, tmp_path):
         assert done.returncode in {0, 1} and not done.stderr, line
         assert words[0] not in {"match", "compare", "recode"} or "store  draft.toml" in done.stdout
     assert said == {"NEAT_DELTA_STORE": "draft.toml"}
+
+
+def column(draw: st.DrawFn, rows: int) -> list[str]:
+    """A column as exports have them, and as they have them now and then."""
+    number = st.integers(0, 10**9)
+    shapes = [
+        number.map(str),
+        number.map(lambda one: f"{one:,}"),
+        number.map(lambda one: f"{one:,}".replace(",", ".")),
+        number.map(lambda one: f"{one:,}".replace(",", " ")),
+        number.map(lambda one: f"{one / 100:.2f}"),
+        number.map(lambda one: f"{one / 100:.2f}".replace(".", ",")),
+        number.map(lambda one: f"{one / 100:,.2f}".translate(str.maketrans(",.", ".,"))),
+        number.map(lambda one: f"{one / 1000:.3f}"),
+        number.map(lambda one: f"€{one / 100:.2f}"),
+        number.map(lambda one: f"{one / 100:.2f} EUR"),
+        st.integers(1000, 9999).map(lambda one: f"{one}.{one % 90 + 10}"),
+        st.dates().map(str),
+        st.dates().map(lambda day: f"{day.day:02}.{day.month:02}.{day.year:04}"),
+        st.dates().map(lambda day: f"{day.month:02}/{day.day:02}/{day.year:04}"),
+        st.sampled_from(["yes", "no"]),
+        st.sampled_from(["1", "0", ""]),
+        st.sampled_from(["wax, gift", "gift", "gift, wax"]),
+        st.sampled_from(["Hives > Frames", "Wax"]),
+        number.map(lambda one: f"{one % 500} kg"),
+        number.map(lambda one: f"0{one}"),
+        st.text(st.characters(codec="utf-8", exclude_categories=["C"]), max_size=8),
+    ]
+    shape = draw(st.sampled_from(shapes))
+    if not draw(st.integers(0, 3)):
+        shape |= draw(st.sampled_from(shapes))
+    return [draw(shape) for _ in range(rows)]
+
+
+@st.composite
+def exports(draw: st.DrawFn) -> dict[str, list[str]]:
+    rows = draw(st.integers(1, 12))
+    words = ["price", "menge", "zollnr", "weight", "stock", "name", "x", "code", "size", "EK netto", "datum", "a.b"]
+    words += [f"{word} {number}" for word in words for number in (2, 3)]
+    names = draw(st.lists(st.sampled_from(words), min_size=20, max_size=24, unique=True))
+    return {"sku": [f"QA-{n}" for n in range(rows)]} | {name: column(draw, rows) for name in names}
+
+
+@in_two_lengths(exports(), few=12, many=460)
+def test_no_draft_is_refused(cells):
+    """What `learn` drafts is a store file, and live is read by it without a finding of a kind."""
+    live = as_catalogue(cells, "live.csv")
+    learned = neat_delta.learn(live)
+    with TemporaryDirectory() as folder:
+        path = Path(folder) / "neat-delta.toml"
+        path.write_text(draft(learned, live), encoding="utf-8")
+        store = neat_delta.read_store(str(path))
+    assert not [one for one in neat_delta.check(live, store).findings.rows(named=True) if one["check"] == "unreadable"]
+    assert neat_delta.compare(live, live, store=store).cells.height == 0
+
+
+def test_codes_of_as_many_digits_are_no_decimals(run, put):
+    told, _ = drafted(run, put, "sku;zollnr;menge;preis", ["A;8183.10;1.765.929;2.50", "B;8184.20;2.765.929;3.50"])
+    assert told["fields"]["zollnr"]["kind"] == "text"
+    assert told["fields"]["menge"] == {"kind": "integer", "decimal_mark": ",", "thousands_mark": "."}

@@ -531,9 +531,7 @@ def test_rules_see_the_list_the_live_item_and_what_was_made_of_them():
     made = translate(live, supplied, ListMapping(), STORE, options=ListOptions(rules=rules)).sheet
     changes = compare(live, made, store=STORE)
     assert cells_of(changes) == {"QA-1.cost": "6.00"}
-    assert [row[-1] for row in changes.unresolved.rows()] == [
-        "it has no value: a division by zero, or no case that holds"
-    ]
+    assert [row[-1] for row in changes.unresolved.rows()] == ['"n/a" is no number']
     step = neat_delta.explain(changes, "QA-1")[0].cells[0].steps[0]
     assert step.inputs == [("cost", "5.10"), ("live.cost", "5.00"), ("sheet.Trade net", "6.00")]
     assert step.parts[-1][1] == "6" and Decimal(step.result) == 6

@@ -318,5 +318,6 @@ def _translated(
         lookups,
         values_from_options(let),
         policy.blanks == "keep",
+        options.writing,
     )
     return neat_delta.translate(live, supplied, mapping, store, options=said)

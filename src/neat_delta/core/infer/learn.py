@@ -465,13 +465,13 @@ def _as_number(filled: pl.Series, notation: Notation, file: Notation, currency: 
         return None
     places = bare.str.extract(rf"{re.escape(point)}([0-9]+)$").str.len_chars().fill_null(0)
     least, most = int(places.min() or 0), int(places.max() or 0)  # type: ignore[arg-type]
-    money = bool(currency) or says == "money"
+    money, file_point = bool(currency) or says == "money", file.decimal_mark or "."
     decimals = most if least == most else None
     kind: Literal["money", "integer", "decimal"] = "money" if money else "decimal" if most else "integer"
     return Field(
         kind=kind,
         decimals=decimals if kind != "integer" and most else None,
-        decimal_mark=notation.decimal_mark if most and point != (file.decimal_mark or ".") else None,
+        decimal_mark=notation.decimal_mark if point != file_point and (most or thousands == file_point) else None,
         thousands_mark=thousands if thousands != (file.thousands_mark or "") else None,
         currency=currency or None,
     )
@@ -507,10 +507,11 @@ def _against_numbers(filled: pl.Series, field: Field, notation: Notation, says: 
 
 def _against_unnamed(bare: pl.Series, field: Field, point: str) -> Iterator[str]:
     """What speaks against numbers under a heading that does not say what they are."""
-    if field.kind == "integer":
-        lengths = bare.str.len_chars()
-        if lengths.n_unique() == 1 and int(lengths[0]) >= LEAST_LENGTH and bare.n_unique() > 1:
-            yield "all have as many digits, as codes do"
+    lengths, digits = bare.str.len_chars(), bare.str.extract("^[−-]?([0-9]+)", 1).str.len_chars()
+    if lengths.n_unique() == 1 and bare.n_unique() > 1 and int(digits.min() or 0) >= LEAST_LENGTH:  # type: ignore[arg-type]
+        yield "all have as many digits, as codes do"
+    elif field.kind == "integer":
+        return
     elif field.decimals in {None, 1}:
         yield "numbers of versions, sizes and days look like that"
     elif field.decimals == 2 and _all_days(bare, point):

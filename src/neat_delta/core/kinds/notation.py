@@ -14,7 +14,7 @@ import polars as pl
 
 from neat_delta.core.kinds import KINDS
 from neat_delta.core.kinds.date import ISO
-from neat_delta.core.kinds.number import CURRENCY, marks
+from neat_delta.core.kinds.number import CURRENCY, NUMBER_KINDS, marks
 from neat_delta.core.model.layout import Notation
 from neat_delta.core.model.store import Field
 
@@ -29,6 +29,7 @@ __all__ = [
     "notation_of",
     "number_reading",
     "one_reading",
+    "read_cells",
 ]
 
 
@@ -36,16 +37,22 @@ __all__ = [
 class ColumnNotation:
     """How a sheet writes one field.
 
-    `marks` are the decimal and the thousands mark, `form` is the date form; None where it writes as live does. `whole`
-    says that the whole column shows it, and `odd` is a cell that only another notation can read. `places` is the most
-    decimals that live has in this field, where that was needed.
+    `marks` are the decimal and the thousands mark (None: whichever is written), `form` is the date form; None where it
+    writes as live does. `whole` says that the whole column shows it, and `odd` is a cell that only another notation can
+    read. `places` is the most decimals that live has in this field, where that was needed.
     """
 
-    marks: tuple[str, str] | None = None
+    marks: tuple[str, str | None] | None = None
     form: str | None = None
     whole: bool = False
     odd: str | None = None
     places: int | None = None
+
+    def told(self, writing: Notation) -> Notation:
+        """The writing of a table, with what this column has of its own."""
+        decimal, thousands = self.marks or (None, None)
+        own = {"decimal_mark": decimal, "thousands_mark": thousands, "date_form": self.form}
+        return msgspec.structs.replace(writing, **{name: value for name, value in own.items() if value is not None})
 
 
 AS_LIVE = ColumnNotation()
@@ -117,6 +124,22 @@ def _value(bare: pl.Expr, mark: str, field: Field) -> pl.Expr:
     return pl.when(reads).then(number)
 
 
+def read_cells(texts: pl.Series, field: Field, writing: Notation, notation: ColumnNotation | None) -> Reading:
+    """The values of cells, none of them blank, as their kind reads them in a table that writes like live (no
+    `notation`), or as a sheet's column is read: the one reading for whoever asks.
+
+    >>> cells, price = pl.Series(["1.234,50", "1.350"]), Field("money", decimals=2)
+    >>> read_cells(cells, price, Notation("."), AS_LIVE).doubts.to_list()
+    [None, 'may be decimals or thousands']
+    """
+    if notation is not None and field.kind in NUMBER_KINDS:
+        return number_reading(texts, field, writing, notation)
+    if notation is not None and field.kind == "date":
+        return date_reading(texts, field, writing, notation)
+    none = pl.repeat(None, texts.len(), dtype=pl.String, eager=True)
+    return Reading(KINDS[field.kind].read(texts, field, writing), none, pl.repeat(False, texts.len(), eager=True))
+
+
 def number_reading(texts: pl.Series, field: Field, live: Notation, notation: ColumnNotation) -> Reading:
     """The values of a sheet's numbers, and which of them may mean two.
 
@@ -125,10 +148,14 @@ def number_reading(texts: pl.Series, field: Field, live: Notation, notation: Col
     """
     none = pl.repeat(None, texts.len(), dtype=pl.String, eager=True)
     no = pl.repeat(False, texts.len(), eager=True)
+    if notation.marks is not None and notation.marks[1] is None:
+        table = _bare(texts, field).to_frame()
+        return Reading(table.select(value=_value(TEXT, notation.marks[0], field))["value"], none, no)
     if notation.marks is not None and not notation.whole:
         own = msgspec.structs.replace(field, decimal_mark=notation.marks[0], thousands_mark=notation.marks[1])
         return Reading(KINDS[field.kind].read(texts, own, live), none, no)
-    point, thousands = notation.marks or marks(field, live)
+    point, other = notation.marks or marks(field, live)
+    thousands = other or ""
     if notation == AS_LIVE or notation == ColumnNotation(
         places=notation.places
     ):  # most cells have one reading at a glance
@@ -259,8 +286,9 @@ def notation_of(
         return _of_dates(cells, field, live, column)
     if told.decimal_mark is not None or told.thousands_mark is not None:
         point, thousands = marks(field, live)
-        if told.decimal_mark is not None and told.decimal_mark != point:
-            point, thousands = told.decimal_mark, ""
+        point = told.decimal_mark or point
+        if told.thousands_mark is None and told.decimal_mark is not None:
+            return ColumnNotation(marks=(point, None))
         said = told.thousands_mark if told.thousands_mark is not None else thousands
         return ColumnNotation(marks=(point, "" if said == point else said))
     return _of_numbers(cells, field, live, column, live_column)

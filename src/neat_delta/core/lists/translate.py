@@ -2,20 +2,22 @@
 
 from __future__ import annotations
 
+import dataclasses
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, replace
 
 import msgspec
 import polars as pl
 
+from neat_delta.core.diff.equality import by_value, notations
 from neat_delta.core.infer.learn import known_store
 from neat_delta.core.kinds import blank
+from neat_delta.core.kinds.notation import AS_LIVE, ColumnNotation
 from neat_delta.core.kinds.number import NUMBER_KINDS
 from neat_delta.core.lists.aside import rows_aside
 from neat_delta.core.lists.matching import ListMatch, match_list
 from neat_delta.core.lists.reshape import Reshaped, reshape
 from neat_delta.core.lists.words import UNIT, merged_values, translated_words, unit_rules
-from neat_delta.core.match.base import restated
 from neat_delta.core.match.columns import match_columns
 from neat_delta.core.match.continuation import merge_lines
 from neat_delta.core.match.prepare import ANY_COLUMNS, prepare, unseen_fields
@@ -27,7 +29,7 @@ from neat_delta.core.model.layout import Notation
 from neat_delta.core.model.lists import ListMapping
 from neat_delta.core.model.provenance import Provenance, moved
 from neat_delta.core.model.rules import Rule, RuleInput, Rules, RuleText
-from neat_delta.core.model.schemas import PROBLEMS, WORKED, conform, empty
+from neat_delta.core.model.schemas import PROBLEMS, WORKED, Schema, conform, empty
 from neat_delta.core.model.store import Continued, Field, Key, Store, continued
 from neat_delta.core.query.terms import Own
 from neat_delta.core.rules.edited import read_by, refuse_keys
@@ -48,8 +50,9 @@ NOT_TAKEN = "not taken, as the mapping says"
 class ListOptions:
     """What is said of a list besides its description: the headings, as a person says now, the store's key and the only
     fields that are wanted (`columns`); whether near keys are taken, or those that a spreadsheet made (`repair`); the
-    rules for what is computed of it, with the tables that they look up in, and what `:name` stands for; and whether
-    they see live's value where the list is blank (`blanks_kept`).
+    rules for what is computed of it, with the tables that they look up in, and what `:name` stands for; whether they
+    see live's value where the list is blank (`blanks_kept`); and how the list writes values (`writing`), over what its
+    description says of that.
     """
 
     columns: ColumnOptions = ANY_COLUMNS
@@ -59,6 +62,7 @@ class ListOptions:
     lookups: Mapping[str, pl.DataFrame] | None = None
     values: Mapping[str, str] | None = None
     blanks_kept: bool = False
+    writing: Notation = dataclasses.field(default_factory=Notation)
 
 
 @dataclass(frozen=True, slots=True)
@@ -72,6 +76,9 @@ class TranslatedList:
 
 
 ANY = ListOptions()
+
+_CELLS: Schema = {"place": pl.UInt32, "field": pl.String, "before": pl.String, "after": pl.String}
+"""Cells of the list that are not as live has them: their place in the draft, field, both texts (null before: new)."""
 
 
 def translate(
@@ -113,6 +120,7 @@ def translate(
                 f'{supplied.path}: no heading stands for "{name}", by which its rows are to be matched. Say which one '
                 f"does with ‹mapping›, or what it always is with ‹constant›. It has: {listed(supplied.fields)}."
             )
+    told = _over(options.writing, mapping.writing)
     wanted = [name for name in shown.fields if name in {*texts.columns, *_read(options.rules, shown.fields)}]
     shop = known_store(shown, store, key.fields, wanted)
     # Where a working sheet was cut from still tells whether it is stale.
@@ -121,7 +129,7 @@ def translate(
     match_key = key if same_key else Key(by, ignore_case=key.ignore_case)
     met = match_list(
         shown, sheet, match_key, key, mapping, near=options.near_keys or mapping.near_keys,
-        repair=options.repair or mapping.repair, settings=shop.fields, writing=_writing(mapping, shop.writing),
+        repair=options.repair or mapping.repair, settings=shop.fields, writing=_over(told, shop.writing),
     )  # fmt: skip
     placed = _placed(shown, sheet, met, key, mapping)
     draft = _Draft(shown, texts, placed, made)
@@ -131,7 +139,11 @@ def translate(
     book = _rules_of(mapping, headings, shop, options.rules)
     refuse_keys(book, key.fields)
     kinds = {headings[name]: shop.fields[name] for name in headings if name in shop.fields}
-    own = Own({**shop.fields, **kinds}, _writing(mapping, shop.writing))
+    draft.read(shop, told, learned=store is None)
+    readings = draft.notations | {
+        heading: draft.notations[name] for name, heading in headings.items() if name in draft.notations
+    }
+    own = Own({**shop.fields, **kinds}, _over(told, shop.writing), readings)
     draft.run(book, shaped.cells, own, shop, options, named)
     made, kept = draft.made, (~placed.codeless).arg_true()
     provenance = Provenance(
@@ -147,9 +159,8 @@ def translate(
         matched_by=by if by != key.fields else [],
     )
     cells = draft.ours.select([*key.fields, *(name for name in draft.ours.columns if name not in key.fields)])
-    typed = [name for name in cells.columns if name not in draft.computed]
-    new = cells.with_columns(restated(cells.select(typed), shop.fields, own.writing, shop.writing))
-    new = new.filter(placed.codeless)
+    untouched = [name for name in draft.plain.columns if name in cells.columns and name not in draft.computed]
+    new = cells.with_columns(draft.plain.select(untouched)).filter(placed.codeless)
     notes = (*supplied.notes, *_lacking(supplied, mapping, headings))
     numbers = shaped.rows.gather(placed.source).gather(kept)
     cells = cells.select(pl.all().gather(kept))
@@ -212,10 +223,10 @@ def _must_have(fields: Sequence[str], names: Sequence[str], who: str) -> None:
             raise CatalogueError(f'{who} names the field "{name}", and live has none of that name. {hint}')
 
 
-def _writing(mapping: ListMapping, live: Notation) -> Notation:
-    """How the list writes values: as its description says, and otherwise like live."""
-    said = {name: value for name in live.__struct_fields__ if (value := getattr(mapping.writing, name)) is not None}
-    return msgspec.structs.replace(live, **said)
+def _over(said: Notation, other: Notation) -> Notation:
+    """What is said of how values are written, and where nothing is the other."""
+    own = {name: value for name in said.__struct_fields__ if (value := getattr(said, name)) is not None}
+    return msgspec.structs.replace(other, **own)
 
 
 def _read(rules: Rules | None, fields: Sequence[str]) -> list[str]:
@@ -369,6 +380,9 @@ class _Draft:
         self.theirs = live.cells.select(pl.all().gather(placed.live)).fill_null("")
         self.known = placed.live.is_not_null()
         self.computed = {name: flags.gather(placed.source) for name, flags in made.computed.items()}
+        self.live = live
+        self.plain = pl.DataFrame()
+        self.notations: dict[str, ColumnNotation] = {}
         self.made = _Made()
         self.made.rules = made.rules
         self.made.steps = [moved(one, placed.source) for one in made.steps]
@@ -413,6 +427,31 @@ class _Draft:
             self.ours = self.ours.with_columns(whole.alias(name))
             self.mark(name, whole != self.theirs[name])
 
+    def read(self, shop: Store, told: Notation, *, learned: bool) -> None:
+        """Read the numbers and dates of the list as `compare` will: how it writes each field (`notations`), and its
+        cells as live writes them (`plain`), where they have one reading.
+        """
+        kinds = (*NUMBER_KINDS, "date")
+        names = [name for name in self.ours.columns
+                 if name in self.theirs.columns and shop.fields.get(name, Field()).kind in kinds]  # fmt: skip
+        parts = [empty(_CELLS)]
+        for name in names if self.ours.height else ():
+            rows = pl.DataFrame({"before": self.theirs[name].set(~self.known, None), "after": self.ours[name]})
+            rows = rows.with_row_index("place").with_columns(field=pl.lit(name))
+            other = pl.col("before").ne_missing(pl.col("after"))
+            parts.append(conform(rows.filter(other & ~blank(pl.col("after"))), _CELLS))
+        cells = pl.concat(parts)
+        settings = {name: shop.fields[name] for name in names}
+        self.notations = dict.fromkeys(names, AS_LIVE) | notations(
+            cells, settings, shop.writing, told, self.ours, self.live.cells
+        )
+        read = by_value(cells, settings, shop.writing, self.notations, learned=learned, of_a_list=True)
+        clear = read.filter(pl.col("held").is_null() & (pl.col("after") != cells["after"]))
+        self.plain = self.ours.select(names)
+        for (name,), part in clear.partition_by("field", as_dict=True).items():
+            column = self.plain[str(name)].clone().scatter(part["place"], part["after"])
+            self.plain = self.plain.with_columns(column.alias(str(name)))
+
     def _without_units(self, problems: pl.DataFrame) -> None:
         """Numbers that could not be put into the store's unit are not shown as if they were: live's stay."""
         of_units = problems.filter(pl.col("rule").str.starts_with(UNIT))
@@ -431,7 +470,9 @@ class _Draft:
             return
         there = [name for name in self.ours.columns if name in self.theirs.columns]
         typed = [name for name in there if name not in self.computed]
-        said = restated(self.ours.select(typed), shop.fields, own.writing, shop.writing)
+        said = self.ours.select(typed).with_columns(
+            self.plain.select(name for name in self.plain.columns if name in typed)
+        )
         if options.blanks_kept:  # what the list leaves blank is as live has it
             said = said.select(
                 said[name].zip_with(~said.select(blank(pl.col(name))).to_series(), self.theirs[name]) for name in typed

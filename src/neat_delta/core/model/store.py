@@ -283,7 +283,7 @@ def conflicting_settings(store: Store) -> list[Conflict]:
     conflicts += [*_of_importer(store), *_of_code_change(store), *_of_sending(store)]
     conflicts += [*_of_told_marks(store), *_of_removal(store), *_of_output_headings(store)]
     for name, field in store.fields.items():
-        conflicts += [Conflict(("fields", name, *where), what) for where, what in _of_field(field)]
+        conflicts += [Conflict(("fields", name, *where), what) for where, what in _of_field(field, store.writing)]
     return conflicts + list(_of_headings(store.fields))
 
 
@@ -544,7 +544,7 @@ def _of_sending(store: Store) -> Iterator[Conflict]:
             yield Conflict(("importer", "headings"), f'the key field "{name}" is not among them')
 
 
-def _of_field(field: Field) -> Iterator[tuple[tuple[str, ...], str]]:
+def _of_field(field: Field, writing: Notation) -> Iterator[tuple[tuple[str, ...], str]]:
     for setting, kinds in SETTINGS.items():
         if getattr(field, setting) not in (None, [], False) and field.kind not in kinds:
             yield (setting,), f"it means nothing to the kind {field.kind}; it is for {_either(kinds)}"
@@ -563,7 +563,7 @@ def _of_field(field: Field) -> Iterator[tuple[tuple[str, ...], str]]:
             return
     if field.least is not None and field.most is not None and field.least > field.most:
         yield ("least",), "it is more than most"
-    yield from ((("thousands_mark",), what) for what in _of_marks(field))
+    yield from ((("thousands_mark",), what) for what in _of_marks(field, writing.decimal_mark))
     if field.currency is not None and not re.fullmatch(r"[^\d#]*#[^\d#]*", field.currency):
         yield ("currency",), "it is the currency as live writes it, with # for the number: €# or # EUR"
     yield from ((("date_form",), what) for what in _of_date_form(field.date_form))
@@ -586,8 +586,8 @@ def _of_number(number: Decimal | None) -> str | None:
     return None
 
 
-def _of_marks(marks: Notation | Field) -> Iterator[str]:
-    if marks.thousands_mark and marks.thousands_mark == (marks.decimal_mark or "."):
+def _of_marks(marks: Notation | Field, of_the_file: str | None = None) -> Iterator[str]:
+    if marks.thousands_mark and marks.thousands_mark == (marks.decimal_mark or of_the_file or "."):
         yield "it is the same as the decimal mark"
     if marks.thousands_mark not in THOUSANDS_MARKS:
         yield "a thousands mark is a point, a comma, a space or an apostrophe"

@@ -156,14 +156,34 @@ def like(terms: Compiler, node: exp.Expr, escape: str = "") -> Term:
     if text is None:
         raise terms.at(node.this, "LIKE looks at a text")
     if not (isinstance(form, exp.Literal) and form.is_string):
-        raise terms.at(form, "LIKE takes a text in single quotes, with % for any letters and _ for one")
+        return _like_worked_out(terms, node, text, form, escape)
     if len(form.name) > LONGEST_FORM:
         raise terms.at(form, f"LIKE takes a text of at most {LONGEST_FORM:,} characters")
     parts = re.findall(rf"{re.escape(escape)}(.)|(.)" if escape else "()(.)", form.name, re.DOTALL)
     marks = {"%": ".*", "_": "."}
     pattern = "".join(re.escape(kept) if kept else marks.get(mark, re.escape(mark)) for kept, mark in parts)
+    return _fitting(node, text, pl.lit(pattern))
+
+
+def _like_worked_out(terms: Compiler, node: exp.Expr, text: pl.Expr, form: exp.Expr, escape: str) -> Term:
+    """LIKE with a form that is worked out row by row: `'%' || maker || '%'`."""
+    pattern = terms.term(form).text
+    if pattern is None:
+        raise terms.at(form, "LIKE takes a text, with % for any letters and _ for one")
+    kept = {f"{escape}{mark}": put for mark, put in zip(("%", "_", escape), "\x01\x02\x03", strict=True)}
+    if escape:
+        pattern = pattern.str.replace_many(list(kept), list(kept.values()))
+    pattern = pattern.str.replace_all(r"([\\.+*?()|\[\]{}^$#&~\-])", r"\$1")
+    pattern = pattern.str.replace_many(["%", "_"], [".*", "."])
+    if escape:
+        pattern = pattern.str.replace_many(["\x01", "\x02", "\x03"], ["%", "_", re.escape(escape)])
+    return _fitting(node, text, pattern)
+
+
+def _fitting(node: exp.Expr, text: pl.Expr, pattern: pl.Expr) -> Term:
+    """Whether a text is as a pattern says, as a whole."""
     case = "i" if isinstance(node, exp.ILike) else ""
-    answer = text.str.contains(f"(?s{case})^(?:{pattern})$")
+    answer = text.str.contains(pl.concat_str(pl.lit(f"(?s{case})^(?:"), pattern, pl.lit(")$")))
     return Term("truth", ~answer if node.args.get("negate") else answer, node)
 
 

@@ -18,6 +18,7 @@ from sqlglot import exp
 
 from neat_delta.core.kinds import KINDS
 from neat_delta.core.kinds.list import BETWEEN
+from neat_delta.core.kinds.notation import ColumnNotation, Reading, read_cells
 from neat_delta.core.kinds.text import folded
 from neat_delta.core.model.catalogue import listed
 from neat_delta.core.model.layout import Notation
@@ -35,20 +36,23 @@ Meaning = Callable[["Compiler", exp.Expr], Term]
 
 @dataclass(frozen=True, slots=True)
 class Column:
-    """A column that an expression reads: its table and field, its settings, and its texts (null where blank)."""
+    """A column that an expression reads: its table and field, its settings, its texts (null where blank), which of them
+    can be read, and why one may be two things (null: it is not).
+    """
 
     table: str
     field: str
     settings: Field
     texts: pl.Series
     readable: pl.Series
+    doubts: pl.Series
 
     @property
     def name(self) -> str:
         """As it is written in an expression.
 
         >>> from neat_delta.core.model.store import Field
-        >>> Column("sheet", "Trade", Field(), pl.Series(), pl.Series()).name
+        >>> Column("sheet", "Trade", Field(), pl.Series(), pl.Series(), pl.Series()).name
         'sheet.Trade'
         """
         return f"{self.table}.{self.field}" if self.table else self.field
@@ -56,7 +60,8 @@ class Column:
 
 class Compiler:
     """Turns a tree into an expression over `columns`, the typed columns that it needs. `meanings` says what each part
-    of a tree means; a part of any other type is refused.
+    of a tree means; a part of any other type is refused. `failed` says in which rows a text could not be read as what
+    it was to be (null: it could).
     """
 
     def __init__(
@@ -72,6 +77,7 @@ class Compiler:
         self.columns: dict[str, pl.Series] = {}
         self.known: dict[tuple[str, str], Term] = {}
         self.used: list[Column] = []
+        self.failed: list[pl.Expr] = []
         self.height = rows.tables[""].height
 
     def truth(self, node: exp.Expr) -> pl.Expr:
@@ -113,10 +119,11 @@ class Compiler:
         texts = folded(cells[name])
         texts = texts.set(texts == "", None)
         sort = SORTS.get(field.kind, "text")
-        value, places, unit = self.read(texts, field, prefix, sort, own.writing)
+        reading = _read_there(texts, field, own.writing, own.notations.get(name))
+        value, places, unit = self.typed(reading.values, prefix, sort)
         self.columns[prefix + "text"] = texts
         text = pl.col(prefix + "text")
-        self.used.append(Column(table, name, field, texts, self.columns[prefix].is_not_null()))
+        self.used.append(Column(table, name, field, texts, self.columns[prefix].is_not_null(), reading.doubts))
         self.known[table, name] = Term(
             sort, value, node, text=text, places=places, unit=unit, field=name, settings=field
         )
@@ -136,16 +143,8 @@ class Compiler:
             hint = f"for a text use single quotes: '{name}'"
         raise self.at(node, f'there is no field "{name}"; {hint}')
 
-    def read(
-        self, texts: pl.Series, field: Field, prefix: str, sort: Sort, writing: Notation
-    ) -> tuple[pl.Expr, int, pl.Expr | None]:
-        """Texts (null where blank) as typed columns: the expression for them, their decimals, their unit."""
-        there = texts.is_not_null()
-        values = pl.repeat(None, texts.len(), dtype=pl.String, eager=True)
-        if there.all() and texts.len():
-            values = KINDS[field.kind].read(texts, field, writing)
-        elif there.any():
-            values = values.scatter(there.arg_true(), KINDS[field.kind].read(texts.filter(there), field, writing))
+    def typed(self, values: pl.Series, prefix: str, sort: Sort) -> tuple[pl.Expr, int, pl.Expr | None]:
+        """Values of a kind as typed columns: the expression for them, their decimals, their unit."""
         unit = None
         if sort == "measure":
             parts = values.str.split_exact(" ", 1).struct.unnest()
@@ -170,11 +169,18 @@ class Compiler:
         if node.is_string:
             if not node.name.strip() and self.what == "condition":
                 raise self.at(node, "a blank cell is NULL: write IS NULL or IS NOT NULL")
-            # White space is kept, as it may be what a text is joined with; cells have none around them.
-            text = pl.lit(folded(pl.Series([node.name]))[0] if node.name.strip() else node.name)
-            whole = pl.lit(node.name) if self.what == "expression" else text
-            return Term("text", text, node, text=whole, said=node.name)
-        return self.number(Decimal(node.name), node)
+            return self.text(node.name, node)
+        try:
+            return self.number(Decimal(node.name), node)
+        except ArithmeticError:
+            raise self.at(node, "this is no number") from None
+
+    def text(self, said: str, node: exp.Expr) -> Term:
+        """A text that was said. It is compared without white space around it, as cells are; in its text that is kept,
+        as it may be what another is joined with.
+        """
+        value = folded(pl.Series([said]))[0] if said.strip() else said
+        return Term("text", pl.lit(value), node, text=pl.lit(said), said=said)
 
     def number(self, number: Decimal, node: exp.Expr) -> Term:
         """A number that stands in the expression."""
@@ -197,15 +203,16 @@ class Compiler:
             if not number.is_finite():
                 raise ValueError
         except (ArithmeticError, ValueError):
-            text = pl.lit(said.strip())
-            return Term("text", text, node, text=text, said=said)
+            return self.text(said, node)
         return replace(self.number(number, node), said=said)
 
     def as_kind(self, text: Term, field: Field, whose: str, writing: Notation | None = None) -> Term:
-        """A text literal, read like the cells of a field."""
+        """A text literal, read like the cells of a field; a number that has a name is what it is as a literal."""
         sort = SORTS.get(field.kind, "text")
+        if text.sort == sort == "number":
+            return text
         if sort == "text" and field.kind not in {"path", "json", "link", "image"}:
-            return text if text.sort == "text" else Term("text", said := pl.lit(text.said), text.node, text=said)
+            return text if text.sort == "text" else self.text(str(text.said), text.node)
         values = KINDS[field.kind].read(pl.Series([text.said]), field, writing or self.rows.writing)
         if values.null_count():
             raise self.at(text.node, f"this is not {KINDS[field.kind]}, and {whose} is")
@@ -222,3 +229,16 @@ class Compiler:
             places = len(value.partition(".")[2])
             return replace(text, sort=sort, value=pl.lit(value).cast(pl.Decimal(38, places)), places=places, unit=unit)
         return replace(text, sort=sort, value=pl.lit(value))
+
+
+def _read_there(texts: pl.Series, field: Field, writing: Notation, notation: ColumnNotation | None) -> Reading:
+    """The values of texts (null where blank); null where they cannot be read, or may be two things."""
+    there = texts.is_not_null()
+    if there.all() and texts.len():
+        reading = read_cells(texts, field, writing, notation)
+        return replace(reading, values=reading.values.set(reading.doubts.is_not_null(), None))
+    none = pl.repeat(None, texts.len(), dtype=pl.String, eager=True)
+    if not there.any():
+        return Reading(none, none, none)
+    some, at = _read_there(texts.filter(there), field, writing, notation), there.arg_true()
+    return Reading(none.clone().scatter(at, some.values), none.clone().scatter(at, some.doubts), none)

@@ -78,7 +78,8 @@ def truth(wanted: Condition, rows: Rows) -> Truth:
 class Values:
     """What an expression gives: a plain text a row (null: none), as values of its `sort` are written: a number with a
     point, a date in ISO 8601, "yes" and "no", a list with ASCII's unit separator. Numbers that were rounded have just
-    those decimals (`fixed`). `meant` says of which rows NULL is what was meant; `inputs` are the columns it reads.
+    those decimals (`fixed`). `meant` says of which rows NULL is what was meant; `inputs` are the columns it reads, and
+    `failed` why a text of a row could not be read as what it was to be (null: it could).
     """
 
     texts: pl.Series
@@ -86,6 +87,7 @@ class Values:
     sort: Sort
     fixed: bool
     inputs: list[Column]
+    failed: pl.Series
 
 
 def compute(wanted: Expression, rows: Rows) -> Values:
@@ -101,11 +103,13 @@ def compute(wanted: Expression, rows: Rows) -> Values:
     try:
         term = terms.term(wanted.tree)
         texts, meant = _texts(terms, term), _column(terms, pl.lit(False) if term.meant is None else term.meant)
+        failed = _column(terms, pl.coalesce(terms.failed) if terms.failed else pl.lit(None)).cast(pl.String)
     except RecursionError:
         raise ConditionError("The expression is nested too deeply.") from None
     except PolarsError as error:
         raise _too_long(error, "expression") from None
-    return Values(texts, meant.cast(pl.Boolean).fill_null(value=False), term.sort, term.fixed, terms.used)
+    meant = meant.cast(pl.Boolean).fill_null(value=False)
+    return Values(texts, meant, term.sort, term.fixed, terms.used, failed)
 
 
 def _texts(terms: Compiler, term: Term) -> pl.Series:

@@ -326,7 +326,14 @@ def _as_date(terms: Compiler, inner: exp.Expr) -> Term:
     if term.sort != "text":
         raise terms.at(inner, "this is no date")
     iso = term.value.str.extract(r"^([0-9]{4}-[0-9]{2}-[0-9]{2})$").str.to_date("%Y-%m-%d", strict=False)
+    _note_unread(terms, term.value, iso, "date")
     return Term("date", iso.dt.strftime("%Y-%m-%d"), inner)
+
+
+def _note_unread(terms: Compiler, text: pl.Expr, value: pl.Expr, what: str) -> None:
+    """Keep which texts are not what CAST was to make of them."""
+    unread = text.is_not_null() & (text != "") & value.is_null()
+    terms.failed.append(pl.when(unread).then(pl.format('"{}" is no {}', text.str.slice(0, 40), pl.lit(what))))
 
 
 def _as_text(terms: Compiler, term: Term, node: exp.Expr) -> Term:
@@ -358,6 +365,7 @@ def _as_number(terms: Compiler, term: Term, node: exp.Expr) -> Term:
         text.str.extract(r"\.([0-9]+)$").str.len_bytes().fill_null(0) <= READ_PLACES
     )
     value = pl.when(fits).then(text).cast(pl.Decimal(38, READ_PLACES))
+    _note_unread(terms, term.value, value, "number")
     return Term("number", value, node, places=READ_PLACES)
 
 

@@ -9,6 +9,7 @@ from typing import Literal
 import polars as pl
 from sqlglot import exp
 
+from neat_delta.core.kinds.notation import ColumnNotation
 from neat_delta.core.kinds.number import NUMBER_KINDS
 from neat_delta.core.model.layout import Notation
 from neat_delta.core.model.store import Field
@@ -32,10 +33,13 @@ MOST_PLACES = 30
 
 @dataclass(frozen=True, slots=True)
 class Own:
-    """The fields and the writing of a table that is not the store's own: a supplier's list, a table of rates."""
+    """The fields and the writing of a table that is not the store's own: a supplier's list, a table of rates.
+    `notations` are those of columns that are read as a sheet's are.
+    """
 
     settings: Mapping[str, Field]
     writing: Notation
+    notations: Mapping[str, ColumnNotation] = field(default_factory=dict)
 
 
 @dataclass(frozen=True, slots=True)

@@ -9,6 +9,7 @@ from typing import TYPE_CHECKING
 
 import polars as pl
 
+from neat_delta.core.kinds.notation import AS_LIVE
 from neat_delta.core.kinds.number import amounts
 from neat_delta.core.match.keys import KeyIndex
 from neat_delta.core.model.layout import Notation
@@ -128,7 +129,8 @@ def _step(rule: RuleText, inputs: Sequence[str | None], result: str, writing: No
         settings.setdefault(table, {})[name] = one.kind
         writings[table] = one.writing or writing
     frames = {name: pl.DataFrame(columns or {"": [""]}) for name, columns in tables.items()}
-    own = {name: Own(settings[name], writings[name]) for name in frames}
+    careful = {name: dict.fromkeys(settings[name], AS_LIVE) for name in frames if name == "sheet"}
+    own = {name: Own(settings[name], writings[name], careful.get(name, {})) for name in frames}
     rows = Rows(frames, settings[""], writing, own, rule.values)
     return Step(rule, named, steps(expression(rule.expression), rows), result)
 

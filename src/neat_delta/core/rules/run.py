@@ -222,6 +222,8 @@ class _Run:
         failed = self.rest_on_failed(rule, name, values.inputs, pl.repeat(True, self.height, eager=True)).gather(at)
         lacking = texts.is_null() & said.is_null()
         if lacking.any():
+            said = said.zip_with(~lacking, values.failed)
+            lacking &= said.is_null()
             said = said.zip_with(~lacking, _blank_inputs(values.inputs, at.len()))
         earlier = self.last.get(name)
         if earlier is not None:
@@ -287,7 +289,8 @@ class _Run:
         if distinct is None:
             return values, texts, wrong
         which = distinct.which
-        return replace(values, inputs=_expanded(values.inputs, which)), texts.gather(which), wrong.gather(which)
+        inputs, failed = _expanded(values.inputs, which), values.failed.gather(which)
+        return replace(values, inputs=inputs, failed=failed), texts.gather(which), wrong.gather(which)
 
     def rest_on_failed(self, rule: Rule, name: str | None, inputs: list[Column], concerned: pl.Series) -> pl.Series:
         """Which rows read a cell that an earlier rule could not work out: they are left as they are. Of a field other
@@ -331,10 +334,7 @@ class _Run:
 
     def note(self, rule: Rule, name: str, wanted: Expression, inputs: list[Column]) -> None:
         """Keep what a rule said of a field."""
-        kinds = [
-            RuleInput(column.name, column.settings, own.writing if (own := self._own(column.table)) else None)
-            for column in inputs
-        ]
+        kinds = [RuleInput(column.name, column.settings, self._writing(column)) for column in inputs]
         used = {str(one.this) for one in wanted.tree.find_all(exp.Placeholder)}
         values = {key: value for key, value in self.values.items() if key in used}
         reads = [self._field_read(column) for column in (*inputs, *self._sought(wanted), *self.asked)]
@@ -352,10 +352,14 @@ class _Run:
             return column.field
         return self.tables.named.get(column.field) if column.table == SHEET else None
 
-    def _own(self, table: str) -> Own | None:
-        if table == SHEET:
-            return self.tables.sheet_own
-        return next((one.own for name, one in self.joined.items() if name.casefold() == table), None)
+    def _writing(self, column: Column) -> Notation | None:
+        """How a column is written; None where like live."""
+        own = self.tables.sheet_own if column.table == SHEET else None
+        if own is None:
+            joined = (one.own for name, one in self.joined.items() if name.casefold() == column.table)
+            return next((one.writing for one in joined), None)
+        notation = own.notations.get(column.field)
+        return own.writing if notation is None else notation.told(own.writing)
 
 
 @dataclass(frozen=True, slots=True)
@@ -368,7 +372,12 @@ class _Distinct:
 
 def _expanded(inputs: list[Column], which: pl.Series) -> list[Column]:
     """Columns of the different rows as columns of all."""
-    return [replace(one, texts=one.texts.gather(which), readable=one.readable.gather(which)) for one in inputs]
+    return [
+        replace(
+            one, texts=one.texts.gather(which), readable=one.readable.gather(which), doubts=one.doubts.gather(which)
+        )
+        for one in inputs
+    ]
 
 
 def _distinct(wanted: Condition | Expression, rows: Rows, name: str | None = None) -> _Distinct | None:
@@ -400,8 +409,8 @@ def _distinct(wanted: Condition | Expression, rows: Rows, name: str | None = Non
 
 
 def _cannot_read(column: Column) -> pl.Series:
-    kind = KINDS[column.settings.kind]
-    return pl.select(pl.format("{} is not {}: {}", pl.lit(column.name), pl.lit(str(kind)), column.texts)).to_series()
+    why = column.doubts.fill_null(f"is not {KINDS[column.settings.kind]}")
+    return pl.select(pl.format("{} {}: {}", pl.lit(column.name), why, column.texts)).to_series()
 
 
 def _blank_inputs(inputs: list[Column], height: int) -> pl.Series:

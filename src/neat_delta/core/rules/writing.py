@@ -94,8 +94,9 @@ def _numbers(
     assert field.kind in NUMBER_KINDS
     texts = KINDS[field.kind].write(texts, texts, form, writing)
     if field.currency is not None:
-        sign, _, after = field.currency.partition("#")
-        texts = pl.select(pl.concat_str(pl.lit(sign), texts, pl.lit(after))).to_series()
+        head, _, tail = field.currency.partition("#")
+        sign, digits = (texts.str.extract(part, 1) for part in ("^(-?)", "^-?(.*)$"))
+        texts = pl.select(pl.concat_str(sign, pl.lit(head), digits, pl.lit(tail))).to_series()
     return texts.set(wrong.is_not_null(), None), wrong
 
 
