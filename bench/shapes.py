@@ -57,12 +57,36 @@ def cells(folder: Path, many: int) -> list[str]:
     return ["preview", "c.jsonl", "--workbook", "sign.xlsx", "--replace"]
 
 
+def in_order(folder: Path, many: int) -> list[str]:
+    """Compare a round in which so many prices change, one in three of the rows, and go up all the way."""
+    rng = random.Random(1)
+    rows = [[f"QA-{row}", f"{rng.randint(100, 99_999) / 100:.2f}"] for row in range(many * 3)]
+    put(folder / "live.csv", ["sku", "price"], rows)
+    put(folder / "sheet.csv", ["sku", "price"], [[sku, f"{row / 100 + 1:.2f}" if row % 3 == 0 else price]
+                                                 for row, (sku, price) in enumerate(rows)])  # fmt: skip
+    return ["compare", "live.csv", "sheet.csv"]
+
+
+def dense(folder: Path, many: int) -> list[str]:
+    """Compare 400 rows of so many columns, of which one cell in ten is another."""
+    rng = random.Random(1)
+    heads = ["sku", *(f"field {n}" for n in range(many))]
+    rows = [[f"QA-{row}", *(f"wax {rng.randint(1, 9_999)}" for _ in range(many))] for row in range(400)]
+    put(folder / "live.csv", heads, rows)
+    edited = [[row[0], *(f"honey {rng.randint(1, 9_999)}" if rng.random() < 0.1 else cell for cell in row[1:])]
+              for row in rows]  # fmt: skip
+    put(folder / "sheet.csv", heads, edited)
+    return ["compare", "live.csv", "sheet.csv"]
+
+
 def put(path: Path, heads: list[str], rows: list[list[str]], separator: str = ",") -> None:
     path.write_text("\n".join(separator.join(row) for row in [heads, *rows]) + "\n")
 
 
 SHAPES: dict[str, tuple[Callable[[Path, int], list[str]], int, int, float]] = {
     "columns × 50 rows": (columns, 500, 4_000, 10.0),
+    "columns × 400 rows, dense": (dense, 100, 800, 25.0),
+    "prices in order": (in_order, 10_000, 60_000, 0.3),
     "members of an IN": (members, 500, 3_000, 1.0),
     "workbook cells": (cells, 1_000, 8_000, 1.0),
 }

@@ -2,7 +2,9 @@
 
 from __future__ import annotations
 
+from bisect import bisect_right
 from collections import Counter
+from collections.abc import Sequence
 from typing import Any
 
 import polars as pl
@@ -90,33 +92,48 @@ MANY, LONGEST_BLOCK = 5_000, 60
 
 
 def _in_order_again(run: pl.DataFrame, kind: str) -> list[pl.DataFrame]:
-    """The longest parts of a run whose values are a permutation of what was there, in order, and were not before."""
-    number = kind in NUMBER_KINDS
-    before, after = (run["old" if number else "ours"].to_list(), run["new" if number else "theirs"].to_list())
+    """The longest parts of a run whose values are a permutation of what was there, in order, and were not before.
+
+    Of values that are numbered at random, those of a part have the same sum before and after where they are a
+    permutation of each other; so the places where the sums up to there differ by the same are all where one can end.
+    """
+    sides = ("old", "new") if kind in NUMBER_KINDS else ("ours", "theirs")
     was, now = run["ours"].to_list(), run["theirs"].to_list()
+    differences = [0]
+    for one, other in zip(run["ours"].hash().to_list(), run["theirs"].hash().to_list(), strict=True):
+        differences.append(differences[-1] + other - one)
+    ends: dict[int, list[int]] = {}
+    for place, difference in enumerate(differences):
+        ends.setdefault(difference, []).append(place)
+    before, after = ({way: _order_ends(run[side].to_list(), way) for way in (1, -1)} for side in sides)
     parts, start = [], 0
     while start + LEAST_BLOCK <= run.height:
-        in_order = 0
+        in_order, possible = 0, ends[differences[start]]
         for way in (1, -1):
-            end = start + 1
-            while end < min(run.height, start + LONGEST_BLOCK) and _goes(after[end - 1], after[end], way):
-                end += 1
-            for size in range(end - start, max(LEAST_BLOCK, in_order) - 1, -1):
-                stop = start + size
-                mixed = not all(
-                    _goes(*pair, way) for pair in zip(before[start:stop], before[start + 1 : stop], strict=False)
-                )
+            last = min(after[way][start], start + LONGEST_BLOCK)
+            for stop in reversed(possible[bisect_right(possible, start) : bisect_right(possible, last)]):
+                if stop - start < max(LEAST_BLOCK, in_order):
+                    break
+                mixed = before[way][start] < stop
                 if (
                     mixed
                     and len(set(now[start:stop])) >= DISTINCT
                     and Counter(was[start:stop]) == Counter(now[start:stop])
                 ):
-                    in_order = size
+                    in_order = stop - start
                     break
         if in_order:
             parts.append(run.slice(start, in_order))
         start += in_order or 1
     return parts
+
+
+def _order_ends(values: Sequence[Any], way: int) -> list[int]:
+    """For each place the one before which the values that begin there stop being in order: up (1) or down (-1)."""
+    ends = [len(values)] * len(values)
+    for place in range(len(values) - 2, -1, -1):
+        ends[place] = ends[place + 1] if _goes(values[place], values[place + 1], way) else place + 1
+    return ends
 
 
 def _goes(one: Any, other: Any, way: int) -> bool:  # noqa: ANN401 - texts, or numbers
