@@ -355,7 +355,10 @@ def test_a_catalogue_is_checked_by_itself(run, put):
         ('[[exceptions]]\ncheck = "margin"\nreason = "x"\nuntil = "May"', 'until is no day: "May"'),
         ('[[exceptions]]\ncheck = "margin"', "reason"),
         ('[relations]\nprise = "price"', 'there is no such key. Did you mean "price"?'),
-        ('[relations]\nprice = "prise"\n[fields.price]', 'there is no field "prise" under [fields]'),
+        (
+            '[relations]\nprice = "prise"\n[fields.price]',
+            'there is no field "prise", here or in live. Did you mean "price"?',
+        ),
     ],
 )
 def test_a_store_file_that_says_checks_wrongly_is_refused(run, put, text, said):

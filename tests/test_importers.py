@@ -244,14 +244,14 @@ def test_parents_come_before_their_variants(run, put, tmp_path):
     [
         ('empties = "x"', "a blank cell clears the field already, so it needs no mark"),
         ('carries = ["stock"]', "every row must have it, and it is never sent unless it changes"),
-        ('carries = ["prise"]', 'there is no field "prise" under [fields]'),
+        ('carries = ["prise"]', 'there is no field "prise", here or in live. Did you mean "price"?'),
         ('adds = "-"', "it is the same as takes_away"),
         ('adjusted = ["name"]', '"name" is no field of numbers'),
         ('headings = ["price"]', 'the key field "sku" is not among them'),
         ('form = "xml"\nheadings = ["sku"]', "it has no headings to be fixed"),
         ('missing = "deleted"\ntakes = "updates"', "must take everything"),
         ('[importer.removal]\nhow = "flag"', "flag and value need a heading and a value"),
-        ('[importer.removal]\nhow = "value"\nheading = "gone"\nvalue = "1"', '"gone" must be a field'),
+        ('[importer.removal]\nhow = "value"\nheading = "gone"\nvalue = "1"', 'there is no field "gone", here'),
         ('blank = "skip"', 'Did you mean "blanks"?'),
     ],
 )  # fmt: skip

@@ -520,3 +520,57 @@ def test_one_store_file_has_every_setting_and_all_of_them_work_together(run, put
     sent = (tmp_path / "out" / "update-1.csv").read_bytes().decode()
     headings, row = "sku,category,Preis,stock,Bezeichnung,tags", "QA-1,Hives > Deep,'1.120,00',,,"
     assert sent == f"{headings},rule_name,least\n{row},standard,'550,00'\n"
+
+
+@pytest.mark.parametrize(
+    ("text", "line", "said"),
+    [
+        ('[[exceptions]]\nwhich = "QA-1"', 2, "exceptions.0: it does not say its check."),
+        ('[[exceptions]]\ncheck = "margin"', 2, "exceptions.0: it does not say its reason."),
+        ('largest_round = "5"', 2, "largest_round: it must be a number, and is text in quotes."),
+        ('[fields.price]\nkind = "money"\nleast = "2"', 4, "fields.price.least: it must be a number"),
+        ('[importer.removal]\nheading = "x"', 2, "importer.removal: flag and value need a heading and a value"),
+        ('[importer.removal]\nhow = "row"\nheading = "x"', 2, "and how is row."),
+        ('[importer.code_change]\nheading = "y"', 2, "importer.code_change: how is never"),
+        ('[importer.removal]\nhow = "row"\n[importer.code_change]\nhow = "replace"\nheading = "y"', 6, "is made anew"),
+        ('[importer]\ndefaults = { nam = "A" }', 3, 'there is no field "nam", here or in live. Did you mean "name"?'),
+        ('[importer]\ncarries = ["pric"]', 3, 'there is no field "pric", here or in live. Did you mean "price"?'),
+        ('[importer]\nheadings = ["sku", "prise"]', 3, 'there is no field "prise", here or in live.'),
+        ('[importer.called]\nprise = "Price"', 3, 'importer.called.prise: there is no field "prise"'),
+        ('[importer.columns.c]\nexpression = "prise + 1"', 2, 'reads "prise", which is no field. Did you'),
+        ('[fields.price]\nkind = "money"\n[importer]\nneeds = ["nam"]', 5, 'Did you mean "name"?'),
+    ],
+)  # fmt: skip
+def test_what_a_store_file_lacks_or_names_wrongly_is_a_line(put, run, text, line, said):
+    put("live.csv", "sku,name,price\nQA-1,Hive,2.00\n")
+    put("neat-delta.toml", f"version = 1\n{text}\n")
+    done = run("compare", "live.csv", "live.csv")
+    assert done.returncode == 2 and done.stderr.startswith(f"Error: neat-delta.toml, line {line}, "), done.stderr
+    assert said in done.stderr
+
+
+def test_fields_of_live_need_not_be_declared_beside_others(put, run):
+    put("live.csv", "sku,name,price\nQA-1,Hive,2.00\n")
+    put("sheet.csv", "sku,name,price\nQA-1,Hive,3.00\n")
+    text = (
+        '[fields.price]\nkind = "money"\n[importer]\nneeds = ["name"]\ncarries = ["name"]\n[relations]\nprice = "price"'
+    )
+    put("neat-delta.toml", f"version = 1\n{text}\n")
+    assert run("compare", "live.csv", "sheet.csv", "-o", "c.jsonl").returncode == 0
+    assert run("write", "c.jsonl", "--to", "out").returncode == 0
+
+
+@pytest.mark.parametrize(
+    ("text", "said"),
+    [
+        ('[[rule]]\nset = { price = "1" }', "line 2, rule.0: it does not say its name."),
+        ('[[rule]]\nname = "x"', "line 2, rule.0: it does not say its set."),
+        ('[table.m]\nby = { a = "b" }', "line 2, table.m: it does not say its file."),
+        ('[table.m]\nfile = "x.csv"', "line 2, table.m: it does not say its by."),
+    ],
+)
+def test_what_a_rules_file_lacks_is_a_line(put, run, text, said):
+    put("live.csv", "sku,name,price\nQA-1,Hive,2.00\n")
+    put("r.toml", f"version = 1\n{text}\n")
+    done = run("edit", "live.csv", "--rules", "r.toml")
+    assert done.returncode == 2 and done.stderr == f"Error: r.toml, {said}\n"

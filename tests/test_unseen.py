@@ -145,7 +145,6 @@ def test_such_columns_stand_where_the_importer_wants_them_in_rows_of_new_items_t
         (Importer(columns={"x": OutputColumn()}), "it needs a text or an expression"),
         (Importer(columns={"x": OutputColumn("a")}, form="merge patch"), "a patch has only fields"),
         (Importer(called={"price": "sku"}), '"sku" is what another column is called'),
-        (Importer(called={"prise": "x"}), 'there is no field "prise"'),
         (Importer(carries=["sale_price"]), "it is never sent unless it changes"),
         (Importer(missing="deleted"), "or is not in an export"),
     ],

@@ -11,6 +11,7 @@ from neat_delta.cli.common import (
     key_option,
     layout_from_options,
     layout_options,
+    must_fit,
     print_json,
     read_store_option,
     store_option,
@@ -43,6 +44,7 @@ def check(catalogue: str, images: str | None, store: str | None, key: tuple[str,
     shop, store_path = store_file or (None, None)
     with working(f"Checking {catalogue}"):
         read = neat_delta.read(catalogue, layout_from_options("live", shop.file.layout if shop else None))
+        must_fit(store_file, read.fields)
         today = date.today().isoformat()
         checked = neat_delta.check(read, shop, key=key, images=images_in(images), today=today)
     if as_json:

@@ -42,6 +42,7 @@ __all__ = [
     "make_folder",
     "mapping_options",
     "must_be_new",
+    "must_fit",
     "must_not_be_input",
     "notation_from_options",
     "print_json",
@@ -327,6 +328,14 @@ def read_store_option(told: str | None, live: str | None = None) -> tuple[Store,
 
     path = find_store(told, live)
     return None if path is None else (read_store(path), path)
+
+
+def must_fit(store_file: tuple[Store, str] | None, fields: Sequence[str]) -> None:
+    """StoreError where the store file names a field that neither it nor live has."""
+    if store_file is not None:
+        from neat_delta.files.storefile import must_know_fields
+
+        must_know_fields(*store_file, fields)
 
 
 def read_store_of_round(told: str | None, changes: str, live: str | None) -> tuple[Store, str] | None:

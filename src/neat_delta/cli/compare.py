@@ -25,6 +25,7 @@ from neat_delta.cli.common import (
     let_option,
     list_mapping,
     mapping_options,
+    must_fit,
     must_not_be_input,
     notation_from_options,
     print_result,
@@ -240,6 +241,7 @@ def compare(  # noqa: PLR0912, PLR0915 - one option after another
         live_catalogue = neat_delta.read(
             fetching.pop(0)(), layout_from_options("live", shop.file.layout if shop else None)
         )
+        must_fit(store_file, [*live_catalogue.fields, *added])
         layout = layout_from_options("sheet", described.file)
         sheet_catalogue = neat_delta.read(fetching.pop(0)(), layout, like=live_catalogue)
         older = None

@@ -16,6 +16,7 @@ from neat_delta.cli.common import (
     layout_from_options,
     layout_options,
     let_option,
+    must_fit,
     must_not_be_input,
     print_json,
     print_result,
@@ -113,6 +114,7 @@ def edit(
     )
     with working(f"Reading {live}"):
         catalogue = neat_delta.read(live, layout_from_options("live", shop.file.layout if shop else None))
+        must_fit(store_file, [*catalogue.fields, *added])
         lookups = read_lookups(rules, path, catalogue)
     with working("Working out"):
         changes = neat_delta.edit(

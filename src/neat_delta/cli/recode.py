@@ -13,6 +13,7 @@ from neat_delta.cli.common import (
     key_option,
     layout_from_options,
     layout_options,
+    must_fit,
     must_not_be_input,
     print_result,
     read_store_option,
@@ -65,10 +66,12 @@ def recode(
 
     if output:
         must_not_be_input(output, live, codes)
-    shop, store_path = read_store_option(store, live) or (None, None)
+    store_file = read_store_option(store, live)
+    shop, store_path = store_file or (None, None)
     said, _ = column_mappings(mapped, None, ())
     with working(f"Reading {live} and {codes}"):
         before = neat_delta.read(live, layout_from_options("live", shop.file.layout if shop else None))
+        must_fit(store_file, before.fields)
         changes = neat_delta.recode(
             before,
             neat_delta.read(codes, layout_from_options("sheet"), like=before),

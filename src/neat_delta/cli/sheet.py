@@ -12,6 +12,7 @@ from neat_delta.cli.common import (
     layout_from_options,
     layout_options,
     must_be_new,
+    must_fit,
     notation_from_options,
     print_json,
     read_store_option,
@@ -98,6 +99,7 @@ def sheet(
     codes = None if skus is None else read_codes(skus)
     with working(f"Reading {live}"):
         catalogue = neat_delta.read(live, layout_from_options("live", shop.file.layout if shop else None))
+        must_fit(store_file, catalogue.fields)
     options = neat_delta.SheetOptions(
         key=key,
         where=wanted,

@@ -10,6 +10,7 @@ import click
 
 from neat_delta.cli.common import (
     json_option,
+    must_fit,
     print_json,
     print_live,
     read_store_of_round,
@@ -120,6 +121,8 @@ def write(
     with working(f"Reading {changes} and its live catalogue"):
         needed = partial(fields_needed, importer=importer, whole=whole)
         change_set, catalogue = read_with_live(changes, live, None if signed_off else needed)
+        header = change_set.header
+        must_fit(store_file, [*header.fields, *header.untouched, *header.unseen])
         codes = None if skus is None else read_codes(skus)
         answers = [neat_delta.read_answers(one, change_set) for one in signed_off]
     with working("Writing and replaying"):

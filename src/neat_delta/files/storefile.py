@@ -6,7 +6,7 @@ from __future__ import annotations
 
 import re
 import tomllib
-from collections.abc import Callable, Iterator, Sequence
+from collections.abc import Callable, Collection, Iterator, Sequence
 from decimal import Decimal
 from pathlib import Path
 from typing import Annotated, Any, Literal, TypeVar, get_args, get_origin
@@ -17,7 +17,7 @@ from neat_delta.core.infer.learn import Learned
 from neat_delta.core.infer.results import DraftedResults
 from neat_delta.core.model.catalogue import Catalogue
 from neat_delta.core.model.layout import SEPARATORS, Layout
-from neat_delta.core.model.store import VERSION, Field, Store, conflicting_settings
+from neat_delta.core.model.store import VERSION, Conflict, Field, Store, conflicting_settings, unknown_fields
 from neat_delta.core.support.errors import ConditionError, StoreError
 from neat_delta.core.support.nearest import nearest
 from neat_delta.files.whole import read_whole
@@ -27,6 +27,7 @@ __all__ = [
     "described",
     "draft",
     "find_store",
+    "must_know_fields",
     "read_store",
     "schema",
     "schema_of",
@@ -77,36 +78,47 @@ def read_store(path: str) -> Store:
             path, text, ("version",), f"{said}, and this Neat Delta reads version {VERSION}. Write: version = 1"
         )
     _named_separators(data)
-    try:
-        store = msgspec.convert(data, Store)
-    except msgspec.ValidationError:
-        for where, what in _wrong(data, Store, ()):
-            raise _error(path, text, where, what) from None
-        raise
+    for where, what in _wrong(data, Store, ()):
+        raise _error(path, text, where, what)
+    store = msgspec.convert(data, Store)
     for one in conflicting_settings(store):
         raise _error(path, text, one.where, one.what)
     for name, column in store.importer.columns.items():
         if column.expression is not None:
-            _must_be_expression(path, text, store, name, column.expression)
+            _must_be_expression(path, text, name, column.expression)
     return store
 
 
-def _must_be_expression(path: str, text: str, store: Store, name: str, expression: str) -> None:
-    """StoreError, with its line, where a column's expression means nothing, or reads what is no field."""
-    from neat_delta.core.query.expressions import expression as parsed  # and the parser of expressions
+def must_know_fields(store: Store, path: str, fields: Collection[str]) -> None:
+    """StoreError, with line and the nearest name, where the store file at `path` names a field that is neither under
+    its `fields` nor among these of live.
+    """
+    unknown = list(unknown_fields(store, fields)) or list(_unknown_in_expressions(store, fields))
+    if unknown:
+        raise _error(path, _toml(path)[0], unknown[0].where, unknown[0].what)
+
+
+def _unknown_in_expressions(store: Store, fields: Collection[str]) -> Iterator[Conflict]:
+    """What the expressions of columns read that is no field."""
     from neat_delta.core.query.expressions import fields_read
 
-    where = ("importer", "columns", name)
+    known = {one.casefold(): one for one in (*store.fields, *fields)}
+    for name, column in store.importer.columns.items():
+        for one in fields_read(column.expression) if column.expression is not None else ():
+            if one.casefold() not in known:
+                near = nearest(one, list(known.values()))
+                hint = f' Did you mean "{near}"?' if near else ""
+                yield Conflict(("importer", "columns", name), f'its expression reads "{one}", which is no field.{hint}')
+
+
+def _must_be_expression(path: str, text: str, name: str, expression: str) -> None:
+    """StoreError, with its line, where a column's expression means nothing."""
+    from neat_delta.core.query.expressions import expression as parsed  # and the parser of expressions
+
     try:
         parsed(expression)
-        known = {one.casefold() for one in store.fields}
-        unknown = [one for one in fields_read(expression) if known and one.casefold() not in known]
     except ConditionError as error:
-        raise _error(path, text, where, f"its expression means nothing: {error}") from None
-    if unknown:
-        near = nearest(unknown[0], list(store.fields))
-        hint = f' Did you mean "{near}"?' if near else ""
-        raise _error(path, text, where, f'its expression reads "{unknown[0]}", which is no field.{hint}')
+        raise _error(path, text, ("importer", "columns", name), f"its expression means nothing: {error}") from None
 
 
 Described = TypeVar("Described", bound=msgspec.Struct)
@@ -176,6 +188,8 @@ def _wrong(value: Any, kind: Any, where: Where) -> Iterator[tuple[Where, str]]: 
             else:
                 near = nearest(name, types)
                 yield (*where, name), f"there is no such key. {_suggest(near, types)}"
+        lacking = [field.encode_name for field in msgspec.structs.fields(kind) if field.required]
+        yield from ((where, f"it does not say its {name}") for name in lacking if name not in value)
         return
     inner = get_args(kind)[-1] if get_origin(kind) in {dict, list} else None
     if isinstance(inner, type) and issubclass(inner, msgspec.Struct):
@@ -189,6 +203,9 @@ def _wrong(value: Any, kind: Any, where: Where) -> Iterator[tuple[Where, str]]: 
         return
     if get_origin(kind) is dict and isinstance(value, dict) and _words(get_args(kind)[0]):
         yield from _wrong_levels(value, kind, where)
+        return
+    if isinstance(value, str) and Decimal in {kind, *get_args(kind)}:
+        yield where, "it must be a number, and is text in quotes"
         return
     try:
         msgspec.convert(value, whole)

@@ -7,16 +7,17 @@ from __future__ import annotations
 
 import codecs
 import re
-from collections.abc import Iterable, Iterator
+from collections.abc import Collection, Iterable, Iterator
 from dataclasses import dataclass
 from decimal import Decimal
 from typing import Annotated, Literal
 
 import msgspec
 
-from neat_delta.core.model.importer import PATCHES, SPARSE, Importer
+from neat_delta.core.model.importer import NEW_CODE, PATCHES, SPARSE, CodeChange, Importer
 from neat_delta.core.model.layout import Layout, Notation
 from neat_delta.core.model.results import ResultsForm
+from neat_delta.core.support.nearest import nearest
 
 __all__ = [
     "VERSION",
@@ -281,7 +282,7 @@ def conflicting_settings(store: Store) -> list[Conflict]:
     conflicts = [*_of_form(store.file), *_of_writing(store.writing), *_of_key(store), *_of_relations(store)]
     conflicts += _of_results(store)
     conflicts += [*_of_importer(store), *_of_code_change(store), *_of_sending(store)]
-    conflicts += [*_of_told_marks(store), *_of_removal(store), *_of_output_headings(store)]
+    conflicts += [*_of_code_changes(store), *_of_told_marks(store), *_of_removal(store), *_of_output_headings(store)]
     for name, field in store.fields.items():
         conflicts += [Conflict(("fields", name, *where), what) for where, what in _of_field(field, store.writing)]
     return conflicts + list(_of_headings(store.fields))
@@ -328,8 +329,6 @@ def _of_key(store: Store) -> Iterator[Conflict]:
     if len(set(key.fields)) != len(key.fields):
         yield Conflict(("key", "fields"), "it names a field twice")
     if store.fields:
-        if key.name is not None and key.name not in store.fields:
-            yield Conflict(("key", "name"), f'there is no field "{key.name}" under [fields]')
         for name in store.file.continued:
             if name not in store.fields or store.fields[name].separator is None:
                 yield Conflict(("file", "continued"), f'the field "{name}" needs a separator, to hold several values')
@@ -359,11 +358,6 @@ def _of_results(store: Store) -> Iterator[Conflict]:
 
 
 def _of_relations(store: Store) -> Iterator[Conflict]:
-    if store.fields:
-        for role in store.relations.__struct_fields__:
-            name = getattr(store.relations, role)
-            if isinstance(name, str) and name not in store.fields:
-                yield Conflict(("relations", role), f'there is no field "{name}" under [fields]')
     for where, number in (
         (("largest_round",), store.largest_round),
         (("relations", "least_margin"), store.relations.least_margin),
@@ -380,12 +374,8 @@ def _of_importer(store: Store) -> Iterator[Conflict]:
     importer, removal = store.importer, store.importer.removal
     named = {"carries": importer.carries, "needs": importer.needs, "adjusted": importer.adjusted}
     named |= {"defaults": list(importer.defaults), "headings": importer.headings}
-    extra = {"headings": {removal.heading, *importer.with_adjusted, *importer.columns}}
     yield from _of_columns(store)
     for setting, names in named.items():
-        unknown = [name for name in names if name not in {*store.fields, *extra.get(setting, ())}]
-        if store.fields and unknown:
-            yield Conflict(("importer", setting), f'there is no field "{unknown[0]}" under [fields]')
         if len(set(names)) < len(names):
             yield Conflict(("importer", setting), "it names a field twice")
     if importer.empties is not None and importer.blanks == "clear":
@@ -397,16 +387,51 @@ def _of_importer(store: Store) -> Iterator[Conflict]:
         yield Conflict(("importer", "form"), "it has no headings to be fixed, and no flag for a removal")
     if importer.form == "json patch" and len(store.key.fields) > 1:
         yield Conflict(("importer", "form"), "a JSON patch needs a key of one field")
-    if (removal.how in {"flag", "value"}) != (removal.heading is not None and removal.value is not None):
-        yield Conflict(("importer", "removal"), "flag and value need a heading and a value, the others have none")
-    if store.fields and removal.heading is not None and (removal.heading in store.fields) != (removal.how == "value"):
-        what = "must be a field" if removal.how == "value" else "is a field; a flag is none"
-        yield Conflict(("importer", "removal", "heading"), f'"{removal.heading}" {what}')
+    said = [name for name in ("heading", "value") if getattr(removal, name) is not None]
+    if said != (["heading", "value"] if removal.how in {"flag", "value"} else []):
+        without = f", and how is {removal.how}" if said and removal.how in {"never", "row"} else ""
+        what = f"flag and value need a heading and a value, the others have none{without}"
+        yield Conflict(("importer", "removal"), what)
     if importer.missing == "deleted" and (importer.takes != "both" or importer.form in PATCHES):
         yield Conflict(("importer", "missing"), "an importer that deletes what is missing must take everything")
     for name in importer.adjusted:
         if store.fields and name in store.fields and store.fields[name].kind not in {"integer", "decimal", "money"}:
             yield Conflict(("importer", "adjusted"), f'"{name}" is no field of numbers')
+
+
+def _of_code_changes(store: Store) -> Iterator[Conflict]:
+    change = store.importer.code_change
+    if change.how == "never" and change != CodeChange():
+        what = 'how is never, so nothing else goes with it: how = "row" or "replace"'
+        yield Conflict(("importer", "code_change"), what)
+    elif change.how == "replace" and change.heading != NEW_CODE:
+        yield Conflict(("importer", "code_change", "heading"), "an item is made anew, so no heading says its new code")
+
+
+def unknown_fields(store: Store, fields: Collection[str]) -> Iterator[Conflict]:
+    """The names of fields in a store file that are neither under its `fields` nor among these of live.
+
+    >>> store = Store(importer=Importer(carries=["prise"]))
+    >>> [(".".join(one.where), one.what) for one in unknown_fields(store, ["sku", "price"])]
+    [('importer.carries', 'there is no field "prise", here or in live. Did you mean "price"?')]
+    """
+    importer, removal = store.importer, store.importer.removal
+    known = {*store.fields, *fields}
+    columns = {removal.heading, *importer.with_adjusted, *importer.columns}
+    relations = {role: getattr(store.relations, role) for role in store.relations.__struct_fields__}
+    named: list[tuple[tuple[str, ...], str | None]] = [
+        (("key", "name"), store.key.name),
+        *((("relations", role), name) for role, name in relations.items() if isinstance(name, str)),
+        *((("importer", one), name) for one in ("carries", "needs", "adjusted") for name in getattr(importer, one)),
+        *((("importer", one, name), name) for one in ("defaults", "called") for name in getattr(importer, one)),
+        *((("importer", "headings"), name) for name in importer.headings if name not in columns),
+        (("importer", "removal", "heading"), removal.heading if removal.how == "value" else None),
+    ]
+    for where, name in named:
+        if name is not None and name not in known:
+            near = nearest(name, sorted(known))
+            hint = f' Did you mean "{near}"?' if near else ""
+            yield Conflict(where, f'there is no field "{name}", here or in live.{hint}')
 
 
 def _of_told_marks(store: Store) -> Iterator[Conflict]:
@@ -484,8 +509,6 @@ def _of_columns(store: Store) -> Iterator[Conflict]:
     headings = {name: field.heading or name for name, field in store.fields.items()} | importer.called
     for name, heading in importer.called.items():
         where = ("importer", "called", name)
-        if store.fields and name not in store.fields:
-            yield Conflict(where, f'there is no field "{name}" under [fields]')
         if list(headings.values()).count(heading) > 1 or heading in importer.columns:
             yield Conflict(where, f'"{heading}" is what another column is called')
     for name, column in importer.columns.items():
