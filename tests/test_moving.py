@@ -335,3 +335,99 @@ def test_an_item_that_is_given_up_on_one_side(run, shop, put, tmp_path, choice, 
     removed = (tmp_path / "out" / "update-1.csv").read_text().split()[1:]
     assert {*"ABCD"} - {*removed} == {*left, "C"}
     assert found["header"]["counts"]["left_to_store"] == (choice == "live")
+
+
+TAGGED = """\
+version = 1
+key = { fields = ["sku"] }
+[fields.tags]
+kind = "list"
+separator = ","
+[fields.stock]
+kind = "integer"
+"""
+
+
+@pytest.mark.parametrize(
+    ("base", "live", "sheet", "sent"),
+    [
+        ("a,b", "a,b,s", "a,b,t", "a,b,s,t"),
+        ("a,b,c", "a,b,c,s", "a,c", "a,c,s"),
+        ("a,b", "a", "a,b,t", "a,t"),
+        ("a,b", "a,b,s", "b,a,t", None),  # another order
+        ("a,b", "a,b,s", "t,a,b", None),  # another one first
+        ("a,b", "a,b,s", "t,b", None),
+        ("a,b", "b,a", "a,b,t", "a,b,t"),  # the store's order alone is no change of an unordered list
+        ("", "s", "t", "s,t"),
+        ("", "s", " ", None),  # a blank is no change of a blank
+    ],
+)
+def test_a_list_that_both_changed_merges_where_the_sheet_only_added_or_took(run, put, base, live, sheet, sent):
+    put("neat-delta.toml", TAGGED)
+    for name, text in (("base", base), ("live", live), ("sheet", sheet)):
+        put(f"{name}.csv", f'sku,tags\nQA-1,"{text}"\n')
+    call = (
+        "compare",
+        "live.csv",
+        "sheet.csv",
+        "--base",
+        "base.csv",
+        "--with-new-values",
+        "tags",
+        "--accept",
+        "swapped",
+    )
+    facts = json.loads(run(*call, "--json").stdout)
+    if not sheet.strip():
+        assert (facts["to_send"], facts["held"]) == (0, 0)
+    elif sent is None:
+        assert [one["reason"] for one in facts["reasons"]] == ["clash: changed in the store, too"]
+    else:
+        assert facts["to_send"] == 1 and f',"{sent}"]' in run(*call, "-o", "-").stdout
+
+
+def test_a_plus_is_a_difference_by_itself(run, put):
+    """Ten, +5 in the sheet, two sold since: thirteen, and the set that is made of it can be written."""
+    put("neat-delta.toml", TAGGED + '[importer]\nadjusted = ["stock"]\n')
+    for name, text in (("base", "10"), ("live", "8"), ("sheet", "+5")):
+        put(f"{name}.csv", f"sku,stock\nQA-1,{text}\n")
+    call = ("compare", "live.csv", "sheet.csv", "--base", "base.csv")
+    assert run(*call).returncode == 1
+    done = run(*call, "--clash", "stock=add", "-o", "c.jsonl")
+    assert done.returncode == 0 and "8 → 13" in run("preview", "c.jsonl").stdout
+    assert run("write", "c.jsonl", "--to", "out").returncode == 0
+
+
+WIDE = """\
+version = 1
+key = { fields = ["sku"] }
+[fields.stock]
+kind = "integer"
+moving = true
+"""
+
+
+@pytest.mark.parametrize(
+    ("sheet", "more", "warned"),
+    [
+        ("sku,name,price,cost,stock,note", (), True),
+        ("sku,stock", (), False),
+        ("sku,name,price,cost,note", (), False),
+        ("sku,name,price,cost,stock,note", ("--base", "live.csv"), False),
+        ("sku,name,price,cost,stock,note", ("--only", "sku,name,price,cost,note"), False),
+    ],
+)
+def test_a_wide_copy_of_an_export_without_a_base_is_warned_of(run, put, sheet, more, warned):
+    rows = [
+        {"sku": f"QA-{n}", "name": "Jar", "price": f"{n}.50", "cost": "1.00", "stock": str(n), "note": "x"}
+        for n in range(1, 9)
+    ]
+    for path, fields, shift in (("live.csv", "sku,name,price,cost,stock,note", 0), ("sheet.csv", sheet, 1)):
+        changed = [row | {"stock": str(int(row["stock"]) + shift * (n < 3))} for n, row in enumerate(rows)]
+        put(path, "\n".join([fields, *(",".join(row[name] for name in fields.split(",")) for row in changed)]) + "\n")
+    put("neat-delta.toml", WIDE)
+    first = " ".join(run("compare", "live.csv", "sheet.csv", *more).stdout.split())
+    said = "A copy of a whole export? It changes 3 cells of stock, which the store moves by itself."
+    assert (said in first) == warned
+    if warned:
+        assert first.startswith(said) and "--base FILE" in first and "--only" in first

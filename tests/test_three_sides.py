@@ -85,6 +85,13 @@ def value(field: str, text: str) -> Any:
     return frozenset(part.strip() for part in text.split(",") if part.strip()) if field == "tags" else text.strip()
 
 
+def only_steps(base: str, sheet: str) -> bool:
+    """Whether a list only got values, and none in front, or lost some: it has no order of its own then."""
+    old, new = ([part.strip() for part in text.split(",") if part.strip()] for text in (base, sheet))
+    both = [part for part in new if part in old]
+    return both == [part for part in old if part in new] and (not old or not new or new[0] in old)
+
+
 def outcome(field: str, base: str | None, live: str, sheet: str) -> tuple[str, Any]:
     """What the table of the rules says of one cell, and the value that is then to be there."""
     old: Any
@@ -99,7 +106,7 @@ def outcome(field: str, base: str | None, live: str, sheet: str) -> tuple[str, A
         return "already", now
     if now == old:
         return "sent", new
-    if field == "tags" and old != new:
+    if field == "tags" and old != new and only_steps(base, sheet):
         together: Any = now - (old - new) | (new - old)
         return ("already", now) if together == now else ("sent", together)
     return "clash", new

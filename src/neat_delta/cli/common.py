@@ -517,9 +517,11 @@ def print_summary(
 ) -> None:
     """Print what a change set holds: what was read, where every row went, what was found, what is held."""
     from neat_delta.report import terminal
+    from neat_delta.report.facts import moving_cells
     from neat_delta.report.text import command
 
     console = terminal.terminal()
+    terminal.print_moving(console, moving_cells(changes))
     terminal.print_inputs(console, changes.header, store, told=told, lacking=lacking)
     terminal.print_accounts(console, changes)
     terminal.print_meanwhile(console, changes)

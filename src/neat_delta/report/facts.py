@@ -31,6 +31,7 @@ __all__ = [
     "held_lines",
     "impact_grid",
     "meanwhile_said",
+    "moving_cells",
     "records_grid",
     "records_said",
     "suggestions_grid",
@@ -68,6 +69,25 @@ CLASHING_ITEMS = {
 
 FIRST = ("clash", "stale", "swapped")
 """What is told of first: it is about what somebody else did."""
+
+
+def moving_cells(changes: ChangeSet) -> dict[str, int]:
+    """How many cells to be sent are of fields that the store changes by itself, by field, where the sheet seems to be a
+    copy of a whole export (half of live's rows, and half of its fields) and nobody said of which: those cells may be
+    what stood there when it was cut.
+    """
+    header = changes.header
+    fields = len(header.fields) + len(header.untouched)
+    named = header.base is not None or header.sheet.origin is not None or header.matched_by or header.rules
+    if named or header.sheet.rows * 2 < header.live.rows or len(header.pairs) * 2 < fields or len(header.pairs) < WIDE:
+        return {}
+    moving = [name for name, field in header.settings.items() if field.moving]
+    sent = changes.sent()["field"].cast(str)
+    return {name: number for name in moving if (number := int((sent == name).sum()))}
+
+
+WIDE = 5
+"""A sheet of fewer columns is narrow: a list of stock, whose numbers are meant."""
 
 
 @dataclass(frozen=True, slots=True)

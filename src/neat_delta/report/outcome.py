@@ -64,7 +64,7 @@ def print_witnesses(console: Console, witnesses: Witnesses, results: Results, *,
             names = [Text(f"  {key_text(one.key)}") for one in items]
             title = items[0].message
         print_some(console, f"{SAYS[said]}, {len(items):,} × {shown(title)}", names, everything=everything)
-    silent_ones: tuple[Said, ...] = ("refused", "skipped", "not mentioned")
+    silent_ones: tuple[Said, ...] = ("warned", "refused", "skipped", "not mentioned")
     for said in silent_ones:
         items = [one for one in witnesses.testimonies if one.said == said and not one.message]
         silent = [Text(f"  {key_text(one.key)}") for one in items]

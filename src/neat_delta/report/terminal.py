@@ -80,6 +80,7 @@ __all__ = [
     "print_items",
     "print_learned",
     "print_meanwhile",
+    "print_moving",
     "print_pairs",
     "print_records",
     "print_rest",
@@ -126,6 +127,17 @@ class _Trimmed:
                 line[-1] = Segment(line[-1].text.rstrip(" "), line[-1].style, line[-1].control)
             yield from line
             yield Segment.line()
+
+
+def print_moving(console: Console, cells: Mapping[str, int]) -> None:
+    """One line where a copy of a whole export changes what the store moves by itself."""
+    if cells:
+        many, names = sum(cells.values()), listed([shown(name) for name in cells])
+        said = (
+            f"A copy of a whole export? It changes {count(many, 'cell')} of {names}, which the store moves by itself. "
+            "Say what it was cut from with --base FILE, or leave them out with --only.\n"
+        )
+        console.print(Text(said), style="yellow")
 
 
 def print_inputs(  # noqa: PLR0912 - one fact after another
@@ -509,6 +521,9 @@ def print_waiting(console: Console, changes: ChangeSet) -> None:
     if reasons:
         console.print("\nheld, with the way to have it otherwise", style="bold")
         _print_held(console, reasons)
+    if header.idle_accepts:
+        names = listed([shown(str(one)) for one in header.idle_accepts])
+        console.print(Text(f"\nlet through, and fits nothing that was found: {names}", "yellow"))
     if counts.blanks_kept:
         console.print(f"  dropped  {count(counts.blanks_kept, 'cell')}  blank in the sheet; live keeps its value")
     if header.set_aside:

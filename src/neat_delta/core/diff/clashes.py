@@ -166,7 +166,7 @@ def _both_changed(
         cells = some[of]
         if field.kind == "list":
             rows = cells.select("base", "before", "raw").iter_rows()
-            texts = [merged_list(base, now, raw, field) for base, now, raw in rows]
+            texts = [_merged_steps(base, now, raw, field) for base, now, raw in rows]
             together = pl.Series(texts, dtype=pl.String)
             fits, there = together.is_not_null(), (together == cells["before"]).fill_null(value=False)
             after = after.scatter(of.filter(fits), together.filter(fits))
@@ -174,7 +174,8 @@ def _both_changed(
             merged += int((fits & ~there).sum())
             of = of.filter(~fits)
         elif name in adding:
-            carried = carried_over(cells["base"], cells["before"], after.gather(of), field, writing)
+            steps = cells["raw"].str.contains(r"^\s*\+")  # what is typed so is a difference by itself
+            carried = carried_over(cells["base"].set(steps, "0"), cells["before"], after.gather(of), field, writing)
             sums = sums.scatter(of, carried)
         clashing.append(of)
     settled = already | turned["same"]
@@ -328,6 +329,17 @@ def merged_list(base: str, live: str, sheet: str, field: Field) -> str | None:
     space = " " if any(part.startswith(" ") for part in now[1:] or new[1:]) else ""
     whole = kept + [space + part.strip() for part in come]
     return mark.join([whole[0].strip(), *whole[1:]]) if whole else ""
+
+
+def _merged_steps(base: str, live: str, sheet: str, field: Field) -> str | None:
+    """`merged_list`, where the sheet only added values after the first, or took some away; None where it put them in
+    another order, or another one first, which a merge would drop.
+    """
+    mark = field.separator or ","
+    old, new = ([part.strip() for part in text.split(mark) if part.strip()] for text in (base, sheet))
+    if [value for value in old if value in new] != [value for value in new if value in old]:
+        return None
+    return merged_list(base, live, sheet, field) if not old or not new or new[0] in old else None
 
 
 def carried_over(base: pl.Series, live: pl.Series, sheet: pl.Series, field: Field, writing: Notation) -> pl.Series:

@@ -13,7 +13,7 @@ import polars as pl
 
 from neat_delta.core.checks import check_changes, value_findings
 from neat_delta.core.decide.consequences import settle
-from neat_delta.core.decide.decide import decide, with_decisions
+from neat_delta.core.decide.decide import accepted, decide, with_decisions
 from neat_delta.core.decide.policy import levels_of, standing_exceptions
 from neat_delta.core.detect import Detected, DetectInputs, detect
 from neat_delta.core.detect.damage import damaged
@@ -184,7 +184,10 @@ def _run(
     # An item that is gone from the store is no new one, so that there is nothing to check.
     left = (changes.items["held"] == LEFT_STORE).fill_null(value=False).arg_true().cast(pl.Int64)
     checked = checked.filter(~pl.col("item").is_in(left.implode()).fill_null(value=False)) if left.len() else checked
-    return settle(with_flags(changes, checked), pl.concat([so_far, checked]), aligned.live)
+    decided = pl.concat([so_far, checked])
+    idle = [one for one in policy.accept if not accepted(decided, index, [one]).any()]
+    header = msgspec.structs.replace(changes.header, idle_accepts=idle)
+    return settle(with_flags(replace(changes, header=header), checked), decided, aligned.live)
 
 
 def _with_computed(texts: pl.DataFrame, matched: Matched, made: Provenance | None) -> pl.DataFrame:
@@ -281,6 +284,7 @@ def _known(aligned: AlignedInputs, texts: pl.DataFrame, matched: Matched, option
     exact = options.columns.exact
     _must_have(live, exact)
     _must_have(live, policy.blanks_in)
+    _must_have(live, policy.new_values)
     for name in adding:
         if shop.fields.get(name, Field()).kind not in NUMBER_KINDS:
             raise CatalogueError(

@@ -251,7 +251,8 @@ class Header(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     live writes values, and `sheet_writing` how the sheet does. `learned` says that these were found out, not told.
     `ignore_case` says that keys are the same in any case (without outer white space they always are), `shared` that a
     change goes to all items that have one key, `name` which field a person knows an item by.
-    `findings` are the damage and the slips that were found, and `accepted` what was said to be let through.
+    `findings` are the damage and the slips that were found, and `accepted` what was said to be let through, of
+    which `idle_accepts` fit nothing that was found.
     `likely` are code changes that nobody asked for, but that items which are gone and new suggest.
     `relations` are which fields the store file calls the price, the cost and so on. `rewritten` says of each field how
     many of its cells programs rewrote. `new_values` are the fields of which new values were let through.
@@ -284,6 +285,7 @@ class Header(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     set_aside: list[SetAside]
     findings: list[FindingSummary] = []
     accepted: list[Accept] = []
+    idle_accepts: list[Accept] = []
     likely: list[LikelyCode] = []
     relations: Relations = Relations()
     rewritten: dict[str, int] = {}
