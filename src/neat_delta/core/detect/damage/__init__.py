@@ -15,6 +15,7 @@ from neat_delta.core.detect.damage.cells import CELL_DAMAGES
 from neat_delta.core.detect.damage.codes import CODE_DAMAGES
 from neat_delta.core.detect.damage.dates import DATES
 from neat_delta.core.detect.damage.numbers import NUMBER_DAMAGES
+from neat_delta.core.detect.damage.rewritten import REWRITTEN, is_correction
 from neat_delta.core.detect.damage.texts import TEXT_DAMAGES
 from neat_delta.core.infer.quantities import numbers_under
 from neat_delta.core.kinds.number import marks
@@ -26,7 +27,7 @@ __all__ = ["DAMAGES", "Damage", "damaged"]
 NOTHING_SAID = Notation()
 
 DAMAGES: dict[str, Damage] = {
-    damage.name: damage for damage in (*CELL_DAMAGES, *CODE_DAMAGES, *DATES, *NUMBER_DAMAGES, *TEXT_DAMAGES)
+    damage.name: damage for damage in (*CELL_DAMAGES, *CODE_DAMAGES, *DATES, *NUMBER_DAMAGES, *TEXT_DAMAGES, *REWRITTEN)
 }
 
 
@@ -56,12 +57,27 @@ def damaged(
     if cells.height <= FEW:
         every = [one for name, one in DAMAGES.items() if any(name in names for names in groups)]
         of_field = {field: set(names) for names, fields in groups.items() for field in fields}
-        return _first(every, texts, [of_field[field] for field in cells["field"]])
+        names_of_damage = _first(every, texts, [of_field[field] for field in cells["field"]])
+        return _without_corrections(names_of_damage, cells["field"], texts["before"], live)
     for names, fields in groups.items():
         places = cells["field"].is_in(fields).arg_true()
         group_texts = texts.gather(places) if len(groups) > 1 else texts
         names_of_damage = names_of_damage.scatter(places, _first([DAMAGES[name] for name in names], group_texts))
-    return names_of_damage
+    return _without_corrections(names_of_damage, cells["field"], texts["before"], live)
+
+
+def _without_corrections(
+    names: pl.Series, fields: pl.Series, before: pl.Series, live: pl.DataFrame | None
+) -> pl.Series:
+    """The damage without that of cells in which live was damaged itself, as their columns show."""
+    at = (names == REWRITTEN[0].name).fill_null(value=False).arg_true()
+    asked = pl.DataFrame({"field": fields.gather(at), "before": before.gather(at)})
+    corrects = {
+        one: is_correction(one[1], None if live is None else live[one[0]]) for one in asked.unique().iter_rows()
+    }
+    rows = asked.rows()
+    corrected = [place for place, row in zip(at, rows, strict=True) if corrects[row]]
+    return names.scatter(pl.Series(corrected, dtype=pl.UInt32), None) if corrected else names
 
 
 def _only_mark(live: pl.DataFrame | None, name: str) -> str:

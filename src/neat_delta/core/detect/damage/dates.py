@@ -9,7 +9,7 @@ from functools import lru_cache
 import polars as pl
 
 from neat_delta.core.detect.damage.base import AFTER, BEFORE, CODES, NUMBERS, Damage
-from neat_delta.core.detect.damage.months import MONTHS
+from neat_delta.core.spreadsheet.months import MONTHS
 
 __all__ = ["DATES"]
 

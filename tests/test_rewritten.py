@@ -1,0 +1,106 @@
+"""What spreadsheets make of texts that they take for values: literal cases of the trade, each held with and without a
+store file, and each beside an edit of a person's that looks like it.
+"""
+
+from __future__ import annotations
+
+import re
+
+import pytest
+from hypothesis import given
+from hypothesis import strategies as st
+
+from neat_delta import Field, Key, Store, as_catalogue, compare
+from neat_delta.core.spreadsheet.reading import rewritten
+
+REWRITTEN = [
+    ("DEC-3092", "3092-12-01"),
+    ("DEC-417", "12/01/0417"),
+    ("12E2471", "1.79769313486232E+308"),
+    ("12E2471", "1" + "79769313486231570" + "0" * 291),
+    ("16:9", "16:09:00"),
+    ("16:9", "04:09:00 PM"),
+    ("1 3/8", "1.375"),
+    ("0 9/16", "0.5625"),
+    ("4 2/6", "4.33333333333333"),
+    ("(5)", "-5"),
+    ("(1,250)", "-1250"),
+    ("1.2.3", "2003-02-01"),
+    ("7 %", "0.07"),
+    ("7 %", "7%"),
+    ("5/8", "0.625"),
+    ("Q1 2026", "46023"),
+    ("Q1 2026", "2026-01-01"),
+    ("10:30:45", "10:30"),
+    ("10:30:45", "10:30:44"),
+    ("28:20", "PT28H20M00S"),
+    ("30,955", "30955"),
+    ("9114.0", "9114"),
+    ("981-", "-981"),
+    ("+12345", "12345"),
+    ("69208999349436247", "6.92089993494363E+016"),
+    ("45720716507945956", "45720716507946000"),
+]
+MEANT = [
+    ("DEC-3092", "DEC-3093"),
+    ("1.2.3", "1.2.4"),
+    ("1.2.3", "1.3"),
+    ("16:9", "16:10"),
+    ("1 3/8", "1 5/8"),
+    ("(5)", "(6)"),
+    ("(5)", "5 pieces"),
+    ("7 %", "8 %"),
+    ("Q1 2026", "Q2 2026"),
+    ("Q1 2026", "2026"),
+    ("10:30", "10:35"),
+    ("30,955", "30,956"),
+    ("69208999349436247", "69208999349436248"),
+    ("QA-1001", "1001"),
+    ("1000000000000001", "1000000000000002"),
+    ("100000000000001", "100000000000002"),
+]
+STORES = {"without": None, "text": Store(key=Key(["sku"]), fields={"attribute": Field("text")})}
+
+
+def round_of(edit: tuple[str, str], store: Store | None) -> list[str | None]:
+    """Why each changed cell of a round with this edit of one attribute is held."""
+    skus, before = [f"QA-{n}x" for n in range(40)], [re.sub(r"[1-9]", str(n % 9 + 1), edit[0]) for n in range(40)]
+    after = list(before)
+    before[7], after[7] = edit
+    live = as_catalogue({"sku": skus, "attribute": before}, "live")
+    changes = compare(live, as_catalogue({"sku": skus, "attribute": after}, "sheet"), store=store)
+    return changes.cells["held"].to_list()
+
+
+@pytest.mark.parametrize("store", STORES.values(), ids=STORES)
+@pytest.mark.parametrize("edit", REWRITTEN, ids=" to ".join)
+def test_what_a_spreadsheet_made_of_a_text_is_held(edit, store):
+    held = round_of(edit, store)
+    assert len(held) == 1 and (held[0] or "").startswith("damage: "), held
+
+
+@pytest.mark.parametrize("store", STORES.values(), ids=STORES)
+@pytest.mark.parametrize("edit", MEANT, ids=" to ".join)
+def test_what_a_person_typed_in_its_place_goes(edit, store):
+    assert round_of(edit, store) == [None]
+
+
+@pytest.mark.parametrize("edit", [("417.0", "417"), ("48,213", "48213"), ("7%", "0.07")], ids=" to ".join)
+def test_one_that_live_itself_has_damaged_among_others_may_be_put_right(edit):
+    skus, before = [f"QA-{n}x" for n in range(40)], [f"N{n}" for n in range(40)]
+    after = list(before)
+    before[7], after[7] = edit
+    live = as_catalogue({"sku": skus, "attribute": before}, "live")
+    changes = compare(live, as_catalogue({"sku": skus, "attribute": after}, "sheet"), store=STORES["text"])
+    assert changes.cells["held"].to_list() == [None]
+
+
+TEXTS = st.text(st.sampled_from("0123456789.,:/-() %E€$'QMayDec"), min_size=1, max_size=12)
+
+
+@given(TEXTS, TEXTS)
+def test_no_text_is_too_odd_to_be_read(one, other):
+    """It ends, whatever stands there; and whether two are one value does not depend on who is asked first."""
+    assert rewritten(one, other) in {True, False}
+    if one.strip() and rewritten(one, one):
+        assert rewritten(f" {one}", f"{one} ")
