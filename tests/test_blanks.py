@@ -89,10 +89,13 @@ def test_the_summary_names_the_fields_that_were_emptied(run, shop):
     assert "3 cells of note, category" in run("preview", "c.jsonl", "--markdown").stdout
 
 
-def test_a_cell_kept_as_it_is_in_one_field_is_no_change(run, shop):
+def test_a_blank_that_keeps_one_field_as_it_is_is_no_change(run, shop):
     shop(*BOTH_EMPTIED)
     found = compared(run, "--blanks", "clear", "--blanks", "keep:note")
-    assert (found["header"]["counts"]["cells"], found["header"]["counts"]["blanks_kept"]) == (1, 2)
+    assert (found["header"]["counts"]["cells"], found["header"]["counts"]["blanks_kept"]) == (
+        2,
+        1,
+    )  # of note, one was blank, and one had the word
     for said, why in (
         ("clear:nite", 'it has no field "nite". Did you mean "note"?'),
         ("wipe", "is not hold, clear or"),
@@ -198,3 +201,17 @@ def test_who_reads_first_is_not_told_of_items_that_nobody_asked_about(run, shop,
     text = (tmp_path / "out" / "READ-ME-FIRST.txt").read_text()
     assert "because it is held: 1 cell;" in text
     assert "Items of the catalogue that the sheet did not have, which stay as they are: 1." in text
+
+
+def test_a_blank_that_is_meant_is_sent_where_blanks_keep_the_field(run, put):
+    """By the importer's word, or let through by its code; all other blanks leave the field as it is."""
+    put("live.csv", "sku,name,note\nQA-1,Hive,a\nQA-2,Wax,b\nQA-3,Jar,c\n")
+    put("sheet.csv", "sku,name,note\nQA-1,Hive,-none-\nQA-2,Wax,\nQA-3,Jar,\n")
+    put("neat-delta.toml", 'version = 1\n[fields.note]\n[importer]\nblanks = "skip"\nempties = "-none-"\n')
+    call = ("compare", "live.csv", "sheet.csv", "--blanks", "keep")
+    first = json.loads(run(*call, "--json").stdout)
+    assert (first["to_send"], first["held"]) == (1, 0) and first["header"]["counts"]["blanks_kept"] == 2
+    both = json.loads(run(*call, "--accept", "emptied:QA-3", "--json").stdout)
+    assert (both["to_send"], both["held"]) == (2, 0) and both["header"]["counts"]["blanks_kept"] == 1
+    run(*call, "--accept", "emptied:QA-3", "-o", "c.jsonl")
+    assert run("write", "c.jsonl", "--to", "out").returncode == 0

@@ -697,3 +697,11 @@ def test_the_same_inputs_give_the_same_bytes(run, put, tmp_path, step):
     made = [run(*calls[step], "-o", f"{seed}.jsonl", PYTHONHASHSEED=seed).returncode for seed in ("1", "2", "3")]
     assert made == [1, 1, 1]
     assert len({(tmp_path / f"{seed}.jsonl").read_bytes() for seed in "123"}) == 1
+
+
+def test_rows_that_the_description_does_not_want_are_no_finding(run, put):
+    put("live.csv", "sku,cost\nQA-1,2.00\n")
+    put("list.csv", "sku,cost\nQA-1,2.10\nQA-9,3.00\n")
+    put("m.toml", 'version = 1\nmatch_by = ["sku"]\ntake = "matched"\n')
+    done = run("compare", "live.csv", "list.csv", "--mapping", "m.toml")
+    assert done.returncode == 0 and "not taken, as the mapping says" in done.stdout

@@ -574,3 +574,20 @@ def test_what_a_rules_file_lacks_is_a_line(put, run, text, said):
     put("r.toml", f"version = 1\n{text}\n")
     done = run("edit", "live.csv", "--rules", "r.toml")
     assert done.returncode == 2 and done.stderr == f"Error: r.toml, {said}\n"
+
+
+@pytest.mark.parametrize(
+    ("importer", "held"),
+    [
+        ("", False),
+        ('encoding = "cp1252"', True),
+        ('encoding = "cp1250"', False),
+        ('encoding = "cp1252"\nform = "json"', False),
+    ],
+)
+def test_a_letter_that_the_update_files_cannot_have_is_held_by_compare(put, run, importer, held):
+    put("live.csv", "sku,name\nQA-1,Miód\nQA-2,Hive\n")
+    put("sheet.csv", "sku,name\nQA-1,Miód\nQA-2,Łąka\n")
+    put("neat-delta.toml", f"version = 1\n[fields.name]\n[importer]\n{importer}\n")
+    done = run("compare", "live.csv", "sheet.csv")
+    assert (done.returncode == 1) == held == ("unwritable" in done.stdout), done.stdout + done.stderr

@@ -87,7 +87,7 @@ def check_changes(
         changes.header.settings,
         store,
         changes.header.writing,
-        encoding=live.layout.encoding,
+        encoding=_encoding_to_write(store, live),
         images=images,
         new_values=[*new_values, *live.unseen],  # live shows none of their values
         gone=changes.header.counts.gone,
@@ -96,6 +96,13 @@ def check_changes(
         held=changes.cells.filter(pl.col("held").is_not_null()).select("item", pl.col("field").cast(pl.String)),
     )
     return _as_findings(_run(context, levels), levels)
+
+
+def _encoding_to_write(store: Store, live: Catalogue) -> str | None:
+    """The encoding of the update files: what the importer wants, or else live's; None where a form has every letter."""
+    if store.importer.form != "delimited":
+        return None
+    return store.importer.encoding or live.layout.encoding
 
 
 def catalogue_findings(

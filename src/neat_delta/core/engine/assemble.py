@@ -4,12 +4,14 @@ from __future__ import annotations
 
 from collections import Counter
 from dataclasses import dataclass, replace
+from functools import cache
 from typing import TYPE_CHECKING
 
 import msgspec
 import polars as pl
 
 from neat_delta.core.checks import CHECKS
+from neat_delta.core.decide.decide import accepted
 from neat_delta.core.detect.damage import DAMAGES
 from neat_delta.core.diff.equality import by_value
 from neat_delta.core.engine.made import computed_cells, problems_said, unresolved, with_defaults
@@ -133,6 +135,7 @@ def assemble(stages: Stages) -> Draft:
         pl.repeat(True, differing.height, eager=True) if "computed" not in deltas.columns else ~differing["computed"]
     )
     kept = differs & differing["emptied"] & differing["field"].is_in(keep) & typed
+    kept &= ~_meant_empty(differing, kept, stages) if kept.any() else True
     filled = _by_default(added, stages)
     cells = pl.concat([differing.filter(differs & ~kept).select(CELL), added.select(CELL), filled])
     cells = _with_codes(cells.with_columns(reason=pl.lit(None, pl.String)), stages)
@@ -243,6 +246,24 @@ def assemble(stages: Stages) -> Draft:
 
 
 CELL = ["item", "field", "before", "after", "unread", "base"]
+
+
+def _meant_empty(differing: pl.DataFrame, blanks: pl.Series, stages: Stages) -> pl.Series:
+    """Which of the blank cells are meant, though blanks leave a field as it is: the sheet has the importer's word for
+    it, or they were let through by name.
+    """
+    rows, key, policy = stages.rows, stages.aligned.key, stages.options.policy
+    place = rows.matched.pairs["sheet"].gather(differing["pair"])
+    meant, word = pl.repeat(False, differing.height, eager=True), stages.known.importer.empties
+    for name in differing["field"].filter(blanks).unique() if word is not None else ():
+        at = (blanks & (differing["field"] == name)).arg_true()
+        texts = rows.sheet.cells[name].gather(place.gather(at)).str.strip_chars()
+        meant = meant.scatter(at, texts == word)
+    if any(one.check == EMPTIED for one in policy.accept):
+        index = cache(lambda: KeyIndex.of(stages.aligned.live.cells.select(key.fields), key))
+        asked = differing.select("item", pl.col("field").cast(pl.String), source=pl.lit(EMPTIED), rule=pl.lit(EMPTIED))
+        meant |= accepted(asked, index, policy.accept)
+    return meant
 
 
 def _by_default(added: pl.DataFrame, stages: Stages) -> pl.DataFrame:

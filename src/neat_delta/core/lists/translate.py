@@ -21,6 +21,7 @@ from neat_delta.core.lists.words import UNIT, merged_values, translated_words, u
 from neat_delta.core.match.columns import match_columns
 from neat_delta.core.match.continuation import merge_lines
 from neat_delta.core.match.prepare import ANY_COLUMNS, prepare, unseen_fields
+from neat_delta.core.match.rows import NOT_TAKEN
 from neat_delta.core.model.catalogue import Catalogue, listed
 from neat_delta.core.model.changeset import SetAside
 from neat_delta.core.model.columns import ColumnMapping, ColumnMatch, ColumnOptions
@@ -37,13 +38,10 @@ from neat_delta.core.rules.run import RuleTables, fields_of, run_rules
 from neat_delta.core.support.errors import CatalogueError
 from neat_delta.core.support.nearest import nearest
 
-__all__ = ["NOT_TAKEN", "NO_CODE", "ListOptions", "TranslatedList", "translate"]
+__all__ = ["NO_CODE", "ListOptions", "TranslatedList", "translate"]
 
 NO_CODE = "new, without a code"
 """The reason for which a row is set aside that live has no item for, and that has no key of the store."""
-
-NOT_TAKEN = "not taken, as the mapping says"
-"""The reason for which a row is set aside that the description does not want."""
 
 
 @dataclass(frozen=True, slots=True)

@@ -22,7 +22,17 @@ from neat_delta.core.support.errors import CatalogueError
 if TYPE_CHECKING:
     from neat_delta.core.model.store import Key
 
-__all__ = ["HARMLESS", "REPEATS", "SAME_ROW", "Matched", "match_places", "match_rows", "row_reasons", "total_rows"]
+__all__ = [
+    "HARMLESS",
+    "NOT_TAKEN",
+    "REPEATS",
+    "SAME_ROW",
+    "Matched",
+    "match_places",
+    "match_rows",
+    "row_reasons",
+    "total_rows",
+]
 
 
 @dataclass(frozen=True, slots=True)
@@ -168,7 +178,10 @@ def _set_aside(
 
 
 BLANK_ROW, TOTAL_ROW, SAME_ROW = "blank row", "total", "the same row again"
-HARMLESS = (BLANK_ROW, TOTAL_ROW, SAME_ROW)
+NOT_TAKEN = "not taken, as the mapping says"
+"""The reason for which a row of a list is set aside that its description does not want."""
+
+HARMLESS = (BLANK_ROW, TOTAL_ROW, SAME_ROW, NOT_TAKEN)
 """The reasons for setting a row aside that mean nothing is wrong."""
 
 REPEATS = "key repeats in the sheet"
