@@ -155,9 +155,15 @@ FIELD_OF = {afternoons.field_divided: ["stock"]}
 LEAST_HIT = {afternoons.ten_sorted: 7}
 """Of ten rows that are sorted, some are where they were."""
 
-ALIKE_BOTH_WAYS = {afternoons.day_and_month, afternoons.decimals_added, afternoons.percent, afternoons.currency}
+ALIKE_BOTH_WAYS = {
+    afternoons.day_and_month,
+    afternoons.decimals_added,
+    afternoons.other_mark,
+    afternoons.percent,
+    afternoons.currency,
+}
 """What looks the same from either side: a day that was swapped, and one that was put right; and in a whole column of
-417.0, 7% or € 5 the same text without what a spreadsheet takes away there, too.
+417.0, 13,615, 7% or € 5 the same text as a spreadsheet of some language writes it, too.
 """
 
 

@@ -15,7 +15,7 @@ import pytest
 import neat_delta
 from neat_delta import Accept, Field, Importer, Key, OutputError, Store
 from neat_delta.core.model.importer import PATCHES, CodeChange, FormName, OutputColumn, Removal
-from neat_delta.core.model.store import conflicting_settings
+from neat_delta.core.model.store import conflicting_settings, unknown_fields
 from neat_delta.practice.rehearse import rehearsal
 from tests.conftest import campaign
 from tests.oracle import Table, catalogue, options
@@ -142,7 +142,8 @@ def drawn(pair: tuple[tuple[str, int], ...], rng: random.Random) -> Chosen | Non
         for name, needed in NEEDED.items():
             if chosen[name] and name in dict(pair):
                 chosen |= {other: place for other, place in needed.items() if other not in dict(pair)}
-        if not conflicting_settings(store_of(chosen)):
+        store = store_of(chosen)
+        if not conflicting_settings(store) and not [*unknown_fields(store, store.fields)]:
             return chosen
     return None
 

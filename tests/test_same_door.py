@@ -285,7 +285,7 @@ ROUND = st.fixed_dictionaries(
 )
 
 
-@in_two_lengths(ROUND, few=25, many=2_000)
+@in_two_lengths(ROUND, few=25, many=300)
 def test_what_is_sent_rests_on_what_is_sent_or_was_there(drawn):
     """Of each computed cell all that went into it is sent, or was live's; nothing else is held for it; and typed by
     hand, the same values are held by the same checks.

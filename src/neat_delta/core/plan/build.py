@@ -10,6 +10,7 @@ import polars as pl
 
 from neat_delta.core.model.reasons import FOLLOWS
 from neat_delta.core.model.schemas import NOT_SENT, conform, empty
+from neat_delta.core.model.store import Store, unknown_fields
 from neat_delta.core.model.update import ITEM, Plan
 from neat_delta.core.plan.base import CELL, Fits, PlanContext, Step
 from neat_delta.core.plan.feasible import feasible_step, requested_step, reverse
@@ -39,6 +40,14 @@ def _must_be_no_fields(live: Catalogue, importer: Importer) -> None:
                     f'The store file says under [importer.{setting}] that "{name}" is a column of the files and no '
                     "field, and live has a field of that name, which an import would set. Call it otherwise."
                 )
+
+
+def _must_be_fields(changes: ChangeSet, live: Catalogue, importer: Importer) -> None:
+    """StoreError where the importer's settings name a field that there is none of."""
+    header = changes.header
+    known = {*live.fields, *header.fields, *header.untouched, *header.unseen, *header.settings}
+    for one in unknown_fields(Store(importer=importer), known):
+        raise StoreError(f"The store file, under [{'.'.join(one.where)}]: {one.what}")
 
 
 def fields_needed(changes: ChangeSet, importer: Importer, *, whole: bool = False) -> set[str] | None:
@@ -94,6 +103,7 @@ def plan(
             '(missing = "kept"), or write the whole catalogue with ‹whole›.'
         )
     _must_be_no_fields(live, importer)
+    _must_be_fields(changes, live, importer)
     context = PlanContext(changes, live, importer, whole, fits, most_files, file_cost, frozenset(questioned))
     step, codes, held_codes, keys_after = with_code_changes(context, requested_step(context))
     forth, held = feasible_step(context, step)
