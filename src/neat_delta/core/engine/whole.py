@@ -284,7 +284,7 @@ def _known(aligned: AlignedInputs, texts: pl.DataFrame, matched: Matched, option
     exact = options.columns.exact
     _must_have(live, exact)
     _must_have(live, policy.blanks_in)
-    _must_have(live, policy.new_values)
+    _must_have(live, [name for name in policy.new_values if store is None or name not in store.fields])
     for name in adding:
         if shop.fields.get(name, Field()).kind not in NUMBER_KINDS:
             raise CatalogueError(
