@@ -158,12 +158,13 @@ LEAST_HIT = {afternoons.ten_sorted: 7}
 ALIKE_BOTH_WAYS = {
     afternoons.day_and_month,
     afternoons.decimals_added,
+    afternoons.grouped,
     afternoons.other_mark,
     afternoons.percent,
     afternoons.currency,
 }
 """What looks the same from either side: a day that was swapped, and one that was put right; and in a whole column of
-417.0, 13,615, 7% or € 5 the same text as a spreadsheet of some language writes it, too.
+417.0, 48,213, 13,615, 7% or € 5 the same text as a spreadsheet of some language writes it, too.
 """
 
 
