@@ -230,7 +230,7 @@ def exports(draw: st.DrawFn) -> dict[str, list[str]]:
     return {"sku": [f"QA-{n}" for n in range(rows)]} | {name: column(draw, rows) for name in names}
 
 
-@in_two_lengths(exports(), few=12, many=460)
+@in_two_lengths(exports(), few=12, many=120)
 def test_no_draft_is_refused(cells):
     """What `learn` drafts is a store file, and live is read by it without a finding of a kind."""
     live = as_catalogue(cells, "live.csv")
