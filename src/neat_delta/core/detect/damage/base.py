@@ -7,7 +7,7 @@ from dataclasses import dataclass
 
 import polars as pl
 
-__all__ = ["AFTER", "ANY", "BEFORE", "CODES", "NUMBERS", "TEXTS", "Damage"]
+__all__ = ["AFTER", "ANY", "BEFORE", "CODES", "NUMBERS", "TEXTS", "Damage", "significant_digits"]
 
 NUMBERS = ("integer", "decimal", "money")
 CODES = ("code", "text", "choice", "measure")
@@ -38,3 +38,8 @@ class Damage:
     certain: bool = True
     certain_where: pl.Expr | None = None
     alone: bool = False
+
+
+def significant_digits(text: pl.Expr) -> pl.Expr:
+    """The digits of a text, without zeros before and after them."""
+    return text.str.replace_all("[^0-9]", "").str.strip_chars("0")

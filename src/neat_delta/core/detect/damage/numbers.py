@@ -7,7 +7,7 @@ from decimal import Decimal
 
 import polars as pl
 
-from neat_delta.core.detect.damage.base import AFTER, BEFORE, NUMBERS, Damage
+from neat_delta.core.detect.damage.base import AFTER, BEFORE, NUMBERS, Damage, significant_digits
 from neat_delta.core.kinds.number import CURRENCY
 
 __all__ = ["NUMBER_DAMAGES"]
@@ -55,10 +55,6 @@ def _bare(text: pl.Expr) -> pl.Expr:
     return text.str.replace_all(r"[.,'’ \u00a0\u202f]", "").str.replace("^(-?)0+(.)", "$1$2")
 
 
-def _digits(text: pl.Expr) -> pl.Expr:
-    return text.str.replace_all("[^0-9]", "").str.strip_chars("0")
-
-
 NUMBER_DAMAGES = (
     Damage(
         "decimal mark lost",
@@ -72,7 +68,7 @@ NUMBER_DAMAGES = (
         "another decimal mark",
         "the same number with point and comma in each other's place",
         NUMBERS,
-        (_digits(BEFORE) == _digits(AFTER))
+        (significant_digits(BEFORE) == significant_digits(AFTER))
         & BEFORE.str.contains(pl.col("mark"), literal=True)
         & ~AFTER.str.contains(pl.col("mark"), literal=True)
         & AFTER.str.contains(r"^[+−-]?[0-9][0-9.,'’ \u00a0\u202f]*[.,]"),
@@ -103,7 +99,7 @@ NUMBER_DAMAGES = (
         "binary rounding",
         "live's number as binary fractions have it: 19.9 as 19.899999999999999",
         NUMBERS,
-        (_digits(BEFORE).str.len_bytes() < 15) & (_digits(AFTER).str.len_bytes() >= 15),
+        (significant_digits(BEFORE).str.len_bytes() < 15) & (significant_digits(AFTER).str.len_bytes() >= 15),
         _binary,
     ),
 )

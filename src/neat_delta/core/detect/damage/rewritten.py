@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import polars as pl
 
-from neat_delta.core.detect.damage.base import AFTER, BEFORE, TEXTS, Damage
+from neat_delta.core.detect.damage.base import AFTER, BEFORE, TEXTS, Damage, significant_digits
 from neat_delta.core.kinds.number import CURRENCY
 from neat_delta.core.spreadsheet.reading import DIGITS, rewritten
 
@@ -43,10 +43,6 @@ def is_correction(before: str, live: pl.Series | None) -> bool:
     return int(filled.str.strip_chars().str.contains(form).sum()) * 2 < filled.len()
 
 
-def _only_digits(text: pl.Expr) -> pl.Expr:
-    return text.str.replace_all("[^0-9]", "").str.strip_chars("0")
-
-
 REWRITTEN = (
     Damage(
         "rewritten as a value",
@@ -59,7 +55,9 @@ REWRITTEN = (
         & ~AFTER.str.contains(AS_TYPED)
         & ~BEFORE.str.contains(AS_WRITTEN)
         & BEFORE.str.contains(VALUE)
-        & ~(PLAIN_BOTH & (BEFORE.str.len_chars() <= DIGITS) & (_only_digits(BEFORE) != _only_digits(AFTER))),
+        & ~(
+            PLAIN_BOTH & (BEFORE.str.len_chars() <= DIGITS) & (significant_digits(BEFORE) != significant_digits(AFTER))
+        ),
         rewritten,
         certain=False,
     ),
