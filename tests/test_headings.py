@@ -3,11 +3,13 @@
 from __future__ import annotations
 
 import json
+import re
 import tomllib
+from typing import Any
 
 import pytest
 
-from neat_delta import CatalogueError, ColumnMapping, Field, Key, Store, compare, match_columns
+from neat_delta import Accept, CatalogueError, ColumnMapping, Field, Key, Store, compare, match_columns
 from tests.oracle import catalogue, options
 
 FIELDS = ["sku", "Sale price", "cost", "stock_level", "name"]
@@ -106,9 +108,122 @@ def test_keys_that_nearly_fit_are_reported_and_taken_only_when_told():
     assert found == {one: "changed" for one, _ in NEAR} | {"QA-9": "gone", "QA-10": "new"}
 
 
-def test_where_two_keys_come_as_near_none_is_taken():
-    assert keys(["QA-1", "qa-1"], ["Qa-1"], near_keys=True)[1] == []
-    assert keys(["QA-1"], ["qa-1", "Qa-1"], near_keys=True)[1] == []
+SEVERAL = [
+    (["QA-1", "qa-1"], ["Qa-1"], ["nearly QA-1 and qa-1"]),
+    (["QA-1"], ["qa-1", "Qa-1"], ["nearly QA-1, and so is row 3", "nearly QA-1, and so is row 2"]),
+    (["00079"], ["00079", "79"], ["nearly 00079, which row 2 is for"]),
+]
+
+
+@pytest.mark.parametrize("live, sheet, why", SEVERAL)
+def test_where_it_is_in_doubt_which_item_a_key_is_near_to_it_is_named_and_never_taken(live, sheet, why):
+    tables = [catalogue((["sku", "price"], [[key, n] for key in some])) for some, n in ((live, "1"), (sheet, "2"))]
+    changes = compare(*tables, options=options(near_keys=True, with_new=True))
+    assert [(one.taken, one.why) for one in changes.header.near] == [(False, said) for said in why]
+    new = [item for item in changes.iter_items() if item.verdict == "new"]
+    assert [item.held[0].reason for item in new] == [f"near: {said}" for said in why]
+    meant = options(near_keys=True, with_new=True, accept=[Accept("near", sheet[-1])])  # it is another item indeed
+    through = {item.key["sku"]: item.held for item in compare(*tables, options=meant).iter_items()}
+    assert not through[sheet[-1]]
+
+
+def test_a_new_item_whose_key_nearly_is_an_items_is_held_and_never_a_second_one():
+    tables = [catalogue((["sku", "price"], [[key, n]])) for key, n in (("00079", "1"), ("79", "2"))]
+    (item,) = [one for one in compare(*tables, options=options(with_new=True)).iter_items() if one.verdict == "new"]
+    assert [one.reason for one in item.held] == ["near: nearly 00079"]
+
+
+def test_keys_of_several_fields_that_a_spreadsheet_made_of_lives_are_put_back():
+    names = ["sku", "location", "stock"]
+    live = catalogue((names, [["00079", "ST-01", "4"], ["00080", "MAR-02", "5"], ["00081", "ST-01", "6"]]))
+    sheet = catalogue((names, [["79", "ST-01", "5"], ["00080", "2-Mar", "6"], ["81", "st-01", "7"]]))
+    changes = compare(live, sheet, store=Store(key=Key(["sku", "location"])), options=options(repair=True))
+    assert [(one.taken, one.damage) for one in changes.header.near] == [
+        (True, "leading zeros lost"),
+        (True, "turned into a date"),
+        (False, None),  # a person may have typed another location
+    ]
+    assert {tuple(item.key.values()): item.cells for item in changes.iter_items() if item.verdict == "changed"} == {
+        ("00079", "ST-01"): {"stock": ("4", "5")},
+        ("00080", "MAR-02"): {"stock": ("5", "6")},
+    }
+
+
+def items_of(run, *options: str) -> list[dict[str, Any]]:
+    """The items of the change set that compare writes of the list."""
+    run("compare", "live.csv", "list.csv", "--mapping", "list.toml", "--with-new", *options, "-o", "c.jsonl")
+    return [one["item"] for one in json.loads(run("preview", "c.jsonl", "--all", "--json").stdout)["items"]]
+
+
+NEAR_LIST = """version = 1
+match_by = ["sku"]
+prefer = "last"
+near_keys = true
+[headings]
+Code = "sku"
+Cost = "cost"
+"""
+
+
+def test_near_keys_of_a_list_are_resolved_before_its_rows_are_counted(run, put):
+    """One item has several rows that are nearly its own: the last is preferred, and no new item comes of any."""
+    put("live.csv", "sku,name,cost\n00078,Veil,5.00\n00079,Hood,6.00\n")
+    put("list.csv", "Code,Cost\n78,5.50\n78,5.75\n00079,6.50\n")
+    put("list.toml", NEAR_LIST)
+    assert [item["cells"] for item in items_of(run)] == [{"cost": ["5.00", "5.75"]}, {"cost": ["6.00", "6.50"]}]
+    put("list.toml", NEAR_LIST.replace("near_keys = true\n", ""))
+    assert [item["verdict"] for item in items_of(run)] == ["changed"]
+
+
+def test_what_nearly_is_an_item_is_no_new_item_to_be_filled_in(run, put, tmp_path):
+    put("live.csv", "sku,name,barcode,cost\nQA-1,Veil,0400980332533,5.00\nQA-2,Hood,0400946437227,6.00\n")
+    put("list.csv", "EAN,cost\n400980332533,5.50\n0400946437227,6.50\n2900999999992,7.00\n")
+    put("list.toml", 'version = 1\nmatch_by = ["barcode"]\n[headings]\nEAN = "barcode"\ncost = "cost"\n')
+    done = run("compare", "live.csv", "list.csv", "--mapping", "list.toml", "--new-to", "new.csv", "-o", "c.jsonl")
+    assert "Wrote new.csv: 1 new item without a code" in done.stdout
+    assert "400980332533 for 0400980332533" in done.stdout
+    assert "400980332533" not in (tmp_path / "new.csv").read_text()
+
+
+def test_match_knows_all_that_a_mapping_says_and_tells_what_becomes_of_each_row(run, put):
+    put("live.csv", "sku,name,brand,st01,st02,cost\nQA-1,Veil,Gustwell,1,2,5.00\nQA-2,Hood,Gustwell,3,4,6.00\n")
+    put(
+        "stock.csv",
+        "Item,Place,Count,Maker\nQA-1,one,5,x\nQA-1,two,6,x\nQA-2,one,7,x\nQA-9,one,8,x\nQA-2,five,1,x\nTotal,,27,\n",
+    )
+    put(
+        "stock.toml",
+        'version = 1\nignore = ["Maker"]\n[headings]\nItem = "sku"\n[constants]\nbrand = "Waxbrook"\n'
+        '[spread]\nby = "Place"\nvalue = "Count"\n[spread.columns]\none = "st01"\ntwo = "st02"\n',
+    )
+    done = run("match", "live.csv", "stock.csv", "--mapping", "stock.toml", "--json")
+    facts = json.loads(done.stdout)
+    assert (done.returncode, done.stderr) == (0, "")
+    assert {pair["heading"]: (pair["field"], pair["how"]) for pair in facts["pairs"]} == {
+        "Item": ("sku", "told"),
+        "Maker": (None, "ignored"),
+        "Place": ("Place", "told"),
+        "Count": ("st01, st02", "told"),
+        "": ("brand", "constant"),
+    }
+    assert facts["pairs"][0]["sheet"] == facts["pairs"][0]["live"] == ["QA-1", "QA-2"]
+    rows = facts["rows"]
+    assert rows["read"] == 6 == rows["matched"] + rows["new"] + rows["folded"] + sum(rows["set_aside"].values())
+    assert (rows["matched"], rows["new"], rows["folded"]) == (2, 1, 1)
+    text = run("match", "live.csv", "stock.csv", "--mapping", "stock.toml").stdout
+    assert "6 rows: 2 with an item, 1 new, 1 put into another one's row" in text
+    compared = run("compare", "live.csv", "stock.csv", "--mapping", "stock.toml").stdout
+    assert re.search(r"put into another one's row +· +1", compared)
+
+
+def test_match_shows_no_values_of_different_items_side_by_side(run, put):
+    put("live.csv", "sku,cost\nQA-1,5.00\nQA-2,\n")
+    put("sheet.csv", "sku,cost\nQA-2,7.00\nQA-8,8.00\n")
+    (_, cost) = json.loads(run("match", "live.csv", "sheet.csv", "--json").stdout)["pairs"]
+    assert (cost["sheet"], cost["live"]) == (["7.00"], [""])
+    put("sheet.csv", "sku,cost\nQA-7,7.00\nQA-1,\n")
+    (_, cost) = json.loads(run("match", "live.csv", "sheet.csv", "--json").stdout)["pairs"]
+    assert (cost["sheet"], cost["live"]) == (["7.00"], [])
 
 
 def test_case_is_ignored_when_the_store_file_says_so():
@@ -140,7 +255,14 @@ def test_match_shows_the_pairing_and_keeps_it_for_compare(run, store, put):
     header = json.loads(compared.stdout)["header"]
     assert header["counts"]["changed"] == 2
     assert header["near"] == [
-        {"row": 3, "key": {"sku": "qa-1002"}, "live_key": {"sku": "QA-1002"}, "taken": True, "damage": None},
+        {
+            "row": 3,
+            "key": {"sku": "qa-1002"},
+            "live_key": {"sku": "QA-1002"},
+            "taken": True,
+            "damage": None,
+            "why": None,
+        },
     ]
     assert header["sheet_writing"]["decimal_mark"] == ","
     only = run("compare", "live.csv", "supplier.csv", "--mapping", "supplier.toml", "--only", "stock", "--json")

@@ -185,10 +185,10 @@ def test_what_matches_is_not_what_is_written():
     supplied = as_catalogue({"EAN": ["400980332533", "29-00963560864"], "Trade": ["5.20", "8.00"]}, "list")
     mapping = ListMapping(match_by=["barcode"], headings={"EAN": "barcode", "Trade": "cost"})
     held = translate(live, supplied, mapping, STORE)
-    assert held.new is not None and held.new.height == 2
+    assert held.new is not None and held.new["barcode"].to_list() == ["29-00963560864"]  # a hyphen is no near miss
     taken = translate(live, supplied, mapping, STORE, options=ListOptions(near_keys=True)).sheet
     changes = compare(live, taken, store=STORE)
-    assert cells_of(changes) == {"QA-1.cost": "5.20"}  # a hyphen within a number is no near miss
+    assert cells_of(changes) == {"QA-1.cost": "5.20"}
     bare = as_catalogue({"EAN": ["040098033253", "290185743768"], "Trade": ["5.30", "9.10"]}, "list")
     bare = translate(live, bare, mapping, STORE, options=ListOptions(near_keys=True)).sheet  # check digits left off
     assert cells_of(compare(live, bare, store=STORE)) == {"QA-1.cost": "5.30", "QA-3.cost": "9.10"}

@@ -1,15 +1,21 @@
-"""Which heading of a sheet is which field, before anything is compared."""
+"""Which heading of a sheet is which field, and which rows have an item, before anything is compared."""
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from collections import Counter
+from dataclasses import dataclass, replace
 
+import msgspec
+
+from neat_delta.core.lists.translate import ListOptions, translate
+from neat_delta.core.match.keys import KeyIndex
 from neat_delta.core.match.prepare import ANY_COLUMNS, AlignedInputs, align_inputs
+from neat_delta.core.match.rows import match_rows
 from neat_delta.core.model.catalogue import Catalogue
 from neat_delta.core.model.columns import ColumnOptions
 from neat_delta.core.model.lists import ListMapping
 from neat_delta.core.model.store import Store
-from neat_delta.core.review.samples import ColumnSample, mapping_to_keep, samples
+from neat_delta.core.review.samples import ColumnSample, MatchedRows, constant_samples, mapping_to_keep, samples
 
 __all__ = ["Matches", "match"]
 
@@ -19,26 +25,66 @@ SAMPLES = 3
 
 @dataclass(frozen=True, slots=True)
 class Matches:
-    """Two catalogues with their columns matched; each heading of the sheet with its field and a few values of both; and
-    what is worth keeping for the next such sheet.
+    """Two catalogues with their columns matched; each heading of the sheet with its field and a few values of both;
+    what becomes of its rows; and what is worth keeping for the next such sheet.
     """
 
     aligned: AlignedInputs
     samples: list[ColumnSample]
+    rows: MatchedRows
     mapping: ListMapping
 
 
 def match(
-    live: Catalogue, sheet: Catalogue, store: Store | None = None, *, columns: ColumnOptions = ANY_COLUMNS
+    live: Catalogue,
+    sheet: Catalogue,
+    store: Store | None = None,
+    *,
+    columns: ColumnOptions = ANY_COLUMNS,
+    mapping: ListMapping | None = None,
 ) -> Matches:
-    """Match the headings of a sheet with live's fields. CatalogueError when a name in `columns` is none, two headings
-    mean one field, or the sheet lacks the key.
+    """Match the headings of a sheet with live's fields, and its rows with live's items; with a `mapping` as that says
+    of a list. CatalogueError when a name in `columns` or `mapping` is none, two headings mean one field, or the sheet
+    lacks what its rows are matched by.
 
     >>> from neat_delta import as_catalogue
     >>> live = as_catalogue({"sku": ["QA-1"], "cost": ["5.00"]}, "live")
-    >>> sheet = as_catalogue({"SKU": ["QA-1"], "Trade": ["5.20"]}, "sheet")
-    >>> [(one.heading, one.field) for one in match(live, sheet).samples]
-    [('SKU', 'sku'), ('Trade', None)]
+    >>> sheet = as_catalogue({"SKU": ["QA-1", "QA-9"], "Trade": ["5.20", "7.00"]}, "sheet")
+    >>> matches = match(live, sheet)
+    >>> [(one.heading, one.field) for one in matches.samples], matches.rows.matched, matches.rows.new
+    ([('SKU', 'sku'), ('Trade', None)], 1, 1)
     """
-    aligned = align_inputs(live, sheet, store=store, columns=columns)
-    return Matches(aligned, samples(aligned, sheet, SAMPLES), mapping_to_keep(aligned))
+    if mapping is None:
+        aligned = align_inputs(live, sheet, store=store, columns=columns)
+        found = match_rows(aligned.live, aligned.sheet, aligned.key, bare=True)
+        aside = [row.reason for row in found.set_aside if row.file == "sheet"]
+        rows = MatchedRows(sheet.cells.height, found.pairs.height, found.new.len(), 0, _counted(aside))
+        shown = samples(aligned, sheet, found.pairs, SAMPLES)
+        return Matches(aligned, shown, rows, mapping_to_keep(aligned.columns, ListMapping(match_by=aligned.key.fields)))
+    options = ListOptions(columns=replace(columns, saved=None), near_keys=mapping.near_keys, repair=mapping.repair)
+    made = translate(live, sheet, mapping, store, options=options)
+    aligned = align_inputs(live, made.sheet, store=store, columns=columns)
+    index = KeyIndex.of(aligned.live.cells, aligned.key)
+    place = index.lookup(aligned.sheet.cells)
+    number = aligned.sheet.row(place.is_not_null().arg_true())
+    pairs = number.to_frame("row").with_columns(live=place.drop_nulls()).unique("row", maintain_order=True)
+    pairs = pairs.select("live", sheet=sheet.place(pairs["row"]))
+    provenance = made.sheet.provenance
+    aside = [row.reason for row in provenance.set_aside] if provenance else []
+    folded = provenance.folded if provenance else 0
+    new = aligned.sheet.row(place.is_null().arg_true()).n_unique()
+    rows = MatchedRows(sheet.cells.height, pairs.height, new, folded, _counted(aside))
+    shown = [*samples(aligned, sheet, pairs, SAMPLES), *constant_samples(aligned, mapping.constants, SAMPLES)]
+    by = mapping.match_by or aligned.key.fields
+    kept = mapping_to_keep(aligned.columns, msgspec.structs.replace(mapping, match_by=list(by)))
+    return Matches(aligned, shown, rows, kept)
+
+
+def _counted(reasons: list[str]) -> dict[str, int]:
+    """How many rows were set aside for each sort of reason, the most frequent first."""
+    sorts = (SEVERAL if SEVERAL in reason else reason.partition(":")[0] for reason in reasons)
+    return dict(Counter(sorts).most_common())
+
+
+SEVERAL = "are for one item"
+"""What is said of rows that say different things of one item, after their numbers."""

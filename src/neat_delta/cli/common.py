@@ -28,6 +28,7 @@ __all__ = [
     "blanks_from_options",
     "clashes_from_options",
     "column_mappings",
+    "constant_option",
     "counts_for_scripts",
     "find_round",
     "header_facts",
@@ -45,6 +46,7 @@ __all__ = [
     "must_fit",
     "must_not_be_input",
     "notation_from_options",
+    "prefer_option",
     "print_json",
     "print_live",
     "print_result",
@@ -387,6 +389,21 @@ def print_round(there: Round | None, store_path: str | None, changes: str, edite
 def store_arguments(told: str | None) -> list[str]:
     """The words by which a further command takes the store file that was told; none where it finds it by its name."""
     return [] if told is None else ["--store", told]
+
+
+constant_option: Decorator = click.option(
+    "--constant",
+    "constants",
+    multiple=True,
+    metavar="FIELD=TEXT",
+    help="A field that SHEET lacks, the same in every row: brand=Gustwell. May be repeated.",
+)
+
+prefer_option: Decorator = click.option(
+    "--prefer",
+    metavar="first|last|lowest:FIELD|highest:FIELD",
+    help="Of several rows of a list for one item, the one to take.  [default: they are set aside]",
+)
 
 
 def mapping_options(command: Any) -> Any:  # noqa: ANN401 - as Click decorates

@@ -16,6 +16,7 @@ from neat_delta.cli.common import (
     blanks_from_options,
     clashes_from_options,
     column_mappings,
+    constant_option,
     images_in,
     images_option,
     json_option,
@@ -28,6 +29,7 @@ from neat_delta.cli.common import (
     must_fit,
     must_not_be_input,
     notation_from_options,
+    prefer_option,
     print_result,
     read_store_option,
     store_option,
@@ -62,18 +64,8 @@ __all__ = ["compare"]
     help="Cells that SHEET and the store both changed since: hold them, send SHEET's, leave the store's; in all "
     "fields, or in one: price=sheet. stock=add adds SHEET's difference to the store's number.  [default: hold]",
 )
-@click.option(
-    "--constant",
-    "constants",
-    multiple=True,
-    metavar="FIELD=TEXT",
-    help="A field that SHEET lacks, the same in every row: brand=Gustwell. May be repeated.",
-)
-@click.option(
-    "--prefer",
-    metavar="first|last|lowest:FIELD|highest:FIELD",
-    help="Of several rows of a list for one item, the one to take.  [default: they are set aside]",
-)
+@constant_option
+@prefer_option
 @click.option(
     "--new-to", metavar="FILE", help="Write a list's new items without a code to FILE (.csv, .xlsx), to be filled in."
 )

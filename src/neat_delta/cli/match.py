@@ -6,6 +6,7 @@ import click
 
 from neat_delta.cli.common import (
     column_mappings,
+    constant_option,
     json_option,
     key_option,
     layout_from_options,
@@ -13,6 +14,7 @@ from neat_delta.cli.common import (
     list_mapping,
     mapping_options,
     must_be_new,
+    prefer_option,
     print_json,
     read_store_option,
     store_arguments,
@@ -35,6 +37,8 @@ __all__ = ["match"]
 @click.option("--replace", is_flag=True, help="Overwrite the FILE of --save if it is there.")
 @store_option
 @key_option
+@constant_option
+@prefer_option
 @mapping_options
 @layout_options(two=True)
 @json_option
@@ -45,6 +49,8 @@ def match(
     replace: bool,
     store: str | None,
     key: tuple[str, ...],
+    constants: tuple[str, ...],
+    prefer: str | None,
     mapped: tuple[str, ...],
     only: str | None,
     ignore: tuple[str, ...],
@@ -52,13 +58,12 @@ def match(
     match_by: tuple[str, ...],
     as_json: bool,
 ) -> int:
-    """Show which heading of SHEET is which field of LIVE.
+    """Show which heading of SHEET is which field of LIVE, and how many of its rows have an item.
 
     A heading is paired by what you say (--map), by its exact name, by its name without case, spaces, underscores and
     hyphens, or by the other headings in the store file. Any other is left out, with the nearest field as a hint.
     """
     import neat_delta
-    from neat_delta.core.model.columns import ColumnMapping
     from neat_delta.files.mappingfile import mapping_text
     from neat_delta.files.whole import write_whole
 
@@ -69,19 +74,18 @@ def match(
     store_file = read_store_option(store, live)
     shop, store_path = store_file or (None, None)
     told, fields = column_mappings(mapped, only, ignore)
-    known = list_mapping(mapping, match_by)
-    saved = None if known is None else ColumnMapping(known.headings, known.ignore)
+    known = list_mapping(mapping, match_by, constants, prefer)
     with working(f"Reading {live} and {sheet}"):
         live_catalogue = neat_delta.read(live, layout_from_options("live", shop.file.layout if shop else None))
         layout = layout_from_options("sheet", known.file if known else None)
         sheet_catalogue = neat_delta.read(sheet, layout, like=live_catalogue)
-        by = key if known is None else tuple(known.match_by) or key
-        columns = neat_delta.ColumnOptions(by, told, saved, fields)
-        matches = neat_delta.match(live_catalogue, sheet_catalogue, shop, columns=columns)
+        columns = neat_delta.ColumnOptions(key, told, None, fields)
+        matches = neat_delta.match(live_catalogue, sheet_catalogue, shop, columns=columns, mapping=known)
     if save:
         write_whole(save, [mapping_text(matches.mapping, sheet, live, mapping).encode()])
     if as_json:
-        print_json({"saved": save, "store": store_path, "key": matches.aligned.key.fields, "pairs": matches.samples})
+        facts = {"saved": save, "store": store_path, "key": matches.aligned.key.fields, "rows": matches.rows}
+        print_json(facts | {"matched_by": matches.mapping.match_by, "pairs": matches.samples})
     else:
         from neat_delta.report import terminal as report
 
@@ -90,12 +94,13 @@ def match(
             matches.aligned,
             sheet_catalogue,
             matches.samples,
-            store_path,
-            by_key=not (known and known.match_by),
+            matches.rows,
+            by=matches.mapping.match_by,
+            store=store_path,
         )
         if save:
             from neat_delta.report.text import command
 
             use = command("compare", live, sheet, "--mapping", save, *store_arguments(store))
             click.echo(f"\nWrote {save}. Use it:  {use}")
-    return 1 if any(row.how == "unmatched" for row in matches.samples) else 0
+    return 1 if any(row.how in {"unmatched", "not described"} for row in matches.samples) else 0

@@ -30,7 +30,7 @@ from neat_delta.core.model.changeset import (
     held,
 )
 from neat_delta.core.model.importer import NEW_CODE
-from neat_delta.core.model.reasons import SLIP
+from neat_delta.core.model.reasons import SLIP, sort_of
 from neat_delta.core.rekey.moves import codes_in
 from neat_delta.core.review.cells import CellView, ItemView, item_views
 from neat_delta.report.facts import (
@@ -59,7 +59,7 @@ if TYPE_CHECKING:
     from neat_delta.core.review.figures import FieldFigures
     from neat_delta.core.review.impact import ImpactFacts, Suggestion
     from neat_delta.core.review.records import Records
-    from neat_delta.core.review.samples import ColumnSample
+    from neat_delta.core.review.samples import ColumnSample, MatchedRows
     from neat_delta.core.review.totals import Total
     from neat_delta.core.review.view import View
     from neat_delta.core.worksheet.cut import WorkingSheet
@@ -260,6 +260,8 @@ def print_accounts(console: Console, changes: ChangeSet) -> None:
         ("gone from the store", None, counts.departed, ""),
         (NOT_THERE.get(of_sheet, "not in the sheet"), counts.absent, None, ""),
         ("set aside", counts.set_aside_live, counts.set_aside_sheet, "magenta"),
+        ("put into another one's row", None, counts.folded, ""),
+        ("again, for another item", None, -counts.copied, ""),
     ):
         # A list of codes says nothing of what is changed or new.
         if live or sheet or name in {"same", "set aside"} or (name in {"changed", "new"} and not _is_list(header)):
@@ -526,13 +528,14 @@ def print_waiting(console: Console, changes: ChangeSet) -> None:
         console.print(Text(f"\nlet through, and fits nothing that was found: {names}", "yellow"))
     if counts.blanks_kept:
         console.print(f"  dropped  {count(counts.blanks_kept, 'cell')}  blank in the sheet; live keeps its value")
-    if header.set_aside:
+    aside = [row for row in header.set_aside if sort_of(row.reason) != "near"]  # these are told by themselves
+    if aside:
         console.print("\nset aside, with the reason", style="bold")
-        for row in header.set_aside[:LISTED]:
+        for row in aside[:LISTED]:
             where = f"  {'list' if row.file == 'sheet' and _is_list(header) else row.file} row {row.row:,}"
             console.print(cut(f"{where:<18} {key_text(row.key):<18} {row.reason}", console.width))
-        if len(header.set_aside) > LISTED:
-            console.print(f"  and {len(header.set_aside) - LISTED:,} more, all in line 1 of the change set")
+        if len(aside) > LISTED:
+            console.print(f"  and {len(aside) - LISTED:,} more, all in line 1 of the change set")
     if header.unseen:
         console.print(
             f"what live has in {listed([shown(n) for n in header.unseen])} is not known: no undo brings it back"
@@ -597,19 +600,21 @@ def _print_codes(console: Console, changes: ChangeSet) -> None:
 
 
 def _print_near(console: Console, header: Header) -> None:
-    if not header.near:
-        return
-    taken = header.near[0].taken
-    title = (
-        "taken, as you said" if taken else "new, but nearly the key of an item; --accept-near-keys takes them for it"
-    )
-    console.print(f"\n{title}", style="bold")
-    for near in header.near[:LISTED]:
-        console.print(
-            cut(f"  sheet row {near.row:,}: {key_text(near.key)} for {key_text(near.live_key)}", console.width)
-        )
-    if len(header.near) > LISTED:
-        console.print(f"  and {len(header.near) - LISTED:,} more, all in line 1 of the change set")
+    for taken, title in ((True, "taken, as you said"), (False, "not taken, as the key nearly is an item's")):
+        lines = [
+            Text(f"  sheet row {near.row:,}: {key_text(near.key)} ").append(
+                f"is {near.why}" if near.why else f"for {key_text(near.live_key)}"
+            )
+            for near in header.near
+            if near.taken == taken
+        ]
+        print_some(console, title, lines, everything=False, hint="all are in line 1 of the change set")
+        if lines and not taken:
+            hint = (
+                "  --accept-near-keys takes a row for the only item whose key is near; --accept near:SKU lets it be "
+                "a new item"
+            )
+            console.print(Text(hint, "dim"))
 
 
 def _print_likely(console: Console, header: Header) -> None:
@@ -630,22 +635,23 @@ def print_pairs(
     aligned: AlignedInputs,
     sheet: Catalogue,
     pairs: Sequence[ColumnSample],
-    store: str | None,
+    rows: MatchedRows,
     *,
-    by_key: bool,
+    by: list[str],
+    store: str | None,
 ) -> None:
-    """Which heading is which field, with samples of both; whether rows are matched by the store's key."""
+    """Which heading is which field, with samples of both, and what becomes of the rows, which are matched `by`."""
     for name, one in (("live", aligned.live), ("sheet", sheet)):
         _print_source(console, name, one.path, one.cells.height, len(one.fields), one.layout, one.notes)
     if store is not None:
         _print_fact(console, "store", shown(store))
-    names = ", ".join(shown(field) for field in aligned.key.fields)
-    _print_fact(console, *(("key", names) if by_key else ("rows", f"matched by {names}")))
+    names = ", ".join(shown(field) for field in by)
+    _print_fact(console, *(("key", names) if by == aligned.key.fields else ("rows", f"matched by {names}")))
     console.print()
     table = result_table(f"in {shown(PurePath(sheet.path).name)}", "field", "why", "in the sheet", "in live")
     for number, column in enumerate(table.columns):
         column.no_wrap, column.overflow = number in {0, 1}, "ellipsis"
-    words = [(shown(pair.heading), _field_of(pair), pair.how) for pair in pairs]
+    words = [(shown(pair.heading) or "·", _field_of(pair), pair.how) for pair in pairs]
     taken = sum(max(map(cell_len, texts)) for texts in zip(*words, (f"in {sheet.path}", "", ""), strict=True))
     room = console.width - taken - 2 * 4
     longest = max((cell_len(shown(value)) for pair in pairs for value in pair.live), default=0)
@@ -654,7 +660,7 @@ def print_pairs(
     for pair in pairs:
         sure, field = pair.field is not None, _field_of(pair)
         table.add_row(
-            Text(shown(pair.heading), "" if sure else "magenta"),
+            Text(shown(pair.heading) or "·", "" if sure else "magenta"),
             Text(field, "" if sure else "magenta"),
             Text(pair.how, "dim"),
             *(
@@ -663,13 +669,34 @@ def print_pairs(
             ),
         )
     console.print(table)
-    paired = sum(pair.field is not None for pair in pairs)
-    console.print(f"\n{count(paired, 'heading')} paired, {len(pairs) - paired:,} left out.", style="bold")
+    headings = [pair for pair in pairs if pair.heading]
+    paired = sum(pair.field is not None for pair in headings)
+    console.print(f"\n{count(paired, 'heading')} paired, {len(headings) - paired:,} left out.", style="bold")
+    _print_rows(console, rows)
     rest = [name for name in aligned.live.fields if name not in {pair.field for pair in pairs}]
     if rest:
         console.print(Text(f"fields that no heading stands for: {listed([shown(name) for name in rest])}"))
+    if any(pair.how == "not described" for pair in pairs):
+        console.print(
+            'A heading that the mapping does not name is left out. --map "HEADING=FIELD" or --ignore adds it.'
+        )
     if any(pair.how == "unmatched" for pair in pairs):
         console.print('A heading that live does not have is left out. --map "HEADING=FIELD" says what it stands for.')
+
+
+def _print_rows(console: Console, rows: MatchedRows) -> None:
+    """What becomes of the rows of a sheet."""
+    parts = [
+        f"{number:,} {what}"
+        for number, what in (
+            (rows.matched, "with an item"),
+            (rows.new, "new"),
+            (rows.folded, "put into another one's row"),
+        )
+        if number or what == "with an item"
+    ]
+    parts += [f"{times:,} set aside ({reason})" for reason, times in rows.set_aside.items()]
+    console.print(f"{count(rows.read, 'row')}: {', '.join(parts)}.", style="bold")
 
 
 def _field_of(pair: ColumnSample) -> str:

@@ -22,10 +22,10 @@ __all__ = ["ACCEPTED_SOURCES", "accepted", "as_findings", "decide", "with_decisi
 CELL_ORDER = ("check", "list", "rule", "damage", "slip", "clash", "emptied", "code", "held", "follows", "sign-off")
 """Of several findings that hold one cell, the first in this order names the reason; of two of one source the first."""
 
-ITEM_ORDER = ("list", "rule", "code", "clash", "held", "new", "gone", "check", "incomplete", "sign-off")
+ITEM_ORDER = ("list", "rule", "code", "clash", "held", "near", "new", "gone", "check", "incomplete", "sign-off")
 """Likewise of those that hold a whole item."""
 
-ACCEPTED_SOURCES = ("damage", "slip", "emptied", "stale", "swapped", "rule", "list")
+ACCEPTED_SOURCES = ("damage", "slip", "emptied", "near", "stale", "swapped", "rule", "list")
 """The sources of findings that can be let through by their name; of checks, it is the check's own."""
 
 Index = Callable[[], KeyIndex]

@@ -4,7 +4,10 @@ elsewhere.
 
 from __future__ import annotations
 
+from collections.abc import Mapping
 from dataclasses import replace
+from functools import reduce
+from operator import and_
 from typing import TYPE_CHECKING
 
 import polars as pl
@@ -16,91 +19,180 @@ from neat_delta.core.model.changeset import NearKey
 if TYPE_CHECKING:
     from neat_delta.core.match.rows import Matched
 
-__all__ = ["near_keys", "with_near_keys"]
+__all__ = ["near_keys", "near_to", "with_near_keys"]
 
 HYPHENS = "[\u2010\u2011\u2012\u2013\u2014\u2015\u2212\ufe58\ufe63\uff0d]"
 UNSEEN = "[\\s\u00ad\u200b\u200c\u200d\u2060\ufeff]"
 
+_NEAR = {"live": pl.UInt32, "sheet": pl.UInt32, "damage": pl.String}
+
 
 def near_keys(matched: Matched) -> pl.DataFrame:
-    """The items that only one file has and that nearly have the same key, each the only one that does: their places in
-    `live` and `sheet`, and `damage`: what a spreadsheet did to live's key, if that is what happened.
+    """The new rows whose key nearly is one of live's, in the sheet's order: their places in `live` and `sheet`,
+    `damage` (what a spreadsheet did to live's key, if that is what happened), and whether there is `only` this one way
+    to take them. It is not the only one where a row is near to several items, where the item has a row with its own
+    key, or rows with different keys are near to one item.
 
     Keys are near that differ only by case, spaces, hyphens that look alike or leading zeros; those that a spreadsheet
     made of a key of live; and numbers of articles without their check digit.
     """
-    alone = {"live": matched.gone, "sheet": matched.new}
-    keys = {name: index.keys for name, index in matched.keys.items()}
-    if not all(places.len() for places in alone.values()):
-        return pl.DataFrame(schema={"live": pl.UInt32, "sheet": pl.UInt32, "damage": pl.String})
-    form = (
-        pl.all()
-        .str.normalize("NFKC")
-        .str.to_lowercase()
-        .str.replace_all(UNSEEN, "")
-        .str.replace_all(HYPHENS, "-")
-        .str.replace("^0+(.)", "$1")
-    )
-    forms = []
-    for name, places in alone.items():
-        table = keys[name].gather(places).select(form)
-        table = table.with_columns(places.cast(pl.UInt32).alias(MARK + name))
-        forms.append(table.filter(pl.struct(keys[name].columns).is_unique()))
-    pairs = forms[0].join(forms[1], on=keys["live"].columns, how="inner", maintain_order="right")
-    near = pairs.select(pl.col(MARK + name).alias(name) for name in alone)
-    if len(keys["live"].columns) > 1:
-        return near.with_columns(damage=pl.lit(None, pl.String))
-    texts = {name: keys[name].to_series().gather(near[name]) for name in alone}
-    near = near.with_columns(damage=damaged_keys(texts["live"], texts["sheet"]))
-    rest = {name: places.filter(~places.is_in(near[name].implode())) for name, places in alone.items()}
-    pairs = made_of({name: keys[name].to_series().gather(places) for name, places in rest.items()})
-    more = {name: rest[name].gather(pairs[name]).cast(pl.UInt32) for name in alone}
-    near = pl.concat([near, pl.DataFrame(more).with_columns(damage=pairs["damage"])])
-    rest = {name: places.filter(~places.is_in(near[name].implode())) for name, places in alone.items()}
-    bare = _without_check_digit({name: keys[name].to_series().gather(places) for name, places in rest.items()})
-    more = {name: rest[name].gather(bare[name]).cast(pl.UInt32) for name in alone}
-    return pl.concat([near, pl.DataFrame(more).with_columns(damage=pl.lit(None, pl.String))]).sort("sheet")
+    names = matched.key
+    if not matched.new.len():
+        return pl.DataFrame(schema={**_NEAR, "only": pl.Boolean})
+    met = matched.pairs["live"].unique().cast(pl.UInt32)
+    free = matched.gone.cast(pl.UInt32)
+    live = _distinct(matched.keys["live"].keys, pl.concat([free, met]).sort(), "live")
+    rows = matched.keys["sheet"].keys.gather(matched.new).with_columns(sheet=matched.new.cast(pl.UInt32))
+    ours = rows.unique(names, keep="first", maintain_order=True)
+    form = [pl.col(name) for name in names]
+    sides = [
+        table.select(pl.col(MARK), *_forms(table.select(form)))
+        for table in (live.rename({"live": MARK}), ours.rename({"sheet": MARK}))
+    ]
+    met_forms = sides[0].join(sides[1], on=names, how="inner")
+    near = met_forms.select(live=MARK, sheet=MARK + "_right")
+    near = near.with_columns(damage=_damage(matched, near)).cast(_NEAR)  # type: ignore[arg-type]
+    for more in (made_of, _without_check_digit):
+        left = live.filter(pl.col("live").is_in(free.implode()) & ~pl.col("live").is_in(near["live"].implode()))
+        open_keys = ours.filter(~pl.col("sheet").is_in(near["sheet"].implode()))
+        if left.height and open_keys.height:
+            near = pl.concat([near, more(left, open_keys, names).cast(_NEAR)])  # type: ignore[arg-type]
+    only = (pl.len().over("sheet") == 1) & (pl.len().over("live") == 1) & pl.col("live").is_in(free.implode())
+    near = near.with_columns(only=only).rename({"sheet": MARK})
+    near = near.join(ours.rename({"sheet": MARK}), on=MARK).join(rows, on=names)
+    return near.select("live", "sheet", "damage", "only").sort("sheet", "live")
 
 
-def _without_check_digit(keys: dict[str, pl.Series]) -> pl.DataFrame:
-    """The keys of the sheet that are one of live without its check digit (GTIN, of 8, 12 or 13 digits), and of no
-    other: the places of both among these keys.
+def _distinct(keys: pl.DataFrame, places: pl.Series, name: str) -> pl.DataFrame:
+    """The keys at these places with their place (`name`); of rows that share one, the first."""
+    table = keys.gather(places).with_columns(places.alias(name))
+    return table.unique(keys.columns, keep="first", maintain_order=True)
+
+
+def _forms(keys: pl.DataFrame) -> list[pl.Series]:
+    """The keys in the form in which near ones are the same."""
+    return [_form(keys[name]) for name in keys.columns]
+
+
+def _form(texts: pl.Series) -> pl.Series:
+    """The texts in the form in which near ones are the same. Plain letters need none of what costs most."""
+    plain = texts.str.len_bytes() == texts.str.len_chars()
+    if not plain.all():
+        at = (~plain).arg_true()
+        other = texts.gather(at).str.normalize("NFKC")
+        other = other.str.replace_all(UNSEEN, "").str.replace_all(HYPHENS, "-")
+        texts = texts.clone().scatter(at, other)
+    texts = texts.str.to_lowercase()
+    if texts.str.contains(r"\s").any():
+        texts = texts.str.replace_all(UNSEEN, "")
+    bare = texts.str.strip_chars_start("0")
+    return pl.select(
+        pl.when((bare == "") & (texts != "")).then(pl.lit("0")).otherwise(bare).alias(texts.name)
+    ).to_series()
+
+
+def _damage(matched: Matched, near: pl.DataFrame) -> pl.Series:
+    """What a spreadsheet did to live's key, by the places in live and the sheet: null where a part of it differs in
+    another way.
+    """
+    none = pl.repeat(None, near.height, dtype=pl.String, eager=True).alias("damage")
+    if not near.height:
+        return none
+    parts, sound = [], []
+    for name in matched.key:
+        before, raw = (matched.keys[one].keys[name].gather(near[one]) for one in ("live", "sheet"))
+        parts.append(damaged_keys(before, raw))
+        sound.append((before == raw) | parts[-1].is_not_null())
+    certain = reduce(and_, sound)
+    return pl.select(pl.when(certain).then(pl.coalesce(parts)).alias("damage")).to_series()
+
+
+def _without_check_digit(live: pl.DataFrame, sheet: pl.DataFrame, key: list[str]) -> pl.DataFrame:
+    """The keys of the sheet that are one of live without its check digit (GTIN, of 8, 12 or 13 digits): the places of
+    both.
     """
     form = f"^[0-9]{{{'}$|^[0-9]{'.join(str(length - 1) for length in GTIN)}}}$"
-    ours = pl.DataFrame({"key": keys["sheet"]}).with_row_index("sheet").filter(pl.col("key").str.contains(form))
+    ours = sheet.filter(pl.col(key[0]).str.contains(form)) if len(key) == 1 else sheet.clear()
     if not ours.height:
-        return pl.DataFrame(schema={"live": pl.UInt32, "sheet": pl.UInt32})
+        return pl.DataFrame(schema=_NEAR)
     from stdnum.ean import calc_check_digit
 
-    whole = [bare + calc_check_digit(bare) for bare in ours["key"]]
-    ours = ours.with_columns(key=pl.Series(whole, dtype=pl.String))
-    met = ours.join(pl.DataFrame({"key": keys["live"]}).with_row_index("live"), on="key", how="inner")
-    return met.filter(pl.col("live").is_unique() & pl.col("sheet").is_unique()).select("live", "sheet")
+    whole = [bare + calc_check_digit(bare) for bare in ours[key[0]]]
+    ours = ours.with_columns(pl.Series(key[0], whole, dtype=pl.String))
+    met = ours.join(live, on=key, how="inner")
+    return met.select("live", "sheet", damage=pl.lit(None, pl.String))
 
 
 GTIN = (8, 12, 13)
 """How long the numbers of articles are (GS1 General Specifications)."""
 
 
+def near_to(key: Mapping[str, str]) -> str:
+    """What is said of a row whose key nearly is this one.
+
+    >>> near_to({"sku": "00417"})
+    'nearly 00417'
+    """
+    return f"nearly {_shown(key)}"
+
+
+def _shown(key: Mapping[str, str]) -> str:
+    return " / ".join(text.strip() for text in key.values())
+
+
 def with_near_keys(
     matched: Matched, live: Catalogue, sheet: Catalogue, near: pl.DataFrame, taken: pl.Series
 ) -> Matched:
-    """The match with these near keys named, and those among its items that are `taken`."""
+    """The match with these near keys named, and those among its items that are `taken` and can `only` be taken so."""
+    if not near.height:
+        return matched
     pairs, gone, new = matched.pairs, matched.gone, matched.new
-    accepted = near.filter(taken).select(pairs.columns)
+    near = near.with_columns(taken=near["only"] & taken)
+    accepted = near.filter("taken").select(pairs.columns)
     if accepted.height:
         pairs = pl.concat([pairs, accepted.cast({name: pairs.schema[name] for name in pairs.columns})]).sort("live")
         gone = gone.filter(~gone.is_in(accepted["live"].implode()))
         new = new.filter(~new.is_in(accepted["sheet"].implode()))
-    named = [
-        NearKey(row, sheet_key, live_key, accepted, damage)
-        for row, sheet_key, live_key, accepted, damage in zip(
-            sheet.row(near["sheet"]),
-            sheet.cells.select(matched.key).gather(near["sheet"]).rows(named=True),
-            live.cells.select(matched.key).gather(near["live"]).rows(named=True),
-            taken,
-            near["damage"],
-            strict=True,
-        )
-    ]
-    return replace(matched, pairs=pairs, gone=gone, new=new, near=named)
+    keys_of = {
+        name: one.cells.select(pl.col(matched.key).str.strip_chars()).gather(near[name]).rows(named=True)
+        for name, one in (("live", live), ("sheet", sheet))
+    }
+    why = _doubts(matched, sheet, near, keys_of["live"])
+    named: dict[int, NearKey] = {}
+    facts = zip(sheet.row(near["sheet"]), keys_of["sheet"], keys_of["live"], near["taken"], near["damage"], strict=True)
+    for row, key, live_key, is_taken, damage in facts:
+        named.setdefault(row, NearKey(row, key, live_key, is_taken, damage, why.get(row)))
+    return replace(matched, pairs=pairs, gone=gone, new=new, near=list(named.values()))
+
+
+MOST_NAMED = 5
+"""So many items or rows that come as near are named."""
+
+
+def _doubts(matched: Matched, sheet: Catalogue, near: pl.DataFrame, live_keys: list[dict[str, str]]) -> dict[int, str]:
+    """By row of the sheet, what else comes as near, where there is not only one way to take it."""
+    if near["only"].all():
+        return {}
+    items: dict[int, list[int]] = {}
+    rows: dict[int, list[int]] = {}
+    shown = {}
+    numbers = sheet.row(near["sheet"]).to_list()
+    for place, row, key in zip(near["live"], numbers, live_keys, strict=True):
+        items.setdefault(row, []).append(place)
+        rows.setdefault(place, []).append(row)
+        shown[place] = _shown(key)
+    doubtful = dict.fromkeys(row for row, only in zip(numbers, near["only"], strict=True) if not only)
+    own = matched.pairs.filter(pl.col("live").is_in(near["live"].cast(matched.pairs.schema["live"]).implode()))
+    own_rows = dict(zip(own["live"], sheet.row(own["sheet"]), strict=True))
+    said = {}
+    for row in doubtful:
+        places = items[row]
+        one = places[0]
+        if len(places) > 1:
+            said[row] = "nearly " + " and ".join(shown[place] for place in places[:MOST_NAMED])
+        elif one in own_rows:
+            said[row] = f"nearly {shown[one]}, which row {own_rows[one]:,} is for"
+        else:
+            others = [f"{other:,}" for other in rows[one] if other != row][:MOST_NAMED]
+            said[row] = f"nearly {shown[one]}, and so is row {', '.join(others)}"
+    return said

@@ -13,6 +13,7 @@ import polars as pl
 from neat_delta.core.checks import CHECKS
 from neat_delta.core.decide.decide import accepted
 from neat_delta.core.detect.damage import DAMAGES
+from neat_delta.core.detect.near_keys import near_to
 from neat_delta.core.diff.equality import by_value
 from neat_delta.core.engine.made import computed_cells, problems_said, unresolved, with_defaults
 from neat_delta.core.engine.rows import Placed, named_within, row_findings
@@ -21,7 +22,7 @@ from neat_delta.core.match.keys import KeyIndex, stripped
 from neat_delta.core.match.likely import likely_codes
 from neat_delta.core.model.changeset import FORMAT, VERSION, ChangeSet, Counts, FindingSummary, Header, LikelyCode
 from neat_delta.core.model.importer import NEW_CODE
-from neat_delta.core.model.reasons import EMPTIED, GONE, NEW
+from neat_delta.core.model.reasons import EMPTIED, GONE, NEAR, NEW
 from neat_delta.core.model.schemas import (
     COMPUTED_SCHEMA,
     DAMAGED_SCHEMA,
@@ -464,7 +465,7 @@ def _meant_blank(deltas: pl.DataFrame, number: pl.Series) -> pl.DataFrame:
 
 def _findings(cells: pl.DataFrame, places: pl.DataFrame, rows: Placed, meant: pl.DataFrame) -> pl.DataFrame:
     """What is to be said of the items and cells whatever stands in them: emptied (but where that was `meant`), new,
-    gone, a code that cannot be.
+    gone, a code that cannot be, a key that nearly is another's.
     """
     name = pl.col("field").cast(pl.String)
     emptied = cells.filter(blank(pl.col("after")) & pl.col("before").is_not_null())
@@ -480,8 +481,18 @@ def _findings(cells: pl.DataFrame, places: pl.DataFrame, rows: Placed, meant: pl
             for verdict in (NEW, GONE)
         ),
         ("code", _recoded_from_nothing(items, rows)),
+        ("near", _nearly_there(items, rows)),
     ]
     return pl.concat([stopping(table, source) for source, table in tables if table.height] or [empty(FINDINGS)])
+
+
+def _nearly_there(items: pl.DataFrame, rows: Placed) -> pl.DataFrame:
+    """New items whose key nearly is one of live's: `item` and the `reason`."""
+    said = {near.row: NEAR + (near.why or near_to(near.live_key)) for near in rows.matched.near if not near.taken}
+    new = items.filter(pl.col("verdict") == "new") if said else items.clear()
+    row = rows.sheet.row(new["sheet"])
+    reason = row.replace_strict(said, default=None, return_dtype=pl.String) if said else row.cast(pl.String)
+    return new.select(item="number", reason=reason).drop_nulls()
 
 
 def _recoded_from_nothing(items: pl.DataFrame, rows: Placed) -> pl.DataFrame:

@@ -16,7 +16,7 @@ from neat_delta.core.detect.slips import missing, pasted_twice
 from neat_delta.core.match.keys import KeyIndex
 from neat_delta.core.match.prepare import AlignedInputs, align_inputs
 from neat_delta.core.match.rows import REPEATS, SAME_ROW, Matched, match_rows
-from neat_delta.core.model.changeset import FindingSummary, SetAside
+from neat_delta.core.model.changeset import FindingSummary, NearKey, SetAside
 from neat_delta.core.model.columns import ColumnOptions
 from neat_delta.core.model.importer import NEW_CODE
 from neat_delta.core.model.store import Key, Store
@@ -64,13 +64,19 @@ def place_rows(aligned: AlignedInputs, codes: Catalogue | None, policy: Policy, 
     matched = _matched(known_as, sheet, key, policy, bare=bare)
     if sheet.provenance is not None:
         aside = sorted([*matched.set_aside, *sheet.provenance.set_aside], key=lambda row: (row.file, row.row))
-        matched = replace(matched, set_aside=aside, near=[*sheet.provenance.near, *matched.near])
+        matched = replace(matched, set_aside=aside, near=_once(sheet.provenance.near, matched.near))
     twice = pasted_twice(sheet, matched.key, _repeated(sheet, matched))
     if policy.repair and twice.len():
         sheet, matched = _without_repeats(known_as, sheet, twice, key, policy, bare=bare)
     if codes is None:
         asked = moves_in_sheet(live, sheet, matched.pairs, key, field)
     return Placed(sheet, _only_listed(sheet, matched) if listed_codes else matched, twice, asked)
+
+
+def _once(*parts: Sequence[NearKey]) -> list[NearKey]:
+    """The near keys of all, one a row: what is said first of a row counts."""
+    once = {near.row: near for part in reversed(parts) for near in part}
+    return [once[row] for row in sorted(once)]
 
 
 def _matched(live: Catalogue, sheet: Catalogue, key: Key, policy: Policy, *, bare: bool) -> Matched:
@@ -119,7 +125,9 @@ def row_findings(live: Catalogue, rows: Placed, policy: Policy, *, whole: bool) 
     """
     matched, twice = rows.matched, rows.twice
     findings = []
-    damages = Counter((near.damage, near.taken, tuple(near.key)) for near in matched.near if near.damage is not None)
+    damages = Counter(
+        (near.damage, near.taken, tuple(near.key)) for near in matched.near if near.damage and near.why is None
+    )
     for (name, taken, fields), times in damages.items():
         why = "the key is in no other way near, and no other item comes as near"
         findings.append(FindingSummary("damage", name, list(fields), times, why, "repaired" if taken else "held"))

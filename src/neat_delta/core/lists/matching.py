@@ -73,12 +73,11 @@ def match_list(
     pairs = _joined(keys, usable)
     taken = {name: pairs[name].unique() for name in ("live", "sheet")}
     rest = {name: usable[name].filter(~usable[name].is_in(taken[name].implode())) for name in usable}
-    alone = Matched(by.fields, keys, pairs.clear(), rest["live"], rest["sheet"], [], [], [])
+    alone = Matched(by.fields, keys, pairs, rest["live"], rest["sheet"], [], [], [])
     nearly = near_keys(alone)
     through = nearly["damage"].is_not_null() & repair | near
     alone = with_near_keys(alone, live, sheet, nearly, through)
-    pairs = pl.concat([pairs, alone.pairs.select(pl.col("live", "sheet").cast(pl.UInt32))])
-    new = alone.new
+    pairs, new = alone.pairs, alone.new
     several = pairs.filter(pl.col("live").count().over("sheet") > 1)
     copied = 0
     if several.height and mapping.fits_several == "aside":

@@ -72,7 +72,8 @@ class SetAside(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
 class NearKey(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     """A key of the sheet that only nearly is a key of live, and whether it was taken for that all the same.
 
-    `damage` says what a spreadsheet did to the key, if that is what happened.
+    `damage` says what a spreadsheet did to the key, if that is what happened; `why` why nobody can say which item is
+    meant (null: it is near in one way only).
     """
 
     row: int
@@ -80,6 +81,7 @@ class NearKey(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     live_key: dict[str, str]
     taken: bool
     damage: str | None = None
+    why: str | None = None
 
 
 class LikelyCode(msgspec.Struct, frozen=True, forbid_unknown_fields=True):

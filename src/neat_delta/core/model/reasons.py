@@ -15,6 +15,7 @@ __all__ = [
     "INCOMPLETE",
     "LEFT_STORE",
     "LIST",
+    "NEAR",
     "NEW",
     "NEW_TOO",
     "NOT",
@@ -47,6 +48,9 @@ DOUBT = NOT + "plain: "
 
 INCOMPLETE = "incomplete: "
 """The start of the reason for which a new item is held: a required cell of it is, and it would go out without."""
+
+NEAR = "near: "
+"""The start of the reason for which a new item is held whose key nearly is one of live's."""
 
 FOLLOWS = "follows: "
 """The start of the reason for which a computed cell is held that rests on a cell that is."""

@@ -2,18 +2,20 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping, Sequence
+
 import msgspec
 import polars as pl
 
 from neat_delta.core.infer.learn import learn_sample
 from neat_delta.core.kinds import blank
 from neat_delta.core.match.prepare import AlignedInputs
-from neat_delta.core.match.rows import match_places
 from neat_delta.core.model.catalogue import Catalogue
+from neat_delta.core.model.columns import ColumnMatch
 from neat_delta.core.model.lists import ListMapping
 from neat_delta.core.model.store import Field
 
-__all__ = ["ColumnSample", "mapping_to_keep", "samples"]
+__all__ = ["ColumnSample", "MatchedRows", "constant_samples", "mapping_to_keep", "samples"]
 
 
 class ColumnSample(msgspec.Struct, frozen=True):
@@ -30,42 +32,74 @@ class ColumnSample(msgspec.Struct, frozen=True):
     live: list[str]
 
 
-def samples(aligned: AlignedInputs, sheet: Catalogue, most: int) -> list[ColumnSample]:
+class MatchedRows(msgspec.Struct, frozen=True):
+    """What becomes of the rows of a file: how many were `read`, how many have an item of live (`matched`), how many are
+    `new`, went into another one's row (`folded`), and are set aside, by the reason.
+    """
+
+    read: int
+    matched: int
+    new: int
+    folded: int
+    set_aside: dict[str, int]
+
+
+def samples(aligned: AlignedInputs, sheet: Catalogue, pairs: pl.DataFrame, most: int) -> list[ColumnSample]:
     """The headings of the sheet in their order, each with at most so many values that are not blank.
 
-    The values of a paired heading come from items that both files have, where there are any.
+    The values of a paired heading come from items that both have: `pairs` has their places in `live` and in the
+    `sheet`. Where there is no such value, nothing of live's stands beside it.
     """
-    shop = aligned.store or learn_sample(
-        aligned.live, aligned.key.fields, [one.field for one in aligned.columns if one.field is not None]
-    )
-    both = match_places(aligned.live, aligned.sheet, aligned.key)
+    kinds = _kinds(aligned)
     rows = []
     for one in aligned.columns:
         column = sheet.cells[one.heading]
-        live_values: list[str] = []
-        if one.field is None:
-            ours = _some(column, most)
-        else:
-            mapping_to_keep = both.filter(~_blank(aligned.sheet.cells[one.field].gather(both["sheet"]))).head(most)
-            ours = aligned.sheet.cells[one.field].gather(mapping_to_keep["sheet"]).to_list() or _some(column, most)
-            known_to_live = one.field in aligned.live.fields  # which has no column of new codes
-            live_values = (
-                aligned.live.cells[one.field].gather(mapping_to_keep["live"]).to_list() if known_to_live else []
-            )
-            live_values = live_values or (_some(aligned.live.cells[one.field], most) if known_to_live else [])
-        kind = shop.fields.get(one.field, Field()).kind if one.field is not None else None
+        ours, live_values = _some(column, most), list[str]()
+        if one.field is not None and (both := _met(pairs, column, most)).height:
+            ours = column.gather(both["sheet"]).to_list()
+            if one.field in aligned.live.fields:  # which has no column of new codes
+                live_values = aligned.live.cells[one.field].gather(both["live"]).to_list()
+        kind = kinds.get(one.field, Field()).kind if one.field is not None else None
         rows.append(ColumnSample(one.heading, one.field, one.how, one.nearest, kind, ours, live_values))
     return rows
 
 
-def mapping_to_keep(aligned: AlignedInputs) -> ListMapping:
-    """What is worth keeping for the next such list: what its rows are matched by, every heading that has a field, and
-    what to ignore.
+def constant_samples(aligned: AlignedInputs, constants: Mapping[str, str], most: int) -> list[ColumnSample]:
+    """The fields that are the same in every row of a list, as samples without a heading."""
+    kinds, there = _kinds(aligned), aligned.live.cells
+    return [
+        ColumnSample(
+            "", name, "constant", None, kinds.get(name, Field()).kind, [text], _some(there[name].unique(), most)
+        )
+        for name, text in constants.items()
+    ]
+
+
+def _kinds(aligned: AlignedInputs) -> Mapping[str, Field]:
+    """The fields' settings: the store file's, or as live looks."""
+    named = [one.field for one in aligned.columns if one.field in aligned.live.fields]
+    shop = aligned.store or learn_sample(aligned.live, aligned.key.fields, [str(name) for name in named])
+    return shop.fields
+
+
+def _met(pairs: pl.DataFrame, column: pl.Series, most: int) -> pl.DataFrame:
+    """The first of the items that both have in which a column says something."""
+    return pairs.filter(~_blank(column.gather(pairs["sheet"]))).head(most)
+
+
+def mapping_to_keep(columns: Sequence[ColumnMatch], mapping: ListMapping) -> ListMapping:
+    """The mapping with what is worth keeping for the next such list: every heading that has a field, and what to
+    ignore, beside what it says of headings that this list does not have.
     """
-    return ListMapping(
-        match_by=aligned.key.fields,
-        headings={one.heading: one.field for one in aligned.columns if one.field is not None},
-        ignore=[one.heading for one in aligned.columns if one.how == "ignored"],
+    shaped = {mapping.spread.by, mapping.spread.value} if mapping.spread else set[str]()
+    shaped |= set(mapping.stack.columns) if mapping.stack else set()
+    there = {one.heading for one in columns}
+    named = {one.heading: one.field for one in columns if one.field is not None and one.heading not in shaped}
+    ignored = [one.heading for one in columns if one.how == "ignored"]
+    return msgspec.structs.replace(
+        mapping,
+        headings={heading: name for heading, name in mapping.headings.items() if heading not in there} | named,
+        ignore=[*(heading for heading in mapping.ignore if heading not in there), *ignored],
     )
 
 

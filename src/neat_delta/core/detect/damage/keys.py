@@ -2,8 +2,6 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
-
 import polars as pl
 
 from neat_delta.core.detect.damage import damaged
@@ -28,16 +26,27 @@ def damaged_keys(live: pl.Series, sheet: pl.Series) -> pl.Series:
     return damaged(pl.DataFrame({"before": live, "raw": sheet}).with_columns(field=pl.lit("key")), KEY)
 
 
-def made_of(keys: Mapping[str, pl.Series]) -> pl.DataFrame:
-    """The keys of the sheet that a spreadsheet made of one key of live, and of no other: the places of both among these
-    keys, and the `damage`.
+def made_of(live: pl.DataFrame, sheet: pl.DataFrame, key: list[str]) -> pl.DataFrame:
+    """The keys of the sheet that a spreadsheet made of one of live, in one of the fields of the `key`: the places of
+    both (the columns `live` and `sheet`), and the `damage`. Both tables have the key's fields and their places.
     """
-    odd = keys["sheet"].str.contains(MANGLED).arg_true()
-    if not odd.len() or odd.len() * keys["live"].len() > MOST_PAIRS:
-        return pl.DataFrame(schema={"live": pl.UInt32, "sheet": pl.UInt32, "damage": pl.String})
-    ours = pl.DataFrame({"before": keys["live"]}).with_row_index("live")
-    sheet_keys = pl.DataFrame({"raw": keys["sheet"].gather(odd), "sheet": odd.cast(pl.UInt32)})
-    pairs = ours.join(sheet_keys, how="cross").with_columns(field=pl.lit("key"))
-    pairs = pairs.with_columns(damage=damaged(pairs, KEY)).filter(pl.col("damage").is_not_null())
-    alone = pl.col("live").is_unique() & pl.col("sheet").is_unique()
-    return pairs.filter(alone).select("live", "sheet", "damage").sort("sheet")
+    parts = [pl.DataFrame(schema={"live": pl.UInt32, "sheet": pl.UInt32, "damage": pl.String})]
+    for name in key:
+        others = [one for one in key if one != name]
+        odd = sheet.filter(pl.col(name).str.contains(MANGLED))
+        if not odd.height or _pairs(live, odd, others) > MOST_PAIRS:
+            continue
+        ours, odd = live.rename({name: "before"}), odd.rename({name: "raw"})
+        pairs = ours.join(odd, on=others, how="inner") if others else ours.join(odd, how="cross")
+        pairs = pairs.with_columns(field=pl.lit("key"))
+        pairs = pairs.with_columns(damage=damaged(pairs, KEY)).filter(pl.col("damage").is_not_null())
+        parts.append(pairs.select(pl.col("live", "sheet").cast(pl.UInt32), "damage"))
+    return pl.concat(parts).unique(["live", "sheet"], keep="first").sort("sheet", "live")
+
+
+def _pairs(live: pl.DataFrame, odd: pl.DataFrame, others: list[str]) -> int:
+    """How many pairs of keys there are to look at that are the same in the other fields."""
+    if not others:
+        return live.height * odd.height
+    times = live.group_by(others).len("times").join(odd.group_by(others).len("odd"), on=others)
+    return int(times.select((pl.col("times") * pl.col("odd")).sum()).item())
