@@ -7,8 +7,10 @@ import json
 
 import pytest
 
-from neat_delta import Importer, as_catalogue, compare, plan, write_updates
+from neat_delta import CompareOptions, Importer, Policy, as_catalogue, compare, plan, write_updates
+from neat_delta.core.match.prepare import with_unseen
 from neat_delta.core.model.importer import OutputColumn, with_reason
+from neat_delta.core.model.reasons import ALONE
 from neat_delta.core.model.store import Field, Key, Relations, Store, conflicting_settings
 from neat_delta.core.support.errors import StoreError
 from neat_delta.files.storefile import read_store
@@ -80,7 +82,7 @@ def test_a_field_that_the_export_lacks_is_sent_checked_and_never_carried(week, t
     # A later export still lacks it: what can be seen is looked at, and what cannot is said.
     (tmp_path / "after.csv").write_text(LIVE.replace("20.00", "21.00"))
     seen = ask("confirm", "c.jsonl", "after.csv", "--files", "out").stdout
-    assert "2 cells of sale_price cannot be seen in after.csv" in " ".join(seen.split())
+    assert "2 cells of sale_price not seen: after.csv lacks it" in " ".join(seen.split())
     (tmp_path / "full.csv").write_text(
         "sku,price,cost,sale_price\nQA-1,9.90,5.00,8.90\nQA-2,21.00,9.00,1.00\nQA-3,5.00,2.00,\n"
     )
@@ -177,3 +179,69 @@ def test_a_reason_needs_a_column(tmp_path):
         StoreError, match=r'importer\.columns\.rule_name\.txt: there is no such key. Did you mean "text"'
     ):
         read_store(str(tmp_path / "s.toml"))
+
+
+REASON = """[fields.stock]
+kind = "integer"
+[fields.reason]
+unseen = true
+"""
+COUNT = "sku,stock,reason\nQA-1,9,spring count\nQA-2,20,spring count\nQA-3,-5,spring count\n"
+
+
+@pytest.mark.parametrize("blanks", ["clear", "skip"])
+def test_a_reason_goes_only_with_a_change(week, tmp_path, blanks):
+    """Of an item that is counted as it was, and of one whose count is held, nothing goes."""
+    live = "sku,stock,cost\nQA-1,10,1\nQA-2,20,1\nQA-3,5,1\n"
+    ask = week(blanks, **{"live.csv": live, "sheet.csv": COUNT})
+    store = (tmp_path / "neat-delta.toml").read_text()
+    (tmp_path / "neat-delta.toml").write_text(store + REASON)
+    ask("compare", "live.csv", "sheet.csv", "-o", "c.jsonl")
+    items = json.loads(ask("preview", "c.jsonl", "--all", "--json").stdout)["items"]
+    held = {(one["item"]["key"]["sku"], why["field"]): why["reason"] for one in items for why in one["item"]["held"]}
+    assert [one["item"]["key"]["sku"] for one in items] == ["QA-1", "QA-3"]
+    assert held == {("QA-3", "stock"): "check: negative", ("QA-3", "reason"): "follows: nothing else of the item goes"}
+    ask("write", "c.jsonl", "--to", "out")
+    assert rows_of(tmp_path / "out", "update*.csv") == [{"sku": "QA-1", "stock": "9", "reason": "spring count"}]
+
+
+def test_a_reason_goes_only_with_a_change_where_a_file_has_the_whole_catalogue(week, tmp_path):
+    ask = week("skip", 'missing = "deleted"\n[importer.columns]\nreason = { text = "" }\nrule = { text = "a" }\n')
+    (tmp_path / "sheet.csv").write_text("sku,price,cost\nQA-1,9.90,5.00\nQA-2,21.00,9.00\nQA-3,5.00,2.00\n")
+    ask("compare", "live.csv", "sheet.csv", "-o", "c.jsonl")
+    ask("write", "c.jsonl", "--to", "out", "--whole-catalogue", "--rehearse", "--reason", "recount")
+    said = {row["sku"]: (row["reason"], row["rule"]) for row in rows_of(tmp_path / "out", "update*.csv")}
+    assert said == {"QA-1": ("", "a"), "QA-2": ("recount", "a"), "QA-3": ("", "a")}
+
+
+def test_what_the_importer_cannot_take_takes_its_reason_along(week):
+    """Where a blank is skipped a field cannot be emptied, and then its reason would stand alone."""
+    live = as_catalogue({"sku": ["QA-1", "QA-2"], "name": ["Veil", "Hood"]}, "live")
+    sheet = as_catalogue({"sku": ["QA-1", "QA-2"], "name": ["", "Cap"], "reason": ["dull", "dull"]}, "sheet")
+    store = Store(key=Key(["sku"]), fields={"name": Field(), "reason": Field(unseen=True)})
+    changes = compare(live, sheet, store=store, options=CompareOptions(policy=Policy(blanks="clear")))
+    planned = plan(changes, with_unseen(live, ["reason"]), Importer("skip"))
+    assert [table.cells.rows(named=True) for table in planned.update] == [
+        [{"sku": "QA-2", "name": "Cap", "reason": "dull"}]
+    ]
+    assert {(item, field): why for item, field, why in planned.held.rows()}[0, "reason"] == ALONE
+
+
+def test_a_field_that_the_export_lacks_and_that_has_a_heading_of_its_own_goes_the_whole_round(week, tmp_path):
+    """What no export can show is not seen, whatever the store says of it; the rest of it landed."""
+    ask = week()
+    store = (tmp_path / "neat-delta.toml").read_text()
+    (tmp_path / "neat-delta.toml").write_text(store + 'heading = "Sale Price"\n')
+    (tmp_path / "sheet.csv").write_text("sku,price,Sale Price\nQA-1,9.90,8.90\nQA-2,21.00,18.00\nQA-3,5.00,\n")
+    ask("compare", "live.csv", "sheet.csv", "-o", "c.jsonl")
+    assert "a practice store took every row" in " ".join(
+        ask("write", "c.jsonl", "--to", "out", "--rehearse").stdout.split()
+    )
+    ask("practice", "live.csv", "--import", "out", "--to", "shop", status=(0,))
+    said = ("confirm", "c.jsonl", "shop/after.csv", "--files", "out", "--results", "shop/results.csv")
+    done = ask(*said, status=(0,)).stdout
+    assert "2 items sent, all of them done, says the store; 1 landed, 1 not seen." in done
+    facts = json.loads(ask(*said[:5], "--json").stdout)
+    assert (facts["counts"]["landed"], facts["unseen"]) == (1, {"sale_price": 2})
+    before = ask("confirm", "c.jsonl", "live.csv", *said[3:], status=(1,)).stdout
+    assert "said to be done       ·                   ·           1         1" in before

@@ -349,7 +349,7 @@ def _facts(looked: _Looked) -> dict[str, object]:
     if result is not None:
         facts |= {"counts": result.counts, "trouble": result.trouble, "moved": result.moved.to_dicts()}
         facts |= {"came": result.came, "went": result.went, "twice": result.twice, "habits": result.habits}
-        facts["resting"] = result.resting
+        facts |= {"resting": result.resting, "unseen": result.unseen}
     if said is not None and both is not None:
         table = [{"said": one, "seen": other, "items": many} for (one, other), many in both.counts.items()]
         items = [

@@ -146,6 +146,10 @@ class Shop:
         self.store = store or Store()
         prepared = prepare(live, self.store, unseen=unseen_fields(self.store))
         self.live, self.names = prepared.catalogue, prepared.headings | dict(headings or {})
+        for name in self.live.unseen:  # no export shows its heading, and yet the store has it
+            self.names.setdefault(
+                name, (self.store.fields[name].heading if name in self.store.fields else None) or name
+            )
         self.key = prepared.key.fields
         self.kinds = self.store.fields or learn(self.live, self.key).store.fields
         self.settings = with_writing(msgspec.structs.replace(self.store, fields=self.kinds), live).writing

@@ -37,7 +37,12 @@ SAYS: dict[Said, str] = {
     "refused": "refused",
     "not mentioned": "not mentioned",
 }
-SEES: dict[Seen, str] = {"landed": "landed", "differently": "landed differently", "not landed": "not landed"}
+SEES: dict[Seen, str] = {
+    "landed": "landed",
+    "differently": "landed differently",
+    "not landed": "not landed",
+    "not seen": "not seen",
+}
 
 
 def print_witnesses(console: Console, witnesses: Witnesses, results: Results, *, everything: bool) -> None:
@@ -47,7 +52,10 @@ def print_witnesses(console: Console, witnesses: Witnesses, results: Results, *,
     many, counts = len(witnesses.testimonies), witnesses.counts
     looked = any(seen != "not looked at" for _, seen in counts)
     if witnesses.all_done:
+        hidden = sum(number for (_, seen), number in counts.items() if seen == "not seen")
         landed = " and landed" if looked else ", says the store"
+        if hidden:
+            landed = f", says the store; {many - hidden:,} landed, {hidden:,} not seen"
         console.print(f"{count(many, 'item')} sent, all of them done{landed}.", style="bold green")
     else:
         said = ", ".join(f"{results.counts[one]:,} {one}" for one in get_args(Said) if results.counts.get(one))
@@ -85,9 +93,12 @@ def print_witnesses(console: Console, witnesses: Witnesses, results: Results, *,
 
 def _print_table(console: Console, witnesses: Witnesses) -> None:
     counts = witnesses.counts
-    table = result_table("", *SEES.values(), right=(1, 2, 3))
+    shown_as = {
+        seen: word for seen, word in SEES.items() if seen != "not seen" or any(one == seen for _, one in counts)
+    }
+    table = result_table("", *shown_as.values(), right=tuple(range(1, len(shown_as) + 1)))
     for said in get_args(Said):
-        row = [counts.get((said, seen), 0) for seen in SEES]
+        row = [counts.get((said, seen), 0) for seen in shown_as]
         if any(row):
             table.add_row(SAYS[said], *(f"{number:,}" if number else "·" for number in row))
     console.print()
@@ -119,14 +130,14 @@ def print_confirmed(
     """
     total = sum(result.counts.values())
     if not by_items and result.all_landed:
-        console.print(f"All {count(total, 'change')} landed.", style="bold green")
+        seen = " that can be seen" if result.unseen else ""
+        if total:
+            console.print(f"All {count(total, 'change')}{seen} landed.", style="bold green")
     elif not by_items and total:
         said = ", ".join(f"{number:,} {word}" for word, number in result.counts.items() if number)
         console.print(f"{count(total, 'change')}: {said}", style="bold")
     for name, number in result.unseen.items():
-        console.print(
-            Text(f"{count(number, 'cell')} of {shown(name)} cannot be seen in {shown(after)}, which lacks it")
-        )
+        console.print(Text(f"{count(number, 'cell')} of {shown(name)} not seen: {shown(after)} lacks it"))
     for outcome, title in (("not landed", "not landed"), ("differently", "landed differently")):
         landings = [one for one in result.trouble if one.outcome == outcome]
         if not by_items:

@@ -10,11 +10,11 @@ import polars as pl
 
 from neat_delta.core.decide.decide import with_decisions
 from neat_delta.core.match.keys import KeyIndex, stripped
-from neat_delta.core.model.reasons import FOLLOWS, INCOMPLETE
+from neat_delta.core.model.reasons import ALONE, FOLLOWS, INCOMPLETE
 from neat_delta.core.model.schemas import FINDINGS, empty, stopping
-from neat_delta.core.model.store import Key
+from neat_delta.core.model.store import Key, accompanying
 from neat_delta.core.rekey.requests import waiting_codes
-from neat_delta.core.rules.resting import resting_on
+from neat_delta.core.rules.resting import left_alone, resting_on
 
 if TYPE_CHECKING:
     from neat_delta.core.model.catalogue import Catalogue
@@ -37,7 +37,7 @@ def settle(changes: ChangeSet, decided: pl.DataFrame, live: Catalogue | None = N
 
 def consequences(changes: ChangeSet, live: Catalogue | None = None) -> pl.DataFrame:
     """Findings of what is not held and cannot go as it is; none once all that follows from what is held is held."""
-    parts = [_dangling(changes), _incomplete(changes), _resting(changes)]
+    parts = [_dangling(changes), _incomplete(changes), _resting(changes), _alone(changes)]
     return pl.concat([waiting_codes(changes, live), *parts] if live is not None else parts)
 
 
@@ -99,3 +99,13 @@ def _resting(changes: ChangeSet) -> pl.DataFrame:
     said = changes.sent().select("item", field).join(met, on=["item", "field"], maintain_order="left").rechunk()
     said = said.select("item", "field", reason=pl.format(FOLLOWS + "{} {}", "read", "why"))
     return stopping(said, "follows")
+
+
+def _alone(changes: ChangeSet) -> pl.DataFrame:
+    """Cells that go only with another change of their item, where nothing else of it is sent."""
+    beside = accompanying(changes.header.settings)
+    if not beside:
+        return empty(FINDINGS)
+    sent = changes.sent().select("item", pl.col("field").cast(pl.String), "before")
+    left = left_alone(sent, beside).filter(pl.col("before").is_not_null())
+    return stopping(left.select("item", "field", reason=pl.lit(ALONE)), "follows")

@@ -35,7 +35,7 @@ from neat_delta.core.model.schemas import (
     empty,
     stopping,
 )
-from neat_delta.core.model.store import Field, Store
+from neat_delta.core.model.store import Field, Store, accompanying
 from neat_delta.core.rekey.moves import UNKNOWN
 from neat_delta.core.rekey.requests import code_cells, with_followed_links
 
@@ -118,7 +118,7 @@ class Draft:
 def assemble(stages: Stages) -> Draft:
     """The change set of the cells that change, once live's own values are put back where that was decided."""
     aligned, rows, shop, policy = stages.aligned, stages.rows, stages.known, stages.options.policy
-    live, matched, key = aligned.live, rows.matched, aligned.key
+    live, matched, key, made = aligned.live, rows.matched, aligned.key, rows.sheet.provenance
     repaired = stages.decided.filter(pl.col("done") == "repaired")
     deltas = stages.deltas if stages.merged else stages.deltas.with_columns(base=pl.lit(None, pl.String))
     deltas = _put_back(deltas, repaired["cell"])
@@ -139,12 +139,13 @@ def assemble(stages: Stages) -> Draft:
     kept &= ~_meant_empty(differing, kept, stages) if kept.any() else True
     filled = _by_default(added, stages)
     cells = pl.concat([differing.filter(differs & ~kept).select(CELL), added.select(CELL), filled])
-    cells = _with_codes(cells.with_columns(reason=pl.lit(None, pl.String)), stages)
+    coded = _with_codes(cells.with_columns(reason=pl.lit(None, pl.String)), stages)
+    cells = _beside_changes(coded, accompanying(shop.fields))
     places = _items(cells, stages)
     here = {*matched.fields, *cells["field"].unique()}
     fields, in_sheet = [name for name in live.fields if name in here], set(rows.sheet.fields)
-    number = pl.repeat(None, live.cells.height + matched.new.len() + 1, dtype=pl.Int64, eager=True)
-    number = number.scatter(places["item"], pl.int_range(places.height, eager=True))
+    none = pl.repeat(None, live.cells.height + matched.new.len() + 1, dtype=pl.Int64, eager=True)
+    number = none.scatter(places["item"], pl.int_range(places.height, eager=True))
     cells = cells.with_columns(item=number.gather(cells["item"]), field=pl.col("field").cast(pl.Enum(fields)))
     cells = cells.sort("item", "field")
     merged = stages.merged
@@ -152,7 +153,6 @@ def assemble(stages: Stages) -> Draft:
     met = places.filter(pl.col("verdict").is_in(["changed", "recoded"]))["sheet"]
     damaged = _damaged(stages, number)
     lost = _lost(stages)
-    made = rows.sheet.provenance
     open_questions = unresolved(made, rows.sheet, key) if made else empty(UNRESOLVED_SCHEMA)
     rules = list(made.rules) if made else []
     computed = computed_cells(made, matched, live.cells.height, number, cells) if made else empty(COMPUTED_SCHEMA)
@@ -247,6 +247,15 @@ def assemble(stages: Stages) -> Draft:
 
 
 CELL = ["item", "field", "before", "after", "unread", "base"]
+
+
+def _beside_changes(cells: pl.DataFrame, names: list[str]) -> pl.DataFrame:
+    """The cells without those of these fields whose item has no other: they go only with another change."""
+    if not names:
+        return cells
+    of_them = pl.col("field").is_in(names) & pl.col("before").is_not_null()
+    others = cells.filter(~pl.col("field").is_in(names))["item"].unique()
+    return cells.filter(~of_them | pl.col("item").is_in(others.implode()))
 
 
 def _meant_empty(differing: pl.DataFrame, blanks: pl.Series, stages: Stages) -> pl.Series:

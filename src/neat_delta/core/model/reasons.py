@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 __all__ = [
+    "ALONE",
     "CHANGED_TOO",
     "CHECK",
     "CLASH",
@@ -54,6 +55,9 @@ NEAR = "near: "
 
 FOLLOWS = "follows: "
 """The start of the reason for which a computed cell is held that rests on a cell that is."""
+
+ALONE = FOLLOWS + "nothing else of the item goes"
+"""The reason for which a cell is held that goes only with another change of its item."""
 
 CLASH = "clash: "
 """The start of the reason for which a change is held that the store changed since the base, too."""

@@ -7,14 +7,14 @@ from __future__ import annotations
 
 import codecs
 import re
-from collections.abc import Collection, Iterable, Iterator
+from collections.abc import Collection, Iterable, Iterator, Mapping
 from dataclasses import dataclass
 from decimal import Decimal
 from typing import Annotated, Literal
 
 import msgspec
 
-from neat_delta.core.model.importer import NEW_CODE, PATCHES, SPARSE, CodeChange, Importer
+from neat_delta.core.model.importer import NEW_CODE, PATCHES, REASON, SPARSE, CodeChange, Importer
 from neat_delta.core.model.layout import Layout, Notation
 from neat_delta.core.model.results import ResultsForm
 from neat_delta.core.support.nearest import nearest
@@ -131,6 +131,9 @@ class Field(msgspec.Struct, frozen=True, forbid_unknown_fields=True, omit_defaul
         bool, Meta(description="Whether an export lacks it: the store has it, and what it has there is not known.")
     ] = False
     moving: Annotated[bool, Meta(description="Whether the store changes it by itself, such as stock.")] = False
+    accompanies: Annotated[
+        bool, Meta(description="Whether it says something of a change, such as why, and goes only with one.")
+    ] = False
     least: Annotated[Decimal | None, Meta(description="The least a number may be.")] = None
     most: Annotated[Decimal | None, Meta(description="The most a number may be.")] = None
     longest: Annotated[Length | None, Meta(description="The most characters a text may have.")] = None
@@ -152,6 +155,16 @@ class Field(msgspec.Struct, frozen=True, forbid_unknown_fields=True, omit_defaul
         Literal["cut"] | None, Meta(description="Whether the store cuts the zeros at the end of its decimals.")
     ] = None
     refers: Annotated[bool, Meta(description="Whether its values are the keys of other items.")] = False
+
+
+def accompanying(fields: Mapping[str, Field]) -> list[str]:
+    """The fields that go only with another change of their item: as the store file says, and a `reason` that exports
+    lack.
+
+    >>> accompanying({"reason": Field(unseen=True), "stock": Field("integer")})
+    ['reason']
+    """
+    return [name for name, field in fields.items() if field.accompanies or (field.unseen and name == REASON)]
 
 
 class Relations(msgspec.Struct, frozen=True, forbid_unknown_fields=True, omit_defaults=True):

@@ -88,7 +88,8 @@ class Confirmed:
     """The changes that were sent, counted by outcome; those that did not land, the numbers of their items, and what is
     to be done about each (`again`); and what else moved: the item's key, `field`, `before`, `now`, and whether the
     field is one that the store moves by itself. `twice` are the keys that stand in more rows than live had them in;
-    `located` where each item stands; `unseen` of which fields how many cells cannot be seen, as no export has them;
+    `located` where each item stands; `unseen` of which fields how many cells cannot be seen, as no export has them, and
+    `hidden` the items of which nothing else was sent;
     `habits` what the store seems to make of fields by itself, for the store file; `resting` the computed cells that
     landed and rest on one that did not.
     """
@@ -103,6 +104,7 @@ class Confirmed:
     twice: list[dict[str, str]]
     located: Located
     unseen: Mapping[str, int] = field(default_factory=dict)
+    hidden: frozenset[int] = frozenset()
     habits: list[Habit] = field(default_factory=list)
     resting: list[Resting] = field(default_factory=list)
 
@@ -148,7 +150,11 @@ def confirm(
     """
     header, removal = changes.header, importer.removal
     lacking = [name for name in header.unseen if name not in after.fields]
-    unseen = changes.sent().filter(pl.col("field").cast(pl.String).is_in(lacking))["field"].cast(pl.String)
+    of_those = pl.col("field").cast(pl.String).is_in(lacking)
+    unseen = changes.sent().filter(of_those)["field"].cast(pl.String)
+    known = changes.items.with_row_index("item").filter(pl.col("verdict") != "new")["item"]
+    hidden = {*changes.sent().filter(of_those)["item"]} - {*changes.sent().filter(~of_those)["item"]}
+    hidden &= {*known}
     if lacking:  # nobody can see what became of those
         changes = replace(changes, cells=changes.cells.filter(~pl.col("field").cast(pl.String).is_in(lacking)))
     for name in (*header.key, *sorted({str(one) for one in changes.sent()["field"]})):
@@ -199,6 +205,7 @@ def confirm(
         _twice(live, after, header.compared_by),
         located,
         dict(Counter(unseen)),
+        frozenset(hidden),
         habits,
         _resting(changes, cells, trouble),
     )

@@ -14,8 +14,10 @@ from neat_delta.core.outcome.results import Results, message_form
 
 __all__ = ["Seen", "Testimony", "Witnesses", "compare_witnesses"]
 
-Seen = Literal["landed", "differently", "not landed", "not looked at"]
-"""What an export shows of an item, by the worst of its cells; without an export nobody looked."""
+Seen = Literal["landed", "differently", "not landed", "not seen", "not looked at"]
+"""What an export shows of an item, by the worst of its cells: "not seen" where it lacks all the fields that were sent;
+without an export nobody looked.
+"""
 
 
 ALARM: dict[tuple[Said, Seen], int] = {
@@ -76,8 +78,8 @@ class Witnesses:
 
     @property
     def all_done(self) -> bool:
-        """Whether all is done, and all of it landed where somebody looked."""
-        good = {("done", "landed"), ("warned", "landed"), ("done", "not looked at")}
+        """Whether all is done, and all of it landed where somebody looked and could see it."""
+        good = {("done", "landed"), ("warned", "landed"), ("done", "not looked at"), ("done", "not seen")}
         return {*self.counts} <= good
 
 
@@ -91,12 +93,14 @@ def compare_witnesses(changes: ChangeSet, results: Results, confirmed: Confirmed
     for item, result in results.by_item.items():
         those = landings.get(item, [])
         key = changes.keys.row(item, named=True)
-        out.append(Testimony(item, key, result.said, _seen(those, confirmed), result.message, result.ids, those))
+        out.append(Testimony(item, key, result.said, _seen(item, those, confirmed), result.message, result.ids, those))
     return Witnesses(out)
 
 
-def _seen(landings: Sequence[Landing], confirmed: Confirmed | None) -> Seen:
+def _seen(item: int, landings: Sequence[Landing], confirmed: Confirmed | None) -> Seen:
     if confirmed is None:
         return "not looked at"
+    if item in confirmed.hidden:
+        return "not seen"
     outcomes = {one.outcome for one in landings}
     return "not landed" if "not landed" in outcomes else "differently" if outcomes else "landed"

@@ -8,16 +8,16 @@ from typing import TYPE_CHECKING
 
 import polars as pl
 
-from neat_delta.core.model.reasons import FOLLOWS
+from neat_delta.core.model.reasons import ALONE, FOLLOWS
 from neat_delta.core.model.schemas import NOT_SENT, conform, empty
-from neat_delta.core.model.store import Store, unknown_fields
+from neat_delta.core.model.store import Store, accompanying, unknown_fields
 from neat_delta.core.model.update import ITEM, Plan
 from neat_delta.core.plan.base import CELL, Fits, PlanContext, Step
 from neat_delta.core.plan.feasible import feasible_step, requested_step, reverse
 from neat_delta.core.plan.grouping import FILE_COST
 from neat_delta.core.plan.recoding import with_code_changes
 from neat_delta.core.plan.tables import everything, tables
-from neat_delta.core.rules.resting import resting_on
+from neat_delta.core.rules.resting import left_alone, resting_on
 from neat_delta.core.support.errors import StoreError
 
 if TYPE_CHECKING:
@@ -135,8 +135,15 @@ def plan(
 
 
 def _resting(changes: ChangeSet, step: Step, held: pl.DataFrame) -> pl.DataFrame:
-    """What of a step was computed from a cell that the importer cannot take (`NOT_SENT`)."""
-    if not held.height or not changes.computed.height:
+    """What of a step was computed from a cell that the importer cannot take, or goes only with others, of which none
+    is left (`NOT_SENT`).
+    """
+    if not held.height:
+        return empty(NOT_SENT)
+    alone = left_alone(step.cells, accompanying(changes.header.settings))
+    if alone.height:
+        return conform(alone.with_columns(reason=pl.lit(ALONE)), NOT_SENT)
+    if not changes.computed.height:
         return empty(NOT_SENT)
     away = held.filter(pl.col("field").is_not_null()).select("item", "field", why=pl.lit("is not sent"))
     met = resting_on(changes, away).join(step.cells, on=["item", "field"], how="semi", maintain_order="left")

@@ -8,6 +8,8 @@ from typing import TYPE_CHECKING
 
 import polars as pl
 
+from neat_delta.core.model.importer import REASON
+from neat_delta.core.model.store import accompanying
 from neat_delta.core.model.update import ITEM, Table
 from neat_delta.core.plan.feasible import kept_rows
 from neat_delta.core.plan.grouping import grouped
@@ -86,7 +88,7 @@ def _grouped(context: PlanContext, cells: pl.DataFrame, most: int) -> list[_Part
             never.add(place)  # what the files cannot hold is not carried
     groups = grouped(
         free, sets["item"].list.len().to_list(), most, context.file_cost, frozenset(never - always),
-        split=not context.importer.columns,
+        split=not (context.importer.columns or accompanying(context.changes.header.settings)),
     )  # fmt: skip
     if len(groups) == 1:
         return [_Part(cells, names)]
@@ -229,6 +231,13 @@ def everything(context: PlanContext, step: Step) -> list[Table]:
         columns[name] = pl.concat([column, more if name in context.key else more.replace("", None)])
     height = stays.len() + step.added.height
     required += _add_output_columns(context, columns, lambda name: _whole(context, step, stays, rows, name), height)
+    if REASON in context.importer.columns and context.importer.columns[REASON].expression is None:
+        told = said.join(rows, on="item", how="inner")["row"].unique()
+        column = pl.repeat(None, height, dtype=pl.String, eager=True)
+        news = pl.int_range(stays.len(), height, eager=True)
+        changing = pl.concat([told.cast(pl.Int64), news])
+        columns[REASON] = column.scatter(changing, context.importer.columns[REASON].text or "")
+        required -= height - changing.len()
     return (
         [Table("change", _ordered(context, columns), changed, required, carried)]
         if changed or step.removed.height or step.added.height

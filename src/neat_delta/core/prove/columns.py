@@ -7,6 +7,7 @@ from typing import TYPE_CHECKING
 
 import polars as pl
 
+from neat_delta.core.model.importer import REASON
 from neat_delta.core.query.expressions import Rows, as_cells, compute, expression
 from neat_delta.core.support.errors import ProofError
 
@@ -33,5 +34,8 @@ def columns_hold(
                 rows = table.select(header.key).join(after, on=header.key, how="left", maintain_order="left")
                 values = compute(expression(column.expression), Rows({"": rows}, header.settings, header.writing))
                 wanted = as_cells(values, header.writing.decimal_mark or ".")
+            if name == REASON and column.expression is None:
+                # Of a whole catalogue it stands beside what changes; it says nothing of the item that could be proven.
+                wanted = pl.select(pl.when(table[name].is_null()).then(pl.lit("")).otherwise(wanted)).to_series()
             if not header.shared and not (table[name].fill_null("") == wanted).all():
                 raise ProofError(f'"{name}" is not what its expression gives for the items as they will be.')

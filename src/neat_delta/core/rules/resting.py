@@ -9,7 +9,7 @@ import polars as pl
 if TYPE_CHECKING:
     from neat_delta.core.model.changeset import ChangeSet
 
-__all__ = ["resting_on"]
+__all__ = ["left_alone", "resting_on"]
 
 
 def resting_on(changes: ChangeSet, away: pl.DataFrame) -> pl.DataFrame:
@@ -39,3 +39,9 @@ def resting_on(changes: ChangeSet, away: pl.DataFrame) -> pl.DataFrame:
     met = steps.join(read.filter(pl.col("read") != pl.col("field")).drop("field"), on="rule", maintain_order="left")
     met = met.join(away.rename({"field": "read"}), on=["item", "read"], maintain_order="left")
     return met.unique(["item", "field"], keep="first", maintain_order=True).select("item", "field", "read", "why")
+
+
+def left_alone(cells: pl.DataFrame, beside: list[str]) -> pl.DataFrame:
+    """Those of the cells (`item`, `field`) in the fields `beside` whose item has no cell in another."""
+    others = cells.filter(~pl.col("field").is_in(beside))["item"].unique()
+    return cells.filter(pl.col("field").is_in(beside) & ~pl.col("item").is_in(others.implode()))
