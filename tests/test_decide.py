@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import json
 from functools import cache
+from typing import Any
 
 import polars as pl
 import pytest
@@ -58,12 +59,12 @@ def outcome(finding: tuple, policy: Policy) -> str:
     named = source if source in {"damage", "slip", "emptied"} else rule
     through = any(one.check == named and one.which in {None, field, KEYS[item]} for one in policy.accept)
     through |= (source == "new" and policy.with_new) or (source == "gone" and policy.with_gone)
-    if source == "emptied" and policy.blanks_in.get(field, policy.blanks) == "keep":
+    if source == "emptied" and policy.blanks_in.get(field, policy.blanks or "hold") == "keep":
         return "kept"
-    choice = policy.clash_in.get(field, policy.clash)
+    choice = policy.clash_in.get(field, policy.clash or "hold")
     if source == "clash" and (choice != "hold" and (choice != "add" or mendable)):
         return {"sheet": "accepted", "live": "kept", "add": "added"}[choice]
-    if through or (source == "emptied" and policy.blanks_in.get(field, policy.blanks) == "clear"):
+    if through or (source == "emptied" and policy.blanks_in.get(field, policy.blanks or "hold") == "clear"):
         return "accepted"
     if mendable and policy.repair and source != "clash":
         return "repaired"
@@ -176,3 +177,92 @@ def test_fields_that_must_be_whole_hold_the_item(run, put, tmp_path):
     assert items[0]["held"] == [
         {"field": None, "reason": "incomplete: parent is held"}, {"field": "parent", "reason": "check: dead-link"}
     ]  # fmt: skip
+
+
+LIVE_AND_BASE = "sku,name,price,stock,note\nQA-1,Hive,9.00,{stock},a\nQA-2,Lid,5.00,3,b\nQA-3,Box,4.00,2,c\n"
+WEEK = "sku,name,price,stock,note\nQA-1,Hive,9.50,12,\nQA-2,,5.00,3,b\nQA-9,Smoker,7.00,1,d\n"
+STOCK = '[fields.stock]\nkind = "integer"\n'
+SAYS = {
+    "options": (STOCK, None, ("--blanks", "keep", "--blanks", "clear:note", "--with-new", "--whole")),
+    "a mapping file": (
+        STOCK,
+        'blanks = "keep"\nwith_new = true\nwhole = true\n[fields.note]\nblanks = "clear"\n',
+        (),
+    ),
+    "the store file": (
+        '[sheets]\nblanks = "keep"\nwith_new = true\nwhole = true\n[fields.note]\nblanks = "clear"\n' + STOCK,
+        None,
+        (),
+    ),
+    "both": (
+        '[sheets]\nblanks = "clear"\nwith_new = true\n[fields.note]\nblanks = "hold"\n' + STOCK,
+        'blanks = "keep"\nwhole = true\n[fields.note]\nblanks = "clear"\n',
+        (),
+    ),
+}
+
+
+@pytest.mark.parametrize("where", SAYS)
+def test_what_is_meant_can_be_said_once_for_every_week(run, put, where):
+    """By an option, in a list's description and in the store file it comes to the same."""
+    store, mapping, asked = SAYS[where]
+    put("live.csv", LIVE_AND_BASE.replace("{stock}", "8"))
+    put("sheet.csv", WEEK)
+    put("neat-delta.toml", f"version = 1\n{store}")
+    if mapping is not None:
+        put("list.toml", f"version = 1\n{mapping}")
+        asked = ("--mapping", "list.toml")
+    assert run("compare", "live.csv", "sheet.csv", *asked, "-o", "c.jsonl").stderr == ""
+    items = {one["item"]["key"]["sku"]: one["item"] for one in shown(run)}
+    assert items["QA-1"]["cells"] == {"price": ["9.00", "9.50"], "stock": ["8", "12"], "note": ["a", ""]}
+    assert [items[sku]["held"] for sku in ("QA-1", "QA-9")] == [[], []]
+    assert (items["QA-3"]["verdict"], items["QA-3"]["held"][0]["reason"]) == ("gone", "gone")
+    assert "QA-2" not in items
+    if where != "options":  # what the command line says counts before it
+        run("compare", "live.csv", "sheet.csv", *asked, "--blanks", "hold", "-o", "c.jsonl")
+        held = {one["item"]["key"]["sku"]: one["item"]["held"] for one in shown(run)}
+        assert held["QA-2"] == [{"field": "name", "reason": "emptied"}]
+        assert held["QA-1"] == [{"field": "note", "reason": "emptied"}]
+
+
+CLASHES = {
+    "options": (STOCK, ("--clash", "live", "--clash", "stock=add")),
+    "the store file": ('[sheets]\nclash = "live"\n' + STOCK + 'clash = "add"\n', ()),
+    "both": ('[sheets]\nclash = "sheet"\n' + STOCK + 'clash = "hold"\n', ("--clash", "live", "--clash", "stock=add")),
+}
+
+
+@pytest.mark.parametrize("where", CLASHES)
+def test_what_a_clash_comes_to_can_be_said_once_for_every_week(run, put, where):
+    store, asked = CLASHES[where]
+    put("base.csv", LIVE_AND_BASE.replace("{stock}", "10"))
+    put("live.csv", LIVE_AND_BASE.replace("{stock}", "8").replace("Hive,9.00", "Hive,9.90"))
+    put("sheet.csv", "sku,price,stock\nQA-1,9.50,12\nQA-2,6.00,3\n")
+    put("neat-delta.toml", f"version = 1\n{store}")
+    assert run("compare", "live.csv", "sheet.csv", "--base", "base.csv", *asked, "-o", "c.jsonl").stderr == ""
+    cells = {one["item"]["key"]["sku"]: (one["item"]["cells"], one["item"]["held"]) for one in shown(run)}
+    assert cells == {"QA-1": ({"stock": ["8", "10"]}, []), "QA-2": ({"price": ["5.00", "6.00"]}, [])}
+
+
+def shown(run) -> list[dict[str, Any]]:
+    items: list[dict[str, Any]] = json.loads(run("preview", "c.jsonl", "--all", "--json").stdout)["items"]
+    return items
+
+
+def test_a_store_file_that_says_sheets_are_whole_says_it_of_no_list_and_of_no_rule(run, put):
+    put("live.csv", LIVE_AND_BASE.replace("{stock}", "8"))
+    put("list.csv", "sku,price\nQA-1,9.50\n")
+    put("neat-delta.toml", "version = 1\n[sheets]\nwhole = true\n")
+    run("compare", "live.csv", "list.csv", "--match-by", "sku", "-o", "c.jsonl")
+    assert {one["item"]["verdict"] for one in shown(run)} == {"changed"}
+    run("edit", "live.csv", "--set", "price = price + 1", "--where", "sku = 'QA-1'", "-o", "c.jsonl")
+    assert {one["item"]["verdict"] for one in shown(run)} == {"changed"}
+    run("compare", "live.csv", "list.csv", "-o", "c.jsonl")
+    assert {one["item"]["verdict"] for one in shown(run)} == {"changed", "gone"}
+
+
+def test_a_difference_is_only_added_where_there_is_a_number(run, put):
+    put("live.csv", LIVE_AND_BASE.replace("{stock}", "8"))
+    put("neat-delta.toml", 'version = 1\n[fields.note]\nclash = "add"\n')
+    done = run("compare", "live.csv", "live.csv")
+    assert (done.returncode, done.stderr[:61]) == (2, "Error: neat-delta.toml, line 3, fields.note.clash: only a dif")

@@ -14,12 +14,11 @@ import click
 
 if TYPE_CHECKING:
     from neat_delta.app.sheet import SheetFile
-    from neat_delta.core.decide.policy import Blanks, Clash
     from neat_delta.core.model.changeset import Accept, ChangeSet, Header
     from neat_delta.core.model.columns import ColumnMapping
     from neat_delta.core.model.layout import Layout, Notation
     from neat_delta.core.model.lists import ListMapping
-    from neat_delta.core.model.store import Store
+    from neat_delta.core.model.store import Blanks, Clash, Store
     from neat_delta.files.rounds import Round
 
 __all__ = [
@@ -234,11 +233,11 @@ def notation_from_options(known: Notation | None = None) -> Notation:
     return msgspec.structs.replace(known, **said)
 
 
-def clashes_from_options(said: tuple[str, ...]) -> tuple[Clash, dict[str, Clash]]:
-    """What --clash says of cells that the store changed, too: in every field, and in single ones."""
+def clashes_from_options(said: tuple[str, ...]) -> tuple[Clash | None, dict[str, Clash]]:
+    """What --clash says of cells that the store changed, too: in every field (None: nothing), and in single ones."""
     from typing import get_args
 
-    from neat_delta.core.decide.policy import Clash
+    from neat_delta.core.model.store import Clash
 
     choices: list[tuple[str, Clash]] = []
     for one in said:
@@ -249,16 +248,16 @@ def clashes_from_options(said: tuple[str, ...]) -> tuple[Clash, dict[str, Clash]
                 param_hint="--clash",
             )
         choices.append((field, choice))  # type: ignore[arg-type]
-    return _of_fields(choices, "hold")
+    return _of_fields(choices)
 
 
 Choice = TypeVar("Choice")
 
 
-def _of_fields(choices: Iterable[tuple[str, Choice]], otherwise: Choice) -> tuple[Choice, dict[str, Choice]]:
+def _of_fields(choices: Iterable[tuple[str, Choice]]) -> tuple[Choice | None, dict[str, Choice]]:
     """What is said of all fields, and of single ones; "" is the name of all. Of what is said twice the last counts."""
     single = dict(choices)
-    return single.pop("", otherwise), single
+    return single.pop("", None), single
 
 
 def accepts_from_options(said: tuple[str, ...]) -> list[Accept]:
@@ -283,11 +282,11 @@ def accepts_from_options(said: tuple[str, ...]) -> list[Accept]:
     return accepts
 
 
-def blanks_from_options(said: tuple[str, ...]) -> tuple[Blanks, dict[str, Blanks]]:
-    """What --blanks says that an emptied cell means: in every field, and in single ones."""
+def blanks_from_options(said: tuple[str, ...]) -> tuple[Blanks | None, dict[str, Blanks]]:
+    """What --blanks says that an emptied cell means: in every field (None: nothing), and in single ones."""
     from typing import get_args
 
-    from neat_delta.core.decide.policy import Blanks
+    from neat_delta.core.model.store import Blanks
 
     choices: list[tuple[str, Blanks]] = []
     for one in said:
@@ -298,7 +297,7 @@ def blanks_from_options(said: tuple[str, ...]) -> tuple[Blanks, dict[str, Blanks
                 param_hint="--blanks",
             )
         choices.append((field, meant))  # type: ignore[arg-type]
-    return _of_fields(choices, "hold")
+    return _of_fields(choices)
 
 
 def print_live(changes: str, live: str | None, path: str) -> None:

@@ -188,6 +188,7 @@ def compare(  # noqa: PLR0912, PLR0915 - one option after another
     report = submit(partial(import_module, "neat_delta.report.terminal"))
 
     import neat_delta
+    from neat_delta.core.decide.policy import policy_of_list
     from neat_delta.core.support.errors import OutputError
     from neat_delta.files.basefile import read_base, with_base_file
     from neat_delta.files.changeset import change_lines
@@ -204,11 +205,11 @@ def compare(  # noqa: PLR0912, PLR0915 - one option after another
     if known is None and (let or new_to):
         raise click.UsageError("--let goes with --rules, and --new-to with --match-by or --mapping.")
     described = known or neat_delta.ListMapping()
+    whole = whole or described.whole or (known is None and shop is not None and shop.sheets.whole)
     if with_gone and not (whole or described.whole_within):
         raise click.UsageError(
             "--with-gone removes the items that SHEET lacks. If SHEET is meant to have every item, say --whole, too."
         )
-    meant = described.blanks if described.blanks and not blanks else meant
     options = neat_delta.CompareOptions(
         columns=neat_delta.ColumnOptions(key, said, None, fields, exact, added),
         policy=neat_delta.Policy(
@@ -219,10 +220,10 @@ def compare(  # noqa: PLR0912, PLR0915 - one option after another
             clash_in=choice_in,
             with_new=with_new,
             with_gone=with_gone,
-            repair=repair or described.repair,
-            near_keys=accept_near or described.near_keys,
-            new_values=(*described.new_values, *new_values),
-        ),
+            repair=repair,
+            near_keys=accept_near,
+            new_values=new_values,
+        ).over(policy_of_list(described)),
         writing=notation_from_options(described.writing),
         images=images_in(images),
         today=date.today().isoformat(),
@@ -300,6 +301,8 @@ def _translated(
 ) -> TranslatedList:
     """A list as a sheet of the store, with what rules make of it."""
     import neat_delta
+    from neat_delta.core.decide.policy import policy_of_store
+    from neat_delta.core.model.store import Store
     from neat_delta.files.rulesfile import read_rules_with_tables
 
     rules, lookups = read_rules_with_tables(rules_file, live)
@@ -311,7 +314,7 @@ def _translated(
         rules,
         lookups,
         values_from_options(let),
-        policy.blanks == "keep",
+        lambda name: policy.over(policy_of_store(store or Store(), [name])).blanks_of(name) == "keep",
         options.writing,
     )
     return neat_delta.translate(live, supplied, mapping, store, options=said)

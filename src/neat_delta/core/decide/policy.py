@@ -4,32 +4,27 @@ from __future__ import annotations
 
 from collections.abc import Collection, Mapping, Sequence
 from dataclasses import dataclass, field
-from typing import TYPE_CHECKING, Literal
+from typing import TYPE_CHECKING, TypeVar
 
 from neat_delta.core.checks import CHECKS, KIND_CHECKS
 from neat_delta.core.model.changeset import Accept
 
 if TYPE_CHECKING:
-    from neat_delta.core.model.store import LevelName, Store
+    from neat_delta.core.model.lists import ListMapping
+    from neat_delta.core.model.store import Blanks, Clash, LevelName, Store
 
-__all__ = ["Blanks", "Clash", "Policy", "levels_of", "standing_exceptions"]
+__all__ = ["Policy", "levels_of", "policy_of_list", "policy_of_store", "standing_exceptions"]
 
-Blanks = Literal["hold", "clear", "keep"]
-"""What a cell emptied in the sheet means: ask first (hold it), empty the field, or leave the field as it is."""
-
-
-Clash = Literal["hold", "sheet", "live", "add"]
-"""What a cell becomes that both the sheet and the store changed since the base: ask first (hold it), the sheet's value,
-the store's, or the store's with the sheet's difference added.
-"""
+Choice = TypeVar("Choice")
 
 
 @dataclass(frozen=True, slots=True)
 class Policy:
     """What is let through although something was found, and what is asked for.
 
-    `accept` lets findings through; `blanks` says what an emptied cell means, and `blanks_in` so of single fields;
-    `clash` says what becomes of cells that the store changed, too, and `clash_in` so of single fields.
+    `accept` lets findings through; `blanks` says what an emptied cell means (None: nothing is said, so it is held), and
+    `blanks_in` so of single fields; `clash` says what becomes of cells that the store changed, too, and `clash_in` so
+    of single fields.
     `with_new` sends new items and `with_gone` removes missing ones; `repair` puts live's value back where only the
     writing was damaged; `near_keys` takes keys that nearly are live's; `new_values` are the fields that may take values
     that live does not have.
@@ -39,9 +34,9 @@ class Policy:
     """
 
     accept: Sequence[Accept] = ()
-    blanks: Blanks = "hold"
+    blanks: Blanks | None = None
     blanks_in: Mapping[str, Blanks] = field(default_factory=dict)
-    clash: Clash = "hold"
+    clash: Clash | None = None
     clash_in: Mapping[str, Clash] = field(default_factory=dict)
     with_new: bool = False
     with_gone: bool = False
@@ -51,12 +46,69 @@ class Policy:
 
     def blanks_of(self, name: str) -> Blanks:
         """What an emptied cell means in this field."""
-        return self.blanks_in.get(name, self.blanks)
+        return self.blanks_in.get(name, self.blanks or "hold")
 
     def clash_of(self, name: str | None) -> Clash:
         """What becomes of this field where the store changed it, too; without a name, of a whole item."""
-        every: Clash = "hold" if self.clash == "add" and name is None else self.clash
+        every: Clash = "hold" if self.clash is None or (self.clash == "add" and name is None) else self.clash
         return every if name is None else self.clash_in.get(name, every)
+
+    def over(self, other: Policy) -> Policy:
+        """What is said here, and where nothing is what the `other` says. What is said here of every field counts before
+        what the other says of a single one.
+
+        >>> both = Policy(blanks_in={"sale_price": "clear"}).over(Policy(blanks="keep", with_new=True))
+        >>> both.blanks_of("sale_price"), both.blanks_of("name"), both.with_new
+        ('clear', 'keep', True)
+        """
+        blanks, blanks_in = _over((self.blanks, self.blanks_in), (other.blanks, other.blanks_in))
+        clash, clash_in = _over((self.clash, self.clash_in), (other.clash, other.clash_in))
+        return Policy(
+            accept=[*other.accept, *self.accept],
+            blanks=blanks,
+            blanks_in=blanks_in,
+            clash=clash,
+            clash_in=clash_in,
+            with_new=self.with_new or other.with_new,
+            with_gone=self.with_gone or other.with_gone,
+            repair=self.repair or other.repair,
+            near_keys=self.near_keys or other.near_keys,
+            new_values=[*other.new_values, *self.new_values],
+        )
+
+
+Said = tuple[Choice | None, Mapping[str, Choice]]
+"""What is said of every field, if anything, and of single ones."""
+
+
+def _over(said: Said[Choice], other: Said[Choice]) -> Said[Choice]:
+    """What is said, and where nothing is what else is said."""
+    every, single = said
+    return (every, single) if every is not None else (other[0], {**other[1], **single})
+
+
+def policy_of_store(store: Store, fields: Collection[str]) -> Policy:
+    """What a store file says is meant by sheets with these fields."""
+    there = {name: field for name, field in store.fields.items() if name in fields}
+    return Policy(
+        blanks=store.sheets.blanks,
+        blanks_in={name: field.blanks for name, field in there.items() if field.blanks is not None},
+        clash=store.sheets.clash,
+        clash_in={name: field.clash for name, field in there.items() if field.clash is not None},
+        with_new=store.sheets.with_new,
+    )
+
+
+def policy_of_list(mapping: ListMapping) -> Policy:
+    """What a list's description says is meant by it; but for what is to be let through, which has a form of its own."""
+    return Policy(
+        blanks=mapping.blanks,
+        blanks_in={name: field.blanks for name, field in mapping.fields.items() if field.blanks is not None},
+        with_new=mapping.with_new,
+        repair=mapping.repair,
+        near_keys=mapping.near_keys,
+        new_values=mapping.new_values,
+    )
 
 
 def levels_of(store: Store, *, learned: bool) -> dict[str, LevelName]:

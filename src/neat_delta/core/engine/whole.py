@@ -14,7 +14,7 @@ import polars as pl
 from neat_delta.core.checks import check_changes, value_findings
 from neat_delta.core.decide.consequences import settle
 from neat_delta.core.decide.decide import accepted, decide, with_decisions
-from neat_delta.core.decide.policy import levels_of, standing_exceptions
+from neat_delta.core.decide.policy import levels_of, policy_of_store, standing_exceptions
 from neat_delta.core.detect import Detected, DetectInputs, detect
 from neat_delta.core.detect.damage import damaged
 from neat_delta.core.detect.slips import forms
@@ -120,8 +120,9 @@ def _run(
     *,
     listed_codes: bool,
 ) -> ChangeSet:
-    policy = options.policy
     aligned = align_inputs(live, sheet, store=store, columns=options.columns, listed_codes=listed_codes)
+    options = _as_the_store_says(options, aligned)
+    policy = options.policy
     remembered, stale = False, _is_stale(sheet, live) and not listed_codes
     if base is None and stale and sheet.memory is not None and _remembers_values(sheet.memory, aligned):
         base, remembered = sheet.memory, True
@@ -270,6 +271,17 @@ def _cut_with(sides: _Sides, sheet: Catalogue, *, remembered: bool) -> Catalogue
     if sheet.memory is None:
         return None
     return sides.own_base if remembered else align_base(sheet.memory, sides.aligned)
+
+
+def _as_the_store_says(options: CompareOptions, aligned: AlignedInputs) -> CompareOptions:
+    """The options, and where they say nothing what the store file does; only a sheet that was read as it stands may
+    have every item.
+    """
+    if aligned.store is None:
+        return options
+    policy = options.policy.over(policy_of_store(aligned.store, aligned.live.fields))
+    whole = aligned.store.sheets.whole and aligned.sheet.provenance is None
+    return replace(options, policy=policy, whole=options.whole or whole)
 
 
 def _known(aligned: AlignedInputs, texts: pl.DataFrame, matched: Matched, options: CompareOptions) -> Store:

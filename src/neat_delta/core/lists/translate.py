@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import dataclasses
-from collections.abc import Mapping, Sequence
+from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, replace
 
 import msgspec
@@ -46,13 +46,18 @@ NO_CODE = "new, without a code"
 """The reason for which a row is set aside that live has no item for, and that has no key of the store."""
 
 
+def _never(name: str) -> bool:
+    """Whether a blank of a field is as live has it, where nothing is said."""
+    return False
+
+
 @dataclass(frozen=True, slots=True)
 class ListOptions:
     """What is said of a list besides its description: the headings, as a person says now, the store's key and the only
     fields that are wanted (`columns`); whether near keys are taken, or those that a spreadsheet made (`repair`); the
     rules for what is computed of it, with the tables that they look up in, and what `:name` stands for; whether they
-    see live's value where the list is blank (`blanks_kept`); and how the list writes values (`writing`), over what its
-    description says of that.
+    see live's value where the list is blank, field by field (`blanks_kept`); and how the list writes values
+    (`writing`), over what its description says of that.
     """
 
     columns: ColumnOptions = ANY_COLUMNS
@@ -61,7 +66,7 @@ class ListOptions:
     rules: Rules | None = None
     lookups: Mapping[str, pl.DataFrame] | None = None
     values: Mapping[str, str] | None = None
-    blanks_kept: bool = False
+    blanks_kept: Callable[[str], bool] = _never
     writing: Notation = dataclasses.field(default_factory=Notation)
 
 
@@ -479,10 +484,10 @@ class _Draft:
         said = self.ours.select(typed).with_columns(
             self.plain.select(name for name in self.plain.columns if name in typed)
         )
-        if options.blanks_kept:  # what the list leaves blank is as live has it
-            said = said.select(
-                said[name].zip_with(~said.select(blank(pl.col(name))).to_series(), self.theirs[name]) for name in typed
-            )
+        kept = [name for name in typed if options.blanks_kept(name)]  # there a blank is as live has it
+        said = said.with_columns(
+            said[name].zip_with(~said.select(blank(pl.col(name))).to_series(), self.theirs[name]) for name in kept
+        )
         so_far = self.theirs.with_columns(self.ours.select(there)).with_columns(said)
         rows = headings.select(pl.all().gather(self.source))
         more = [self.ours[name] for name in self.ours.columns if name not in rows.columns]

@@ -8,6 +8,7 @@ import msgspec
 from msgspec import Meta
 
 from neat_delta.core.model.layout import Layout, Notation
+from neat_delta.core.model.store import Blanks
 
 __all__ = ["ListField", "ListMapping", "Rate", "Spread", "Stack"]
 
@@ -37,6 +38,7 @@ class ListField(msgspec.Struct, frozen=True, forbid_unknown_fields=True, omit_de
         Literal["replaces", "adds", "takes away"],
         Meta(description="A list of values, or a number, is instead of live's, or is added to it, or taken from it."),
     ] = "replaces"
+    blanks: Annotated[Blanks | None, Meta(description="What a blank cell of it means, where nothing is said.")] = None
 
 
 class Spread(msgspec.Struct, frozen=True, forbid_unknown_fields=True, omit_defaults=True):
@@ -95,9 +97,9 @@ class ListMapping(msgspec.Struct, frozen=True, forbid_unknown_fields=True, omit_
     )
     spread: Annotated[Spread | None, Meta(description="A long list put onto columns.")] = None
     stack: Annotated[Stack | None, Meta(description="A wide list put onto rows.")] = None
-    blanks: Annotated[
-        Literal["hold", "clear", "keep"] | None, Meta(description="What a blank cell means, where nothing is said.")
-    ] = None
+    blanks: Annotated[Blanks | None, Meta(description="What a blank cell means, where nothing is said.")] = None
+    with_new: Annotated[bool, Meta(description="Items that only the list has are sent.")] = False
+    whole: Annotated[bool, Meta(description="The list has every item: those that it lacks are gone.")] = False
     repair: Annotated[bool, Meta(description="Live's value is put back where only the writing was damaged.")] = False
     near_keys: Annotated[bool, Meta(description="Keys that nearly are live's are taken.")] = False
     accept: Annotated[list[Text], Meta(description="The checks to let through: CHECK, CHECK:FIELD or CHECK:SKU.")] = (

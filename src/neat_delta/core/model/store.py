@@ -87,6 +87,15 @@ class FileForm(Layout, frozen=True, forbid_unknown_fields=True, omit_defaults=Tr
         return Layout(**{name: getattr(self, name) for name in Layout.__struct_fields__})
 
 
+Blanks = Literal["hold", "clear", "keep"]
+"""What an emptied cell means: ask first (hold it), empty the field, or leave what live has."""
+
+Clash = Literal["hold", "sheet", "live", "add"]
+"""What a cell becomes that both the sheet and the store changed since the base: ask first (hold it), the sheet's value,
+the store's, or the store's with the sheet's difference added.
+"""
+
+
 class Key(msgspec.Struct, frozen=True, forbid_unknown_fields=True, omit_defaults=True):
     """What an item is known by."""
 
@@ -131,6 +140,13 @@ class Field(msgspec.Struct, frozen=True, forbid_unknown_fields=True, omit_defaul
         bool, Meta(description="Whether an export lacks it: the store has it, and what it has there is not known.")
     ] = False
     moving: Annotated[bool, Meta(description="Whether the store changes it by itself, such as stock.")] = False
+    blanks: Annotated[
+        Blanks | None,
+        Meta(description="What a cell means that a sheet has blank, where the command line does not say."),
+    ] = None
+    clash: Annotated[
+        Clash | None, Meta(description="What becomes of it where sheet and store changed it, where that is not said.")
+    ] = None
     accompanies: Annotated[
         bool, Meta(description="Whether it says something of a change, such as why, and goes only with one.")
     ] = False
@@ -155,6 +171,19 @@ class Field(msgspec.Struct, frozen=True, forbid_unknown_fields=True, omit_defaul
         Literal["cut"] | None, Meta(description="Whether the store cuts the zeros at the end of its decimals.")
     ] = None
     refers: Annotated[bool, Meta(description="Whether its values are the keys of other items.")] = False
+
+
+class Sheets(msgspec.Struct, frozen=True, forbid_unknown_fields=True, omit_defaults=True):
+    """What is meant by a sheet of the store, where neither the command line nor a list's own description says so."""
+
+    blanks: Annotated[Blanks | None, Meta(description="What a blank cell means.")] = None
+    clash: Annotated[
+        Literal["hold", "sheet", "live"] | None, Meta(description="What becomes of what sheet and store both changed.")
+    ] = None
+    with_new: Annotated[bool, Meta(description="Items that only a sheet has are sent.")] = False
+    whole: Annotated[
+        bool, Meta(description="A sheet that is no list has every item: those that it lacks are gone.")
+    ] = False
 
 
 def accompanying(fields: Mapping[str, Field]) -> list[str]:
@@ -230,6 +259,7 @@ class Store(msgspec.Struct, frozen=True, forbid_unknown_fields=True, omit_defaul
     file: Annotated[FileForm, Meta(description="How the store's files look.")] = FileForm()
     writing: Annotated[Notation, Meta(description="How the store's files write values.")] = Notation()
     key: Annotated[Key, Meta(description="What an item is known by.")] = Key()
+    sheets: Annotated[Sheets, Meta(description="What is meant by sheets, where nothing else is said.")] = Sheets()
     fields: Annotated[dict[str, Field], Meta(description="The fields, by name.")] = {}
     importer: Annotated[Importer, Meta(description="What the store's importer does.")] = Importer()
     results: Annotated[ResultsForm, Meta(description="What the store's reports of an import look like.")] = (
@@ -604,6 +634,8 @@ def _of_field(field: Field, writing: Notation) -> Iterator[tuple[tuple[str, ...]
         yield ("currency",), "it is the currency as live writes it, with # for the number: €# or # EUR"
     yield from ((("date_form",), what) for what in _of_date_form(field.date_form))
     yield from ((("yes",), what) for what in _of_words(field.yes, field.no))
+    if field.clash == "add" and field.kind not in SETTINGS["least"]:
+        yield ("clash",), f"only a difference of numbers can be added; it is for {_either(SETTINGS['least'])}"
     if len(set(field.values)) != len(field.values):
         yield ("values",), "it names a value twice"
 
