@@ -215,3 +215,33 @@ def test_a_blank_that_is_meant_is_sent_where_blanks_keep_the_field(run, put):
     assert (both["to_send"], both["held"]) == (2, 0) and both["header"]["counts"]["blanks_kept"] == 1
     run(*call, "--accept", "emptied:QA-3", "-o", "c.jsonl")
     assert run("write", "c.jsonl", "--to", "out").returncode == 0
+
+
+SPELT = """version = 1
+[importer]
+blanks = "skip"
+[fields.status]
+kind = "choice"
+values = ["active", "hidden"]
+[fields.category]
+kind = "path"
+levels = " > "
+"""
+
+
+def test_choices_and_categories_go_out_as_live_spells_them(run, put, tmp_path):
+    """White space around them is nobody's, and would be another value for the store."""
+    put("neat-delta.toml", SPELT)
+    put("live.csv", "sku,status,category\nA,active,Hives > Deep\nB,hidden,Hives > Shallow\nC,active,Wax\n")
+    put(
+        "sheet.csv",
+        'sku,status,category\nA, hidden ,"  Hives>Shallow "\nB,\u00a0active,Hives > Shallow \nC,active, Wax > New\n',
+    )
+    run("compare", "live.csv", "sheet.csv", "-o", "c.jsonl", "--with-new-values", "category")
+    run("write", "c.jsonl", "--to", "out", "--rehearse")
+    assert (tmp_path / "out" / "update-1.csv").read_text().splitlines() == [
+        "sku,status,category",
+        "A,hidden,Hives > Shallow",
+        "B,active,",
+        "C,,Wax > New",
+    ]

@@ -391,3 +391,30 @@ def test_what_a_check_stops_is_held_by_the_program_and_let_through(run, put):
     failed = run("compare", "live.csv", "sheet.csv", "--accept", "large-chnge")
     assert failed.returncode == 2 and 'Did you mean "large-change"?' in failed.stderr
     assert "there is no such folder" in run("compare", "live.csv", "sheet.csv", "--images", "none").stderr
+
+
+SHOWN = """version = 1
+[relations]
+shown = "status"
+stock = "stock"
+[fields.stock]
+kind = "integer"
+[fields.status]
+kind = "choice"
+values = ["active", "hidden", "archived"]
+"""
+
+
+def test_a_choice_says_whether_an_item_is_shown_or_its_check_is_said_not_to_run(run, put):
+    put("live.csv", "sku,status,stock\nQA-1,active,3\nQA-2,hidden,4\nQA-3,active,0\nQA-4,archived,5\n")
+    put("neat-delta.toml", SHOWN)
+    idle = json.loads(run("check", "live.csv", "--json").stdout)["not_run"]
+    why = 'a flag for "status", or yes = ["active"] and no = ["hidden"] of it as a choice'
+    assert {idle["hidden-in-stock"], idle["shown-without-stock"]} == {why}
+    put("neat-delta.toml", SHOWN + 'yes = [" active"]\nno = ["hidden"]\n')
+    facts = json.loads(run("check", "live.csv", "--json").stdout)
+    assert {(one["key"][0], one["check"]) for one in facts["found"]} == {
+        ("QA-2", "hidden-in-stock"),
+        ("QA-3", "shown-without-stock"),
+    }
+    assert {"hidden-in-stock", "shown-without-stock"}.isdisjoint(facts["not_run"])

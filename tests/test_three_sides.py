@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import json
 import os
 import random
 from decimal import Decimal
@@ -334,3 +335,13 @@ def test_the_file_of_three_sides_is_read_back(tmp_path):
     assert back.header == changes.header and back.meanwhile.equals(changes.meanwhile)
     assert back.cells.equals(changes.cells) and back.items.equals(changes.items) and back.meanwhile.height
     assert list(neat_delta.files.changeset.change_lines(back)) == list(neat_delta.files.changeset.change_lines(changes))
+
+
+def test_a_base_has_the_rows_that_it_has(run, put):
+    """Not those of live that it lacks."""
+    put("live.csv", "sku,name,price\nQA-1,Veil,9.90\nQA-2,Hood,5.00\nQA-3,Cap,4.00\n")
+    put("base.csv", "sku,name,price\nQA-1,Veil,9.90\n,,\nQA-7,Boot,1.00\nQA-8,Suit,1.00\n")
+    put("sheet.csv", "sku,name,price\nQA-1,Veil,10.90\nQA-2,Hood,5.00\nQA-3,Cap,4.00\n")
+    done = run("compare", "live.csv", "sheet.csv", "--base", "base.csv", "-o", "c.jsonl")
+    assert "base   base.csv: 4 rows" in done.stdout
+    assert json.loads(run("preview", "c.jsonl", "--json").stdout)["header"]["base"]["rows"] == 4

@@ -5,6 +5,8 @@ from __future__ import annotations
 import polars as pl
 
 from neat_delta.core.checks.base import Check, CheckContext, exactly, findings_of, needs_roles, nothing
+from neat_delta.core.kinds.text import folded
+from neat_delta.core.model.store import Field
 
 __all__ = ["RELATION_CHECKS"]
 
@@ -101,10 +103,24 @@ def _shown(context: CheckContext, word: str, sentence: str) -> pl.DataFrame:
     names = _roles(context, "shown", "stock")
     if names is None:
         return nothing()
+    field = context.settings.get(names[0], Field())
     flag, stock = context.read(names[0], context.now(names[0])), context.number(names[1], context.now(names[1]))
-    wrong = (flag == word) & ((stock > 0) if word == "no" else (stock <= 0))
+    words = folded(pl.Series((field.yes if word == "yes" else field.no) or [], dtype=pl.String))
+    said = flag.is_in(words.implode()) if field.kind == "choice" else flag == word
+    wrong = said & ((stock > 0) if word == "no" else (stock <= 0))
     what = _said(context, names[1:], sentence)
     return _of_touched(context, names, wrong, what)
+
+
+def _needs_shown(context: CheckContext) -> str | None:
+    """Idle while it is not known whether an item is shown, or what its stock is."""
+    name = context.store.relations.shown
+    field = context.settings.get(name, Field()) if name is not None else Field()
+    if (why := needs_roles(("shown", "stock"))(context)) is not None:
+        return why
+    if field.kind == "flag" or (field.kind == "choice" and field.yes and field.no):
+        return None
+    return f'a flag for "{name}", or yes = ["active"] and no = ["hidden"] of it as a choice'
 
 
 RELATION_CHECKS = (
@@ -146,7 +162,7 @@ RELATION_CHECKS = (
         "an item that is hidden and in stock",
         "show it, if it is to be sold",
         hidden_in_stock,
-        idle=needs_roles(("shown", "stock")),
+        idle=_needs_shown,
     ),
     Check(
         "shown-without-stock",
@@ -154,6 +170,6 @@ RELATION_CHECKS = (
         "an item that is shown and out of stock",
         "hide it, if it is not coming back",
         shown_without_stock,
-        idle=needs_roles(("shown", "stock")),
+        idle=_needs_shown,
     ),
 )

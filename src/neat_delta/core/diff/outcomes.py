@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Callable, Mapping
 from dataclasses import dataclass
 from functools import partial
 
@@ -11,6 +11,7 @@ import polars as pl
 
 from neat_delta.core.diff.equality import by_value, notations, sheet_writing
 from neat_delta.core.kinds import blank
+from neat_delta.core.kinds.choice import chosen_like
 from neat_delta.core.kinds.notation import PLAIN_FORMS, ColumnNotation
 from neat_delta.core.kinds.path import spelt_like
 from neat_delta.core.model.catalogue import Catalogue
@@ -51,7 +52,7 @@ def outcomes(
 
     Cells that were `computed`, as a column says, are written as live writes already.
     `shop` is what is known of the store, `fields` the settings of the fields that are compared, and `writing` what was
-    said of the sheet's. Where kinds were only `learned`, a path is not spelt as live spells it; a sheet that is
+    said of the sheet's. Where kinds were only `learned`, a path or a choice loses the space around it; a sheet that is
     `of_a_list` is compared by value. The word by which the importer empties a field empties it in the sheet, too.
     """
     sheet_cells, empties = sheet.cells, shop.importer.empties
@@ -65,8 +66,7 @@ def outcomes(
         distinct.rows.with_columns(raw="after"), live, sheet_cells, shop, fields, writing, learned, of_a_list
     )
     table = table.rename({"held": "unread"})
-    if not learned:
-        table = table.with_columns(after=_spelt_like_live(table, fields, live.cells))
+    table = table.with_columns(after=_spelt_like_live(table, fields, live.cells, learned=learned))
     no_text = blank(pl.col("after"))
     table = table.with_columns(
         nothing=blank(pl.col("before")) & no_text,
@@ -110,13 +110,28 @@ def _shown(seems: Notation, live: Notation, told: Notation, written: Mapping[str
     return seems if acted else msgspec.structs.replace(seems, date_form=live.date_form)
 
 
-def _spelt_like_live(turns: pl.DataFrame, settings: Mapping[str, Field], live: pl.DataFrame) -> pl.Series:
-    """The texts to send, with the paths that live has already as live spells them. A cell in which nothing but the
-    spelling of its own path changed stays as it was typed.
+def _spelt_like_live(
+    turns: pl.DataFrame, settings: Mapping[str, Field], live: pl.DataFrame, *, learned: bool
+) -> pl.Series:
+    """The texts to send, with the paths and choices that live has already as live spells them; of what was only
+    `learned`, without the white space around them. A cell in which nothing but the spelling of its own value changed
+    stays as it was typed.
     """
     after = turns["after"].clone()
     for name in turns["field"].unique(maintain_order=True):
-        if settings[name].kind == "path" and settings[name].same != "text":
+        if settings[name].kind in SPELT and settings[name].same != "text":
             at = (turns["field"] == name).arg_true()
-            after = after.scatter(at, spelt_like(live[name], after.gather(at), settings[name]))
+            spelt = _without_outer_space if learned else SPELT[settings[name].kind]
+            after = after.scatter(at, spelt(live[name], after.gather(at), settings[name]))
     return after.zip_with((after != turns["before"]).fill_null(value=True), turns["after"])
+
+
+def _without_outer_space(live: pl.Series, texts: pl.Series, field: Field) -> pl.Series:
+    """The texts without white space around them where live has them so."""
+    del field
+    bare = texts.str.strip_chars()
+    return texts.zip_with(~bare.is_in(live.unique().implode()).fill_null(value=False), bare)
+
+
+SPELT: Mapping[str, Callable[[pl.Series, pl.Series, Field], pl.Series]] = {"path": spelt_like, "choice": chosen_like}
+"""The kinds of which a value that live has is sent as live spells it."""

@@ -49,7 +49,7 @@ if TYPE_CHECKING:
     from neat_delta.core.match.base import Based
     from neat_delta.core.match.prepare import AlignedInputs
     from neat_delta.core.match.rows import Matched
-    from neat_delta.core.model.catalogue import Catalogue
+    from neat_delta.core.model.catalogue import Catalogue, Source
 
 __all__ = ["Draft", "Stages", "assemble", "with_flags"]
 
@@ -215,7 +215,7 @@ def assemble(stages: Stages) -> Draft:
         likely=likely_codes(live, rows.sheet, truly_new, shop.fields, key.name, rows.codes.field),
         relations=shop.relations,
         new_values=sorted(policy.new_values),
-        base=stages.based.base.source if stages.based else None,
+        base=_source_of_base(stages.based) if stages.based else None,
         remembered=stages.remembered,
         two_way=stages.based.two_way if stages.based else [],
         meanwhile=dict(Counter(merged.meanwhile["field"].drop_nulls())) if merged else {},
@@ -247,6 +247,11 @@ def assemble(stages: Stages) -> Draft:
 
 
 CELL = ["item", "field", "before", "after", "unread", "base"]
+
+
+def _source_of_base(based: Based) -> Source:
+    """The base as it was read: what it lacks of live was added since."""
+    return msgspec.structs.replace(based.base.source, rows=based.own_rows)
 
 
 def _beside_changes(cells: pl.DataFrame, names: list[str]) -> pl.DataFrame:

@@ -9,7 +9,7 @@ from neat_delta.core.kinds.text import folded
 from neat_delta.core.model.layout import Notation
 from neat_delta.core.model.store import Field
 
-__all__ = ["CHOICE"]
+__all__ = ["CHOICE", "chosen_like"]
 
 
 def _read(texts: pl.Series, field: Field, writing: Notation) -> pl.Series:
@@ -19,6 +19,21 @@ def _read(texts: pl.Series, field: Field, writing: Notation) -> pl.Series:
         return values
     allowed = folded(pl.Series(field.values, dtype=pl.String))
     return only(values, values.is_in(allowed.implode()))
+
+
+def chosen_like(live: pl.Series, texts: pl.Series, field: Field) -> pl.Series:
+    """The texts with every choice that live has, or that the field lists, spelt as that one, and none with white space
+    around it. What is known in several spellings stays as it is.
+
+    >>> chosen_like(pl.Series(["active"]), pl.Series([" active ", "hidden"]), Field("choice")).to_list()
+    ['active', 'hidden']
+    """
+    there = pl.concat([live.drop_nulls().unique(), pl.Series(field.values, dtype=pl.String)])
+    spelt = there.str.strip_chars().unique().alias("spelt")
+    known = pl.DataFrame([spelt, folded(spelt).alias("value")]).filter(pl.col("value").is_unique())
+    said = texts.str.strip_chars()
+    met = pl.DataFrame({"value": folded(said), "said": said}).join(known, on="value", how="left", maintain_order="left")
+    return met.select(pl.coalesce("spelt", "said")).to_series()
 
 
 CHOICE = Kind("choice", _read)

@@ -33,7 +33,8 @@ def _read(texts: pl.Series, field: Field, writing: Notation) -> pl.Series:
 
 def spelt_like(live_paths: pl.Series, texts: pl.Series, field: Field) -> pl.Series:
     """The texts with every path that is one of the known ones, but for the space around its levels, spelt as that one:
-    `Hives>Parts` becomes `Hives > Parts`. A path that is known in several spellings stays as it is.
+    `Hives>Parts` becomes `Hives > Parts`. A path that is known in several spellings stays as it is. None has white
+    space around it.
     """
     parts = live_paths.drop_nulls().unique()
     if field.separator:
@@ -50,10 +51,14 @@ def spelt_like(live_paths: pl.Series, texts: pl.Series, field: Field) -> pl.Seri
         pieces = text.split(field.separator) if field.separator else [text]
         new = [one.get(around.sub(mark, piece.strip()), piece.strip()) for piece in pieces]
         if new == [piece.strip() for piece in pieces]:
-            return text
-        return (field.separator or "").join(
-            piece.replace(piece.strip(), spelt, 1) if piece.strip() else piece
-            for piece, spelt in zip(pieces, new, strict=True)
+            return text.strip()
+        return (
+            (field.separator or "")
+            .join(
+                piece.replace(piece.strip(), spelt, 1) if piece.strip() else piece
+                for piece, spelt in zip(pieces, new, strict=True)
+            )
+            .strip()
         )
 
     return map_texts(texts, respelt)

@@ -51,6 +51,7 @@ class Based:
     `arrived` which were not in the base; `new_rows` of its new rows which they are. `at` has the place in the base of
     each of live's rows (null: it lacks it), and `two_way` the fields that it lacks. `store` are the rows of the base
     and of live ("sheet" there) of the sheet's items that both have, and `store_pair` the pairs of the match with live.
+    `own_rows` is how many rows the base itself has.
     """
 
     base: Catalogue
@@ -63,6 +64,7 @@ class Based:
     two_way: list[str]
     store: Matched
     store_pair: pl.Series
+    own_rows: int
 
 
 def align_base(base: Catalogue, aligned: AlignedInputs, columns: ColumnOptions = ANY_COLUMNS) -> Catalogue:
@@ -235,8 +237,9 @@ def base_rows(base: Catalogue, live: Catalogue, sheet: Catalogue, matched: Match
     named = [name for name in matched.fields if name in there]
     store = Matched(matched.key, {}, between, rows.gone, rows.gone, [], [], named)
     return Based(
-        whole, rows, met["pair"], met["new"], met["arrived"], numbers.filter(~left), at, two_way, store, both["pair"]
-    )
+        whole, rows, met["pair"], met["new"], met["arrived"], numbers.filter(~left), at, two_way, store, both["pair"],
+        base.cells.height,
+    )  # fmt: skip
 
 
 def _usable(places: pl.Series, usable: pl.Series) -> pl.Series:

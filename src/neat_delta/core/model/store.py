@@ -127,8 +127,8 @@ class Field(msgspec.Struct, frozen=True, forbid_unknown_fields=True, omit_defaul
         str | None, Meta(description="The currency as live writes it, # being the number: €# or # EUR.")
     ] = None
     date_form: Annotated[str | None, Meta(description="The date form, if not that of the file.")] = None
-    yes: Annotated[Words | None, Meta(description="The words for yes; the first is written.")] = None
-    no: Annotated[Words | None, Meta(description="The words for no; the first is written.")] = None
+    yes: Annotated[Words | None, Meta(description="The words for yes; of a flag the first is written.")] = None
+    no: Annotated[Words | None, Meta(description="The words for no; of a flag the first is written.")] = None
     separator: Annotated[Mark | None, Meta(description="What stands between the values of a list.")] = None
     ordered: Annotated[bool, Meta(description="Whether the order of a list's values means anything.")] = False
     levels: Annotated[Mark | None, Meta(description="What stands between the levels of a path.")] = None
@@ -300,8 +300,8 @@ SETTINGS: dict[str, tuple[str, ...]] = {
     "thousands_mark": ("integer", "decimal", "money", "measure"),
     "currency": ("money",),
     "date_form": ("date",),
-    "yes": ("flag",),
-    "no": ("flag",),
+    "yes": ("flag", "choice"),
+    "no": ("flag", "choice"),
     "separator": ("list", "path", "image", "link"),
     "ordered": ("list",),
     "levels": ("path",),
