@@ -120,19 +120,37 @@ def test_a_working_sheet_remembers_and_compares_by_itself(run, shop, tmp_path, p
     assert failed.returncode == 2 and "with --base" in failed.stderr
 
 
-def test_a_sheet_of_another_export_is_never_compared_in_silence(run, shop, tmp_path):
+@pytest.mark.parametrize("name", ["wax.xlsx", "wax.csv"])
+def test_a_sheet_of_another_export_is_never_compared_in_silence(run, shop, tmp_path, name):
     """With no base at hand, everything that the store changed would be changed back: it is held, with two ways out."""
-    run("sheet", "monday.csv", "-o", "wax.xlsx", "--fields", "price,stock", "--no-memory")
-    done = run("compare", "tuesday.csv", "wax.xlsx", "-o", "c.jsonl")
+    run("sheet", "monday.csv", "-o", name, "--fields", "price,stock", "--no-memory")
+    done = run("compare", "tuesday.csv", name, "-o", "c.jsonl")
     assert done.returncode == 1
     said = " ".join(done.stdout.split())
     assert "stale 2 items, 2 cells live has moved on since; --base FILE names the export it was cut from, or" in said
     reasons = {one["held"][0]["reason"] for one in items(tmp_path).values()}
     assert reasons == {"stale: cut from another export than live"}
-    assert run("compare", "tuesday.csv", "wax.xlsx", "--base", "monday.csv").returncode == 0
-    assert run("compare", "tuesday.csv", "wax.xlsx", "--accept", "stale").returncode == 0
-    wrong = run("compare", "tuesday.csv", "wax.xlsx", "--base", "sheet.csv")
-    assert wrong.returncode == 2 and "sheet.csv: wax.xlsx was not cut from this" in wrong.stderr
+    assert run("compare", "tuesday.csv", name, "--base", "monday.csv").returncode == 0
+    assert run("compare", "tuesday.csv", name, "--accept", "stale").returncode == 0
+    wrong = run("compare", "tuesday.csv", name, "--base", "sheet.csv")
+    assert wrong.returncode == 2 and f"sheet.csv: {name} was not cut from this" in wrong.stderr
+
+
+def test_a_base_beside_a_sheet_says_which_base_it_is(run, shop, tmp_path):
+    """Another one is refused, also where the sheet remembers its values; its own counts, under any name."""
+    run("sheet", "monday.csv", "-o", "wax.csv", "--fields", "price,stock")
+    wrong = run("compare", "tuesday.csv", "wax.csv", "--base", "sheet.csv")
+    assert wrong.returncode == 2 and "sheet.csv: wax.csv was not cut from this" in wrong.stderr
+    assert run("compare", "tuesday.csv", "wax.csv", "--base", "monday.csv").returncode == 0
+    assert run("compare", "tuesday.csv", "wax.csv", "--base", "wax.csv.base").returncode == 0
+    (tmp_path / "wax.csv.base").write_text("torn")
+    done = run("compare", "tuesday.csv", "wax.csv", "--base", "monday.csv")
+    assert done.returncode == 0 and "wax.csv.base beside it is damaged, and is left out" in " ".join(
+        done.stdout.split()
+    )
+
+
+def test_a_workbook_that_lost_its_memory_is_stale(run, shop, tmp_path):
     torn = json.loads(run("sheet", "monday.csv", "-o", "torn.xlsx", "--json").stdout)
     assert torn["remembers"]
     with_hole(tmp_path / "torn.xlsx")

@@ -23,8 +23,8 @@ __all__ = ["SheetFile", "SheetOptions", "sheet", "sheet_file"]
 class SheetOptions:
     """What is cut: the items for which `where` holds and that `skus` names (None: any), with `fields` in their order
     (none: live's), sorted as `sort` says; `key` names the key fields. Of delimited text, `layout` and `writing` say how
-    it is written. `memory` says that the sheet remembers what it was cut with; without, a workbook only remembers of
-    which items.
+    it is written. `memory` says that the sheet remembers what it was cut with; without, only from where and with which
+    items.
     """
 
     key: Sequence[str] = ()
@@ -91,19 +91,19 @@ def sheet_file(
     from neat_delta.files.basefile import base_bytes
     from neat_delta.files.memory import packed
 
+    known = made.cells if remembered is None else remembered
+    if not options.memory:  # but which items it was cut with, and where from
+        known = known.select(column.heading for column in made.columns if column.key)
     if form == "xlsx":
         from neat_delta.files.writers.worksheet import workbook
 
-        keys = [column.heading for column in made.columns if column.key]
-        cells = made.cells if remembered is None else remembered
-        memory = packed(cells if options.memory else cells.select(keys))
+        memory = packed(known)
         content = workbook(made, live.source, len(live.fields), memory)
         return SheetFile(made, content, {}, None, len(memory) * 3 // 4 if options.memory else None)
     from neat_delta.files.readers.delimited import write_delimited
 
     cells, kept = as_written(made, options.writing)
-    content, base = write_delimited(cells, options.layout, "The sheet"), None
-    if options.memory:
-        origin = Origin(live.path, live.digest(), live.cells.height, len(live.fields), cells.height)
-        base = base_bytes(made.cells if remembered is None else remembered, origin)
-    return SheetFile(made, content, kept, base, None if base is None else len(base))
+    content = write_delimited(cells, options.layout, "The sheet")
+    origin = Origin(live.path, live.digest(), live.cells.height, len(live.fields), cells.height)
+    base = base_bytes(known, origin)
+    return SheetFile(made, content, kept, base, len(base) if options.memory else None)

@@ -240,8 +240,8 @@ def compare(  # noqa: PLR0912, PLR0915 - one option after another
         older = None
         if base is not None:
             older = read_base(fetching.pop(0)(), layout_from_options("base"), live_catalogue)
-        elif sheet != "-":
-            sheet_catalogue = with_base_file(sheet_catalogue)
+        if sheet != "-":
+            sheet_catalogue = with_base_file(sheet_catalogue, needed=older is None)
     new = None
     if known is not None:
         rules = rules_file or beside(known.rules, mapping)

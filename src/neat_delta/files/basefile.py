@@ -87,11 +87,11 @@ def _opened(data: bytes, path: str) -> tuple[Catalogue, Origin]:
     )
 
 
-def with_base_file(sheet: Catalogue) -> Catalogue:
+def with_base_file(sheet: Catalogue, *, needed: bool = True) -> Catalogue:
     """The sheet with what it remembers, if a `.base` file of its name stands beside it that was made for its columns;
     where it was saved with another ending, the only one of its name without that.
 
-    CatalogueError when that file is damaged.
+    CatalogueError when that file is damaged and is `needed`, as no other base was named.
     """
     if sheet.memory is not None or sheet.origin is not None:
         return sheet
@@ -101,7 +101,12 @@ def with_base_file(sheet: Catalogue) -> Catalogue:
         if len(others) != 1:
             return sheet
         place = str(others[0])
-    base, origin = _opened(read_whole(place), place)
+    try:
+        base, origin = _opened(read_whole(place), place)
+    except CatalogueError:
+        if needed:
+            raise
+        return replace(sheet, notes=(*sheet.notes, f"{PurePath(place).name} beside it is damaged, and is left out"))
     if not _of_one_cut(base.fields, sheet.fields):
         note = f"{PurePath(place).name} beside it was made for other columns, and is left out"
         return replace(sheet, notes=(*sheet.notes, note))

@@ -741,6 +741,8 @@ def print_sheet(
             f"{count(number, 'cell')} of {shown(heading)} stand as in live: the date form has no place for their time"
         )
         _print_fact(console, "", said, style="yellow")
+    if remembers is None and beside:
+        _print_fact(console, "keeps", f"where it was cut from, in {shown(beside)}: keep it beside the sheet")
     if remembers is not None:
         where = f", in {shown(beside)}: keep it beside the sheet" if beside else ", in a hidden part of the workbook"
         said = f"what these items are now ({max(1, round(remembers / 1000)):,} KB){where}"
