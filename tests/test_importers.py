@@ -385,3 +385,36 @@ def test_undoing_later_takes_back_only_what_still_stands(run, put, tmp_path):
         assert line in done.stdout.splitlines()
     written = [path.read_text() for path in sorted((tmp_path / "later").glob("update-*"))]
     assert written == ["sku,name,price,stock\nC,Hat,3.00,0\n", 'sku,stock,tags\nA,5,"a,b"\n']
+
+
+FIXED = """version = 1
+[importer]
+blanks = "skip"
+headings = ["price", "sku", "stock", "rule", "reason", "delete", "new code", "name"]
+adjusted = ["stock"]
+[importer.with_adjusted]
+reason = "count"
+[importer.columns]
+rule = { text = "a" }
+[importer.removal]
+how = "flag"
+heading = "delete"
+value = "1"
+[importer.code_change]
+how = "row"
+[fields.stock]
+kind = "integer"
+"""
+
+
+def test_fixed_headings_are_these_in_this_order_and_no_others(run, put, tmp_path):
+    """In every file: changes, new codes, new items, removals; and in those that take them back."""
+    put("neat-delta.toml", FIXED)
+    put("live.csv", "sku,name,price,stock\nQA-1,Veil,9.90,3\nQA-2,Hood,5.00,4\nQA-5,Cap,5.00,4\n")
+    put("sheet.csv", "sku,name,price,stock,new sku\nQA-1,Veils,9.95,5,\nQA-4,Hood,5.00,4,\nQA-5,Cap,5.00,5,QA-6\n")
+    run("compare", "live.csv", "sheet.csv", "-o", "c.jsonl", "--whole", "--with-gone", "--with-new")
+    done = run("write", "c.jsonl", "--to", "out", "--rehearse")
+    assert (done.returncode, done.stderr) == (0, "")
+    files = sorted((tmp_path / "out").glob("*.csv"))
+    assert {file.read_text().splitlines()[0] for file in files} == {"price,sku,stock,rule,reason,delete,new code,name"}
+    assert len(files) == 10

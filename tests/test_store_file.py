@@ -519,8 +519,8 @@ def test_one_store_file_has_every_setting_and_all_of_them_work_together(run, put
     ]
     assert run("write", "c.jsonl", "--to", "out").returncode == 1
     sent = (tmp_path / "out" / "update-1.csv").read_bytes().decode()
-    headings, row = "sku,category,Preis,stock,Bezeichnung,tags", "QA-1,Hives > Deep,'1.120,00',,,"
-    assert sent == f"{headings},rule_name,least\n{row},standard,'550,00'\n"
+    headings = "sku,category,Preis,stock,Bezeichnung,tags,rule_name,least,stock reason,delete,new number"
+    assert sent == f"{headings}\nQA-1,Hives > Deep,'1.120,00',,,,standard,'550,00',,,\n"
 
 
 @pytest.mark.parametrize(
@@ -536,6 +536,17 @@ def test_one_store_file_has_every_setting_and_all_of_them_work_together(run, put
         ('[importer.removal]\nhow = "row"\n[importer.code_change]\nhow = "replace"\nheading = "y"', 6, "is made anew"),
         ('[importer]\ndefaults = { nam = "A" }', 3, 'there is no field "nam", here or in live. Did you mean "name"?'),
         ('[importer]\ncarries = ["pric"]', 3, 'there is no field "pric", here or in live. Did you mean "price"?'),
+        (
+            '[importer]\nblanks = "skip"\nheadings = ["sku"]\n[importer.columns]\nrule = { text = "a" }',
+            4,
+            'importer.headings: the column "rule" is not among them, and a file has no others.',
+        ),
+        (
+            '[importer]\nblanks = "skip"\nheadings = ["sku"]\n'
+            '[importer.removal]\nhow = "flag"\nheading = "gone"\nvalue = "1"',
+            4,
+            'importer.headings: the heading of a removal "gone" is not among them',
+        ),
         ('[importer]\nheadings = ["sku", "prise"]', 3, 'there is no field "prise", here or in live.'),
         ('[importer.called]\nprise = "Price"', 3, 'importer.called.prise: there is no field "prise"'),
         ('[importer.columns.c]\nexpression = "prise + 1"', 2, 'reads "prise", which is no field. Did you'),

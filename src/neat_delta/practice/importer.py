@@ -175,13 +175,13 @@ class _Import:
             if said.lines and part not in said.headings:
                 raise FileError(f'{name}: it lacks the heading "{part}", which is the key.')
         besides = {*self.importer.with_adjusted, *self.importer.columns, self.flag}
-        besides |= {self.code_heading} if self.recodes else set()
+        besides |= {self.code_heading} if self.recodes or self.code_heading in self.importer.headings else set()
         for heading in said.headings:
             if heading not in self.shelf.fields and heading not in besides:
                 raise FileError(f'{name}: the store has no field "{heading}".')
         wanted = self.importer.headings
         fixed = bool(wanted) and self.importer.form not in SPARSE and not self.removes
-        if fixed and (said.headings[: len(wanted)] != wanted or not {*said.headings[len(wanted) :]} <= besides):
+        if fixed and said.headings != wanted:
             raise FileError(f"{name}: its headings are not those that the importer wants: {', '.join(wanted)}.")
 
     def whole_items(self, lines: Sequence[Line]) -> list[Line]:

@@ -35,7 +35,10 @@ def rehearsal(changes: ChangeSet, live: Catalogue, importer: Importer) -> Rehear
     headings = header.headings | {name: field.heading for name, field in header.settings.items() if field.heading}
 
     def rehearse(folder: Path, manifest: Manifest) -> pl.DataFrame:
-        fields = {name: msgspec.structs.replace(field, heading=None) for name, field in header.settings.items()}
+        fields = {
+            name: msgspec.structs.replace(field, heading=None, unseen=name in header.unseen)
+            for name, field in header.settings.items()
+        }
         store = Store(key=header.compared_by, fields=fields, importer=importer, writing=header.writing)
         shop = Shop(live, store, headings=headings)
         for file in manifest.update:

@@ -53,7 +53,7 @@ from neat_delta.core.support.nearest import nearest
 if TYPE_CHECKING:
     from neat_delta.core.decide.policy import Policy
     from neat_delta.core.match.rows import Matched
-    from neat_delta.core.model.changeset import ChangeSet
+    from neat_delta.core.model.changeset import Accept, ChangeSet
     from neat_delta.core.model.provenance import Provenance
 
 __all__ = ["compare", "recode"]
@@ -187,6 +187,7 @@ def _run(
     checked = checked.filter(~pl.col("item").is_in(left.implode()).fill_null(value=False)) if left.len() else checked
     decided = pl.concat([so_far, checked])
     idle = [one for one in policy.accept if not accepted(decided, index, [one]).any()]
+    _must_name(idle, aligned)
     header = msgspec.structs.replace(changes.header, idle_accepts=idle)
     return settle(with_flags(replace(changes, header=header), checked), decided, aligned.live)
 
@@ -305,6 +306,25 @@ def _known(aligned: AlignedInputs, texts: pl.DataFrame, matched: Matched, option
             )
     named = {name: msgspec.structs.replace(shop.fields.get(name, Field()), same="text") for name in exact}
     return msgspec.structs.replace(shop, fields=shop.fields | named) if named else shop
+
+
+def _must_name(accept: Iterable[Accept], aligned: AlignedInputs) -> None:
+    """CatalogueError where what is let through is said of something that is neither a field nor an item."""
+    fields = [*aligned.live.fields, *(one.field for one in aligned.columns if one.field is not None)]
+    named = [one for one in accept if one.which is not None and one.which not in fields]
+    tables = [one.cells.select(aligned.key.fields) for one in (aligned.live, aligned.sheet)] if named else []
+    for one in named:
+        index, which = KeyIndex.of(pl.concat(tables), aligned.key), str(one.which)
+        if index.naming([which]).any():
+            continue
+        keys = pl.concat([index.keys[name] for name in aligned.key.fields]).unique()
+        near = nearest(which, fields) or (nearest(which, keys) if keys.len() <= MOST_KEYS else None)
+        hint = f' Did you mean "{near}"?' if near else f" The fields are: {listed(aligned.live.fields)}."
+        raise CatalogueError(f'‹accept› {one}: there is neither a field nor an item "{which}".{hint}')
+
+
+MOST_KEYS = 20_000
+"""Among so many keys the nearest is looked for."""
 
 
 def _adding(policy: Policy) -> list[str]:

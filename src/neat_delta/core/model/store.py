@@ -32,6 +32,7 @@ __all__ = [
     "Relations",
     "Standing",
     "Store",
+    "besides_fields",
     "conflicting_settings",
     "continued",
 ]
@@ -460,7 +461,7 @@ def unknown_fields(store: Store, fields: Collection[str]) -> Iterator[Conflict]:
     """
     importer, removal = store.importer, store.importer.removal
     known = {*store.fields, *fields}
-    columns = {removal.heading, *importer.with_adjusted, *importer.columns}
+    columns = {removal.heading, *besides_fields(importer)}
     relations = {role: getattr(store.relations, role) for role in store.relations.__struct_fields__}
     named: list[tuple[tuple[str, ...], str | None]] = [
         (("key", "name"), store.key.name),
@@ -475,6 +476,20 @@ def unknown_fields(store: Store, fields: Collection[str]) -> Iterator[Conflict]:
             near = nearest(name, sorted(known))
             hint = f' Did you mean "{near}"?' if near else ""
             yield Conflict(where, f'there is no field "{name}", here or in live.{hint}')
+
+
+def besides_fields(importer: Importer) -> dict[str, str]:
+    """The headings that an importer's files have and that are no fields, and what each is.
+
+    >>> besides_fields(Importer(with_adjusted={"reason": "recount"}))
+    {'reason': 'the column'}
+    """
+    named = dict.fromkeys([*importer.with_adjusted, *importer.columns], "the column")
+    if importer.removal.how == "flag" and importer.removal.heading is not None:
+        named[importer.removal.heading] = "the heading of a removal"
+    if importer.code_change.how == "row":
+        named[importer.code_change.heading] = "the heading of a new code"
+    return named
 
 
 def _of_told_marks(store: Store) -> Iterator[Conflict]:
@@ -605,9 +620,11 @@ def _of_sending(store: Store) -> Iterator[Conflict]:
         yield Conflict(("importer", "missing"), what)
     if importer.empties is not None and importer.form in PATCHES:
         yield Conflict(("importer", "empties"), "a patch says by itself that a field is emptied, so it needs no mark")
-    for name in store.key.fields if importer.headings else []:
-        if name not in importer.headings:
-            yield Conflict(("importer", "headings"), f'the key field "{name}" is not among them')
+    if importer.headings:
+        others = dict.fromkeys(store.key.fields, "the key field")
+        for name, what in (others | besides_fields(importer)).items():
+            if name not in importer.headings:
+                yield Conflict(("importer", "headings"), f'{what} "{name}" is not among them, and a file has no others')
 
 
 def _of_field(field: Field, writing: Notation) -> Iterator[tuple[tuple[str, ...], str]]:

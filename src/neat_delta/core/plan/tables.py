@@ -197,7 +197,7 @@ def _ordered(context: PlanContext, columns: dict[str, pl.Series]) -> pl.DataFram
         for name in context.importer.headings:
             if name not in columns:
                 columns[name] = pl.repeat(None, height, dtype=pl.String, eager=True)
-        names = [*context.importer.headings, *(name for name in names if name not in context.importer.headings)]
+        names = context.importer.headings
     return pl.DataFrame({name: columns[name] for name in names})
 
 

@@ -36,6 +36,8 @@ def columns_hold(
                 wanted = as_cells(values, header.writing.decimal_mark or ".")
             if name == REASON and column.expression is None:
                 # Of a whole catalogue it stands beside what changes; it says nothing of the item that could be proven.
-                wanted = pl.select(pl.when(table[name].is_null()).then(pl.lit("")).otherwise(wanted)).to_series()
+                wanted = pl.select(
+                    pl.when(table[name].fill_null("") == "").then(pl.lit("")).otherwise(wanted)
+                ).to_series()
             if not header.shared and not (table[name].fill_null("") == wanted).all():
                 raise ProofError(f'"{name}" is not what its expression gives for the items as they will be.')

@@ -55,7 +55,8 @@ def replay(
     if action == "recode":
         return _with_new_codes(catalogue, update, keys, importer, shared=shared)
     flag = importer.removal.heading if importer.removal.how == "flag" else None
-    _must_be_clear(catalogue, update, keys, {flag, *importer.with_adjusted, *importer.columns})
+    code = importer.code_change.heading if importer.code_change.how == "row" else None
+    _must_be_clear(catalogue, update, keys, {flag, code, *importer.with_adjusted, *importer.columns})
     item, row = _found(catalogue, update, keys)
     if not shared and row.n_unique() < row.len():
         raise ProofError("a row of the update table fits more than one item of the catalogue.")
@@ -186,15 +187,8 @@ def _refuses(update: pl.DataFrame, met: pl.Series, importer: Importer) -> None:
         raise ProofError("a row fits no item of the catalogue, and the importer takes updates only.")
     if importer.takes == "additions" and met.any():
         raise ProofError("a row fits an item of the catalogue, and the importer takes new items only.")
-    if importer.headings:
-        extra = [name for name in update.columns if name not in importer.headings]
-        if update.columns[: len(importer.headings)] != importer.headings or set(extra) - {
-            *importer.with_adjusted,
-            *importer.columns,
-            importer.removal.heading,
-            importer.code_change.heading,
-        }:
-            raise ProofError("the headings of an update table are not those that the importer wants.")
+    if importer.headings and update.columns != importer.headings:
+        raise ProofError("the headings of an update table are not those that the importer wants.")
     for names, rows in ((importer.carries, update), (importer.needs, update.filter(~met))):
         for name in names:
             lacks = rows.height and (
