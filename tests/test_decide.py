@@ -266,3 +266,19 @@ def test_a_difference_is_only_added_where_there_is_a_number(run, put):
     put("neat-delta.toml", 'version = 1\n[fields.note]\nclash = "add"\n')
     done = run("compare", "live.csv", "live.csv")
     assert (done.returncode, done.stderr[:61]) == (2, "Error: neat-delta.toml, line 3, fields.note.clash: only a dif")
+
+
+@pytest.mark.parametrize(
+    ("which", "said"),
+    [
+        ("QA-11", 'there is neither a field nor an item "QA-11". Did you mean "QA-1"?'),
+        ("pricee", 'there is neither a field nor an item "pricee". Did you mean "price"?'),
+    ],
+)
+def test_what_is_let_through_by_a_name_that_is_none_is_refused(run, put, which, said):
+    put("live.csv", LIVE_AND_BASE.replace("{stock}", "8"))
+    put("sheet.csv", WEEK)
+    for command in (("compare", "live.csv", "sheet.csv"), ("edit", "live.csv", "--set", "price = price + 1")):
+        done = run(*command, "--accept", f"emptied:{which}")
+        assert (done.returncode, done.stderr) == (2, f"Error: --accept emptied:{which}: {said}\n")
+    assert "fits nothing that was found: emptied:QA-3" in run(*command, "--accept", "emptied:QA-3").stdout

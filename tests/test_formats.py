@@ -323,3 +323,12 @@ def test_no_control_character_of_a_file_reaches_the_terminal_in_an_error(put, ru
     run("compare", "live.csv", put("sheet.csv", "sku,price\nQA-1,1.50\n"), "-o", "c.jsonl", "--accept", "large-round")
     done = run("confirm", "c.jsonl", "--results", "r.csv")
     assert done.returncode == 2 and "\x1b" not in done.stderr and "red" in done.stderr
+
+
+@pytest.mark.parametrize("name", ["live.xlsx", "live.json", "live.parquet"])
+def test_text_that_is_called_like_something_else_is_noted(run, put, name):
+    put(name, "sku,price\nQA-1,9.90\n")
+    done = run("check", name)
+    assert "is read as what it is: delimited text" in " ".join(done.stdout.split())
+    put("live.txt", "sku,price\nQA-1,9.90\n")
+    assert "is read as" not in run("check", "live.txt").stdout

@@ -270,7 +270,8 @@ def test_match_shows_the_pairing_and_keeps_it_for_compare(run, store, put):
     (store / "supplier.toml").write_text('version = 1\n[headings]\n"Art. No." = "skuu"\n')
     failed = run("compare", "live.csv", "supplier.csv", "--mapping", "supplier.toml")
     assert (failed.returncode, failed.stdout) == (2, "")
-    assert '"skuu", and there is no such heading in live. Did you mean "sku"?' in failed.stderr
+    why = 'supplier.toml, line 3, headings."Art. No.": there is no field "skuu". Did you mean "sku"?'
+    assert failed.stderr == f"Error: {why}\n"
 
 
 def test_match_prints_the_same_facts_as_json(run, store, put):

@@ -418,3 +418,14 @@ def test_fixed_headings_are_these_in_this_order_and_no_others(run, put, tmp_path
     files = sorted((tmp_path / "out").glob("*.csv"))
     assert {file.read_text().splitlines()[0] for file in files} == {"price,sku,stock,rule,reason,delete,new code,name"}
     assert len(files) == 10
+
+
+def test_the_most_files_are_said_to_give_way_where_they_do(run, put):
+    """Stock moves by itself, so that it is in no row but its own: two fields of two items take two files."""
+    put("neat-delta.toml", 'version = 1\n[fields.stock]\nkind = "integer"\nmoving = true\n')
+    put("live.csv", "sku,name,stock\nQA-1,Veil,3\nQA-2,Hood,4\n")
+    put("sheet.csv", "sku,name,stock\nQA-1,Veils,3\nQA-2,Hood,5\n")
+    run("compare", "live.csv", "sheet.csv", "-o", "c.jsonl")
+    said = " ".join(run("write", "c.jsonl", "--to", "out", "--most-files", "1").stdout.split())
+    assert "More files than --most-files 1: a blank cell would empty its field, and a field is never carried" in said
+    assert "More files than" not in run("write", "c.jsonl", "--to", "other", "--most-files", "2").stdout

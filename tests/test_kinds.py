@@ -348,3 +348,20 @@ def test_the_sheet_s_date_form_is_found_where_it_is_plain(dates, form):
     assert changes.header.sheet_writing.date_form == form
     if dates[0] == "03/28/2019":  # which is no other day
         assert changes.sent()["after"].to_list() == ["2019-03-28"]
+
+
+@pytest.mark.parametrize(
+    "typed, sent", [("20.90 €", "€20.90"), ("21€", "€21.00"), ("€ 22.50", "€22.50"), ("-3€", "-€3.00")]
+)
+def test_an_amount_goes_out_in_lives_currency_on_whichever_side_it_was_typed(run, put, typed, sent):
+    put("live.csv", "sku,price\nA,€19.90\n")
+    put("sheet.csv", f"sku,price\nA,{typed}\n")
+    put("neat-delta.toml", 'version = 1\n[checks]\nnegative = "off"\n[fields.price]\nkind = "money"\ndecimals = 2\n')
+    run("compare", "live.csv", "sheet.csv", "-o", "c.jsonl")
+    (item,) = json.loads(run("preview", "c.jsonl", "--json").stdout)["items"]
+    assert (item["item"]["cells"], item["item"]["held"]) == ({"price": ["€19.90", sent]}, [])
+    put("sheet.csv", "sku,price\nA,19.9 €\n")
+    assert json.loads(run("compare", "live.csv", "sheet.csv", "--json").stdout)["header"]["counts"]["cells"] == 0
+    put("sheet.csv", f"sku,price\nA,{typed.replace('€', '$')}\n")
+    held = json.loads(run("compare", "live.csv", "sheet.csv", "--json").stdout)["reasons"]
+    assert [one["reason"] for one in held] == ["check: unreadable"]

@@ -288,3 +288,13 @@ def test_a_quick_edit_says_what_is_wrong_with_the_call(ask):
         assert why in " ".join(ask("edit", "live.csv", *args, status=2).stderr.split())
     done = ask("edit", "live.csv", "--set", "price = price", "-o", "same.jsonl")
     assert "Nothing is to be sent" in done.stdout
+
+
+def test_a_list_goes_out_in_the_order_in_which_a_rule_writes_it(run, put, tmp_path):
+    """Whatever order means; the same values in another order are no change."""
+    put("live.csv", 'sku,tags\nQA-1,"wax,gift"\nQA-2,"gift,spring,wax"\nQA-3,\n')
+    put("neat-delta.toml", 'version = 1\n[fields.tags]\nkind = "list"\nseparator = ","\n')
+    run("edit", "live.csv", "--set", "tags = 'spring, wax,gift'", "--with-new-values", "tags", "-o", "c.jsonl")
+    run("write", "c.jsonl", "--to", "out")
+    sent = (tmp_path / "out" / "update-1.csv").read_text()
+    assert sent == 'sku,tags\nQA-1,"spring,wax,gift"\nQA-3,"spring,wax,gift"\n'

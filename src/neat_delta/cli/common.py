@@ -42,6 +42,7 @@ __all__ = [
     "make_folder",
     "mapping_options",
     "must_be_new",
+    "must_describe",
     "must_fit",
     "must_not_be_input",
     "notation_from_options",
@@ -337,6 +338,16 @@ def must_fit(store_file: tuple[Store, str] | None, fields: Sequence[str]) -> Non
         from neat_delta.files.storefile import must_know_fields
 
         must_know_fields(*store_file, fields)
+
+
+def must_describe(mapping: str | None, store_file: tuple[Store, str] | None, fields: Sequence[str]) -> None:
+    """StoreError where a mapping file names a field that neither live nor the store file has."""
+    if mapping is not None:
+        from neat_delta.core.model.importer import NEW_CODE
+        from neat_delta.files.mappingfile import must_name_fields, read_mapping
+
+        known = [*fields, *(store_file[0].fields if store_file else ()), NEW_CODE]
+        must_name_fields(read_mapping(mapping), mapping, known)
 
 
 def read_store_of_round(told: str | None, changes: str, live: str | None) -> tuple[Store, str] | None:

@@ -26,6 +26,7 @@ from neat_delta.cli.common import (
     let_option,
     list_mapping,
     mapping_options,
+    must_describe,
     must_fit,
     must_not_be_input,
     notation_from_options,
@@ -235,6 +236,7 @@ def compare(  # noqa: PLR0912, PLR0915 - one option after another
             fetching.pop(0)(), layout_from_options("live", shop.file.layout if shop else None)
         )
         must_fit(store_file, [*live_catalogue.fields, *added])
+        must_describe(mapping, store_file, [*live_catalogue.fields, *added])
         layout = layout_from_options("sheet", described.file)
         sheet_catalogue = neat_delta.read(fetching.pop(0)(), layout, like=live_catalogue)
         older = None

@@ -14,6 +14,7 @@ from neat_delta.cli.common import (
     list_mapping,
     mapping_options,
     must_be_new,
+    must_describe,
     prefer_option,
     print_json,
     read_store_option,
@@ -77,6 +78,7 @@ def match(
     known = list_mapping(mapping, match_by, constants, prefer)
     with working(f"Reading {live} and {sheet}"):
         live_catalogue = neat_delta.read(live, layout_from_options("live", shop.file.layout if shop else None))
+        must_describe(mapping, store_file, live_catalogue.fields)
         layout = layout_from_options("sheet", known.file if known else None)
         sheet_catalogue = neat_delta.read(sheet, layout, like=live_catalogue)
         columns = neat_delta.ColumnOptions(key, told, None, fields)

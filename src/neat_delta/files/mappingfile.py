@@ -2,14 +2,17 @@
 
 from __future__ import annotations
 
+from collections.abc import Collection
 from pathlib import Path
 from typing import Any
 
+from neat_delta.core.model.catalogue import listed
 from neat_delta.core.model.lists import ListMapping
-from neat_delta.files.storefile import described, schema_of
+from neat_delta.core.support.nearest import nearest
+from neat_delta.files.storefile import described, error_at, schema_of
 from neat_delta.files.whole import read_whole
 
-__all__ = ["mapping_schema", "mapping_text", "read_mapping"]
+__all__ = ["mapping_schema", "mapping_text", "must_name_fields", "read_mapping"]
 
 
 def read_mapping(path: str) -> ListMapping:
@@ -24,6 +27,38 @@ def read_mapping(path: str) -> ListMapping:
     {'Trade': 'cost'}
     """
     return described(path, ListMapping, "mapping")
+
+
+def must_name_fields(mapping: ListMapping, path: str, fields: Collection[str]) -> None:
+    r"""StoreError, with line and the nearest name, where the mapping file at `path` names a field that is none of
+    these.
+
+    >>> from pathlib import Path
+    >>> from tempfile import mkdtemp
+    >>> path = Path(mkdtemp()) / "windmere.toml"
+    >>> _ = path.write_text('version = 1\n[headings]\nTrade = "cst"\n')
+    >>> from neat_delta import StoreError
+    >>> try:
+    ...     must_name_fields(read_mapping(str(path)), str(path), ["sku", "cost"])
+    ... except StoreError as error:
+    ...     print(str(error).partition(", ")[2])
+    line 3, headings.Trade: there is no field "cst". Did you mean "cost"?
+    """
+    named: list[tuple[tuple[str, ...], str]] = [(("match_by",), name) for name in mapping.match_by]
+    named += [(("whole_within",), name) for name in mapping.whole_within]
+    named += [(("new_values",), name) for name in mapping.new_values]
+    named += [(("headings", heading), name) for heading, name in mapping.headings.items()]
+    for table in ("constants", "words", "fields"):
+        named += [((table, name), name) for name in getattr(mapping, table)]
+    if mapping.spread is not None:
+        named += [(("spread", "columns", word), name) for word, name in mapping.spread.columns.items()]
+    if mapping.stack is not None:
+        named += [(("stack", part), str(getattr(mapping.stack, part))) for part in ("by", "value")]
+    for where, name in named:
+        if name not in fields:
+            near = nearest(name, sorted(fields))
+            hint = f'Did you mean "{near}"?' if near else f"There are: {listed(sorted(fields))}."
+            raise error_at(path, where, f'there is no field "{name}". {hint}')
 
 
 def mapping_text(mapping: ListMapping, sheet: str, live: str, known: str | None = None) -> str:

@@ -63,13 +63,9 @@ def read(
     name = PurePath(file.path).name.lower()
     bare = PurePath(name).stem if packing and name.endswith(PACKED) else name
     ending = PurePath(bare).suffix
-    if (
-        ending
-        and form != "delimited"
-        and ending not in ENDINGS[form]
-        and any(ending in one for one in ENDINGS.values())
-    ):
-        notes.insert(0, f"it is called {ending}, and is read as what it is: {Layout(format=form)}")
+    if ending and ending not in ENDINGS[form] and any(ending in one for one in ENDINGS.values()):
+        what = "delimited text" if form == "delimited" else Layout(format=form)
+        notes.insert(0, f"it is called {ending}, and is read as what it is: {what}")
     memory = None
     if text.memory is not None and text.origin is not None:
         memory = as_memory(unpacked(text.memory), text.origin)

@@ -26,6 +26,7 @@ __all__ = [
     "NAME",
     "described",
     "draft",
+    "error_at",
     "find_store",
     "must_know_fields",
     "read_store",
@@ -87,6 +88,11 @@ def read_store(path: str) -> Store:
         if column.expression is not None:
             _must_be_expression(path, text, name, column.expression)
     return store
+
+
+def error_at(path: str, where: tuple[str, ...], what: str) -> StoreError:
+    """An error of a TOML file of ours, with the line of the key."""
+    return _error(path, _toml(path)[0], where, what)
 
 
 def must_know_fields(store: Store, path: str, fields: Collection[str]) -> None:

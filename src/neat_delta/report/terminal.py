@@ -899,7 +899,13 @@ def print_written(console: Console, folder: str, manifest: Manifest, dialect: st
         )
         said = ", ".join(f"{number:,} {what}" for number, what in parts if number)
         console.print(f"cells to import: {said}")
-        if sum(file.action == "change" for file in manifest.update) > 1 and manifest.importer.blanks == "clear":
+        many = sum(file.action == "change" for file in manifest.update)
+        if many > manifest.most_files:
+            console.print(
+                f"More files than --most-files {manifest.most_files}: a blank cell would empty its field, and a field "
+                "is never carried along that is locked, moves by itself, is told as a difference, or has a cell held."
+            )
+        elif many > 1 and manifest.importer.blanks == "clear":
             console.print(
                 "Several files, as a blank cell would empty its field. Fewer: --most-files N, or a higher --file-cost, "
                 "which carry cells along.\nOnly if you are certain that your importer skips blanks, --importer-blanks "

@@ -244,7 +244,9 @@ def _read_numbers(
         number = pl.select(pl.concat_str(typed["sign"], typed["bare"])).to_series().fill_null("")
         bare = bare.clone().scatter(at, number)
         head, tail = _currency_of(was_written, field)
-        fits = ((typed["head"] == head) & (typed["tail"] == tail)) | ((typed["head"] == "") & (typed["tail"] == ""))
+        # Live's currency on the other side of the number, or a space away from it, is live's all the same.
+        said, own = _currency(typed["head"], typed["tail"]), _currency(head, tail)
+        fits = (said == own) | (said == "")
         wrong = (~fits & reading.values.gather(at).is_not_null()).fill_null(value=False).arg_true()
         doubts = doubts.scatter(at.gather(wrong), _other_currency(head, tail).gather(wrong))
     written = _written(kind, reading.values, bare, field, live)
@@ -268,9 +270,14 @@ def _currency_of(before: pl.DataFrame, field: Field) -> tuple[pl.Series, pl.Seri
     return before["head"].set(blank, head), before["tail"].set(blank, tail)
 
 
+def _currency(head: pl.Series, tail: pl.Series) -> pl.Series:
+    """The currencies that stand before and after numbers, without the spaces around them."""
+    return pl.select(pl.concat_str(head.str.strip_chars(), tail.str.strip_chars())).to_series()
+
+
 def _other_currency(head: pl.Series, tail: pl.Series) -> pl.Series:
     """Why an amount is held that bears another currency than live's, or one where live's has none."""
-    currency = pl.select(pl.concat_str(head, tail)).to_series().str.strip_chars()
+    currency = _currency(head, tail)
     named = pl.concat_str(pl.lit("not in live's currency, "), currency)
     return pl.select(pl.when(currency == "").then(pl.lit("a currency, and live has none")).otherwise(named)).to_series()
 

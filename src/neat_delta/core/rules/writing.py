@@ -58,8 +58,12 @@ def written(
 
 
 def _read(values: Values, field: Field, writing: Notation) -> tuple[Values, pl.Series]:
-    """Texts as values of a field's kind, and what is wrong with those that it cannot read."""
+    """Texts as values of a field's kind, a list in the order in which it was written; and what is wrong with those that
+    it cannot read.
+    """
     kind = KINDS[field.kind]
+    if field.kind == "list":
+        field = msgspec.structs.replace(field, ordered=True)
     there = values.texts.is_not_null() & (values.texts != "")
     read = kind.read(values.texts.filter(there), field, writing)
     bad = there.arg_true().filter(read.is_null())
