@@ -284,3 +284,15 @@ def test_an_index_says_what_loops_say(one, other, ignore_case):
         wanted.append(there[rank] if rank < len(there) and "" not in row else None)
     assert index.align(second).to_list() == wanted
     assert index.existing(other) == {row for row in other if key_text(row, key) in keys}
+
+
+def test_both_places_and_codes_that_nobody_knows_are_told_with_what_there_is(run, put):
+    put("neat-delta.toml", 'version = 1\n[key]\nfields = ["sku", "location"]\n')
+    put("live.csv", "sku,location,stock\nQA-1001,ST-01,1\nQA-1001,ST-02,2\nQA-1002,ST-01,3\n")
+    put("sheet.csv", "sku,location,stock\nQA-1001,ST-03,1\nQA-1002,Attic,2\nQA-10022,ST-01,3\n")
+    header = json.loads(run("compare", "live.csv", "sheet.csv", "--json").stdout)["header"]
+    said = {one["fields"][0]: one["why"] for one in header["findings"] if one["check"] == "key"}
+    assert said == {
+        "sku": '"QA-10022" in 1 row (the nearest is "QA-1002")',
+        "location": '"Attic" in 1 row, "ST-03" in 1 row (the nearest is "ST-01"); live has ST-01, ST-02',
+    }

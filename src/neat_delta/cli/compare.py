@@ -89,8 +89,8 @@ __all__ = ["compare"]
     "--accept",
     multiple=True,
     metavar="CHECK[:WHICH]",
-    help="Let through what is held: damage, slip, emptied or a check, in one field or of one item: slip:price, "
-    "emptied:QA-1001. May be repeated.",
+    help="Let through what is held: damage, slip, emptied, near (keys), list, rule, stale, swapped or a check by its "
+    "name, in one field or of one item: slip:price, emptied:QA-1001. May be repeated.",
 )
 @click.option(
     "--with-new-values",

@@ -60,7 +60,8 @@ __all__ = ["edit"]
     "--accept",
     multiple=True,
     metavar="CHECK[:WHICH]",
-    help="Let through what a check holds, in one field or of one item: margin:QA-1001. May be repeated.",
+    help="Let through what a check holds by its name, or a rule: in one field or of one item: margin:QA-1001. May be "
+    "repeated.",
 )
 @click.option(
     "--with-new-values",

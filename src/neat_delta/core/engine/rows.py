@@ -16,6 +16,7 @@ from neat_delta.core.detect.slips import missing, pasted_twice
 from neat_delta.core.match.keys import KeyIndex
 from neat_delta.core.match.prepare import AlignedInputs, align_inputs
 from neat_delta.core.match.rows import REPEATS, SAME_ROW, Matched, match_rows
+from neat_delta.core.model.catalogue import listed
 from neat_delta.core.model.changeset import FindingSummary, NearKey, SetAside
 from neat_delta.core.model.columns import ColumnOptions
 from neat_delta.core.model.importer import NEW_CODE
@@ -162,6 +163,8 @@ def _unknown_parts(live: Catalogue, rows: Placed) -> list[FindingSummary]:
             rows_said = "1 row" if times == 1 else f"{times:,} rows"
             shown.append(f'"{value}" in {rows_said}' + (f' (the nearest is "{near}")' if near else ""))
         more = f", and {unknown.height - MOST_NAMED:,} others" if unknown.height > MOST_NAMED else ""
+        if known.len() <= MOST_NAMED and not all("nearest" in one for one in shown):
+            more += f"; live has {listed(known.to_list())}"
         total = int(unknown["count"].sum())
         findings.append(FindingSummary("key", "unknown", [name], total, ", ".join(shown) + more, "noted"))
     return findings
