@@ -3,14 +3,19 @@
 from __future__ import annotations
 
 import json
+import random
 from decimal import Decimal
+from itertools import cycle, islice
+from typing import Any
 
+import msgspec
 import polars as pl
 import pytest
 from hypothesis import strategies as st
 
 import neat_delta
-from neat_delta import Accept, CompareOptions, ListOptions, Policy, as_catalogue, compare, translate
+from neat_delta import Accept, CompareOptions, Importer, ListOptions, Policy, as_catalogue, compare, translate
+from neat_delta.core.model.layout import Notation
 from neat_delta.core.model.lists import ListMapping
 from neat_delta.core.model.rules import Rule, Rules
 from neat_delta.core.model.store import Field, Key, Store
@@ -273,39 +278,60 @@ RESTS = {
     "retail": {"cost"}, "count": {"price"}, "dear": {"cost"}, "shut": {"price"}, "trade": {"cost"}, "more": {"cost"},
     "own": set(),
 }  # fmt: skip
-TRADE = st.sampled_from(["10.00", "1.100", "1,10", "99.00", "", "abc", "5.50", "#N/A", "31.5", "12", "20.00"])
-ROUND = st.fixed_dictionaries(
+TRADE = ["10.00", "1.100", "1,10", "99.00", "", "abc", "5.50", "#N/A", "31.5", "12", "20.00", "9,99", "€ 7.00", "-4"]
+STATE = ["aktiv", "zu", "wie?", ""]
+ROWS = st.lists(st.tuples(st.sampled_from(TRADE), st.sampled_from(STATE)), min_size=1, max_size=6)
+MANY_ROWS = st.integers(0, 2**32).map(
+    lambda seed: [(rng.choice(TRADE), rng.choice(STATE)) for rng in [random.Random(seed)] for _ in range(80)]
+)
+"""Eighty items side by side, each a round of its own but for the rules and the rest that is drawn once."""
+
+SAID = st.fixed_dictionaries(
     {
-        "rows": st.lists(st.tuples(TRADE, st.sampled_from(["aktiv", "zu", "wie?", ""])), min_size=1, max_size=6),
         "book": st.lists(st.sampled_from(sorted(BOOK)), unique=True, max_size=5),
         "shut": st.sampled_from(["D", "Z"]),
         "constant": st.sampled_from([None, "5", "-1", "x"]),
         "accept": st.sampled_from([None, "unreadable", "large-change", "outside-bounds"]),
+        "new": st.integers(0, 3),
+        "default": st.sampled_from([None, "A", "Z"]),
+        "mark": st.sampled_from([None, ",", "."]),
     }
 )
 
 
-@in_two_lengths(ROUND, few=25, many=300)
-def test_what_is_sent_rests_on_what_is_sent_or_was_there(drawn):
+@in_two_lengths(ROWS, SAID, few=25, many=60)
+def test_what_is_sent_rests_on_what_is_sent_or_was_there(rows, drawn):
+    hold_law_15(rows, drawn)
+
+
+@in_two_lengths(MANY_ROWS, SAID, few=2, many=250)
+def test_what_is_sent_of_20_000_items_rests_on_what_is_sent_or_was_there(rows, drawn):
+    hold_law_15(rows, drawn)
+
+
+def hold_law_15(rows: list[tuple[str, str]], drawn: dict[str, Any]) -> None:
     """Of each computed cell all that went into it is sent, or was live's; nothing else is held for it; and typed by
     hand, the same values are held by the same checks.
     """
-    rows, book = drawn["rows"], [name for name in drawn["book"] if name != "trade" or "retail" in drawn["book"]]
+    book = [name for name in drawn["book"] if name != "trade" or "retail" in drawn["book"]]
     book.sort(key=lambda name: name == "trade")  # which may go over retail
-    skus = [f"QA-{number}" for number in range(1, 8)]
+    many = len(rows) + 1
+    skus = [f"QA-{number}" for number in range(1, many + 1)]
     live = as_catalogue(
         {
             "sku": skus,
             "name": [f"Jar {sku}" for sku in skus],
-            "price": ["20.00", "22.00", "9.90", "31.00", "40.00", "11.00", "12.00"],
-            "cost": ["10.00", "11.00", "5.50", "15.00", "20.00", "31.50", "12.00"],
-            "stock": ["3"] * 7,
-            "status": ["A"] * 7,
+            "price": list(islice(cycle(["20.00", "22.00", "9.90", "31.00", "40.00", "11.00", "12.00"]), many)),
+            "cost": list(islice(cycle(["10.00", "11.00", "5.50", "15.00", "20.00", "31.50", "12.00"]), many)),
+            "stock": ["3"] * many,
+            "status": ["A"] * many,
         },
         "live",
     )
+    codes = skus[: len(rows)]
+    codes[len(rows) - drawn["new"] :] = [f"NB-{number}" for number in range(len(rows))][len(rows) - drawn["new"] :]
     supplied = as_catalogue(
-        {"Art": skus[: len(rows)], "Trade": [one for one, _ in rows], "State": [one for _, one in rows]}, "list"
+        {"Art": codes, "Trade": [one for one, _ in rows], "State": [one for _, one in rows]}, "list"
     )
     mapping = ListMapping(
         match_by=["sku"],
@@ -313,10 +339,14 @@ def test_what_is_sent_rests_on_what_is_sent_or_was_there(drawn):
         words={"status": {"aktiv": "A", "zu": drawn["shut"]}},
         constants={} if drawn["constant"] is None else {"stock": drawn["constant"]},
     )
+    writing = Notation(decimal_mark=drawn["mark"])
     rules = Rules(rule=[BOOK[name] for name in book if name != "count" or drawn["constant"] is None])
-    sheet = translate(live, supplied, mapping, LAW_STORE, options=ListOptions(rules=rules)).sheet
+    defaults = {} if drawn["default"] is None else {"status": drawn["default"]}
+    store = msgspec.structs.replace(LAW_STORE, importer=Importer(defaults=defaults))
+    sheet = translate(live, supplied, mapping, store, options=ListOptions(rules=rules, writing=writing)).sheet
     accept = [Accept(drawn["accept"])] if drawn["accept"] else []
-    changes = compare(live, sheet, store=LAW_STORE, options=CompareOptions(policy=Policy(accept=accept)))
+    policy = Policy(accept=accept, with_new=True)
+    changes = compare(live, sheet, store=store, options=CompareOptions(policy=policy, writing=writing))
 
     texts = changes.header.rules
     made: dict[tuple[int, str], list[str]] = {}
@@ -344,11 +374,10 @@ def test_what_is_sent_rests_on_what_is_sent_or_was_there(drawn):
         return
     there = sorted({sku for those in by_item.values() for sku in those})
     was = {name: dict(zip(skus, live.cells[name], strict=True)) for name in by_item}
-    typed = {name: [those.get(sku, was[name][sku]) for sku in there] for name, those in by_item.items()}
+    typed = {name: [those.get(sku, was[name].get(sku, "")) for sku in there] for name, those in by_item.items()}
     again = compare(
-        live, as_catalogue({"sku": there} | typed, "typed"), store=LAW_STORE,
-        options=CompareOptions(policy=Policy(accept=accept)),
-    )  # fmt: skip
+        live, as_catalogue({"sku": there} | typed, "typed"), store=store, options=CompareOptions(policy=policy)
+    )
     by_hand = {
         (again.keys["sku"][item], str(name)): why
         for item, name, why in again.cells.select("item", "field", "held").iter_rows()
