@@ -332,3 +332,23 @@ def test_text_that_is_called_like_something_else_is_noted(run, put, name):
     assert "is read as what it is: delimited text" in " ".join(done.stdout.split())
     put("live.txt", "sku,price\nQA-1,9.90\n")
     assert "is read as" not in run("check", "live.txt").stdout
+
+
+@pytest.mark.parametrize("store", ["", '[fields.zip]\nkind = "code"\n[fields.stock]\nkind = "integer"\n'])
+def test_a_number_is_the_number_whatever_zeros_its_format_shows(run, put, tmp_path, store):
+    """And a code is what a person sees."""
+    put("live.csv", "sku,stock,zip\nQA-1,417,00417\nQA-2,5,00501\n")
+    if store:
+        put("neat-delta.toml", f"version = 1\n{store}")
+    book = xlsxwriter.Workbook(tmp_path / "s.xlsx")
+    sheet, zeros = book.add_worksheet(), book.add_format({"num_format": "00000"})
+    for row, cells in enumerate((("sku", "stock", "zip"), ("QA-1", 420, 417), ("QA-2", 5, 502))):
+        for column, cell in enumerate(cells):
+            sheet.write(row, column, cell, *([zeros] if isinstance(cell, int) else []))
+    book.close()
+    run("compare", "live.csv", "s.xlsx", "-o", "c.jsonl")
+    items = json.loads(run("preview", "c.jsonl", "--json").stdout)["items"]
+    assert [(one["item"]["cells"], one["item"]["held"]) for one in items] == [
+        ({"stock": ["417", "420"]}, []),
+        ({"zip": ["00501", "00502"]}, []),
+    ]

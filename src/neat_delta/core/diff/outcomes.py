@@ -13,6 +13,7 @@ from neat_delta.core.diff.equality import by_value, notations, sheet_writing
 from neat_delta.core.kinds import blank
 from neat_delta.core.kinds.choice import chosen_like
 from neat_delta.core.kinds.notation import PLAIN_FORMS, ColumnNotation
+from neat_delta.core.kinds.number import NUMBER_KINDS
 from neat_delta.core.kinds.path import spelt_like
 from neat_delta.core.model.catalogue import Catalogue
 from neat_delta.core.model.layout import Notation
@@ -59,6 +60,8 @@ def outcomes(
     if empties is not None:
         texts = texts.with_columns(after=pl.col("after").replace(empties, ""))
         sheet_cells = sheet_cells.with_columns(pl.col(texts["field"].unique()).replace(empties, ""))
+    if sheet.layout.format in FORMATTED:
+        texts = texts.with_columns(after=_without_shown_zeros(texts, fields))
     seems = submit(partial(sheet_writing, texts, fields, shop.writing, writing))
     # Most texts that differ do so as others do: a price is raised on many items.
     distinct = deduplicate(texts.select("field", "before", "after", *({"computed"} & {*texts.columns})))
@@ -75,6 +78,18 @@ def outcomes(
         unread=pl.when(~no_text).then("unread"),
     )
     return Outcomes(table, distinct, _shown(seems(), shop.writing, writing, written))
+
+
+FORMATTED = ("xlsx", "ods", "xls")
+"""The formats of files in which a number may be shown with zeros before it that it does not have."""
+
+
+def _without_shown_zeros(texts: pl.DataFrame, fields: Mapping[str, Field]) -> pl.Series:
+    """The texts to send, of numbers without the zeros that a cell's format (`00000`) puts before them."""
+    numbers = [name for name in texts["field"].unique() if fields.get(name, Field()).kind in NUMBER_KINDS]
+    shown = pl.col("field").is_in(numbers) & pl.col("after").str.contains(r"^-?0+[0-9]")
+    bare = pl.col("after").str.replace(r"^(-?)0+([0-9])", "$1$2")
+    return texts.select(pl.when(shown).then(bare).otherwise("after").alias("after")).to_series()
 
 
 def _by_value(
