@@ -216,6 +216,15 @@ def test_match_knows_all_that_a_mapping_says_and_tells_what_becomes_of_each_row(
     assert re.search(r"put into another one's row +· +1", compared)
 
 
+def test_the_table_of_compare_adds_up_where_a_row_goes_to_several_items(run, put):
+    put("live.csv", "sku,barcode,cost\nQA-1,29001,5.00\nQA-2,29002,6.00\nQA-3,29002,6.50\n")
+    put("list.csv", "barcode,cost\n29001,5.10\n29002,6.60\n29002,6.60\n,\n")
+    put("list.toml", 'version = 1\nmatch_by = ["barcode"]\nfits_several = "all"\n')
+    said = run("compare", "live.csv", "list.csv", "--mapping", "list.toml").stdout
+    rows = dict(re.findall(r"^(changed|set aside|again, for another item|rows read) +\S+ +(\S+)$", said, re.MULTILINE))
+    assert rows == {"changed": "3", "set aside": "2", "again, for another item": "−1", "rows read": "4"}
+
+
 def test_match_shows_no_values_of_different_items_side_by_side(run, put):
     put("live.csv", "sku,cost\nQA-1,5.00\nQA-2,\n")
     put("sheet.csv", "sku,cost\nQA-2,7.00\nQA-8,8.00\n")

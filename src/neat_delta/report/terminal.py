@@ -265,7 +265,8 @@ def print_accounts(console: Console, changes: ChangeSet) -> None:
     ):
         # A list of codes says nothing of what is changed or new.
         if live or sheet or name in {"same", "set aside"} or (name in {"changed", "new"} and not _is_list(header)):
-            table.add_row(Text(name, style), *("·" if number is None else f"{number:,}" for number in (live, sheet)))
+            told = ("·" if number is None else f"{number:,}".replace("-", "−") for number in (live, sheet))
+            table.add_row(Text(name, style), *told)
     table.add_section()
     table.add_row("rows read", f"{header.live.rows:,}", f"{header.sheet.rows:,}", style="bold")
     console.print(table)
