@@ -14,6 +14,7 @@ from neat_delta.core.match.rows import match_rows
 from neat_delta.core.model.catalogue import Catalogue
 from neat_delta.core.model.columns import ColumnOptions
 from neat_delta.core.model.lists import ListMapping
+from neat_delta.core.model.reasons import NEAR
 from neat_delta.core.model.store import Store
 from neat_delta.core.review.samples import ColumnSample, MatchedRows, constant_samples, mapping_to_keep, samples
 
@@ -82,9 +83,11 @@ def match(
 
 def _counted(reasons: list[str]) -> dict[str, int]:
     """How many rows were set aside for each sort of reason, the most frequent first."""
-    sorts = (SEVERAL if SEVERAL in reason else reason.partition(":")[0] for reason in reasons)
+    sorts = (
+        next((said for part, said in SORTS.items() if part in reason), reason.partition(":")[0]) for reason in reasons
+    )
     return dict(Counter(sorts).most_common())
 
 
-SEVERAL = "are for one item"
-"""What is said of rows that say different things of one item, after their numbers."""
+SORTS = {"are for one item": "several rows for one item", NEAR: "nearly an item's key"}
+"""Reasons that differ from row to row, by a part of them, and what is said of all."""
