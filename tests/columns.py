@@ -308,9 +308,14 @@ def _date_rewritten(column: Column, before: str, after: str) -> bool:
     return len(days) == 1 and days == days_of(column, after)
 
 
+def money(parts: tuple[str, str, str]) -> str:
+    """The currency of an amount, on whichever side of it."""
+    return parts[0].strip(WHITE) + parts[2].strip(WHITE)
+
+
 def _number_rewritten(column: Column, before: str, after: str) -> bool:
     one, other = apart(before), apart(after)
-    if (other[0], other[2]) not in {("", ""), (one[0], one[2])} or re.match(r"\+|-?0[0-9]", other[1]):
+    if money(other) not in {"", money(one)} or re.match(r"\+|-?0[0-9]", other[1]):
         return False
     was, now = readings(one[1]), readings(other[1])
     return len(now) == 1 and now <= was
@@ -338,10 +343,5 @@ def as_typed(column: Column, before: str, typed: str, sent: str) -> bool:
         old = old if before else other if (one[0], one[2]) == ("", "") else one
         around = (other[0], other[2]) == (old[0], old[2])
         meant = readings(one[1])
-        return (
-            around
-            and len(meant) == 1
-            and meant <= readings(other[1])
-            and (one[0], one[2]) in {("", ""), (old[0], old[2])}
-        )
-    return False
+        return around and len(meant) == 1 and meant <= readings(other[1]) and money(one) in {"", money(old)}
+    return sent == typed.strip(WHITE)  # the space around a choice or a category is nobody's

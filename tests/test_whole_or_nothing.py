@@ -45,7 +45,7 @@ INPUTS = {"live.csv", "sheet.csv", "changes.jsonl"}
 )
 def test_a_kill_at_any_moment_leaves_the_whole_folder_or_none_of_it(changes, command):
     store = (changes / "neat-delta.toml").read_text() if (changes / "neat-delta.toml").exists() else "version = 1\n"
-    (changes / "workbooks.toml").write_text(store + '[importer]\nform = "xlsx"\nmost_rows = 5\n')
+    (changes / "workbooks.toml").write_text(store + '[importer]\nform = "xlsx"\nmost_rows = 40\n')
     subprocess.run(
         [str(PROGRAM), "write", "changes.jsonl", "--to", "sent"], cwd=changes, stdout=subprocess.DEVNULL, check=False
     )

@@ -14,8 +14,8 @@ KINDS = ("decimal", "money")
 LEAST_WHOLE = 20
 """So many whole numbers of a field must go by one and the same power of ten, and four in five of all that change."""
 
-WITHIN = 0.07
-"""How far the power of ten may be missed, as a decimal logarithm: 0.85 to 1.17 times it, beyond the usual change."""
+WITHIN = 0.09
+"""How far the power of ten may be missed, as a decimal logarithm: 0.81 to 1.23 times it, beyond the usual change."""
 
 EXACTLY = 1e-9
 """Or the digits are live's, and only the mark moved."""
