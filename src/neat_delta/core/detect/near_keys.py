@@ -41,7 +41,10 @@ def near_keys(matched: Matched) -> pl.DataFrame:
         return pl.DataFrame(schema={**_NEAR, "only": pl.Boolean})
     met = matched.pairs["live"].unique().cast(pl.UInt32)
     free = matched.gone.cast(pl.UInt32)
-    live = _distinct(matched.keys["live"].keys, pl.concat([free, met]).sort(), "live")
+    index = matched.keys["live"]
+    live = index.keys.gather(places := pl.concat([free, met]).sort()).with_columns(live=places)
+    if index.key.shared == "all":  # the first stands for all; otherwise no key of these is there twice
+        live = live.unique(names, keep="first", maintain_order=True)
     rows = matched.keys["sheet"].keys.gather(matched.new).with_columns(sheet=matched.new.cast(pl.UInt32))
     ours = rows.unique(names, keep="first", maintain_order=True)
     form = [pl.col(name) for name in names]
@@ -61,12 +64,6 @@ def near_keys(matched: Matched) -> pl.DataFrame:
     near = near.with_columns(only=only).rename({"sheet": MARK})
     near = near.join(ours.rename({"sheet": MARK}), on=MARK).join(rows, on=names)
     return near.select("live", "sheet", "damage", "only").sort("sheet", "live")
-
-
-def _distinct(keys: pl.DataFrame, places: pl.Series, name: str) -> pl.DataFrame:
-    """The keys at these places with their place (`name`); of rows that share one, the first."""
-    table = keys.gather(places).with_columns(places.alias(name))
-    return table.unique(keys.columns, keep="first", maintain_order=True)
 
 
 def _forms(keys: pl.DataFrame) -> list[pl.Series]:
