@@ -155,6 +155,23 @@ def items_of(run, *options: str) -> list[dict[str, Any]]:
     return [one["item"] for one in json.loads(run("preview", "c.jsonl", "--all", "--json").stdout)["items"]]
 
 
+@pytest.mark.parametrize("mapping", [None, 'match_by = ["barcode"]\nwhole = true\n'])
+def test_what_a_row_nearly_is_is_not_gone(run, put, mapping):
+    """With all that is asked for: the item would be removed, and one more made in its place."""
+    put("live.csv", "sku,barcode,price\n00079,0400980332533,5.00\nQA-1,2900963560864,9.90\nQA-2,2901857437684,4.00\n")
+    put("sheet.csv", "sku,barcode,price\n79,400980332533,5.50\nQA-1,2900963560864,9.90\n")
+    asked: tuple[str, ...] = ("--whole",)
+    if mapping is not None:
+        put("list.toml", f"version = 1\n{mapping}")
+        asked = ("--mapping", "list.toml")
+    run("compare", "live.csv", "sheet.csv", *asked, "--with-gone", "--with-new", "--accept", "slip", "-o", "c.jsonl")
+    items = [one["item"] for one in json.loads(run("preview", "c.jsonl", "--all", "--json").stdout)["items"]]
+    found = {one["key"]["sku"]: (one["verdict"], [held["reason"] for held in one["held"]]) for one in items}
+    assert found["00079"] == ("gone", ["near: a row nearly has its key"])
+    assert found["QA-2"] == ("gone", [])
+    assert found.get("79", ("new", ["near: nearly 00079"]))[1] != []
+
+
 NEAR_LIST = """version = 1
 match_by = ["sku"]
 prefer = "last"

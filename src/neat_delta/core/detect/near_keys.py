@@ -159,7 +159,8 @@ def with_near_keys(
     facts = zip(sheet.row(near["sheet"]), keys_of["sheet"], keys_of["live"], near["taken"], near["damage"], strict=True)
     for row, key, live_key, is_taken, damage in facts:
         named.setdefault(row, NearKey(row, key, live_key, is_taken, damage, why.get(row)))
-    return replace(matched, pairs=pairs, gone=gone, new=new, near=list(named.values()))
+    nearly = near.filter(~pl.col("taken"))["live"].unique()
+    return replace(matched, pairs=pairs, gone=gone, new=new, near=list(named.values()), nearly=nearly)
 
 
 MOST_NAMED = 5

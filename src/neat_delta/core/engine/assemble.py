@@ -486,7 +486,7 @@ def _findings(cells: pl.DataFrame, places: pl.DataFrame, rows: Placed, meant: pl
     if meant.height:
         emptied = emptied.with_columns(name).join(meant, on=["item", "field"], how="anti", maintain_order="left")
     coded = cells.filter(pl.col("reason").is_not_null())
-    items = places.with_row_index("number").select(pl.col("number").cast(pl.Int64), "verdict", "sheet")
+    items = places.with_row_index("number").select(pl.col("number").cast(pl.Int64), "verdict", "sheet", "live")
     tables = [
         (EMPTIED, emptied.select("item", name, reason=pl.lit(EMPTIED))),
         ("code", coded.select("item", name, "reason")),
@@ -496,6 +496,7 @@ def _findings(cells: pl.DataFrame, places: pl.DataFrame, rows: Placed, meant: pl
         ),
         ("code", _recoded_from_nothing(items, rows)),
         ("near", _nearly_there(items, rows)),
+        ("near", _nearly_gone(items, rows)),
     ]
     return pl.concat([stopping(table, source) for source, table in tables if table.height] or [empty(FINDINGS)])
 
@@ -507,6 +508,13 @@ def _nearly_there(items: pl.DataFrame, rows: Placed) -> pl.DataFrame:
     row = rows.sheet.row(new["sheet"])
     reason = row.replace_strict(said, default=None, return_dtype=pl.String) if said else row.cast(pl.String)
     return new.select(item="number", reason=reason).drop_nulls()
+
+
+def _nearly_gone(items: pl.DataFrame, rows: Placed) -> pl.DataFrame:
+    """Items that a whole sheet lacks but for a row whose key nearly is theirs: `item` and the `reason`."""
+    there = pl.col("live").is_in(rows.matched.nearly.cast(pl.Int64).implode())
+    gone = items.filter((pl.col("verdict") == "gone") & there)
+    return gone.select(item="number", reason=pl.lit(NEAR + "a row nearly has its key"))
 
 
 def _recoded_from_nothing(items: pl.DataFrame, rows: Placed) -> pl.DataFrame:

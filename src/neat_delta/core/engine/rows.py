@@ -66,6 +66,9 @@ def place_rows(aligned: AlignedInputs, codes: Catalogue | None, policy: Policy, 
     if sheet.provenance is not None:
         aside = sorted([*matched.set_aside, *sheet.provenance.set_aside], key=lambda row: (row.file, row.row))
         matched = replace(matched, set_aside=aside, near=_once(sheet.provenance.near, matched.near))
+        if sheet.provenance.nearly is not None:
+            also = matched.keys["live"].lookup(sheet.provenance.nearly).drop_nulls().cast(pl.UInt32)
+            matched = replace(matched, nearly=pl.concat([matched.nearly, also]))
     twice = pasted_twice(sheet, matched.key, _repeated(sheet, matched))
     if policy.repair and twice.len():
         sheet, matched = _without_repeats(known_as, sheet, twice, key, policy, bare=bare)

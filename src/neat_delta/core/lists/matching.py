@@ -30,8 +30,8 @@ __all__ = ["ListMatch", "match_list"]
 @dataclass(frozen=True, slots=True)
 class ListMatch:
     """The rows of a list in their places: `pairs` (places in `live` and in the `list`; several of live's for a row that
-    goes to all), the places of the rows that fit none (`new`), those set aside, keys that nearly are one's, and how
-    many rows stand in `pairs` once more.
+    goes to all), the places of the rows that fit none (`new`), those set aside, keys that nearly are one's, how many
+    rows stand in `pairs` once more, and the places in live of the items that rows nearly are (`nearly`).
     """
 
     pairs: pl.DataFrame
@@ -39,6 +39,7 @@ class ListMatch:
     set_aside: list[SetAside]
     near: list[NearKey]
     copied: int
+    nearly: pl.Series
 
 
 def match_list(
@@ -96,7 +97,7 @@ def match_list(
     new, reasons = _distinct_new(keys["sheet"], sheet, new, reasons)
     at = reasons.is_not_null().arg_true()
     aside = rows_aside(sheet.cells, by.fields, at, sheet.row(at), reasons.gather(at))
-    return ListMatch(pairs.sort("sheet", "live"), new, aside, alone.near, copied)
+    return ListMatch(pairs.sort("sheet", "live"), new, aside, alone.near, copied, alone.nearly)
 
 
 def _joined(keys: dict[str, KeyIndex], usable: dict[str, pl.Series]) -> pl.DataFrame:

@@ -162,6 +162,7 @@ def translate(
         folded=shaped.folded,
         copied=shaped.copied + met.copied,
         matched_by=by if by != key.fields else [],
+        nearly=shown.cells.select(key.fields).gather(met.nearly) if met.nearly.len() else None,
     )
     cells = draft.ours.select([*key.fields, *(name for name in draft.ours.columns if name not in key.fields)])
     untouched = [name for name in draft.plain.columns if name in cells.columns and name not in draft.computed]

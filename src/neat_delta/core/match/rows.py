@@ -6,7 +6,7 @@ An item is known by its key, without outer white space; the order of rows and of
 from __future__ import annotations
 
 from collections.abc import Mapping
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from functools import partial
 from typing import TYPE_CHECKING, Literal
 
@@ -46,7 +46,8 @@ class Matched:
     `near`       keys of the sheet that nearly are keys of live (`detect.near_keys`); those that were taken are in
                  `pairs`;
     `keys`       the keys of "live" and "sheet";
-    `fields`     the fields that both have, without the key, in live's order.
+    `fields`     the fields that both have, without the key, in live's order;
+    `nearly`     places in live of the items whose key nearly is one of the sheet's that was not taken for it.
     """
 
     key: list[str]
@@ -57,6 +58,7 @@ class Matched:
     set_aside: list[SetAside]
     near: list[NearKey]
     fields: list[str]
+    nearly: pl.Series = field(default_factory=partial(pl.Series, dtype=pl.UInt32))
 
 
 def match_rows(live: Catalogue, sheet: Catalogue, key: Key, *, bare: bool = False) -> Matched:

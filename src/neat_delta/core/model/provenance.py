@@ -26,7 +26,8 @@ class Provenance:
     `problems` what could not be worked out (`PROBLEMS`), by the places of its rows; `rules` the texts of the rules that
     the steps name by their number.
     `set_aside` are rows of the file that are in no row of the sheet; `near` keys that nearly are one's; `folded` rows
-    that went into another one's, and `copied` those that stand in the sheet once more.
+    that went into another one's, and `copied` those that stand in the sheet once more. `matched_by` are the fields by
+    which its rows found their items, if not by the key, and `nearly` the keys of live's items that rows nearly are.
     """
 
     columns: Sequence[ColumnMatch] | None = None
@@ -39,6 +40,7 @@ class Provenance:
     folded: int = 0
     copied: int = 0
     matched_by: Sequence[str] = ()
+    nearly: pl.DataFrame | None = None
 
     @property
     def unseen_rows(self) -> int:
