@@ -134,7 +134,7 @@ def _table(server: Served, number: int):
     return neat_delta.read(Loaded(f"{number}.csv", data, lambda: "0")).cells
 
 
-@pytest.mark.parametrize("hundred", first_of(range(20), few=1))
+@pytest.mark.parametrize("hundred", first_of(range(10), few=1))
 def test_faults_are_named_and_nothing_else(hundred, server, folder):
     """A hundred rounds: by default fifty together, with seeds that draw every sort of fault between them; in the
     campaign twenty.
