@@ -346,7 +346,7 @@ def must_describe(mapping: str | None, store_file: tuple[Store, str] | None, fie
         from neat_delta.core.model.importer import NEW_CODE
         from neat_delta.files.mappingfile import must_name_fields, read_mapping
 
-        known = [*fields, *(store_file[0].fields if store_file else ()), NEW_CODE]
+        known = list(dict.fromkeys([*fields, *(store_file[0].fields if store_file else ()), NEW_CODE]))
         must_name_fields(read_mapping(mapping), mapping, known)
 
 

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Collection
+from collections.abc import Sequence
 from pathlib import Path
 from typing import Any
 
@@ -29,7 +29,7 @@ def read_mapping(path: str) -> ListMapping:
     return described(path, ListMapping, "mapping")
 
 
-def must_name_fields(mapping: ListMapping, path: str, fields: Collection[str]) -> None:
+def must_name_fields(mapping: ListMapping, path: str, fields: Sequence[str]) -> None:
     r"""StoreError, with line and the nearest name, where the mapping file at `path` names a field that is none of
     these.
 
@@ -56,8 +56,8 @@ def must_name_fields(mapping: ListMapping, path: str, fields: Collection[str]) -
         named += [(("stack", part), str(getattr(mapping.stack, part))) for part in ("by", "value")]
     for where, name in named:
         if name not in fields:
-            near = nearest(name, sorted(fields))
-            hint = f'Did you mean "{near}"?' if near else f"There are: {listed(sorted(fields))}."
+            near = nearest(name, fields)
+            hint = f'Did you mean "{near}"?' if near else f"There are: {listed(fields)}."
             raise error_at(path, where, f'there is no field "{name}". {hint}')
 
 
