@@ -5,11 +5,26 @@ from __future__ import annotations
 import json
 import re
 import tomllib
+from collections.abc import Callable
 from typing import Any
 
 import pytest
+from hypothesis import strategies as st
 
-from neat_delta import Accept, CatalogueError, ColumnMapping, Field, Key, Store, compare, match_columns
+from neat_delta import (
+    Accept,
+    CatalogueError,
+    ColumnMapping,
+    Field,
+    Key,
+    Store,
+    as_catalogue,
+    compare,
+    match_columns,
+    translate,
+)
+from neat_delta.core.model.lists import ListMapping
+from tests.conftest import in_two_lengths
 from tests.oracle import catalogue, options
 
 FIELDS = ["sku", "Sale price", "cost", "stock_level", "name"]
@@ -317,3 +332,65 @@ def test_match_prints_the_same_facts_as_json(run, store, put):
     assert run("match", "live.csv", "supplier.csv", "--map", "Art. No.").returncode == 2
     failed = run("match", "live.csv", "supplier.csv", "--map", "Art. No.=sku", "--save", "live.csv")
     assert "this is an input, and inputs are never modified" in failed.stderr
+
+
+ELSEWISE: list[Callable[[str], str]] = [
+    str,
+    str.lower,
+    lambda key: f"0{key}",
+    lambda key: f"00{key}",
+    lambda key: key.replace("-", "\u2011"),
+    lambda key: key.replace(" ", ""),
+    lambda key: f"{key}\u200b",
+]
+"""How one key may be written."""
+
+KEYS = st.lists(
+    st.tuples(st.sampled_from(["7", "A-7", "417", "b 12", "X9"]), st.sampled_from(ELSEWISE)).map(
+        lambda pair: pair[1](pair[0])
+    ),
+    max_size=5,
+)
+PLACES = st.lists(st.sampled_from(["ST-01", "st-01", "ST-02"]), min_size=5, max_size=5)
+
+
+def keyed(keys: list[str], places: list[str], both: bool) -> list[tuple[str, ...]]:
+    """Different keys of one field or of two, and one that all have."""
+    pairs = zip([*keys, "QA-1"], [*places[: len(keys)], "ST-01"], strict=True)
+    return list(dict.fromkeys(pair if both else pair[:1] for pair in pairs))
+
+
+def bare_form(key: tuple[str, ...]) -> tuple[str, ...]:
+    """A key without what near ones differ in, written a second time."""
+    marks = {"\u2011": "-", "\u200b": "", " ": ""}
+    plain = ("".join(marks.get(letter, letter) for letter in part).lower() for part in key)
+    return tuple(part.lstrip("0") or "0" for part in plain)
+
+
+@in_two_lengths(KEYS, KEYS, PLACES, PLACES, st.booleans(), st.booleans(), st.booleans(), few=25, many=300)
+def test_no_item_is_made_or_removed_that_a_row_nearly_is(live, sheet, stands, comes, as_list, both, take):
+    """Whatever is asked for: what is near to one item only is that item, or is held; in a sheet and in a list, by one
+    field and by two.
+    """
+    fields = ["sku", "place"] if both else ["sku"]
+    there, here = keyed(live, stands, both), keyed(sheet, comes, both)
+    before, after = (
+        as_catalogue({name: [key[n] for key in keys] for n, name in enumerate(fields)} | {"price": [price] * len(keys)})
+        for keys, price in ((there, "1.00"), (here, "2.00"))
+    )
+    store = Store(key=Key(fields), checks={"large-round": "off", "large-change": "off"})
+    if as_list:
+        after = translate(before, after, ListMapping(near_keys=take), store).sheet
+    accept = [Accept("slip"), Accept("damage")]
+    asked = options(whole=True, with_gone=True, with_new=True, near_keys=take, accept=accept)
+    met = {key: [other for other in there if bare_form(other) == bare_form(key)] for key in here}
+    for item in compare(before, after, store=store, options=asked).iter_items():
+        key: tuple[str, ...] = tuple(item.key.values())
+        goes = not any(one.field is None for one in item.held)
+        if item.verdict == "new":
+            assert not (goes and met[key]), (key, met[key])
+        if item.verdict == "gone":
+            assert not (goes and any(key in met[row] for row in here if row not in there)), key
+        if item.verdict == "changed" and key not in here:
+            (row,) = [row for row in here if key in met[row]]
+            assert take and met[row] == [key]
