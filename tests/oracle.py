@@ -6,8 +6,10 @@ Also the catalogues and edits that hypothesis draws.
 from __future__ import annotations
 
 import random
+import re
 import unicodedata
 from collections import Counter
+from collections.abc import Mapping
 from dataclasses import dataclass
 from typing import Any
 
@@ -204,11 +206,37 @@ def expected(live: Table, sheet: Table, blanks: str, with_new: bool) -> Expected
             found.items[key] = ("changed", cells, held)
         else:
             found.same += 1
-    for key, item in keyed["sheet"].items():
-        if key not in twice and key not in keyed["live"]:
-            cells = {field: (None, item[field]) for field in common if filled(item[field])}
-            found.items[key] = ("new", cells, set() if with_new else {(None, "new")})
+    usable = [key for key in keyed["live"] if key not in twice]
+    new = [key for key in keyed["sheet"] if key not in twice and key not in keyed["live"]]
+    for key in new:
+        cells = {field: (None, keyed["sheet"][key][field]) for field in common if filled(keyed["sheet"][key][field])}
+        held = set() if with_new else {(None, "new")}
+        near = [other for other in usable if bare(other) == bare(key)]
+        if near:
+            held = {(None, nearly(near, [one for one in new if one != key and bare(one) == bare(key)], tables, twice))}
+            found.items |= {one: ("gone", {}, {(None, NEAR)}) for one in near if one not in keyed["sheet"]}
+        found.items[key] = ("new", cells, held)
     return found
+
+
+NEAR = "near: a row nearly has its key"
+
+
+def bare(key: str) -> str:
+    """A key without what near ones differ in."""
+    return re.sub(r"\s", "", key.lower()).lstrip("0") or "0"
+
+
+def nearly(near: list[str], others: list[str], tables: Mapping[str, Table], twice: set[str]) -> str:
+    """Why a new item is held whose key nearly is one of live's or several, in live's order."""
+    rows = {row[tables["sheet"][0].index("sku")].strip(WHITE): n for n, row in enumerate(tables["sheet"][1], 2)}
+    if len(near) > 1:
+        return "near: nearly " + " and ".join(near)
+    if near[0] in rows:
+        return f"near: nearly {near[0]}, which row {rows[near[0]]} is for"
+    if others:
+        return f"near: nearly {near[0]}, and so is row {', '.join(str(rows[one]) for one in others)}"
+    return f"near: nearly {near[0]}"
 
 
 Rows = list[dict[str, str | None]]

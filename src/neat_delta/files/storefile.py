@@ -8,6 +8,7 @@ import re
 import tomllib
 from collections.abc import Callable, Collection, Iterator, Sequence
 from decimal import Decimal
+from inspect import cleandoc
 from pathlib import Path
 from typing import Annotated, Any, Literal, TypeVar, get_args, get_origin
 
@@ -17,7 +18,7 @@ from neat_delta.core.infer.learn import Learned
 from neat_delta.core.infer.results import DraftedResults
 from neat_delta.core.model.catalogue import Catalogue
 from neat_delta.core.model.layout import SEPARATORS, Layout
-from neat_delta.core.model.store import VERSION, Conflict, Field, Store, conflicting_settings, unknown_fields
+from neat_delta.core.model.store import VERSION, CheckName, Conflict, Field, Store, conflicting_settings, unknown_fields
 from neat_delta.core.support.errors import ConditionError, StoreError
 from neat_delta.core.support.nearest import nearest
 from neat_delta.files.whole import read_whole
@@ -403,15 +404,21 @@ def _name(path: str) -> str:
 
 def schema() -> dict[str, Any]:
     """The store file's JSON Schema (draft 2020-12), for editors."""
-    return schema_of(Store, "store file")
+    made = schema_of(Store, "store file")
+    made["$defs"]["Store"]["properties"]["checks"]["propertyNames"] = {"enum": sorted(get_args(CheckName))}
+    return made
 
 
 def schema_of(kind: type[msgspec.Struct], what: str) -> dict[str, Any]:
-    """The JSON Schema (draft 2020-12) of a TOML file of ours, for editors."""
+    """The JSON Schema (draft 2020-12) of a TOML file of ours, for editors: the same from every version of msgspec, of
+    which some indent descriptions, and some say which names a table may have.
+    """
     definition = msgspec.json.schema(kind)
-    for one in definition["$defs"].values():  # in TOML an exact decimal is a number
-        for name, setting in one.get("properties", {}).items():
-            one["properties"][name] = _as_numbers(setting)
+    for one in definition["$defs"].values():
+        if "description" in one:
+            one["description"] = cleandoc(one["description"])
+        for name, setting in one.get("properties", {}).items():  # in TOML an exact decimal is a number
+            one["properties"][name] = _as_numbers({key: it for key, it in setting.items() if key != "propertyNames"})
     return {
         "$schema": "https://json-schema.org/draft/2020-12/schema",
         "title": f"Neat Delta {what}",
