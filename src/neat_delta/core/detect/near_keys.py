@@ -4,7 +4,7 @@ elsewhere.
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Iterable, Mapping
 from dataclasses import replace
 from functools import reduce
 from operator import and_
@@ -15,11 +15,12 @@ import polars as pl
 from neat_delta.core.detect.damage.keys import damaged_keys, made_of
 from neat_delta.core.model.catalogue import MARK, Catalogue
 from neat_delta.core.model.changeset import NearKey
+from neat_delta.core.model.reasons import NEAR
 
 if TYPE_CHECKING:
     from neat_delta.core.match.rows import Matched
 
-__all__ = ["near_keys", "near_to", "with_near_keys"]
+__all__ = ["near_keys", "near_reasons", "with_near_keys"]
 
 HYPHENS = "[\u2010\u2011\u2012\u2013\u2014\u2015\u2212\ufe58\ufe63\uff0d]"
 UNSEEN = "[\\s\u00ad\u200b\u200c\u200d\u2060\ufeff]"
@@ -124,13 +125,13 @@ GTIN = (8, 12, 13)
 """How long the numbers of articles are (GS1 General Specifications)."""
 
 
-def near_to(key: Mapping[str, str]) -> str:
-    """What is said of a row whose key nearly is this one.
+def near_reasons(near: Iterable[NearKey]) -> dict[int, str]:
+    """By row of the sheet, why a row is held whose key nearly is one of live's and was not taken for it.
 
-    >>> near_to({"sku": "00417"})
-    'nearly 00417'
+    >>> near_reasons([NearKey(2, {"sku": "417"}, {"sku": "00417"}, taken=False)])
+    {2: 'near: nearly 00417'}
     """
-    return f"nearly {_shown(key)}"
+    return {one.row: NEAR + (one.why or f"nearly {_shown(one.live_key)}") for one in near if not one.taken}
 
 
 def _shown(key: Mapping[str, str]) -> str:

@@ -13,7 +13,7 @@ import polars as pl
 from neat_delta.core.checks import CHECKS
 from neat_delta.core.decide.decide import accepted
 from neat_delta.core.detect.damage import DAMAGES
-from neat_delta.core.detect.near_keys import near_to
+from neat_delta.core.detect.near_keys import near_reasons
 from neat_delta.core.diff.equality import by_value
 from neat_delta.core.engine.made import computed_cells, problems_said, unresolved, with_defaults
 from neat_delta.core.engine.rows import Placed, named_within, row_findings
@@ -503,7 +503,7 @@ def _findings(cells: pl.DataFrame, places: pl.DataFrame, rows: Placed, meant: pl
 
 def _nearly_there(items: pl.DataFrame, rows: Placed) -> pl.DataFrame:
     """New items whose key nearly is one of live's: `item` and the `reason`."""
-    said = {near.row: NEAR + (near.why or near_to(near.live_key)) for near in rows.matched.near if not near.taken}
+    said = near_reasons(rows.matched.near)
     new = items.filter(pl.col("verdict") == "new") if said else items.clear()
     row = rows.sheet.row(new["sheet"])
     reason = row.replace_strict(said, default=None, return_dtype=pl.String) if said else row.cast(pl.String)

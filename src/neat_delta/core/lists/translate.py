@@ -9,7 +9,7 @@ from dataclasses import dataclass, replace
 import msgspec
 import polars as pl
 
-from neat_delta.core.detect.near_keys import near_to
+from neat_delta.core.detect.near_keys import near_reasons
 from neat_delta.core.diff.equality import by_value, notations
 from neat_delta.core.infer.learn import known_store
 from neat_delta.core.kinds import blank
@@ -30,7 +30,6 @@ from neat_delta.core.model.importer import NEW_CODE
 from neat_delta.core.model.layout import Notation
 from neat_delta.core.model.lists import ListMapping
 from neat_delta.core.model.provenance import Provenance, moved
-from neat_delta.core.model.reasons import NEAR
 from neat_delta.core.model.rules import Rule, RuleInput, Rules, RuleText
 from neat_delta.core.model.schemas import PROBLEMS, WORKED, Schema, conform, empty
 from neat_delta.core.model.store import Continued, Field, Key, Store, continued
@@ -360,7 +359,7 @@ def _placed(live: Catalogue, sheet: Catalogue, met: ListMatch, key: Key, mapping
     coded = pl.repeat(has_key, new.len(), dtype=pl.Boolean, eager=True)
     if has_key and new.len():
         coded = sheet.cells.gather(new).select(~pl.any_horizontal(blank(pl.col(key.fields)))).to_series()
-    nearly = {near.row: NEAR + (near.why or near_to(near.live_key)) for near in met.near if not near.taken}
+    nearly = near_reasons(met.near)
     if nearly and not coded.all():  # what nearly is an item is no new one that lacks a code
         said = sheet.row(new).replace_strict(nearly, default=None, return_dtype=pl.String).set(coded, None)
         for place, reason in zip(new.filter(said.is_not_null()), said.drop_nulls(), strict=True):
