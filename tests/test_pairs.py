@@ -15,7 +15,7 @@ import pytest
 import neat_delta
 from neat_delta import Accept, Field, Importer, Key, OutputError, Store
 from neat_delta.core.model.importer import PATCHES, CodeChange, FormName, OutputColumn, Removal
-from neat_delta.core.model.store import conflicting_settings, unknown_fields
+from neat_delta.core.model.store import besides_fields, conflicting_settings, unknown_fields
 from neat_delta.practice.rehearse import rehearsal
 from tests.conftest import campaign
 from tests.oracle import Table, catalogue, options
@@ -107,7 +107,14 @@ def store_of(places: Chosen) -> Store:
         "parent": Field(kind="code", refers=True),
     }
     checks = dict.fromkeys(("near-twin", "new-value", "dead-link", "large-round", "unwritable", "negative"), "off")
-    return Store(key=Key(["sku"], shared=shared), fields=fields, importer=Importer(**chosen), checks=checks)  # type: ignore[arg-type]
+    importer = with_all_headings(Importer(**chosen))
+    return Store(key=Key(["sku"], shared=shared), fields=fields, importer=importer, checks=checks)  # type: ignore[arg-type]
+
+
+def with_all_headings(importer: Importer) -> Importer:
+    """An importer with fixed headings has those among them that are no fields, too."""
+    more = [name for name in besides_fields(importer) if name not in importer.headings] if importer.headings else []
+    return msgspec.structs.replace(importer, headings=[*importer.headings, *more])
 
 
 Chosen = dict[str, int]
@@ -179,7 +186,7 @@ def write(chosen: Chosen, rng: random.Random, folder: Path, columns: dict[str, A
     """
     store, live = store_of(chosen), catalogue(LIVE)
     if store.importer.form not in PATCHES:
-        importer = msgspec.structs.replace(store.importer, **columns)
+        importer = with_all_headings(msgspec.structs.replace(store.importer, **columns))
         store = msgspec.structs.replace(store, importer=importer)
     accept = [Accept(one) for one in ("damage", "slip", "emptied", "required")]
     changes = neat_delta.compare(
