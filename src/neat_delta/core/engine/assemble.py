@@ -38,6 +38,7 @@ from neat_delta.core.model.schemas import (
 from neat_delta.core.model.store import Field, Store, accompanying
 from neat_delta.core.rekey.moves import UNKNOWN
 from neat_delta.core.rekey.requests import code_cells, with_followed_links
+from neat_delta.core.rules.resting import left_alone
 
 if TYPE_CHECKING:
     from collections.abc import Sequence
@@ -258,9 +259,8 @@ def _beside_changes(cells: pl.DataFrame, names: list[str]) -> pl.DataFrame:
     """The cells without those of these fields whose item has no other: they go only with another change."""
     if not names:
         return cells
-    of_them = pl.col("field").is_in(names) & pl.col("before").is_not_null()
-    others = cells.filter(~pl.col("field").is_in(names))["item"].unique()
-    return cells.filter(~of_them | pl.col("item").is_in(others.implode()))
+    alone = left_alone(cells, names).filter(pl.col("before").is_not_null())
+    return cells.join(alone, on=["item", "field"], how="anti", maintain_order="left")
 
 
 def _meant_empty(differing: pl.DataFrame, blanks: pl.Series, stages: Stages) -> pl.Series:

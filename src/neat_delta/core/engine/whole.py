@@ -312,9 +312,12 @@ def _must_name(accept: Iterable[Accept], aligned: AlignedInputs) -> None:
     """CatalogueError where what is let through is said of something that is neither a field nor an item."""
     fields = [*aligned.live.fields, *(one.field for one in aligned.columns if one.field is not None)]
     named = [one for one in accept if one.which is not None and one.which not in fields]
-    tables = [one.cells.select(aligned.key.fields) for one in (aligned.live, aligned.sheet)] if named else []
+    if not named:
+        return
+    tables = [one.cells.select(aligned.key.fields) for one in (aligned.live, aligned.sheet)]
+    index = KeyIndex.of(pl.concat(tables), aligned.key)
     for one in named:
-        index, which = KeyIndex.of(pl.concat(tables), aligned.key), str(one.which)
+        which = str(one.which)
         if index.naming([which]).any():
             continue
         keys = pl.concat([index.keys[name] for name in aligned.key.fields]).unique()

@@ -344,9 +344,10 @@ def _placed(live: Catalogue, sheet: Catalogue, met: ListMatch, key: Key, mapping
     """Which rows go into the sheet."""
     aside = list(met.set_aside)
 
-    def leave_out(places: pl.Series, reason: str) -> None:
+    def leave_out(places: pl.Series, reason: str | pl.Series) -> None:
         shown = [name for name in (mapping.match_by or key.fields) if name in sheet.cells.columns]
-        aside.extend(rows_aside(sheet.cells, shown, places, sheet.row(places), [reason] * places.len()))
+        reasons = [reason] * places.len() if isinstance(reason, str) else reason
+        aside.extend(rows_aside(sheet.cells, shown, places, sheet.row(places), reasons))
 
     pairs, new = met.pairs, met.new
     if mapping.take == "new":
@@ -362,8 +363,7 @@ def _placed(live: Catalogue, sheet: Catalogue, met: ListMatch, key: Key, mapping
     nearly = near_reasons(met.near)
     if nearly and not coded.all():  # what nearly is an item is no new one that lacks a code
         said = sheet.row(new).replace_strict(nearly, default=None, return_dtype=pl.String).set(coded, None)
-        for place, reason in zip(new.filter(said.is_not_null()), said.drop_nulls(), strict=True):
-            leave_out(pl.Series([place], dtype=new.dtype), reason)
+        leave_out(new.filter(said.is_not_null()), said.drop_nulls())
         new, coded = new.filter(said.is_null()), coded.filter(said.is_null())
     codeless = new.filter(~coded)
     leave_out(codeless, NO_CODE)

@@ -66,6 +66,8 @@ def samples(aligned: AlignedInputs, sheet: Catalogue, pairs: pl.DataFrame, most:
 
 def constant_samples(aligned: AlignedInputs, constants: Mapping[str, str], most: int) -> list[ColumnSample]:
     """The fields that are the same in every row of a list, as samples without a heading."""
+    if not constants:
+        return []
     kinds, there = _kinds(aligned), aligned.live.cells
     return [
         ColumnSample(
