@@ -11,12 +11,11 @@ import unicodedata
 from collections import Counter
 from collections.abc import Mapping
 from dataclasses import dataclass
-from typing import Any
 
 import polars as pl
 from hypothesis import strategies as st
 
-from neat_delta import Catalogue, ColumnOptions, CompareOptions, Importer, Policy
+from neat_delta import Catalogue, Importer
 
 Table = tuple[list[str], list[list[str]]]
 """Headings, and rows of texts."""
@@ -273,12 +272,3 @@ def imported(table: Table, update: Rows, importer: Importer, action: str) -> Tab
             if importer.blanks == "clear" or "patch" in importer.form or filled(text):
                 hits[0][headings.index(field)] = "" if text == importer.empties else text
     return headings, rows
-
-
-def options(**said: Any) -> CompareOptions:
-    """The options of a comparison, said one by one."""
-    columns, policy = (
-        {name: said.pop(name) for name in [*said] if name in one.__dataclass_fields__}
-        for one in (ColumnOptions, Policy)
-    )
-    return CompareOptions(columns=ColumnOptions(**columns), policy=Policy(**policy), **said)

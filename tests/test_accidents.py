@@ -16,7 +16,6 @@ from tests import afternoons
 from tests.afternoons import DAMAGE, HANDS, ROWS, SLIPS, STORE, Sheet, catalogue
 from tests.conftest import first_of
 from tests.made import delimited
-from tests.oracle import options
 
 FEW, ROUNDS = 3, 25
 """Afternoons for each accident, by default and in the campaign; all of them must be found: ten in a thousand may be
@@ -28,9 +27,7 @@ ITEMS = (80, 220)
 
 def compared(live: Sheet, sheet: Sheet, *, told: bool, repair: bool = False) -> ChangeSet:
     store = STORE if told else None
-    return compare(
-        catalogue(live, "live"), catalogue(sheet, "sheet"), store=store, options=options(repair=repair, whole=True)
-    )
+    return compare(catalogue(live, "live"), catalogue(sheet, "sheet"), store=store, repair=repair, whole=True)
 
 
 @pytest.mark.parametrize("first", first_of(range(0, 1000, 20), 1))

@@ -16,7 +16,6 @@ from neat_delta.core.checks import CHECKS
 from neat_delta.core.checks.base import sentence
 from neat_delta.core.model.store import CheckName, Relations, Standing
 from tests.oracle import catalogue
-from tests.oracle import options as options_of
 
 FIELDS = {
     "sku": Field("code"),
@@ -84,9 +83,7 @@ def table(items: list[dict[str, str]]) -> tuple[list[str], list[list[str]]]:
 
 
 def checked(live: list[dict[str, str]], sheet: list[dict[str, str]], store: Store = STORE, **options: Any) -> ChangeSet:
-    return compare(
-        catalogue(table(live)), catalogue(table(sheet), "sheet.csv"), store=store, options=options_of(**options)
-    )
+    return compare(catalogue(table(live)), catalogue(table(sheet), "sheet.csv"), store=store, **options)
 
 
 CASES: dict[str, list[tuple[dict[str, str], str | None]]] = {
@@ -176,8 +173,10 @@ CASES: dict[str, list[tuple[dict[str, str], str | None]]] = {
     [(check, *case) for check, cases in CASES.items() for case in cases],
     ids=[f"{check}-{n}" for check, cases in CASES.items() for n, _ in enumerate(cases)],
 )
-def test_a_check_trips_and_just_does_not(check, edits, what):
-    changes = checked(shop(), shop(**edits), images={"a.jpg", "b.jpg"})
+def test_a_check_trips_and_just_does_not(check, edits, what, tmp_path):
+    for name in ("a.jpg", "b.jpg"):
+        (tmp_path / name).touch()
+    changes = checked(shop(), shop(**edits), images=str(tmp_path))
     found = [flag for flag in changes.iter_check_findings() if flag.check == check]
     assert bool(found) == (what is not None)
     if what is not None:
@@ -269,7 +268,7 @@ def test_levels_exceptions_and_what_is_let_through():
 
     replaced = {name: getattr(STORE, name) for name in STORE.__struct_fields__}
     assert done() == [("new-value", "held"), ("large-change", "held")]
-    assert done(new_values=["colour"]) == [("large-change", "held")]
+    assert done(with_new_values=["colour"]) == [("large-change", "held")]
     assert done(accept=[Accept("large-change", "QA-0")]) == [("new-value", "held"), ("large-change", "accepted")]
     assert done(accept=[Accept("large-change", "QA-1")]) == [("new-value", "held"), ("large-change", "held")]
     assert done(accept=[Accept("new-value", "colour")]) == [("new-value", "accepted"), ("large-change", "held")]

@@ -12,7 +12,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 import neat_delta
-from neat_delta import Accept, CompareOptions, Field, Importer, Key, Policy, Store
+from neat_delta import Accept, Field, Importer, Key, Store
 from neat_delta.core.model.importer import CodeChange, Removal
 from neat_delta.core.rekey.moves import Move, blocked_moves, ordered
 from neat_delta.files.updates import file_rows
@@ -422,7 +422,7 @@ def test_whatever_row_is_refused_nothing_lands_on_another_item(seed, how, tmp_pa
     importer = Importer(rng.choice(["skip", "clear"]), removal=Removal("row"), code_change=CodeChange(how))
     store = Store(key=Key(["sku"]), fields={"sku": Field("code"), "price": Field("money")}, importer=importer)
     accepted = [Accept("large-round"), Accept("slip"), Accept("unreadable")]
-    changes = neat_delta.compare(live, sheet, store=store, options=CompareOptions(policy=Policy(accept=accepted)))
+    changes = neat_delta.compare(live, sheet, store=store, accept=accepted)
     manifest = neat_delta.write(changes, live, importer, str(tmp_path / "out"), most_files=rng.choice([8, 2]))
     meant = {row[2]: row for row in sheet.cells.rows()}
     keys = [row.key[0] for row in file_rows(str(tmp_path / "out"), changes, live, manifest)]

@@ -11,12 +11,13 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from neat_delta import Accept, ChangeSet, Policy, compare
+from neat_delta import Accept, ChangeSet, compare
 from neat_delta.core.decide.decide import CELL_ORDER, ITEM_ORDER, decide, with_decisions
+from neat_delta.core.decide.policy import Policy
 from neat_delta.core.match.keys import KeyIndex
 from neat_delta.core.model.schemas import FINDINGS, conform
 from neat_delta.core.model.store import Key, Store
-from tests.oracle import catalogue, options
+from tests.oracle import catalogue
 
 SOURCES = st.sampled_from(
     [("damage", "zeros"), ("slip", "0"), ("check", "margin"), ("emptied", "emptied"), ("clash", "clash")]
@@ -49,8 +50,7 @@ SHEET = (["sku", "price", "name"], [[key, "2.00", "y"] for key in KEYS])
 @cache
 def three_items() -> ChangeSet:
     """Three items, of which each has both cells changed."""
-    asked = options(accept=[Accept("slip")])
-    return compare(catalogue(LIVE), catalogue(SHEET), store=Store(key=Key(["sku"])), options=asked)
+    return compare(catalogue(LIVE), catalogue(SHEET), store=Store(key=Key(["sku"])), accept="slip")
 
 
 def outcome(finding: tuple, policy: Policy) -> str:

@@ -25,7 +25,7 @@ from neat_delta import (
 )
 from neat_delta.core.model.lists import ListMapping
 from tests.conftest import in_two_lengths
-from tests.oracle import catalogue, options
+from tests.oracle import catalogue
 
 FIELDS = ["sku", "Sale price", "cost", "stock_level", "name"]
 
@@ -79,7 +79,7 @@ WRONG = {
     "no such heading": (
         ["cost"],
         {"mapping": ColumnMapping({"Trade": "cost"})},
-        '‹mapping› names "Trade", and there is no such',
+        '‹map› names "Trade", and there is no such',
     ),
     "no such field": (["x"], {"mapping": ColumnMapping({"x": "costs"})}, 'in live. Did you mean "cost"?'),
     "only": (["cost"], {"only": ["stocklevel"]}, '‹only› names "stocklevel", and there is no such heading in live'),
@@ -99,7 +99,7 @@ def keys(live: list[str], sheet: list[str], **more):
     tables = [
         catalogue((["sku", "price"], [[key, price] for key in some])) for some, price in ((live, "1"), (sheet, "2"))
     ]
-    changes = compare(*tables, store=more.pop("store", None), options=options(whole=True, **more))
+    changes = compare(*tables, store=more.pop("store", None), whole=True, **more)
     near = [(one.key["sku"], one.live_key["sku"], one.taken) for one in changes.header.near]
     return {item.key["sku"]: item.verdict for item in changes.iter_items()}, near
 
@@ -118,7 +118,7 @@ def test_keys_that_nearly_fit_are_reported_and_taken_only_when_told():
     found, near = keys(live, sheet)
     assert near == [(other, one, False) for one, other in NEAR]
     assert all(found[one] == "gone" and found[other] == "new" for one, other in NEAR)
-    found, near = keys(live, sheet, near_keys=True)
+    found, near = keys(live, sheet, accept_near_keys=True)
     assert near == [(other, one, True) for one, other in NEAR]
     assert found == {one: "changed" for one, _ in NEAR} | {"QA-9": "gone", "QA-10": "new"}
 
@@ -133,18 +133,22 @@ SEVERAL = [
 @pytest.mark.parametrize("live, sheet, why", SEVERAL)
 def test_where_it_is_in_doubt_which_item_a_key_is_near_to_it_is_named_and_never_taken(live, sheet, why):
     tables = [catalogue((["sku", "price"], [[key, n] for key in some])) for some, n in ((live, "1"), (sheet, "2"))]
-    changes = compare(*tables, options=options(near_keys=True, with_new=True))
+    changes = compare(*tables, accept_near_keys=True, with_new=True)
     assert [(one.taken, one.why) for one in changes.header.near] == [(False, said) for said in why]
     new = [item for item in changes.iter_items() if item.verdict == "new"]
     assert [item.held[0].reason for item in new] == [f"near: {said}" for said in why]
-    meant = options(near_keys=True, with_new=True, accept=[Accept("near", sheet[-1])])  # it is another item indeed
-    through = {item.key["sku"]: item.held for item in compare(*tables, options=meant).iter_items()}
+    meant: dict[str, Any] = {
+        "accept_near_keys": True,
+        "with_new": True,
+        "accept": [Accept("near", sheet[-1])],
+    }  # it is another item indeed
+    through = {item.key["sku"]: item.held for item in compare(*tables, **meant).iter_items()}
     assert not through[sheet[-1]]
 
 
 def test_a_new_item_whose_key_nearly_is_an_items_is_held_and_never_a_second_one():
     tables = [catalogue((["sku", "price"], [[key, n]])) for key, n in (("00079", "1"), ("79", "2"))]
-    (item,) = [one for one in compare(*tables, options=options(with_new=True)).iter_items() if one.verdict == "new"]
+    (item,) = [one for one in compare(*tables, with_new=True).iter_items() if one.verdict == "new"]
     assert [one.reason for one in item.held] == ["near: nearly 00079"]
 
 
@@ -152,7 +156,7 @@ def test_keys_of_several_fields_that_a_spreadsheet_made_of_lives_are_put_back():
     names = ["sku", "location", "stock"]
     live = catalogue((names, [["00079", "ST-01", "4"], ["00080", "MAR-02", "5"], ["00081", "ST-01", "6"]]))
     sheet = catalogue((names, [["79", "ST-01", "5"], ["00080", "2-Mar", "6"], ["81", "st-01", "7"]]))
-    changes = compare(live, sheet, store=Store(key=Key(["sku", "location"])), options=options(repair=True))
+    changes = compare(live, sheet, store=Store(key=Key(["sku", "location"])), repair=True)
     assert [(one.taken, one.damage) for one in changes.header.near] == [
         (True, "leading zeros lost"),
         (True, "turned into a date"),
@@ -190,7 +194,7 @@ def test_what_a_row_nearly_is_is_not_gone(run, put, mapping):
 NEAR_LIST = """version = 1
 match_by = ["sku"]
 prefer = "last"
-near_keys = true
+accept_near_keys = true
 [headings]
 Code = "sku"
 Cost = "cost"
@@ -203,7 +207,7 @@ def test_near_keys_of_a_list_are_resolved_before_its_rows_are_counted(run, put):
     put("list.csv", "Code,Cost\n78,5.50\n78,5.75\n00079,6.50\n")
     put("list.toml", NEAR_LIST)
     assert [item["cells"] for item in items_of(run)] == [{"cost": ["5.00", "5.75"]}, {"cost": ["6.00", "6.50"]}]
-    put("list.toml", NEAR_LIST.replace("near_keys = true\n", ""))
+    put("list.toml", NEAR_LIST.replace("accept_near_keys = true\n", ""))
     assert [item["verdict"] for item in items_of(run)] == ["changed"]
 
 
@@ -380,11 +384,17 @@ def test_no_item_is_made_or_removed_that_a_row_nearly_is(live, sheet, stands, co
     )
     store = Store(key=Key(fields), checks={"large-round": "off", "large-change": "off"})
     if as_list:
-        after = translate(before, after, ListMapping(near_keys=take), store).sheet
+        after = translate(before, after, ListMapping(accept_near_keys=take), store).sheet
     accept = [Accept("slip"), Accept("damage")]
-    asked = options(whole=True, with_gone=True, with_new=True, near_keys=take, accept=accept)
+    asked: dict[str, Any] = {
+        "whole": True,
+        "with_gone": True,
+        "with_new": True,
+        "accept_near_keys": take,
+        "accept": accept,
+    }
     met = {key: [other for other in there if bare_form(other) == bare_form(key)] for key in here}
-    for item in compare(before, after, store=store, options=asked).iter_items():
+    for item in compare(before, after, store=store, **asked).iter_items():
         key: tuple[str, ...] = tuple(item.key.values())
         goes = not any(one.field is None for one in item.held)
         if item.verdict == "new":

@@ -16,7 +16,6 @@ from neat_delta.core.model.store import Relations
 from neat_delta.core.review.impact import Sums, impact_of
 from tests import afternoons
 from tests.afternoons import STORE, Sheet, catalogue
-from tests.oracle import options
 
 PRICED = msgspec.structs.replace(STORE, relations=Relations(price="price", cost="cost", stock="stock"))
 
@@ -61,9 +60,7 @@ def test_the_figures_agree_to_the_cent_with_a_plain_calculation(seed):
     afternoons.failed(rng, sheet)  # what is held changes nothing
     for name in sheet:
         sheet[name].append({"sku": "QA-X", "price": "5.00", "cost": "2.00", "stock": "3"}.get(name, ""))
-    changes = compare(
-        catalogue(live, "live"), catalogue(sheet, "sheet"), store=PRICED, options=options(with_new=bool(seed % 2))
-    )
+    changes = compare(catalogue(live, "live"), catalogue(sheet, "sheet"), store=PRICED, with_new=bool(seed % 2))
     old, new, cells = as_sent(live, changes)
 
     def first_level(sku: str) -> str:

@@ -14,7 +14,7 @@ from hypothesis import strategies as st
 from neat_delta import ColumnMapping, Field, Key, Notation, Store, compare
 from neat_delta.core.kinds import KINDS
 from neat_delta.core.model.store import KindName
-from tests.oracle import catalogue, options, value
+from tests.oracle import catalogue, value
 
 POINT, COMMA = Notation(".", ""), Notation(",", ".")
 TAGS, ORDER = Field("list", separator=","), Field("list", separator="|", ordered=True)
@@ -194,7 +194,7 @@ def told(**fields: Field) -> Store:
 
 def cells(live: list[list[str]], sheet: list[list[str]], store: Store | None, headings: list[str], **more):
     """Per key: the cells that change, and what is held; and how many are only written differently."""
-    changes = compare(catalogue((headings, live)), catalogue((headings, sheet)), store=store, options=options(**more))
+    changes = compare(catalogue((headings, live)), catalogue((headings, sheet)), store=store, **more)
     found = {item.key["sku"]: (item.cells, [held.reason for held in item.held]) for item in changes.iter_items()}
     return found, changes.header.counts.written_differently, changes
 
@@ -218,7 +218,7 @@ def test_only_values_are_sent_and_as_the_store_writes_them():
         ["c", "12-May", "maybe", "30.02.2026", "x", " "],
     ]
     found, differently, changes = cells(
-        live, sheet, store, ["sku", "price", "on", "from_", "tags", "name"], new_values=["tags"]
+        live, sheet, store, ["sku", "price", "on", "from_", "tags", "name"], with_new_values=["tags"]
     )
     assert found == {
         "b": (

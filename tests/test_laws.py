@@ -34,7 +34,6 @@ from tests.oracle import (
     filled,
     imported,
     many_rounds,
-    options,
     rounds,
 )
 
@@ -75,7 +74,11 @@ def compared(
             catalogue(live),
             catalogue(sheet),
             store=TEXTS,
-            options=options(blanks=blanks, with_new=with_new, with_gone=with_gone, whole=whole, accept=ANY),
+            blanks=blanks,
+            with_new=with_new,
+            with_gone=with_gone,
+            whole=whole,
+            accept=ANY,
             codes=catalogue(codes, "codes.csv") if codes and codes[1] else None,
         )
     except CatalogueError:

@@ -11,7 +11,7 @@ from neat_delta.core.match.continuation import merge_lines, split_lines
 from neat_delta.core.model.store import Continued
 from neat_delta.files.updates import write_updates
 from tests.conftest import in_two_lengths
-from tests.oracle import catalogue, options
+from tests.oracle import catalogue
 
 CONTINUED = Continued({"images": "|", "categories": ";"})
 LIVE = """sku,name,images,categories
@@ -97,7 +97,7 @@ SHARED = Store(key=Key(["sku"], shared="all"))
 
 def round_(live: list[list[str]], sheet: list[list[str]], blanks: str, folder: str):
     tables = [catalogue((["sku", "price", "stock"], rows)) for rows in (live, sheet)]
-    changes = neat_delta.compare(*tables, store=SHARED, options=options(blanks="clear"))
+    changes = neat_delta.compare(*tables, store=SHARED, blanks="clear")
     return changes, write_updates(changes, tables[0], Importer(blanks), folder)  # type: ignore[arg-type]
 
 

@@ -18,7 +18,7 @@ import xlsxwriter
 from hypothesis import strategies as st
 
 import neat_delta
-from neat_delta import Key, ListField, ListMapping, ListOptions, Store, as_catalogue, compare, translate
+from neat_delta import Key, ListField, ListMapping, Store, as_catalogue, compare, translate
 from neat_delta.core.lists.reshape import reshape
 from neat_delta.core.model.lists import Spread, Stack
 from neat_delta.core.model.rules import Lookup, Rule, Rules
@@ -171,8 +171,7 @@ def cells_of(changes):
 def test_words_units_and_values(cells, mapping, wanted, questions):
     live = as_catalogue(LIVE)
     made = translate(live, as_catalogue(cells, "list"), ListMapping(**mapping), STORE)
-    options = neat_delta.CompareOptions(policy=neat_delta.Policy(new_values=["tags", "brand"]))
-    changes = compare(live, made.sheet, store=STORE, options=options)
+    changes = compare(live, made.sheet, store=STORE, with_new_values=["tags", "brand"])
     assert cells_of(changes) == wanted
     assert [row[-1] for row in changes.unresolved.rows()] == questions
     held = {one.field for item in changes.iter_items() for one in item.held}
@@ -186,11 +185,11 @@ def test_what_matches_is_not_what_is_written():
     mapping = ListMapping(match_by=["barcode"], headings={"EAN": "barcode", "Trade": "cost"})
     held = translate(live, supplied, mapping, STORE)
     assert held.new is not None and held.new["barcode"].to_list() == ["29-00963560864"]  # a hyphen is no near miss
-    taken = translate(live, supplied, mapping, STORE, options=ListOptions(near_keys=True)).sheet
+    taken = translate(live, supplied, mapping, STORE, accept_near_keys=True).sheet
     changes = compare(live, taken, store=STORE)
     assert cells_of(changes) == {"QA-1.cost": "5.20"}
     bare = as_catalogue({"EAN": ["040098033253", "290185743768"], "Trade": ["5.30", "9.10"]}, "list")
-    bare = translate(live, bare, mapping, STORE, options=ListOptions(near_keys=True)).sheet  # check digits left off
+    bare = translate(live, bare, mapping, STORE, accept_near_keys=True).sheet  # check digits left off
     assert cells_of(compare(live, bare, store=STORE)) == {"QA-1.cost": "5.30", "QA-3.cost": "9.10"}
     assert changes.header.key == ["sku"] and changes.header.matched_by == ["barcode"]
 
@@ -252,10 +251,9 @@ def test_what_a_list_leaves_blank_is_as_live_has_it_where_blanks_are_kept():
     rules = Rules(rule=[Rule("count", {"stock": "ROUND(cost)"})])
     asked = {}
     for kept in (False, True):
-        said = ListOptions(rules=rules, blanks_kept=("cost" if kept else "name").__eq__)
-        made = translate(live, supplied, ListMapping(), STORE, options=said).sheet
-        policy = neat_delta.Policy(blanks="keep" if kept else "hold")
-        changes = compare(live, made, store=STORE, options=neat_delta.CompareOptions(policy=policy))
+        blanks = {"cost": "keep"} if kept else {}
+        made = translate(live, supplied, ListMapping(), STORE, rules=rules, blanks=blanks).sheet
+        changes = compare(live, made, store=STORE, blanks=blanks)
         asked[kept] = (cells_of(changes).get("QA-1.stock"), [row[-1] for row in changes.unresolved.rows()])
     assert asked == {False: (None, ["cost is blank"]), True: (None, [])}  # 5.00 is 5, as it was
 
@@ -308,7 +306,7 @@ TITLED = (
 )
 MADE_TITLED = """version = 1
 match_by = ["barcode"]
-near_keys = true
+accept_near_keys = true
 ignore = ["Article", "RRP"]
 rules = "retail.toml"
 [writing]
@@ -518,7 +516,7 @@ def test_lists_are_matched_by_the_options_alone(shop, put, run):
     assert header["counts"]["changed"] == 1 and header["key"] == ["sku"]
     assert "‹" not in run("compare", "live.csv", "list.csv", "--match-by", "barcode").stderr
     for more, why in (
-        (("--let", "a=1"), "--let goes with --rules"),
+        (("--let", "a=1"), "--let: this goes with --rules"),
         (("--constant", "brand"), "is not FIELD=TEXT"),
         (("--base", "live.csv", "--match-by", "sku"), "held against live alone"),
     ):
@@ -529,7 +527,7 @@ def test_rules_see_the_list_the_live_item_and_what_was_made_of_them():
     live = as_catalogue(LIVE)
     supplied = as_catalogue({"sku": ["QA-1", "QA-2"], "Trade net": ["6.00", "n/a"], "cost": ["5.10", "7.77"]}, "list")
     rules = Rules(rule=[Rule("dearer", {"cost": 'GREATEST(cost, live.cost, CAST(sheet."Trade net" AS DECIMAL))'})])
-    made = translate(live, supplied, ListMapping(), STORE, options=ListOptions(rules=rules)).sheet
+    made = translate(live, supplied, ListMapping(), STORE, rules=rules).sheet
     changes = compare(live, made, store=STORE)
     assert cells_of(changes) == {"QA-1.cost": "6.00"}
     assert [row[-1] for row in changes.unresolved.rows()] == ['"n/a" is no number']

@@ -5,7 +5,7 @@ from __future__ import annotations
 import pytest
 
 from neat_delta import CatalogueError, compare
-from tests.oracle import catalogue, options
+from tests.oracle import catalogue
 
 
 def test_order_of_rows_and_columns_means_nothing():
@@ -26,7 +26,7 @@ def test_a_heading_that_is_plainly_the_sku_is_the_key(heading):
 def test_several_fields_can_be_the_key():
     live = catalogue((["sku", "place", "stock"], [["a", "north", "1"], ["a", "south", "2"]]))
     sheet = catalogue((["place", "sku", "stock"], [["south", "a", "5"], ["", "a", "9"]]))
-    changes = compare(live, sheet, options=options(key=["sku", "place"], whole=True))
+    changes = compare(live, sheet, key=["sku", "place"], whole=True)
     assert [(item.key, item.verdict) for item in changes.iter_items()] == [
         ({"sku": "a", "place": "north"}, "gone"),
         ({"sku": "a", "place": "south"}, "changed"),
@@ -81,7 +81,7 @@ USELESS = {
 @pytest.mark.parametrize("live, sheet, key, message", USELESS.values(), ids=USELESS)
 def test_what_cannot_be_compared_is_one_clear_error(live, sheet, key, message):
     with pytest.raises(CatalogueError) as error:
-        compare(catalogue(live, "live.csv"), catalogue(sheet, "sheet.csv"), options=options(key=key))
+        compare(catalogue(live, "live.csv"), catalogue(sheet, "sheet.csv"), key=key)
     assert message in str(error.value)
 
 

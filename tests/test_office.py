@@ -20,7 +20,6 @@ import pytest
 import neat_delta
 from neat_delta import compare, read, read_store
 from tests.conftest import PROGRAM, campaign
-from tests.oracle import options
 
 OFFICE = shutil.which("soffice")
 pytestmark = pytest.mark.skipif(
@@ -131,7 +130,7 @@ def test_real_damage_is_named_cell_by_cell_and_repaired(tmp_path, language, mark
     sheet = tmp_path / "sheet.csv"
     back.write_csv(sheet)
     for repair, done in ((False, "held"), (True, "repaired")):
-        changes = compare(live, read(str(sheet)), store=store, options=options(repair=repair))
+        changes = compare(live, read(str(sheet)), store=store, repair=repair)
         found = {(one.key["sku"], one.field, one.damage, one.repair) for one in changes.iter_damaged()}
         assert found == wanted and changes.damaged["done"].unique().to_list() == [done]
         sent = changes.sent().with_columns(sku=changes.keys["sku"].gather(changes.sent()["item"]))

@@ -18,7 +18,7 @@ from neat_delta.core.model.importer import PATCHES, CodeChange, FormName, Output
 from neat_delta.core.model.store import besides_fields, conflicting_settings, unknown_fields
 from neat_delta.practice.rehearse import rehearsal
 from tests.conftest import campaign
-from tests.oracle import Table, catalogue, options
+from tests.oracle import Table, catalogue
 
 FORM_NAMES: tuple[FormName, ...] = ("delimited", "xlsx", "json", "json lines", "xml", "merge patch", "json patch")
 HEADINGS = ["sku", "price", "note", "name", "tags", "stock"]
@@ -191,7 +191,7 @@ def write(chosen: Chosen, rng: random.Random, folder: Path, columns: dict[str, A
     accept = [Accept(one) for one in ("damage", "slip", "emptied", "required")]
     changes = neat_delta.compare(
         live, catalogue(edited(rng), "sheet.csv"), store=store,
-        options=options(accept=accept, with_new=rng.random() < 0.8, with_gone=rng.random() < 0.7, whole=True),
+        accept=accept, with_new=rng.random() < 0.8, with_gone=rng.random() < 0.7, whole=True,
     )  # fmt: skip
     try:
         manifest = neat_delta.write_updates(

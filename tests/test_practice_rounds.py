@@ -14,7 +14,7 @@ import msgspec
 import pytest
 
 import neat_delta
-from neat_delta import CompareOptions, Field, Importer, Key, Policy, ResultsForm, Store
+from neat_delta import Field, Importer, Key, ResultsForm, Store
 from neat_delta.core.model.importer import Removal
 from neat_delta.core.model.store import CheckName
 from neat_delta.core.outcome.unsent import as_sent
@@ -155,8 +155,8 @@ def _played(rng: random.Random, server: Served, folder: Path, together: int) -> 
     store = Store(key=Key(["sku"]), fields=FIELDS, importer=importer, results=RESULTS)
     live = catalogue((HEADINGS, live_rows), "live.csv")
     sheet = catalogue((HEADINGS, sheet_rows), "sheet.csv")
-    options = CompareOptions(policy=Policy(with_new=True, with_gone=True, blanks="clear"), whole=True)
-    changes = neat_delta.compare(live, sheet, store=_without_checks(store), options=options)
+    asked: dict[str, Any] = {"with_new": True, "with_gone": True, "blanks": "clear", "whole": True}
+    changes = neat_delta.compare(live, sheet, store=_without_checks(store), **asked)
     manifest = neat_delta.write_updates(changes, live, importer, str(folder))
     changes = as_sent(changes, manifest)
     shop = server.open(Shop(live, store))

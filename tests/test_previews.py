@@ -12,7 +12,8 @@ import pytest
 from matplotlib.patches import Rectangle
 
 from neat_delta import compare
-from neat_delta.core.review.impact import Keep, impact_of
+from neat_delta.core.model.choices import KeepMargin
+from neat_delta.core.review.impact import impact_of
 from neat_delta.core.review.records import records
 from neat_delta.report.charts import Chart, as_png, as_svg, charts
 from tests import afternoons
@@ -34,7 +35,7 @@ def round_of(seed: int) -> tuple[Any, Any]:
 
 @pytest.mark.parametrize("seed", range(12))
 @pytest.mark.parametrize("keep", ["percent", "amount"])
-def test_records_agree_to_the_cent_with_a_plain_calculation(seed: int, keep: Keep):
+def test_records_agree_to_the_cent_with_a_plain_calculation(seed: int, keep: KeepMargin):
     live, changes = round_of(seed)
     rng = random.Random(seed + 1)
     skus = [*rng.choices(live["sku"], k=200), "QA-none", ""]

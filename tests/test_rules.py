@@ -85,9 +85,8 @@ def test_a_price_by_rule_is_what_decimal_says(shelf, markup):
 
 
 def of(live, *rules, store=STORE, **more):
-    options = neat_delta.CompareOptions(policy=neat_delta.Policy(new_values=["tags"]))
     book = Rules(rule=list(rules), **more.pop("book", {}))
-    changes = edit(as_catalogue(live), book, store=store, options=options, **more)
+    changes = edit(as_catalogue(live), book, store=store, with_new_values=["tags"], **more)
     cells = {
         f"{item.key['sku']}.{name}": after for item in changes.iter_items() for name, (_, after) in item.cells.items()
     }

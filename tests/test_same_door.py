@@ -14,7 +14,7 @@ import pytest
 from hypothesis import strategies as st
 
 import neat_delta
-from neat_delta import Accept, CompareOptions, Importer, ListOptions, Policy, as_catalogue, compare, translate
+from neat_delta import Accept, Importer, as_catalogue, compare, translate
 from neat_delta.core.model.layout import Notation
 from neat_delta.core.model.lists import ListMapping
 from neat_delta.core.model.rules import Rule, Rules
@@ -343,10 +343,9 @@ def hold_law_15(rows: list[tuple[str, str]], drawn: dict[str, Any]) -> None:
     rules = Rules(rule=[BOOK[name] for name in book if name != "count" or drawn["constant"] is None])
     defaults = {} if drawn["default"] is None else {"status": drawn["default"]}
     store = msgspec.structs.replace(LAW_STORE, importer=Importer(defaults=defaults))
-    sheet = translate(live, supplied, mapping, store, options=ListOptions(rules=rules, writing=writing)).sheet
+    sheet = translate(live, supplied, mapping, store, rules=rules, writing=writing).sheet
     accept = [Accept(drawn["accept"])] if drawn["accept"] else []
-    policy = Policy(accept=accept, with_new=True)
-    changes = compare(live, sheet, store=store, options=CompareOptions(policy=policy, writing=writing))
+    changes = compare(live, sheet, store=store, accept=accept, with_new=True, writing=writing)
 
     texts = changes.header.rules
     made: dict[tuple[int, str], list[str]] = {}
@@ -375,9 +374,7 @@ def hold_law_15(rows: list[tuple[str, str]], drawn: dict[str, Any]) -> None:
     there = sorted({sku for those in by_item.values() for sku in those})
     was = {name: dict(zip(skus, live.cells[name], strict=True)) for name in by_item}
     typed = {name: [those.get(sku, was[name].get(sku, "")) for sku in there] for name, those in by_item.items()}
-    again = compare(
-        live, as_catalogue({"sku": there} | typed, "typed"), store=store, options=CompareOptions(policy=policy)
-    )
+    again = compare(live, as_catalogue({"sku": there} | typed, "typed"), store=store, accept=accept, with_new=True)
     by_hand = {
         (again.keys["sku"][item], str(name)): why
         for item, name, why in again.cells.select("item", "field", "held").iter_rows()

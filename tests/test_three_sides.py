@@ -16,7 +16,7 @@ import neat_delta
 from neat_delta import Accept, Field, Importer, Key, Layout, Store
 from neat_delta.core.checks import CHECKS
 from tests.conftest import in_two_lengths
-from tests.oracle import catalogue, options
+from tests.oracle import catalogue
 from tests.test_laws import hold_the_laws
 
 Row = dict[str, str]
@@ -114,9 +114,7 @@ def outcome(field: str, base: str | None, live: str, sheet: str) -> tuple[str, A
 
 
 def compared(live, sheet, base, **more):
-    return neat_delta.compare(
-        live, sheet, base=base, store=STORE, options=options(accept=THROUGH, blanks="clear", **more)
-    )
+    return neat_delta.compare(live, sheet, base=base, store=STORE, accept=THROUGH, blanks="clear", **more)
 
 
 @in_two_lengths(
@@ -274,13 +272,12 @@ def test_a_base_that_was_swapped_with_live_is_asked_about():
     base = {f"Q{n}": {"name": "Veil", "price": "9.90", "stock": "5", "tags": "wax"} for n in range(30)}
     live = {key: row | ({"stock": "4"} if n % 2 else {}) for n, (key, row) in enumerate(base.items())}
     sheet = {key: row | ({"price": "12.00"} if n % 3 else {}) for n, (key, row) in enumerate(base.items())}
-    ask = options(accept=[Accept("slip")])
-    right = neat_delta.compare(table(live, rng), table(sheet, rng), base=table(base, rng), store=STORE, options=ask)
+    right = neat_delta.compare(table(live, rng), table(sheet, rng), base=table(base, rng), store=STORE, accept="slip")
     assert right.header.counts.meanwhile == 15 and not right.items["held"].count()
-    wrong = neat_delta.compare(table(base, rng), table(sheet, rng), base=table(live, rng), store=STORE, options=ask)
+    wrong = neat_delta.compare(table(base, rng), table(sheet, rng), base=table(live, rng), store=STORE, accept="slip")
     assert set(wrong.items["held"]) == {"swapped: the sheet comes nearer to live than to the base"}
-    through = options(accept=[Accept("slip"), Accept("swapped")])
-    asked = neat_delta.compare(table(base, rng), table(sheet, rng), base=table(live, rng), store=STORE, options=through)
+    through = ["slip", "swapped"]
+    asked = neat_delta.compare(table(base, rng), table(sheet, rng), base=table(live, rng), store=STORE, accept=through)
     assert not asked.items["held"].count()
 
 

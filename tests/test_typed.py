@@ -21,7 +21,6 @@ from tests import spreadsheet
 from tests.columns import NOTATIONS, Column, apart, as_typed, columns, mutated, rewritten
 from tests.conftest import campaign, first_of
 from tests.made import delimited
-from tests.oracle import options
 
 Cells = dict[str, list[str]]
 
@@ -408,7 +407,7 @@ def test_any_catalogue_that_was_cut_and_not_touched_is_no_change(tmp_path, put, 
         for writing in WRITINGS:
             sheets[str(writing)] = replace(live, cells=as_written(made, writing)[0])
         for how, sheet in sheets.items():
-            changes = compare(live, sheet, store=round_.store, options=options(blanks="clear"))
+            changes = compare(live, sheet, store=round_.store, blanks="clear")
             found = {cell: (round_.live[cell[1]][cell[0]], one) for cell, one in outcomes(changes).items()}
             assert (seed, how, found) == (seed, how, {})
 

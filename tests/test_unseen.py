@@ -7,7 +7,7 @@ import json
 
 import pytest
 
-from neat_delta import CompareOptions, Importer, Policy, as_catalogue, compare, plan, write_updates
+from neat_delta import Importer, as_catalogue, compare, plan, write_updates
 from neat_delta.core.match.prepare import with_unseen
 from neat_delta.core.model.importer import OutputColumn, with_reason
 from neat_delta.core.model.reasons import ALONE
@@ -123,9 +123,7 @@ def test_such_columns_stand_where_the_importer_wants_them_in_rows_of_new_items_t
     live = as_catalogue({"sku": ["QA-1"], "cost": ["5.00"]}, "live")
     sheet = as_catalogue({"sku": ["QA-1", "QA-9"], "cost": ["6.00", "7.00"]}, "sheet")
     store = Store(key=Key(["sku"]), fields={"sku": Field("code"), "cost": Field("money", decimals=2)})
-    from neat_delta import CompareOptions, Policy
-
-    changes = compare(live, sheet, store=store, options=CompareOptions(policy=Policy(with_new=True)))
+    changes = compare(live, sheet, store=store, with_new=True)
     columns = {"least": OutputColumn(expression="cost * 2"), "who": OutputColumn("shop")}
     called = {"cost": "item cost"}
     importer = Importer("skip", headings=["who", "sku", "least", "cost"], columns=columns, called=called)
@@ -219,7 +217,7 @@ def test_what_the_importer_cannot_take_takes_its_reason_along(week):
     live = as_catalogue({"sku": ["QA-1", "QA-2"], "name": ["Veil", "Hood"]}, "live")
     sheet = as_catalogue({"sku": ["QA-1", "QA-2"], "name": ["", "Cap"], "reason": ["dull", "dull"]}, "sheet")
     store = Store(key=Key(["sku"]), fields={"name": Field(), "reason": Field(unseen=True)})
-    changes = compare(live, sheet, store=store, options=CompareOptions(policy=Policy(blanks="clear")))
+    changes = compare(live, sheet, store=store, blanks="clear")
     planned = plan(changes, with_unseen(live, ["reason"]), Importer("skip"))
     assert [table.cells.rows(named=True) for table in planned.update] == [
         [{"sku": "QA-2", "name": "Cap", "reason": "dull"}]

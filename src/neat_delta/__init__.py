@@ -18,24 +18,33 @@ if TYPE_CHECKING:
     from typing import Any
 
     from neat_delta.app.check import Checked, check
+    from neat_delta.app.compare import Compared, compare, compare_with_list, recode, translate
     from neat_delta.app.edit import edit
     from neat_delta.app.match import Matches, match
     from neat_delta.app.mend import Mended, mend
     from neat_delta.app.outcome import as_reported, confirm, results, retry, undo, witnesses
-    from neat_delta.app.preview import PreviewOptions, preview
-    from neat_delta.app.sheet import SheetFile, SheetOptions, sheet
+    from neat_delta.app.preview import preview
+    from neat_delta.app.requests import (
+        CheckRequest,
+        CompareRequest,
+        EditRequest,
+        LearnRequest,
+        MatchRequest,
+        PreviewRequest,
+        RecodeRequest,
+        SheetRequest,
+        WriteRequest,
+    )
+    from neat_delta.app.sheet import SheetFile, sheet
     from neat_delta.app.write import write
-    from neat_delta.core.decide.policy import Policy
-    from neat_delta.core.engine.options import CompareOptions
-    from neat_delta.core.engine.whole import compare, recode
     from neat_delta.core.infer.key import find_key
     from neat_delta.core.infer.learn import Learned, learn
-    from neat_delta.core.lists.translate import ListOptions, TranslatedList, translate
+    from neat_delta.core.lists.translate import TranslatedList
     from neat_delta.core.match.columns import match_columns
     from neat_delta.core.match.rows import HARMLESS
+    from neat_delta.core.model.accept import Accept
     from neat_delta.core.model.catalogue import Catalogue, Source, as_catalogue
     from neat_delta.core.model.changeset import (
-        Accept,
         ChangeSet,
         CheckFinding,
         Counts,
@@ -50,7 +59,7 @@ if TYPE_CHECKING:
         Row,
         SetAside,
     )
-    from neat_delta.core.model.columns import ColumnMapping, ColumnMatch, ColumnOptions
+    from neat_delta.core.model.columns import ColumnMapping, ColumnMatch
     from neat_delta.core.model.importer import Importer
     from neat_delta.core.model.layout import Layout, Notation
     from neat_delta.core.model.lists import ListField, ListMapping
@@ -76,6 +85,7 @@ if TYPE_CHECKING:
         NeatDeltaError,
         OutputError,
         ProofError,
+        SettingError,
         StoreError,
     )
     from neat_delta.core.worksheet.cut import Column, WorkingSheet, cut_worksheet
@@ -93,7 +103,7 @@ if TYPE_CHECKING:
 __version__ = "0.1.0"
 
 _HOMES = {
-    "Accept": "core.model.changeset",
+    "Accept": "core.model.accept",
     "Answers": "core.review.answers",
     "Catalogue": "core.model.catalogue",
     "CatalogueError": "core.support.errors",
@@ -104,8 +114,13 @@ _HOMES = {
     "Column": "core.worksheet.cut",
     "ColumnMapping": "core.model.columns",
     "ColumnMatch": "core.model.columns",
-    "ColumnOptions": "core.model.columns",
-    "CompareOptions": "core.engine.options",
+    "CheckRequest": "app.requests",
+    "Compared": "app.compare",
+    "CompareRequest": "app.requests",
+    "EditRequest": "app.requests",
+    "MatchRequest": "app.requests",
+    "RecodeRequest": "app.requests",
+    "SettingError": "core.support.errors",
     "Condition": "core.query.parse",
     "ConditionError": "core.support.errors",
     "Counts": "core.model.changeset",
@@ -133,14 +148,15 @@ _HOMES = {
     "Notation": "core.model.layout",
     "OutputError": "core.support.errors",
     "Plan": "core.model.update",
-    "Policy": "core.decide.policy",
-    "PreviewOptions": "app.preview",
+    "PreviewRequest": "app.requests",
+    "LearnRequest": "app.requests",
+    "SheetRequest": "app.requests",
+    "WriteRequest": "app.requests",
     "ProofError": "core.support.errors",
     "Row": "core.model.changeset",
     "Rows": "core.query.terms",
     "SetAside": "core.model.changeset",
     "SheetFile": "app.sheet",
-    "SheetOptions": "app.sheet",
     "Source": "core.model.catalogue",
     "Store": "core.model.store",
     "StoreError": "core.support.errors",
@@ -148,15 +164,15 @@ _HOMES = {
     "WorkingSheet": "core.worksheet.cut",
     "as_catalogue": "core.model.catalogue",
     "check": "app.check",
-    "compare": "core.engine.whole",
+    "compare": "app.compare",
+    "compare_with_list": "app.compare",
     "condition": "core.query.parse",
     "confirm": "app.outcome",
     "ListField": "core.model.lists",
     "ListMapping": "core.model.lists",
-    "ListOptions": "core.lists.translate",
     "TranslatedList": "core.lists.translate",
     "cut_worksheet": "core.worksheet.cut",
-    "translate": "core.lists.translate",
+    "translate": "app.compare",
     "edit": "app.edit",
     "evaluate": "core.query.expressions",
     "explain": "core.review.explain",
@@ -175,7 +191,7 @@ _HOMES = {
     "read_live": "files.changeset",
     "read_mapping": "files.mappingfile",
     "read_store": "files.storefile",
-    "recode": "core.engine.whole",
+    "recode": "app.compare",
     "replay": "core.prove.replay",
     "retry": "app.outcome",
     "sheet": "app.sheet",
@@ -208,16 +224,18 @@ __all__ = [
     "ChangeSet",
     "ChangeSetError",
     "CheckFinding",
+    "CheckRequest",
     "Checked",
     "Column",
     "ColumnMapping",
     "ColumnMatch",
-    "ColumnOptions",
-    "CompareOptions",
+    "CompareRequest",
+    "Compared",
     "Condition",
     "ConditionError",
     "Counts",
     "Damaged",
+    "EditRequest",
     "Facts",
     "Field",
     "FieldFigures",
@@ -231,12 +249,13 @@ __all__ = [
     "Item",
     "Key",
     "Layout",
+    "LearnRequest",
     "Learned",
     "LikelyCode",
     "ListField",
     "ListMapping",
-    "ListOptions",
     "Manifest",
+    "MatchRequest",
     "Matches",
     "Mended",
     "NearKey",
@@ -244,26 +263,29 @@ __all__ = [
     "Notation",
     "OutputError",
     "Plan",
-    "Policy",
-    "PreviewOptions",
+    "PreviewRequest",
     "ProofError",
+    "RecodeRequest",
     "ResultsForm",
     "Row",
     "Rows",
     "SetAside",
+    "SettingError",
     "SheetFile",
-    "SheetOptions",
+    "SheetRequest",
     "Source",
     "Store",
     "StoreError",
     "Table",
     "TranslatedList",
     "WorkingSheet",
+    "WriteRequest",
     "__version__",
     "as_catalogue",
     "as_reported",
     "check",
     "compare",
+    "compare_with_list",
     "condition",
     "confirm",
     "cut_worksheet",

@@ -2,20 +2,23 @@
 
 from __future__ import annotations
 
-from collections.abc import Collection, Sequence
 from dataclasses import dataclass
+from typing import Any
 
 import polars as pl
 
+from neat_delta.app.inputs import Path
+from neat_delta.app.requests import CheckRequest, request_of
+from neat_delta.app.sources import Table, catalogue_of, store_of
 from neat_delta.core.checks import catalogue_findings, idle_checks
 from neat_delta.core.decide.decide import decide
 from neat_delta.core.decide.policy import Policy, levels_of, standing_exceptions
 from neat_delta.core.infer.learn import learn, with_writing
 from neat_delta.core.match.keys import stripped
 from neat_delta.core.match.prepare import prepare
-from neat_delta.core.model.catalogue import Catalogue
 from neat_delta.core.model.schemas import CATALOGUE_FINDINGS, conform
 from neat_delta.core.model.store import Store
+from neat_delta.files.images import names_in
 
 __all__ = ["Checked", "check"]
 
@@ -36,27 +39,29 @@ class Checked:
 
 
 def check(
-    catalogue: Catalogue,
-    store: Store | None = None,
+    catalogue: Table,
+    store: Store | Path | None = None,
     *,
-    key: Sequence[str] = (),
-    images: Collection[str] | None = None,
+    request: CheckRequest | None = None,
     today: str | None = None,
+    **settings: Any,  # noqa: ANN401 - those of `CheckRequest`, which reads and checks them
 ) -> Checked:
     """Check a whole catalogue, as it was read. Without a `store` file, kinds are learned from it.
 
-    `key` names the key fields, `images` are the names of the image files there are (None: nobody said); exceptions of
-    the store file that have not ended before `today` (ISO 8601) are accepted, the rest is noted, whatever its level.
-    CatalogueError when there is no key.
+    Exceptions of the store file that have not ended before `today` (ISO 8601) are accepted, the rest is noted, whatever
+    its level. Inputs and settings as in `compare`. CatalogueError when there is no key.
 
-    >>> from neat_delta import Field, Key, Store, as_catalogue
+    >>> from neat_delta import Field, Key, Store
     >>> store = Store(key=Key(["sku"]), fields={"stock": Field("integer")})
-    >>> check(as_catalogue({"sku": ["QA-1"], "stock": ["-2"]}), store).findings["what"].to_list()
+    >>> check({"sku": ["QA-1"], "stock": [-2]}, store).findings["what"].to_list()
     ['-2 is less than nothing']
     """
-    shop = with_writing(store, catalogue) if store else learn(catalogue, key).store
-    prepared = prepare(catalogue, shop, key)
+    store, asked = store_of(store), request or request_of(CheckRequest, settings)
+    given = catalogue_of(catalogue, "catalogue", store, layout=store.file.layout if store else None)
+    shop = with_writing(store, given) if store else learn(given, asked.key).store
+    prepared = prepare(given, shop, asked.key)
     live, fields, levels = prepared.catalogue, prepared.key.fields, levels_of(shop, learned=False)
+    images = names_in(asked.images)
     findings = catalogue_findings(live, shop, fields, levels, images=images)
     decided = decide(findings, lambda: prepared.index, Policy(), standing_exceptions(shop, today))
     keys = stripped(live.cells, prepared.key).select(pl.concat_list(pl.all())).to_series()

@@ -3,57 +3,73 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, Any
 
-from neat_delta.core.engine.options import CompareOptions
+import msgspec
+
+from neat_delta.app.inputs import Path, as_compare, rules_of
+from neat_delta.app.requests import EditRequest, request_of
+from neat_delta.app.sources import Table, catalogue_of, store_of
 from neat_delta.core.engine.whole import compare
+from neat_delta.core.model.rules import Rule, Rules
 from neat_delta.core.rules.edited import edited
+from neat_delta.core.support.errors import SettingError
 
 if TYPE_CHECKING:
     import polars as pl
 
     from neat_delta.core.model.catalogue import Catalogue
     from neat_delta.core.model.changeset import ChangeSet
-    from neat_delta.core.model.rules import Rules
     from neat_delta.core.model.store import Store
 
 __all__ = ["edit"]
 
-DEFAULTS = CompareOptions()
-
 
 def edit(
-    live: Catalogue,
-    rules: Rules,
+    live: Table,
+    rules: Rules | Path | None = None,
     *,
-    store: Store | None = None,
-    options: CompareOptions = DEFAULTS,
+    store: Store | Path | None = None,
     lookups: Mapping[str, pl.DataFrame] | None = None,
-    values: Mapping[str, str] | None = None,
-    path: str = "rules",
+    request: EditRequest | None = None,
+    today: str | None = None,
+    name: str | None = None,
+    **settings: Any,  # noqa: ANN401 - those of `EditRequest`, which reads and checks them
 ) -> ChangeSet:
-    """The change set of what rules make of live. `lookups` are the tables that they name, `values` what `:name` stands
-    for besides; `path` names them in messages. ConditionError names the rule and the word that means nothing there.
+    """The change set of what rules make of live: those of a file or given as they are, or what is to be `set`, in the
+    items `where` it is. `lookups` are the tables that rules name, where no file does, and `name` is what messages call
+    them. Inputs and settings as in `compare`. ConditionError names the rule and the word that means nothing there.
 
-    >>> from neat_delta import as_catalogue
-    >>> from neat_delta.core.model.rules import Rule, Rules
-    >>> live = as_catalogue({"sku": ["QA-1", "QA-2"], "price": ["9.90", "20.00"]}, "live")
-    >>> rules = Rules(rule=[Rule("spring", {"price": "ROUND(price * 1.05, 2)"}, where="price > 10")])
-    >>> [(item.key, item.cells) for item in edit(live, rules).iter_items()]
+    >>> live = {"sku": ["QA-1", "QA-2"], "price": ["9.90", "20.00"]}
+    >>> changes = edit(live, set={"price": "ROUND(price * 1.05, 2)"}, where="price > 10")
+    >>> [(item.key, item.cells) for item in changes.iter_items()]
     [({'sku': 'QA-2'}, {'price': ('20.00', '21.00')})]
     """
-    import msgspec
-
-    content = msgspec.json.encode([rules, dict(values or {})])
+    known = store_of(store)
+    asked = request or request_of(EditRequest, settings)
+    before = catalogue_of(live, "live", known, layout=known.file.layout if known else None)
+    book, path, tables = _rules(rules, asked, before, lookups)
     sheet = edited(
-        live,
-        rules,
-        store,
-        key=options.columns.key,
-        added=options.columns.added,
-        lookups=lookups,
-        values=values,
-        path=path,
-        content=content,
+        before,
+        book,
+        known,
+        key=asked.key,
+        added=asked.add_field,
+        lookups=tables,
+        values=asked.let,
+        path=name or path,
+        content=msgspec.json.encode([book, asked.let]),
     )
-    return compare(live, sheet, store=store, options=options)
+    return compare(before, sheet, store=known, options=as_compare(asked).options(today=today))
+
+
+def _rules(
+    rules: Rules | Path | None, asked: EditRequest, live: Catalogue, lookups: Mapping[str, pl.DataFrame] | None
+) -> tuple[Rules, str, Mapping[str, pl.DataFrame]]:
+    """The rules that are asked for, what they are known by in messages, and the tables that they look up in."""
+    if (rules is None) == (not asked.set):
+        raise SettingError("set", 'say what to set, such as "price = ROUND(price * 1.05, 2)", or name ‹rules›.')
+    if rules is not None and asked.where is not None:
+        raise SettingError("where", "this goes with ‹set›. In a rules file each rule has its own where.")
+    book, path, tables = rules_of(rules, live, lookups)
+    return (book, path, tables) if book else (Rules(rule=[Rule("set", asked.set, asked.where)]), "rules", tables)

@@ -3,20 +3,24 @@
 from __future__ import annotations
 
 from collections import Counter
-from dataclasses import dataclass, replace
+from dataclasses import dataclass
+from typing import TYPE_CHECKING, Any
 
 import msgspec
 
-from neat_delta.core.lists.translate import ListOptions, translate
+from neat_delta.app.inputs import Inputs, Path, as_compare, read_inputs, translated
+from neat_delta.app.requests import MatchRequest, request_of
+from neat_delta.app.sources import Table
 from neat_delta.core.match.keys import KeyIndex
-from neat_delta.core.match.prepare import ANY_COLUMNS, AlignedInputs, align_inputs
+from neat_delta.core.match.prepare import AlignedInputs, align_inputs
 from neat_delta.core.match.rows import match_rows
-from neat_delta.core.model.catalogue import Catalogue
-from neat_delta.core.model.columns import ColumnOptions
 from neat_delta.core.model.lists import ListMapping
 from neat_delta.core.model.reasons import NEAR
-from neat_delta.core.model.store import Store
+from neat_delta.core.model.rules import Rules
 from neat_delta.core.review.samples import ColumnSample, MatchedRows, constant_samples, mapping_to_keep, samples
+
+if TYPE_CHECKING:
+    from neat_delta.core.model.store import Store
 
 __all__ = ["Matches", "match"]
 
@@ -37,34 +41,45 @@ class Matches:
 
 
 def match(
-    live: Catalogue,
-    sheet: Catalogue,
-    store: Store | None = None,
+    live: Table,
+    sheet: Table,
+    store: Store | Path | None = None,
     *,
-    columns: ColumnOptions = ANY_COLUMNS,
-    mapping: ListMapping | None = None,
+    mapping: ListMapping | Path | None = None,
+    request: MatchRequest | None = None,
+    **settings: Any,  # noqa: ANN401 - those of `MatchRequest`, which reads and checks them
 ) -> Matches:
     """Match the headings of a sheet with live's fields, and its rows with live's items; with a `mapping` as that says
-    of a list. CatalogueError when a name in `columns` or `mapping` is none, two headings mean one field, or the sheet
-    lacks what its rows are matched by.
+    of a list. Inputs and settings as in `compare`. CatalogueError when a name is none, two headings mean one field, or
+    the sheet lacks what its rows are matched by.
 
-    >>> from neat_delta import as_catalogue
-    >>> live = as_catalogue({"sku": ["QA-1"], "cost": ["5.00"]}, "live")
-    >>> sheet = as_catalogue({"SKU": ["QA-1", "QA-9"], "Trade": ["5.20", "7.00"]}, "sheet")
-    >>> matches = match(live, sheet)
+    >>> live = {"sku": ["QA-1"], "cost": ["5.00"]}
+    >>> matches = match(live, {"SKU": ["QA-1", "QA-9"], "Trade": ["5.20", "7.00"]})
     >>> [(one.heading, one.field) for one in matches.samples], matches.rows.matched, matches.rows.new
     ([('SKU', 'sku'), ('Trade', None)], 1, 1)
     """
-    if mapping is None:
-        aligned = align_inputs(live, sheet, store=store, columns=columns)
-        found = match_rows(aligned.live, aligned.sheet, aligned.key, bare=True)
-        aside = [row.reason for row in found.set_aside if row.file == "sheet"]
-        rows = MatchedRows(sheet.cells.height, found.pairs.height, found.new.len(), 0, _counted(aside))
-        shown = samples(aligned, sheet, found.pairs, SAMPLES)
-        return Matches(aligned, shown, rows, mapping_to_keep(aligned.columns, ListMapping(match_by=aligned.key.fields)))
-    options = ListOptions(columns=replace(columns, saved=None), near_keys=mapping.near_keys, repair=mapping.repair)
-    made = translate(live, sheet, mapping, store, options=options)
-    aligned = align_inputs(live, made.sheet, store=store, columns=columns)
+    asked = as_compare(request or request_of(MatchRequest, settings))
+    inputs = read_inputs(live, sheet, asked, store=store, mapping=mapping)
+    if inputs.described is None:
+        return _of_sheet(inputs)
+    return _of_list(inputs, inputs.described)
+
+
+def _of_sheet(inputs: Inputs) -> Matches:
+    """A sheet that was cut from live."""
+    columns, sheet = inputs.asked.options().columns, inputs.sheet
+    aligned = align_inputs(inputs.live, sheet, store=inputs.store, columns=columns)
+    found = match_rows(aligned.live, aligned.sheet, aligned.key, bare=True)
+    aside = [row.reason for row in found.set_aside if row.file == "sheet"]
+    rows = MatchedRows(sheet.cells.height, found.pairs.height, found.new.len(), 0, _counted(aside))
+    shown = samples(aligned, sheet, found.pairs, SAMPLES)
+    return Matches(aligned, shown, rows, mapping_to_keep(aligned.columns, ListMapping(match_by=aligned.key.fields)))
+
+
+def _of_list(inputs: Inputs, mapping: ListMapping) -> Matches:
+    """A list in a language of its own."""
+    sheet, made = inputs.sheet, translated(inputs, Rules())
+    aligned = align_inputs(inputs.live, made.sheet, store=inputs.store, columns=inputs.asked.options().columns)
     index = KeyIndex.of(aligned.live.cells, aligned.key)
     place = index.lookup(aligned.sheet.cells)
     number = aligned.sheet.row(place.is_not_null().arg_true())

@@ -8,10 +8,11 @@ from typing import Literal
 
 import polars as pl
 
-from neat_delta.app.sheet import SheetFile, SheetOptions, sheet_file
+from neat_delta.app.sheet import PLAIN, SheetFile, sheet_file
 from neat_delta.core.model.catalogue import Catalogue
 from neat_delta.core.model.changeset import ChangeSet
 from neat_delta.core.model.importer import NEW_CODE
+from neat_delta.core.model.layout import Layout
 from neat_delta.core.model.store import Field, Relations, Store
 from neat_delta.core.worksheet.cut import Column, cut_worksheet
 
@@ -41,7 +42,7 @@ def mend(
     messages: Mapping[tuple[str, ...], str],
     form: Literal["xlsx", "delimited"],
     store: Store | None = None,
-    options: SheetOptions | None = None,
+    layout: Layout = PLAIN,
     bases: Mapping[tuple[str, ...], Mapping[str, str]] = NO_BASES,
     before: Catalogue | None = None,
 ) -> Mended:
@@ -57,7 +58,6 @@ def mend(
     >>> mend(again, now, {("QA-1",): "too high"}, "delimited").file.sheet.cells.rows()
     [('QA-1', 'too high', '10.50')]
     """
-    options = options or SheetOptions()
     header, verdicts = again.header, again.items["verdict"]
     key = list(header.key)
     kept = (verdicts != "gone").arg_true()
@@ -91,7 +91,7 @@ def mend(
     made = replace(made, columns=columns, cells=cells.select(column.heading for column in columns))
     removals = verdicts.len() - kept.len()
     return Mended(
-        sheet_file(made, before if bases and before else now, form, options, remembered), kept.len(), removals
+        sheet_file(made, before if bases and before else now, form, remembered, layout=layout), kept.len(), removals
     )
 
 

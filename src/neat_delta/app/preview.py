@@ -3,66 +3,34 @@
 from __future__ import annotations
 
 from collections.abc import Collection, Sequence
-from dataclasses import dataclass
-from typing import TYPE_CHECKING
+from typing import Any
 
+from neat_delta.app.requests import PreviewRequest, request_of
+from neat_delta.app.sources import Table, catalogue_of
 from neat_delta.core.model.catalogue import Catalogue
-from neat_delta.core.model.changeset import ChangeSet, Verdict
-from neat_delta.core.model.store import LevelName
+from neat_delta.core.model.changeset import ChangeSet
+from neat_delta.core.query.expressions import condition, evaluate
 from neat_delta.core.review.facts import Facts
 from neat_delta.core.review.figures import figures
-from neat_delta.core.review.impact import Keep, impact_of
+from neat_delta.core.review.impact import impact_of
 from neat_delta.core.review.totals import total_fields, totals
-from neat_delta.core.review.view import Sort, flagged, names_of, rows_of, view
+from neat_delta.core.review.view import flagged, names_of, rows_of, view
 from neat_delta.core.support.errors import CatalogueError, ChangeSetError
 
-if TYPE_CHECKING:
-    from neat_delta.core.query.expressions import Condition
-
-__all__ = ["PreviewOptions", "preview"]
-
-
-@dataclass(frozen=True, slots=True)
-class PreviewOptions:
-    """Which items are looked at and how.
-
-    Only those that change one of `fields`, with one of `keys` in their key, of one of `verdicts`, for which the
-    condition `where` holds, in which one of `checks` or a check of one of `levels` found something (each: any when
-    empty); in the order of `sort`. The impact is grouped `by` a field, too; where a cost rises, the price that would
-    `keep` the margin is worked out; `record_price` is the heading of the price in a table of records. Of the
-    fields in `total` it is said what each item comes to over its rows and these (none: the stock, where the key has
-    several fields).
-    """
-
-    fields: Sequence[str] = ()
-    keys: Sequence[str] = ()
-    verdicts: Sequence[Verdict] = ()
-    where: Condition | None = None
-    checks: Collection[str] = ()
-    levels: Collection[LevelName] = ()
-    sort: Sort = "file"
-    by: str | None = None
-    keep: Keep | None = None
-    record_price: str | None = None
-    total: Sequence[str] = ()
-
-    @property
-    def chooses_items(self) -> bool:
-        """Whether not all items are looked at."""
-        return bool(self.keys or self.verdicts or self.where or self.checks or self.levels)
-
-
-ALL = PreviewOptions()
+__all__ = ["preview"]
 
 
 def preview(
     changes: ChangeSet,
     live: Catalogue | None = None,
     *,
-    options: PreviewOptions = ALL,
-    records: Catalogue | None = None,
+    records: Table | None = None,
+    request: PreviewRequest | None = None,
+    skus: Sequence[str] = (),
+    **settings: Any,  # noqa: ANN401 - those of `PreviewRequest`, which reads and checks them
 ) -> Facts:
-    """What is to be said of a change set before it is sent.
+    """What is to be said of a change set before it is sent, of all items or of those that the settings choose, as of
+    those that `skus` name besides.
 
     `live` is its live catalogue (`read_live`): names, conditions, groups, margins and records need it. `records` is a
     table of open quotes or agreed prices. ChangeSetError when a field is named that is not there, CatalogueError when
@@ -75,33 +43,35 @@ def preview(
     >>> [(one.field, one.sent, str(one.most_up)) for one in facts.figures]
     [('price', 1, '0.60')]
     """
-    needs_live = options.where is not None or options.by is not None or options.keep is not None or records is not None
+    options = request or request_of(PreviewRequest, settings)
+    where = None if options.where is None else condition(options.where)
+    keep = options.keep_margin
+    needs_live = options.where is not None or options.by is not None or keep is not None or records is not None
     if needs_live and live is None:
         raise CatalogueError("Conditions, groups, margins and records need the live catalogue of the change set.")
-    _must_have(changes.header.fields, options.fields, "it")
+    _must_have(changes.header.fields, options.field, "it")
     _must_have(live.fields if live else [], [options.by] if options.by is not None else [], "live")
     names = names_of(changes, live)
     chosen = None
-    if options.where is not None and live is not None:
-        from neat_delta.core.query.expressions import evaluate
-
-        chosen = evaluate(options.where, rows_of(changes, live)).arg_true()
+    if where is not None and live is not None:
+        chosen = evaluate(where, rows_of(changes, live)).arg_true()
     every = view(
         changes,
         names,
         wanted=chosen,
-        flagged=flagged(changes, options.checks, options.levels) if options.checks or options.levels else None,
-        fields=options.fields,
-        keys=options.keys,
-        verdicts=options.verdicts,
+        flagged=flagged(changes, options.check, options.level) if options.check or options.level else None,
+        fields=options.field,
+        keys=[*options.sku, *skus],
+        verdicts=options.verdict,
         sort=options.sort,
     )
-    effect = impact_of(changes, live, names.to_list(), options.by, options.keep)
+    effect = impact_of(changes, live, names.to_list(), options.by, keep)
     quotes = None
     if records is not None and live is not None:
         from neat_delta.core.review.records import records as touched_records
 
-        quotes = touched_records(changes, live, records, options.record_price, options.keep or "percent")
+        table = catalogue_of(records, "records")
+        quotes = touched_records(changes, live, table, options.record_price, keep or "percent")
     fields = total_fields(changes, options.total)
     _must_have(live.fields if live else fields, fields, "live")
     sums = totals(changes, live, fields) if fields and live else ()

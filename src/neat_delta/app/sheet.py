@@ -3,10 +3,14 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass, field
-from typing import TYPE_CHECKING, Literal
+from dataclasses import dataclass
+from typing import TYPE_CHECKING, Any, Literal
 
+from neat_delta.app.inputs import Path
+from neat_delta.app.requests import SheetRequest, request_of
+from neat_delta.app.sources import Table, catalogue_of, store_of
 from neat_delta.core.model.layout import Layout, Notation
+from neat_delta.core.query.expressions import condition
 from neat_delta.core.worksheet.cut import WorkingSheet, as_written, cut_worksheet
 
 if TYPE_CHECKING:
@@ -14,27 +18,10 @@ if TYPE_CHECKING:
 
     from neat_delta.core.model.catalogue import Catalogue
     from neat_delta.core.model.store import Store
-    from neat_delta.core.query.expressions import Condition
 
-__all__ = ["SheetFile", "SheetOptions", "sheet", "sheet_file"]
+__all__ = ["SheetFile", "sheet", "sheet_file"]
 
-
-@dataclass(frozen=True, slots=True)
-class SheetOptions:
-    """What is cut: the items for which `where` holds and that `skus` names (None: any), with `fields` in their order
-    (none: live's), sorted as `sort` says; `key` names the key fields. Of delimited text, `layout` and `writing` say how
-    it is written. `memory` says that the sheet remembers what it was cut with; without, only from where and with which
-    items.
-    """
-
-    key: Sequence[str] = ()
-    where: Condition | None = None
-    skus: Sequence[str] | None = None
-    fields: Sequence[str] = ()
-    sort: str | None = None
-    layout: Layout = field(default_factory=Layout)
-    writing: Notation = field(default_factory=Notation)
-    memory: bool = True
+PLAIN, AS_LIVE = Layout(), Notation()
 
 
 @dataclass(frozen=True, slots=True)
@@ -51,38 +38,48 @@ class SheetFile:
     remembers: int | None = None
 
 
-ALL = SheetOptions()
-
-
 def sheet(
-    live: Catalogue, form: Literal["xlsx", "delimited"], store: Store | None = None, *, options: SheetOptions = ALL
+    live: Table,
+    form: Literal["xlsx", "delimited"],
+    store: Store | Path | None = None,
+    *,
+    skus: Sequence[str] | None = None,
+    layout: Layout = PLAIN,
+    writing: Notation = AS_LIVE,
+    request: SheetRequest | None = None,
+    **settings: Any,  # noqa: ANN401 - those of `SheetRequest`, which reads and checks them
 ) -> SheetFile:
-    r"""Cut a working sheet from live, as a workbook or as delimited text. CatalogueError when a name is none or no item
-    is left, ConditionError for what the condition or the order cannot mean.
+    r"""Cut a working sheet from live, as a workbook or as delimited text: the items that the settings choose and `skus`
+    name (None: any). Of delimited text, `layout` and `writing` say how it is written. CatalogueError when a name is
+    none or no item is left, ConditionError for what the condition or the order cannot mean.
 
-    >>> from neat_delta import as_catalogue
-    >>> live = as_catalogue({"sku": ["QA-1", "QA-2"], "price": ["9.90", "20.00"]}, "live")
-    >>> sheet(live, "delimited", options=SheetOptions(skus=["QA-2"], layout=Layout(separator=","))).content
+    >>> live = {"sku": ["QA-1", "QA-2"], "price": ["9.90", "20.00"]}
+    >>> sheet(live, "delimited", where="price > 10", layout=Layout(separator=",")).content
     b'sku,price\nQA-2,20.00\n'
     """
+    known, asked = store_of(store), request or request_of(SheetRequest, settings)
+    given = catalogue_of(live, "live", known, layout=known.file.layout if known else None)
     made = cut_worksheet(
-        live,
-        store=store,
-        key=options.key,
-        where=options.where,
-        skus=options.skus,
-        fields=options.fields,
-        sort=options.sort,
+        given,
+        store=known,
+        key=asked.key,
+        where=None if asked.where is None else condition(asked.where),
+        skus=skus,
+        fields=asked.fields,
+        sort=asked.sort,
     )
-    return sheet_file(made, live, form, options)
+    return sheet_file(made, given, form, layout=layout, writing=writing, memory=not asked.no_memory)
 
 
 def sheet_file(
     made: WorkingSheet,
     live: Catalogue,
     form: Literal["xlsx", "delimited"],
-    options: SheetOptions,
     remembered: pl.DataFrame | None = None,
+    *,
+    layout: Layout = PLAIN,
+    writing: Notation = AS_LIVE,
+    memory: bool = True,
 ) -> SheetFile:
     """A working sheet as the bytes of a file. It remembers its own cells, or those that are `remembered`: what its
     items were like in live where the sheet shows something else.
@@ -92,18 +89,18 @@ def sheet_file(
     from neat_delta.files.memory import packed
 
     known = made.cells if remembered is None else remembered
-    if not options.memory:  # but which items it was cut with, and where from
+    if not memory:  # but which items it was cut with, and where from
         known = known.select(column.heading for column in made.columns if column.key)
     if form == "xlsx":
         from neat_delta.files.writers.worksheet import workbook
 
-        memory = packed(known)
-        content = workbook(made, live.source, len(live.fields), memory)
-        return SheetFile(made, content, {}, None, len(memory) * 3 // 4 if options.memory else None)
+        kept_in_it = packed(known)
+        content = workbook(made, live.source, len(live.fields), kept_in_it)
+        return SheetFile(made, content, {}, None, len(kept_in_it) * 3 // 4 if memory else None)
     from neat_delta.files.readers.delimited import write_delimited
 
-    cells, kept = as_written(made, options.writing)
-    content = write_delimited(cells, options.layout, "The sheet")
+    cells, kept = as_written(made, writing)
+    content = write_delimited(cells, layout, "The sheet")
     origin = Origin(live.path, live.digest(), live.cells.height, len(live.fields), cells.height)
     base = base_bytes(known, origin)
-    return SheetFile(made, content, kept, base, len(base) if options.memory else None)
+    return SheetFile(made, content, kept, base, len(base) if memory else None)

@@ -4,20 +4,22 @@ from __future__ import annotations
 
 from collections.abc import Callable, Sequence
 from pathlib import Path
+from typing import Any
 
+import msgspec
 import polars as pl
 
+from neat_delta.app.requests import WriteRequest, request_of
 from neat_delta.core.engine.answered import answer
 from neat_delta.core.model.catalogue import Catalogue
 from neat_delta.core.model.changeset import ChangeSet
-from neat_delta.core.model.importer import Importer
+from neat_delta.core.model.importer import Importer, with_reason
 from neat_delta.core.model.manifest import Comment, Contradiction, Manifest, StoreFile, Turn
 from neat_delta.core.model.store import Store
-from neat_delta.core.plan import FILE_COST
 from neat_delta.core.review.answers import Answers
 from neat_delta.files.updates import write_updates
 
-__all__ = ["write"]
+__all__ = ["importer_as_asked", "write"]
 
 
 def write(
@@ -31,18 +33,16 @@ def write(
     store: Store | None = None,
     today: str | None = None,
     replace: bool = False,
-    most_files: int = 8,
-    file_cost: int = FILE_COST,
-    whole: bool = False,
     store_file: StoreFile | None = None,
     rehearse: Callable[[ChangeSet], Callable[[Path, Manifest], pl.DataFrame]] | None = None,
+    request: WriteRequest | None = None,
+    **settings: Any,  # noqa: ANN401 - those of `WriteRequest`, which reads and checks them
 ) -> Manifest:
     """Plan what is to be sent, write it into a new folder with its undo, and prove it; as `write_updates`. With
     `answers` (`read_answers`), only what was answered yes is sent, and clashes at the value that was chosen; these are
     checked at the levels of the `store` file, whose exceptions end before `today`; of `skus` (None: all), only items
     with one of these in their key are sent. `store_file` says which file the store was read from, for the manifest.
-    `rehearse` gives, for the change set as it is sent, what imports the files
-    once more in its own way.
+    `rehearse` gives, for the change set as it is sent, what imports the files once more in its own way.
 
     >>> from pathlib import Path
     >>> from tempfile import mkdtemp
@@ -53,6 +53,8 @@ def write(
     >>> [one.file for one in manifest.undo]
     ['undo-1.csv']
     """
+    asked = request or request_of(WriteRequest, settings)
+    importer = importer_as_asked(importer, asked)
     released, contradictions, comments = None, list[Contradiction](), list[Comment]()
     if answers:
         signed = answer(changes, live, answers, store, today=today)
@@ -68,7 +70,19 @@ def write(
         unsent = unsent.with_columns(field=pl.lit(None, pl.String), reason=pl.lit(NOT_NAMED))
         changes = with_held(changes, unsent)
     return write_updates(
-        changes, live, importer, folder, replace=replace, most_files=most_files, file_cost=file_cost, whole=whole,
+        changes, live, importer, folder, replace=replace, most_files=asked.most_files, file_cost=asked.file_cost,
+        whole=asked.whole_catalogue,
         released=released, contradictions=contradictions, comments=comments,
         turn=Turn(changes=changes.digest, store=store_file), rehearse=None if rehearse is None else rehearse(changes),
     )  # fmt: skip
+
+
+def importer_as_asked(importer: Importer, asked: WriteRequest) -> Importer:
+    """The importer with what is said of it now; StoreError for a reason that it has no column for.
+
+    >>> importer_as_asked(Importer(), WriteRequest(importer_blanks="skip")).blanks
+    'skip'
+    """
+    if asked.importer_blanks is not None:
+        importer = msgspec.structs.replace(importer, blanks=asked.importer_blanks)
+    return importer if asked.reason is None else with_reason(importer, asked.reason)

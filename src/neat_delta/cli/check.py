@@ -2,13 +2,13 @@
 
 from __future__ import annotations
 
+from typing import Any
+
 import click
 
+from neat_delta.app.requests import CheckRequest
 from neat_delta.cli.common import (
-    images_in,
-    images_option,
     json_option,
-    key_option,
     layout_from_options,
     layout_options,
     must_fit,
@@ -17,18 +17,18 @@ from neat_delta.cli.common import (
     store_option,
     working,
 )
+from neat_delta.cli.options import asked, settings_options, verb
 
 __all__ = ["check"]
 
 
-@click.command(epilog="\b\nExample, on the demo's files:\n  neat-delta check live.csv")
+@verb(epilog="\b\nExample, on the demo's files:\n  neat-delta check live.csv")
 @click.argument("catalogue")
-@images_option
 @store_option
-@key_option
-@layout_options(two=False)
 @json_option
-def check(catalogue: str, images: str | None, store: str | None, key: tuple[str, ...], as_json: bool) -> int:
+@settings_options(CheckRequest)
+@layout_options(two=False)
+def check(catalogue: str, store: str | None, as_json: bool, **settings: Any) -> int:  # noqa: ANN401
     """Find what is wrong in CATALOGUE by itself.
 
     What a field may hold and how fields stand to each other is what the store file says; without one, kinds are learned
@@ -40,13 +40,13 @@ def check(catalogue: str, images: str | None, store: str | None, key: tuple[str,
     from neat_delta.core.checks import CHECKS
     from neat_delta.report.settings import as_options
 
+    request = asked(CheckRequest, settings)
     store_file = read_store_option(store, catalogue)
     shop, store_path = store_file or (None, None)
     with working(f"Checking {catalogue}"):
         read = neat_delta.read(catalogue, layout_from_options("live", shop.file.layout if shop else None))
         must_fit(store_file, read.fields)
-        today = date.today().isoformat()
-        checked = neat_delta.check(read, shop, key=key, images=images_in(images), today=today)
+        checked = neat_delta.check(read, shop, request=request, today=date.today().isoformat())
     if as_json:
         found_ones = checked.findings.to_dicts()
         print_json(

@@ -6,47 +6,37 @@ from __future__ import annotations
 
 import sys
 import threading
-from collections.abc import Callable, Iterable, Iterator, Sequence
+from collections.abc import Callable, Iterator, Sequence
 from contextlib import contextmanager
-from typing import TYPE_CHECKING, Any, Literal, TypeVar
+from typing import TYPE_CHECKING, Any, Literal
 
 import click
 
+from neat_delta.cli.options import FILES, Option
+
 if TYPE_CHECKING:
     from neat_delta.app.sheet import SheetFile
-    from neat_delta.core.model.changeset import Accept, ChangeSet, Header
-    from neat_delta.core.model.columns import ColumnMapping
+    from neat_delta.core.model.changeset import ChangeSet, Header
     from neat_delta.core.model.layout import Layout, Notation
     from neat_delta.core.model.lists import ListMapping
-    from neat_delta.core.model.store import Blanks, Clash, Store
+    from neat_delta.core.model.store import Store
     from neat_delta.files.rounds import Round
 
 __all__ = [
-    "accepts_from_options",
-    "added_option",
-    "blanks_from_options",
-    "clashes_from_options",
-    "column_mappings",
-    "constant_option",
     "counts_for_scripts",
     "find_round",
+    "hand_over",
     "header_facts",
-    "images_in",
-    "images_option",
     "json_option",
-    "key_option",
     "layout_from_options",
     "layout_options",
-    "let_option",
     "list_mapping",
     "make_folder",
-    "mapping_options",
     "must_be_new",
-    "must_describe",
+    "must_be_one_output",
     "must_fit",
     "must_not_be_input",
     "notation_from_options",
-    "prefer_option",
     "print_json",
     "print_live",
     "print_result",
@@ -58,7 +48,6 @@ __all__ = [
     "status_of",
     "store_arguments",
     "store_option",
-    "values_from_options",
     "where_option",
     "working",
     "worksheet_form",
@@ -77,18 +66,6 @@ store_option: Decorator = click.option(
     help="The store file.  [default: $NEAT_DELTA_STORE, or neat-delta.toml beside LIVE or from this folder upward]",
 )
 
-key_option: Decorator = click.option(
-    "--key",
-    multiple=True,
-    metavar="FIELD",
-    help="The field an item is known by; repeat it for a key of several fields.  "
-    "[default: as the store file or a mapping says, or the SKU's heading]",
-)
-
-images_option: Decorator = click.option(
-    "--images", metavar="DIR", help="The folder of the image files, to report those that are not in it."
-)
-
 where_option: Decorator = click.option(
     "--where",
     metavar="CONDITION",
@@ -101,33 +78,6 @@ skus_option: Decorator = click.option(
     help="Only the items that FILE names: one code a line (- for standard input), or a column of any table: "
     "report.csv#sku.",
 )
-
-added_option: Decorator = click.option(
-    "--add-field",
-    "added",
-    multiple=True,
-    metavar="FIELD",
-    help="A field that the store has and its export lacks: what stands there is not known. May be repeated.",
-)
-
-let_option: Decorator = click.option(
-    "--let",
-    multiple=True,
-    metavar="NAME=VALUE",
-    help="What :NAME stands for in expressions: rate=0.92. May be repeated.",
-)
-
-
-def values_from_options(said: tuple[str, ...]) -> dict[str, str]:
-    """What --let says that names stand for."""
-    values = {}
-    for one in said:
-        name, mark, value = one.partition("=")
-        if not mark or not name.strip().isidentifier() or not value.strip():
-            raise click.BadParameter(f"{one!r} is not NAME=VALUE, such as rate=0.92.", param_hint="--let")
-        values[name.strip()] = value.strip()
-    return values
-
 
 LAYOUT = (
     ("encoding", "NAME", "Such as utf-8, cp1252, cp1250, cp1251."),
@@ -154,8 +104,9 @@ def layout_options(*, two: bool) -> Decorator:
             if name in WRITING and not two:
                 continue
             command = click.option(
-                f"--{name}", metavar=metavar, multiple=True, expose_value=False, callback=_keep, help=words
-            )(command)
+                f"--{name}", metavar=metavar, multiple=True, expose_value=False, callback=_keep, help=words,
+                cls=Option, group=FILES,
+            )(command)  # fmt: skip
         return command
 
     return add
@@ -234,94 +185,12 @@ def notation_from_options(known: Notation | None = None) -> Notation:
     return msgspec.structs.replace(known, **said)
 
 
-def clashes_from_options(said: tuple[str, ...]) -> tuple[Clash | None, dict[str, Clash]]:
-    """What --clash says of cells that the store changed, too: in every field (None: nothing), and in single ones."""
-    from typing import get_args
-
-    from neat_delta.core.model.store import Clash
-
-    choices: list[tuple[str, Clash]] = []
-    for one in said:
-        field, mark, choice = one.rpartition("=")
-        if choice not in get_args(Clash) or (mark and not field) or (choice == "add" and not mark):
-            raise click.BadParameter(
-                f"{one!r} is not hold, sheet or live, or one of these or add for one field: stock=add.",
-                param_hint="--clash",
-            )
-        choices.append((field, choice))  # type: ignore[arg-type]
-    return _of_fields(choices)
-
-
-Choice = TypeVar("Choice")
-
-
-def _of_fields(choices: Iterable[tuple[str, Choice]]) -> tuple[Choice | None, dict[str, Choice]]:
-    """What is said of all fields, and of single ones; "" is the name of all. Of what is said twice the last counts."""
-    single = dict(choices)
-    return single.pop("", None), single
-
-
-def accepts_from_options(said: tuple[str, ...]) -> list[Accept]:
-    """What --accept lets through."""
-    from neat_delta.core.checks import CHECKS
-    from neat_delta.core.decide.decide import ACCEPTED_SOURCES
-    from neat_delta.core.model.changeset import Accept
-    from neat_delta.core.support.nearest import nearest
-
-    accepts, names = [], [*ACCEPTED_SOURCES, *CHECKS]
-    for one in said:
-        check, mark, which = one.partition(":")
-        if check not in names or (mark and not which):
-            near = nearest(check, names)
-            hint = f' Did you mean "{near}"?' if near and near != check else ""
-            raise click.BadParameter(
-                f"{one!r} is not {', '.join(ACCEPTED_SOURCES)} or a check, with :FIELD or :SKU after it if it is only "
-                f"for one.{hint}",
-                param_hint="--accept",
-            )
-        accepts.append(Accept(check, which or None))
-    return accepts
-
-
-def blanks_from_options(said: tuple[str, ...]) -> tuple[Blanks | None, dict[str, Blanks]]:
-    """What --blanks says that an emptied cell means: in every field (None: nothing), and in single ones."""
-    from typing import get_args
-
-    from neat_delta.core.model.store import Blanks
-
-    choices: list[tuple[str, Blanks]] = []
-    for one in said:
-        meant, mark, field = one.partition(":")
-        if meant not in get_args(Blanks) or (mark and not field):
-            raise click.BadParameter(
-                f"{one!r} is not hold, clear or keep, with :FIELD after it if it is only for one: clear:sale_price.",
-                param_hint="--blanks",
-            )
-        choices.append((field, meant))  # type: ignore[arg-type]
-    return _of_fields(choices)
-
-
 def print_live(changes: str, live: str | None, path: str) -> None:
     """Say which file a change set names as live, where that lies outside of the working folder."""
     from pathlib import Path
 
     if live is None and not Path(path).resolve().is_relative_to(Path.cwd()):
         click.echo(f"live is {path}, as {changes} says\n")
-
-
-def images_in(folder: str | None) -> list[str] | None:
-    """The names of the files in the folder of the images and below it, as paths from there on and by themselves."""
-    if folder is None:
-        return None
-    from pathlib import Path
-
-    from neat_delta.core.support.errors import FileError
-
-    top = Path(folder)
-    if not top.is_dir():
-        raise FileError(f"{folder}: there is no such folder. Check the name given with --images.")
-    files = [path for path in top.rglob("*") if path.is_file()]
-    return sorted({path.name for path in files} | {path.relative_to(top).as_posix() for path in files})
 
 
 def read_store_option(told: str | None, live: str | None = None) -> tuple[Store, str] | None:
@@ -338,16 +207,6 @@ def must_fit(store_file: tuple[Store, str] | None, fields: Sequence[str]) -> Non
         from neat_delta.files.storefile import must_know_fields
 
         must_know_fields(*store_file, fields)
-
-
-def must_describe(mapping: str | None, store_file: tuple[Store, str] | None, fields: Sequence[str]) -> None:
-    """StoreError where a mapping file names a field that neither live nor the store file has."""
-    if mapping is not None:
-        from neat_delta.core.model.importer import NEW_CODE
-        from neat_delta.files.mappingfile import must_name_fields, read_mapping
-
-        known = list(dict.fromkeys([*fields, *(store_file[0].fields if store_file else ()), NEW_CODE]))
-        must_name_fields(read_mapping(mapping), mapping, known)
 
 
 def read_store_of_round(told: str | None, changes: str, live: str | None) -> tuple[Store, str] | None:
@@ -401,91 +260,13 @@ def store_arguments(told: str | None) -> list[str]:
     return [] if told is None else ["--store", told]
 
 
-constant_option: Decorator = click.option(
-    "--constant",
-    "constants",
-    multiple=True,
-    metavar="FIELD=TEXT",
-    help="A field that SHEET lacks, the same in every row: brand=Gustwell. May be repeated.",
-)
-
-prefer_option: Decorator = click.option(
-    "--prefer",
-    metavar="first|last|lowest:FIELD|highest:FIELD",
-    help="Of several rows of a list for one item, the one to take.  [default: they are set aside]",
-)
-
-
-def mapping_options(command: Any) -> Any:  # noqa: ANN401 - as Click decorates
-    """The options that say which heading of the sheet is which field."""
-    for option in (
-        click.option("--mapping", metavar="FILE", help="The description of a list, as `match --save` drafts it."),
-        click.option(
-            "--match-by",
-            multiple=True,
-            metavar="FIELD",
-            help="How SHEET's rows find their items, if not by the key: barcode. Repeat it for several fields.",
-        ),
-        click.option("--ignore", multiple=True, metavar="HEADING", help="Leave this heading out; may be repeated."),
-        click.option("--only", metavar="FIELDS", help="Only these fields, with commas between: price,stock."),
-        click.option(
-            "--map",
-            "mapped",
-            multiple=True,
-            metavar="HEADING=FIELD",
-            help='What a heading of SHEET stands for: "Trade=cost". May be repeated.',
-        ),
-    ):
-        command = option(command)
-    return command
-
-
-def column_mappings(
-    mapped: tuple[str, ...], only: str | None, ignore: tuple[str, ...]
-) -> tuple[ColumnMapping, list[str]]:
-    """What the options say of the headings, and the only fields that are wanted."""
-    from neat_delta.core.model.columns import ColumnMapping
-
-    pairs = {}
-    for one in mapped:
-        heading, mark, field = one.rpartition("=")
-        if not mark or not heading.strip() or not field.strip():
-            raise click.BadParameter(f'{one!r} is not HEADING=FIELD, such as "Trade=cost".', param_hint="--map")
-        pairs[heading.strip()] = field.strip()
-    fields = [name.strip() for name in only.split(",")] if only else []
-    if only is not None and not all(fields):
-        raise click.BadParameter("name fields with commas between them: price,stock.", param_hint="--only")
-    return ColumnMapping(pairs, list(ignore)), fields
-
-
-def list_mapping(
-    mapping: str | None,
-    match_by: tuple[str, ...],
-    constants: tuple[str, ...] = (),
-    prefer: str | None = None,
-    rules: str | None = None,
-) -> ListMapping | None:
-    """What a mapping file says of a list, with what the options say over it; None where nothing is said."""
-    import msgspec
-
-    from neat_delta.core.model.lists import ListMapping
+def list_mapping(mapping: str | None) -> ListMapping | None:
+    """What a mapping file says of a list; None without one."""
+    if mapping is None:
+        return None
     from neat_delta.files.mappingfile import read_mapping
 
-    if not (mapping or match_by or constants or prefer or rules):
-        return None
-    said = read_mapping(mapping) if mapping else ListMapping()
-    pairs = {}
-    for one in constants:
-        field, mark, text = one.partition("=")
-        if not mark or not field.strip():
-            raise click.BadParameter(f'{one!r} is not FIELD=TEXT, such as "brand=Gustwell".', param_hint="--constant")
-        pairs[field.strip()] = text.strip()
-    return msgspec.structs.replace(
-        said,
-        match_by=list(match_by) or said.match_by,
-        constants=said.constants | pairs,
-        prefer=prefer or said.prefer,
-    )
+    return read_mapping(mapping)
 
 
 def must_be_new(output: str, ending: str, *inputs: str, replace: bool) -> None:
@@ -577,6 +358,29 @@ def counts_for_scripts(changes: ChangeSet) -> dict[str, int]:
     facts = {"to_send": int(to_send.sum()), "held": waits, "waiting": waits + aside}
     questions = changes.header.counts.unresolved
     return facts | ({"unresolved": questions} if questions else {})
+
+
+def must_be_one_output(output: str | None, *, as_json: bool) -> None:
+    """OutputError when both the facts and the change set want standard output."""
+    from neat_delta.core.support.errors import OutputError
+
+    if output == "-" and as_json:
+        raise OutputError("--json and -o - both want standard output. Give -o the name of a file.")
+
+
+def hand_over(
+    changes: ChangeSet, output: str | None, store: str | None, shop: Store | None, *, as_json: bool, told: bool
+) -> int:
+    """Write a change set where it is wanted, and say what it holds; the exit status."""
+    must_be_one_output(output, as_json=as_json)
+    if output == "-":
+        from neat_delta.files.changeset import change_lines
+
+        for chunk in change_lines(changes):
+            sys.stdout.buffer.write(chunk)
+    elif output:
+        write_change_set(changes, output)
+    return print_result(changes, output, store, shop, as_json=as_json, told=told)
 
 
 def print_result(

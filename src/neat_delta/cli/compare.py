@@ -2,112 +2,50 @@
 
 from __future__ import annotations
 
-import sys
 from datetime import date
 from functools import partial
 from importlib import import_module
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, Any
 
 import click
 
+from neat_delta.app.requests import CompareRequest
 from neat_delta.cli.common import (
-    accepts_from_options,
-    added_option,
-    blanks_from_options,
-    clashes_from_options,
-    column_mappings,
-    constant_option,
-    images_in,
-    images_option,
+    hand_over,
     json_option,
-    key_option,
     layout_from_options,
     layout_options,
-    let_option,
     list_mapping,
-    mapping_options,
-    must_describe,
     must_fit,
     must_not_be_input,
     notation_from_options,
-    prefer_option,
-    print_result,
     read_store_option,
     store_option,
-    values_from_options,
     working,
-    write_change_set,
 )
+from neat_delta.cli.options import LISTS, Option, asked, settings_options, verb
 
 if TYPE_CHECKING:
-    from neat_delta.core.engine.options import CompareOptions
-    from neat_delta.core.lists.translate import TranslatedList
+    import polars as pl
+
     from neat_delta.core.model.catalogue import Catalogue
-    from neat_delta.core.model.lists import ListMapping
     from neat_delta.core.model.store import Store
 
 __all__ = ["compare"]
 
 
-@click.command(epilog="\b\nExample, on the demo's files:\n  neat-delta compare live.csv sheet.csv -o changes.jsonl")
+@verb(epilog="\b\nExample, on the demo's files:\n  neat-delta compare live.csv sheet.csv -o changes.jsonl")
 @click.argument("live")
 @click.argument("sheet")
+@click.option("-o", "--output", metavar="FILE", help="Write the change set to FILE (- for standard output).")
 @click.option(
     "--base",
     metavar="FILE",
     help="The export that SHEET was cut from, if the store has moved on since: only what SHEET changed is sent.  "
     "[default: what a working sheet remembers]",
 )
-@click.option(
-    "--clash",
-    multiple=True,
-    metavar="hold|sheet|live|FIELD=…",
-    help="Cells that SHEET and the store both changed since: hold them, send SHEET's, leave the store's; in all "
-    "fields, or in one: price=sheet. stock=add adds SHEET's difference to the store's number.  [default: hold]",
-)
-@constant_option
-@prefer_option
-@click.option(
-    "--new-to", metavar="FILE", help="Write a list's new items without a code to FILE (.csv, .xlsx), to be filled in."
-)
-@click.option("--rules", "rules_file", metavar="FILE", help="Run the rules of this file on SHEET's items.")
-@let_option
-@click.option("-o", "--output", metavar="FILE", help="Write the change set to FILE (- for standard output).")
-@click.option(
-    "--blanks",
-    multiple=True,
-    metavar="hold|clear|keep[:FIELD]",
-    help="Cells emptied in SHEET: hold them, clear the field, or keep what live has; in every field, or in one: "
-    "clear:sale_price. May be repeated.  [default: hold]",
-)
-@click.option(
-    "--repair",
-    is_flag=True,
-    help="Put live's own value back where only the writing was damaged.  [default: held]",
-)
-@click.option(
-    "--accept",
-    multiple=True,
-    metavar="CHECK[:WHICH]",
-    help="Let through what is held: damage, slip, emptied, near (keys), list, rule, stale, swapped or a check by its "
-    "name, in one field or of one item: slip:price, emptied:QA-1001. May be repeated.",
-)
-@click.option(
-    "--with-new-values",
-    "new_values",
-    multiple=True,
-    metavar="FIELD",
-    help="Send values of FIELD that live does not have; may be repeated.  [default: held]",
-)
-@click.option(
-    "--exact",
-    multiple=True,
-    metavar="FIELD",
-    help="Send every difference of text in FIELD, also what programs rewrite by themselves; may be repeated.",
-)
-@added_option
-@images_option
-@click.option("--with-new", is_flag=True, help="Send items that only SHEET has.  [default: held]")
+@store_option
+@json_option
 @click.option(
     "--recode",
     "codes",
@@ -118,54 +56,35 @@ __all__ = ["compare"]
     "--likely-codes", metavar="FILE", help="Write the code changes that look likely to FILE, to look over for --recode."
 )
 @click.option(
-    "--whole",
-    is_flag=True,
-    help="SHEET is meant to have every item: those that it lacks are gone.  [default: they are left alone]",
+    "--mapping", metavar="FILE", cls=Option, group=LISTS, help="The description of a list, as `match --save` drafts it."
 )
-@click.option("--with-gone", is_flag=True, help="With --whole: remove the items that are gone.  [default: held]")
-@store_option
-@key_option
 @click.option(
-    "--accept-near-keys",
-    "accept_near",
-    is_flag=True,
-    help="Take keys that miss one of live only by case, spaces, hyphens or leading zeros.  [default: reported]",
+    "--rules",
+    "rules_file",
+    metavar="FILE",
+    cls=Option,
+    group=LISTS,
+    help="Run the rules of this file on SHEET's items.",
 )
-@mapping_options
+@click.option(
+    "--new-to", metavar="FILE", cls=Option, group=LISTS,
+    help="Write a list's new items without a code to FILE (.csv, .xlsx), to be filled in.",
+)  # fmt: skip
+@settings_options(CompareRequest)
 @layout_options(two=True)
-@json_option
-def compare(  # noqa: PLR0912, PLR0915 - one option after another
+def compare(
     live: str,
     sheet: str,
-    base: str | None,
-    clash: tuple[str, ...],
-    constants: tuple[str, ...],
-    prefer: str | None,
-    new_to: str | None,
-    rules_file: str | None,
-    let: tuple[str, ...],
     output: str | None,
-    blanks: tuple[str, ...],
-    repair: bool,
-    accept: tuple[str, ...],
-    new_values: tuple[str, ...],
-    exact: tuple[str, ...],
-    added: tuple[str, ...],
-    images: str | None,
-    with_new: bool,
-    whole: bool,
-    with_gone: bool,
+    base: str | None,
+    store: str | None,
+    as_json: bool,
     codes: str | None,
     likely_codes: str | None,
-    store: str | None,
-    key: tuple[str, ...],
-    accept_near: bool,
-    mapped: tuple[str, ...],
-    only: str | None,
-    ignore: tuple[str, ...],
     mapping: str | None,
-    match_by: tuple[str, ...],
-    as_json: bool,
+    rules_file: str | None,
+    new_to: str | None,
+    **settings: Any,  # noqa: ANN401 - those of the request
 ) -> int:
     """Find what SHEET changes in LIVE, item by item.
 
@@ -189,134 +108,65 @@ def compare(  # noqa: PLR0912, PLR0915 - one option after another
     report = submit(partial(import_module, "neat_delta.report.terminal"))
 
     import neat_delta
-    from neat_delta.core.decide.policy import policy_of_list
-    from neat_delta.core.support.errors import OutputError
     from neat_delta.files.basefile import read_base, with_base_file
-    from neat_delta.files.changeset import change_lines
-    from neat_delta.files.rulesfile import beside
 
     if output and output != "-":
         must_not_be_input(output, live, sheet, *([base] if base else []))
     store_file = read_store_option(store, live)
     shop, store_path = store_file or (None, None)
-    meant, meant_in = blanks_from_options(blanks)
-    choice, choice_in = clashes_from_options(clash)
-    said, fields = column_mappings(mapped, only, ignore)
-    known = list_mapping(mapping, match_by, constants, prefer, rules_file)
-    if known is None and (let or new_to):
-        raise click.UsageError("--let goes with --rules, and --new-to with --match-by or --mapping.")
-    described = known or neat_delta.ListMapping()
-    whole = whole or described.whole or (known is None and shop is not None and shop.sheets.whole)
-    if with_gone and not (whole or described.whole_within):
-        raise click.UsageError(
-            "--with-gone removes the items that SHEET lacks. If SHEET is meant to have every item, say --whole, too."
-        )
-    options = neat_delta.CompareOptions(
-        columns=neat_delta.ColumnOptions(key, said, None, fields, exact, added),
-        policy=neat_delta.Policy(
-            accept=accepts_from_options((*described.accept, *accept)),
-            blanks=meant,
-            blanks_in=meant_in,
-            clash=choice,
-            clash_in=choice_in,
-            with_new=with_new,
-            with_gone=with_gone,
-            repair=repair,
-            near_keys=accept_near,
-            new_values=new_values,
-        ).over(policy_of_list(described)),
-        writing=notation_from_options(described.writing),
-        images=images_in(images),
-        today=date.today().isoformat(),
-        whole=whole,
-        within=described.whole_within,
-    )
+    described = list_mapping(mapping)
+    request = asked(CompareRequest, settings, writing=notation_from_options())
+    listed = bool(mapping or rules_file or request.match_by or request.constant or request.prefer)
+    if new_to and not listed:
+        raise click.UsageError("--new-to goes with --match-by or --mapping.")
     with working(f"Reading {live} and {sheet}"):
         live_catalogue = neat_delta.read(
             fetching.pop(0)(), layout_from_options("live", shop.file.layout if shop else None)
         )
-        must_fit(store_file, [*live_catalogue.fields, *added])
-        must_describe(mapping, store_file, [*live_catalogue.fields, *added])
-        layout = layout_from_options("sheet", described.file)
+        must_fit(store_file, [*live_catalogue.fields, *request.add_field])
+        layout = layout_from_options("sheet", described.file if described else None)
         sheet_catalogue = neat_delta.read(fetching.pop(0)(), layout, like=live_catalogue)
         older = None
         if base is not None:
             older = read_base(fetching.pop(0)(), layout_from_options("base"), live_catalogue)
         if sheet != "-":
             sheet_catalogue = with_base_file(sheet_catalogue, needed=older is None)
-    new = None
-    if known is not None:
-        rules = rules_file or beside(known.rules, mapping)
-        translated = _translated(live_catalogue, sheet_catalogue, known, shop, options, rules, let)
-        sheet_catalogue, new = translated.sheet, translated.new
     with working("Comparing"):
-        changes = neat_delta.compare(
+        compared = neat_delta.compare_with_list(
             live_catalogue,
             sheet_catalogue,
             store=shop,
-            options=options,
-            codes=None if codes is None else neat_delta.read(codes, like=live_catalogue),
             base=older,
+            codes=codes,
+            mapping=mapping,
+            rules=rules_file,
+            request=request,
+            today=date.today().isoformat(),
         )
     if likely_codes is not None:
         from neat_delta.files.codelist import write_code_list
 
         must_not_be_input(likely_codes, live, sheet, *([codes] if codes else []))
-        write_code_list(likely_codes, changes.header)
+        write_code_list(likely_codes, compared.changes.header)
+    said = None
     if new_to is not None:
-        from neat_delta.files.newitems import write_new_items
-
         must_not_be_input(new_to, live, sheet)
-        write_new_items(new_to, new, live_catalogue, shop)
-    if output == "-":
-        if as_json:
-            raise OutputError("--json and -o - both want standard output. Give -o the name of a file.")
-        for chunk in change_lines(changes):
-            sys.stdout.buffer.write(chunk)
-    elif output:
-        write_change_set(changes, output)
+        said = _write_new(new_to, compared.new, live_catalogue, shop)
     if not as_json and output != "-":
         report()
-    status = print_result(
-        changes, output, store_path, shop, as_json=as_json, told=bool(key or (shop and shop.key.fields))
-    )
-    if new_to is not None and not as_json and output != "-":
-        from neat_delta.report.text import count
-
-        written = (
-            f"Wrote {new_to}: {count(new.height, 'new item')} without a code, to be filled in"
-            if new is not None
-            else (f"{new_to} was not written: no new item lacks a code")
-        )
-        click.echo(f"{written}.")
+    told = bool(request.key or (shop and shop.key.fields))
+    status = hand_over(compared.changes, output, store_path, shop, as_json=as_json, told=told)
+    if said is not None and not as_json and output != "-":
+        click.echo(said)
     return status
 
 
-def _translated(
-    live: Catalogue,
-    supplied: Catalogue,
-    mapping: ListMapping,
-    store: Store | None,
-    options: CompareOptions,
-    rules_file: str | None,
-    let: tuple[str, ...],
-) -> TranslatedList:
-    """A list as a sheet of the store, with what rules make of it."""
-    import neat_delta
-    from neat_delta.core.decide.policy import policy_of_store
-    from neat_delta.core.model.store import Store
-    from neat_delta.files.rulesfile import read_rules_with_tables
+def _write_new(path: str, new: pl.DataFrame | None, live: Catalogue, store: Store | None) -> str:
+    """Write a list's new items without a code, if there are any; what is to be said of it."""
+    from neat_delta.files.newitems import write_new_items
+    from neat_delta.report.text import count
 
-    rules, lookups = read_rules_with_tables(rules_file, live)
-    policy = options.policy
-    said = neat_delta.ListOptions(
-        options.columns,
-        policy.near_keys,
-        policy.repair,
-        rules,
-        lookups,
-        values_from_options(let),
-        lambda name: policy.over(policy_of_store(store or Store(), [name])).blanks_of(name) == "keep",
-        options.writing,
-    )
-    return neat_delta.translate(live, supplied, mapping, store, options=said)
+    write_new_items(path, new, live, store)
+    if new is None:
+        return f"{path} was not written: no new item lacks a code."
+    return f"Wrote {path}: {count(new.height, 'new item')} without a code, to be filled in."

@@ -26,6 +26,7 @@ from neat_delta.cli.common import (
     worksheet_form,
     write_worksheet,
 )
+from neat_delta.cli.options import verb
 from neat_delta.report.text import command, count
 
 if TYPE_CHECKING:
@@ -44,8 +45,7 @@ if TYPE_CHECKING:
 __all__ = ["confirm"]
 
 
-@click.command(
-    short_help="See in the next export, and in the store's report, whether CHANGES landed.",
+@verb(
     epilog="\b\nExample, on the demo's files (nothing has landed in the catalogue as it was):\n"
     "  neat-delta confirm changes.jsonl live.csv",
 )
@@ -319,7 +319,7 @@ class _Again:
                 messages,
                 form,
                 store,
-                neat_delta.SheetOptions(layout=layout),
+                layout,
                 bases_of(sent, lacking),
                 before,
             )

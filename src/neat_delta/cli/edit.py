@@ -2,93 +2,58 @@
 
 from __future__ import annotations
 
-import sys
 from datetime import date
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, Any
 
 import click
 
+from neat_delta.app.requests import EditRequest
 from neat_delta.cli.common import (
-    accepts_from_options,
-    added_option,
+    hand_over,
     json_option,
-    key_option,
     layout_from_options,
     layout_options,
-    let_option,
+    must_be_one_output,
     must_fit,
     must_not_be_input,
     print_json,
-    print_result,
     read_store_option,
     status_of,
     store_option,
-    values_from_options,
     working,
-    write_change_set,
 )
+from neat_delta.cli.options import asked, settings_options, verb
 
 if TYPE_CHECKING:
     from neat_delta.core.model.catalogue import Catalogue
     from neat_delta.core.model.changeset import ChangeSet
-    from neat_delta.core.model.rules import Rules
 
 __all__ = ["edit"]
 
 
-@click.command(
+@verb(
     epilog="\b\nExample, on the demo's files:\n"
     '  neat-delta edit live.csv --set "price = ROUND(price * 1.05, 2)" --where "category LIKE \'Hives%\'" -o edit.jsonl'
 )
 @click.argument("live")
-@click.option(
-    "--set",
-    "sets",
-    multiple=True,
-    metavar="FIELD = EXPRESSION",
-    help='The field and its new value, as in SQL: "price = ROUND(price * 1.05, 2)". May be repeated.',
-)
-@click.option("--where", metavar="CONDITION", help="With --set: only in the items for which it holds.")
+@click.option("-o", "--output", metavar="FILE", help="Write the change set to FILE (- for standard output).")
 @click.option("--rules", "rules_file", metavar="FILE", help="Run the rules of this file.")
-@let_option
 @click.option(
     "--try", "sample", type=click.IntRange(1, 1000), metavar="N", help="Show N of the results, the least, the greatest "
     "and the oddest; write nothing."
 )  # fmt: skip
-@click.option("-o", "--output", metavar="FILE", help="Write the change set to FILE (- for standard output).")
-@click.option(
-    "--accept",
-    multiple=True,
-    metavar="CHECK[:WHICH]",
-    help="Let through what a check holds by its name, or a rule: in one field or of one item: margin:QA-1001. May be "
-    "repeated.",
-)
-@click.option(
-    "--with-new-values",
-    "new_values",
-    multiple=True,
-    metavar="FIELD",
-    help="Send values of FIELD that live does not have; may be repeated.  [default: held]",
-)
-@added_option
 @store_option
-@key_option
-@layout_options(two=False)
 @json_option
+@settings_options(EditRequest)
+@layout_options(two=False)
 def edit(
     live: str,
-    sets: tuple[str, ...],
-    where: str | None,
-    rules_file: str | None,
-    let: tuple[str, ...],
-    sample: int | None,
     output: str | None,
-    accept: tuple[str, ...],
-    new_values: tuple[str, ...],
-    added: tuple[str, ...],
+    rules_file: str | None,
+    sample: int | None,
     store: str | None,
-    key: tuple[str, ...],
     as_json: bool,
+    **settings: Any,  # noqa: ANN401 - those of the request
 ) -> int:
     """Change LIVE by rule: what to set, and in which items.
 
@@ -97,65 +62,33 @@ def edit(
     be read is not guessed: it is reported, and the cell stays as it is.
     """
     import neat_delta
-    from neat_delta.core.support.errors import OutputError
-    from neat_delta.files.changeset import change_lines
-    from neat_delta.files.rulesfile import read_lookups
 
-    rules, path = _rules(sets, where, rules_file)
+    request = asked(EditRequest, settings)
+    if bool(request.set) == bool(rules_file):
+        raise click.UsageError('Say what to set, as --set "price = ROUND(price * 1.05, 2)", or name the --rules FILE.')
+    if rules_file and request.where is not None:
+        raise click.UsageError("--where goes with --set. In a rules file each rule has its own where.")
     if output and output != "-":
         must_not_be_input(output, live, *([rules_file] if rules_file else []))
-    if output == "-" and as_json:
-        raise OutputError("--json and -o - both want standard output. Give -o the name of a file.")
+    must_be_one_output(output, as_json=as_json)
     store_file = read_store_option(store, live)
     shop, store_path = store_file or (None, None)
-    options = neat_delta.CompareOptions(
-        columns=neat_delta.ColumnOptions(key, added=added),
-        policy=neat_delta.Policy(accept=accepts_from_options(accept), new_values=new_values),
-        today=date.today().isoformat(),
-    )
     with working(f"Reading {live}"):
         catalogue = neat_delta.read(live, layout_from_options("live", shop.file.layout if shop else None))
-        must_fit(store_file, [*catalogue.fields, *added])
-        lookups = read_lookups(rules, path, catalogue)
+        must_fit(store_file, [*catalogue.fields, *request.add_field])
     with working("Working out"):
         changes = neat_delta.edit(
-            catalogue, rules, store=shop, options=options, lookups=lookups, values=values_from_options(let), path=path
+            catalogue,
+            rules_file,
+            store=shop,
+            request=request,
+            today=date.today().isoformat(),
+            name=rules_file or "--set",
         )
     if sample is not None:
         return _show(changes, catalogue, sample, as_json=as_json)
-    if output == "-":
-        for chunk in change_lines(changes):
-            sys.stdout.buffer.write(chunk)
-    elif output:
-        write_change_set(changes, output)
-    return print_result(
-        changes, output, store_path, shop, as_json=as_json, told=bool(key or (shop and shop.key.fields))
-    )
-
-
-def _rules(sets: tuple[str, ...], where: str | None, rules_file: str | None) -> tuple[Rules, str]:
-    """The rules that the options say, and what they are known by."""
-    from neat_delta.core.model.rules import Rule, Rules
-    from neat_delta.files.rulesfile import read_rules
-
-    if bool(sets) == bool(rules_file):
-        raise click.UsageError('Say what to set, as --set "price = ROUND(price * 1.05, 2)", or name the --rules FILE.')
-    if rules_file:
-        if where is not None:
-            raise click.UsageError("--where goes with --set. In a rules file each rule has its own where.")
-        return read_rules(rules_file), rules_file
-    said: dict[str, str] = {}
-    for one in sets:
-        name, mark, value = one.partition("=")
-        name = name.strip().strip('"')
-        if not mark or not name or not value.strip():
-            raise click.BadParameter(
-                f'{one!r} is not FIELD = EXPRESSION, such as "price = ROUND(price * 1.05, 2)".', param_hint="--set"
-            )
-        if name in said:
-            raise click.BadParameter(f'"{name}" is set twice.', param_hint="--set")
-        said[name] = value.strip()
-    return Rules(rule=[Rule("set", said, where)]), "--set"
+    told = bool(request.key or (shop and shop.key.fields))
+    return hand_over(changes, output, store_path, shop, as_json=as_json, told=told)
 
 
 def _show(changes: ChangeSet, live: Catalogue, most: int, *, as_json: bool) -> int:

@@ -2,22 +2,25 @@
 
 from __future__ import annotations
 
+from typing import Any
+
 import click
 
+from neat_delta.app.requests import LearnRequest
 from neat_delta.cli.common import (
     json_option,
-    key_option,
     layout_from_options,
     layout_options,
     must_not_be_input,
     print_json,
     working,
 )
+from neat_delta.cli.options import asked, settings_options, verb
 
 __all__ = ["learn"]
 
 
-@click.command(epilog="\b\nExample, on the demo's files:\n  neat-delta learn live.csv -o store.toml")
+@verb(epilog="\b\nExample, on the demo's files:\n  neat-delta learn live.csv -o store.toml")
 @click.argument("live")
 @click.option("-o", "--output", metavar="FILE", help="Write the store file to FILE.  [default: shown, not written]")
 @click.option("--replace", is_flag=True, help="Replace FILE if it is there already.")
@@ -27,17 +30,17 @@ __all__ = ["learn"]
     help="Also draft what the store's reports of an import look like, from one of them; without -o, only that.",
 )
 @click.option("--table-schema", "descriptor", metavar="FILE", help="Also write an open Table Schema (Data Package).")
-@key_option
-@layout_options(two=False)
 @json_option
+@settings_options(LearnRequest)
+@layout_options(two=False)
 def learn(
     live: str,
     output: str | None,
     replace: bool,
     results: str | None,
     descriptor: str | None,
-    key: tuple[str, ...],
     as_json: bool,
+    **settings: Any,  # noqa: ANN401 - those of the request
 ) -> int:
     """Draft the store file from LIVE, the store's export.
 
@@ -62,6 +65,7 @@ def learn(
                 )
     with working(f"Learning from {live}"):
         catalogue = neat_delta.read(live, layout_from_options("live"))
+        key = asked(LearnRequest, settings).key
         learned = neat_delta.learn(catalogue, key)
         reported = None
         if results is not None:

@@ -16,11 +16,25 @@ from neat_delta.core.support.errors import NeatDeltaError
 
 __all__ = ["main"]
 
-VERBS = (
-    *("learn", "sheet", "check", "match", "compare", "edit", "recode", "preview", "write", "practice"),
-    *("confirm", "undo", "demo"),
-)
-"""In the order of the work. Each is the function of that name in the file of that name beside this one."""
+VERBS = {
+    "learn": "Draft the store file from LIVE, the store's export.",
+    "sheet": "Cut a working sheet from LIVE, to be edited offline.",
+    "check": "Find what is wrong in CATALOGUE by itself.",
+    "match": "Show which heading of SHEET is which field of LIVE.",
+    "compare": "Find what SHEET changes in LIVE, item by item.",
+    "edit": "Change LIVE by rule: what to set, and in which items.",
+    "recode": "Give items of LIVE the new codes of a list.",
+    "preview": "Look at CHANGES, before and after.",
+    "write": "Write the smallest files that import CHANGES, and undo.",
+    "practice": "Rehearse an import in a small shop on this machine.",
+    "confirm": "See in the next export, and in the store's report, whether CHANGES landed.",
+    "undo": "Write the files that take CHANGES back.",
+    "demo": "Go the whole round on a made-up shop, step by step.",
+    "help": "Say what a command does, or how files are told to look.",
+}
+"""In the order of the work, each with what it does, so that none of them is loaded to say that. Each is the function of
+that name in the file of that name beside this one.
+"""
 
 
 class _Verbs(click.Group):
@@ -34,6 +48,11 @@ class _Verbs(click.Group):
             return None
         command: click.Command = getattr(import_module(f"neat_delta.cli.{cmd_name}"), cmd_name)
         return command
+
+    def format_commands(self, ctx: click.Context, formatter: click.HelpFormatter) -> None:
+        del ctx
+        with formatter.section("Commands"):
+            formatter.write_dl(list(VERBS.items()))
 
 
 @click.command(

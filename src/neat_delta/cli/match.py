@@ -2,31 +2,29 @@
 
 from __future__ import annotations
 
+from typing import Any
+
 import click
 
+from neat_delta.app.requests import MatchRequest
 from neat_delta.cli.common import (
-    column_mappings,
-    constant_option,
     json_option,
-    key_option,
     layout_from_options,
     layout_options,
     list_mapping,
-    mapping_options,
     must_be_new,
-    must_describe,
-    prefer_option,
     print_json,
     read_store_option,
     store_arguments,
     store_option,
     working,
 )
+from neat_delta.cli.options import LISTS, Option, asked, settings_options, verb
 
 __all__ = ["match"]
 
 
-@click.command(
+@verb(
     epilog="\b\nExample, on the demo's files:\n"
     "  neat-delta match live.csv supplier.csv --match-by barcode --save supplier.toml"
 )
@@ -37,27 +35,21 @@ __all__ = ["match"]
 )
 @click.option("--replace", is_flag=True, help="Overwrite the FILE of --save if it is there.")
 @store_option
-@key_option
-@constant_option
-@prefer_option
-@mapping_options
-@layout_options(two=True)
 @json_option
+@click.option(
+    "--mapping", metavar="FILE", cls=Option, group=LISTS, help="The description of a list, as `match --save` drafts it."
+)
+@settings_options(MatchRequest)
+@layout_options(two=True)
 def match(
     live: str,
     sheet: str,
     save: str | None,
     replace: bool,
     store: str | None,
-    key: tuple[str, ...],
-    constants: tuple[str, ...],
-    prefer: str | None,
-    mapped: tuple[str, ...],
-    only: str | None,
-    ignore: tuple[str, ...],
-    mapping: str | None,
-    match_by: tuple[str, ...],
     as_json: bool,
+    mapping: str | None,
+    **settings: Any,  # noqa: ANN401 - those of the request
 ) -> int:
     """Show which heading of SHEET is which field of LIVE, and how many of its rows have an item.
 
@@ -68,21 +60,19 @@ def match(
     from neat_delta.files.mappingfile import mapping_text
     from neat_delta.files.whole import write_whole
 
+    request = asked(MatchRequest, settings)
     if live == sheet == "-":
         raise click.UsageError("Only one of LIVE and SHEET can be standard input.")
     if save:
         must_be_new(save, "", live, sheet, *([mapping] if mapping else []), replace=replace)
     store_file = read_store_option(store, live)
     shop, store_path = store_file or (None, None)
-    told, fields = column_mappings(mapped, only, ignore)
-    known = list_mapping(mapping, match_by, constants, prefer)
+    known = list_mapping(mapping)
     with working(f"Reading {live} and {sheet}"):
         live_catalogue = neat_delta.read(live, layout_from_options("live", shop.file.layout if shop else None))
-        must_describe(mapping, store_file, live_catalogue.fields)
         layout = layout_from_options("sheet", known.file if known else None)
         sheet_catalogue = neat_delta.read(sheet, layout, like=live_catalogue)
-        columns = neat_delta.ColumnOptions(key, told, None, fields)
-        matches = neat_delta.match(live_catalogue, sheet_catalogue, shop, columns=columns, mapping=known)
+        matches = neat_delta.match(live_catalogue, sheet_catalogue, shop, mapping=mapping, request=request)
     if save:
         write_whole(save, [mapping_text(matches.mapping, sheet, live, mapping).encode()])
     if as_json:

@@ -18,6 +18,7 @@ from neat_delta.cli.common import (
     store_option,
     working,
 )
+from neat_delta.cli.options import verb
 
 if TYPE_CHECKING:
     from neat_delta.practice.shop import Shop
@@ -25,8 +26,7 @@ if TYPE_CHECKING:
 __all__ = ["practice"]
 
 
-@click.command(
-    short_help="Rehearse an import in a small shop on this machine.",
+@verb(
     epilog="\b\nExample, on the demo's files:\n"
     "  neat-delta practice live.csv --import out --to rehearsal --refuse QA-1001 --round cost:0",
 )

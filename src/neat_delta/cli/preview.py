@@ -4,10 +4,11 @@ from __future__ import annotations
 
 from collections.abc import Callable, Sequence
 from functools import partial
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, Any
 
 import click
 
+from neat_delta.app.requests import PreviewRequest
 from neat_delta.cli.common import (
     counts_for_scripts,
     header_facts,
@@ -16,17 +17,15 @@ from neat_delta.cli.common import (
     must_be_new,
     print_json,
     skus_option,
-    where_option,
     working,
 )
+from neat_delta.cli.options import asked, settings_options, verb
 
 if TYPE_CHECKING:
     from neat_delta.core.model.catalogue import Catalogue
     from neat_delta.core.model.changeset import ChangeSet
-    from neat_delta.core.query.expressions import Condition
     from neat_delta.core.review.facts import Facts
-    from neat_delta.core.review.impact import Keep
-    from neat_delta.core.review.view import Sort, View
+    from neat_delta.core.review.view import View
     from neat_delta.report.charts import Chart
 
 __all__ = ["preview"]
@@ -36,98 +35,40 @@ MOST = 20
 CHARTS = ("price-changes", "margins", "fields", "categories")
 
 
-@click.command(epilog="\b\nExample, on the demo's files:\n  neat-delta preview changes.jsonl --field price --sort size")
+@verb(epilog="\b\nExample, on the demo's files:\n  neat-delta preview changes.jsonl --field price --sort size")
 @click.argument("changes")
-@click.option("--field", "fields", multiple=True, metavar="FIELD", help="Only changes of FIELD; may be repeated.")
-@click.option("--sku", "keys", multiple=True, metavar="SKU", help="Only the item with this key; may be repeated.")
-@skus_option
-@click.option(
-    "--verdict",
-    "verdicts",
-    multiple=True,
-    type=click.Choice(["changed", "recoded", "new", "gone"]),
-    help="Only items of this verdict; may be repeated.",
-)
-@where_option
-@click.option(
-    "--check",
-    "checks",
-    multiple=True,
-    metavar="CHECK",
-    help="Only items in which CHECK found something: damage, slip, margin, …; or by rules: rule, 'rule NAME'.",
-)
-@click.option(
-    "--level",
-    "levels",
-    multiple=True,
-    type=click.Choice(["stop", "warn", "note"]),
-    help="Only items with a finding of a check of this level; may be repeated.",
-)
-@click.option(
-    "--explain", "explained", metavar="SKU", help="Show how the computed cells of this item came about, step by step."
-)
-@click.option(
-    "--total",
-    "total",
-    multiple=True,
-    metavar="FIELD",
-    help="What each item comes to over its rows and such fields, before and after; may be repeated.  "
-    "[default: the stock, where the key has several fields]",
-)
-@click.option("--by", metavar="FIELD", help="The impact on each group of items with one value of FIELD, too.")
-@click.option(
-    "--keep-margin",
-    "keep",
-    type=click.Choice(["percent", "amount"]),
-    help="Where a cost rises, the price that would keep the margin. Nothing is applied.",
-)
-@click.option(
-    "--sort",
-    type=click.Choice(["file", "key", "name", "size"]),
-    default="file",
-    show_default=True,
-    help="Order of the items: as in live, by key, by name, or largest change in per cent first.",
-)
 @click.option("--findings", is_flag=True, help="Show in full what was found: damage, slips, checks.")
 @click.option("--all", "everything", is_flag=True, help=f"Show every item.  [default: the first {MOST}]")
 @click.option(
-    "--records", metavar="FILE", help="Open quotes or agreed prices by SKU: those that a changed cost touches."
-)
-@click.option(
-    "--record-price", metavar="HEADING", help="The price in --records.  [default: the heading that plainly is]"
+    "--explain", "explained", metavar="SKU", help="Show how the computed cells of this item came about, step by step."
 )
 @click.option("--workbook", metavar="FILE", help="Write a workbook (.xlsx) to sign off: a line for each changed cell.")
 @click.option("--page", metavar="FILE", help="Write a page (.html) for a browser: figures, charts and every item.")
 @click.option("--charts", metavar="DIR", help="Write the charts (.png) into this folder.")
 @click.option("--replace", is_flag=True, help="Overwrite the files to write if they are there.")
 @click.option("--markdown", is_flag=True, help="Print it as Markdown, for a message or a ticket.")
-@click.option("--live", metavar="FILE", help="Where the live catalogue is now, for the items' names.")
 @json_option
+@click.option("--live", metavar="FILE", help="Where the live catalogue is now, for the items' names.")
+@click.option(
+    "--records", metavar="FILE", help="Open quotes or agreed prices by SKU: those that a changed cost touches."
+)
+@settings_options(PreviewRequest)
+@skus_option
 def preview(
     changes: str,
-    fields: tuple[str, ...],
-    keys: tuple[str, ...],
-    skus: str | None,
-    verdicts: tuple[str, ...],
-    where: str | None,
-    checks: tuple[str, ...],
-    levels: tuple[str, ...],
-    explained: str | None,
-    total: tuple[str, ...],
-    by: str | None,
-    keep: Keep | None,
-    sort: Sort,
     findings: bool,
     everything: bool,
-    records: str | None,
-    record_price: str | None,
+    explained: str | None,
     workbook: str | None,
     page: str | None,
     charts: str | None,
     replace: bool,
     markdown: bool,
-    live: str | None,
     as_json: bool,
+    live: str | None,
+    records: str | None,
+    skus: str | None,
+    **settings: Any,  # noqa: ANN401 - those of the request
 ) -> int:
     """Look at CHANGES, before and after.
 
@@ -144,19 +85,8 @@ def preview(
         raise click.UsageError("--json and --markdown are two ways to print; choose one of them.")
     if explained is not None:
         return _explain(changes, explained, as_json=as_json)
-    options = neat_delta.PreviewOptions(
-        fields=fields,
-        keys=[*keys, *([] if skus is None else read_codes(skus))],
-        verdicts=verdicts,  # type: ignore[arg-type]
-        where=_condition(where),
-        checks=checks,
-        levels=levels,  # type: ignore[arg-type]
-        sort=sort,
-        by=by,
-        keep=keep,
-        record_price=record_price,
-        total=total,
-    )
+    request = asked(PreviewRequest, settings)
+    codes = [] if skus is None else read_codes(skus)
     outputs = [(workbook, ".xlsx"), (page, ".html")]
     outputs += [(f"{charts}/{name}.png", ".png") for name in CHARTS] if charts else []
     for path, ending in outputs:
@@ -164,12 +94,14 @@ def preview(
             must_be_new(path, ending, changes, replace=replace)
     with working(f"Reading {changes}"):
         change_set = neat_delta.read_changes(changes)
-        needed = bool(live or where is not None or by is not None or keep is not None or charts or records or total)
+        needed = bool(live or request.needs_live or charts or records)
         catalogue, no_names = _live(change_set, changes, live, needed=needed)
         quotes = neat_delta.read(records) if records is not None and catalogue else None
-        facts = _facts(changes, partial(neat_delta.preview, change_set, catalogue, options=options, records=quotes))
+        facts = _facts(
+            changes, partial(neat_delta.preview, change_set, catalogue, records=quotes, request=request, skus=codes)
+        )
         seen = facts.view if everything else first(facts.view, MOST)
-        written = _write(facts, workbook, page, charts, fields)
+        written = _write(facts, workbook, page, charts, request.field)
     if as_json:
         print_json(_for_a_program(facts, seen))
         return 0
@@ -178,16 +110,16 @@ def preview(
 
         click.echo(message(facts, seen), nl=False)
         return 0
-    _print(facts, seen, keep, fields, items_chosen=options.chooses_items, findings=findings)
+    _print(facts, seen, request, items_chosen=request.chooses_items or bool(codes), findings=findings)
     for line in written:
         click.echo(line)
-    asked = workbook or page
-    if asked is not None:
+    to_answer = workbook or page
+    if to_answer is not None:
         from neat_delta.report.text import command
 
         send = command("write", changes, "--signed-off", workbook or "answers.json", "--to", "out")
         saves = "" if workbook else ", and its answers are saved as answers.json"
-        click.echo(f"When {asked} is answered{saves}:  {send}")
+        click.echo(f"When {to_answer} is answered{saves}:  {send}")
     if no_names:
         click.echo(f"Names are not shown: {no_names}")
     return 0
@@ -216,21 +148,12 @@ def _explain(changes: str, sku: str, *, as_json: bool) -> int:
     return 0
 
 
-def _condition(where: str | None) -> Condition | None:
-    if where is None:
-        return None
-    from neat_delta.core.query.expressions import condition
-
-    return condition(where)
-
-
-def _print(
-    facts: Facts, seen: View, keep: Keep | None, fields: Sequence[str], *, items_chosen: bool, findings: bool
-) -> None:
+def _print(facts: Facts, seen: View, request: PreviewRequest, *, items_chosen: bool, findings: bool) -> None:
     """Print the preview for a person; of the summary what still is true of the items that were chosen."""
     from neat_delta.report import terminal as report
 
     console = report.terminal()
+    fields, keep = request.field, request.keep_margin
     narrowed = bool(fields) or items_chosen
     if not narrowed:
         report.print_accounts(console, facts.changes)

@@ -3,58 +3,44 @@
 from __future__ import annotations
 
 from datetime import date
+from typing import Any
 
 import click
 
+from neat_delta.app.requests import RecodeRequest
 from neat_delta.cli.common import (
-    accepts_from_options,
-    column_mappings,
+    hand_over,
     json_option,
-    key_option,
     layout_from_options,
     layout_options,
     must_fit,
     must_not_be_input,
-    print_result,
     read_store_option,
     store_option,
     working,
-    write_change_set,
 )
+from neat_delta.cli.options import asked, settings_options, verb
 
 __all__ = ["recode"]
 
 
-@click.command(
-    short_help="Give items of LIVE the new codes of a list.",
+@verb(
     epilog="\b\nExample, on the demo's files:\n  neat-delta recode live.csv codes.csv -o recoded.jsonl",
 )
 @click.argument("live")
 @click.argument("codes")
-@click.option("-o", "--output", metavar="FILE", help="Write the change set to FILE.")
-@click.option(
-    "--accept", multiple=True, metavar="CHECK[:WHICH]", help="Let through what a check found. May be repeated."
-)
-@click.option(
-    "--map",
-    "mapped",
-    multiple=True,
-    metavar="HEADING=FIELD",
-    help='What a heading of CODES stands for: "Neu=new code". May be repeated.',
-)
+@click.option("-o", "--output", metavar="FILE", help="Write the change set to FILE (- for standard output).")
 @store_option
-@key_option
-@layout_options(two=False)
 @json_option
+@settings_options(RecodeRequest)
+@layout_options(two=False)
 def recode(
     live: str,
     codes: str,
     output: str | None,
-    accept: tuple[str, ...],
-    mapped: tuple[str, ...],
     store: str | None,
-    key: tuple[str, ...],
     as_json: bool,
+    **settings: Any,  # noqa: ANN401 - those of the request
 ) -> int:
     """Give the items of LIVE new codes: CODES has the old ones and, under "new code", the new ones.
 
@@ -64,26 +50,15 @@ def recode(
     """
     import neat_delta
 
-    if output:
+    request = asked(RecodeRequest, settings)
+    if output and output != "-":
         must_not_be_input(output, live, codes)
     store_file = read_store_option(store, live)
     shop, store_path = store_file or (None, None)
-    said, _ = column_mappings(mapped, None, ())
     with working(f"Reading {live} and {codes}"):
         before = neat_delta.read(live, layout_from_options("live", shop.file.layout if shop else None))
         must_fit(store_file, before.fields)
-        changes = neat_delta.recode(
-            before,
-            neat_delta.read(codes, layout_from_options("sheet"), like=before),
-            store=shop,
-            options=neat_delta.CompareOptions(
-                columns=neat_delta.ColumnOptions(key, said),
-                policy=neat_delta.Policy(accept=accepts_from_options(accept)),
-                today=date.today().isoformat(),
-            ),
-        )
-    if output:
-        write_change_set(changes, output)
-    return print_result(
-        changes, output, store_path, shop, as_json=as_json, told=bool(key or (shop and shop.key.fields))
-    )
+        listed = neat_delta.read(codes, layout_from_options("sheet"), like=before)
+        changes = neat_delta.recode(before, listed, store=shop, request=request, today=date.today().isoformat())
+    told = bool(request.key or (shop and shop.key.fields))
+    return hand_over(changes, output, store_path, shop, as_json=as_json, told=told)

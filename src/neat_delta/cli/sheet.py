@@ -3,12 +3,13 @@
 from __future__ import annotations
 
 import sys
+from typing import Any
 
 import click
 
+from neat_delta.app.requests import SheetRequest
 from neat_delta.cli.common import (
     json_option,
-    key_option,
     layout_from_options,
     layout_options,
     must_be_new,
@@ -19,16 +20,16 @@ from neat_delta.cli.common import (
     skus_option,
     store_arguments,
     store_option,
-    where_option,
     working,
     worksheet_form,
     write_worksheet,
 )
+from neat_delta.cli.options import asked, settings_options, verb
 
 __all__ = ["sheet"]
 
 
-@click.command(
+@verb(
     epilog="\b\nExample, on the demo's files:\n"
     "  neat-delta sheet live.csv -o wax.xlsx --where \"category = 'Wax'\" --fields price,cost,stock"
 )
@@ -40,37 +41,20 @@ __all__ = ["sheet"]
     required=True,
     help="The sheet to write: a workbook (.xlsx) or delimited text (.csv, .tsv, .txt).",
 )
-@where_option
-@skus_option
-@click.option(
-    "--fields",
-    metavar="FIELDS",
-    help="The fields and their order: price,stock. Key and name always come first.  [default: all]",
-)
-@click.option("--sort", metavar="FIELDS", help='The order of the items: "category, price DESC".  [default: as in live]')
-@click.option(
-    "--no-memory",
-    is_flag=True,
-    help="Do not store what the items were like when they were cut: the file is smaller, and `compare` will ask for "
-    "--base once the store has moved on.",
-)
 @click.option("--replace", is_flag=True, help="Overwrite FILE if it is there.")
 @store_option
-@key_option
-@layout_options(two=True)
 @json_option
+@settings_options(SheetRequest)
+@skus_option
+@layout_options(two=True)
 def sheet(
     live: str,
     output: str,
-    where: str | None,
-    skus: str | None,
-    fields: str | None,
-    sort: str | None,
-    no_memory: bool,
     replace: bool,
     store: str | None,
-    key: tuple[str, ...],
     as_json: bool,
+    skus: str | None,
+    **settings: Any,  # noqa: ANN401 - those of the request
 ) -> int:
     """Cut a working sheet from LIVE, to be edited offline.
 
@@ -82,7 +66,6 @@ def sheet(
     from pathlib import PurePath
 
     import neat_delta
-    from neat_delta.core.query.expressions import condition
     from neat_delta.files.codes import read_codes
 
     form, written = worksheet_form(output)
@@ -90,28 +73,16 @@ def sheet(
     must_be_new(output, PurePath(output).suffix.lower(), *inputs, replace=replace)
     if live == skus == "-":
         raise click.UsageError("Only one of LIVE and --skus can be standard input.")
-    wanted = None if where is None else condition(where)
-    names = [name.strip() for name in fields.split(",")] if fields is not None else []
-    if fields is not None and not all(names):
-        raise click.BadParameter("name fields with commas between them: price,stock.", param_hint="--fields")
+    request = asked(SheetRequest, settings)
     store_file = read_store_option(store, live)
     shop, store_path = store_file or (None, None)
     codes = None if skus is None else read_codes(skus)
     with working(f"Reading {live}"):
         catalogue = neat_delta.read(live, layout_from_options("live", shop.file.layout if shop else None))
         must_fit(store_file, catalogue.fields)
-    options = neat_delta.SheetOptions(
-        key=key,
-        where=wanted,
-        skus=codes,
-        fields=names,
-        sort=sort,
-        layout=layout_from_options("sheet", written),
-        writing=notation_from_options(),
-        memory=not no_memory,
-    )
+    layout, writing = layout_from_options("sheet", written), notation_from_options()
     with working(f"Writing {output}"):
-        cut = neat_delta.sheet(catalogue, form, shop, options=options)
+        cut = neat_delta.sheet(catalogue, form, shop, skus=codes, layout=layout, writing=writing, request=request)
         beside = write_worksheet(cut, output, *inputs, replace=replace)
     made, kept = cut.sheet, cut.kept
     facts = {"output": output, "items": made.cells.height, "fields": made.cells.columns, "missing": made.missing}

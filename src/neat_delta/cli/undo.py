@@ -16,12 +16,12 @@ from neat_delta.cli.common import (
     store_option,
     working,
 )
+from neat_delta.cli.options import verb
 
 __all__ = ["undo"]
 
 
-@click.command(
-    short_help="Write the files that take CHANGES back.",
+@verb(
     epilog="\b\nExample, on the demo's files:\n  neat-delta undo changes.jsonl --to back",
 )
 @click.argument("changes")

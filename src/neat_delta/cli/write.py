@@ -4,10 +4,11 @@ from __future__ import annotations
 
 from datetime import date
 from functools import partial
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, Any
 
 import click
 
+from neat_delta.app.requests import WriteRequest
 from neat_delta.cli.common import (
     json_option,
     must_fit,
@@ -19,6 +20,7 @@ from neat_delta.cli.common import (
     store_option,
     working,
 )
+from neat_delta.cli.options import asked, settings_options, verb
 
 if TYPE_CHECKING:
     from neat_delta.core.model.catalogue import Catalogue
@@ -30,40 +32,13 @@ if TYPE_CHECKING:
 __all__ = ["said_form", "write"]
 
 
-@click.command(
-    short_help="Write the smallest files that import CHANGES, and undo.",
+@verb(
     epilog="\b\nExample, on the demo's files:\n  neat-delta write changes.jsonl --to out",
 )
 @click.argument("changes")
 @click.option("--to", "folder", required=True, metavar="DIR", help="The folder to make for the files.")
 @click.option(
-    "--importer-blanks",
-    "blanks",
-    type=click.Choice(["skip", "clear"]),
-    help="What the store's importer does with a blank cell: skip it (then one file is enough), or clear the field.  "
-    "[default: as the store file says, or clear]",
-)
-@click.option(
-    "--most-files",
-    type=click.IntRange(min=1),
-    default=8,
-    show_default=True,
-    metavar="N",
-    help="Where a blank clears: in how many files items may be changed at the most.",
-)
-@click.option(
-    "--file-cost",
-    type=click.IntRange(min=0),
-    default=20,
-    show_default=True,
-    metavar="CELLS",
-    help="Where a blank clears: how many cells that do not change may be carried along to save a file; 0 for none.",
-)
-@click.option(
     "--rehearse", is_flag=True, help="Import the files into a practice store, too, before they are handed over."
-)
-@click.option(
-    "--whole-catalogue", "whole", is_flag=True, help="Write every item, for an importer that deletes what is missing."
 )
 @click.option(
     "--signed-off",
@@ -73,53 +48,41 @@ __all__ = ["said_form", "write"]
     "for each reviewer: one no is a no.",
 )
 @skus_option
-@click.option(
-    "--reason",
-    metavar="TEXT",
-    help='What stands in the column "reason" of every row, if the importer has one: recount.',
-)
 @click.option("--live", metavar="FILE", help="Where the live catalogue is now.  [default: where compare found it]")
 @click.option("--replace", is_flag=True, help="Replace DIR if everything in it came from `write`.")
 @store_option
 @json_option
+@settings_options(WriteRequest)
 def write(
     changes: str,
     folder: str,
-    blanks: str | None,
-    most_files: int,
-    file_cost: int,
     rehearse: bool,
-    whole: bool,
     signed_off: tuple[str, ...],
     skus: str | None,
-    reason: str | None,
     live: str | None,
     replace: bool,
     store: str | None,
     as_json: bool,
+    **settings: Any,  # noqa: ANN401 - those of the request
 ) -> int:
     """Write the smallest files that import CHANGES, and those that take them back.
 
     Everything is first replayed on the live catalogue under the importer's rules: the update files must give
     exactly the target, the undo files exactly live again. Otherwise nothing is handed over.
     """
-    import msgspec
-
     import neat_delta
-    from neat_delta.core.model.importer import with_reason
+    from neat_delta.app.write import importer_as_asked
     from neat_delta.core.plan import fields_needed
     from neat_delta.files.changeset import read_with_live
     from neat_delta.files.codes import read_codes
     from neat_delta.files.rounds import store_file as store_file_of
 
+    request = asked(WriteRequest, settings)
     store_file = read_store_of_round(store, changes, live)
     importer = store_file[0].importer if store_file else neat_delta.Importer()
-    if blanks is not None:
-        importer = msgspec.structs.replace(importer, blanks=blanks)
-    if reason is not None:
-        importer = with_reason(importer, reason)
+    importer = importer_as_asked(importer, request)
     with working(f"Reading {changes} and its live catalogue"):
-        needed = partial(fields_needed, importer=importer, whole=whole)
+        needed = partial(fields_needed, importer=importer, whole=request.whole_catalogue)
         change_set, catalogue = read_with_live(changes, live, None if signed_off else needed)
         header = change_set.header
         must_fit(store_file, [*header.fields, *header.untouched, *header.unseen])
@@ -137,9 +100,7 @@ def write(
             store_file=store_file_of(store_file[1] if store_file else None),
             today=date.today().isoformat(),
             replace=replace,
-            most_files=most_files,
-            file_cost=file_cost,
-            whole=whole,
+            request=request,
             rehearse=partial(_rehearsal, catalogue, importer) if rehearse else None,
         )
     if as_json:

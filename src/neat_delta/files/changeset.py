@@ -30,9 +30,9 @@ from neat_delta.core.model.changeset import (
     Item,
     Meanwhile,
     Unresolved,
-    Verdict,
     held,
 )
+from neat_delta.core.model.choices import Verdict
 from neat_delta.core.model.schemas import (
     COMPUTED_SCHEMA,
     DAMAGED_SCHEMA,

@@ -8,7 +8,7 @@ from typing import Any
 
 from neat_delta.core.model.catalogue import listed
 from neat_delta.core.model.lists import ListMapping
-from neat_delta.core.support.nearest import nearest
+from neat_delta.core.support.nearest import did_you_mean
 from neat_delta.files.storefile import described, error_at, schema_of
 from neat_delta.files.whole import read_whole
 
@@ -46,7 +46,7 @@ def must_name_fields(mapping: ListMapping, path: str, fields: Sequence[str]) -> 
     """
     named: list[tuple[tuple[str, ...], str]] = [(("match_by",), name) for name in mapping.match_by]
     named += [(("whole_within",), name) for name in mapping.whole_within]
-    named += [(("new_values",), name) for name in mapping.new_values]
+    named += [(("with_new_values",), name) for name in mapping.with_new_values]
     named += [(("headings", heading), name) for heading, name in mapping.headings.items()]
     for table in ("constants", "words", "fields"):
         named += [((table, name), name) for name in getattr(mapping, table)]
@@ -56,9 +56,8 @@ def must_name_fields(mapping: ListMapping, path: str, fields: Sequence[str]) -> 
         named += [(("stack", part), str(getattr(mapping.stack, part))) for part in ("by", "value")]
     for where, name in named:
         if name not in fields:
-            near = nearest(name, fields)
-            hint = f'Did you mean "{near}"?' if near else f"There are: {listed(fields)}."
-            raise error_at(path, where, f'there is no field "{name}". {hint}')
+            hint = did_you_mean(name, fields, f"There are: {listed(fields)}.")
+            raise error_at(path, where, f'there is no field "{name}".{hint}')
 
 
 def mapping_text(mapping: ListMapping, sheet: str, live: str, known: str | None = None) -> str:

@@ -20,7 +20,7 @@ from neat_delta.core.model.catalogue import Catalogue
 from neat_delta.core.model.layout import SEPARATORS, Layout
 from neat_delta.core.model.store import VERSION, CheckName, Conflict, Field, Store, conflicting_settings, unknown_fields
 from neat_delta.core.support.errors import ConditionError, StoreError
-from neat_delta.core.support.nearest import nearest
+from neat_delta.core.support.nearest import did_you_mean
 from neat_delta.files.whole import read_whole
 
 __all__ = [
@@ -113,8 +113,7 @@ def _unknown_in_expressions(store: Store, fields: Collection[str]) -> Iterator[C
     for name, column in store.importer.columns.items():
         for one in fields_read(column.expression) if column.expression is not None else ():
             if one.casefold() not in known:
-                near = nearest(one, list(known.values()))
-                hint = f' Did you mean "{near}"?' if near else ""
+                hint = did_you_mean(one, list(known.values()))
                 yield Conflict(("importer", "columns", name), f'its expression reads "{one}", which is no field.{hint}')
 
 
@@ -193,8 +192,7 @@ def _wrong(value: Any, kind: Any, where: Where) -> Iterator[tuple[Where, str]]: 
             if name in types:
                 yield from _wrong(one, types[name], (*where, name))
             else:
-                near = nearest(name, types)
-                yield (*where, name), f"there is no such key. {_suggest(near, types)}"
+                yield (*where, name), f"there is no such key.{did_you_mean(name, types, _known(types))}"
         lacking = [field.encode_name for field in msgspec.structs.fields(kind) if field.required]
         yield from ((where, f"it does not say its {name}") for name in lacking if name not in value)
         return
@@ -227,11 +225,11 @@ def _wrong_levels(value: dict[str, Any], kind: Any, where: Where) -> Iterator[tu
         if name in words:
             yield from _wrong(one, level, (*where, name))
         else:
-            yield (*where, name), f"there is no such check. {_suggest(nearest(name, words), words)}"
+            yield (*where, name), f"there is no such check.{did_you_mean(name, words, _known(words))}"
 
 
-def _suggest(near: str | None, names: Sequence[str] | dict[str, Any]) -> str:
-    return f'Did you mean "{near}"?' if near else f"Known are: {', '.join(names)}."
+def _known(names: Sequence[str] | dict[str, Any]) -> str:
+    return f"Known are: {', '.join(names)}."
 
 
 TYPES = {
@@ -249,8 +247,7 @@ TYPES = {
 def _plain(message: str, value: Any, kind: Any) -> str:  # noqa: ANN401 - any TOML value and type
     words = _words(kind)
     if words and isinstance(value, str):
-        near = nearest(value, words)
-        return f'"{value}" is none of: {", ".join(words)}.' + (f' Did you mean "{near}"?' if near else "")
+        return f'"{value}" is none of: {", ".join(words)}.{did_you_mean(value, words)}'
     expectation = re.match(r"Expected `([^`]+)`, got `(\w+)`", message)
     if expectation:
         wanted = [TYPES.get(one.strip(), one.strip()) for one in expectation[1].split("|") if one.strip() != "null"]

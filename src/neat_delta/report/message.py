@@ -6,7 +6,7 @@ import re
 from typing import TYPE_CHECKING, get_args
 
 from neat_delta.core.model.catalogue import listed
-from neat_delta.core.model.changeset import Verdict
+from neat_delta.core.model.choices import Verdict
 from neat_delta.core.review.cells import item_views
 from neat_delta.report.facts import (
     Grid,

@@ -130,7 +130,7 @@ ALLOWED_CHECKS = (
         "new-value",
         "stop",
         "a choice, a value of a list or a category that live does not have",
-        "use one that live has, or ‹new_values› FIELD",
+        "use one that live has, or ‹with_new_values› FIELD",
         new_value,
         alone=False,
     ),

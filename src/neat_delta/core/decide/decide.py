@@ -10,7 +10,8 @@ import msgspec
 import polars as pl
 
 from neat_delta.core.match.keys import KeyIndex
-from neat_delta.core.model.changeset import Accept, ChangeSet, held
+from neat_delta.core.model.accept import Accept
+from neat_delta.core.model.changeset import ChangeSet, held
 from neat_delta.core.model.schemas import stopping
 from neat_delta.core.support.distinct import all_differ
 

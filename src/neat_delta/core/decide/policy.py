@@ -4,18 +4,15 @@ from __future__ import annotations
 
 from collections.abc import Collection, Mapping, Sequence
 from dataclasses import dataclass, field
-from typing import TYPE_CHECKING, TypeVar
+from typing import TYPE_CHECKING
 
 from neat_delta.core.checks import CHECKS, KIND_CHECKS
-from neat_delta.core.model.changeset import Accept
+from neat_delta.core.model.accept import Accept
 
 if TYPE_CHECKING:
-    from neat_delta.core.model.lists import ListMapping
     from neat_delta.core.model.store import Blanks, Clash, LevelName, Store
 
-__all__ = ["Policy", "levels_of", "policy_of_list", "policy_of_store", "standing_exceptions"]
-
-Choice = TypeVar("Choice")
+__all__ = ["Policy", "levels_of", "standing_exceptions"]
 
 
 @dataclass(frozen=True, slots=True)
@@ -52,63 +49,6 @@ class Policy:
         """What becomes of this field where the store changed it, too; without a name, of a whole item."""
         every: Clash = "hold" if self.clash is None or (self.clash == "add" and name is None) else self.clash
         return every if name is None else self.clash_in.get(name, every)
-
-    def over(self, other: Policy) -> Policy:
-        """What is said here, and where nothing is what the `other` says. What is said here of every field counts before
-        what the other says of a single one.
-
-        >>> both = Policy(blanks_in={"sale_price": "clear"}).over(Policy(blanks="keep", with_new=True))
-        >>> both.blanks_of("sale_price"), both.blanks_of("name"), both.with_new
-        ('clear', 'keep', True)
-        """
-        blanks, blanks_in = _over((self.blanks, self.blanks_in), (other.blanks, other.blanks_in))
-        clash, clash_in = _over((self.clash, self.clash_in), (other.clash, other.clash_in))
-        return Policy(
-            accept=[*other.accept, *self.accept],
-            blanks=blanks,
-            blanks_in=blanks_in,
-            clash=clash,
-            clash_in=clash_in,
-            with_new=self.with_new or other.with_new,
-            with_gone=self.with_gone or other.with_gone,
-            repair=self.repair or other.repair,
-            near_keys=self.near_keys or other.near_keys,
-            new_values=[*other.new_values, *self.new_values],
-        )
-
-
-Said = tuple[Choice | None, Mapping[str, Choice]]
-"""What is said of every field, if anything, and of single ones."""
-
-
-def _over(said: Said[Choice], other: Said[Choice]) -> Said[Choice]:
-    """What is said, and where nothing is what else is said."""
-    every, single = said
-    return (every, single) if every is not None else (other[0], {**other[1], **single})
-
-
-def policy_of_store(store: Store, fields: Collection[str]) -> Policy:
-    """What a store file says is meant by sheets with these fields."""
-    there = {name: field for name, field in store.fields.items() if name in fields}
-    return Policy(
-        blanks=store.sheets.blanks,
-        blanks_in={name: field.blanks for name, field in there.items() if field.blanks is not None},
-        clash=store.sheets.clash,
-        clash_in={name: field.clash for name, field in there.items() if field.clash is not None},
-        with_new=store.sheets.with_new,
-    )
-
-
-def policy_of_list(mapping: ListMapping) -> Policy:
-    """What a list's description says is meant by it; but for what is to be let through, which has a form of its own."""
-    return Policy(
-        blanks=mapping.blanks,
-        blanks_in={name: field.blanks for name, field in mapping.fields.items() if field.blanks is not None},
-        with_new=mapping.with_new,
-        repair=mapping.repair,
-        near_keys=mapping.near_keys,
-        new_values=mapping.new_values,
-    )
 
 
 def levels_of(store: Store, *, learned: bool) -> dict[str, LevelName]:

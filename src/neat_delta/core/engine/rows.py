@@ -95,7 +95,7 @@ def _must_have_codes(codes: Catalogue) -> None:
     if NEW_CODE not in codes.fields:
         raise CatalogueError(
             f'{codes.path}: no heading stands for the new code. Call it "{NEW_CODE}", or say which does with '
-            f'‹mapping› "HEADING={NEW_CODE}".'
+            f'‹map› "HEADING={NEW_CODE}".'
         )
 
 

@@ -14,7 +14,7 @@ import polars as pl
 from neat_delta.core.checks import check_changes, value_findings
 from neat_delta.core.decide.consequences import settle
 from neat_delta.core.decide.decide import accepted, decide, with_decisions
-from neat_delta.core.decide.policy import levels_of, policy_of_store, standing_exceptions
+from neat_delta.core.decide.policy import levels_of, standing_exceptions
 from neat_delta.core.detect import Detected, DetectInputs, detect
 from neat_delta.core.detect.damage import damaged
 from neat_delta.core.detect.slips import forms
@@ -48,12 +48,13 @@ from neat_delta.core.model.schemas import TEXTS, empty
 from neat_delta.core.model.store import Field, Store
 from neat_delta.core.support.background import submit
 from neat_delta.core.support.errors import CatalogueError
-from neat_delta.core.support.nearest import nearest
+from neat_delta.core.support.nearest import did_you_mean
 
 if TYPE_CHECKING:
     from neat_delta.core.decide.policy import Policy
     from neat_delta.core.match.rows import Matched
-    from neat_delta.core.model.changeset import Accept, ChangeSet
+    from neat_delta.core.model.accept import Accept
+    from neat_delta.core.model.changeset import ChangeSet
     from neat_delta.core.model.provenance import Provenance
 
 __all__ = ["compare", "recode"]
@@ -121,7 +122,6 @@ def _run(
     listed_codes: bool,
 ) -> ChangeSet:
     aligned = align_inputs(live, sheet, store=store, columns=options.columns, listed_codes=listed_codes)
-    options = _as_the_store_says(options, aligned)
     policy = options.policy
     remembered, stale = False, _is_stale(sheet, live) and not listed_codes
     if base is None and stale and sheet.memory is not None and _remembers_values(sheet.memory, aligned):
@@ -274,17 +274,6 @@ def _cut_with(sides: _Sides, sheet: Catalogue, *, remembered: bool) -> Catalogue
     return sides.own_base if remembered else align_base(sheet.memory, sides.aligned)
 
 
-def _as_the_store_says(options: CompareOptions, aligned: AlignedInputs) -> CompareOptions:
-    """The options, and where they say nothing what the store file does; only a sheet that was read as it stands may
-    have every item.
-    """
-    if aligned.store is None:
-        return options
-    policy = options.policy.over(policy_of_store(aligned.store, aligned.live.fields))
-    whole = aligned.store.sheets.whole and aligned.sheet.provenance is None
-    return replace(options, policy=policy, whole=options.whole or whole)
-
-
 def _known(aligned: AlignedInputs, texts: pl.DataFrame, matched: Matched, options: CompareOptions) -> Store:
     """What is known of the store: from its file, or at a glance at the fields that differ. CatalogueError when the
     options name a field that live does not have.
@@ -321,8 +310,9 @@ def _must_name(accept: Iterable[Accept], aligned: AlignedInputs) -> None:
         if index.naming([which]).any():
             continue
         keys = pl.concat([index.keys[name] for name in aligned.key.fields]).unique()
-        near = nearest(which, fields) or (nearest(which, keys) if keys.len() <= MOST_KEYS else None)
-        hint = f' Did you mean "{near}"?' if near else f" The fields are: {listed(aligned.live.fields)}."
+        there = f"The fields are: {listed(aligned.live.fields)}."
+        near = did_you_mean(which, fields)
+        hint = near or did_you_mean(which, keys if keys.len() <= MOST_KEYS else (), there)
         raise CatalogueError(f'‹accept› {one}: there is neither a field nor an item "{which}".{hint}')
 
 
@@ -339,9 +329,8 @@ def _must_have(live: Catalogue, names: Iterable[str]) -> None:
     """CatalogueError when live has no field of one of these names."""
     for name in names:
         if name not in live.fields:
-            near = nearest(name, live.fields)
-            hint = f'Did you mean "{near}"?' if near else f"It has: {listed(live.fields)}."
-            raise CatalogueError(f'{live.path}: it has no field "{name}". {hint}')
+            hint = did_you_mean(name, live.fields, f"It has: {listed(live.fields)}.")
+            raise CatalogueError(f'{live.path}: it has no field "{name}".{hint}')
 
 
 def _detected(

@@ -14,7 +14,7 @@ from neat_delta.core.model.catalogue import MARK, Catalogue, listed
 from neat_delta.core.model.changeset import SetAside
 from neat_delta.core.model.lists import ListMapping, Spread, Stack
 from neat_delta.core.support.errors import CatalogueError
-from neat_delta.core.support.nearest import nearest
+from neat_delta.core.support.nearest import did_you_mean, nearest
 
 __all__ = ["Reshaped", "reshape"]
 
@@ -49,9 +49,8 @@ def reshape(catalogue: Catalogue, mapping: ListMapping, used: Sequence[str]) -> 
 def _must_have(catalogue: Catalogue, headings: Sequence[str], where: str) -> None:
     for heading in headings:
         if heading not in catalogue.fields:
-            near = nearest(heading, catalogue.fields)
-            hint = f'Did you mean "{near}"?' if near else f"It has: {listed(catalogue.fields)}."
-            raise CatalogueError(f'{catalogue.path}: {where} names "{heading}", and there is no such heading. {hint}')
+            hint = did_you_mean(heading, catalogue.fields, f"It has: {listed(catalogue.fields)}.")
+            raise CatalogueError(f'{catalogue.path}: {where} names "{heading}", and there is no such heading.{hint}')
 
 
 def _spread(catalogue: Catalogue, rows: pl.Series, spread: Spread, used: Sequence[str]) -> Reshaped:

@@ -3,12 +3,13 @@
 from __future__ import annotations
 
 import dataclasses
-from collections.abc import Callable, Mapping, Sequence
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, replace
 
 import msgspec
 import polars as pl
 
+from neat_delta.core.decide.policy import Policy
 from neat_delta.core.detect.near_keys import near_reasons
 from neat_delta.core.diff.equality import by_value, notations
 from neat_delta.core.infer.learn import known_store
@@ -37,7 +38,7 @@ from neat_delta.core.query.terms import Own
 from neat_delta.core.rules.edited import read_by, refuse_keys
 from neat_delta.core.rules.run import RuleTables, fields_of, run_rules
 from neat_delta.core.support.errors import CatalogueError
-from neat_delta.core.support.nearest import nearest
+from neat_delta.core.support.nearest import did_you_mean
 
 __all__ = ["NO_CODE", "ListOptions", "TranslatedList", "translate"]
 
@@ -45,27 +46,19 @@ NO_CODE = "new, without a code"
 """The reason for which a row is set aside that live has no item for, and that has no key of the store."""
 
 
-def _never(name: str) -> bool:
-    """Whether a blank of a field is as live has it, where nothing is said."""
-    return False
-
-
 @dataclass(frozen=True, slots=True)
 class ListOptions:
     """What is said of a list besides its description: the headings, as a person says now, the store's key and the only
-    fields that are wanted (`columns`); whether near keys are taken, or those that a spreadsheet made (`repair`); the
-    rules for what is computed of it, with the tables that they look up in, and what `:name` stands for; whether they
-    see live's value where the list is blank, field by field (`blanks_kept`); and how the list writes values
-    (`writing`), over what its description says of that.
+    fields that are wanted (`columns`); whether near keys are taken, or those that a spreadsheet made, and whether rules
+    see live's value where the list is blank (`policy`); the rules for what is computed of it, with the tables that they
+    look up in, and what `:name` stands for; and how the list writes values (`writing`), over what its description says.
     """
 
     columns: ColumnOptions = ANY_COLUMNS
-    near_keys: bool = False
-    repair: bool = False
+    policy: Policy = dataclasses.field(default_factory=Policy)
     rules: Rules | None = None
     lookups: Mapping[str, pl.DataFrame] | None = None
     values: Mapping[str, str] | None = None
-    blanks_kept: Callable[[str], bool] = _never
     writing: Notation = dataclasses.field(default_factory=Notation)
 
 
@@ -122,9 +115,9 @@ def translate(
         if name not in texts.columns:
             raise CatalogueError(
                 f'{supplied.path}: no heading stands for "{name}", by which its rows are to be matched. Say which one '
-                f"does with ‹mapping›, or what it always is with ‹constant›. It has: {listed(supplied.fields)}."
+                f"does with ‹map›, or what it always is with ‹constant›. It has: {listed(supplied.fields)}."
             )
-    told = _over(options.writing, mapping.writing)
+    told = options.writing.over(mapping.writing)
     wanted = [name for name in shown.fields if name in {*texts.columns, *_read(options.rules, shown.fields)}]
     shop = known_store(shown, store, key.fields, wanted)
     # Where a working sheet was cut from still tells whether it is stale.
@@ -132,8 +125,8 @@ def translate(
     same_key = by == key.fields
     match_key = key if same_key else Key(by, ignore_case=key.ignore_case)
     met = match_list(
-        shown, sheet, match_key, key, mapping, near=options.near_keys or mapping.near_keys,
-        repair=options.repair or mapping.repair, settings=shop.fields, writing=_over(told, shop.writing),
+        shown, sheet, match_key, key, mapping, near=options.policy.near_keys,
+        repair=options.policy.repair, settings=shop.fields, writing=told.over(shop.writing),
     )  # fmt: skip
     placed = _placed(shown, sheet, met, key, mapping)
     draft = _Draft(shown, texts, placed, made)
@@ -147,7 +140,7 @@ def translate(
     readings = draft.notations | {
         heading: draft.notations[name] for name, heading in headings.items() if name in draft.notations
     }
-    own = Own({**shop.fields, **kinds}, _over(told, shop.writing), readings)
+    own = Own({**shop.fields, **kinds}, told.over(shop.writing), readings)
     draft.run(book, shaped.cells, own, shop, options, named)
     made, kept = draft.made, (~placed.codeless).arg_true()
     provenance = Provenance(
@@ -223,15 +216,8 @@ class _Made:
 def _must_have(fields: Sequence[str], names: Sequence[str], who: str) -> None:
     for name in names:
         if name not in fields:
-            near = nearest(name, fields)
-            hint = f'Did you mean "{near}"?' if near else f"It has: {listed(fields)}."
-            raise CatalogueError(f'{who} names the field "{name}", and live has none of that name. {hint}')
-
-
-def _over(said: Notation, other: Notation) -> Notation:
-    """What is said of how values are written, and where nothing is the other."""
-    own = {name: value for name in said.__struct_fields__ if (value := getattr(said, name)) is not None}
-    return msgspec.structs.replace(other, **own)
+            hint = did_you_mean(name, fields, f"It has: {listed(fields)}.")
+            raise CatalogueError(f'{who} names the field "{name}", and live has none of that name.{hint}')
 
 
 def _read(rules: Rules | None, fields: Sequence[str]) -> list[str]:
@@ -484,7 +470,7 @@ class _Draft:
         said = self.ours.select(typed).with_columns(
             self.plain.select(name for name in self.plain.columns if name in typed)
         )
-        kept = [name for name in typed if options.blanks_kept(name)]  # there a blank is as live has it
+        kept = [name for name in typed if options.policy.blanks_of(name) == "keep"]  # there a blank is as live has it
         said = said.with_columns(
             said[name].zip_with(~said.select(blank(pl.col(name))).to_series(), self.theirs[name]) for name in kept
         )

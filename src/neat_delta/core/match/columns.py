@@ -12,7 +12,7 @@ from neat_delta.core.model.catalogue import listed
 from neat_delta.core.model.columns import ColumnMapping, ColumnMatch
 from neat_delta.core.model.store import Field
 from neat_delta.core.support.errors import CatalogueError
-from neat_delta.core.support.nearest import nearest
+from neat_delta.core.support.nearest import did_you_mean, nearest
 
 __all__ = ["match_columns"]
 
@@ -42,8 +42,8 @@ def match_columns(
     """
     mapping, saved = mapping or ColumnMapping(), saved or ColumnMapping()
     settings = {name: field for name, field in (field_settings or {}).items() if name in set(fields)}
-    _must_be_known([*mapping.headings], headings, path, "‹mapping›")
-    _must_be_known([*mapping.headings.values(), *saved.headings.values()], fields, "live", "‹mapping›")
+    _must_be_known([*mapping.headings], headings, path, "‹map›")
+    _must_be_known([*mapping.headings.values(), *saved.headings.values()], fields, "live", "‹map›")
     _must_be_known(mapping.ignore, [*headings, *fields], path, "‹ignore›")
     _must_be_known(only, fields, "live", "‹only›")
     by_name = {field.heading: name for name, field in settings.items() if field.heading is not None}
@@ -82,7 +82,7 @@ def match_columns(
         if one.field is not None and one.field in taken:
             raise CatalogueError(
                 f'{path}: the headings "{taken[one.field]}" and "{one.heading}" both stand for the field '
-                f'"{one.field}". Leave one of them out with ‹ignore›, or say what it is with ‹mapping›.'
+                f'"{one.field}". Leave one of them out with ‹ignore›, or say what it is with ‹map›.'
             )
         if one.field is not None:
             taken[one.field] = one.heading
@@ -103,6 +103,5 @@ def _by_fold(names: Mapping[str, str]) -> defaultdict[str, set[str]]:
 def _must_be_known(names: Collection[str], there: Sequence[str], where: str, option: str) -> None:
     for name in names:
         if name not in there:
-            near = nearest(name, there)
-            hint = f'Did you mean "{near}"?' if near else f"It has: {listed(there)}."
-            raise CatalogueError(f'{option} names "{name}", and there is no such heading in {where}. {hint}')
+            hint = did_you_mean(name, there, f"It has: {listed(there)}.")
+            raise CatalogueError(f'{option} names "{name}", and there is no such heading in {where}.{hint}')

@@ -164,7 +164,7 @@ def align_inputs(
         if name not in taken.values():
             raise CatalogueError(
                 f'{sheet.path}: no heading stands for "{name}", which is the key in {live.path}. '
-                f"Say which one does with ‹mapping›. It has: {listed(sheet.fields)}."
+                f"Say which one does with ‹map›. It has: {listed(sheet.fields)}."
             )
     lines = continued(shop)
     # A field that nobody asked for may be what goes on over several lines.

@@ -11,7 +11,9 @@ from typing import Literal
 import msgspec
 import polars as pl
 
+from neat_delta.core.model.accept import Accept
 from neat_delta.core.model.catalogue import Source
+from neat_delta.core.model.choices import Verdict
 from neat_delta.core.model.columns import ColumnMatch
 from neat_delta.core.model.layout import Layout, Notation
 from neat_delta.core.model.rules import RuleText
@@ -29,7 +31,6 @@ from neat_delta.core.model.store import Field, Key, Relations
 __all__ = [
     "FORMAT",
     "VERSION",
-    "Accept",
     "ChangeSet",
     "CheckFinding",
     "Computed",
@@ -46,7 +47,6 @@ __all__ = [
     "Row",
     "SetAside",
     "Unresolved",
-    "Verdict",
     "code_changes",
     "counted",
     "held",
@@ -55,7 +55,6 @@ __all__ = [
 FORMAT = "neat-delta changes"
 VERSION = 1
 
-Verdict = Literal["changed", "recoded", "new", "gone"]
 """What became of an item; `recoded`: its code changes, and maybe more. A fifth, `same`, is only counted.
 """
 
@@ -95,17 +94,6 @@ class LikelyCode(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     agree: int
     fields: int
     alike: int | None
-
-
-class Accept(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
-    """What is let through although it was found: a check, or only its findings in one field or of one item."""
-
-    check: str
-    which: str | None = None
-
-    def __str__(self) -> str:
-        """As it is said on the command line."""
-        return self.check if self.which is None else f"{self.check}:{self.which}"
 
 
 class FindingSummary(msgspec.Struct, frozen=True, forbid_unknown_fields=True):

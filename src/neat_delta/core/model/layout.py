@@ -80,3 +80,12 @@ class Notation(msgspec.Struct, frozen=True, forbid_unknown_fields=True, omit_def
     date_form: str | None = None
     yes: tuple[str, ...] | None = None
     no: tuple[str, ...] | None = None
+
+    def over(self, other: Notation) -> Notation:
+        """What is told here, and where nothing is what the `other` tells.
+
+        >>> Notation(date_form="DD.MM.YYYY").over(Notation(",")).decimal_mark
+        ','
+        """
+        told = {name: value for name in self.__struct_fields__ if (value := getattr(self, name)) is not None}
+        return msgspec.structs.replace(other, **told)

@@ -101,11 +101,11 @@ class ListMapping(msgspec.Struct, frozen=True, forbid_unknown_fields=True, omit_
     with_new: Annotated[bool, Meta(description="Items that only the list has are sent.")] = False
     whole: Annotated[bool, Meta(description="The list has every item: those that it lacks are gone.")] = False
     repair: Annotated[bool, Meta(description="Live's value is put back where only the writing was damaged.")] = False
-    near_keys: Annotated[bool, Meta(description="Keys that nearly are live's are taken.")] = False
+    accept_near_keys: Annotated[bool, Meta(description="Keys that nearly are live's are taken.")] = False
     accept: Annotated[list[Text], Meta(description="The checks to let through: CHECK, CHECK:FIELD or CHECK:SKU.")] = (
         msgspec.field(default_factory=list)
     )
-    new_values: Annotated[list[Text], Meta(description="The fields that may take values that live does not have.")] = (
-        msgspec.field(default_factory=list)
-    )
+    with_new_values: Annotated[
+        list[Text], Meta(description="The fields that may take values that live does not have.")
+    ] = msgspec.field(default_factory=list)
     rules: Annotated[Text | None, Meta(description="A rules file, from the mapping file's folder.")] = None

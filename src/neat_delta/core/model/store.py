@@ -17,7 +17,7 @@ import msgspec
 from neat_delta.core.model.importer import NEW_CODE, PATCHES, REASON, SPARSE, CodeChange, Importer
 from neat_delta.core.model.layout import Layout, Notation
 from neat_delta.core.model.results import ResultsForm
-from neat_delta.core.support.nearest import nearest
+from neat_delta.core.support.nearest import did_you_mean
 
 __all__ = [
     "VERSION",
@@ -473,8 +473,7 @@ def unknown_fields(store: Store, fields: Collection[str]) -> Iterator[Conflict]:
     ]
     for where, name in named:
         if name is not None and name not in known:
-            near = nearest(name, sorted(known))
-            hint = f' Did you mean "{near}"?' if near else ""
+            hint = did_you_mean(name, sorted(known))
             yield Conflict(where, f'there is no field "{name}", here or in live.{hint}')
 
 

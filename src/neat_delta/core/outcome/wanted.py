@@ -10,7 +10,8 @@ import msgspec
 import polars as pl
 
 from neat_delta.core.model.catalogue import Catalogue
-from neat_delta.core.model.changeset import ChangeSet, Counts, Verdict
+from neat_delta.core.model.changeset import ChangeSet, Counts
+from neat_delta.core.model.choices import Verdict
 from neat_delta.core.model.importer import Removal
 from neat_delta.core.model.schemas import ITEMS_SCHEMA, cells_schema
 from neat_delta.core.outcome.located import Located

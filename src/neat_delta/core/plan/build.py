@@ -100,7 +100,7 @@ def plan(
         raise StoreError(
             "The importer deletes items that a file does not have, as the store file says, and a file of the changes "
             "alone would delete the rest of the catalogue. Turn that off in the importer and in the store file "
-            '(missing = "kept"), or write the whole catalogue with ‹whole›.'
+            '(missing = "kept"), or write the whole catalogue with ‹whole_catalogue›.'
         )
     _must_be_no_fields(live, importer)
     _must_be_fields(changes, live, importer)

@@ -17,13 +17,13 @@ from neat_delta.core.kinds import KINDS
 from neat_delta.core.kinds.number import CURRENCY, NUMBER_KINDS
 from neat_delta.core.model.catalogue import Catalogue
 from neat_delta.core.model.changeset import ChangeSet
+from neat_delta.core.model.choices import KeepMargin
 from neat_delta.core.model.store import Field
 
 __all__ = [
     "Impact",
     "ImpactFacts",
     "ImpactPoints",
-    "Keep",
     "Mover",
     "Suggestion",
     "Sums",
@@ -41,7 +41,6 @@ CENT, TENTH = Decimal("0.01"), Decimal("0.1")
 Role = Literal["price", "cost", "stock"]
 ROLES: tuple[Role, ...] = get_args(Role)
 
-Keep = Literal["percent", "amount"]
 """What of a margin is to stay: its share of the price, or the amount."""
 
 
@@ -115,7 +114,11 @@ class ImpactFacts(msgspec.Struct, frozen=True):
 
 
 def impact_of(
-    changes: ChangeSet, live: Catalogue | None, names: Sequence[str], by: str | None = None, keep: Keep | None = None
+    changes: ChangeSet,
+    live: Catalogue | None,
+    names: Sequence[str],
+    by: str | None = None,
+    keep: KeepMargin | None = None,
 ) -> ImpactFacts:
     """What is told of a round's impact; nothing where live is not at hand. `names` are the items' names.
 
@@ -204,7 +207,9 @@ def _movers(keys: pl.DataFrame, items: Sequence[_Item], names: Sequence[str]) ->
     ]
 
 
-def _suggestions(keys: pl.DataFrame, items: Sequence[_Item], names: Sequence[str], keep: Keep) -> list[Suggestion]:
+def _suggestions(
+    keys: pl.DataFrame, items: Sequence[_Item], names: Sequence[str], keep: KeepMargin
+) -> list[Suggestion]:
     suggestions = []
     for item in items:
         old_cost, cost = item.before["cost"], item.after["cost"]

@@ -14,8 +14,9 @@ from neat_delta.core.match.columns import match_columns
 from neat_delta.core.match.keys import KeyIndex, stripped
 from neat_delta.core.model.catalogue import Catalogue, listed
 from neat_delta.core.model.changeset import ChangeSet
+from neat_delta.core.model.choices import KeepMargin
 from neat_delta.core.model.store import Field
-from neat_delta.core.review.impact import CENT, TENTH, WORKING, Keep, moved
+from neat_delta.core.review.impact import CENT, TENTH, WORKING, moved
 from neat_delta.core.support.errors import CatalogueError
 
 __all__ = ["Record", "Records", "records"]
@@ -50,7 +51,7 @@ class Records(msgspec.Struct, frozen=True):
 
     path: str
     price: str
-    keep: Keep
+    keep: KeepMargin
     rows: int
     untouched: int
     unknown: int
@@ -59,7 +60,7 @@ class Records(msgspec.Struct, frozen=True):
 
 
 def records(
-    changes: ChangeSet, live: Catalogue, table: Catalogue, price: str | None = None, keep: Keep = "percent"
+    changes: ChangeSet, live: Catalogue, table: Catalogue, price: str | None = None, keep: KeepMargin = "percent"
 ) -> Records:
     """What the sent changes of costs do to the records of a table, in its order.
 
@@ -120,7 +121,13 @@ def _headings(changes: ChangeSet, live: Catalogue, table: Catalogue) -> dict[str
 
 
 def _record(
-    row: int, key: dict[str, str], about: dict[str, str], price: Decimal, before: Decimal, cost: Decimal, keep: Keep
+    row: int,
+    key: dict[str, str],
+    about: dict[str, str],
+    price: Decimal,
+    before: Decimal,
+    cost: Decimal,
+    keep: KeepMargin,
 ) -> Record:
     margins = [price - one for one in (before, cost)]
     shares = [(one * 100 / price).quantize(TENTH, ROUND_HALF_UP) if price else None for one in margins]

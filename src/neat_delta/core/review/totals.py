@@ -43,11 +43,9 @@ def totals(changes: ChangeSet, live: Catalogue, fields: Sequence[str]) -> list[T
     as nothing.
 
     >>> from neat_delta import as_catalogue, compare
-    >>> from neat_delta.core.engine.options import CompareOptions
-    >>> from neat_delta.core.model.columns import ColumnOptions
     >>> live = as_catalogue({"sku": ["QA-1", "QA-1"], "location": ["A", "B"], "stock": ["3", "4"]}, "live")
     >>> sheet = as_catalogue({"sku": ["QA-1"], "location": ["B"], "stock": ["9"]}, "sheet")
-    >>> changes = compare(live, sheet, options=CompareOptions(ColumnOptions(["sku", "location"])))
+    >>> changes = compare(live, sheet, key=["sku", "location"])
     >>> [(one.item, int(one.before), int(one.after)) for one in totals(changes, live, ["stock"])]
     [('QA-1', 7, 12)]
     """

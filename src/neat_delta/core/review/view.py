@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Collection
 from dataclasses import dataclass, replace
-from typing import TYPE_CHECKING, Literal
+from typing import TYPE_CHECKING
 
 import polars as pl
 
@@ -13,15 +13,15 @@ from neat_delta.core.infer.learn import learn_sample
 from neat_delta.core.match.keys import KeyIndex
 from neat_delta.core.model.catalogue import MARK, Catalogue
 from neat_delta.core.model.changeset import ChangeSet, Header, held
+from neat_delta.core.model.choices import ItemOrder
 from neat_delta.core.model.reasons import sort_of
 from neat_delta.core.review.figures import amounts
 
 if TYPE_CHECKING:
     from neat_delta.core.query.expressions import Rows
 
-__all__ = ["Sort", "View", "first", "flagged", "names_of", "rows_of", "view"]
+__all__ = ["View", "first", "flagged", "names_of", "rows_of", "view"]
 
-Sort = Literal["file", "key", "name", "size"]
 """The order of live's rows; by key; by name; the largest change in per cent first, of what is to be sent."""
 
 
@@ -116,7 +116,7 @@ def view(
     flagged: pl.Series | None = None,
     keys: Collection[str] = (),
     verdicts: Collection[str] = (),
-    sort: Sort = "file",
+    sort: ItemOrder = "file",
 ) -> View:
     """The items that change one of `fields`, have one of `keys` in their key and one of `verdicts` (each: any when
     empty), in the order of `sort`; `wanted` and `flagged` are the numbers of the only items to

@@ -34,7 +34,7 @@ from neat_delta.core.query.expressions import (
 from neat_delta.core.rules.writing import written
 from neat_delta.core.support.distinct import deduplicate
 from neat_delta.core.support.errors import ConditionError
-from neat_delta.core.support.nearest import nearest
+from neat_delta.core.support.nearest import did_you_mean, nearest
 
 __all__ = ["RuleTables", "Worked", "fields_of", "run_rules"]
 
@@ -96,10 +96,9 @@ def run_rules(rules: Rules, tables: RuleTables, values: Mapping[str, str] | None
         try:
             for name in rule.replaces:
                 if name not in names[:number]:
-                    near = nearest(name, names[:number])
                     raise ConditionError(
                         f'over names "{name}", and no rule before it is called that.'
-                        + (f' Did you mean "{near}"?' if near else "")
+                        + did_you_mean(name, names[:number])
                     )
             run.look_up(rules.table)
             run.apply(rule)

@@ -13,6 +13,7 @@ __all__ = [
     "NeatDeltaError",
     "OutputError",
     "ProofError",
+    "SettingError",
     "StoreError",
 ]
 
@@ -52,6 +53,14 @@ class OutputError(NeatDeltaError):
 
 class ProofError(NeatDeltaError):
     """Replaying the update files does not give the target, so nothing is handed over."""
+
+
+class SettingError(NeatDeltaError):
+    """A setting says what it cannot; `setting` is its name, as a request has it."""
+
+    def __init__(self, setting: str, what: str) -> None:
+        super().__init__(f"‹{setting}›: {what}")
+        self.setting, self.what = setting, what
 
 
 class StoreError(NeatDeltaError):

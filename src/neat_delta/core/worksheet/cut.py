@@ -19,7 +19,7 @@ from neat_delta.core.model.layout import Notation
 from neat_delta.core.model.store import Field, Store
 from neat_delta.core.query.expressions import Condition, Rows, evaluate, ordered
 from neat_delta.core.support.errors import CatalogueError
-from neat_delta.core.support.nearest import nearest
+from neat_delta.core.support.nearest import did_you_mean
 
 __all__ = ["Column", "WorkingSheet", "as_written", "cut_worksheet"]
 
@@ -79,9 +79,8 @@ def cut_worksheet(
     name = told if told in live.fields else plain_heading(live.fields, NAME_HEADINGS)
     for field in fields:
         if field not in live.fields:
-            near = nearest(field, live.fields)
-            hint = f'Did you mean "{near}"?' if near else f"It has: {', '.join(live.fields[:12])}."
-            raise CatalogueError(f'{live.path}: it has no field "{field}". {hint}')
+            hint = did_you_mean(field, live.fields, f"It has: {', '.join(live.fields[:12])}.")
+            raise CatalogueError(f'{live.path}: it has no field "{field}".{hint}')
     first = [*keys, *([name] if name is not None and name not in keys else [])]
     chosen = [*first, *(field for field in dict.fromkeys(fields or live.fields) if field not in first)]
     cells, missing = live.cells, list[str]()

@@ -15,7 +15,7 @@ import polars as pl
 
 from neat_delta.core.model.layout import encoding_name
 from neat_delta.core.support.errors import CatalogueError
-from neat_delta.core.support.nearest import nearest
+from neat_delta.core.support.nearest import did_you_mean
 
 __all__ = ["BOMS", "Known", "codec", "decoded", "guess", "known_of", "of_head", "written_in"]
 
@@ -88,8 +88,8 @@ def codec(name: str) -> str:
         canonical = codecs.lookup(name).name
         "".encode(canonical)
     except (LookupError, ValueError):
-        near = nearest(name, ["utf-8", "utf-16", *PAGES, "shift-jis", "gb18030", "big5", "euc-kr"])
-        hint = f' Did you mean "{near}"?' if near else " For example: utf-8, utf-16, cp1252, cp1250, cp1251."
+        known = ["utf-8", "utf-16", *PAGES, "shift-jis", "gb18030", "big5", "euc-kr"]
+        hint = did_you_mean(name, known, "For example: utf-8, utf-16, cp1252, cp1250, cp1251.")
         raise CatalogueError(f'There is no encoding "{name}".{hint}') from None
     return canonical
 

@@ -1,0 +1,141 @@
+"""What a comparison is given, each thing as what it is: catalogues read, a list's description, what is asked for, and
+what files say where that leaves something open.
+"""
+
+from __future__ import annotations
+
+import os
+from collections.abc import Mapping
+from dataclasses import dataclass
+from typing import TYPE_CHECKING
+
+import msgspec
+
+from neat_delta.app.requests import CompareRequest, settings_of, with_defaults
+from neat_delta.app.sources import Table, catalogue_of, store_of
+from neat_delta.core.lists.translate import ListOptions, TranslatedList
+from neat_delta.core.lists.translate import translate as translate_list
+from neat_delta.core.model.importer import NEW_CODE
+from neat_delta.core.model.lists import ListMapping
+from neat_delta.core.model.rules import Rules
+from neat_delta.files.mappingfile import must_name_fields, read_mapping
+from neat_delta.files.rulesfile import beside, read_lookups, read_rules
+
+if TYPE_CHECKING:
+    import polars as pl
+
+    from neat_delta.core.model.catalogue import Catalogue
+    from neat_delta.core.model.store import Store
+
+__all__ = ["Inputs", "Path", "as_compare", "read_inputs", "rules_of", "translated"]
+
+Path = str | os.PathLike[str]
+
+
+@dataclass(frozen=True, slots=True)
+class Inputs:
+    """Both catalogues as they were read; what is known of the store; what is said of the sheet if it is a list, and the
+    file that says it; what is asked for, with what files say besides.
+    """
+
+    live: Catalogue
+    sheet: Catalogue
+    store: Store | None
+    described: ListMapping | None
+    mapping_path: str | None
+    asked: CompareRequest
+
+
+def read_inputs(
+    live: Table,
+    sheet: Table,
+    asked: CompareRequest,
+    *,
+    store: Store | Path | None,
+    mapping: ListMapping | Path | None,
+    of_a_list: bool = False,
+) -> Inputs:
+    """Read what is given. A sheet is a list where it has a `mapping`, where `asked` says what is only said of one, or
+    where it is one anyway (`of_a_list`). StoreError where a mapping file names a field that nothing has.
+
+    >>> live, sheet = {"sku": ["QA-1"]}, {"sku": ["QA-1"]}
+    >>> read_inputs(live, sheet, CompareRequest(), store=None, mapping=ListMapping(repair=True)).asked.repair
+    True
+    """
+    known = store_of(store)
+    before = catalogue_of(live, "live", known, layout=known.file.layout if known else None)
+    described, path = None, None
+    if mapping is not None or of_a_list or asked.match_by or asked.constant or asked.prefer:
+        path = None if mapping is None or isinstance(mapping, ListMapping) else os.fspath(mapping)
+        said = mapping if isinstance(mapping, ListMapping) else ListMapping()
+        described = _described(said if path is None else read_mapping(path), asked)
+    layout = described.file if described else None
+    edited = catalogue_of(sheet, "sheet", known, layout=layout, like=before)
+    fields = _fields(before, known, asked)
+    if path is not None and described is not None:
+        must_name_fields(described, path, list(dict.fromkeys([*fields, *(known.fields if known else ()), NEW_CODE])))
+    made = described or (None if edited.provenance is None else ListMapping())
+    return Inputs(before, edited, known, described, path, with_defaults(asked, made, known, fields))
+
+
+def _described(said: ListMapping, asked: CompareRequest) -> ListMapping:
+    """What is said of a list in its description, and over it now."""
+    return msgspec.structs.replace(
+        said,
+        match_by=list(asked.match_by) or said.match_by,
+        constants=said.constants | asked.constant,
+        prefer=asked.prefer or said.prefer,
+    )
+
+
+def _fields(live: Catalogue, store: Store | None, asked: CompareRequest) -> list[str]:
+    """Live's fields by their names in the store file, and those that are said to be there besides."""
+    named = {one.heading: name for name, one in store.fields.items() if one.heading} if store else {}
+    unseen = [name for name, one in store.fields.items() if one.unseen] if store else []
+    fields = [named.get(heading, heading) for heading in live.fields]
+    return list(dict.fromkeys([*fields, *unseen, *asked.add_field]))
+
+
+def translated(
+    inputs: Inputs, rules: Rules | Path | None = None, lookups: Mapping[str, pl.DataFrame] | None = None
+) -> TranslatedList:
+    """A list as a sheet of the store, with what rules make of it: those given, or those that its description names.
+
+    >>> mapping = ListMapping(headings={"Trade": "cost"})
+    >>> live, supplied = {"sku": ["QA-1"], "cost": ["5.00"]}, {"sku": ["QA-1"], "Trade": ["5.20"]}
+    >>> inputs = read_inputs(live, supplied, CompareRequest(), store=None, mapping=mapping)
+    >>> translated(inputs).sheet.cells.rows()
+    [('QA-1', '5.20')]
+    """
+    described, options = inputs.described or ListMapping(), inputs.asked.options()
+    if rules is None:
+        rules = beside(described.rules, inputs.mapping_path)
+    book, _, tables = rules_of(rules, inputs.live, lookups)
+    said = ListOptions(options.columns, options.policy, book, tables, inputs.asked.let, options.writing)
+    return translate_list(inputs.live, inputs.sheet, described, inputs.store, options=said)
+
+
+def rules_of(
+    rules: Rules | Path | None, live: Catalogue, lookups: Mapping[str, pl.DataFrame] | None = None
+) -> tuple[Rules | None, str, Mapping[str, pl.DataFrame]]:
+    """Rules as they are given or as a file has them; what they are known by; and the tables that they look up in.
+
+    >>> rules_of(None, catalogue_of({"sku": []}, "live"))
+    (None, 'rules', {})
+    """
+    if rules is None or isinstance(rules, Rules):
+        return rules, "rules", lookups or {}
+    path = os.fspath(rules)
+    book = read_rules(path)
+    return book, path, {**read_lookups(book, path, live), **(lookups or {})}
+
+
+def as_compare(request: msgspec.Struct) -> CompareRequest:
+    """What another request says, as a comparison is asked for it.
+
+    >>> from neat_delta.app.requests import RecodeRequest
+    >>> as_compare(RecodeRequest(key="sku")).key
+    ('sku',)
+    """
+    names = [name for name in request.__struct_fields__ if name in settings_of(CompareRequest)]
+    return CompareRequest(**{name: getattr(request, name) for name in names})

@@ -1,0 +1,82 @@
+"""Options: made from the settings of a request, in groups for whoever asks for help; and read into a request again."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Mapping
+from functools import partial
+from typing import Any, TypeVar, get_args
+
+import click
+
+from neat_delta.app.requests import Group, Request, request_of, settings_of
+from neat_delta.core.support.errors import SettingError
+from neat_delta.report.settings import as_options, option_of
+
+__all__ = ["FILES", "LISTS", "Option", "asked", "settings_options", "verb"]
+
+Decorator = Callable[[Any], Any]
+Asked = TypeVar("Asked", bound="Request")
+
+FIRST, LISTS, FILES = "Options", "Suppliers' lists and rules", "How the files look"
+GROUPS = (FIRST, *get_args(Group), FILES)
+"""The groups of options, as they stand in a command's help."""
+
+
+class Option(click.Option):
+    """An option that stands in a group of a command's help."""
+
+    def __init__(self, *names: Any, group: str = FIRST, **more: Any) -> None:  # noqa: ANN401 - as Click's own
+        super().__init__(*names, **more)
+        self.group = group
+
+
+class Verb(click.Command):
+    """A command whose help shows its options in their groups; those that say how files look only by their names, as
+    `neat-delta help files` says what they do.
+    """
+
+    def format_options(self, ctx: click.Context, formatter: click.HelpFormatter) -> None:
+        """Write the options, a section for each group."""
+        groups: dict[str, list[tuple[str, str]]] = {name: [] for name in GROUPS}
+        for one in self.get_params(ctx):
+            record = one.get_help_record(ctx) if isinstance(one, click.Option) else None
+            if record is not None:
+                groups[one.group if isinstance(one, Option) else FIRST].append(record)
+        looks = groups.pop(FILES)
+        for name, records in groups.items():
+            if records:
+                with formatter.section(name):
+                    formatter.write_dl(records)
+        if looks:
+            with formatter.section(FILES):
+                names = ", ".join(words.partition(" ")[0] for words, _ in looks)
+                formatter.write_text(f"{names}: see `neat-delta help files`.")
+
+
+verb = partial(click.command, cls=Verb)
+"""The decorator that makes a command of a function."""
+
+
+def settings_options(request: type[Request]) -> Decorator:
+    """The options of a request's settings; a command gets what they say under the settings' names."""
+
+    def add(command: Any) -> Any:  # noqa: ANN401 - as Click decorates
+        for name, one in reversed(settings_of(request).items()):
+            said: dict[str, Any] = {"is_flag": True} if one.metavar is None else {"metavar": one.metavar}
+            said |= {"multiple": True} if one.form.repeated else {}
+            command = click.option(
+                option_of(name), name, cls=Option, group=one.group, help=as_options(one.does), **said
+            )(command)
+        return command
+
+    return add
+
+
+def asked(request: type[Asked], said: Mapping[str, Any], **more: Any) -> Asked:  # noqa: ANN401 - values of settings
+    """The request that options say, with `more` of its fields; what is wrong with one is an error of that option."""
+    try:
+        return request_of(
+            request, {name: value for name, value in said.items() if value not in (None, (), False)} | more
+        )
+    except SettingError as error:
+        raise click.BadParameter(error.what, param_hint=option_of(error.setting)) from None
