@@ -18,6 +18,7 @@ from neat_delta import CompareRequest, ListMapping, SettingError, Store
 from neat_delta.app import requests
 from neat_delta.app.requests import Request, request_of, settings_of, with_defaults
 from neat_delta.cli.main import VERBS
+from neat_delta.core.decide.policy import Policy
 from neat_delta.core.model.accept import Accept
 from neat_delta.core.model.store import Sheets
 
@@ -209,6 +210,25 @@ def test_a_setting_that_cannot_be_is_an_error_by_its_name(said, setting, what):
         neat_delta.compare(live, live, **said)
     assert refusal.value.setting == setting and what in refusal.value.what
     assert str(refusal.value) == f"‹{setting}›: {refusal.value.what}"
+
+
+@pytest.mark.parametrize(
+    ("make", "values", "said"),
+    [
+        (neat_delta.Importer, {"blanks": "skipp"}, "‹blanks›: 'skipp' is none of: skip, clear. Did you mean \"skip\"?"),
+        (neat_delta.Importer, {"form": "exel"}, "‹form›: 'exel' is none of: delimited, xlsx"),
+        (neat_delta.Field, {"kind": "monye"}, 'Did you mean "money"?'),
+        (neat_delta.Field, {"same": "txet"}, "‹same›: 'txet' is none of: value, text."),
+        (ListMapping, {"take": "bth"}, "‹take›: 'bth' is none of: matched, new, both."),
+        (neat_delta.Key, {"shared": "al"}, "‹shared›: 'al' is none of: error, all."),
+        (Policy, {"blanks": "cleer"}, "‹blanks›: 'cleer' is none of: hold, clear, keep."),
+        (Policy, {"accept": [Accept("emptyed")]}, 'Did you mean "emptied"?'),
+    ],
+)
+def test_a_word_that_is_none_is_an_error_where_it_is_said(make, values, said):
+    with pytest.raises(SettingError) as refusal:
+        make(**values)
+    assert said in str(refusal.value)
 
 
 @pytest.mark.parametrize(

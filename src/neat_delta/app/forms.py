@@ -8,7 +8,9 @@ from typing import Any, Protocol, get_args
 
 from neat_delta.core.model.accept import Accept
 from neat_delta.core.model.store import Blanks, Clash
+from neat_delta.core.support.errors import SettingError
 from neat_delta.core.support.nearest import did_you_mean
+from neat_delta.core.support.words import must_be_one_of
 
 __all__ = ["Accepts", "Choices", "Commas", "Flag", "Form", "Names", "Number", "OneOf", "Pairs", "Word"]
 
@@ -98,8 +100,10 @@ class OneOf:
 
 
 def _must_be_one_of(word: object, words: Sequence[str]) -> None:
-    if word not in words:
-        raise ValueError(f"{word!r} is none of: {', '.join(words)}.{did_you_mean(str(word), words)}")
+    try:
+        must_be_one_of("", word, words)
+    except SettingError as error:
+        raise ValueError(error.what) from None
 
 
 @dataclass(frozen=True, slots=True)
@@ -287,7 +291,7 @@ class Accepts:
         if not listed:
             return ()
         from neat_delta.core.checks import CHECKS
-        from neat_delta.core.decide.decide import ACCEPTED_SOURCES
+        from neat_delta.core.model.accept import ACCEPTED_SOURCES
 
         accepts, names = [], [*ACCEPTED_SOURCES, *CHECKS]
         for one in listed:

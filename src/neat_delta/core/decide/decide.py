@@ -10,7 +10,7 @@ import msgspec
 import polars as pl
 
 from neat_delta.core.match.keys import KeyIndex
-from neat_delta.core.model.accept import Accept
+from neat_delta.core.model.accept import ACCEPTED_SOURCES, Accept
 from neat_delta.core.model.changeset import ChangeSet, held
 from neat_delta.core.model.schemas import stopping
 from neat_delta.core.support.distinct import all_differ
@@ -18,16 +18,13 @@ from neat_delta.core.support.distinct import all_differ
 if TYPE_CHECKING:
     from neat_delta.core.decide.policy import Policy
 
-__all__ = ["ACCEPTED_SOURCES", "accepted", "as_findings", "decide", "with_decisions"]
+__all__ = ["accepted", "as_findings", "decide", "with_decisions"]
 
 CELL_ORDER = ("check", "list", "rule", "damage", "slip", "clash", "emptied", "code", "held", "follows", "sign-off")
 """Of several findings that hold one cell, the first in this order names the reason; of two of one source the first."""
 
 ITEM_ORDER = ("list", "rule", "code", "clash", "held", "near", "new", "gone", "check", "incomplete", "sign-off")
 """Likewise of those that hold a whole item."""
-
-ACCEPTED_SOURCES = ("damage", "slip", "emptied", "near", "stale", "swapped", "rule", "list")
-"""The sources of findings that can be let through by their name; of checks, it is the check's own."""
 
 Index = Callable[[], KeyIndex]
 """The keys of the items that findings number; made only where a policy names an item."""

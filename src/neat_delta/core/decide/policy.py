@@ -4,13 +4,15 @@ from __future__ import annotations
 
 from collections.abc import Collection, Mapping, Sequence
 from dataclasses import dataclass, field
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, get_args
 
 from neat_delta.core.checks import CHECKS, KIND_CHECKS
-from neat_delta.core.model.accept import Accept
+from neat_delta.core.model.accept import ACCEPTED_SOURCES, Accept
+from neat_delta.core.model.store import Blanks, Clash
+from neat_delta.core.support.words import must_be_one_of
 
 if TYPE_CHECKING:
-    from neat_delta.core.model.store import Blanks, Clash, LevelName, Store
+    from neat_delta.core.model.store import LevelName, Store
 
 __all__ = ["Policy", "levels_of", "standing_exceptions"]
 
@@ -40,6 +42,15 @@ class Policy:
     repair: bool = False
     near_keys: bool = False
     new_values: Collection[str] = ()
+
+    def __post_init__(self) -> None:
+        for setting, kind in (("blanks", Blanks), ("clash", Clash)):
+            words = (None, *get_args(kind))
+            for value in (getattr(self, setting), *getattr(self, setting + "_in").values()):
+                must_be_one_of(setting, value, words)
+        names = (*ACCEPTED_SOURCES, *CHECKS)
+        for one in self.accept:
+            must_be_one_of("accept", one.check, names)
 
     def blanks_of(self, name: str) -> Blanks:
         """What an emptied cell means in this field."""

@@ -4,7 +4,10 @@ from __future__ import annotations
 
 import msgspec
 
-__all__ = ["Accept"]
+__all__ = ["ACCEPTED_SOURCES", "Accept"]
+
+ACCEPTED_SOURCES = ("damage", "slip", "emptied", "near", "stale", "swapped", "rule", "list")
+"""The sources of findings that can be let through by their name; of checks, it is the check's own."""
 
 
 class Accept(msgspec.Struct, frozen=True, forbid_unknown_fields=True):

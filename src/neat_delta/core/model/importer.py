@@ -8,6 +8,7 @@ import msgspec
 from msgspec import Meta
 
 from neat_delta.core.support.errors import StoreError
+from neat_delta.core.support.words import Worded
 
 __all__ = [
     "NEW_CODE",
@@ -38,7 +39,7 @@ Word = Annotated[str, Meta(min_length=1)]
 Most = Annotated[int, Meta(ge=1)]
 
 
-class Removal(msgspec.Struct, frozen=True, forbid_unknown_fields=True, omit_defaults=True):
+class Removal(Worded, frozen=True, forbid_unknown_fields=True, omit_defaults=True):
     """How the importer is told that an item goes away.
 
     `row`: a file of keys, imported as a removal. `flag`: a row with `value` under the heading `heading`, which is no
@@ -50,7 +51,7 @@ class Removal(msgspec.Struct, frozen=True, forbid_unknown_fields=True, omit_defa
     value: Annotated[str | None, Meta(description="What stands there to remove the item.")] = None
 
 
-class CodeChange(msgspec.Struct, frozen=True, forbid_unknown_fields=True, omit_defaults=True):
+class CodeChange(Worded, frozen=True, forbid_unknown_fields=True, omit_defaults=True):
     """How the importer is told that an item's code changes.
 
     `row`: a row with the old code, and the new one under the heading `heading`, which is no field; the item stays.
@@ -73,7 +74,7 @@ class OutputColumn(msgspec.Struct, frozen=True, forbid_unknown_fields=True, omit
     expression: Annotated[Word | None, Meta(description="Its value, from the item's fields as they will be.")] = None
 
 
-class Importer(msgspec.Struct, frozen=True, forbid_unknown_fields=True, omit_defaults=True):
+class Importer(Worded, frozen=True, forbid_unknown_fields=True, omit_defaults=True):
     """The importer matches rows by key and leaves alone the columns that a file does not have.
 
     `blanks` says what it does with a blank cell: `skip` leaves the field as it is, `clear` empties it. Files

@@ -9,6 +9,7 @@ from msgspec import Meta
 
 from neat_delta.core.model.layout import Layout, Notation
 from neat_delta.core.model.store import Blanks
+from neat_delta.core.support.words import Worded
 
 __all__ = ["ListField", "ListMapping", "Rate", "Spread", "Stack"]
 
@@ -26,7 +27,7 @@ class Rate(msgspec.Struct, frozen=True, forbid_unknown_fields=True, omit_default
     on: Annotated[Text, Meta(description="The day of the rate, as 2026-11-02.")]
 
 
-class ListField(msgspec.Struct, frozen=True, forbid_unknown_fields=True, omit_defaults=True):
+class ListField(Worded, frozen=True, forbid_unknown_fields=True, omit_defaults=True):
     """How a list gives one field: the unit of its numbers, and what a cell of several values means."""
 
     per: Annotated[Number | None, Meta(description="The list's number is for so many: prices per 100.")] = None
@@ -57,7 +58,7 @@ class Stack(msgspec.Struct, frozen=True, forbid_unknown_fields=True, omit_defaul
     columns: Annotated[dict[str, Text], Meta(min_length=1, description="Each heading, and the word for it.")]
 
 
-class ListMapping(msgspec.Struct, frozen=True, forbid_unknown_fields=True, omit_defaults=True):
+class ListMapping(Worded, frozen=True, forbid_unknown_fields=True, omit_defaults=True):
     """What one list's rows, headings, words and numbers mean, kept for the next one of its kind."""
 
     version: Annotated[int, Meta(description="The version of this form: 1.")] = 1

@@ -18,6 +18,7 @@ from neat_delta.core.model.importer import NEW_CODE, PATCHES, REASON, SPARSE, Co
 from neat_delta.core.model.layout import Layout, Notation
 from neat_delta.core.model.results import ResultsForm
 from neat_delta.core.support.nearest import did_you_mean
+from neat_delta.core.support.words import Worded
 
 __all__ = [
     "VERSION",
@@ -80,7 +81,7 @@ class FileForm(Layout, frozen=True, forbid_unknown_fields=True, omit_defaults=Tr
         Meta(
             description="One product on several lines: the fields whose further values stand on lines with a blank key."
         ),
-    ] = []  # noqa: RUF012 - msgspec copies it
+    ] = []
 
     @property
     def layout(self) -> Layout:
@@ -97,7 +98,7 @@ the store's, or the store's with the sheet's difference added.
 """
 
 
-class Key(msgspec.Struct, frozen=True, forbid_unknown_fields=True, omit_defaults=True):
+class Key(Worded, frozen=True, forbid_unknown_fields=True, omit_defaults=True):
     """What an item is known by."""
 
     fields: Annotated[list[str], Meta(description="The field or fields an item is known by.")] = []
@@ -109,7 +110,7 @@ class Key(msgspec.Struct, frozen=True, forbid_unknown_fields=True, omit_defaults
     ] = "error"
 
 
-class Field(msgspec.Struct, frozen=True, forbid_unknown_fields=True, omit_defaults=True):
+class Field(Worded, frozen=True, forbid_unknown_fields=True, omit_defaults=True):
     """One field of the store: what it is called, and what sort of value it holds."""
 
     kind: Annotated[KindName, Meta(description="What sort of value it holds.")] = "text"
@@ -174,7 +175,7 @@ class Field(msgspec.Struct, frozen=True, forbid_unknown_fields=True, omit_defaul
     refers: Annotated[bool, Meta(description="Whether its values are the keys of other items.")] = False
 
 
-class Sheets(msgspec.Struct, frozen=True, forbid_unknown_fields=True, omit_defaults=True):
+class Sheets(Worded, frozen=True, forbid_unknown_fields=True, omit_defaults=True):
     """What is meant by a sheet of the store, where neither the command line nor a list's own description says so."""
 
     blanks: Annotated[Blanks | None, Meta(description="What a blank cell means.")] = None
