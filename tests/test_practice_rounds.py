@@ -14,7 +14,7 @@ import msgspec
 import pytest
 
 import neat_delta
-from neat_delta import Field, Importer, Key, ResultsForm, Store
+from neat_delta import ChangeSet, Field, Importer, Key, ResultsForm, Store
 from neat_delta.core.model.importer import Removal
 from neat_delta.core.model.store import CheckName
 from neat_delta.core.outcome.unsent import as_sent
@@ -156,7 +156,7 @@ def _played(rng: random.Random, server: Served, folder: Path, together: int) -> 
     live = catalogue((HEADINGS, live_rows), "live.csv")
     sheet = catalogue((HEADINGS, sheet_rows), "sheet.csv")
     asked: dict[str, Any] = {"with_new": True, "with_gone": True, "blanks": "clear", "whole": True}
-    changes = neat_delta.compare(live, sheet, store=_without_checks(store), **asked)
+    changes: ChangeSet = neat_delta.compare(live, sheet, store=_without_checks(store), **asked)
     manifest = neat_delta.write_updates(changes, live, importer, str(folder))
     changes = as_sent(changes, manifest)
     shop = server.open(Shop(live, store))
@@ -167,7 +167,7 @@ def _played(rng: random.Random, server: Served, folder: Path, together: int) -> 
     tables = [(f"{one['import']}.csv", _table(server, one["import"])) for one in reports]
     rows = neat_delta.file_rows(str(folder), changes, live, manifest)
     said = neat_delta.results(changes, tables, store, rows) if tables else None
-    result = neat_delta.confirm(changes, live, after, store)
+    result = neat_delta.confirm_changes(changes, live, after, store)
     besides = _hold(changes, result, live, after, reports, said)
     again = _until_done(changes, live, after, store, server, folder, shop, rng)
     shop.with_faults(NO_FAULTS)
@@ -239,7 +239,7 @@ def _until_done(changes, live, after, store, server, folder, shop, rng) -> int:
     """Send again what did not land until all of it has; how often that took."""
     times = 0
     while True:
-        result = neat_delta.confirm(changes, live, after, store)
+        result = neat_delta.confirm_changes(changes, live, after, store)
         if result.all_landed:
             return times
         times += 1

@@ -11,7 +11,7 @@ from itertools import product
 import polars as pl
 import pytest
 
-from neat_delta import Field, Key, ResultsForm, Store, as_catalogue, compare, confirm, results, witnesses
+from neat_delta import Field, Key, ResultsForm, Store, as_catalogue, compare, confirm_changes, results, witnesses
 from neat_delta.core.infer.results import draft_results
 from neat_delta.core.infer.status_words import status_of
 from neat_delta.core.outcome.results import message_form
@@ -277,7 +277,7 @@ def test_the_worst_comes_first():
     )
     report = pl.DataFrame({"sku": sheet.cells["sku"], "status": ["error", "error", "ok", "ok", "ok", "skipped"]})
     said = results(changes, [("r", report)], Store(results=FORM))
-    both = witnesses(changes, said, confirm(changes, live, after))
+    both = witnesses(changes, said, confirm_changes(changes, live, after))
     assert [(one.key["sku"], one.said, one.seen) for one in both.disputed] == [
         ("QA-3", "done", "not landed"),
         ("QA-4", "done", "differently"),

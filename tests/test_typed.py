@@ -13,7 +13,18 @@ from pathlib import Path
 import polars as pl
 import pytest
 
-from neat_delta import Catalogue, ChangeSet, Notation, Store, compare, confirm, learn, read, read_changes, read_store
+from neat_delta import (
+    Catalogue,
+    ChangeSet,
+    Notation,
+    Store,
+    compare,
+    confirm_changes,
+    learn,
+    read,
+    read_changes,
+    read_store,
+)
 from neat_delta.core.worksheet.cut import as_written, cut_worksheet
 from neat_delta.files.storefile import draft
 from neat_delta.files.writers.worksheet import workbook
@@ -461,18 +472,18 @@ def test_confirm_knows_an_export_in_any_order_and_tells_what_is_there_twice_or_i
         order, names = rng.sample(range(ROWS), ROWS), rng.sample(list(cells), len(cells))
         after = {name: [cells[name][row] for row in order] for name in names}
         live = table(round_.live, "live")
-        result = confirm(changes, live, table(after, "after"), round_.store)
+        result = confirm_changes(changes, live, table(after, "after"), round_.store)
         assert (seed, result.trouble, result.twice, result.moved.height) == (seed, [], [], 0)
         assert result.counts["landed"] == len(sent) and result.all_landed
         again = {name: [*texts, texts[3]] for name, texts in after.items()}
-        twice = confirm(changes, live, table(again, "after"), round_.store)
+        twice = confirm_changes(changes, live, table(again, "after"), round_.store)
         assert twice.twice == [{"sku": after["sku"][3]}] and not twice.all_landed
         for row, name in [
             (row, name) for row, name in sent if round_.columns[name].sort == "number" and sent[row, name]
         ][:3]:
             other = {name: list(texts) for name, texts in cells.items()}
             other[name][row] = f"{apart(sent[row, name])[1]} USD"
-            (trouble,) = confirm(changes, live, table(other, "after"), round_.store).trouble
+            (trouble,) = confirm_changes(changes, live, table(other, "after"), round_.store).trouble
             assert (trouble.field, trouble.now, trouble.outcome) == (name, other[name][row], "differently")
 
 

@@ -17,12 +17,14 @@ TYPE_CHECKING = False  # not imported, so that the program hears as early as can
 if TYPE_CHECKING:
     from typing import Any
 
+    from neat_delta.app.changes import Changes, PlannedUpdate
     from neat_delta.app.check import Checked, check
     from neat_delta.app.compare import Compared, compare, compare_with_list, recode, translate
+    from neat_delta.app.confirm import Outcome, confirm
     from neat_delta.app.edit import edit
     from neat_delta.app.match import Matches, match
     from neat_delta.app.mend import Mended, mend
-    from neat_delta.app.outcome import as_reported, confirm, results, retry, undo, witnesses
+    from neat_delta.app.outcome import as_reported, confirm_changes, results, retry, undo, witnesses
     from neat_delta.app.preview import preview
     from neat_delta.app.requests import (
         CheckRequest,
@@ -167,7 +169,11 @@ _HOMES = {
     "compare": "app.compare",
     "compare_with_list": "app.compare",
     "condition": "core.query.parse",
-    "confirm": "app.outcome",
+    "confirm": "app.confirm",
+    "confirm_changes": "app.outcome",
+    "Changes": "app.changes",
+    "PlannedUpdate": "app.changes",
+    "Outcome": "app.confirm",
     "ListField": "core.model.lists",
     "ListMapping": "core.model.lists",
     "TranslatedList": "core.lists.translate",
@@ -223,6 +229,7 @@ __all__ = [
     "CatalogueError",
     "ChangeSet",
     "ChangeSetError",
+    "Changes",
     "CheckFinding",
     "CheckRequest",
     "Checked",
@@ -261,8 +268,10 @@ __all__ = [
     "NearKey",
     "NeatDeltaError",
     "Notation",
+    "Outcome",
     "OutputError",
     "Plan",
+    "PlannedUpdate",
     "PreviewRequest",
     "ProofError",
     "RecodeRequest",
@@ -288,6 +297,7 @@ __all__ = [
     "compare_with_list",
     "condition",
     "confirm",
+    "confirm_changes",
     "cut_worksheet",
     "draft_report",
     "edit",

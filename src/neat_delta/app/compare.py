@@ -8,6 +8,7 @@ from collections.abc import Mapping
 from dataclasses import dataclass
 from typing import TYPE_CHECKING, Any
 
+from neat_delta.app.changes import Changes, in_hand
 from neat_delta.app.inputs import Path, as_compare, read_inputs, translated
 from neat_delta.app.requests import CompareRequest, RecodeRequest, request_of
 from neat_delta.app.sources import Table, catalogue_of, store_of
@@ -21,7 +22,6 @@ from neat_delta.core.support.errors import SettingError
 if TYPE_CHECKING:
     import polars as pl
 
-    from neat_delta.core.model.changeset import ChangeSet
     from neat_delta.core.model.store import Store
 
 __all__ = ["Compared", "compare", "compare_with_list", "recode", "translate"]
@@ -33,7 +33,7 @@ class Compared:
     (None: there are none).
     """
 
-    changes: ChangeSet
+    changes: Changes
     new: pl.DataFrame | None = None
 
 
@@ -50,7 +50,7 @@ def compare(
     request: CompareRequest | None = None,
     today: str | None = None,
     **settings: Any,  # noqa: ANN401 - those of `CompareRequest`, which reads and checks them
-) -> ChangeSet:
+) -> Changes:
     """What the sheet changes in live, keyed by item.
 
     `live`, `sheet`, `base` and `codes` are paths, catalogues or tables at hand (`app.sources.Table`). `store` says what
@@ -122,7 +122,7 @@ def compare_with_list(
         codes=None if codes is None else catalogue_of(codes, "codes", inputs.store, like=inputs.live),
         base=None if base is None else catalogue_of(base, "base", inputs.store, like=inputs.live),
     )
-    return Compared(changes, new)
+    return Compared(in_hand(changes, inputs.live, inputs.store), new)
 
 
 def translate(
@@ -156,7 +156,7 @@ def recode(
     request: RecodeRequest | None = None,
     today: str | None = None,
     **settings: Any,  # noqa: ANN401 - those of `RecodeRequest`
-) -> ChangeSet:
+) -> Changes:
     """The change set of a list of code changes: the key, and beside it the new code (`NEW_CODE`, or what is for it).
 
     Every row of the list is accounted for; items that it does not name are the same, but for links that follow a code.
@@ -171,4 +171,5 @@ def recode(
     asked = as_compare(request or request_of(RecodeRequest, settings))
     before = catalogue_of(live, "live", known, layout=known.file.layout if known else None)
     listed = catalogue_of(codes, "codes", known, like=before)
-    return recode_stages(before, listed, store=known, options=asked.options(today=today))
+    changes = recode_stages(before, listed, store=known, options=asked.options(today=today))
+    return in_hand(changes, before, known)

@@ -7,6 +7,7 @@ from typing import TYPE_CHECKING, Any
 
 import msgspec
 
+from neat_delta.app.changes import Changes, in_hand
 from neat_delta.app.inputs import Path, as_compare, rules_of
 from neat_delta.app.requests import EditRequest, request_of
 from neat_delta.app.sources import Table, catalogue_of, store_of
@@ -19,7 +20,6 @@ if TYPE_CHECKING:
     import polars as pl
 
     from neat_delta.core.model.catalogue import Catalogue
-    from neat_delta.core.model.changeset import ChangeSet
     from neat_delta.core.model.store import Store
 
 __all__ = ["edit"]
@@ -35,7 +35,7 @@ def edit(
     today: str | None = None,
     name: str | None = None,
     **settings: Any,  # noqa: ANN401 - those of `EditRequest`, which reads and checks them
-) -> ChangeSet:
+) -> Changes:
     """The change set of what rules make of live: those of a file or given as they are, or what is to be `set`, in the
     items `where` it is. `lookups` are the tables that rules name, where no file does, and `name` is what messages call
     them. Inputs and settings as in `compare`. ConditionError names the rule and the word that means nothing there.
@@ -60,7 +60,8 @@ def edit(
         path=name or path,
         content=msgspec.json.encode([book, asked.let]),
     )
-    return compare(before, sheet, store=known, options=as_compare(asked).options(today=today))
+    changes = compare(before, sheet, store=known, options=as_compare(asked).options(today=today))
+    return in_hand(changes, before, known)
 
 
 def _rules(

@@ -51,10 +51,10 @@ def mend(
     since what stood `before` (`bases`, by key and field), and that it was cut from there, so that `compare` asks whose
     value it is to be.
 
-    >>> from neat_delta import as_catalogue, compare, confirm, retry
+    >>> from neat_delta import as_catalogue, compare, confirm_changes, retry
     >>> live = as_catalogue({"sku": ["QA-1", "QA-2"], "price": ["9.90", "20.00"]}, "live")
     >>> changes = compare(live, as_catalogue({"sku": ["QA-1"], "price": ["10.50"]}, "sheet"))
-    >>> again, now = retry(changes, live, confirm(changes, live, live))
+    >>> again, now = retry(changes, live, confirm_changes(changes, live, live))
     >>> mend(again, now, {("QA-1",): "too high"}, "delimited").file.sheet.cells.rows()
     [('QA-1', 'too high', '10.50')]
     """

@@ -23,10 +23,10 @@ from neat_delta.core.outcome.retry import retry as not_landed
 from neat_delta.core.outcome.undo import revert
 from neat_delta.core.outcome.witnesses import Witnesses, compare_witnesses
 
-__all__ = ["as_reported", "confirm", "results", "retry", "undo", "witnesses"]
+__all__ = ["as_reported", "confirm_changes", "results", "retry", "undo", "witnesses"]
 
 
-def confirm(
+def confirm_changes(
     changes: ChangeSet,
     live: Catalogue,
     after: Catalogue,
@@ -43,7 +43,7 @@ def confirm(
     >>> from neat_delta import as_catalogue, compare
     >>> live = as_catalogue({"sku": ["QA-1", "QA-2"], "price": ["9.90", "20.00"]}, "live")
     >>> sheet = as_catalogue({"sku": ["QA-2", "QA-1"], "price": ["20.00", "10.50"]}, "sheet")
-    >>> result = confirm(compare(live, sheet), live, sheet)
+    >>> result = confirm_changes(compare(live, sheet), live, sheet)
     >>> result.all_landed, result.counts["landed"]
     (True, 1)
     """
@@ -87,14 +87,14 @@ def results(
 
 
 def witnesses(changes: ChangeSet, said: Results, seen: Confirmed | None = None) -> Witnesses:
-    """What the store says of each item, held against what an export shows of it (`confirm`; None: nobody looked).
+    """What the store says of each item, held against what an export shows (`confirm_changes`; None: nobody looked).
 
     >>> from neat_delta import ResultsForm, as_catalogue, compare
     >>> live = as_catalogue({"sku": ["QA-1"], "price": ["9.90"]}, "live")
     >>> changes = compare(live, as_catalogue({"sku": ["QA-1"], "price": ["10.50"]}, "sheet"))
     >>> report = pl.DataFrame({"sku": ["QA-1"], "status": ["ok"]})
     >>> said = results(changes, [("report", report)], Store(results=ResultsForm(["sku"], status="status", done=["ok"])))
-    >>> witnesses(changes, said, confirm(changes, live, live)).counts  # said to be done, and it is not there
+    >>> witnesses(changes, said, confirm_changes(changes, live, live)).counts  # said to be done, and it is not there
     {('done', 'not landed'): 1}
     """
     return compare_witnesses(changes, said, seen)
@@ -135,7 +135,7 @@ def retry(
     >>> live = as_catalogue({"sku": ["QA-1", "QA-2"], "price": ["9.90", "20.00"]}, "live")
     >>> sheet = as_catalogue({"sku": ["QA-2", "QA-1"], "price": ["20.00", "10.50"]}, "sheet")
     >>> changes = compare(live, sheet)
-    >>> missing, export = retry(changes, live, confirm(changes, live, live))
+    >>> missing, export = retry(changes, live, confirm_changes(changes, live, live))
     >>> [item.cells for item in missing.iter_items()]
     [{'price': ('9.90', '10.50')}]
     """

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import os
+from datetime import time
 from decimal import Decimal
 from pathlib import PurePath
 from typing import TYPE_CHECKING, Any
@@ -63,6 +64,8 @@ def table_of(source: Table, name: str, store: Store | None = None) -> pl.DataFra
     """
     try:
         table = source if isinstance(source, pl.DataFrame) else pl.DataFrame(source, infer_schema_length=None)
+    except ImportError as error:  # pandas' tables are taken by way of Arrow
+        raise CatalogueError(f"{name}: this table cannot be taken without another package ({error}).") from error
     except Exception as error:  # whatever a stranger's table raises
         raise CatalogueError(
             f"{name}: this is no table ({type(source).__name__}). Give a path, a data frame, a dictionary of columns, "
@@ -91,7 +94,8 @@ def _texts(column: pl.Series, field: Field, mark: str, name: str) -> pl.Series:
     elif kind == pl.Boolean:
         texts = column.replace_strict({True: "true", False: "false"}, return_dtype=pl.String)
     elif kind == pl.Datetime:
-        texts = column.dt.to_string("iso:strict")
+        days = (column.drop_nulls().dt.time() == time()).all()  # pandas has no dates without a time
+        texts = column.dt.to_string("%Y-%m-%d" if days else "%Y-%m-%dT%H:%M:%S")
     elif kind == pl.Decimal:
         texts = column.cast(pl.String).str.replace(".", mark, literal=True)
     elif kind.is_float():

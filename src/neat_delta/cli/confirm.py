@@ -30,16 +30,12 @@ from neat_delta.cli.options import verb
 from neat_delta.report.text import command, count
 
 if TYPE_CHECKING:
-    import polars as pl
-
-    from neat_delta.core.infer.results import DraftedResults
+    from neat_delta.app.confirm import Outcome
     from neat_delta.core.model.catalogue import Catalogue
     from neat_delta.core.model.changeset import ChangeSet
-    from neat_delta.core.model.layout import Layout
     from neat_delta.core.model.store import Store
     from neat_delta.core.outcome.confirm import Confirmed
     from neat_delta.core.outcome.results import Results
-    from neat_delta.core.outcome.witnesses import Witnesses
     from neat_delta.files.rounds import Round
 
 __all__ = ["confirm"]
@@ -106,6 +102,8 @@ def confirm(
     said first. Items that AFTER has twice, and what else moved meanwhile, are listed apart. Exit status 0 only when
     all of it is done and landed, and nothing stands there twice.
     """
+    import neat_delta
+    from neat_delta.app.confirm import outcome_of
     from neat_delta.core.outcome.unsent import as_sent
     from neat_delta.files.changeset import read_with_live
     from neat_delta.files.rounds import edited_files, with_importer
@@ -127,7 +125,10 @@ def confirm(
         told = with_importer(there, store_file[0] if store_file else None)
         sent = change_set if there is None else as_sent(change_set, there.manifest)
         layout = told.file.layout if store_file and told else change_set.header.live.layout
-        looked = _look(sent, before, told, there, after, reports, layout)
+        now = None
+        if after is not None:
+            now = neat_delta.read(after, layout_from_options("live", layout), like=before)
+        looked = outcome_of(sent, before, told, there, now, reports, layout_from_options("report"))
     lines, facts = list[str](), dict[str, object]({"retry": None})
     if there is not None and (retry or mend):
         again = _Again(there, path, retry, mend, inputs, altered=altered, replace=replace, store=store)
@@ -143,51 +144,7 @@ def confirm(
             click.echo(as_options(f"{after}: {note}"))
         draft = None if looked.drafted is None else results_draft(looked.drafted)
         _print(sent, looked, draft, [str(after), *reports], lines, everything=everything)
-    landed = looked.result is None or looked.result.all_landed
-    return 0 if landed and not edited and (looked.both is None or looked.both.all_done) else 1
-
-
-@dataclass(frozen=True, slots=True)
-class _Looked:
-    """What the two witnesses give: what an export shows (None: nobody looked), what the store says (None: nothing),
-    both against each other, what was guessed of the report; and the catalogue as it is, or is believed to be.
-    """
-
-    result: Confirmed | None
-    said: Results | None
-    both: Witnesses | None
-    drafted: DraftedResults | None
-    now: Catalogue
-
-
-def _look(
-    sent: ChangeSet,
-    before: Catalogue,
-    store: Store | None,
-    there: Round | None,
-    after: str | None,
-    reports: tuple[str, ...],
-    layout: Layout,
-) -> _Looked:
-    """Read the export and the reports, and hold what was sent against them."""
-    import neat_delta
-    from neat_delta.files.rounds import handed_over
-    from neat_delta.files.updates import file_rows
-
-    said = drafted = result = None
-    if reports:
-        named = there is not None and not (there.found and handed_over(there))  # else nobody asks for them
-        rows = file_rows(there.folder, sent, before, there.manifest) if there is not None and named else []
-        tables, shop, drafted = _read_reports(reports, sent, before, store)
-        later = there is not None and there.manifest.purpose == "retry"
-        said = neat_delta.results(sent, tables, shop, rows, again=later)
-    if after is not None:
-        now = neat_delta.read(after, layout_from_options("live", layout), like=before)
-        result = neat_delta.confirm(sent, before, now, store, said)
-    else:  # what the report says to be done is believed
-        assert said is not None
-        now = neat_delta.as_reported(sent, before, said, store)
-    return _Looked(result, said, None if said is None else neat_delta.witnesses(sent, said, result), drafted, now)
+    return 0 if looked.all_done and not edited else 1
 
 
 def _said_of(lacking: Confirmed, said: Results) -> Confirmed:
@@ -208,7 +165,7 @@ def _not_told(said: Results) -> list[str]:
 
 def _print(
     changes: ChangeSet,
-    looked: _Looked,
+    looked: Outcome,
     draft: str | None,
     files: Sequence[str],
     lines: Sequence[str],
@@ -219,7 +176,7 @@ def _print(
     from neat_delta.report import outcome as report
     from neat_delta.report.terminal import terminal
 
-    console, result, said, both = terminal(), looked.result, looked.said, looked.both
+    console, result, said, both = terminal(), looked.seen, looked.said, looked.both
     if both is not None and said is not None:
         if draft is not None:
             report.print_drafted_results(console, draft, files[1])
@@ -230,37 +187,6 @@ def _print(
         report.print_habits(console, result.habits)
     for line in lines:
         console.print(f"\n{line}", soft_wrap=True)
-
-
-def _read_reports(
-    reports: tuple[str, ...], changes: ChangeSet, live: Catalogue, store: Store | None
-) -> tuple[list[tuple[str, pl.DataFrame]], Store, DraftedResults | None]:
-    """The reports as tables, by what the store file says of them; where it says nothing, by what the first one seems to
-    say.
-    """
-    import msgspec
-
-    import neat_delta
-    from neat_delta.core.infer.results import with_words
-    from neat_delta.core.support.errors import StoreError
-    from neat_delta.files.reports import draft_report
-
-    shop, layout = store or neat_delta.Store(), layout_from_options("report")
-    drafted = None
-    tables: list[tuple[str, pl.DataFrame]] = []
-    if not (shop.results.key or shop.results.row):
-        header = changes.header
-        drafted, first = draft_report(reports[0], live.cells, header.key, header.headings, layout)
-        if drafted.unknown:
-            raise StoreError(
-                f'{reports[0]}: nobody can tell what "{drafted.unknown[0]}" means there. Say it in the store file, '
-                "under [results], which `neat-delta learn` drafts with ‹results›."
-            )
-        shop, tables = msgspec.structs.replace(shop, results=drafted.form), [(reports[0], first)]
-    tables += [(one, neat_delta.read_report(one, shop.results, layout)) for one in reports[len(tables) :]]
-    if drafted is not None:  # a later report may have words that the first one has not
-        shop = msgspec.structs.replace(shop, results=with_words(shop.results, [table for _, table in tables]))
-    return tables, shop, drafted
 
 
 @dataclass(frozen=True, slots=True)
@@ -277,7 +203,7 @@ class _Again:
     store: str | None
 
     def write(
-        self, sent: ChangeSet, before: Catalogue, looked: _Looked, store: Store | None
+        self, sent: ChangeSet, before: Catalogue, looked: Outcome, store: Store | None
     ) -> tuple[list[str], dict[str, object]]:
         """Write it; what is to be said of it, and the facts for a program."""
         import neat_delta
@@ -286,10 +212,10 @@ class _Again:
         from neat_delta.files.rounds import store_file
         from neat_delta.report.outcome import left_lines
 
-        manifest, now, lacking = self.round.manifest, looked.now, looked.result
+        manifest, now, lacking = self.round.manifest, looked.now, looked.seen
         if lacking is None:
             assert looked.said is not None
-            lacking = _said_of(neat_delta.confirm(sent, before, now, store), looked.said)
+            lacking = _said_of(neat_delta.confirm_changes(sent, before, now, store), looked.said)
         left = left_alone(lacking)
         facts: dict[str, object] = {"retry": None, "left": left}
         again, export = neat_delta.retry(sent, now, lacking, store, altered=self.altered)
@@ -328,7 +254,7 @@ class _Again:
             look = command("compare", now.path, self.mend, *store_arguments(self.store), "-o", "mended.jsonl")
             lines.append(f"Wrote {count(made.items, 'item')} to {self.mend}, to be mended.{rest} Then:  {look}")
             facts["mend"] = {"file": self.mend, "items": made.items, "removals": made.removals}
-        if looked.said is not None and looked.result is None:
+        if looked.said is not None and looked.seen is None:
             lines += _not_told(looked.said)
         return lines, facts
 
@@ -342,10 +268,10 @@ class _Again:
         return f"Wrote {count(files, 'update file')} to {self.retry}.{rest}"
 
 
-def _facts(looked: _Looked) -> dict[str, object]:
+def _facts(looked: Outcome) -> dict[str, object]:
     """The facts that --json prints."""
     facts: dict[str, object] = {}
-    result, said, both = looked.result, looked.said, looked.both
+    result, said, both = looked.seen, looked.said, looked.both
     if result is not None:
         facts |= {"counts": result.counts, "trouble": result.trouble, "moved": result.moved.to_dicts()}
         facts |= {"came": result.came, "went": result.went, "twice": result.twice, "habits": result.habits}

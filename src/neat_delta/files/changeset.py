@@ -52,6 +52,7 @@ from neat_delta.files.reading import read
 from neat_delta.files.whole import digest_of, read_whole, write_whole
 
 __all__ = [
+    "as_live",
     "change_lines",
     "digest_in",
     "live_of_changes",
@@ -719,7 +720,20 @@ def _read_live(header: Header, path: str, live: str | None, only: Collection[str
     if live is None and not Path(place).is_file():
         there = "is no regular file" if Path(place).exists() else "is not there"
         raise ChangeSetError(f"{path}: {place}, its live catalogue, {there}. Say with ‹live› in which file it is.")
-    catalogue = read(place, wanted.layout, only)
+    return as_live(read(place, wanted.layout, only), header, path)
+
+
+def as_live(catalogue: Catalogue, header: Header, path: str) -> Catalogue:
+    """A catalogue as the change set of this `header`, read from `path`, has its live one: under its fields' names.
+    ChangeSetError when it is another one.
+
+    >>> from neat_delta import as_catalogue, compare
+    >>> live = as_catalogue({"sku": ["QA-1"], "price": ["9.90"]}, "live")
+    >>> changes = compare(live, {"sku": ["QA-1"], "price": ["10.50"]})
+    >>> as_live(live, changes.header, "changes").fields
+    ['sku', 'price']
+    """
+    wanted, place = header.live, catalogue.path
     if catalogue.digest() != wanted.blake3:
         raise ChangeSetError(
             f"{place}: this is not the file that {path} was made from; it has changed since. Compare again with the "

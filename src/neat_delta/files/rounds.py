@@ -15,11 +15,13 @@ from neat_delta.core.model.changeset import ChangeSet
 from neat_delta.core.model.manifest import Manifest, StoreFile
 from neat_delta.core.model.store import Store
 from neat_delta.core.support.errors import OutputError
+from neat_delta.files.changeset import digest_in
 from neat_delta.files.updates import MANIFEST, read_manifest
 from neat_delta.files.whole import digest_of, read_whole
 
 __all__ = [
     "Round",
+    "changes_of",
     "edited_files",
     "folders_of",
     "handed_over",
@@ -70,6 +72,19 @@ def round_of(changes: ChangeSet, path: str, told: str | None) -> Round | None:
             f"{path}: several folders were made of it: {names}. Name the one that was imported (‹files›)."
         )
     return last[-1]
+
+
+def changes_of(folder: str, manifest: Manifest) -> str:
+    """The change set that a folder was made of: beside it, or in the working folder. OutputError where none is there,
+    as nobody can tell then what was meant.
+    """
+    for parent in dict.fromkeys((Path(folder).parent, Path())):
+        for path in sorted(parent.glob("*.jsonl")):
+            if manifest.changes and digest_in(str(path)) == manifest.changes:
+                return str(path)
+    raise OutputError(
+        f"{folder}: the change set that it was made of is not beside it, and not here. Say where it is with ‹changes›."
+    )
 
 
 def folders_of(digest: str, path: str) -> list[Round]:

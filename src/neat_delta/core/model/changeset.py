@@ -3,10 +3,11 @@
 from __future__ import annotations
 
 from collections import Counter
-from collections.abc import Iterator
-from dataclasses import dataclass, field
+from collections.abc import Iterator, Sequence
+from dataclasses import dataclass, field, replace
 from functools import partial
-from typing import Literal
+from html import escape
+from typing import Literal, get_args
 
 import msgspec
 import polars as pl
@@ -24,6 +25,7 @@ from neat_delta.core.model.schemas import (
     ITEMS_SCHEMA,
     MEANWHILE_SCHEMA,
     UNRESOLVED_SCHEMA,
+    conform,
     empty,
 )
 from neat_delta.core.model.store import Field, Key, Relations
@@ -342,9 +344,9 @@ class Item(msgspec.Struct, frozen=True, forbid_unknown_fields=True, omit_default
     base: dict[str, str] = {}
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True, slots=True, repr=False)
 class ChangeSet:
-    """What changed, keyed by item.
+    """What changed, keyed by item: `len` says how many items there are, a key in brackets gives its item.
 
     `keys`   one row an item, the key fields as columns, as live has them: live's order, new items last in the sheet's
              order; a new code is a cell of its key field;
@@ -370,6 +372,92 @@ class ChangeSet:
     computed: pl.DataFrame = field(default_factory=partial(empty, COMPUTED_SCHEMA))
     unresolved: pl.DataFrame = field(default_factory=partial(empty, UNRESOLVED_SCHEMA))
     digest: str = ""
+
+    def __len__(self) -> int:
+        return self.items.height
+
+    def __iter__(self) -> Iterator[Item]:
+        return self.iter_items()
+
+    def __getitem__(self, key: str | tuple[str, ...]) -> Item:
+        """The item with this key, as live has it: the text, or those of a key of several fields. KeyError when there is
+        none, or more than one.
+        """
+        texts = (key,) if isinstance(key, str) else key
+        if len(texts) != self.keys.width:
+            raise KeyError(f"The key is {', '.join(self.keys.columns)}: {len(texts)} of {self.keys.width} were given.")
+        at = self.keys.select(pl.all_horizontal(pl.nth(n) == text for n, text in enumerate(texts))).to_series()
+        place = at.arg_true()
+        if place.len() != 1:
+            raise KeyError(f"{', '.join(texts)}: {place.len() or 'no'} such items are in the change set.")
+        return next(self.choose(place.cast(pl.UInt32)).iter_items())
+
+    def __repr__(self) -> str:
+        counts = self.header.counts
+        verdicts = [(word, getattr(counts, word)) for word in get_args(Verdict)]
+        said = ", ".join(f"{many} {word}" for word, many in verdicts if many) or "none"
+        sent = self.sent().height
+        return (
+            f"<{type(self).__name__} {self.header.live.path} → {self.header.sheet.path}: {said}; {sent} cells to send, "
+            f"{self.cells.height - sent} held>"
+        )
+
+    def _repr_html_(self) -> str:
+        return f"<p>{escape(repr(self)[1:-1])}</p>{self.to_frame()._repr_html_()}"
+
+    def to_frame(self) -> pl.DataFrame:
+        """One row a changed cell, and one for an item without any: the key, its `verdict`, the `field` (null: none),
+        `before` and `after`, and why it is `held` (null: it is not). A field of the key that is called like one of
+        these has its own name, and that column an underscore after its.
+        """
+        number = pl.int_range(self.items.height, dtype=pl.Int64, eager=True)
+        bare = number.filter(~number.is_in(self.cells["item"].unique().implode()))
+        cells = self.cells.select("item", pl.col("field").cast(pl.String), "before", "after", "held")
+        bare_cells = conform(pl.DataFrame({"item": bare}), cells.schema)
+        table = pl.concat([cells, bare_cells]).sort("item", maintain_order=True)
+        of = {name: self.items[name].gather(table["item"]) for name in ("verdict", "held")}
+        columns = [of["verdict"], table["field"], table["before"], table["after"]]
+        columns.append(table["held"].zip_with(table["held"].is_not_null(), of["held"]))
+        return self.with_keys(table["item"], columns)
+
+    @property
+    def held(self) -> ChangeSet:
+        """Only what is held: whole items, and cells by themselves, each with its reason."""
+        stays = held(self.items, self.cells)
+        items = self.items["held"].is_not_null()
+        items = items.scatter(self.cells["item"].filter(stays), True)
+        return replace(self, cells=self.cells.filter(stays)).choose(items.arg_true())
+
+    @property
+    def findings(self) -> pl.DataFrame:
+        """What was found, one row a finding: the key (null: the whole round), the `field`, whether it is `damage` or a
+        `check`, its `name`, the `level`, the `row` in the sheet, the `value` there, `what` is wrong, what is `done`.
+        """
+        flags = self.flags.select(
+            "item", "field", pl.lit("check").alias("source"), pl.col("check").alias("name"), "level", "row", "value",
+            "what", "done",
+        )  # fmt: skip
+        damaged = self.damaged.select(
+            "item", "field", pl.lit("damage").alias("source"), pl.col("damage").alias("name"),
+            pl.lit("stop").alias("level"), "row", pl.col("sheet").alias("value"),
+            pl.format("it was {}", pl.col("before")).alias("what"), "done",
+        )  # fmt: skip
+        table = pl.concat([damaged, flags]).sort("item", maintain_order=True, nulls_last=True)
+        keyed = self.with_keys(table["item"], table.drop("item").get_columns())
+        unlisted = self.damaged.filter(pl.col("item").is_null())["key"]  # all of their cells were put back
+        if not unlisted.len():
+            return keyed
+        place = ((table["source"] == "damage") & table["item"].is_null()).arg_true()
+        texts = [unlisted.list.get(n) for n in range(self.keys.width)]
+        return keyed.with_columns(
+            keyed[name].clone().scatter(place, those) for name, those in zip(self.keys.columns, texts, strict=True)
+        )
+
+    def with_keys(self, item: pl.Series, columns: Sequence[pl.Series]) -> pl.DataFrame:
+        """These columns with the keys of their items, by their numbers, before them."""
+        keys = [self.keys[name].gather(item) for name in self.keys.columns]
+        named = [one.alias(one.name + "_" if one.name in self.keys.columns else one.name) for one in columns]
+        return pl.DataFrame([*keys, *named])
 
     def sent(self) -> pl.DataFrame:
         """The cells that are to be written: neither they nor their items are held."""
@@ -427,17 +515,14 @@ class ChangeSet:
         """The items of these numbers (from 0), in the order given, under the same header, with their findings."""
         place = pl.DataFrame({"item": numbers.cast(pl.Int64)}).with_row_index("place")
         cells = self.cells.join(place, on="item", how="inner").with_columns(item=pl.col("place").cast(pl.Int64))
-        return ChangeSet(
-            self.header,
-            self.keys.gather(numbers),
-            self.items.gather(numbers),
-            cells.select(self.cells.columns).sort("item", "field"),
-            _renumbered(self.damaged, place),
-            _renumbered(self.flags, place),
-            self.meanwhile,
-            _renumbered(self.computed, place).filter(pl.col("item").is_not_null()),
-            self.unresolved,
-            self.digest,
+        return replace(
+            self,
+            keys=self.keys.gather(numbers),
+            items=self.items.gather(numbers),
+            cells=cells.select(self.cells.columns).sort("item", "field"),
+            damaged=_renumbered(self.damaged, place),
+            flags=_renumbered(self.flags, place),
+            computed=_renumbered(self.computed, place).filter(pl.col("item").is_not_null()),
         )
 
 
