@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import functools
 import gc
+import inspect
 import io
 import os
 import random
@@ -11,7 +12,7 @@ import signal
 import subprocess
 import sys
 from collections.abc import Callable, Iterable, Iterator, Sequence
-from contextlib import AbstractContextManager, ExitStack, contextmanager
+from contextlib import AbstractContextManager, ExitStack, contextmanager, nullcontext
 from importlib.resources import files
 from pathlib import Path
 from unittest import mock
@@ -20,6 +21,7 @@ import pytest
 from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
 
+from neat_delta.core.support import sizes
 from neat_delta.demo import generate
 
 settings.register_profile(
@@ -38,6 +40,21 @@ def pytest_xdist_make_scheduler(config: pytest.Config, log: object) -> object:
     return WorkStealingScheduling(config, log)
 
 
+AS_OF_MANY = {name: 1 for name, value in vars(sizes).items() if isinstance(value, int)}
+AS_OF_MANY |= {"ROWS_OF_A_SORT": 0, "CELLS_REMEMBERED": -1, "BYTES_OF_A_BLOCK": 7, "CELLS_COMPARED_AT_ONCE": 0}
+"""Every switch at a size as if a few were very many; 0 and less where else nothing is the other way."""
+
+
+signal.signal(signal.SIGINT, signal.default_int_handler)  # a shell ignores it for what it starts in the background
+
+
+@contextmanager
+def many_rows() -> Iterator[None]:
+    """As if a few rows were very many."""
+    with mock.patch.dict(vars(sizes), AS_OF_MANY):
+        yield
+
+
 campaign = pytest.mark.campaign
 COUNTED: dict[str, int] = {}
 """How often each campaign test was asked, by its name."""
@@ -45,24 +62,43 @@ COUNTED: dict[str, int] = {}
 
 def in_two_lengths(*strategies: st.SearchStrategy, few: int, many: int, **how: object) -> Callable[..., Callable]:
     """A property test of `few` examples, and beside it, under its name and `_at_length`, the campaign's of `many`,
-    which fails where hypothesis stops short of them.
+    which fails where hypothesis stops short of them. Each takes every second example as if a few rows were very many,
+    so that it goes every way that a size decides; it is drawn last.
     """
 
-    def make(test: Callable) -> Callable:
+    def make(law: Callable) -> Callable:
+        @functools.wraps(law)
+        def test(*values: object, **named: object) -> None:
+            *drawn, of_many = values
+            with many_rows() if of_many else nullcontext():
+                law(*drawn, **named)
+
+        signature = inspect.signature(law)
+        last = inspect.Parameter("of_many", inspect.Parameter.POSITIONAL_OR_KEYWORD)
+        test.__signature__ = signature.replace(parameters=[*signature.parameters.values(), last])  # type: ignore[attr-defined]
+
         def length(examples: int) -> Callable:
-            return settings(max_examples=examples, **how)(given(*strategies)(test))  # type: ignore[arg-type]
+            return settings(max_examples=examples, **how)(given(*strategies, st.booleans())(test))  # type: ignore[arg-type]
 
         @functools.wraps(test)
         def counted(*values: object, **named: object) -> None:
             COUNTED[test.__name__] = COUNTED.get(test.__name__, 0) + 1
             test(*values, **named)
 
-        long = settings(max_examples=many, **how)(given(*strategies)(counted))  # type: ignore[arg-type]
+        long = settings(max_examples=many, **how)(given(*strategies, st.booleans())(counted))  # type: ignore[arg-type]
         long.examples = (test.__name__, many)  # type: ignore[attr-defined]
         sys.modules[test.__module__].__dict__[f"{test.__name__}_at_length"] = campaign(long)
         return length(few)
 
     return make
+
+
+@pytest.fixture(autouse=True)
+def every_second_seed_of_many(request: pytest.FixtureRequest) -> Iterator[None]:
+    """Rounds that are drawn by a seed are taken as if they were of very many rows, every second one."""
+    seed = getattr(request.node, "callspec", None) and request.node.callspec.params.get("seed")
+    with many_rows() if isinstance(seed, int) and seed % 2 else nullcontext():
+        yield
 
 
 @pytest.fixture(autouse=True)
@@ -187,18 +223,4 @@ def put(tmp_path: Path) -> Callable[[str, str | bytes], str]:
 @pytest.fixture
 def as_of_many() -> Callable[[], AbstractContextManager[None]]:
     """As if a few rows were very many, so that every shortcut of very many is taken."""
-
-    @contextmanager
-    def shortcuts() -> Iterator[None]:
-        with ExitStack() as patches:
-            for name, value in (
-                ("support.distinct.MANY", 1),
-                ("support.distinct.SOME", 1),
-                ("support.distinct.SELDOM", 0),
-                ("kinds.number.FEW", -1),
-                ("diff.texts.GLANCE", 1),
-            ):
-                patches.enter_context(mock.patch(f"neat_delta.core.{name}", value))
-            yield
-
-    return shortcuts
+    return many_rows

@@ -376,7 +376,7 @@ def test_a_change_set_read_back_is_the_same(tmp_path, round_, blanks, with_new):
     assert content.split(b"\n", 1)[1].startswith(items)
     assert content.count(b"\n") == 2 + changes.items.height + changes.damaged.height + changes.flags.height
     for many in (20_000, 0):  # item by item, and what is plain column by column
-        with mock.patch("neat_delta.files.changeset.MANY", many):
+        with mock.patch("neat_delta.core.support.sizes.ITEMS_READ_BY_COLUMN", many):
             again = read_changes(str(tmp_path / "changes.jsonl"))
         assert again.header == changes.header
         assert list(again.iter_items()) == list(changes.iter_items())

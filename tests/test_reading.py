@@ -11,8 +11,7 @@ from hypothesis import strategies as st
 
 from neat_delta import CatalogueError, Layout, read
 from neat_delta.core.model.catalogue import column_letter
-from neat_delta.files import whole
-from neat_delta.files.readers import delimited
+from neat_delta.core.support import sizes
 from neat_delta.files.readers.delimited import ENDS, read_text
 from tests.conftest import in_two_lengths
 
@@ -53,16 +52,17 @@ def by_the_book(text: str) -> list[tuple[str, ...]] | None:
     return [tuple(row or [""] * len(header)) for row in rows]
 
 
-@in_two_lengths(texts(), st.sampled_from([delimited.LARGE, 1, 2, 5]), few=300, many=2000)
+@in_two_lengths(texts(), st.sampled_from([sizes.BYTES_WORTH_NUMPY, 1, 2, 5]), few=300, many=2000)
 @example(
-    'x,y\n" ",""\n  ,"\n"\n,","\na"\n', delimited.LARGE
+    'x,y\n" ",""\n  ,"\n"\n,","\na"\n', sizes.BYTES_WORTH_NUMPY, False
 )  # what a faster parser reads without a word, and otherwise
-@example('x,y\n""a"",1\n', delimited.LARGE)
-@example("x,y\n1\n2,3,", delimited.LARGE)
+@example('x,y\n""a"",1\n', sizes.BYTES_WORTH_NUMPY, False)
+@example("x,y\n1\n2,3,", sizes.BYTES_WORTH_NUMPY, False)
 def test_every_file_is_read_by_the_book_or_refused(text, large):
     wanted = by_the_book(text)
     with pytest.MonkeyPatch.context() as patched:
-        patched.setattr(delimited, "LARGE", large)  # in blocks of so few bytes, every quote stands at an edge
+        patched.setattr(sizes, "BYTES_WORTH_NUMPY", large)
+        patched.setattr(sizes, "BYTES_OF_A_BLOCK", large)  # in blocks of so few bytes, every quote stands at an edge
         try:
             found = read_text(
                 text.encode(),
@@ -80,8 +80,8 @@ def test_every_file_is_read_by_the_book_or_refused(text, large):
 @pytest.mark.parametrize("quoting", [csv.QUOTE_MINIMAL, csv.QUOTE_ALL])
 @MAPPED
 def test_the_dialect_is_found_out(put, monkeypatch, separator, end, start, quoting, large):
-    monkeypatch.setattr(whole, "LARGE", large)
-    monkeypatch.setattr(delimited, "LARGE", max(1, large))
+    monkeypatch.setattr(sizes, "BYTES_HASHED_BY_ALL_CORES", large)
+    monkeypatch.setattr(sizes, "BYTES_WORTH_NUMPY", max(1, large))
     rows = [("QA-1", 'Frame, 1 3/8"', "19.90"), ("QA-2", f"Two{end}lines; a | and a\ttab", ""), ("007", "Crème", "5")]
     out = io.StringIO(newline="")
     csv.writer(out, delimiter=separator, lineterminator=end, quoting=quoting).writerows(
@@ -106,7 +106,7 @@ def test_the_dialect_is_found_out(put, monkeypatch, separator, end, start, quoti
 @MAPPED
 def test_odd_but_plain_files_are_read(put, monkeypatch, large):
     """Quotes inside unquoted cells, blank lines among the rows, mixed line ends, columns without a heading."""
-    monkeypatch.setattr(whole, "LARGE", large)
+    monkeypatch.setattr(sizes, "BYTES_HASHED_BY_ALL_CORES", large)
     found = read(put("live.csv", 'sku,name,\nQA-1,5" pipe,\r\n\nQA-2,say "hm",note\n'))
     assert found.cells.rows() == [("QA-1", '5" pipe'), ("", ""), ("QA-2", 'say "hm"')]
     assert found.unnamed == (3,)
@@ -142,7 +142,7 @@ BAD = {
 @pytest.mark.parametrize("content, message", BAD.values(), ids=BAD)
 @MAPPED
 def test_a_bad_file_is_one_clear_error(put, monkeypatch, large, content, message):
-    monkeypatch.setattr(whole, "LARGE", large)
+    monkeypatch.setattr(sizes, "BYTES_HASHED_BY_ALL_CORES", large)
     path = put("live.csv", content)
     with pytest.raises(CatalogueError) as error:
         read(path)

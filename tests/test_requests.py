@@ -195,7 +195,7 @@ def test_the_options_of_a_verb_are_the_settings_of_its_request():
         ({"blanks": {"price": "cleer"}}, "blanks", "'cleer:price' is not hold"),
         ({"clash": "add"}, "clash", "'add' is not hold, sheet or live, or one of these or add for one field"),
         ({"constant": "brand"}, "constant", "'brand' is not FIELD=TEXT"),
-        ({"let": {"rate": "x"}, "key": 5}, "key", ""),
+        ({"key": 5}, "key", "5 is nothing that can be said there: The field an item is known by"),
         ({"only": "price,,stock"}, "only", "name fields with commas between them"),
         ({"with_new": "yes"}, "with_new", "'yes' is neither True nor False"),
         ({"prefer": 5}, "prefer", "5 is no text"),

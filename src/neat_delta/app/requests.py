@@ -70,10 +70,13 @@ class Request(msgspec.Struct, frozen=True, kw_only=True):
 
     def __post_init__(self) -> None:
         for name, setting in settings_of(type(self)).items():
+            said = getattr(self, name)
             try:
-                value = setting.form.read(getattr(self, name))
-            except (TypeError, ValueError) as error:
+                value = setting.form.read(said)
+            except ValueError as error:
                 raise SettingError(name, str(error)) from None
+            except TypeError:
+                raise SettingError(name, f"{said!r} is nothing that can be said there: {setting.does}") from None
             msgspec.structs.force_setattr(self, name, value)
 
     def over(self, other: Self) -> Self:
@@ -99,8 +102,8 @@ def settings_of(request: type[Request]) -> dict[str, Setting]:
 
 
 def request_of(request: type[Asked], said: Mapping[str, Any]) -> Asked:
-    """The request that these settings make, each by its name; SettingError for a name that is none, with the nearest,
-    and for a value that is none.
+    """The request that these settings make, each by its name (None: nothing is said); SettingError for a name that is
+    none, with the nearest, and for a value that is none.
 
     >>> request_of(CompareRequest, {"blanks": "clear", "accept": ["slip:price"]}).blanks
     {'': 'clear'}
@@ -115,7 +118,7 @@ def request_of(request: type[Asked], said: Mapping[str, Any]) -> Asked:
         if name not in names:
             known = f"There are: {', '.join(names)}."
             raise SettingError(name, f"there is no such setting.{did_you_mean(name, names, known)}")
-    return request(**said)
+    return request(**{name: value for name, value in said.items() if value is not None})
 
 
 Key = Annotated[

@@ -45,6 +45,7 @@ from neat_delta.core.model.schemas import (
     empty,
 )
 from neat_delta.core.prove.proof import check_against
+from neat_delta.core.support import sizes
 from neat_delta.core.support.background import submit
 from neat_delta.core.support.distinct import all_differ
 from neat_delta.core.support.errors import ChangeSetError, NeatDeltaError, OutputError
@@ -64,9 +65,6 @@ __all__ = [
 ]
 
 AGAIN = "Make it again with `neat-delta compare`."
-BATCH = 65_536
-MANY = 20_000
-"""So many lines go into one piece of output; of so many items, the plain ones are read column by column."""
 
 
 def change_lines(changes: ChangeSet) -> Iterator[bytes]:
@@ -86,9 +84,9 @@ def _unsealed(changes: ChangeSet) -> Iterator[bytes]:
     encoder = msgspec.json.Encoder()
     yield encoder.encode(changes.header) + b"\n"
     lines = _item_lines(changes)
-    for start in range(0, lines.height, BATCH):
+    for start in range(0, lines.height, sizes.LINES_WRITTEN_AT_ONCE):
         buffer = BytesIO()
-        lines.slice(start, BATCH).write_csv(buffer, include_header=False, quote_style="never")
+        lines.slice(start, sizes.LINES_WRITTEN_AT_ONCE).write_csv(buffer, include_header=False, quote_style="never")
         yield buffer.getvalue()
     yield encoder.encode_lines(list(changes.iter_damaged()))
     yield encoder.encode_lines(list(changes.iter_check_findings()))
@@ -97,9 +95,9 @@ def _unsealed(changes: ChangeSet) -> Iterator[bytes]:
         (changes.computed, _computed_line),
         (changes.unresolved, _unresolved_line),
     ):
-        for start in range(0, table.height, BATCH):
+        for start in range(0, table.height, sizes.LINES_WRITTEN_AT_ONCE):
             buffer = BytesIO()
-            lines = line(table.slice(start, BATCH), changes).to_frame("line")
+            lines = line(table.slice(start, sizes.LINES_WRITTEN_AT_ONCE), changes).to_frame("line")
             lines.write_csv(buffer, include_header=False, quote_style="never")
             yield buffer.getvalue()
 
@@ -504,7 +502,7 @@ def _items_named(changes: ChangeSet, wanted: pl.DataFrame) -> pl.Series:
 
 def _tables(header: Header, lines: pl.Series, path: str) -> ChangeSet:
     """The items as tables. Of very many, the plain ones are read column by column, and the others one by one."""
-    plain = _single(header, lines) if len(lines) >= MANY else None
+    plain = _single(header, lines) if len(lines) >= sizes.ITEMS_READ_BY_COLUMN else None
     numbers = pl.int_range(len(lines), eager=True)
     if plain is not None:
         numbers = numbers.filter(plain["live"].is_null())

@@ -16,6 +16,7 @@ from functools import partial
 from pathlib import Path
 from typing import IO
 
+from neat_delta.core.support import sizes
 from neat_delta.core.support.background import submit
 from neat_delta.core.support.errors import FileError, OutputError
 from neat_delta.files.inputs import must_not_be_input, remember
@@ -108,11 +109,7 @@ def digest_of(data: bytes) -> str:
     """
     from blake3 import blake3
 
-    return blake3(data, max_threads=blake3.AUTO if len(data) > LARGE else 1).hexdigest()
-
-
-LARGE = 1 << 22
-"""The digest of more bytes is made on all cores."""
+    return blake3(data, max_threads=blake3.AUTO if len(data) > sizes.BYTES_HASHED_BY_ALL_CORES else 1).hexdigest()
 
 
 def write_whole(path: str, chunks: Iterable[bytes]) -> None:

@@ -14,6 +14,7 @@ from neat_delta.core.kinds.number import NUMBER_KINDS, amounts
 from neat_delta.core.model.layout import Notation
 from neat_delta.core.model.schemas import RULE_FINDINGS, conform, empty
 from neat_delta.core.model.store import CheckName, Field, LevelName, Store
+from neat_delta.core.support import sizes
 from neat_delta.core.support.distinct import map_distinct
 
 __all__ = [
@@ -27,9 +28,6 @@ __all__ = [
     "nothing",
     "sentence",
 ]
-
-MANY = 10_000
-"""Fields with more cells are looked up by themselves: laid together they would take their memory twice."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -73,7 +71,7 @@ class CheckContext:
             settings = self.settings.get(name, Field())
             if settings.kind in kinds and cells.height:
                 if name not in self.filled:
-                    self._fill([name] if cells.height > MANY else self._alike(settings))
+                    self._fill([name] if cells.height > sizes.CELLS_CHECKED_TOGETHER else self._alike(settings))
                 if self.filled[name].height:
                     fields[name] = (settings, self.filled[name])
         return fields
@@ -82,7 +80,7 @@ class CheckContext:
         """The fields with these settings that have few cells."""
         return [
             name for name, cells in self.cells.items()
-            if cells.height <= MANY and self.settings.get(name, Field()) == settings
+            if cells.height <= sizes.CELLS_CHECKED_TOGETHER and self.settings.get(name, Field()) == settings
         ]  # fmt: skip
 
     def _fill(self, names: Sequence[str]) -> None:

@@ -7,6 +7,7 @@ import polars as pl
 from neat_delta.core.match.rows import Matched
 from neat_delta.core.model.catalogue import MARK, Catalogue
 from neat_delta.core.model.schemas import TEXTS, conform, empty
+from neat_delta.core.support import sizes
 
 __all__ = ["differing_texts"]
 
@@ -25,7 +26,7 @@ def differing_texts(live: Catalogue, sheet: Catalogue, matched: Matched) -> pl.D
     if not matched.fields:
         return empty(TEXTS)
     one, other = live.cells.select(matched.fields), sheet.cells.select(matched.fields)
-    if matched.pairs.height * len(matched.fields) <= SMALL:
+    if matched.pairs.height * len(matched.fields) <= sizes.CELLS_COMPARED_AT_ONCE:
         return conform(_of_few_rows(one, other, matched), TEXTS)
     often = _often(one, other, matched.pairs)
     seldom = [field for field in matched.fields if field not in often]
@@ -55,10 +56,6 @@ def differing_texts(live: Catalogue, sheet: Catalogue, matched: Matched) -> pl.D
         places = pl.int_range(matched.new.len(), dtype=pl.UInt32, eager=True)
         parts.append(_of_field({"new": places, "after": other[field].gather(matched.new)}, field))
     return pl.concat(parts)
-
-
-SMALL = 1_000_000
-"""Of so many cells all texts are compared in one go, which costs the same however many columns they stand in."""
 
 
 def _of_few_rows(live: pl.DataFrame, sheet: pl.DataFrame, matched: Matched) -> pl.DataFrame:
@@ -93,15 +90,11 @@ def _some(table: pl.DataFrame, places: pl.Series) -> pl.DataFrame:
     return table.filter(wanted).rechunk().gather(places.rank("dense").cast(pl.UInt32) - 1)
 
 
-GLANCE = 1_000
-"""So many of many items are glanced at."""
-
-
 def _often(live: pl.DataFrame, sheet: pl.DataFrame, pairs: pl.DataFrame) -> list[str]:
     """The fields whose text differs in most items, as a glance at some of very many shows."""
-    if pairs.height < GLANCE * 10:
+    if pairs.height < sizes.ITEMS_AT_A_GLANCE * 10:
         return []
-    sample = pairs.gather_every(pairs.height // GLANCE)
+    sample = pairs.gather_every(pairs.height // sizes.ITEMS_AT_A_GLANCE)
     ours, sheet_sample = live.gather(sample["live"]), sheet.gather(sample["sheet"])
     return [field for field in live.columns if (ours[field] != sheet_sample[field]).mean() > 0.5]  # type: ignore[operator]
 

@@ -28,6 +28,7 @@ from neat_delta.core.kinds.number import CURRENCY, NUMBER_KINDS, marks
 from neat_delta.core.model.catalogue import Catalogue
 from neat_delta.core.model.layout import Notation
 from neat_delta.core.model.store import Field, FileForm, Key, Relations, Store
+from neat_delta.core.support import sizes
 
 __all__ = ["NUMBERS", "Learned", "date_form_of", "known_store", "learn", "learn_sample", "with_writing", "writing_of"]
 
@@ -272,10 +273,6 @@ def writing_of(columns: Iterable[pl.Series], otherwise: Notation | None = None) 
     return Notation(decimal, mark, otherwise.date_form, otherwise.yes, otherwise.no)  # type: ignore[arg-type]
 
 
-TOGETHER = 100_000
-"""So many cells are looked at together, whatever columns they are of: a question costs as much as hundreds of cells."""
-
-
 def _together(columns: Iterable[pl.Series]) -> Iterator[pl.DataFrame]:
     """Columns as tables of `of`, the number of the column, and `text`, without outer white space."""
     batch: list[pl.Series] = []
@@ -283,7 +280,7 @@ def _together(columns: Iterable[pl.Series]) -> Iterator[pl.DataFrame]:
     for column in columns:
         batch.append(column)
         cells += column.len()
-        if cells >= TOGETHER:
+        if cells >= sizes.CELLS_LEARNED_TOGETHER:
             yield _laid_together(batch)
             batch, cells = [], 0
     if batch:

@@ -17,6 +17,7 @@ from neat_delta.core.kinds.date import ISO
 from neat_delta.core.kinds.number import CURRENCY, NUMBER_KINDS, marks
 from neat_delta.core.model.layout import Notation
 from neat_delta.core.model.store import Field
+from neat_delta.core.support import sizes
 
 __all__ = [
     "AS_LIVE",
@@ -81,9 +82,6 @@ WITH_MARK = {
     for mark, other in ((".", ","), (",", "."))
 }
 """All numbers that can be read where decimals have this mark, with or without marks between thousands."""
-
-MANY = 50_000
-"""Of so many cells, each different one is looked at once."""
 
 LEAST_EQUAL, LEAST_ALONE = 5, 3
 """So many cells of a column that is written otherwise as a whole must be live's own values: numbers, and dates that
@@ -323,7 +321,7 @@ def _of_numbers(
     other = "," if point == "." else "."
     odd_cells = cells.filter(~pl.col("after").str.contains(one_reading(field, point)))
     with_marks = int(odd_cells["after"].str.contains("[.,]").sum())
-    odd_cells = odd_cells.unique() if odd_cells.height > MANY else odd_cells
+    odd_cells = odd_cells.unique() if odd_cells.height > sizes.CELLS_READ_ONE_BY_ONE else odd_cells
     if not odd_cells.height:
         return AS_LIVE
     table = pl.DataFrame({"text": _bare(odd_cells["after"], field), "before": odd_cells["before"].fill_null("")})

@@ -13,6 +13,7 @@ import polars as pl
 from neat_delta.core.kinds.base import Kind, map_texts, only
 from neat_delta.core.model.layout import Notation
 from neat_delta.core.model.store import Field
+from neat_delta.core.support import sizes
 from neat_delta.core.support.distinct import map_distinct
 
 __all__ = [
@@ -156,15 +157,11 @@ def amounts(texts: pl.Series, field: Field, writing: Notation) -> pl.Series:
     """The cells of a field as exact decimals, read as its kind reads them, or as money where it is no kind of number;
     null where they are blank, no number, or too long.
     """
-    if texts.len() > FEW:
+    if texts.len() > sizes.CELLS_REMEMBERED:
         return map_distinct(
             texts.to_frame(), lambda table: _exact(table.to_series(), field, writing).to_frame()
         ).to_series()
     return _exact_few(tuple(texts), field.kind, marks(field, writing), writing).alias(texts.name)
-
-
-FEW = 1_000
-"""Of no more cells it is remembered how they were read: one stage after another asks for the same ones."""
 
 
 @lru_cache(maxsize=256)

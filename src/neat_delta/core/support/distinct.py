@@ -7,12 +7,9 @@ from dataclasses import dataclass
 
 import polars as pl
 
-__all__ = ["Distinct", "all_differ", "deduplicate", "map_distinct"]
+from neat_delta.core.support import sizes
 
-MANY, SOME, SELDOM = 50_000, 10_000, 4
-"""Of so many rows or more, so many are looked at. It pays to look for those that repeat if no more than one in four
-is the first of its sort.
-"""
+__all__ = ["Distinct", "all_differ", "deduplicate", "map_distinct"]
 
 
 @dataclass(frozen=True, slots=True)
@@ -36,12 +33,12 @@ def deduplicate(table: pl.DataFrame) -> Distinct:
     >>> deduplicate(pl.DataFrame({"price": ["9.90", "9.90"]})).rows.height  # of few rows, all are taken
     2
     """
-    if table.height < MANY:
+    if table.height < sizes.ROWS_DEDUPLICATED:
         return Distinct(table, None)
     rows = table.hash_rows()
-    sample = rows.gather_every(table.height // SOME)
+    sample = rows.gather_every(table.height // sizes.ROWS_SAMPLED)
     repeated = sample.len() - sample.n_unique()
-    if repeated * 2 * table.height < sample.len() ** 2 * SELDOM:
+    if repeated * 2 * table.height < sample.len() ** 2 * sizes.ROWS_OF_A_SORT:
         return Distinct(table, None)
     numbers = pl.DataFrame({"hash": rows.unique()}).with_row_index()
     which = pl.DataFrame({"hash": rows}).join(numbers, on="hash", how="left", maintain_order="left")["index"]

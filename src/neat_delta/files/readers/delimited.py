@@ -21,6 +21,7 @@ import polars as pl
 
 from neat_delta.core.model.catalogue import MARK, Origin, column_letter
 from neat_delta.core.model.layout import LINE_ENDS, SEPARATORS, Layout, encoding_name
+from neat_delta.core.support import sizes
 from neat_delta.core.support.errors import CatalogueError
 from neat_delta.files.readers.encoding import BOMS, Known, codec, decoded, guess, of_head, written_in
 from neat_delta.files.readers.headings import column_numbers, must_be_headings, unnamed_columns
@@ -30,12 +31,6 @@ __all__ = ["Text", "read_text", "write_delimited"]
 BOM = b"\xef\xbb\xbf"
 SAMPLE = 1 << 16
 """How many bytes of a file the layout is decided from."""
-
-LARGE = 1 << 23
-"""Of more bytes than this, NumPy is worth its time to load."""
-
-BLOCK = 1 << 21
-"""So many bytes are looked at in one go: no more than stay at hand."""
 
 LONGEST_LINE = 1 << 20
 """The headings must end within so many bytes."""
@@ -146,7 +141,9 @@ def _read_utf8(
     bom: bool,
     only: Collection[str] | None = None,
 ) -> Text:
-    data = data if len(data) > LARGE or not data.startswith(BOM) else data[len(BOM) :]  # a large one is not copied
+    data = (
+        data if len(data) > sizes.BYTES_WORTH_NUMPY or not data.startswith(BOM) else data[len(BOM) :]
+    )  # a large one is not copied
     sample = _sample(data, path)
     if not sample.strip():
         raise CatalogueError(f"{path}: the file is empty. Export it again.")
@@ -486,7 +483,7 @@ def _quoting(body: bytes, dialect: _Dialect) -> tuple[bool, int]:
     quote, ends = dialect.quote.encode(), dialect.separator.encode() + b"\r\n"
     if not quote:
         return True, 0
-    if len(body) > LARGE:  # NumPy is many times faster, once it is there
+    if len(body) > sizes.BYTES_WORTH_NUMPY:  # NumPy is many times faster, once it is there
         return _quoting_of_large(body, quote, ends)
     quoted = QUOTED % {b"ends": re.escape(ends), b"bom": BOM, b"q": quote}
     cells = re.findall(quoted + rb"|" + quote, body)  # a quote that stands anywhere else is found by itself
@@ -504,8 +501,8 @@ def _quoting_of_large(body: bytes, quote: bytes, ends: bytes) -> tuple[bool, int
     first = len(BOM) if body[: len(BOM)] == BOM else 0
     right, quotes, doubled = True, 0, 0
     closed, rest = np.array([-2]), np.array([], int)  # the last that closed, and one that opened after it
-    for start in range(0, len(body), BLOCK):
-        quote_places = np.flatnonzero(text[start : start + BLOCK] == quote[0])
+    for start in range(0, len(body), sizes.BYTES_OF_A_BLOCK):
+        quote_places = np.flatnonzero(text[start : start + sizes.BYTES_OF_A_BLOCK] == quote[0])
         quotes += quote_places.size
         quote_places = np.concatenate([rest, quote_places + start])
         rest = quote_places[quote_places.size // 2 * 2 :]

@@ -21,6 +21,7 @@ from neat_delta.core.infer.quantities import numbers_under
 from neat_delta.core.kinds.number import marks
 from neat_delta.core.model.layout import Notation
 from neat_delta.core.model.store import Field
+from neat_delta.core.support import sizes
 
 __all__ = ["DAMAGES", "Damage", "damaged"]
 
@@ -54,7 +55,7 @@ def damaged(
         kinds = kinds_of[field]
         names = tuple(name for name, one in DAMAGES.items() if not kinds.isdisjoint(one.kinds))
         groups.setdefault(names, []).append(field)
-    if cells.height <= FEW:
+    if cells.height <= sizes.CELLS_ASKED_AT_ONCE:
         every = [one for name, one in DAMAGES.items() if any(name in names for names in groups)]
         of_field = {field: set(names) for names, fields in groups.items() for field in fields}
         names_of_damage = _first(every, texts, [of_field[field] for field in cells["field"]])
@@ -89,10 +90,6 @@ def _only_mark(live: pl.DataFrame | None, name: str) -> str:
 def _kinds(name: str, kind: str) -> set[str]:
     """The kinds whose damage a field can have: a text under a heading of amounts may be a number, too."""
     return {kind, "decimal"} if kind == "text" and numbers_under(name) in {"money", "quantity"} else {kind}
-
-
-FEW = 1_000
-"""So few cells are looked at for everything at once: putting patterns together takes longer than looking."""
 
 
 def _first(asked: Sequence[Damage], texts: pl.DataFrame, allowed: Sequence[Collection[str]] | None = None) -> pl.Series:

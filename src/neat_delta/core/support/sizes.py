@@ -1,0 +1,50 @@
+"""Every size at which another way is taken, that comes to the same and costs less for many, or for few. Nothing here
+changes what comes out: the tests take each way for all the laws.
+"""
+
+from __future__ import annotations
+
+CELLS_COMPARED_AT_ONCE = 1_000_000
+"""Of no more cells all texts are compared in one go, which costs the same however many columns they stand in."""
+
+ITEMS_AT_A_GLANCE = 1_000
+"""Of ten times as many items, so many are looked at first for fields that differ in most of them."""
+
+ROWS_DEDUPLICATED = 50_000
+"""Of so many rows it is looked whether most of them repeat another."""
+
+ROWS_SAMPLED = 10_000
+"""So many of them are looked at for that."""
+
+ROWS_OF_A_SORT = 4
+"""It pays to work on the different rows only if no more than one in so many is the first of its sort."""
+
+CELLS_REMEMBERED = 1_000
+"""Of no more cells it is remembered how they were read: one stage after another asks for the same ones."""
+
+CELLS_READ_ONE_BY_ONE = 50_000
+"""Of more cells in another notation, each different one is looked at once."""
+
+CELLS_ASKED_AT_ONCE = 1_000
+"""So few cells are looked at for all damage at once: putting patterns together takes longer than looking."""
+
+CELLS_CHECKED_TOGETHER = 10_000
+"""Fields with more cells are looked up by themselves: laid together they would take their memory twice."""
+
+CELLS_LEARNED_TOGETHER = 100_000
+"""So many cells are looked at together, whatever columns they are of: a question costs as much as hundreds of cells."""
+
+LINES_WRITTEN_AT_ONCE = 65_536
+"""So many lines of a change set go into one piece of output."""
+
+ITEMS_READ_BY_COLUMN = 20_000
+"""Of so many lines of a change set, the plain ones are read column by column."""
+
+BYTES_HASHED_BY_ALL_CORES = 1 << 22
+"""The digest of more bytes is made on all cores."""
+
+BYTES_WORTH_NUMPY = 1 << 23
+"""Of more bytes than this, NumPy is worth its time to load."""
+
+BYTES_OF_A_BLOCK = 1 << 21
+"""So many bytes are looked at in one go for quotes: no more than stay at hand."""
