@@ -252,7 +252,7 @@ def test_the_choice_of_a_clash_is_the_target(rng):
                     field, (sheet if choice == "sheet" else live)[key][field]
                 )
         assert not any(one.reason.startswith("clash") for item in chosen.iter_items() for one in item.held)
-    added = compared(*tables, clash_in={"stock": "add", "price": "sheet"})
+    added = compared(*tables, clash={"stock": "add", "price": "sheet"})
     shop = applied(added, live)
     for key, field in clashing:
         if field == "stock" and key in base:

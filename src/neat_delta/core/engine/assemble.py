@@ -16,11 +16,12 @@ from neat_delta.core.detect.damage import DAMAGES
 from neat_delta.core.detect.near_keys import near_reasons
 from neat_delta.core.diff.equality import by_value
 from neat_delta.core.engine.made import computed_cells, problems_said, unresolved, with_defaults
-from neat_delta.core.engine.rows import Placed, named_within, row_findings
+from neat_delta.core.engine.round import Draft
+from neat_delta.core.engine.rows import Placed, row_findings
 from neat_delta.core.kinds import blank
 from neat_delta.core.match.keys import KeyIndex, stripped
 from neat_delta.core.match.likely import likely_codes
-from neat_delta.core.model.changeset import FORMAT, VERSION, ChangeSet, Counts, FindingSummary, Header, LikelyCode
+from neat_delta.core.model.changeset import FORMAT, VERSION, ChangeSet, Counts, FindingSummary, Header
 from neat_delta.core.model.importer import NEW_CODE
 from neat_delta.core.model.reasons import EMPTIED, GONE, NEAR, NEW
 from neat_delta.core.model.schemas import (
@@ -41,210 +42,193 @@ from neat_delta.core.rekey.requests import code_cells, with_followed_links
 from neat_delta.core.rules.resting import left_alone
 
 if TYPE_CHECKING:
-    from collections.abc import Sequence
-
-    from neat_delta.core.detect import Detected
-    from neat_delta.core.diff.clashes import Merged
-    from neat_delta.core.diff.outcomes import Outcomes
-    from neat_delta.core.engine.options import CompareOptions
+    from neat_delta.core.engine.round import Round
     from neat_delta.core.match.base import Based
-    from neat_delta.core.match.prepare import AlignedInputs
     from neat_delta.core.match.rows import Matched
-    from neat_delta.core.model.catalogue import Catalogue, Source
+    from neat_delta.core.model.catalogue import Source
+    from neat_delta.core.model.rules import RuleText
 
-__all__ = ["Draft", "Stages", "assemble", "with_flags"]
-
-
-@dataclass(frozen=True, slots=True)
-class Stages:
-    """What the stages before gave: the inputs and their rows; the texts that differ with their outcomes, cell by cell
-    (`deltas`); what was detected in them and what is `decided` of that. With a base: its rows, what was `merged`, the
-    code changes that were `followed`, and whether the sheet `remembered` it. `cut_with` are the items that a working
-    sheet was cut with, as it says.
-    """
-
-    aligned: AlignedInputs
-    rows: Placed
-    outcomes: Outcomes
-    deltas: pl.DataFrame
-    detected: Detected
-    decided: pl.DataFrame
-    known: Store
-    options: CompareOptions
-    listed_codes: bool
-    based: Based | None = None
-    merged: Merged | None = None
-    followed: Sequence[LikelyCode] = ()
-    remembered: bool = False
-    cut_with: Catalogue | None = None
-
-    @property
-    def arriving(self) -> pl.Series:
-        """Which of the sheet's new rows are items of the change set: all but those that are gone from the store."""
-        numbers = pl.int_range(self.rows.matched.new.len(), dtype=pl.UInt32, eager=True)
-        if self.merged is None:
-            return numbers
-        left = self.left_to_store - self.aligned.live.cells.height
-        return numbers.filter(~numbers.is_in(self.merged.departed.implode()) & ~numbers.is_in(left.implode()))
-
-    @property
-    def leaving(self) -> pl.Series:
-        """The places in live of the items that a whole sheet lacks; with a base, of those that it had."""
-        gone = self.rows.matched.gone
-        if self.options.within and not self.options.whole:
-            gone = named_within(self.aligned.live, self.rows.sheet, gone, self.options.within, self.aligned.key)
-        if self.based is None:
-            return gone
-        return gone.filter(self.based.at.gather(gone).is_not_null() & ~gone.is_in(self.left_to_store.implode()))
-
-    @property
-    def left_to_store(self) -> pl.Series:
-        """The items that clash as a whole and stay as the store has them."""
-        clash = (pl.col("source") == "clash") & (pl.col("done") == "kept") & pl.col("field").is_null()
-        return self.decided.filter(clash)["item"]
+__all__ = ["assemble", "with_flags"]
 
 
-@dataclass(frozen=True, slots=True)
-class Draft:
-    """The change set before anything of it is held; its cells with what their kinds say of them
-    (`checks.value_findings`); the findings that are `decided`; and those of cells and items that are not yet.
-    """
-
-    changes: ChangeSet
-    cells: pl.DataFrame
-    decided: pl.DataFrame
-    findings: pl.DataFrame
-
-
-def assemble(stages: Stages) -> Draft:
+def assemble(round_: Round) -> Round:
     """The change set of the cells that change, once live's own values are put back where that was decided."""
-    aligned, rows, shop, policy = stages.aligned, stages.rows, stages.known, stages.options.policy
-    live, matched, key, made = aligned.live, rows.matched, aligned.key, rows.sheet.provenance
-    repaired = stages.decided.filter(pl.col("done") == "repaired")
-    deltas = stages.deltas if stages.merged else stages.deltas.with_columns(base=pl.lit(None, pl.String))
-    deltas = _put_back(deltas, repaired["cell"])
-    deltas, left_to_store = _with_clashes(deltas, stages)
+    live, rows, key, made = round_.aligned.live, round_.rows, round_.aligned.key, round_.rows.sheet.provenance
+    changed = _changed(round_)
+    places = _items(changed.cells, round_)
+    here = {*rows.matched.fields, *changed.cells["field"].unique()}
+    fields = [name for name in live.fields if name in here]
+    none = pl.repeat(None, live.cells.height + rows.matched.new.len() + 1, dtype=pl.Int64, eager=True)
+    number = none.scatter(places["item"], pl.int_range(places.height, eager=True))
+    cells = changed.cells.with_columns(
+        item=number.gather(changed.cells["item"]), field=pl.col("field").cast(pl.Enum(fields))
+    )
+    cells = cells.sort("item", "field")
+    questions = unresolved(made, rows.sheet, key) if made else empty(UNRESOLVED_SCHEMA)
+    rules, computed = list(made.rules) if made else [], empty(COMPUTED_SCHEMA)
+    if made:
+        computed = computed_cells(made, rows.matched, live.cells.height, number, cells)
+    if changed.filled.height:
+        filled = changed.filled.with_columns(item=number.gather(changed.filled["item"]))
+        computed, rules = with_defaults(computed, rules, filled)
+    items = places.with_columns(live=live.row(places["live"]), sheet=rows.sheet.row(places["sheet"]))
+    keys = pl.concat(
+        [
+            live.cells.select(key.fields).rechunk().gather(places["live"].drop_nulls()),
+            stripped(rows.sheet.cells, key).gather(rows.matched.new.gather(round_.arriving)),
+        ]
+    )
+    draft = ChangeSet(
+        _header(round_, fields, changed, rules),
+        keys,
+        conform(items, ITEMS_SCHEMA),
+        conform(cells, cells_schema(fields)),
+        _damaged(round_, number),
+        computed=computed,
+        unresolved=questions,
+    )
+    if round_.merged:
+        draft = replace(draft, meanwhile=round_.merged.meanwhile)
+    draft = _with_summaries(draft, round_, changed, places)
+    decided = round_.decided.drop("cell").with_columns(item=number.gather(round_.decided["item"]))
+    decided = decided.filter(pl.col("item").is_not_null() | round_.decided["item"].is_null())
+    ruled = _with_rules(cells, decided, round_.known, key.fields)
+    found = _findings(cells, places, rows, _meant_blank(changed.deltas, number))
+    return replace(round_, draft=Draft(draft, ruled, decided, found))
+
+
+@dataclass(frozen=True, slots=True)
+class _Changed:
+    """The `cells` that change (`CELL`, and the `reason` for which a code cannot), by items as they are numbered before
+    there is a change set; those of new items that are `filled` by default; what all that differs came to (`deltas`);
+    how many emptied cells are `kept`, how many cells of each field are only `rewritten`, how many cells and items stay
+    as the store has them, and the cells in which live's own value is put back (`repaired`).
+    """
+
+    cells: pl.DataFrame
+    filled: pl.DataFrame
+    deltas: pl.DataFrame
+    kept: int
+    rewritten: dict[str, int]
+    left_to_store: int
+    repaired: pl.Series
+
+
+def _changed(round_: Round) -> _Changed:
+    """The cells that change, as was decided of those that differ."""
+    matched, policy = round_.rows.matched, round_.options.policy
+    repaired = round_.decided.filter(pl.col("done") == "repaired")["cell"]
+    deltas = round_.deltas if round_.merged else round_.deltas.with_columns(base=pl.lit(None, pl.String))
+    deltas = _put_back(deltas, repaired)
+    deltas, left_to_store = _with_clashes(deltas, round_)
     added = deltas.filter(pl.col("pair").is_null() & ~pl.col("same") & (pl.col("after") != ""))
     differing = deltas.filter(pl.col("pair").is_not_null())
     also, differs = differing["same"] & ~differing["nothing"] & ~differing["apart"], ~differing["same"]
-    if key.shared == "all":
+    if round_.aligned.key.shared == "all":
         differs |= _with_their_twins(differing, matched)
         also &= ~differs
     counted = Counter(differing["field"].filter(also))
-    rewritten = {name: counted[name] for name in matched.fields if name in counted}
     keep = [name for name in matched.fields if policy.blanks_of(name) == "keep"]
-    typed = (
-        pl.repeat(True, differing.height, eager=True) if "computed" not in deltas.columns else ~differing["computed"]
-    )
-    kept = differs & differing["emptied"] & differing["field"].is_in(keep) & typed
-    kept &= ~_meant_empty(differing, kept, stages) if kept.any() else True
-    filled = _by_default(added, stages)
+    kept = differs & differing["emptied"] & differing["field"].is_in(keep)
+    if "computed" in deltas.columns:
+        kept &= ~differing["computed"]
+    kept &= ~_meant_empty(differing, kept, round_) if kept.any() else True
+    filled = _by_default(added, round_)
     cells = pl.concat([differing.filter(differs & ~kept).select(CELL), added.select(CELL), filled])
-    coded = _with_codes(cells.with_columns(reason=pl.lit(None, pl.String)), stages)
-    cells = _beside_changes(coded, accompanying(shop.fields))
-    places = _items(cells, stages)
-    here = {*matched.fields, *cells["field"].unique()}
-    fields, in_sheet = [name for name in live.fields if name in here], set(rows.sheet.fields)
-    none = pl.repeat(None, live.cells.height + matched.new.len() + 1, dtype=pl.Int64, eager=True)
-    number = none.scatter(places["item"], pl.int_range(places.height, eager=True))
-    cells = cells.with_columns(item=number.gather(cells["item"]), field=pl.col("field").cast(pl.Enum(fields)))
-    cells = cells.sort("item", "field")
-    merged = stages.merged
-    verdicts = Counter(dict(places["verdict"].value_counts().iter_rows()))
-    met = places.filter(pl.col("verdict").is_in(["changed", "recoded"]))["sheet"]
-    damaged = _damaged(stages, number)
-    lost = _lost(stages)
-    open_questions = unresolved(made, rows.sheet, key) if made else empty(UNRESOLVED_SCHEMA)
-    rules = list(made.rules) if made else []
-    computed = computed_cells(made, matched, live.cells.height, number, cells) if made else empty(COMPUTED_SCHEMA)
-    if filled.height:
-        computed, rules = with_defaults(computed, rules, filled.with_columns(item=number.gather(filled["item"])))
-    truly_new = matched if stages.based is None else replace(matched, new=stages.based.matched.new)
-    header = Header(
+    coded = _with_codes(cells.with_columns(reason=pl.lit(None, pl.String)), round_)
+    cells = _beside_changes(coded, accompanying(round_.known.fields))
+    rewritten = {name: counted[name] for name in matched.fields if name in counted}
+    return _Changed(cells, filled, deltas, int(kept.sum()), rewritten, left_to_store, repaired)
+
+
+def _header(round_: Round, fields: list[str], changed: _Changed, rules: list[RuleText]) -> Header:
+    """What the change set says of its inputs and of how they were compared; what it holds is counted later."""
+    aligned, rows, shop, policy = round_.aligned, round_.rows, round_.known, round_.options.policy
+    live, matched, key, made, based = aligned.live, rows.matched, aligned.key, rows.sheet.provenance, round_.based
+    in_sheet, merged = set(rows.sheet.fields), round_.merged
+    truly_new = matched if based is None else replace(matched, new=based.matched.new)
+    return Header(
         format=FORMAT,
         version=VERSION,
         key=matched.key,
         fields=fields,
         live=live.source,
         sheet=aligned.sheet.source,
-        counts=Counts(
-            same=matched.pairs.height - met.count(),
-            changed=verdicts["changed"],
-            recoded=verdicts["recoded"],
-            unlisted=met.null_count(),
-            absent=matched.gone.len() - met.null_count() - verdicts["gone"],
-            departed=matched.new.len() - stages.arriving.len(),
-            clashes=_clashes(stages.decided, repaired["cell"]),
-            already=merged.already if merged else 0,
-            merged=merged.merged if merged else 0,
-            left_to_store=left_to_store,
-            meanwhile=merged.meanwhile.height if merged else 0,
-            lost=lost.height,
-            folded=made.folded if made else 0,
-            copied=made.copied if made else 0,
-            computed=computed.height,
-            unresolved=open_questions.height,
-            new=verdicts["new"],
-            gone=verdicts["gone"],
-            set_aside_live=sum(row.file == "live" for row in matched.set_aside),
-            set_aside_sheet=sum(row.file == "sheet" for row in matched.set_aside),
-            cells=cells.height,
-            held_cells=0,
-            blanks_kept=int(kept.sum()),
-            written_differently=sum(rewritten.values()),
-            damaged=damaged.height,
-            repaired=int((damaged["done"] == "repaired").sum()),
-        ),
+        counts=NOTHING,
         pairs=aligned.columns,
         headings=aligned.headings,
         untouched=[name for name in live.fields if name not in in_sheet and name not in live.unseen],
         settings={name: shop.fields[name] for name in live.fields if shop.fields.get(name, Field()) != Field()},
-        rewritten=rewritten,
+        rewritten=changed.rewritten,
         writing=shop.writing,
-        sheet_writing=stages.outcomes.writing,
+        sheet_writing=round_.outcomes.writing,
         learned=aligned.store is None,
         ignore_case=key.ignore_case,
         shared=key.shared == "all",
         name=key.name,
         near=matched.near,
         set_aside=matched.set_aside,
-        findings=row_findings(live, rows, policy, whole=stages.options.whole)
-        + problems_said(open_questions)
-        + _damage_said(damaged)
-        + _slips_said(stages),
         accepted=list(policy.accept),
         likely=likely_codes(live, rows.sheet, truly_new, shop.fields, key.name, rows.codes.field),
         relations=shop.relations,
         new_values=sorted(policy.new_values),
-        base=_source_of_base(stages.based) if stages.based else None,
-        remembered=stages.remembered,
-        two_way=stages.based.two_way if stages.based else [],
+        base=_source_of_base(based) if based else None,
+        remembered=round_.remembered,
+        two_way=based.two_way if based else [],
         meanwhile=dict(Counter(merged.meanwhile["field"].drop_nulls())) if merged else {},
-        followed=list(stages.followed),
-        lost=stripped(lost.head(MOST_LOST), key).rows(named=True),
+        followed=list(round_.followed),
         rules=rules,
         matched_by=list(made.matched_by) if made else [],
         unseen=[name for name in live.unseen if name in fields],
     )
-    items = places.with_columns(live=live.row(places["live"]), sheet=rows.sheet.row(places["sheet"]))
-    keys = pl.concat(
-        [
-            live.cells.select(key.fields).rechunk().gather(places["live"].drop_nulls()),
-            stripped(rows.sheet.cells, key).gather(matched.new.gather(stages.arriving)),
-        ]
+
+
+NOTHING = Counts(**dict.fromkeys((one.name for one in msgspec.structs.fields(Counts) if one.required), 0))
+"""The counts of a change set that has nothing."""
+
+
+def _with_summaries(draft: ChangeSet, round_: Round, changed: _Changed, places: pl.DataFrame) -> ChangeSet:
+    """The change set with its counts, and with what a person is told of damage, slips, rows and rows that were lost."""
+    rows, matched, made, merged = round_.rows, round_.rows.matched, round_.rows.sheet.provenance, round_.merged
+    verdicts = Counter(dict(places["verdict"].value_counts().iter_rows()))
+    met = places.filter(pl.col("verdict").is_in(["changed", "recoded"]))["sheet"]
+    lost = _lost(round_)
+    counts = msgspec.structs.replace(
+        NOTHING,
+        same=matched.pairs.height - met.count(),
+        changed=verdicts["changed"],
+        recoded=verdicts["recoded"],
+        unlisted=met.null_count(),
+        absent=matched.gone.len() - met.null_count() - verdicts["gone"],
+        departed=matched.new.len() - round_.arriving.len(),
+        clashes=_clashes(round_.decided, changed.repaired),
+        already=merged.already if merged else 0,
+        merged=merged.merged if merged else 0,
+        left_to_store=changed.left_to_store,
+        meanwhile=merged.meanwhile.height if merged else 0,
+        lost=lost.height,
+        folded=made.folded if made else 0,
+        copied=made.copied if made else 0,
+        computed=draft.computed.height,
+        unresolved=draft.unresolved.height,
+        new=verdicts["new"],
+        gone=verdicts["gone"],
+        set_aside_live=sum(row.file == "live" for row in matched.set_aside),
+        set_aside_sheet=sum(row.file == "sheet" for row in matched.set_aside),
+        cells=draft.cells.height,
+        blanks_kept=changed.kept,
+        written_differently=sum(changed.rewritten.values()),
+        damaged=draft.damaged.height,
+        repaired=int((draft.damaged["done"] == "repaired").sum()),
     )
-    changes = ChangeSet(header, keys, conform(items, ITEMS_SCHEMA), conform(cells, cells_schema(fields)), damaged)
-    changes = replace(changes, computed=computed, unresolved=open_questions)
-    if merged:
-        changes = replace(changes, meanwhile=merged.meanwhile)
-    decided = stages.decided.drop("cell").with_columns(item=number.gather(stages.decided["item"]))
-    decided = decided.filter(pl.col("item").is_not_null() | stages.decided["item"].is_null())
-    return Draft(
-        changes,
-        _with_rules(cells, decided, shop, key.fields),
-        decided,
-        _findings(cells, places, rows, _meant_blank(deltas, number)),
-    )
+    said = [
+        *row_findings(round_.aligned.live, rows, round_.options.policy, whole=round_.options.whole),
+        *problems_said(draft.unresolved),
+        *_damage_said(draft.damaged),
+        *_slips_said(round_),
+    ]
+    lost_keys = stripped(lost.head(MOST_LOST), round_.aligned.key).rows(named=True)
+    return replace(draft, header=msgspec.structs.replace(draft.header, counts=counts, findings=said, lost=lost_keys))
 
 
 CELL = ["item", "field", "before", "after", "unread", "base"]
@@ -263,29 +247,29 @@ def _beside_changes(cells: pl.DataFrame, names: list[str]) -> pl.DataFrame:
     return cells.join(alone, on=["item", "field"], how="anti", maintain_order="left")
 
 
-def _meant_empty(differing: pl.DataFrame, blanks: pl.Series, stages: Stages) -> pl.Series:
+def _meant_empty(differing: pl.DataFrame, blanks: pl.Series, round_: Round) -> pl.Series:
     """Which of the blank cells are meant, though blanks leave a field as it is: the sheet has the importer's word for
     it, or they were let through by name.
     """
-    rows, key, policy = stages.rows, stages.aligned.key, stages.options.policy
+    rows, key, policy = round_.rows, round_.aligned.key, round_.options.policy
     place = rows.matched.pairs["sheet"].gather(differing["pair"])
-    meant, word = pl.repeat(False, differing.height, eager=True), stages.known.importer.empties
+    meant, word = pl.repeat(False, differing.height, eager=True), round_.known.importer.empties
     for name in differing["field"].filter(blanks).unique() if word is not None else ():
         at = (blanks & (differing["field"] == name)).arg_true()
         texts = rows.sheet.cells[name].gather(place.gather(at)).str.strip_chars()
         meant = meant.scatter(at, texts == word)
     if any(one.check == EMPTIED for one in policy.accept):
-        index = cache(lambda: KeyIndex.of(stages.aligned.live.cells.select(key.fields), key))
+        index = cache(lambda: KeyIndex.of(round_.aligned.live.cells.select(key.fields), key))
         asked = differing.select("item", pl.col("field").cast(pl.String), source=pl.lit(EMPTIED), rule=pl.lit(EMPTIED))
         meant |= accepted(asked, index, policy.accept)
     return meant
 
 
-def _by_default(added: pl.DataFrame, stages: Stages) -> pl.DataFrame:
+def _by_default(added: pl.DataFrame, round_: Round) -> pl.DataFrame:
     """The cells (`CELL`) that new items get from the importer's defaults, where they have nothing of their own."""
-    shop, live = stages.known, stages.aligned.live
+    shop, live = round_.known, round_.aligned.live
     parts = [added.select(CELL).clear()]
-    new = stages.arriving.cast(pl.Int64) + live.cells.height
+    new = round_.arriving.cast(pl.Int64) + live.cells.height
     for name, text in shop.importer.defaults.items() if new.len() else ():
         if name in live.fields and text.strip():
             has = added.filter(pl.col("field") == name)["item"]
@@ -303,14 +287,14 @@ MOST_LOST = 100
 """So many of the rows that a working sheet lost are named."""
 
 
-def _with_clashes(deltas: pl.DataFrame, stages: Stages) -> tuple[pl.DataFrame, int]:
+def _with_clashes(deltas: pl.DataFrame, round_: Round) -> tuple[pl.DataFrame, int]:
     """The cells that differ, as was decided where they clash: as live has them, or with the difference added. And how
     many cells and items stay as the store has them.
     """
-    clashes = stages.decided.filter(pl.col("source") == "clash").select("cell", "done")
+    clashes = round_.decided.filter(pl.col("source") == "clash").select("cell", "done")
     if not clashes.height:
         return deltas, 0
-    whole = stages.left_to_store
+    whole = round_.left_to_store
     kept = clashes.filter(pl.col("done") == "kept")["cell"].drop_nulls()
     kept = pl.concat([kept, deltas["item"].is_in(whole.implode()).arg_true().cast(pl.UInt32)])
     deltas = _put_back(deltas, kept)
@@ -326,12 +310,12 @@ def _clashes(decided: pl.DataFrame, repaired: pl.Series) -> int:
     ).height
 
 
-def _lost(stages: Stages) -> pl.DataFrame:
+def _lost(round_: Round) -> pl.DataFrame:
     """The keys of the rows that a working sheet was cut with and does not have any more."""
-    key, cut_with = stages.aligned.key, stages.cut_with
+    key, cut_with = round_.aligned.key, round_.cut_with
     if cut_with is None:
         return empty(dict.fromkeys(key.fields, pl.String))
-    there = KeyIndex.of(stages.rows.sheet.cells, key).lookup(cut_with.cells).is_not_null()
+    there = KeyIndex.of(round_.rows.sheet.cells, key).lookup(cut_with.cells).is_not_null()
     return cut_with.cells.select(key.fields).filter(~there)
 
 
@@ -354,30 +338,30 @@ def _with_their_twins(differing: pl.DataFrame, matched: Matched) -> pl.Series:
     return any_of_them & (differing["before"] != differing["after"])
 
 
-def _with_codes(cells: pl.DataFrame, stages: Stages) -> pl.DataFrame:
+def _with_codes(cells: pl.DataFrame, round_: Round) -> pl.DataFrame:
     """The cells with those by which codes change, and with links that follow them; `reason` says why a code cannot."""
-    rows, live, fields = stages.rows, stages.aligned.live, stages.known.fields
+    rows, live, fields = round_.rows, round_.aligned.live, round_.known.fields
     if not rows.codes.moves:
         return cells
-    matched, key = rows.matched, stages.aligned.key
+    matched, key = rows.matched, round_.aligned.key
     arriving = set(stripped(rows.sheet.cells, key).gather(matched.new).rows())
     more, codes = code_cells(live, rows.codes, arriving, fields, key)
     cells = cells.with_columns(after=with_followed_links(cells, fields, codes))
     more = more.rename({"place": "item"}).with_columns(unread=pl.lit(None, pl.String), base=pl.lit(None, pl.String))
     more = more.join(cells, on=["item", "field"], how="anti", maintain_order="left")
-    if stages.options.policy.with_gone and stages.options.drops:  # a link of an item that goes away is of no account
+    if round_.options.policy.with_gone and round_.options.drops:  # a link of an item that goes away is of no account
         recoded = more.filter(pl.col("field").is_in(key.fields))["item"]
-        leaves = stages.leaving.cast(pl.Int64)
+        leaves = round_.leaving.cast(pl.Int64)
         leaves = leaves.filter(~leaves.is_in(recoded.implode()))
         more = more.filter(~pl.col("item").is_in(leaves.implode()))
     return pl.concat([cells, more.select(cells.columns)])
 
 
-def _items(cells: pl.DataFrame, stages: Stages) -> pl.DataFrame:
+def _items(cells: pl.DataFrame, round_: Round) -> pl.DataFrame:
     """The items that are not the same: `item` (live's rows, and after them the new ones), `verdict`, and their places
     in `live` and in the `sheet` (null where they are not there). New ones come last, in the sheet's order.
     """
-    matched, height = stages.rows.matched, stages.aligned.live.cells.height
+    matched, height = round_.rows.matched, round_.aligned.live.cells.height
     coded = cells.filter(pl.col("field").is_in(matched.key))["item"]
     met = cells["item"].unique().sort()
     met = met.filter(met < height)
@@ -386,28 +370,28 @@ def _items(cells: pl.DataFrame, stages: Stages) -> pl.DataFrame:
     )
     in_sheet = matched.pairs.select(item=pl.col("live").cast(pl.Int64), sheet=pl.col("sheet").cast(pl.Int64))
     changed = changed.join(in_sheet, on="item", how="left", maintain_order="left")
-    gone = stages.leaving.cast(pl.Int64).alias("item")
+    gone = round_.leaving.cast(pl.Int64).alias("item")
     gone = gone.filter(~gone.is_in(met.implode()))
     parts = [changed.with_columns(live="item")]
-    if stages.options.drops and not stages.listed_codes:
+    if round_.options.drops and not round_.listed_codes:
         absent = pl.lit(None, pl.Int64)
         parts.append(gone.to_frame().select("item", verdict=pl.lit("gone"), sheet=absent, live="item"))
-    arriving = stages.arriving
+    arriving = round_.arriving
     new = pl.DataFrame({"sheet": matched.new.gather(arriving).cast(pl.Int64), "item": arriving.cast(pl.Int64) + height})
     new = new.with_columns(verdict=pl.lit("new"), live=pl.lit(None, pl.Int64))
     return pl.concat([pl.concat(parts).sort("item"), new.select("item", "verdict", "sheet", "live")])
 
 
-def _damaged(stages: Stages, number: pl.Series) -> pl.DataFrame:
+def _damaged(round_: Round, number: pl.Series) -> pl.DataFrame:
     """The damaged cells one by one, by their row in the sheet and their field, with what was done."""
-    rows, matched = stages.rows, stages.rows.matched
-    damage_findings = stages.decided.filter(pl.col("source") == "damage")
+    rows, matched = round_.rows, round_.rows.matched
+    damage_findings = round_.decided.filter(pl.col("source") == "damage")
     if not damage_findings.height:
         return empty(DAMAGED_SCHEMA)
-    cells = stages.deltas.select(pl.all().gather(damage_findings["cell"]))
+    cells = round_.deltas.select(pl.all().gather(damage_findings["cell"]))
     place = matched.pairs["sheet"].gather(cells["pair"]).cast(pl.Int64)
     place = place.zip_with(place.is_not_null(), matched.new.gather(cells["new"]).cast(pl.Int64))
-    keys = stripped(rows.sheet.cells, stages.aligned.key).gather(place)
+    keys = stripped(rows.sheet.cells, round_.aligned.key).gather(place)
     mendable = damage_findings["mendable"].fill_null(value=False)
     listed = pl.DataFrame(
         {
@@ -435,13 +419,13 @@ def _damage_said(damaged: pl.DataFrame) -> list[FindingSummary]:
     ]
 
 
-def _slips_said(stages: Stages) -> list[FindingSummary]:
+def _slips_said(round_: Round) -> list[FindingSummary]:
     """The slips as a person is told of them: one by one, in so many cells that are let through, and so many held."""
-    of_slips = stages.decided.filter(pl.col("source") == "slip")
+    of_slips = round_.decided.filter(pl.col("source") == "slip")
     times = {(rule, done): count for rule, done, count in of_slips.group_by("rule", "done").len().iter_rows()}
     return [
         FindingSummary("slip", name, fields, times[str(number), done], why, done)
-        for number, (name, fields, why) in enumerate(stages.detected.slips)
+        for number, (name, fields, why) in enumerate(round_.detected.slips)
         for done in ("accepted", "held")
         if (str(number), done) in times
     ]
