@@ -65,14 +65,10 @@ def check(
     findings = catalogue_findings(live, shop, fields, levels, images=images)
     decided = decide(findings, lambda: prepared.index, Policy(), standing_exceptions(shop, today))
     keys = stripped(live.cells, prepared.key).select(pl.concat_list(pl.all())).to_series()
-    value = pl.repeat(None, decided.height, dtype=pl.String, eager=True)
-    for field in decided["field"].drop_nulls().unique():
-        at = (decided["field"] == field).fill_null(value=False).arg_true()
-        value = value.scatter(at, live.cells[field].gather(decided["item"].gather(at)))
     table = decided.rename({"rule": "check"}).with_columns(
         pl.col("done").replace("held", "noted"),
         key=keys.gather(decided["item"]),
         row=live.row(decided["item"]),
-        value=value,
+        value=live.texts(decided["field"], decided["item"]),
     )
     return Checked(conform(table, CATALOGUE_FINDINGS), idle_checks(live, shop, fields, levels, images=images))

@@ -104,6 +104,19 @@ class Catalogue:
             self.origin,
         )
 
+    def texts(self, fields: pl.Series, places: pl.Series) -> pl.Series:
+        """The text of each of these fields at the place beside it; null where there is no place, or no field.
+
+        >>> live = as_catalogue({"sku": ["QA-1", "QA-2"], "price": ["9.90", "20.00"]})
+        >>> live.texts(pl.Series(["price", "sku", None]), pl.Series([1, 0, 1])).to_list()
+        ['20.00', 'QA-1', None]
+        """
+        texts = pl.Series([None], dtype=pl.String).new_from_index(0, fields.len())
+        for name in fields.drop_nulls().unique():
+            at = (fields == name).fill_null(value=False).arg_true()
+            texts = texts.scatter(at, self.cells[name].gather(places.gather(at)))
+        return texts
+
     def row(self, places: pl.Series) -> pl.Series:
         """The row numbers that a spreadsheet shows for the items at these places (counted from 0; null stays null)."""
         if self.numbers is None:

@@ -168,7 +168,8 @@ def confirm(
     counts = {"landed": 0, "not landed": 0, "differently": 0}
     habits: list[Habit] = []
     for (name,), field_cells in cells.group_by("field", maintain_order=True):
-        looked = _of_field(str(name), field_cells, after, located, changes, importer, said)
+        landed, looked = _of_field(str(name), field_cells, after, located, changes, importer, said)
+        counts["landed"] += landed
         if any(one.outcome == "differently" for one in looked):
             seen = [(one.meant, one.now) for one in looked if one.now is not None]
             field = header.settings.get(str(name), Field())
@@ -275,8 +276,10 @@ def _of_field(
     changes: ChangeSet,
     importer: Importer,
     said: Mapping[int, Said],
-) -> list[_Cell]:
-    """Each cell of a field with what stands there now, what that means, and what is to be done about it."""
+) -> tuple[int, list[_Cell]]:
+    """How many cells of a field stand as they were meant, and are done with; and each other one with what stands there
+    now, what that means, and what is to be done about it. A code is looked at once more, also where it landed.
+    """
     header, writing = changes.header, changes.header.writing
     field = Field("code") if name in header.key else header.settings.get(name, Field())  # by its code alone it is there
     now = after.cells[name].gather(located.places.gather(cells["item"]))
@@ -289,8 +292,9 @@ def _of_field(
     if name in header.unseen:  # what stood there is not known
         still &= False
     still |= now.is_null()
-    rows = zip(*(cells[one] for one in ("item", "before", "after")), now, same, still, strict=True)
-    looked = [_looked_at(*row, field=field, writing=writing) for row in rows]
+    table = cells.select("item", "before", "after").with_columns(now=now, same=same, still=still)
+    open_ones = table if name in header.key else table.filter(~same)
+    looked = [_looked_at(*row, field=field, writing=writing) for row in open_ones.iter_rows()]
     if name in header.key:
         stays = _still_under_the_old_code(changes, located, after) if importer.code_change.how == "replace" else set()
         looked = [_of_code(one, located, stays, ignore_case=header.ignore_case) for one in looked]
@@ -298,7 +302,7 @@ def _of_field(
         looked = _of_differences(looked, field, writing, said)
     elif field.kind == "list":
         looked = [_of_list(one, field) for one in looked]
-    return looked
+    return table.height - open_ones.height, looked
 
 
 def _looked_at(

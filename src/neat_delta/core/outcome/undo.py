@@ -2,7 +2,10 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterator
 from dataclasses import replace
+from itertools import groupby
+from operator import itemgetter
 
 import msgspec
 import polars as pl
@@ -13,6 +16,7 @@ from neat_delta.core.model.changeset import ChangeSet
 from neat_delta.core.model.importer import Importer
 from neat_delta.core.model.store import Field
 from neat_delta.core.outcome.confirm import NO_ITEM, PLAIN, Landing, confirm, list_values
+from neat_delta.core.outcome.located import Located
 from neat_delta.core.outcome.retry import was_altered
 from neat_delta.core.outcome.wanted import Wanted, applied, change_set_of
 
@@ -47,23 +51,23 @@ def revert(
     left = [one for item, one in troubles
             if (one.outcome == "differently" or item in away) and (item, one.field) not in taken]  # fmt: skip
     located = result.located
-    there, places = located.places, located.live_rows
+    there, places, verdicts = located.places.to_list(), located.live_rows.to_list(), changes.items["verdict"].to_list()
+    troubled: dict[int, list[Landing]] = {}
+    for item, one in troubles:
+        troubled.setdefault(item, []).append(one)
     wanted: dict[int, Wanted] = {}
-    sent = changes.sent().with_columns(pl.col("field").cast(pl.String))
-    not_known = pl.col("field").is_in(changes.header.unseen) & pl.col("before").is_not_null()
-    for (item,), cells in sent.filter(~not_known).group_by("item", maintain_order=True):
-        number = int(str(item))
-        stands, unclear = _standing(changes, number, cells, after, there[number], other)
+    for number, cells in _as_they_stand(changes, located, after):
+        stands, unclear = _standing(changes, number, cells, there[number], other)
         left += unclear
-        if changes.items["verdict"][number] in {"changed", "recoded"}:
+        if verdicts[number] in {"changed", "recoded"}:
             if stands:
                 wanted[number] = ("changed", stands)
         elif there[number] is not None:
-            grown = _grown(changes, number, cells, after, there[number], importer)
-            if len(stands) == cells.height and not grown:
+            grown = _grown(changes, number, {one[0] for one in cells}, after, there[number], importer)
+            if len(stands) == len(cells) and not grown:
                 wanted[number] = ("gone", {})
-            elif not any(one.outcome == "differently" for at, one in troubles if at == number):
-                left += grown or [one for at, one in troubles if at == number]
+            elif not any(one.outcome == "differently" for one in troubled.get(number, ())):
+                left += grown or troubled.get(number, [])
     items = changes.items.with_row_index("item").filter((pl.col("verdict") == "gone") & pl.col("held").is_null())
     for number in items["item"]:
         if retires is not None and there[number] is not None:
@@ -78,22 +82,32 @@ def revert(
     return change_set_of(replace(changes, header=header), located, after, wanted), after, left
 
 
+_Sent = tuple[str, str | None, str, str | None]
+"""A cell that was sent: its field, the text before, the text meant, and the text that stands there now."""
+
+
+def _as_they_stand(changes: ChangeSet, located: Located, after: Catalogue) -> Iterator[tuple[int, list[_Sent]]]:
+    """The items of which something was sent, in their order, each with its cells; not those of which nobody knows what
+    stood there before.
+    """
+    sent = changes.sent().with_columns(pl.col("field").cast(pl.String))
+    sent = sent.filter(~(pl.col("field").is_in(changes.header.unseen) & pl.col("before").is_not_null()))
+    now = after.texts(sent["field"], located.places.gather(sent["item"]))
+    rows = sent.select("item", "field", "before", "after", now=now).iter_rows()
+    for item, cells in groupby(rows, key=itemgetter(0)):
+        yield item, [cell[1:] for cell in cells]
+
+
 def _standing(
-    changes: ChangeSet,
-    item: int,
-    cells: pl.DataFrame,
-    after: Catalogue,
-    place: int | None,
-    other: set[tuple[int, str | None]],
+    changes: ChangeSet, item: int, cells: list[_Sent], place: int | None, other: set[tuple[int, str | None]]
 ) -> tuple[dict[str, str], list[Landing]]:
     """What takes back the cells of an item that stand as they were sent, by field; and those that do, and of which
     nobody can tell what takes them back.
     """
     stands, unclear = dict[str, str](), list[Landing]()
-    for field, before, meant in cells.select("field", "before", "after").iter_rows():
+    for field, before, meant, now in cells:
         if place is None or (item, field) in other:
             continue
-        now = after.cells[field][place]
         back = _back(changes, field, before, meant, now)
         if back is None:
             unclear.append(Landing(changes.keys.row(item, named=True), field, before, meant, now, "differently"))
@@ -113,10 +127,10 @@ def _back(changes: ChangeSet, name: str, before: str | None, meant: str, now: st
 
 
 def _grown(
-    changes: ChangeSet, item: int, cells: pl.DataFrame, after: Catalogue, place: int, importer: Importer
+    changes: ChangeSet, item: int, sent: set[str], after: Catalogue, place: int, importer: Importer
 ) -> list[Landing]:
     """What stands in a new item by now where we sent nothing, but for what the importer fills in and what moves."""
-    sent, key = {*cells["field"]}, changes.keys.row(item, named=True)
+    key = changes.keys.row(item, named=True)
     grown = []
     for name, text in after.cells.row(place, named=True).items():
         moving = changes.header.settings.get(name, Field()).moving

@@ -13,7 +13,7 @@ from neat_delta.core.model.catalogue import Catalogue
 from neat_delta.core.model.changeset import ChangeSet, Counts
 from neat_delta.core.model.choices import Verdict
 from neat_delta.core.model.importer import Removal
-from neat_delta.core.model.schemas import ITEMS_SCHEMA, cells_schema
+from neat_delta.core.model.schemas import ITEMS_SCHEMA, cells_schema, conform
 from neat_delta.core.outcome.located import Located
 from neat_delta.core.prove.proof import with_cells, without
 
@@ -25,30 +25,36 @@ Wanted = tuple[str, dict[str, str]]
 
 def change_set_of(changes: ChangeSet, located: Located, after: Catalogue, wanted: Mapping[int, Wanted]) -> ChangeSet:
     """A change set against the catalogue `after` that makes of these items of another what is wanted."""
-    fields, places = changes.header.fields, located.places
+    fields, key, places = changes.header.fields, {*changes.header.key}, located.places.to_list()
     placed = sorted((places[item], item) for item, (verdict, _) in wanted.items() if verdict != "new")
     order = [item for _, item in placed] + sorted(item for item, (verdict, _) in wanted.items() if verdict == "new")
-    items, rows = [], []
-    for number, item in enumerate(order):
-        verdict, cells = wanted[item]
-        place = places[item] if verdict != "new" else None
-        row = None if place is None else int(after.row(pl.Series([place]))[0])
-        sheet = None if verdict == "gone" else changes.items["sheet"][item] or number + 2
-        if verdict == "changed" and cells.keys() & {*changes.header.key}:
-            verdict = "recoded"
-        items.append((verdict, row, sheet, None))
-        for name in fields:
-            if name in cells:
-                rows.append(
-                    (number, name, None if place is None else after.cells[name][place], cells[name], None, None)
-                )
-    table = pl.DataFrame(items, schema=ITEMS_SCHEMA, orient="row")
+    place = pl.Series([places[item] if wanted[item][0] != "new" else None for item in order], dtype=pl.Int64)
+    named = pl.Series(
+        ["recoded" if verdict == "changed" and cells.keys() & key else verdict for verdict, cells in
+         (wanted[item] for item in order)],
+        dtype=pl.String,
+    )  # fmt: skip
+    number = pl.int_range(len(order), dtype=pl.Int64, eager=True)
+    sheet = changes.items["sheet"].gather(pl.Series(order, dtype=pl.Int64)).set(named == "gone", None)
+    sheet = sheet.zip_with(sheet.is_not_null() & (sheet != 0) | (named == "gone"), number + 2)
+    table = conform(pl.DataFrame({"verdict": named, "live": after.row(place), "sheet": sheet}), ITEMS_SCHEMA)
+    rank = {name: at for at, name in enumerate(fields)}
+    meant = [
+        (number, name, cells[name])
+        for number, item in enumerate(order)
+        for cells in (wanted[item][1],)
+        for name in sorted(cells.keys() & rank.keys(), key=rank.__getitem__)
+    ]
+    schema = {"item": pl.Int64, "field": pl.String, "after": pl.String}
+    cells_table = pl.DataFrame(meant, schema=schema, orient="row")
+    before = after.texts(cells_table["field"], place.gather(cells_table["item"]))
+    cells_table = conform(cells_table.with_columns(before=before), cells_schema(fields))
     counted = {verdict: int((table["verdict"] == verdict).sum()) for verdict in get_args(Verdict)}
     counts = Counts(
         same=after.cells.height - sum(counted.values()) + counted["new"],
         set_aside_live=0,
         set_aside_sheet=0,
-        cells=len(rows),
+        cells=cells_table.height,
         held_cells=0,
         blanks_kept=0,
         written_differently=0,
@@ -58,7 +64,6 @@ def change_set_of(changes: ChangeSet, located: Located, after: Catalogue, wanted
         changes.header, live=after.source, counts=counts, findings=[], near=[], set_aside=[], base=None,
         remembered=False, two_way=[], meanwhile={}, followed=[], lost=[],
     )  # fmt: skip
-    cells_table = pl.DataFrame(rows, schema=cells_schema(fields), orient="row")
     keys = located.keys.gather(pl.Series(order, dtype=pl.Int64))
     return ChangeSet(header, keys, table, cells_table)
 
