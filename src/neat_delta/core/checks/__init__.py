@@ -22,6 +22,7 @@ from neat_delta.core.model.changeset import ChangeSet
 from neat_delta.core.model.reasons import CHECK, DOUBT
 from neat_delta.core.model.schemas import FINDINGS, RULE_FINDINGS, conform, empty
 from neat_delta.core.model.store import LevelName, Store
+from neat_delta.core.support.series import constant
 
 __all__ = ["CHECKS", "KIND_CHECKS", "catalogue_findings", "check_changes", "idle_checks", "value_findings"]
 
@@ -124,7 +125,7 @@ def _alone(catalogue: Catalogue, store: Store, key: list[str], images: Collectio
     """A whole catalogue, as the checks are asked about it."""
     cells = catalogue.cells
     items = pl.int_range(cells.height, dtype=pl.Int64, eager=True)
-    before = pl.repeat(None, cells.height, dtype=pl.String, eager=True)
+    before = constant(None, cells.height, pl.String)
     return CheckContext(
         cells,
         items,

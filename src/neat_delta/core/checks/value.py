@@ -21,6 +21,7 @@ from neat_delta.core.kinds.stored import HABITS, as_stored, has_habits
 from neat_delta.core.model.catalogue import listed
 from neat_delta.core.model.schemas import RULE_FINDINGS, conform
 from neat_delta.core.model.store import Field
+from neat_delta.core.support.series import constant
 
 __all__ = ["VALUE_CHECKS"]
 
@@ -139,11 +140,11 @@ def required(context: CheckContext) -> pl.DataFrame:
         there[str(name)] = pl.concat([there.get(str(name), new.clear().cast(pl.Int64)), items_held["item"]])
     blanks = pl.DataFrame(
         {
-            name: pl.repeat(False, new.len(), eager=True)
+            name: constant(False, new.len())
             if name in context.keys.columns
             else ~new.is_in(there[name].implode())
             if name in there
-            else pl.repeat(True, new.len(), eager=True)
+            else constant(True, new.len())
             for name in names
         }
     )

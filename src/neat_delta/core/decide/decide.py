@@ -14,6 +14,7 @@ from neat_delta.core.model.accept import ACCEPTED_SOURCES, Accept
 from neat_delta.core.model.changeset import ChangeSet, held
 from neat_delta.core.model.schemas import stopping
 from neat_delta.core.support.distinct import all_differ
+from neat_delta.core.support.series import constant
 
 if TYPE_CHECKING:
     from neat_delta.core.decide.policy import Policy
@@ -34,7 +35,7 @@ def accepted(findings: pl.DataFrame, index: Index, accept: Sequence[Accept]) -> 
     """Per finding whether it is let through: by its source (one of `ACCEPTED_SOURCES`) or its check, and by its field
     or by a part of its item's key.
     """
-    through = pl.repeat(False, findings.height, eager=True)
+    through = constant(False, findings.height)
     for one in accept:
         column = "source" if one.check in ACCEPTED_SOURCES else "rule"
         this = findings[column] == one.check
@@ -98,7 +99,7 @@ def with_decisions(changes: ChangeSet, decided: pl.DataFrame) -> ChangeSet:
             cells = cells.with_columns(held=_of_twins(changes, cells))
     whole = holding.filter(pl.col("field").is_null())
     every = whole.filter(pl.col("item").is_null())["reason"]
-    reason = pl.repeat(every[0] if every.len() else None, changes.items.height, dtype=pl.String, eager=True)
+    reason = constant(every[0] if every.len() else None, changes.items.height, pl.String)
     first = _first(whole.filter(pl.col("item").is_not_null()), ITEM_ORDER, ["item"])
     items = changes.items.with_columns(held=reason.scatter(first["item"], first["reason"]))
     counts = msgspec.structs.replace(changes.header.counts, held_cells=int(held(items, cells).sum()))

@@ -12,6 +12,7 @@ from neat_delta.core.detect.damage import DAMAGES
 from neat_delta.core.detect.slips import SlipContext, slips
 from neat_delta.core.model.reasons import DAMAGE, SLIP
 from neat_delta.core.model.schemas import CELL_FINDINGS, conform, empty
+from neat_delta.core.support.series import constant
 
 if TYPE_CHECKING:
     from neat_delta.core.match.rows import Matched
@@ -102,7 +103,7 @@ def _context(cells: pl.DataFrame, forms: pl.DataFrame, inputs: DetectInputs) -> 
     for name in (field for field in matched.fields if field in by_field):
         part = by_field[name].drop("of")
         parts[name] = part.drop("form").hstack(forms[part["form"]])
-    at = pl.repeat(None, inputs.sheet.cells.height, dtype=pl.UInt32, eager=True)
+    at = constant(None, inputs.sheet.cells.height, pl.UInt32)
     return SlipContext(
         parts,
         inputs.settings,

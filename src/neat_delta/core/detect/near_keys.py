@@ -16,6 +16,7 @@ from neat_delta.core.detect.damage.keys import damaged_keys, made_of
 from neat_delta.core.model.catalogue import MARK, Catalogue
 from neat_delta.core.model.changeset import NearKey
 from neat_delta.core.model.reasons import NEAR
+from neat_delta.core.support.series import constant
 
 if TYPE_CHECKING:
     from neat_delta.core.match.rows import Matched
@@ -93,7 +94,7 @@ def _damage(matched: Matched, near: pl.DataFrame) -> pl.Series:
     """What a spreadsheet did to live's key, by the places in live and the sheet: null where a part of it differs in
     another way.
     """
-    none = pl.repeat(None, near.height, dtype=pl.String, eager=True).alias("damage")
+    none = constant(None, near.height, pl.String).alias("damage")
     if not near.height:
         return none
     parts, sound = [], []

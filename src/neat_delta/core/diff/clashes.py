@@ -24,6 +24,7 @@ from neat_delta.core.model.reasons import CHANGED_TOO, LEFT_STORE, NEW_TOO, STIL
 from neat_delta.core.model.schemas import CELL_FINDINGS, MEANWHILE_SCHEMA, TEXTS, conform, empty, stopping
 from neat_delta.core.model.store import Field
 from neat_delta.core.support.distinct import deduplicate
+from neat_delta.core.support.series import constant
 
 if TYPE_CHECKING:
     from neat_delta.core.match.base import Based
@@ -89,7 +90,7 @@ def against_live(
         pair=pair,
         new=new,
         base=base,
-        before=now.zip_with(in_live, pl.repeat(None, now.len(), dtype=pl.String, eager=True)),
+        before=now.zip_with(in_live, constant(None, now.len(), pl.String)),
         item=place.cast(pl.Int64).zip_with(in_live, new.cast(pl.Int64) + live.cells.height),
         added=pl.lit(None, pl.String),
         apart=gone,
@@ -128,7 +129,7 @@ CELLS = {"cell": pl.UInt32, "reason": pl.String}
 
 def _texts_at(table: pl.DataFrame, fields: pl.Series, places: pl.Series) -> pl.Series:
     """The text at each place in its field; null where there is no place."""
-    texts = pl.repeat(None, fields.len(), dtype=pl.String, eager=True)
+    texts = constant(None, fields.len(), pl.String)
     for name in fields.unique(maintain_order=True):
         at = (fields == name).arg_true()
         texts = texts.scatter(at, table[name].rechunk().gather(places.gather(at)))
@@ -160,7 +161,7 @@ def _both_changed(
     already &= ~(kept & ~turned["same"] & (after != some["before"]))
     clash = (~already & ~kept).arg_true()
     names = some["field"].gather(clash)
-    sums, merged, clashing = pl.repeat(None, after.len(), dtype=pl.String, eager=True), 0, [clash.clear()]
+    sums, merged, clashing = constant(None, after.len(), pl.String), 0, [clash.clear()]
     for name in names.unique(maintain_order=True):
         of, field = clash.filter(names == name), fields.get(name, Field())
         cells = some[of]
@@ -196,7 +197,7 @@ def _equal(
     names: pl.Series, one: pl.Series, other: pl.Series, fields: Mapping[str, Field], writing: Notation
 ) -> pl.Series:
     """Per cell whether two texts of its field are one value."""
-    same = pl.repeat(False, names.len(), eager=True)
+    same = constant(False, names.len())
     for name in names.unique(maintain_order=True):
         at = (names == name).arg_true()
         same = same.scatter(at, equal(one.gather(at), other.gather(at), fields.get(name, Field()), writing))
@@ -301,7 +302,7 @@ def _changed_since(
 ) -> pl.Series:
     """Per item that the sheet lacks whether the store changed it since the base."""
     at = based.at.gather(matched.gone)
-    changed = pl.repeat(False, matched.gone.len(), eager=True)
+    changed = constant(False, matched.gone.len())
     for name in matched.fields:
         if name not in based.two_way:
             old, now = based.base.cells[name].gather(at), live.cells[name].gather(matched.gone)

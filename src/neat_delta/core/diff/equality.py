@@ -30,6 +30,7 @@ from neat_delta.core.kinds.number import NUMBER_KINDS, marks
 from neat_delta.core.model.layout import Notation
 from neat_delta.core.model.reasons import DOUBT, NOT
 from neat_delta.core.model.store import Field
+from neat_delta.core.support.series import constant
 
 __all__ = ["by_value", "equal", "kinds_said", "notations", "reason", "sheet_writing"]
 
@@ -155,7 +156,7 @@ def _of_one_kind(
             "raw": after,
             "text_before": folded(before),
             "text": folded(after),
-            "doubt": pl.repeat(None, after.len(), dtype=pl.String, eager=True) if exact else read.doubts,
+            "doubt": constant(None, after.len(), pl.String) if exact else read.doubts,
             "equal": read.equal,
             "written": after if exact else read.written,
             "reads_before": read.before.is_not_null(),
@@ -188,7 +189,7 @@ def _of_one_kind(
 def _read(
     kind: Kind, before: pl.Series, after: pl.Series, field: Field, live: Notation, notation: ColumnNotation
 ) -> _Read:
-    none = pl.repeat(None, after.len(), dtype=pl.String, eager=True)
+    none = constant(None, after.len(), pl.String)
     if field.kind in NUMBER_KINDS:
         return _read_numbers(kind, before, after, field, live, notation)
     if field.kind == "date":

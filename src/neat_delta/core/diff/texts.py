@@ -8,6 +8,7 @@ from neat_delta.core.match.rows import Matched
 from neat_delta.core.model.catalogue import MARK, Catalogue
 from neat_delta.core.model.schemas import TEXTS, conform, empty
 from neat_delta.core.support import sizes
+from neat_delta.core.support.series import constant
 
 __all__ = ["differing_texts"]
 
@@ -86,7 +87,7 @@ def _of_field(columns: dict[str, pl.Series], field: str) -> pl.DataFrame:
 
 def _some(table: pl.DataFrame, places: pl.Series) -> pl.DataFrame:
     """A few rows of a table, in the order given. Taking them in the table's own order first is several times faster."""
-    wanted = pl.repeat(False, table.height, eager=True).scatter(places, True)
+    wanted = constant(False, table.height).scatter(places, True)
     return table.filter(wanted).rechunk().gather(places.rank("dense").cast(pl.UInt32) - 1)
 
 

@@ -40,6 +40,7 @@ from neat_delta.core.model.store import Field, Store, accompanying
 from neat_delta.core.rekey.moves import UNKNOWN
 from neat_delta.core.rekey.requests import code_cells, with_followed_links
 from neat_delta.core.rules.resting import left_alone
+from neat_delta.core.support.series import constant
 
 if TYPE_CHECKING:
     from neat_delta.core.engine.round import Round
@@ -58,7 +59,7 @@ def assemble(round_: Round) -> Round:
     places = _items(changed.cells, round_)
     here = {*rows.matched.fields, *changed.cells["field"].unique()}
     fields = [name for name in live.fields if name in here]
-    none = pl.repeat(None, live.cells.height + rows.matched.new.len() + 1, dtype=pl.Int64, eager=True)
+    none = constant(None, live.cells.height + rows.matched.new.len() + 1, pl.Int64)
     number = none.scatter(places["item"], pl.int_range(places.height, eager=True))
     cells = changed.cells.with_columns(
         item=number.gather(changed.cells["item"]), field=pl.col("field").cast(pl.Enum(fields))
@@ -253,7 +254,7 @@ def _meant_empty(differing: pl.DataFrame, blanks: pl.Series, round_: Round) -> p
     """
     rows, key, policy = round_.rows, round_.aligned.key, round_.options.policy
     place = rows.matched.pairs["sheet"].gather(differing["pair"])
-    meant, word = pl.repeat(False, differing.height, eager=True), round_.known.importer.empties
+    meant, word = constant(False, differing.height), round_.known.importer.empties
     for name in differing["field"].filter(blanks).unique() if word is not None else ():
         at = (blanks & (differing["field"] == name)).arg_true()
         texts = rows.sheet.cells[name].gather(place.gather(at)).str.strip_chars()

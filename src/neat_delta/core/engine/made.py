@@ -18,6 +18,7 @@ from neat_delta.core.model.schemas import (
     empty,
     stopping,
 )
+from neat_delta.core.support.series import constant
 
 if TYPE_CHECKING:
     from neat_delta.core.match.rows import Matched
@@ -34,7 +35,7 @@ BY_DEFAULT = "what the importer gives a new item that lacks it"
 
 def _items(matched: Matched, height: int, live: int) -> pl.Series:
     """For each of the sheet's rows its item: live's rows, and after them the new ones; null where it has none."""
-    items = pl.repeat(None, height, dtype=pl.Int64, eager=True)
+    items = constant(None, height, pl.Int64)
     items = items.scatter(matched.pairs["sheet"], matched.pairs["live"].cast(pl.Int64))
     return items.scatter(matched.new, pl.int_range(live, live + matched.new.len(), eager=True))
 

@@ -46,6 +46,7 @@ from neat_delta.core.model.store import Field, Store
 from neat_delta.core.support.background import submit
 from neat_delta.core.support.errors import CatalogueError
 from neat_delta.core.support.nearest import did_you_mean
+from neat_delta.core.support.series import constant
 
 if TYPE_CHECKING:
     from neat_delta.core.decide.policy import Policy
@@ -156,7 +157,7 @@ def _with_computed(texts: pl.DataFrame, matched: Matched, made: Provenance | Non
         return texts
     place = matched.pairs["sheet"].gather(texts["pair"])
     place = place.zip_with(place.is_not_null(), matched.new.gather(texts["new"]).cast(place.dtype))
-    computed = pl.repeat(False, texts.height, eager=True)
+    computed = constant(False, texts.height)
     for name, rows in made.computed.items():
         at = (texts["field"] == name).arg_true()
         computed = computed.scatter(at, rows.gather(place.gather(at)))
@@ -199,7 +200,7 @@ def detect(round_: Round) -> Round:
     changing = table.filter(changes).select("field", "before", "after", "raw")
     looking = submit(partial(damaged, changing, fields, shop.writing, live.cells))
     looked = forms(changing, fields, shop.writing)
-    damage = pl.repeat(None, table.height, dtype=pl.String, eager=True).scatter(changes.arg_true(), looking())
+    damage = constant(None, table.height, pl.String).scatter(changes.arg_true(), looking())
     table = table.with_columns(damage=damage, form=changes.cum_sum() - 1)
     deltas = round_.texts.select("pair", "new").hstack(round_.outcomes.distinct.expand(table))
     places = matched.pairs["live"].gather(deltas["pair"]).cast(pl.Int64)

@@ -13,6 +13,7 @@ from neat_delta.core.kinds import KINDS
 from neat_delta.core.kinds.number import NUMBER_KINDS, amounts
 from neat_delta.core.model.layout import Notation
 from neat_delta.core.model.store import Field, Relations
+from neat_delta.core.support.series import constant
 
 __all__ = ["Related", "counts_stock", "relations"]
 
@@ -105,7 +106,7 @@ def _kept(
         else:
             filled = (texts != "").arg_true()
             read = KINDS[field.kind].read(texts.gather(filled), field, writing)
-            values.append(pl.repeat(None, texts.len(), dtype=pl.String, eager=True).scatter(filled, read))
+            values.append(constant(None, texts.len(), pl.String).scatter(filled, read))
     one, other = values
     right = (one < other) if strictly else (one <= other)
     both = int(right.is_not_null().sum())

@@ -14,6 +14,7 @@ import polars as pl
 
 from neat_delta.core.model.layout import Notation
 from neat_delta.core.model.store import Field
+from neat_delta.core.support.series import constant
 
 __all__ = ["EXACT", "Kind", "as_it_stands", "blank", "folded", "folded_text", "map_texts", "only"]
 
@@ -84,4 +85,4 @@ def map_texts(texts: pl.Series, change: Callable[[str], str | None]) -> pl.Serie
 
 def only(texts: pl.Series, right: pl.Series) -> pl.Series:
     """The texts where `right` holds, null elsewhere."""
-    return texts.zip_with(right, pl.repeat(None, len(texts), dtype=pl.String, eager=True))
+    return texts.zip_with(right, constant(None, len(texts), pl.String))

@@ -18,6 +18,7 @@ from neat_delta.core.kinds.number import CURRENCY, NUMBER_KINDS, marks
 from neat_delta.core.model.layout import Notation
 from neat_delta.core.model.store import Field
 from neat_delta.core.support import sizes
+from neat_delta.core.support.series import constant
 
 __all__ = [
     "AS_LIVE",
@@ -134,8 +135,8 @@ def read_cells(texts: pl.Series, field: Field, writing: Notation, notation: Colu
         return number_reading(texts, field, writing, notation)
     if notation is not None and field.kind == "date":
         return date_reading(texts, field, writing, notation)
-    none = pl.repeat(None, texts.len(), dtype=pl.String, eager=True)
-    return Reading(KINDS[field.kind].read(texts, field, writing), none, pl.repeat(False, texts.len(), eager=True))
+    none = constant(None, texts.len(), pl.String)
+    return Reading(KINDS[field.kind].read(texts, field, writing), none, constant(False, texts.len()))
 
 
 def number_reading(texts: pl.Series, field: Field, live: Notation, notation: ColumnNotation) -> Reading:
@@ -144,8 +145,8 @@ def number_reading(texts: pl.Series, field: Field, live: Notation, notation: Col
     A number with one mark and three digits after it is only read where the notation leaves no choice: in a field that
     has three decimals in live, or whose thousands have this mark. One that has more decimals than live's is doubtful.
     """
-    none = pl.repeat(None, texts.len(), dtype=pl.String, eager=True)
-    no = pl.repeat(False, texts.len(), eager=True)
+    none = constant(None, texts.len(), pl.String)
+    no = constant(False, texts.len())
     if notation.marks is not None and notation.marks[1] is None:
         table = _bare(texts, field).to_frame()
         return Reading(table.select(value=_value(TEXT, notation.marks[0], field))["value"], none, no)
@@ -241,8 +242,8 @@ def date_reading(texts: pl.Series, field: Field, live: Notation, notation: Colum
     that form, or the whole column.
     """
     own = field.date_form or live.date_form or ISO
-    none = pl.repeat(None, texts.len(), dtype=pl.String, eager=True)
-    no = pl.repeat(False, texts.len(), eager=True)
+    none = constant(None, texts.len(), pl.String)
+    no = constant(False, texts.len())
     if notation.form is not None:
         values = _read(texts, notation.form)
         if not notation.whole:

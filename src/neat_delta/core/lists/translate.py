@@ -39,6 +39,7 @@ from neat_delta.core.rules.edited import read_by, refuse_keys
 from neat_delta.core.rules.run import RuleTables, fields_of, run_rules
 from neat_delta.core.support.errors import CatalogueError
 from neat_delta.core.support.nearest import did_you_mean
+from neat_delta.core.support.series import constant
 
 __all__ = ["NO_CODE", "ListOptions", "TranslatedList", "translate"]
 
@@ -290,10 +291,10 @@ def _with_constants(texts: pl.DataFrame, mapping: ListMapping, made: _Made, path
     for name, text in mapping.constants.items():
         if name in texts.columns:
             raise CatalogueError(f'{path}: "{name}" is a constant, and a heading stands for it, too. Leave one out.')
-        column = pl.repeat(text, texts.height, dtype=pl.String, eager=True)
+        column = constant(text, texts.height, pl.String)
         texts = texts.with_columns(column.alias(name))
         made.step(name, RuleText("constant", name, why="the same in every row of the list"), every, None, column)
-        made.computed[name] = pl.repeat(True, texts.height, eager=True)
+        made.computed[name] = constant(True, texts.height)
     return texts
 
 
@@ -343,7 +344,7 @@ def _placed(live: Catalogue, sheet: Catalogue, met: ListMatch, key: Key, mapping
         leave_out(new, NOT_TAKEN)
         new = new.clear()
     has_key = all(name in sheet.cells.columns for name in key.fields)
-    coded = pl.repeat(has_key, new.len(), dtype=pl.Boolean, eager=True)
+    coded = constant(has_key, new.len(), pl.Boolean)
     if has_key and new.len():
         coded = sheet.cells.gather(new).select(~pl.any_horizontal(blank(pl.col(key.fields)))).to_series()
     nearly = near_reasons(met.near)
@@ -394,7 +395,7 @@ class _Draft:
         """What an item is called, and what it was matched by, is live's to say."""
         for name in dict.fromkeys(names):
             there = name in self.ours.columns
-            own = self.ours[name] if there else pl.repeat("", self.ours.height, dtype=pl.String, eager=True)
+            own = self.ours[name] if there else constant("", self.ours.height, pl.String)
             self.ours = self.ours.with_columns(self.theirs[name].zip_with(self.known, own).alias(name))
             self.computed.pop(name, None)
 
@@ -527,7 +528,7 @@ def _new_items(rows: pl.DataFrame, fields: Sequence[str], shop: Store, key: Key)
     ]
     columns = []
     for name in names:
-        text = rows[name] if name in rows.columns else pl.repeat("", rows.height, dtype=pl.String, eager=True)
+        text = rows[name] if name in rows.columns else constant("", rows.height, pl.String)
         default = shop.importer.defaults.get(name)
         columns.append((text if default is None else text.replace("", default)).alias(name))
     return pl.DataFrame(columns)

@@ -22,6 +22,7 @@ from neat_delta.core.model.columns import ColumnMapping, ColumnOptions
 from neat_delta.core.model.importer import NEW_CODE
 from neat_delta.core.model.store import Store, continued
 from neat_delta.core.support.errors import CatalogueError
+from neat_delta.core.support.series import constant
 
 if TYPE_CHECKING:
     from neat_delta.core.model.catalogue import Catalogue
@@ -120,7 +121,7 @@ def key_rows(base: Catalogue, live: Catalogue, key: Key) -> KeyRows:
         return KeyRows(ours, theirs, _usable(numbers, usable), usable)
     rows = (~ours.blank & ~ours.repeated).arg_true().cast(pl.UInt32)
     met = ours.pairs(theirs, rows, usable.arg_true().cast(pl.UInt32))
-    at = pl.repeat(None, live.cells.height, dtype=pl.UInt32, eager=True).scatter(met["row"], met["other"])
+    at = constant(None, live.cells.height, pl.UInt32).scatter(met["row"], met["other"])
     return KeyRows(ours, theirs, at, usable)
 
 
@@ -209,7 +210,7 @@ def base_rows(base: Catalogue, live: Catalogue, sheet: Catalogue, matched: Match
                 live=of_pairs,
                 sheet=matched.pairs["sheet"],
                 pair=pl.int_range(many, dtype=pl.UInt32, eager=True),
-                new=pl.repeat(None, many, dtype=pl.UInt32, eager=True),
+                new=constant(None, many, pl.UInt32),
                 arrived=lacking,
             ),
             pl.DataFrame({"live": of_new.cast(pl.UInt32), "sheet": matched.new, "new": numbers})
@@ -273,7 +274,7 @@ def _completed(
     for name in two_way:
         pairs = met.filter(pl.col("pair").is_not_null())
         texts = live.cells[name].gather(matched.pairs["live"].gather(pairs["pair"]))
-        column = pl.repeat("", cells.height, dtype=pl.String, eager=True).scatter(pairs["live"], texts)
+        column = constant("", cells.height, pl.String).scatter(pairs["live"], texts)
         left = met.filter(pl.col("pair").is_null())
         cells = cells.with_columns(column.scatter(left["live"], sheet.cells[name].gather(left["sheet"])).alias(name))
     return replace(base, cells=cells.select(names))

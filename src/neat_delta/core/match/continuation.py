@@ -13,6 +13,7 @@ from neat_delta.core.kinds import blank
 from neat_delta.core.model.catalogue import MARK, Catalogue
 from neat_delta.core.model.store import Continued
 from neat_delta.core.support.errors import CatalogueError
+from neat_delta.core.support.series import constant
 
 __all__ = ["merge_lines", "split_lines"]
 
@@ -100,5 +101,5 @@ def split_lines(cells: pl.DataFrame, continued: Mapping[str, str]) -> pl.DataFra
             ).to_series()
         else:
             texts = cells[name].gather(item["item"])
-            out[name] = texts.zip_with(first, pl.repeat("", texts.len(), eager=True))
+            out[name] = texts.zip_with(first, constant("", texts.len()))
     return pl.DataFrame(out)

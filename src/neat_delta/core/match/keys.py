@@ -16,6 +16,7 @@ from neat_delta.core.kinds import blank
 from neat_delta.core.model.catalogue import MARK
 from neat_delta.core.model.store import Key
 from neat_delta.core.support.distinct import all_differ
+from neat_delta.core.support.series import constant
 
 __all__ = ["KeyIndex", "KeyText", "comparable", "key_text", "stripped"]
 
@@ -73,7 +74,7 @@ class KeyIndex:
     def repeated(self) -> pl.Series:
         """Per row whether another row has its key."""
         if all_differ(self.keys):
-            return pl.repeat(False, self.keys.height, eager=True)
+            return constant(False, self.keys.height)
         return self.keys.select(pl.struct(self.keys.columns).is_duplicated()).to_series()
 
     def lookup(self, table: pl.DataFrame) -> pl.Series:

@@ -12,6 +12,7 @@ from neat_delta.core.kinds import blank
 from neat_delta.core.match.keys import stripped
 from neat_delta.core.model.changeset import LikelyCode
 from neat_delta.core.model.store import Field
+from neat_delta.core.support.series import constant
 
 if TYPE_CHECKING:
     from neat_delta.core.match.rows import Matched
@@ -50,8 +51,8 @@ def likely_codes(
         if part != code:
             new = sheet.cells[part].gather(matched.new).gather(pairs["new"]).str.strip_chars()
             pairs = pairs.filter(live.cells[part].gather(pairs["old"]).str.strip_chars() == new)
-    agree = filled = pl.repeat(0, pairs.height, dtype=pl.Int64, eager=True)
-    may = pl.repeat(True, pairs.height, eager=True)
+    agree = filled = constant(0, pairs.height, pl.Int64)
+    may = constant(True, pairs.height)
     for one in rest:
         old, new = (
             texts.str.strip_chars() for texts in (live.cells[one].gather(pairs["old"]), new_rows[one][pairs["new"]])
@@ -85,7 +86,7 @@ def _candidates(
     live: pl.DataFrame, new_rows: pl.DataFrame, gone: pl.Series, rest: list[str], name: str | None
 ) -> pl.DataFrame:
     """The pairs to look at: `old`, a place in live, and `new`, one among the new items."""
-    leaves = pl.repeat(False, live.height, eager=True).scatter(gone, True)
+    leaves = constant(False, live.height).scatter(gone, True)
     telling = sorted(rest, key=lambda one: -new_rows[one].n_unique())[:TELLING]
     candidates = [pl.DataFrame(schema={"old": pl.UInt32, "new": pl.UInt32})]
     for one in [*telling, *([name] if name else [])]:
@@ -100,7 +101,7 @@ def _candidates(
 def _alike(live: pl.DataFrame, new_rows: pl.DataFrame, pairs: pl.DataFrame, name: str | None) -> pl.Series:
     """How alike the names are, in per cent; null where there are none."""
     if name is None or not pairs.height:
-        return pl.repeat(None, pairs.height, dtype=pl.Int64, eager=True)
+        return constant(None, pairs.height, pl.Int64)
     from rapidfuzz.fuzz import token_sort_ratio
 
     olds, news = live[name].gather(pairs["old"]), new_rows[name].gather(pairs["new"])

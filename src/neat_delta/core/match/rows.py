@@ -18,6 +18,7 @@ from neat_delta.core.model.catalogue import Catalogue, listed
 from neat_delta.core.model.changeset import NearKey, SetAside
 from neat_delta.core.support.background import submit
 from neat_delta.core.support.errors import CatalogueError
+from neat_delta.core.support.series import constant
 
 if TYPE_CHECKING:
     from neat_delta.core.model.store import Key
@@ -92,7 +93,7 @@ def match_rows(live: Catalogue, sheet: Catalogue, key: Key, *, bare: bool = Fals
     pairs = _pairs(keys, usable)
     alone = {}
     for name, places in usable.items():
-        taken = pl.repeat(False, keys[name].keys.height, eager=True).scatter(pairs[name], True)
+        taken = constant(False, keys[name].keys.height).scatter(pairs[name], True)
         alone[name] = places.filter(~taken.gather(places))
     totals = total_rows(sheet.cells, key.fields, alone["sheet"])
     if totals.len():
@@ -123,7 +124,7 @@ _THE = {"live": "live", "sheet": "the sheet"}
 
 def _unusable(keys: KeyIndex, name: str, *, shared: bool) -> pl.Series:
     """Per row, why its key cannot be used within its own file, or null."""
-    repeats = pl.repeat(False, keys.keys.height, eager=True) if shared else keys.repeated
+    repeats = constant(False, keys.keys.height) if shared else keys.repeated
     reason = pl.when(keys.blank).then(pl.lit("no key")).when(repeats).then(pl.lit(f"key repeats in {_THE[name]}"))
     return pl.select(reason.alias("reason")).to_series().rechunk()
 
@@ -145,7 +146,7 @@ def total_rows(cells: pl.DataFrame, key: list[str], places: pl.Series) -> pl.Ser
 def row_reasons(catalogue: Catalogue, keyless: pl.Series) -> pl.Series:
     """Per row why it is for no item: it has no key, is blank, or adds up the rows above (null: it may be for one)."""
     at = keyless.arg_true()
-    none = pl.repeat(None, keyless.len(), dtype=pl.String, eager=True)
+    none = constant(None, keyless.len(), pl.String)
     return none.scatter(at, _why_no_key(catalogue.cells.gather(at))) if at.len() else none
 
 

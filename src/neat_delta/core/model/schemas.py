@@ -187,6 +187,8 @@ def conform(frame: pl.DataFrame, schema: Schema) -> pl.DataFrame:
     >>> conform(pl.DataFrame({"what": ["it is blank"], "item": [3]}), RULE_FINDINGS).rows()
     [(3, None, 'it is blank')]
     """
+    if frame.columns == [*schema] and all(kind == frame.schema[name] for name, kind in schema.items()):
+        return frame
     lacking = [pl.lit(None, kind).alias(name) for name, kind in schema.items() if name not in frame.columns]
     table = frame.with_columns(lacking) if lacking else frame
     return table.select(pl.col(name).cast(kind) for name, kind in schema.items())

@@ -17,6 +17,7 @@ from neat_delta.core.model.catalogue import Catalogue
 from neat_delta.core.model.changeset import ChangeSet, code_changes
 from neat_delta.core.model.store import Field
 from neat_delta.core.rekey.moves import Move, chains, temporary_codes
+from neat_delta.core.support.series import constant
 
 __all__ = ["Located", "locate"]
 
@@ -61,7 +62,7 @@ def locate(changes: ChangeSet, live: Catalogue, after: Catalogue) -> Located:
         }
         stands = _standings(changes, live, after, rows, items, wanted, sides)
         at = {side: pl.Series([one == side for one in stands], dtype=pl.Boolean) for side in sides}
-        come = pl.repeat(False, wanted.height, eager=True).scatter(items.filter(at["new"]), True)
+        come = constant(False, wanted.height).scatter(items.filter(at["new"]), True)
         keys = pl.DataFrame([wanted[name].zip_with(come, changes.keys[name]) for name in key.fields])
         for side in ("between", "new"):
             places = places.scatter(items.filter(at[side]), sides[side].filter(at[side]))
@@ -174,7 +175,7 @@ def _agreement(
     """Per item in how many fields that have a text it is, at this place, as live had it or as it was to become, and one
     more, as it is there; 0 where there is none, and where what stands there is plainly something else.
     """
-    same = pl.repeat(0, items.len(), dtype=pl.Int64, eager=True)
+    same = constant(0, items.len(), pl.Int64)
     looked = same
     sent = changes.sent().with_columns(pl.col("field").cast(pl.String))
     for name in live.fields:

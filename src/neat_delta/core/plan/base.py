@@ -12,6 +12,7 @@ import polars as pl
 from neat_delta.core.model.catalogue import MARK, Catalogue
 from neat_delta.core.model.importer import NEW_CODE, PATCHES, SPARSE, Importer
 from neat_delta.core.model.update import ITEM
+from neat_delta.core.support.series import constant
 
 if TYPE_CHECKING:
     from neat_delta.core.model.changeset import ChangeSet
@@ -143,7 +144,7 @@ class PlanContext:
 
     def fit(self, texts: pl.Series) -> pl.Series:
         """Which texts the files can hold."""
-        return pl.repeat(True, texts.len(), eager=True) if self.fits is None else self.fits(texts)
+        return constant(True, texts.len()) if self.fits is None else self.fits(texts)
 
     def now(self, name: str, items: pl.Series, cells: pl.DataFrame | None = None) -> pl.Series:
         """A field of these items, once the cells are changed."""

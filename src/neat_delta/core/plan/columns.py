@@ -9,6 +9,7 @@ import polars as pl
 
 from neat_delta.core.model.catalogue import MARK
 from neat_delta.core.query.expressions import Rows, as_cells, compute, expression, fields_read
+from neat_delta.core.support.series import constant
 
 if TYPE_CHECKING:
     from neat_delta.core.plan.base import PlanContext
@@ -21,10 +22,10 @@ def output_columns(context: PlanContext, of: Callable[[str], pl.Series], height:
     header, columns = context.changes.header, {}
     for name, column in context.importer.columns.items():
         if column.expression is None:
-            columns[name] = pl.repeat(column.text or "", height, dtype=pl.String, eager=True)
+            columns[name] = constant(column.text or "", height, pl.String)
             continue
         read = {one.casefold() for one in fields_read(column.expression)}
-        state = pl.DataFrame({MARK: pl.repeat("", height, dtype=pl.String, eager=True)}).with_columns(
+        state = pl.DataFrame({MARK: constant("", height, pl.String)}).with_columns(
             of(known).alias(known) for known in context.live.fields if known.casefold() in read
         )
         values = compute(expression(column.expression), Rows({"": state}, header.settings, header.writing))

@@ -13,6 +13,7 @@ from neat_delta.core.model.schemas import NOT_SENT, conform, empty
 from neat_delta.core.model.update import ITEM
 from neat_delta.core.plan.base import CELL, PlanContext, Step
 from neat_delta.core.plan.texts import unwritable_cells
+from neat_delta.core.support.series import constant
 
 __all__ = [
     "feasible_step",
@@ -52,7 +53,7 @@ def requested_step(context: PlanContext) -> Step:
         cells = pl.concat([cells, retiring_cells(context, gone)])
         gone = gone.clear()
     new = items.filter(pl.col("verdict") == "new")["item"].cast(pl.Int64)
-    columns = {name: pl.repeat("", new.len(), eager=True) for name in context.live.fields}
+    columns = {name: constant("", new.len()) for name in context.live.fields}
     columns |= {name: context.changes.keys[name].gather(new) for name in context.key}
     added = pl.DataFrame({ITEM: new, **columns})
     place = pl.DataFrame({"item": new}).with_row_index("place")
@@ -248,7 +249,7 @@ def _why_not(context: PlanContext, cells: pl.DataFrame, *, back: bool) -> pl.Ser
 def _lacking(context: PlanContext, cells: pl.DataFrame) -> pl.DataFrame:
     """The items of these cells that are blank in a field that every row must have."""
     items = cells["item"].unique().sort()
-    lacks = pl.repeat(None, items.len(), dtype=pl.String, eager=True)
+    lacks = constant(None, items.len(), pl.String)
     for name in context.everywhere:
         now = context.now(name, items, cells)
         if name in context.importer.carries:
@@ -266,9 +267,9 @@ def _lacking(context: PlanContext, cells: pl.DataFrame) -> pl.DataFrame:
 def refused_additions(context: PlanContext, added: pl.DataFrame) -> pl.DataFrame:
     """The items that cannot be added, and why."""
     importer = context.importer
-    why = pl.repeat(None, added.height, dtype=pl.String, eager=True)
+    why = constant(None, added.height, pl.String)
     if importer.takes == "updates":
-        why = pl.repeat(CANNOT_ADD, added.height, eager=True)
+        why = constant(CANNOT_ADD, added.height)
     for name in dict.fromkeys((*importer.needs, *importer.carries)):
         if name in added.columns:
             why = why.set((added[name].str.strip_chars() == "") & why.is_null(), CANNOT_NEED + name)
@@ -303,7 +304,7 @@ def refused_removals(context: PlanContext, removed: pl.DataFrame) -> pl.DataFram
     importer, items = context.importer, removed[ITEM]
     how = importer.removal.how
     can = how == "row" or (how == "flag" and importer.takes != "additions") or context.patches or context.whole
-    why = pl.repeat(None if can else CANNOT_REMOVE, items.len(), dtype=pl.String, eager=True)
+    why = constant(None if can else CANNOT_REMOVE, items.len(), pl.String)
     for name in importer.carries if how == "flag" else ():
         now = context.now(name, items)
         why = why.set((now.str.strip_chars() == "") & why.is_null(), CANNOT_FILL + name)

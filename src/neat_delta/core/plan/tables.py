@@ -15,6 +15,7 @@ from neat_delta.core.plan.feasible import kept_rows
 from neat_delta.core.plan.grouping import grouped
 from neat_delta.core.plan.recoding import carried_with_codes, with_keys
 from neat_delta.core.plan.texts import as_file_texts
+from neat_delta.core.support.series import constant
 
 if TYPE_CHECKING:
     from neat_delta.core.plan.base import PlanContext, Step
@@ -129,7 +130,7 @@ def _changing(context: PlanContext, part: _Part, every: pl.DataFrame) -> Table:
             extra = rows.len() - (by_field[name].height if name in by_field else 0)
             required, carried = required + must * extra, carried + (not must) * extra
         else:
-            column = pl.repeat(None, rows.len(), dtype=pl.String, eager=True)
+            column = constant(None, rows.len(), pl.String)
         if name in by_field:
             column = column.scatter(by_field[name]["row"], by_field[name]["said"])
         columns[name] = column
@@ -137,7 +138,7 @@ def _changing(context: PlanContext, part: _Part, every: pl.DataFrame) -> Table:
     if carried_with_codes and importer.with_adjusted:
         as_file_texts = pl.concat([by_field[name]["row"] for name in carried_with_codes]).unique()
         for name, text in importer.with_adjusted.items():
-            none = pl.repeat(None, rows.len(), dtype=pl.String, eager=True)
+            none = constant(None, rows.len(), pl.String)
             columns[name] = none.scatter(as_file_texts, text)
             required += as_file_texts.len()
 
@@ -180,7 +181,7 @@ def _removing(context: PlanContext, removed: pl.DataFrame) -> Table:
         for name in context.importer.carries:
             columns[name] = context.now(name, items)
             required += items.len()
-        columns[str(removal.heading)] = pl.repeat(str(removal.value), items.len(), eager=True)
+        columns[str(removal.heading)] = constant(str(removal.value), items.len())
         columns = dict(_ordered(context, columns).to_dict())
     cells = pl.DataFrame(columns)
     if context.changes.header.shared:
@@ -196,7 +197,7 @@ def _ordered(context: PlanContext, columns: dict[str, pl.Series]) -> pl.DataFram
         height = next(iter(columns.values())).len()
         for name in context.importer.headings:
             if name not in columns:
-                columns[name] = pl.repeat(None, height, dtype=pl.String, eager=True)
+                columns[name] = constant(None, height, pl.String)
         names = context.importer.headings
     return pl.DataFrame({name: columns[name] for name in names})
 
@@ -218,7 +219,7 @@ def everything(context: PlanContext, step: Step) -> list[Table]:
         if name in context.key or must or filled:
             column = context.live.cells[name].gather(stays)
         else:
-            column = pl.repeat(None, stays.len(), dtype=pl.String, eager=True)
+            column = constant(None, stays.len(), pl.String)
         field_cells = said.filter(pl.col("field") == name).join(rows, on="item", how="inner")
         column = column.scatter(field_cells["row"], field_cells["said"])
         changed += field_cells.height
@@ -233,7 +234,7 @@ def everything(context: PlanContext, step: Step) -> list[Table]:
     required += _add_output_columns(context, columns, lambda name: _whole(context, step, stays, rows, name), height)
     if REASON in context.importer.columns and context.importer.columns[REASON].expression is None:
         told = said.join(rows, on="item", how="inner")["row"].unique()
-        column = pl.repeat(None, height, dtype=pl.String, eager=True)
+        column = constant(None, height, pl.String)
         news = pl.int_range(stays.len(), height, eager=True)
         changing = pl.concat([told.cast(pl.Int64), news])
         columns[REASON] = column.scatter(changing, context.importer.columns[REASON].text or "")

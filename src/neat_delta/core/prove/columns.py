@@ -10,6 +10,7 @@ import polars as pl
 from neat_delta.core.model.importer import REASON
 from neat_delta.core.query.expressions import Rows, as_cells, compute, expression
 from neat_delta.core.support.errors import ProofError
+from neat_delta.core.support.series import constant
 
 if TYPE_CHECKING:
     from neat_delta.core.model.changeset import Header
@@ -29,7 +30,7 @@ def columns_hold(
                 continue
             if name not in table.columns:
                 raise ProofError(f'a row of the update table lacks "{name}", which the importer wants.')
-            wanted = pl.repeat(column.text or "", table.height, dtype=pl.String, eager=True)
+            wanted = constant(column.text or "", table.height, pl.String)
             if column.expression is not None:
                 rows = table.select(header.key).join(after, on=header.key, how="left", maintain_order="left")
                 values = compute(expression(column.expression), Rows({"": rows}, header.settings, header.writing))

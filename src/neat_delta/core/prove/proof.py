@@ -11,6 +11,7 @@ from neat_delta.core.model.catalogue import MARK, Catalogue
 from neat_delta.core.model.update import ITEM, Action, Plan
 from neat_delta.core.prove.replay import replay
 from neat_delta.core.support.errors import ChangeSetError, ProofError
+from neat_delta.core.support.series import constant
 
 if TYPE_CHECKING:
     from neat_delta.core.model.changeset import ChangeSet
@@ -70,7 +71,7 @@ def target(live: Catalogue, changes: ChangeSet, plan: Plan) -> pl.DataFrame:
 
 def without(cells: pl.DataFrame, places: pl.Series) -> pl.DataFrame:
     """A catalogue without the items at these places."""
-    return cells.filter(~pl.repeat(False, cells.height, eager=True).scatter(places, True)) if places.len() else cells
+    return cells.filter(~constant(False, cells.height).scatter(places, True)) if places.len() else cells
 
 
 def target_of_undo(live: Catalogue, changes: ChangeSet, plan: Plan) -> pl.DataFrame:

@@ -13,6 +13,7 @@ import polars as pl
 
 from neat_delta.core.model.catalogue import MARK
 from neat_delta.core.support.errors import ProofError
+from neat_delta.core.support.series import constant
 
 if TYPE_CHECKING:
     from neat_delta.core.model.importer import Importer
@@ -60,11 +61,11 @@ def replay(
     item, row = _found(catalogue, update, keys)
     if not shared and row.n_unique() < row.len():
         raise ProofError("a row of the update table fits more than one item of the catalogue.")
-    met = pl.repeat(False, update.height, eager=True).scatter(row, True)
+    met = constant(False, update.height).scatter(row, True)
     if action == "remove" and importer.removal.how != "flag":
         if not met.all():
             raise ProofError("a row of the removal fits no item of the catalogue.")
-        return catalogue.filter(~pl.repeat(False, catalogue.height, eager=True).scatter(item, True))
+        return catalogue.filter(~constant(False, catalogue.height).scatter(item, True))
     _refuses(update, met, importer)
 
     skips = importer.blanks == "skip" and "patch" not in importer.form
@@ -80,12 +81,12 @@ def replay(
         separator = (separators or {}).get(field)
         values = _taken(catalogue[field].gather(at), values, field, importer, separator, decimal_mark)
         after = after.with_columns(catalogue[field].clone().scatter(at, values).alias(field))
-    leaves = pl.repeat(False, catalogue.height, eager=True)
+    leaves = constant(False, catalogue.height)
     if flag is not None and flag in update.columns:
         flagged = (update[flag].gather(row) == importer.removal.value).fill_null(value=False)
         leaves = leaves.scatter(item.filter(flagged), True)
     if importer.missing == "deleted":
-        leaves |= ~pl.repeat(False, catalogue.height, eager=True).scatter(item, True)
+        leaves |= ~constant(False, catalogue.height).scatter(item, True)
     if leaves.any():
         after = after.filter(~leaves)
     fresh = update.filter(~met)
@@ -131,7 +132,7 @@ def _with_new_codes(
     flag = importer.removal.heading if importer.removal.how == "flag" else None
     _must_be_clear(catalogue, update, keys, {heading, flag, *importer.with_adjusted, *importer.columns})
     if not patch:  # which moves an item as it is
-        _refuses(update, pl.repeat(True, update.height, eager=True), importer)
+        _refuses(update, constant(True, update.height), importer)
     codes = [code or "" for code in update[heading]]
     table = update.select(keys)
     item, row = _found(catalogue, update, keys)
@@ -161,7 +162,7 @@ def _found(catalogue: pl.DataFrame, update: pl.DataFrame, keys: list[str]) -> tu
     mark = MARK + "hash"  # joining on hashes is cheaper than on texts; what has one hash may still be two keys
     items, rows = (table.with_columns(table.select(keys).hash_rows().alias(mark)) for table in (items, rows))
     candidates = items.lazy().select(ours, mark).join(rows.lazy().select(row_mark, mark), on=mark).collect()
-    alike = pl.repeat(True, candidates.height, eager=True)
+    alike = constant(True, candidates.height)
     for name in keys:
         alike &= catalogue[name].gather(candidates[ours]) == update[name].gather(candidates[row_mark])
     candidates = candidates if alike.all() else candidates.filter(alike)

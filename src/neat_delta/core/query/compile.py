@@ -27,6 +27,7 @@ from neat_delta.core.query.parse import error_at
 from neat_delta.core.query.terms import MOST_PLACES, SORTS, Rows, Sort, Term
 from neat_delta.core.support.errors import ConditionError
 from neat_delta.core.support.nearest import nearest
+from neat_delta.core.support.series import constant
 
 __all__ = ["Column", "Compiler", "Meaning"]
 
@@ -237,7 +238,7 @@ def _read_there(texts: pl.Series, field: Field, writing: Notation, notation: Col
     if there.all() and texts.len():
         reading = read_cells(texts, field, writing, notation)
         return replace(reading, values=reading.values.set(reading.doubts.is_not_null(), None))
-    none = pl.repeat(None, texts.len(), dtype=pl.String, eager=True)
+    none = constant(None, texts.len(), pl.String)
     if not there.any():
         return Reading(none, none, none)
     some, at = _read_there(texts.filter(there), field, writing, notation), there.arg_true()

@@ -17,6 +17,7 @@ from neat_delta.core.query.functions import WORKING, plain_number
 from neat_delta.core.query.parse import Condition, Expression, condition, expression, parameters
 from neat_delta.core.query.terms import Own, Rows, Sort, Term
 from neat_delta.core.support.errors import ConditionError
+from neat_delta.core.support.series import constant
 
 __all__ = [
     "Condition",
@@ -133,9 +134,7 @@ def _column(terms: Compiler, value: pl.Expr) -> pl.Series:
     table = pl.DataFrame(terms.columns) if terms.columns else pl.DataFrame({"": [0] * terms.height})
     column = table.select(value=value)["value"]
     # Of literals alone Polars makes one row.
-    return (
-        column if column.len() == terms.height else pl.repeat(column[0], terms.height, dtype=column.dtype, eager=True)
-    )
+    return column if column.len() == terms.height else constant(column[0], terms.height, column.dtype)
 
 
 def _too_long(error: PolarsError, what: str) -> ConditionError:

@@ -26,6 +26,7 @@ from neat_delta.core.rekey.moves import (
     links,
 )
 from neat_delta.core.support.errors import CatalogueError
+from neat_delta.core.support.series import constant
 
 __all__ = [
     "CodeChanges",
@@ -158,7 +159,7 @@ def code_cells(
     codes = pl.DataFrame(
         {
             "place": met[place].cast(pl.Int64),
-            "field": pl.repeat(asked.field, met.height, eager=True),
+            "field": constant(asked.field, met.height),
             "before": live.cells[asked.field].gather(met[place]),
             "after": met[after],
             "reason": met[reason],

@@ -10,6 +10,7 @@ from neat_delta.core.diff.clashes import carried_over
 from neat_delta.core.kinds.number import NUMBER_KINDS
 from neat_delta.core.model.reasons import CHANGED_TOO, LEFT_STORE, NEW_TOO, STILL_CHANGED
 from neat_delta.core.model.store import Field
+from neat_delta.core.support.series import constant
 
 if TYPE_CHECKING:
     from neat_delta.core.model.changeset import ChangeSet
@@ -50,7 +51,7 @@ def clashing_cells(changes: ChangeSet, most: int | None = None) -> pl.DataFrame:
     cells = changes.cells.filter(CLASHES)
     cells = cells if most is None else cells.head(most)
     table = cells.select("item", pl.col("field").cast(pl.String), "base", sheet="after", store="before")
-    both = pl.repeat(None, table.height, dtype=pl.String, eager=True)
+    both = constant(None, table.height, pl.String)
     for name in table["field"].unique(maintain_order=True):
         field = changes.header.settings.get(name, Field())
         # An importer cannot tell items apart that share a key: no sum is for all of them.

@@ -16,6 +16,7 @@ from neat_delta.core.model.changeset import ChangeSet, Header, held
 from neat_delta.core.model.choices import ItemOrder
 from neat_delta.core.model.reasons import sort_of
 from neat_delta.core.review.figures import amounts
+from neat_delta.core.support.series import constant
 
 if TYPE_CHECKING:
     from neat_delta.core.query.expressions import Rows
@@ -39,7 +40,7 @@ class View:
 
 def names_of(changes: ChangeSet, live: Catalogue | None) -> pl.Series:
     """Per item the name that a person knows it by, from live or, for a new item, from its cells; "" where unknown."""
-    blanks = pl.repeat("", changes.items.height, eager=True)
+    blanks = constant("", changes.items.height)
     headings = live.fields if live else changes.header.fields
     told = changes.header.name
     field = told if told in headings else plain_heading(headings, NAME_HEADINGS)
@@ -62,7 +63,7 @@ def rows_of(changes: ChangeSet, live: Catalogue) -> Rows:
     in_live = items.filter(pl.col("live").is_not_null())
     places = live.place(in_live["live"])
     before = {
-        name: pl.repeat("", items.height, eager=True).scatter(in_live["item"], live.cells[name].gather(places))
+        name: constant("", items.height).scatter(in_live["item"], live.cells[name].gather(places))
         for name in live.fields
     }
     after = {name: texts.clone() for name, texts in before.items()}  # `scatter` changes a series in place

@@ -35,6 +35,7 @@ from neat_delta.core.rules.writing import written
 from neat_delta.core.support.distinct import deduplicate
 from neat_delta.core.support.errors import ConditionError
 from neat_delta.core.support.nearest import did_you_mean, nearest
+from neat_delta.core.support.series import constant
 
 __all__ = ["RuleTables", "Worked", "fields_of", "run_rules"]
 
@@ -186,7 +187,7 @@ class _Run:
 
     def apply(self, rule: Rule) -> None:
         """Run one rule."""
-        holds, self.asked = pl.repeat(True, self.height, eager=True), []
+        holds, self.asked = constant(True, self.height), []
         if rule.where is not None:
             where = condition(rule.where)
             seen = self.true_of(where)
@@ -212,13 +213,13 @@ class _Run:
     def compute(self, rule: Rule, name: str, wanted: Expression, rows: Rows, at: pl.Series) -> pl.Series:
         """The column of a field after a rule set it in the rows `at`."""
         values, texts, wrong = self.worked_out(wanted, rows, name)
-        said = self.missing_rows(rule, name, wanted, pl.repeat(True, self.height, eager=True)).gather(at)
+        said = self.missing_rows(rule, name, wanted, constant(True, self.height)).gather(at)
         for column in values.inputs:
             unread = column.texts.is_not_null() & ~column.readable
             if unread.any():
                 said = said.zip_with(said.is_not_null() | ~unread, _cannot_read(column))
         said = said.zip_with(said.is_not_null(), wrong)
-        failed = self.rest_on_failed(rule, name, values.inputs, pl.repeat(True, self.height, eager=True)).gather(at)
+        failed = self.rest_on_failed(rule, name, values.inputs, constant(True, self.height)).gather(at)
         lacking = texts.is_null() & said.is_null()
         if lacking.any():
             said = said.zip_with(~lacking, values.failed)
@@ -240,13 +241,13 @@ class _Run:
         self.report(rule, name, at.filter(bad), said.filter(bad))
         bad |= failed
         if bad.any():
-            before = self.failed.get(name, pl.repeat(False, self.height, eager=True))
+            before = self.failed.get(name, constant(False, self.height))
             self.failed[name] = before.clone().scatter(at.filter(bad), True)
         good, result = at.filter(~bad), texts.filter(~bad)
         number = len(self.texts)
         self.note(rule, name, wanted, values.inputs)
         if good.len():
-            step = self.count.get(name, pl.repeat(0, self.height, dtype=pl.UInt16, eager=True))
+            step = self.count.get(name, constant(0, self.height, pl.UInt16))
             inputs = pl.DataFrame({str(n): column.texts.filter(~bad) for n, column in enumerate(values.inputs)})
             listed_inputs = (
                 inputs.select(pl.concat_list(pl.all())).to_series()
@@ -256,9 +257,9 @@ class _Run:
             steps = pl.DataFrame({"place": good, "step": step.gather(good), "inputs": listed_inputs, "result": result})
             self.steps.append(conform(steps.with_columns(field=pl.lit(name), rule=pl.lit(number)), WORKED))
             self.count[name] = step.clone().scatter(good, step.gather(good) + 1)
-            none = pl.repeat(None, self.height, dtype=pl.Int64, eager=True)
+            none = constant(None, self.height, pl.Int64)
             self.last[name] = (none if earlier is None else earlier.clone()).scatter(good, number)
-            set_already = self.done.get(name, pl.repeat(False, self.height, eager=True))
+            set_already = self.done.get(name, constant(False, self.height))
             self.done[name] = set_already.clone().scatter(good, True)
         if good.len() == self.height:
             return result.alias(name)
@@ -295,16 +296,16 @@ class _Run:
         """Which rows read a cell that an earlier rule could not work out: they are left as they are. Of a field other
         than that cell's this is reported; without a field, of all that the rule sets.
         """
-        rest = pl.repeat(False, self.height, eager=True)
+        rest = constant(False, self.height)
         names = {column.field for column in inputs if column.table == SO_FAR} | ({name} if name else set())
         for field_name in sorted(names & set(self.failed)):
             failed = self.failed[field_name] & concerned
             rest |= failed
             for other in [name] if name is not None else rule.set:
                 if other != field_name and failed.any():
-                    what = pl.repeat(f"{field_name} could not be worked out", int(failed.sum()), eager=True)
+                    what = constant(f"{field_name} could not be worked out", int(failed.sum()))
                     self.report(rule, other, failed.arg_true(), what)
-                    mark = self.failed.get(other, pl.repeat(False, self.height, eager=True))
+                    mark = self.failed.get(other, constant(False, self.height))
                     self.failed[other] = mark | failed
         return rest
 
@@ -312,7 +313,7 @@ class _Run:
         self, rule: Rule, name: str | None, wanted: Condition | Expression, concerned: pl.Series
     ) -> pl.Series:
         """Why a row has no row in a table that is looked up in (null: it has); of a condition, it is reported."""
-        said = pl.repeat(None, self.height, dtype=pl.String, eager=True)
+        said = constant(None, self.height, pl.String)
         used = {column.table.casefold() for column in wanted.tree.find_all(exp.Column)}
         for table, one in self.joined.items():
             if table.casefold() in used:

@@ -16,6 +16,7 @@ from neat_delta.core.query.expressions import Values
 from neat_delta.core.query.functions import plain_number
 from neat_delta.core.query.terms import SORTS
 from neat_delta.core.support.errors import ConditionError
+from neat_delta.core.support.series import constant
 
 __all__ = ["written"]
 
@@ -73,7 +74,7 @@ def _read(values: Values, field: Field, writing: Notation) -> tuple[Values, pl.S
 
 
 def _nothing(like: pl.Series) -> pl.Series:
-    return pl.repeat(None, like.len(), dtype=pl.String, eager=True)
+    return constant(None, like.len(), pl.String)
 
 
 def _numbers(
@@ -85,7 +86,7 @@ def _numbers(
     if values.fixed and most is not None:  # zeros that only the rounding put there are none that are lost
         texts = texts.to_frame("text").select(plain_number(pl.col("text"))).to_series()
     places = texts.str.extract(r"\.([0-9]+)$").str.len_bytes().fill_null(0)
-    wrong = pl.repeat(None, plain.len(), dtype=pl.String, eager=True)
+    wrong = constant(None, plain.len(), pl.String)
     if most is not None and (places > most).any():
         what = pl.format(
             "it comes to {}, of {} decimals, and {} has {}: ROUND(…, {}) in the rule",
@@ -107,5 +108,5 @@ def _numbers(
 def _lists(values: pl.Series, before: pl.Series, field: Field) -> pl.Series:
     mark = field.separator or ","
     spaced = before.str.contains(mark + " ", literal=True).fill_null(value=False)
-    table = pl.DataFrame({"value": values, "mark": pl.repeat(mark, values.len(), eager=True).set(spaced, mark + " ")})
+    table = pl.DataFrame({"value": values, "mark": constant(mark, values.len()).set(spaced, mark + " ")})
     return table.select(pl.col("value").str.split(BETWEEN).list.join(pl.col("mark"))).to_series()

@@ -8,6 +8,7 @@ from dataclasses import dataclass
 import polars as pl
 
 from neat_delta.core.support import sizes
+from neat_delta.core.support.series import constant
 
 __all__ = ["Distinct", "all_differ", "deduplicate", "map_distinct"]
 
@@ -42,7 +43,7 @@ def deduplicate(table: pl.DataFrame) -> Distinct:
         return Distinct(table, None)
     numbers = pl.DataFrame({"hash": rows.unique()}).with_row_index()
     which = pl.DataFrame({"hash": rows}).join(numbers, on="hash", how="left", maintain_order="left")["index"]
-    at = pl.repeat(0, numbers.height, dtype=pl.UInt32, eager=True)
+    at = constant(0, numbers.height, pl.UInt32)
     different = table[at.scatter(which, pl.int_range(table.height, dtype=pl.UInt32, eager=True))]
     if not different[which].equals(table):  # two rows have one hash
         return Distinct(table, None)

@@ -21,6 +21,7 @@ from neat_delta.core.model.catalogue import Source, column_letter
 from neat_delta.core.model.layout import Notation
 from neat_delta.core.model.store import Field
 from neat_delta.core.support.errors import OutputError
+from neat_delta.core.support.series import constant
 from neat_delta.core.worksheet.cut import Column, WorkingSheet
 from neat_delta.files.memory import chunks_of, digest
 from neat_delta.files.readers.grid import MEMORY_COLUMN, ORIGIN, ORIGIN_ROWS, REMEMBERS
@@ -155,7 +156,7 @@ TEXT_FORM = "@"
 
 def _body(texts: pl.Series, field: Field, writing: Notation) -> tuple[str, pl.Series]:
     """A column's number format and, per cell, what its element holds: a number, a date or a text, "" where blank."""
-    form, values = TEXT_FORM, pl.repeat(None, texts.len(), dtype=pl.String, eager=True)
+    form, values = TEXT_FORM, constant(None, texts.len(), pl.String)
     there = (texts != "").arg_true()
     if field.kind in {*NUMBER_KINDS, "date"} and there.len():
         read = KINDS[field.kind].read(texts.gather(there), field, writing)

@@ -22,6 +22,7 @@ from neat_delta.core.kinds.number import marks
 from neat_delta.core.model.layout import Notation
 from neat_delta.core.model.store import Field
 from neat_delta.core.support import sizes
+from neat_delta.core.support.series import constant
 
 __all__ = ["DAMAGES", "Damage", "damaged"]
 
@@ -41,7 +42,7 @@ def damaged(
     """Per cell the name of its damage, or null. Of a cell there is the `field`, the text `before` (null where live has
     none), and `raw`, the sheet's text as it stands there. `writing` is how live writes values, and `live` its cells.
     """
-    names_of_damage = pl.repeat(None, cells.height, dtype=pl.String, eager=True)
+    names_of_damage = constant(None, cells.height, pl.String)
     texts = cells.select(before=pl.col("before").fill_null("").str.strip_chars(), after=pl.col("raw").str.strip_chars())
     kinds_of = {name: _kinds(name, settings.get(name, Field()).kind) for name in cells["field"].unique()}
     decimal_marks = {

@@ -11,6 +11,7 @@ import polars as pl
 from neat_delta.core.kinds.number import EXACT, NUMBER_KINDS, amounts
 from neat_delta.core.model.layout import Notation
 from neat_delta.core.model.store import Field
+from neat_delta.core.support.series import constant
 
 __all__ = ["Slip", "SlipContext", "forms", "key", "runs"]
 
@@ -70,7 +71,7 @@ def forms(cells: pl.DataFrame, settings: Mapping[str, Field], writing: Notation)
     exactly, null where unreadable.
     """
     names = {"before": "ours", "after": "theirs", "raw": "typed"}
-    exact = {side: pl.repeat(None, cells.height, dtype=EXACT, eager=True).alias(side) for side in ("old", "new")}
+    exact = {side: constant(None, cells.height, EXACT).alias(side) for side in ("old", "new")}
     alike: dict[bytes, list[str]] = {}  # what is read in the same way is read together
     for field in cells["field"].unique(maintain_order=True):
         settings_of_field = settings.get(field, Field())

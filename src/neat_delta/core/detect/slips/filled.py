@@ -9,6 +9,7 @@ from neat_delta.core.kinds import KINDS
 from neat_delta.core.kinds.number import NUMBER_KINDS
 from neat_delta.core.model.layout import Notation
 from neat_delta.core.model.store import Field
+from neat_delta.core.support.series import constant
 
 __all__ = ["dragged", "series"]
 
@@ -53,11 +54,11 @@ def _steps(cells: pl.DataFrame, side: str, gap: pl.Series, settings: Field, writ
     texts = cells[side]
     if settings.kind in NUMBER_KINDS:
         values = cells["new" if side == "after" else "old"]
-        rest = pl.repeat("", texts.len(), eager=True)
+        rest = constant("", texts.len())
     elif settings.kind == "date":
         iso = KINDS["date"].read(texts, settings, writing).str.slice(0, 10)
         values = iso.str.to_date("%Y-%m-%d", strict=False).cast(pl.Int32).cast(pl.Decimal(38, 6))
-        rest = pl.repeat("", texts.len(), eager=True)
+        rest = constant("", texts.len())
     else:
         parts = texts.str.extract_groups(r"^(?s)(.*?)([0-9]{1,15})([^0-9]*)$").struct.unnest()
         parts.columns = ["head", "number", "tail"]

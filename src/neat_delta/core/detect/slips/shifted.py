@@ -6,6 +6,7 @@ import polars as pl
 
 from neat_delta.core.detect.slips.base import Slip, SlipContext, runs
 from neat_delta.core.kinds.number import NUMBER_KINDS
+from neat_delta.core.support.series import constant
 
 __all__ = ["shifted"]
 
@@ -69,8 +70,8 @@ def _within(places: pl.Series, end: int) -> pl.Series:
 def _all(cells: pl.DataFrame, name: str, context: SlipContext) -> pl.Series:
     """All that live has in this field, as hashes, by row."""
     here = context.items.gather(cells["pair"])
-    others = pl.repeat(True, context.live.height, eager=True).scatter(here, False).arg_true()
-    hashes = pl.repeat(0, context.live.height, dtype=pl.UInt64, eager=True).scatter(here, cells["ours"].hash())
+    others = constant(True, context.live.height).scatter(here, False).arg_true()
+    hashes = constant(0, context.live.height, pl.UInt64).scatter(here, cells["ours"].hash())
     return hashes.scatter(others, context.had([name], others)[name].hash())
 
 

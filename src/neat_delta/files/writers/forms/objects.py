@@ -8,6 +8,7 @@ import msgspec
 import polars as pl
 
 from neat_delta.core.model.layout import Layout
+from neat_delta.core.support.series import constant
 from neat_delta.files.writers.forms.base import UpdateFormat, UpdateLayout, of_rows
 
 __all__ = ["JSON", "JSON_LINES", "any_text"]
@@ -42,7 +43,7 @@ def _read_lines(path: Path, shape: UpdateLayout) -> pl.DataFrame:
 def any_text(texts: pl.Series, layout: Layout) -> pl.Series:
     """JSON holds every text."""
     del layout
-    return pl.repeat(True, texts.len(), eager=True)
+    return constant(True, texts.len())
 
 
 JSON = UpdateFormat(lambda _: ".json", _write, _read, any_text)
