@@ -126,7 +126,7 @@ def test_a_cell_that_is_not_exact_is_an_error_that_says_so(cells, said):
 
 
 def test_what_is_no_table_is_an_error_that_says_what_to_give():
-    for thing in (5, object(), [1, 2], {"sku": "QA-1", "price": [1, 2]}):
+    for thing in (None, 5, object(), [1, 2], {"sku": "QA-1", "price": [1, 2]}):
         with pytest.raises(nd.NeatDeltaError) as refusal:
             nd.compare(LIVE, thing)
         assert str(refusal.value).startswith("sheet") and "Traceback" not in str(refusal.value)

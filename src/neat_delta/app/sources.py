@@ -63,6 +63,8 @@ def table_of(source: Table, name: str, store: Store | None = None) -> pl.DataFra
     [('QA-1', '9.90'), ('QA-2', '')]
     """
     try:
+        if source is None:
+            raise TypeError("nothing was given")
         table = source if isinstance(source, pl.DataFrame) else pl.DataFrame(source, infer_schema_length=None)
     except ImportError as error:  # pandas' tables are taken by way of Arrow
         raise CatalogueError(f"{name}: this table cannot be taken without another package ({error}).") from error

@@ -90,8 +90,8 @@ def compare(
 
     LIVE is the catalogue as the store exported it; SHEET is the edited copy, with any of its rows and
     columns in any order. Both may be delimited text (CSV) in any encoding, a workbook (.xlsx, .ods, .xls), JSON, JSON
-    Lines or Parquet, packed or not; - is standard input. What a file is, is found out; the options below tell it
-    instead, for one of them with live=, sheet= or base= before the value.
+    Lines or Parquet, packed or not; - is standard input. What a file is, is found out; the options in
+    `neat-delta help files` tell it instead, for one of them with live=, sheet= or base= before the value.
 
     Cells that a spreadsheet damaged, and whole columns that a hand slipped in, are found by holding SHEET against LIVE;
     they are held, with the reason. Then the checks look at what is to be sent.
