@@ -224,6 +224,28 @@ def test_a_folder_says_what_became_of_it(tmp_path):
     assert one["message"] and both.both is not None and not both.both.disputed
 
 
+def test_a_working_sheet_remembers_in_the_library_as_on_the_command_line(run, put):
+    """What the store changed since it was cut is never sent at the sheet's old value: the base is said or remembered."""
+    put("cut.csv", "sku,price,stock\nQA-1,9.90,5\nQA-2,20.00,6\n")
+    live = put("live.csv", "sku,price,stock\nQA-1,9.90,3\nQA-2,21.00,6\n")
+    for form in ("csv", "xlsx"):
+        assert run("sheet", "cut.csv", "-o", f"sheet.{form}").returncode == 0
+    sheet = Path(live).with_name("sheet.csv")
+    assert not len(nd.compare(live, sheet)) and not len(nd.compare(live, sheet.with_suffix(".xlsx")))
+    sheet.write_bytes(sheet.read_bytes().replace(b"9.90", b"10.50"))
+    changes = nd.compare(live, sheet)
+    assert changes.to_frame().select("sku", "field", "after", "held").rows() == [("QA-1", "price", "10.50", None)]
+    assert run("compare", "live.csv", "sheet.csv", "-o", "c.jsonl").returncode == 0
+    assert nd.read_changes(str(sheet.with_name("c.jsonl"))).to_frame().rows() == changes.to_frame().rows()
+    table = {"sku": ["QA-1"], "price": ["10.50"], "stock": ["5"]}
+    for base in (
+        sheet.with_name("cut.csv"),
+        str(next(sheet.parent.glob("*.base"))),
+        nd.read(live.replace("live", "cut")),
+    ):
+        assert nd.compare(live, table, base=base).to_frame().rows() == changes.to_frame().rows()
+
+
 def test_a_folder_without_its_change_set_says_so(tmp_path):
     changes = nd.compare(LIVE, {"sku": ["QA-1"], "price": ["10.50"]}, store=STORE)
     changes.plan(nd.Importer("skip")).write(tmp_path / "out")

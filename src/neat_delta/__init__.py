@@ -19,7 +19,7 @@ if TYPE_CHECKING:
 
     from neat_delta.app.changes import Changes, PlannedUpdate
     from neat_delta.app.check import Checked, check
-    from neat_delta.app.compare import Compared, compare, compare_with_list, recode, translate
+    from neat_delta.app.compare import compare, recode, translate
     from neat_delta.app.confirm import Outcome, confirm
     from neat_delta.app.edit import edit
     from neat_delta.app.match import Matches, match
@@ -117,7 +117,6 @@ _HOMES = {
     "ColumnMapping": "core.model.columns",
     "ColumnMatch": "core.model.columns",
     "CheckRequest": "app.requests",
-    "Compared": "app.compare",
     "CompareRequest": "app.requests",
     "EditRequest": "app.requests",
     "MatchRequest": "app.requests",
@@ -167,7 +166,6 @@ _HOMES = {
     "as_catalogue": "core.model.catalogue",
     "check": "app.check",
     "compare": "app.compare",
-    "compare_with_list": "app.compare",
     "condition": "core.query.parse",
     "confirm": "app.confirm",
     "confirm_changes": "app.outcome",
@@ -237,7 +235,6 @@ __all__ = [
     "ColumnMapping",
     "ColumnMatch",
     "CompareRequest",
-    "Compared",
     "Condition",
     "ConditionError",
     "Counts",
@@ -294,7 +291,6 @@ __all__ = [
     "as_reported",
     "check",
     "compare",
-    "compare_with_list",
     "condition",
     "confirm",
     "confirm_changes",

@@ -33,7 +33,8 @@ __all__ = ["Changes", "PlannedUpdate", "in_hand"]
 
 @dataclass(frozen=True, slots=True, repr=False)
 class Changes(ChangeSet):
-    """A change set with its `live` catalogue, as it was read, and what is known of the `store`.
+    """A change set with its `live` catalogue, as it was read, and what is known of the `store`; and of a list the rows
+    of which live has no item and that have no code, under the fields' names (`without_code`; None: there are none).
 
     >>> from neat_delta import compare
     >>> changes = compare({"sku": ["QA-1"], "price": ["9.90"]}, {"sku": ["QA-1"], "price": ["10.50"]})
@@ -45,6 +46,7 @@ class Changes(ChangeSet):
 
     live: Catalogue | None = None
     store: Store | None = None
+    without_code: pl.DataFrame | None = None
 
     def plan(self, importer: Importer | None = None, **settings: Any) -> PlannedUpdate:  # noqa: ANN401
         """The update and undo tables that an `importer` (None: the store file's, or one that clears blanks) turns it

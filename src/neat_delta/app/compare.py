@@ -5,7 +5,7 @@ the stages run. The one door to them for the command line, for a library's calle
 from __future__ import annotations
 
 from collections.abc import Mapping
-from dataclasses import dataclass
+from dataclasses import replace
 from typing import TYPE_CHECKING, Any
 
 from neat_delta.app.changes import Changes, in_hand
@@ -24,17 +24,7 @@ if TYPE_CHECKING:
 
     from neat_delta.core.model.store import Store
 
-__all__ = ["Compared", "compare", "compare_with_list", "recode", "translate"]
-
-
-@dataclass(frozen=True, slots=True)
-class Compared:
-    """A change set; and of a list the rows of which live has no item and that have no code, under the fields' names
-    (None: there are none).
-    """
-
-    changes: Changes
-    new: pl.DataFrame | None = None
+__all__ = ["compare", "recode", "translate"]
 
 
 def compare(
@@ -64,7 +54,8 @@ def compare(
     after is the value as the store writes it. With a `mapping`, with `rules` (with the tables that they look up in, if
     no file names those), or with what is only said of a list, the sheet is a list in a language of its own. The `codes`
     that items get stand in the sheet beside the old ones, or in a list; with a list, an item is looked for in the sheet
-    under its new code, too. Standing exceptions end before `today` (ISO 8601; None: none has ended).
+    under its new code, too; what of a list is new and has no code is `without_code`. Standing exceptions end before
+    `today` (ISO 8601; None: none has ended).
 
     SettingError for a setting that is none, CatalogueError when the two cannot be compared, StoreError and
     ConditionError for what a file says.
@@ -74,35 +65,8 @@ def compare(
     >>> [(item.key, item.cells) for item in compare(live, sheet, accept="emptied").iter_items()]
     [({'sku': 'QA-1'}, {'price': ('9.90', '')})]
     """
-    return compare_with_list(
-        live, sheet, store=store, base=base, codes=codes, mapping=mapping, rules=rules, lookups=lookups,
-        request=request, today=today, **settings,
-    ).changes  # fmt: skip
-
-
-def compare_with_list(
-    live: Table,
-    sheet: Table,
-    *,
-    store: Store | Path | None = None,
-    base: Table | None = None,
-    codes: Table | None = None,
-    mapping: ListMapping | Path | None = None,
-    rules: Rules | Path | None = None,
-    lookups: Mapping[str, pl.DataFrame] | None = None,
-    request: CompareRequest | None = None,
-    today: str | None = None,
-    **settings: Any,  # noqa: ANN401
-) -> Compared:
-    """As `compare`; and what of a list is new and has no code.
-
-    >>> live = {"sku": ["QA-1"], "barcode": ["29001"], "cost": ["5.00"]}
-    >>> supplied = {"barcode": ["29001", "29002"], "cost": ["5.20", "7.00"]}
-    >>> compare_with_list(live, supplied, match_by="barcode").new.rows()
-    [('', '29002', '7.00')]
-    """
     asked = request or request_of(CompareRequest, settings)
-    inputs = read_inputs(live, sheet, asked, store=store, mapping=mapping, of_a_list=rules is not None)
+    inputs = read_inputs(live, sheet, asked, store=store, mapping=mapping, base=base, of_a_list=rules is not None)
     described, within, edited, new = inputs.described, list[str](), inputs.sheet, None
     if described is not None:
         within, made = described.whole_within, translated(inputs, rules, lookups)
@@ -120,9 +84,9 @@ def compare_with_list(
         store=inputs.store,
         options=inputs.asked.options(within, today=today),
         codes=None if codes is None else catalogue_of(codes, "codes", inputs.store, like=inputs.live),
-        base=None if base is None else catalogue_of(base, "base", inputs.store, like=inputs.live),
+        base=inputs.base,
     )
-    return Compared(in_hand(changes, inputs.live, inputs.store), new)
+    return replace(in_hand(changes, inputs.live, inputs.store), without_code=new)
 
 
 def translate(

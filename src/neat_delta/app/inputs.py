@@ -18,6 +18,7 @@ from neat_delta.core.lists.translate import translate as translate_list
 from neat_delta.core.model.importer import NEW_CODE
 from neat_delta.core.model.lists import ListMapping
 from neat_delta.core.model.rules import Rules
+from neat_delta.files.basefile import read_base, with_base_file
 from neat_delta.files.mappingfile import must_name_fields, read_mapping
 from neat_delta.files.rulesfile import beside, read_lookups, read_rules
 
@@ -34,8 +35,8 @@ Path = str | os.PathLike[str]
 
 @dataclass(frozen=True, slots=True)
 class Inputs:
-    """Both catalogues as they were read; what is known of the store; what is said of the sheet if it is a list, and the
-    file that says it; what is asked for, with what files say besides.
+    """The catalogues as they were read, with the `base` if one was given; what is known of the store; what is said of
+    the sheet if it is a list, and the file that says it; what is asked for, with what files say besides.
     """
 
     live: Catalogue
@@ -44,6 +45,7 @@ class Inputs:
     described: ListMapping | None
     mapping_path: str | None
     asked: CompareRequest
+    base: Catalogue | None = None
 
 
 def read_inputs(
@@ -53,10 +55,12 @@ def read_inputs(
     *,
     store: Store | Path | None,
     mapping: ListMapping | Path | None,
+    base: Table | None = None,
     of_a_list: bool = False,
 ) -> Inputs:
     """Read what is given. A sheet is a list where it has a `mapping`, where `asked` says what is only said of one, or
-    where it is one anyway (`of_a_list`). StoreError where a mapping file names a field that nothing has.
+    where it is one anyway (`of_a_list`); one of delimited text has what it remembers in a file beside it. StoreError
+    where a mapping file names a field that nothing has.
 
     >>> live, sheet = {"sku": ["QA-1"]}, {"sku": ["QA-1"]}
     >>> read_inputs(live, sheet, CompareRequest(), store=None, mapping=ListMapping(repair=True)).asked.repair
@@ -71,11 +75,21 @@ def read_inputs(
         described = _described(said if path is None else read_mapping(path), asked)
     layout = described.file if described else None
     edited = catalogue_of(sheet, "sheet", known, layout=layout, like=before)
+    if isinstance(sheet, str | os.PathLike):
+        edited = with_base_file(edited, needed=base is None)
     fields = _fields(before, known, asked)
     if path is not None and described is not None:
         must_name_fields(described, path, list(dict.fromkeys([*fields, *(known.fields if known else ()), NEW_CODE])))
     made = described or (None if edited.provenance is None else ListMapping())
-    return Inputs(before, edited, known, described, path, with_defaults(asked, made, known, fields))
+    settled = with_defaults(asked, made, known, fields)
+    return Inputs(before, edited, known, described, path, settled, _base(base, before, known))
+
+
+def _base(base: Table | None, live: Catalogue, store: Store | None) -> Catalogue | None:
+    """The older export that a sheet was cut from, if one was given."""
+    if isinstance(base, str | os.PathLike):
+        return read_base(os.fspath(base), like=live)
+    return None if base is None else catalogue_of(base, "base", store)
 
 
 def _described(said: ListMapping, asked: CompareRequest) -> ListMapping:

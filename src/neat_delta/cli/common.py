@@ -39,19 +39,15 @@ __all__ = [
     "notation_from_options",
     "print_json",
     "print_live",
-    "print_result",
     "print_round",
-    "print_summary",
     "read_store_of_round",
     "read_store_option",
     "skus_option",
     "status_of",
     "store_arguments",
     "store_option",
-    "where_option",
     "working",
     "worksheet_form",
-    "write_change_set",
     "write_worksheet",
 ]
 
@@ -64,12 +60,6 @@ store_option: Decorator = click.option(
     metavar="FILE",
     envvar="NEAT_DELTA_STORE",
     help="The store file.  [default: $NEAT_DELTA_STORE, or neat-delta.toml beside LIVE or from this folder upward]",
-)
-
-where_option: Decorator = click.option(
-    "--where",
-    metavar="CONDITION",
-    help="Only the items for which it holds, as in SQL: \"price > 100 AND category LIKE 'Hives%'\"",
 )
 
 skus_option: Decorator = click.option(
@@ -160,10 +150,8 @@ def layout_from_options(side: str, base: Layout | None = None) -> Layout:
     return msgspec.structs.replace(base or Layout(), **said)
 
 
-def notation_from_options(known: Notation | None = None) -> Notation:
-    """What the options say of how the sheet writes values, over what is known anyway."""
-    import msgspec
-
+def notation_from_options() -> Notation:
+    """What the options say of how the sheet writes values."""
     from neat_delta.core.model.layout import Notation
     from neat_delta.core.model.store import Store, conflicting_settings
 
@@ -179,10 +167,7 @@ def notation_from_options(known: Notation | None = None) -> Notation:
     )
     for one in conflicting_settings(Store(writing=writing)):
         raise click.BadParameter(f"{one.what}.", param_hint="--" + one.where[-1].replace("_", "-"))
-    if known is None:
-        return writing
-    said = {name: getattr(writing, name) for name in writing.__struct_fields__ if getattr(writing, name) is not None}
-    return msgspec.structs.replace(known, **said)
+    return writing
 
 
 def print_live(changes: str, live: str | None, path: str) -> None:
@@ -320,7 +305,7 @@ def header_facts(header: Header) -> Header:
     return msgspec.structs.replace(header, findings=said)
 
 
-def print_summary(
+def _print_summary(
     changes: ChangeSet, store: str | None, output: str | None, *, told: bool, lacking: Sequence[str] = ()
 ) -> None:
     """Print what a change set holds: what was read, where every row went, what was found, what is held."""
@@ -379,11 +364,11 @@ def hand_over(
         for chunk in change_lines(changes):
             sys.stdout.buffer.write(chunk)
     elif output:
-        write_change_set(changes, output)
-    return print_result(changes, output, store, shop, as_json=as_json, told=told)
+        _write_change_set(changes, output)
+    return _print_result(changes, output, store, shop, as_json=as_json, told=told)
 
 
-def print_result(
+def _print_result(
     changes: ChangeSet,
     output: str | None,
     store: str | None,
@@ -400,7 +385,7 @@ def print_result(
         facts = {"output": output, "store": store, "lacking": lacking, **counts_for_scripts(changes)}
         print_json(facts | {"reasons": changes.reasons(), "header": header_facts(changes.header)})
     elif output != "-":
-        print_summary(changes, store, output, told=told, lacking=lacking)
+        _print_summary(changes, store, output, told=told, lacking=lacking)
     return status_of(changes)
 
 
@@ -441,7 +426,7 @@ def write_worksheet(made: SheetFile, path: str, *inputs: str, replace: bool) -> 
     return beside
 
 
-def write_change_set(changes: ChangeSet, output: str) -> None:
+def _write_change_set(changes: ChangeSet, output: str) -> None:
     """Write a change set; on standard error it is said when a folder was made of the one that was there before, which
     needs that one.
     """

@@ -132,7 +132,7 @@ def compare(
         if sheet != "-":
             sheet_catalogue = with_base_file(sheet_catalogue, needed=older is None)
     with working("Comparing"):
-        compared = neat_delta.compare_with_list(
+        changes = neat_delta.compare(
             live_catalogue,
             sheet_catalogue,
             store=shop,
@@ -147,15 +147,15 @@ def compare(
         from neat_delta.files.codelist import write_code_list
 
         must_not_be_input(likely_codes, live, sheet, *([codes] if codes else []))
-        write_code_list(likely_codes, compared.changes.header)
+        write_code_list(likely_codes, changes.header)
     said = None
     if new_to is not None:
         must_not_be_input(new_to, live, sheet)
-        said = _write_new(new_to, compared.new, live_catalogue, shop)
+        said = _write_new(new_to, changes.without_code, live_catalogue, shop)
     if not as_json and output != "-":
         report()
     told = bool(request.key or (shop and shop.key.fields))
-    status = hand_over(compared.changes, output, store_path, shop, as_json=as_json, told=told)
+    status = hand_over(changes, output, store_path, shop, as_json=as_json, told=told)
     if said is not None and not as_json and output != "-":
         click.echo(said)
     return status
