@@ -225,7 +225,7 @@ def test_a_folder_says_what_became_of_it(tmp_path):
 
 
 def test_a_working_sheet_remembers_in_the_library_as_on_the_command_line(run, put):
-    """What the store changed since it was cut is never sent at the sheet's old value: the base is said or remembered."""
+    """What the store changed since it was cut is not sent at the sheet's old value: the base is said or remembered."""
     put("cut.csv", "sku,price,stock\nQA-1,9.90,5\nQA-2,20.00,6\n")
     live = put("live.csv", "sku,price,stock\nQA-1,9.90,3\nQA-2,21.00,6\n")
     for form in ("csv", "xlsx"):

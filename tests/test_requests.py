@@ -273,7 +273,7 @@ def test_help_on_files_says_what_each_layout_option_does(run):
         assert f"--{name} " in said
     short = run("compare", "--help").stdout
     assert "neat-delta help files" in short and "such as utf-8" not in short.lower()
-    assert short.index("What is let through:") < short.index("What is compared:") < short.index("How the files look:")
+    assert short.index("What is let through:") < short.index("Items and fields:") < short.index("How the files look:")
     assert run("help", "compare").stdout.splitlines()[1:] == short.splitlines()[1:]
 
 

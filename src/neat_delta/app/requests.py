@@ -45,7 +45,7 @@ __all__ = [
 Group = Literal[
     "What is set",
     "What is let through",
-    "What is compared",
+    "Items and fields",
     "Suppliers' lists and rules",
     "Which items",
     "How they are shown",
@@ -127,7 +127,7 @@ Key = Annotated[
         Names(),
         "The field an item is known by; repeat it for a key of several fields.  [default: as the store file or a "
         "mapping says, or the SKU's heading]",
-        "What is compared",
+        "Items and fields",
         "FIELD",
     ),
 ]
@@ -136,29 +136,29 @@ Headings = Annotated[
     Setting(
         Pairs("HEADING=FIELD", '"Trade=cost"', last=True),
         'What a heading of SHEET stands for: "Trade=cost". May be repeated.',
-        "What is compared",
+        "Items and fields",
         "HEADING=FIELD",
     ),
 ]
 Only = Annotated[
     tuple[str, ...],
-    Setting(Commas(), "Only these fields, with commas between: price,stock.", "What is compared", "FIELDS"),
+    Setting(Commas(), "Only these fields, with commas between: price,stock.", "Items and fields", "FIELDS"),
 ]
 Ignored = Annotated[
-    tuple[str, ...], Setting(Names(), "Leave this heading out; may be repeated.", "What is compared", "HEADING")
+    tuple[str, ...], Setting(Names(), "Leave this heading out; may be repeated.", "Items and fields", "HEADING")
 ]
 Added = Annotated[
     tuple[str, ...],
     Setting(
         Names(),
         "A field that the store has and its export lacks: what stands there is not known. May be repeated.",
-        "What is compared",
+        "Items and fields",
         "FIELD",
     ),
 ]
 Images = Annotated[
     str | None,
-    Setting(Word(), "The folder of the image files, to report those that are not in it.", "What is compared", "DIR"),
+    Setting(Word(), "The folder of the image files, to report those that are not in it.", "Items and fields", "DIR"),
 ]
 Accepted = Annotated[
     tuple[Accept, ...],
@@ -233,7 +233,7 @@ class CompareRequest(Request, frozen=True, kw_only=True):
         Setting(
             Names(),
             "Send every difference of text in FIELD, also what programs rewrite by themselves; may be repeated.",
-            "What is compared",
+            "Items and fields",
             "FIELD",
         ),
     ] = ()
@@ -242,7 +242,7 @@ class CompareRequest(Request, frozen=True, kw_only=True):
         Setting(
             Flag(),
             "SHEET is meant to have every item: those that it lacks are gone.  [default: they are left alone]",
-            "What is compared",
+            "Items and fields",
         ),
     ] = False
     add_field: Added = ()

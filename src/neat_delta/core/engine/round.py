@@ -47,7 +47,7 @@ class Draft:
 
 @dataclass(frozen=True, slots=True)
 class Round:
-    """What is compared, as it came (`live`, `sheet`, what the `store` file says, the `options`; a list of `codes`, or a
+    """Items and fields, as it came (`live`, `sheet`, what the `store` file says, the `options`; a list of `codes`, or a
     sheet that only is one: `listed_codes`; the `base` that was given or that the sheet remembers: `remembered`).
 
     Then, stage by stage: the inputs side by side (`aligned`) and whether the sheet is `stale`; their `rows`, with a
