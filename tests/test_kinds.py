@@ -11,7 +11,7 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from neat_delta import ColumnMapping, Field, Key, Notation, Store, compare
+from neat_delta import Field, Key, ListMapping, Notation, Store, compare
 from neat_delta.core.kinds import KINDS
 from neat_delta.core.model.store import KindName
 from tests.oracle import catalogue, value
@@ -270,7 +270,7 @@ def test_a_field_is_compared_by_value_or_by_text_where_the_store_file_says_so():
     assert found["b"] == ({"price": ("5.00", "5.00 ")}, []) and found["a"][0]["price"] == ("19.90", "19.9")
     assert changes.header.settings["price"].same == "text"
     # A list in a language of its own, with a mapping file, is compared by value.
-    found, differently, _ = cells(WORDS, sheet, told(price=Field("money"), tags=TAGS), headings, saved=ColumnMapping())
+    found, differently, _ = cells(WORDS, sheet, told(price=Field("money"), tags=TAGS), headings, mapping=ListMapping())
     assert (found, differently) == ({}, 3)
 
 

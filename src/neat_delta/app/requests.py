@@ -326,7 +326,7 @@ class CompareRequest(Request, frozen=True, kw_only=True):
         )
         headings = ColumnMapping(self.map, list(self.ignore))
         return CompareOptions(
-            ColumnOptions(self.key, headings, None, self.only, self.exact, self.add_field),
+            ColumnOptions(self.key, headings, self.only, self.exact, self.add_field),
             policy,
             self.writing,
             names_in(self.images),

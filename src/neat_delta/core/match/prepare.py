@@ -153,7 +153,6 @@ def align_inputs(
         [*live.fields, *({NEW_CODE} - set(live.fields))],
         field_settings=_with_codes(shop.fields, keys[0] if listed_codes else None),
         mapping=columns.mapping,
-        saved=columns.saved,
         only=columns.only,
         key=keys,
         path=sheet.path,
@@ -174,7 +173,7 @@ def align_inputs(
     names = {str(field): heading for heading, field in (taken | more).items()}
     sheet = prepare_columns(sheet, names, keys, lines)
     sheet = replace(sheet, cells=sheet.cells.select(list(taken.values())))
-    return AlignedInputs(live, sheet, matches, prepared.key, store, prepared.headings, columns.saved is not None)
+    return AlignedInputs(live, sheet, matches, prepared.key, store, prepared.headings)
 
 
 def _aligned_already(live: Catalogue, sheet: Catalogue, store: Store | None, columns: ColumnOptions) -> AlignedInputs:

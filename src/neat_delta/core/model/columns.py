@@ -47,14 +47,13 @@ class ColumnMatch(msgspec.Struct, frozen=True, forbid_unknown_fields=True, omit_
 @dataclass(frozen=True, slots=True)
 class ColumnOptions:
     """What is said of columns: the `key` fields (none: the store file's, or the heading that is plainly the SKU); which
-    headings mean which fields, as a person says now (`mapping`) and as was kept for such a list (`saved`); the `only`
-    fields that are wanted (none: all); those in which every difference of text counts (`exact`); and
-    fields that the store has though its export lacks them (`added`).
+    headings mean which fields, as a person says (`mapping`); the `only` fields that are wanted (none: all); those in
+    which every difference of text counts (`exact`); and fields that the store has though its export lacks them
+    (`added`).
     """
 
     key: Sequence[str] = ()
     mapping: ColumnMapping | None = None
-    saved: ColumnMapping | None = None
     only: Collection[str] = ()
     exact: Collection[str] = ()
     added: Sequence[str] = ()
