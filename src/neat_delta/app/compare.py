@@ -12,8 +12,8 @@ from neat_delta.app.changes import Changes, in_hand
 from neat_delta.app.inputs import Path, as_compare, read_inputs, translated
 from neat_delta.app.requests import CompareRequest, RecodeRequest, request_of
 from neat_delta.app.sources import Table, catalogue_of, store_of
-from neat_delta.core.engine.whole import compare as compare_stages
-from neat_delta.core.engine.whole import recode as recode_stages
+from neat_delta.core.engine.round import Round
+from neat_delta.core.engine.whole import run
 from neat_delta.core.lists.translate import TranslatedList
 from neat_delta.core.model.lists import ListMapping
 from neat_delta.core.model.rules import Rules
@@ -78,15 +78,10 @@ def compare(
             "with_gone",
             "this removes the items that the sheet lacks. If the sheet is meant to have every item, say ‹whole›, too.",
         )
-    changes = compare_stages(
-        inputs.live,
-        edited,
-        store=inputs.store,
-        options=inputs.asked.options(within, today=today),
-        codes=None if codes is None else catalogue_of(codes, "codes", inputs.store, like=inputs.live),
-        base=inputs.base,
-    )
-    return replace(in_hand(changes, inputs.live, inputs.store), without_code=new)
+    listed = None if codes is None else catalogue_of(codes, "codes", inputs.store, like=inputs.live)
+    options = inputs.asked.options(within, today=today)
+    done = run(Round(inputs.live, edited, inputs.store, options, listed, inputs.base))
+    return replace(in_hand(done.changes, inputs.live, inputs.store), without_code=new)
 
 
 def translate(
@@ -135,5 +130,5 @@ def recode(
     asked = as_compare(request or request_of(RecodeRequest, settings))
     before = catalogue_of(live, "live", known, layout=known.file.layout if known else None)
     listed = catalogue_of(codes, "codes", known, like=before)
-    changes = recode_stages(before, listed, store=known, options=asked.options(today=today))
-    return in_hand(changes, before, known)
+    done = run(Round(before, listed, known, asked.options(today=today), listed_codes=True))
+    return in_hand(done.changes, before, known)

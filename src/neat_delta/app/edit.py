@@ -11,7 +11,8 @@ from neat_delta.app.changes import Changes, in_hand
 from neat_delta.app.inputs import Path, as_compare, rules_of
 from neat_delta.app.requests import EditRequest, request_of
 from neat_delta.app.sources import Table, catalogue_of, store_of
-from neat_delta.core.engine.whole import compare
+from neat_delta.core.engine.round import Round
+from neat_delta.core.engine.whole import run
 from neat_delta.core.model.rules import Rule, Rules
 from neat_delta.core.rules.edited import edited
 from neat_delta.core.support.errors import SettingError
@@ -60,8 +61,8 @@ def edit(
         path=name or path,
         content=msgspec.json.encode([book, asked.let]),
     )
-    changes = compare(before, sheet, store=known, options=as_compare(asked).options(today=today))
-    return in_hand(changes, before, known)
+    done = run(Round(before, sheet, known, as_compare(asked).options(today=today)))
+    return in_hand(done.changes, before, known)
 
 
 def _rules(
