@@ -1,10 +1,9 @@
 """Neat Delta as a library: the same steps as the commands, as functions on tables and plain values.
 
-    live, sheet = neat_delta.read("live.csv"), neat_delta.read("sheet.xlsx")
-    changes = neat_delta.compare(live, sheet, store=neat_delta.read_store("store.toml"))
-    neat_delta.write_changes(changes, "changes.jsonl")
-    importer = neat_delta.Importer(blanks="skip")
-    neat_delta.write_updates(changes, live, importer, "out")
+    changes = neat_delta.compare("live.csv", "sheet.xlsx", store="store.toml", with_new=True)
+    changes["QA-1001"], changes.to_frame(), changes.held.to_frame()
+    changes.plan().write("out")
+    neat_delta.confirm("out", "after.csv").to_frame()
 
 The names are loaded when they are first used, so that `neat-delta --help` does not wait for Polars.
 """
