@@ -6,7 +6,8 @@ from __future__ import annotations
 
 import os
 from collections.abc import Mapping
-from dataclasses import dataclass, fields, replace
+from dataclasses import dataclass, fields
+from dataclasses import replace as replace_fields
 from pathlib import Path as FilePath
 from typing import TYPE_CHECKING, Any
 
@@ -106,7 +107,7 @@ class PlannedUpdate:
             for number, table in enumerate(tables, 1)
         }
 
-    def write(self, folder: Path, *, replace_folder: bool = False, today: str | None = None) -> Manifest:
+    def write(self, folder: Path, *, replace: bool = False, today: str | None = None) -> Manifest:
         """Write the files into a new folder, proven by replay, as `neat_delta.write`. A change set that is in no file
         yet is written beside it, as FOLDER.jsonl: without it nobody can confirm what was sent, or take it back.
         """
@@ -114,12 +115,12 @@ class PlannedUpdate:
         changes = self.changes
         if not changes.digest:
             beside = f"{where.rstrip(os.sep)}.jsonl"
-            if FilePath(beside).exists() and not replace_folder:
+            if FilePath(beside).exists() and not replace:
                 raise OutputError(
                     f"{beside}: there is a file of that name. It may be somebody's work; name another folder."
                 )
             write_changes(changes, beside)
-            changes = replace(changes, digest=digest_in(beside) or "")
+            changes = replace_fields(changes, digest=digest_in(beside) or "")
         return write(
             changes,
             changes.its_live,
@@ -127,7 +128,7 @@ class PlannedUpdate:
             where,
             store=changes.store,
             today=today,
-            replace=replace_folder,
+            replace=replace,
             request=self.asked,
         )
 
