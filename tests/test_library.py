@@ -191,6 +191,11 @@ def test_a_plan_has_its_tables_and_writes_itself(tmp_path):
     assert (tmp_path / "out" / manifest.update[0].file).is_file() and nd.read_changes(str(tmp_path / "out.jsonl"))
     with pytest.raises(nd.OutputError):
         plan.write(tmp_path / "out")
+    (tmp_path / "work").mkdir()
+    (tmp_path / "work" / "notes.txt").touch()
+    with pytest.raises(nd.OutputError):
+        plan.write(tmp_path / "work")
+    assert not (tmp_path / "work.jsonl").exists()  # nothing was handed over, so nothing is left
     assert changes.plan(importer_blanks="skip").importer.blanks == "skip"
     with pytest.raises(nd.SettingError, match="Did you mean"):
         changes.plan(importer_blank="skip")

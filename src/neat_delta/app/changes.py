@@ -19,7 +19,8 @@ from neat_delta.core.model.importer import Importer
 from neat_delta.core.model.update import Plan
 from neat_delta.core.plan import plan
 from neat_delta.core.support.errors import ChangeSetError, OutputError
-from neat_delta.files.changeset import as_live, digest_in, write_changes
+from neat_delta.files.answers import digest_of_changes
+from neat_delta.files.changeset import as_live, write_changes
 
 if TYPE_CHECKING:
     import polars as pl
@@ -111,18 +112,14 @@ class PlannedUpdate:
         """Write the files into a new folder, proven by replay, as `neat_delta.write`. A change set that is in no file
         yet is written beside it, as FOLDER.jsonl: without it nobody can confirm what was sent, or take it back.
         """
-        where = os.fspath(folder)
-        changes = self.changes
-        if not changes.digest:
-            beside = f"{where.rstrip(os.sep)}.jsonl"
-            if FilePath(beside).exists() and not replace:
-                raise OutputError(
-                    f"{beside}: there is a file of that name. It may be somebody's work; name another folder."
-                )
-            write_changes(changes, beside)
-            changes = replace_fields(changes, digest=digest_in(beside) or "")
-        return write(
-            changes,
+        where, changes = os.fspath(folder), self.changes
+        beside = None if changes.digest else f"{where.rstrip(os.sep)}.jsonl"
+        if beside is not None and FilePath(beside).exists() and not replace:
+            raise OutputError(
+                f"{beside}: there is a file of that name. It may be somebody's work; name another folder."
+            )
+        manifest = write(
+            replace_fields(changes, digest=digest_of_changes(changes)),
             changes.its_live,
             self.importer,
             where,
@@ -131,6 +128,9 @@ class PlannedUpdate:
             replace=replace,
             request=self.asked,
         )
+        if beside is not None:  # once there is a folder that it goes with
+            write_changes(changes, beside)
+        return manifest
 
 
 def in_hand(changes: ChangeSet, live: Catalogue, store: Store | None) -> Changes:

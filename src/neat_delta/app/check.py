@@ -9,7 +9,7 @@ import polars as pl
 
 from neat_delta.app.inputs import Path
 from neat_delta.app.requests import CheckRequest, request_of
-from neat_delta.app.sources import Table, catalogue_of, store_of
+from neat_delta.app.sources import Table, export_of, store_of
 from neat_delta.core.checks import catalogue_findings, idle_checks
 from neat_delta.core.decide.decide import decide
 from neat_delta.core.decide.policy import Policy, levels_of, standing_exceptions
@@ -57,7 +57,7 @@ def check(
     ['-2 is less than nothing']
     """
     store, asked = store_of(store), request or request_of(CheckRequest, settings)
-    given = catalogue_of(catalogue, "catalogue", store, layout=store.file.layout if store else None)
+    given = export_of(catalogue, "catalogue", store)
     shop = with_writing(store, given) if store else learn(given, asked.key).store
     prepared = prepare(given, shop, asked.key)
     live, fields, levels = prepared.catalogue, prepared.key.fields, levels_of(shop, learned=False)

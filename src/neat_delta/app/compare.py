@@ -11,7 +11,7 @@ from typing import TYPE_CHECKING, Any
 from neat_delta.app.changes import Changes, in_hand
 from neat_delta.app.inputs import Path, as_compare, read_inputs, translated
 from neat_delta.app.requests import CompareRequest, RecodeRequest, request_of
-from neat_delta.app.sources import Table, catalogue_of, store_of
+from neat_delta.app.sources import Table, catalogue_of, export_of, store_of
 from neat_delta.core.engine.round import Round
 from neat_delta.core.engine.whole import run
 from neat_delta.core.lists.translate import TranslatedList
@@ -128,7 +128,7 @@ def recode(
     """
     known = store_of(store)
     asked = as_compare(request or request_of(RecodeRequest, settings))
-    before = catalogue_of(live, "live", known, layout=known.file.layout if known else None)
+    before = export_of(live, "live", known)
     listed = catalogue_of(codes, "codes", known, like=before)
     done = run(Round(before, listed, known, asked.options(today=today), listed_codes=True))
     return in_hand(done.changes, before, known)

@@ -10,7 +10,7 @@ import msgspec
 from neat_delta.app.changes import Changes, in_hand
 from neat_delta.app.inputs import Path, as_compare, rules_of
 from neat_delta.app.requests import EditRequest, request_of
-from neat_delta.app.sources import Table, catalogue_of, store_of
+from neat_delta.app.sources import Table, export_of, store_of
 from neat_delta.core.engine.round import Round
 from neat_delta.core.engine.whole import run
 from neat_delta.core.model.rules import Rule, Rules
@@ -48,7 +48,7 @@ def edit(
     """
     known = store_of(store)
     asked = request or request_of(EditRequest, settings)
-    before = catalogue_of(live, "live", known, layout=known.file.layout if known else None)
+    before = export_of(live, "live", known)
     book, path, tables = _rules(rules, asked, before, lookups)
     sheet = edited(
         before,

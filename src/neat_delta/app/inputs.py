@@ -12,7 +12,7 @@ from typing import TYPE_CHECKING
 import msgspec
 
 from neat_delta.app.requests import CompareRequest, settings_of, with_defaults
-from neat_delta.app.sources import Table, catalogue_of, store_of
+from neat_delta.app.sources import Table, catalogue_of, export_of, store_of
 from neat_delta.core.lists.translate import ListOptions, TranslatedList
 from neat_delta.core.lists.translate import translate as translate_list
 from neat_delta.core.model.importer import NEW_CODE
@@ -67,7 +67,7 @@ def read_inputs(
     True
     """
     known = store_of(store)
-    before = catalogue_of(live, "live", known, layout=known.file.layout if known else None)
+    before = export_of(live, "live", known)
     described, path = None, None
     if mapping is not None or of_a_list or asked.match_by or asked.constant or asked.prefer:
         path = None if mapping is None or isinstance(mapping, ListMapping) else os.fspath(mapping)

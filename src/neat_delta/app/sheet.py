@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING, Any, Literal
 
 from neat_delta.app.inputs import Path
 from neat_delta.app.requests import SheetRequest, request_of
-from neat_delta.app.sources import Table, catalogue_of, store_of
+from neat_delta.app.sources import Table, export_of, store_of
 from neat_delta.core.model.layout import Layout, Notation
 from neat_delta.core.query.expressions import condition
 from neat_delta.core.worksheet.cut import WorkingSheet, as_written, cut_worksheet
@@ -58,7 +58,7 @@ def sheet(
     b'sku,price\nQA-2,20.00\n'
     """
     known, asked = store_of(store), request or request_of(SheetRequest, settings)
-    given = catalogue_of(live, "live", known, layout=known.file.layout if known else None)
+    given = export_of(live, "live", known)
     made = cut_worksheet(
         given,
         store=known,

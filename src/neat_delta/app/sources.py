@@ -17,7 +17,7 @@ from neat_delta.core.support.errors import CatalogueError
 if TYPE_CHECKING:
     from neat_delta.core.model.layout import Layout
 
-__all__ = ["Table", "catalogue_of", "store_of", "table_of"]
+__all__ = ["Table", "catalogue_of", "export_of", "store_of", "table_of"]
 
 Table = Any
 """A path, a `Catalogue`, a data frame (Polars, pandas, or what else gives Arrow), a dictionary of columns, or a list of
@@ -50,6 +50,15 @@ def catalogue_of(
 
         return read(os.fspath(source), layout, like=like)
     return as_catalogue(table_of(source, name, store), name)
+
+
+def export_of(source: Table, name: str, store: Store | None) -> Catalogue:
+    """An export of the store as a catalogue: as `catalogue_of`, a file laid out as the store file says.
+
+    >>> export_of({"sku": ["QA-1"]}, "live", None).path
+    'live'
+    """
+    return catalogue_of(source, name, store, layout=store.file.layout if store else None)
 
 
 def table_of(source: Table, name: str, store: Store | None = None) -> pl.DataFrame:

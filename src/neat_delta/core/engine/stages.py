@@ -254,7 +254,7 @@ def check(round_: Round) -> Round:
     draft, shop, options = round_.draft, round_.known, round_.options
     levels = levels_of(shop, learned=round_.store is None)
     value = value_findings(draft.cells, levels)
-    decided = pl.concat([draft.decided, _judged(round_, pl.concat([value, draft.findings]))])
+    decided = pl.concat([draft.decided, _judged(round_, pl.concat([value, draft.findings]), _index(round_))])
     changes = with_decisions(draft.changes, decided.filter(pl.col("field").is_not_null()))  # the checks look at cells
     checked = check_changes(
         changes,
@@ -271,15 +271,14 @@ def check(round_: Round) -> Round:
 
 def decide(round_: Round) -> Round:
     """What is held of all that was found, with what follows from that."""
-    changes, policy, checked = round_.changes, round_.options.policy, _judged(round_, round_.checked)
+    changes, policy, index = round_.changes, round_.options.policy, _index(round_)
+    checked = _judged(round_, round_.checked, index)
     # An item that is gone from the store is no new one, so that there is nothing to check.
     left = (changes.items["held"] == LEFT_STORE).fill_null(value=False).arg_true().cast(pl.Int64)
     checked = checked.filter(~pl.col("item").is_in(left.implode()).fill_null(value=False)) if left.len() else checked
-    so_far = round_.decided.filter(
-        pl.col("source") != "check"
-    )  # those of cells by themselves are among the checks' now
+    so_far = round_.decided.filter(pl.col("source") != "check")  # what kinds say is among what the checks found
     decided = pl.concat([so_far, checked])
-    idle = [one for one in policy.accept if not accepted(decided, _index(round_), [one]).any()]
+    idle = [one for one in policy.accept if not accepted(decided, index, [one]).any()]
     _must_name(idle, round_.aligned)
     header = msgspec.structs.replace(changes.header, idle_accepts=idle)
     changes = with_flags(replace(changes, header=header), checked)
@@ -322,10 +321,10 @@ def _must_have(live: Catalogue, names: Iterable[str]) -> None:
             raise CatalogueError(f'{live.path}: it has no field "{name}".{hint}')
 
 
-def _judged(round_: Round, findings: pl.DataFrame) -> pl.DataFrame:
+def _judged(round_: Round, findings: pl.DataFrame, index: Callable[[], KeyIndex]) -> pl.DataFrame:
     """What becomes of findings of the change set's items."""
     exceptions = standing_exceptions(round_.known, round_.options.today)
-    return decide_findings(findings, _index(round_), round_.options.policy, exceptions)
+    return decide_findings(findings, index, round_.options.policy, exceptions)
 
 
 def _index(round_: Round) -> Callable[[], KeyIndex]:
