@@ -79,12 +79,12 @@ def check_changes(
     values that live does not have; `guessed` says that nothing told the sheet's encoding.
     """
     sent = changes.cells.filter(pl.col("held").is_null())
-    parts = {str(name): sent.filter(pl.col("field") == name) for name in sent["field"].unique(maintain_order=True)}
+    parts = sent.select("item", "field", "before", "after").partition_by("field", as_dict=True, include_key=False)
     context = CheckContext(
         live.cells,
         live.place(changes.items["live"]),
         changes.keys,
-        {name: cells.select("item", "before", "after") for name, cells in parts.items()},
+        {str(name): cells for (name,), cells in parts.items()},
         changes.header.settings,
         store,
         changes.header.writing,
@@ -163,7 +163,7 @@ def _run(context: CheckContext, levels: Levels) -> Iterator[tuple[str, pl.DataFr
         if levels[name] == "off" or not (context.round or check.alone):
             continue
         table = check.find(context)
-        if levels[name] != "stop":  # nothing is held, so an item is named once
+        if levels[name] != "stop" and table.height > 1:  # nothing is held, so an item is named once
             table = table.unique(["item", "what"], keep="first", maintain_order=True)
         if table.height:
             yield name, table

@@ -41,11 +41,14 @@ def _loose(value: pl.Expr) -> pl.Expr:
     return plain
 
 
-def _new(name: str, cells: pl.DataFrame, context: CheckContext) -> tuple[pl.DataFrame, pl.DataFrame]:
-    """The values in cells that live does not have, with their cell's `item`, and all that live has."""
-    live_values = _parts(name, context.live[name].unique(), context).select("value").unique().sort("value")
-    values = _parts(name, cells["after"], context).join(live_values, on="value", how="anti", maintain_order="left")
-    return values.with_columns(item=cells["item"].gather(values["at"])), live_values
+def _new(name: str, cells: pl.DataFrame, context: CheckContext, by: str = "value") -> tuple[pl.DataFrame, pl.DataFrame]:
+    """The values in cells that live does not have, with their cell's `item`, and all that live has; `by` their value,
+    or how they are `spelt`.
+    """
+    live_values = _parts(name, context.live[name].unique(), context)
+    values = _parts(name, cells["after"], context)
+    new = values.filter(~pl.col(by).is_in(live_values[by].implode()))
+    return new.with_columns(item=cells["item"].gather(new["at"])), live_values
 
 
 def near_twin(context: CheckContext) -> pl.DataFrame:
@@ -55,13 +58,11 @@ def near_twin(context: CheckContext) -> pl.DataFrame:
         if field.refers:  # what it names are items
             continue
         new, live_values = _new(name, cells, context)
-        twins = (
-            live_values.select(twin="value", loose=_loose(pl.col("value"))).sort("twin").unique("loose", keep="first")
-        )
-        hit = new.with_columns(loose=_loose(pl.col("value"))).join(twins, on="loose", maintain_order="left")
-        hit = hit.unique("item", keep="first", maintain_order=True)
-        what = sentence(hit, '"{}" is new, and live has "{}"', _shown("value"), _shown("twin"))
-        tables.append(findings_of(name, hit["item"], what))
+        if new.height:
+            twins = live_values.select(twin="value").unique().sort("twin").with_columns(loose=_loose(pl.col("twin")))
+            hit = new.with_columns(loose=_loose(pl.col("value")))
+            hit = hit.join(twins.unique("loose", keep="first"), on="loose", maintain_order="left")
+            tables.append(_beside(name, hit, _shown("value"), _shown("twin")))
         if field.kind == "path":
             tables.append(_spelt_otherwise(name, cells, context))
     return pl.concat(tables)
@@ -69,15 +70,18 @@ def near_twin(context: CheckContext) -> pl.DataFrame:
 
 def _spelt_otherwise(name: str, cells: pl.DataFrame, context: CheckContext) -> pl.DataFrame:
     """Paths whose levels are those of one of live's, in a spelling that live does not have: `Hives>Parts`."""
-    live_values = _parts(name, context.live[name].unique(), context).select("value", twin="spelt").unique().sort("twin")
-    now = _parts(name, cells["after"], context)
-    now = now.with_columns(item=cells["item"].gather(now["at"]))
-    other = now.join(live_values, left_on="spelt", right_on="twin", how="anti", maintain_order="left")
-    hit = other.join(live_values.unique("value", keep="first"), on="value", maintain_order="left")
+    other, live_values = _new(name, cells, context, by="spelt")
+    if not other.height:
+        return nothing()
+    twins = live_values.select("value", twin="spelt").sort("twin").unique("value", keep="first")
+    return _beside(name, other.join(twins, on="value", maintain_order="left"), pl.col("spelt"), pl.col("twin"))
+
+
+def _beside(name: str, hit: pl.DataFrame, new: pl.Expr, twin: pl.Expr) -> pl.DataFrame:
+    """Findings of new values, each beside its twin in live; one an item."""
     hit = hit.unique("item", keep="first", maintain_order=True)
-    return findings_of(
-        name, hit["item"], sentence(hit, '"{}" is new, and live has "{}"', pl.col("spelt"), pl.col("twin"))
-    )
+    what = sentence(hit, '"{}" is new, and live has "{}"', new, twin)
+    return findings_of(name, hit["item"], what)
 
 
 def _shown(name: str) -> pl.Expr:
@@ -91,10 +95,12 @@ def new_value(context: CheckContext) -> pl.DataFrame:
         if name in context.new_values or field.values or field.refers:
             continue
         new, live_values = _new(name, cells, context)
+        if not new.height:
+            continue
         loose = live_values.select(loose=_loose(pl.col("value"))).unique()
         new = new.with_columns(loose=_loose(pl.col("value"))).join(loose, on="loose", how="anti", maintain_order="left")
         new = new.unique("item", keep="first", maintain_order=True)
-        values = live_values["value"].to_list()
+        values = live_values["value"].unique().sort().to_list()
         told = {value: _said(value, values, path=field.kind == "path") for value in new["value"].unique()}
         tables.append(
             findings_of(name, new["item"], pl.Series([told[value] for value in new["value"]], dtype=pl.String))

@@ -10,12 +10,13 @@ from functools import partial
 import polars as pl
 
 from neat_delta.core.kinds import KINDS, blank
-from neat_delta.core.kinds.number import NUMBER_KINDS, amounts
+from neat_delta.core.kinds.number import NUMBER_KINDS, amounts, marks
 from neat_delta.core.model.layout import Notation
-from neat_delta.core.model.schemas import RULE_FINDINGS, conform, empty
+from neat_delta.core.model.schemas import RULE_FINDINGS, empty
 from neat_delta.core.model.store import CheckName, Field, LevelName, Store
 from neat_delta.core.support import sizes
 from neat_delta.core.support.distinct import map_distinct
+from neat_delta.core.support.series import constant
 
 __all__ = [
     "Check",
@@ -77,10 +78,14 @@ class CheckContext:
         return fields
 
     def _alike(self, settings: Field) -> list[str]:
-        """The fields with these settings that have few cells."""
+        """The fields with few cells that are looked up as one with these settings is: as the same sort of number, or as
+        no number.
+        """
+        sort = _sort(settings, self.writing)
         return [
             name for name, cells in self.cells.items()
-            if cells.height <= sizes.CELLS_CHECKED_TOGETHER and self.settings.get(name, Field()) == settings
+            if cells.height <= sizes.CELLS_CHECKED_TOGETHER
+            and _sort(self.settings.get(name, Field()), self.writing) == sort
         ]  # fmt: skip
 
     def _fill(self, names: Sequence[str]) -> None:
@@ -132,6 +137,11 @@ class CheckContext:
     def touched(self, *names: str) -> dict[str, pl.Series]:
         """Which items have a cell to look at, for each of these fields; only fields that are there."""
         return {name: self.cells[name]["item"] for name in names if name in self.cells}
+
+
+def _sort(settings: Field, writing: Notation) -> tuple[str, tuple[str, str]] | None:
+    """How the numbers of a field are read; null where it is no field of numbers."""
+    return (settings.kind, marks(settings, writing)) if settings.kind in NUMBER_KINDS else None
 
 
 @dataclass(frozen=True, slots=True)
@@ -194,9 +204,12 @@ def needs_roles(*choices: tuple[str, ...]) -> Callable[[CheckContext], str | Non
 
 def findings_of(name: str | None, items: pl.Series, what: pl.Series | str) -> pl.DataFrame:
     """Findings of one field: the items, and what is wrong with each, or with all."""
-    table = pl.DataFrame({"item": items.cast(pl.Int64)})
-    texts = pl.lit(what) if isinstance(what, str) else what
-    return conform(table.select("item", field=pl.lit(name, pl.String), what=texts), RULE_FINDINGS)
+    if not items.len():
+        return nothing()
+    field, texts = (
+        constant(one, items.len(), pl.String) if one is None or isinstance(one, str) else one for one in (name, what)
+    )
+    return pl.DataFrame({"item": items.cast(pl.Int64), "field": field, "what": texts}, schema=dict(RULE_FINDINGS))
 
 
 def sentence(table: pl.DataFrame, form: str, *parts: str | pl.Expr) -> pl.Series:

@@ -134,25 +134,14 @@ def required(context: CheckContext) -> pl.DataFrame:
     given = {name for name, text in context.store.importer.defaults.items() if text.strip()}
     names = [name for name in names if name not in given]  # the importer fills these in
     # A cell of a new item is there only where it holds something; one that is held is not blank, either.
-    filled = context.held.filter(pl.col("item").is_in(new.implode())).select("field", "item")
-    there = {name: context.cells[name]["item"] for name in names if name in context.cells}
-    for (name,), items_held in filled.group_by("field"):
-        there[str(name)] = pl.concat([there.get(str(name), new.clear().cast(pl.Int64)), items_held["item"]])
-    blanks = pl.DataFrame(
-        {
-            name: constant(False, new.len())
-            if name in context.keys.columns
-            else ~new.is_in(there[name].implode())
-            if name in there
-            else constant(True, new.len())
-            for name in names
-        }
-    )
-    wrong = [
-        (item, listed([name for name, empty in zip(names, row, strict=True) if empty]))
-        for item, row in zip(new, blanks.rows(), strict=False)
-        if any(row)
-    ]
+    there = [context.held]
+    for name in (name for name in names if name in context.cells):
+        items = context.cells[name]["item"]
+        there.append(pl.DataFrame({"item": items, "field": constant(name, items.len(), pl.String)}))
+    filled = pl.concat(there).filter(pl.col("item").is_in(new.implode())).group_by("item").agg("field")
+    fields_of = {item: {*context.keys.columns, *fields} for item, fields in filled.iter_rows()}
+    blanks = [(item, [name for name in names if name not in fields_of.get(item, context.keys.columns)]) for item in new]
+    wrong = [(item, listed(fields)) for item, fields in blanks if fields]
     items, sentence = pl.Series([item for item, _ in wrong]), pl.Series([text for _, text in wrong], dtype=pl.String)
     return pl.concat([context.seen.get("required", nothing()), findings_of(None, items, "blank: " + sentence)])
 

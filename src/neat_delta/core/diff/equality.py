@@ -29,7 +29,8 @@ from neat_delta.core.kinds.notation import (
 from neat_delta.core.kinds.number import NUMBER_KINDS, marks
 from neat_delta.core.model.layout import Notation
 from neat_delta.core.model.reasons import DOUBT, NOT
-from neat_delta.core.model.store import Field
+from neat_delta.core.model.schemas import empty
+from neat_delta.core.model.store import Field, reading_settings
 from neat_delta.core.support.series import constant
 
 __all__ = ["by_value", "equal", "kinds_said", "notations", "reason", "sheet_writing"]
@@ -105,28 +106,90 @@ def by_value(
     Where a kind was only `learned` and cannot read live's text, both are texts. A sheet that is a list in a language of
     its own (`of_a_list`) is compared by value.
     """
-    # Fields with the same settings go together.
     groups: dict[tuple[bytes, ColumnNotation], list[str]] = {}
     for name in cells["field"].unique(maintain_order=True):
-        field = settings[name]
+        field = reading_settings(settings[name])
         if of_a_list and field.same is None and field.kind in BY_VALUE_IN_A_LIST:
             field = msgspec.structs.replace(field, same="value")
         groups.setdefault((msgspec.json.encode(field), notations.get(name, AS_LIVE)), []).append(name)
-    places = [cells["field"].is_in(names).arg_true() for names in groups.values()]
-    outcomes = [
-        _of_one_kind(
-            cells[at] if len(groups) > 1 else cells,
-            msgspec.json.decode(encoded, type=Field),
-            live,
-            notation,
-            learned=learned,
-        )
-        for at, (encoded, notation) in zip(places, groups, strict=True)
-    ]
-    if not outcomes:
-        return cells.with_columns(same=pl.lit(True), held=pl.lit(None, pl.String))
-    told = pl.concat(outcomes)
-    return cells.with_columns(told[pl.concat(places).arg_sort()] if len(groups) > 1 else told)
+    texts = cells.select(pl.col("before").fill_null(""), "after")
+    parts, places = [empty(_SAID)], []
+    for (encoded, notation), at in zip(groups, _places(cells["field"], list(groups.values())), strict=True):
+        field = msgspec.json.decode(encoded, type=Field)
+        parts.append(_said(texts if len(groups) == 1 else texts[at], field, live, notation))
+        places.append(at)
+    said = pl.concat(parts)
+    if len(groups) > 1:
+        said = said[pl.concat(places).arg_sort()]
+    return cells.with_columns(_outcome(texts.hstack(said), learned=learned))
+
+
+def _places(fields: pl.Series, groups: list[list[str]]) -> list[pl.Series]:
+    """The places of the cells of each group of fields."""
+    if len(groups) < 2:
+        return [pl.int_range(fields.len(), dtype=pl.UInt32, eager=True) for _ in groups]
+    number = {name: at for at, names in enumerate(groups) for name in names}
+    numbers = fields.replace_strict(number, return_dtype=pl.UInt32).alias("group")
+    parts = pl.DataFrame([pl.int_range(fields.len(), dtype=pl.UInt32, eager=True).alias("place"), numbers])
+    by_group = parts.partition_by("group", as_dict=True)
+    return [by_group[at,]["place"] for at in range(len(groups))]
+
+
+_SAID = {
+    "equal": pl.Boolean,
+    "doubt": pl.String,
+    "written": pl.String,
+    "reads_before": pl.Boolean,
+    "reads": pl.Boolean,
+    "exact": pl.Boolean,
+    "code": pl.Boolean,
+    "unread": pl.String,
+}
+"""What kinds say of cells: `_Read`, whether each side can be read, whether the field is compared as text or a code, and
+what to say where it cannot be read.
+"""
+
+
+def _said(texts: pl.DataFrame, field: Field, live: Notation, notation: ColumnNotation) -> pl.DataFrame:
+    """What its kind says of the cells of one group of fields (`_SAID`)."""
+    kind, after, height = KINDS[field.kind], texts["after"], texts.height
+    read, exact = _read(kind, texts["before"], after, field, live, notation), field.same == "text"
+    columns = {
+        "equal": read.equal,
+        "doubt": constant(None, height, pl.String) if exact else read.doubts,
+        "written": after if exact else read.written,
+        "reads_before": read.before.is_not_null(),
+        "reads": read.after.is_not_null(),
+        "exact": constant(exact, height),
+        "code": constant(field.kind == "code", height),
+        "unread": constant(reason(kind), height, pl.String),
+    }
+    return pl.DataFrame(columns)
+
+
+def _outcome(cells: pl.DataFrame, *, learned: bool) -> pl.DataFrame:
+    """What `by_value` says of cells (`before`, `after`, `_SAID`): `after`, `same`, `held`."""
+    bare = folded(pl.concat([cells["before"], cells["after"]]))
+    table = cells.with_columns(text_before=bare.head(cells.height), text=bare.tail(cells.height))
+    no_text, no_text_before = pl.col("text") == "", pl.col("text_before") == ""
+    reads, reads_before = pl.col("reads") & ~no_text, pl.col("reads_before") & ~no_text_before
+    doubtful = pl.col("doubt").is_not_null()
+    same = (no_text & no_text_before) | (pl.col("equal").fill_null(value=False) & reads & reads_before & ~doubtful)
+    same |= ~pl.col("code") & (pl.col("text") == pl.col("text_before"))
+    same = pl.when("exact").then(pl.col("before") == pl.col("after")).otherwise(same)
+    only_text = (~reads_before & ~no_text_before) if learned else pl.lit(False)
+    unread = ~no_text & (~reads | pl.col("written").is_null()) & ~only_text
+    why = (
+        pl.when(same | no_text | only_text)
+        .then(None)
+        .when(doubtful)
+        .then(pl.concat_str(pl.lit(DOUBT), "doubt"))
+        .when(unread)
+        .then("unread")
+    )
+    as_typed = only_text | doubtful | ~reads
+    sent = pl.when(as_typed).then("after").otherwise(pl.coalesce("written", "after"))
+    return table.select(after=sent, same=same, held=why)
 
 
 @dataclass(frozen=True, slots=True)
@@ -140,50 +203,6 @@ class _Read:
     equal: pl.Series
     doubts: pl.Series
     written: pl.Series
-
-
-def _of_one_kind(
-    cells: pl.DataFrame, field: Field, live: Notation, notation: ColumnNotation, *, learned: bool
-) -> pl.DataFrame:
-    """What `by_value` says of cells of one sort: `after`, `same`, `held`."""
-    kind = KINDS[field.kind]
-    before, after = cells["before"].fill_null(""), cells["after"]
-    read = _read(kind, before, after, field, live, notation)
-    exact = field.same == "text"
-    table = pl.DataFrame(
-        {
-            "before": before,
-            "raw": after,
-            "text_before": folded(before),
-            "text": folded(after),
-            "doubt": constant(None, after.len(), pl.String) if exact else read.doubts,
-            "equal": read.equal,
-            "written": after if exact else read.written,
-            "reads_before": read.before.is_not_null(),
-            "reads": read.after.is_not_null(),
-        }
-    )
-    empty, empty_before = pl.col("text") == "", pl.col("text_before") == ""
-    reads, reads_before = pl.col("reads") & ~empty, pl.col("reads_before") & ~empty_before
-    doubtful = pl.col("doubt").is_not_null()
-    same = (empty & empty_before) | (pl.col("equal").fill_null(value=False) & reads & reads_before & ~doubtful)
-    if field.kind != "code":
-        same |= pl.col("text") == pl.col("text_before")
-    if exact:
-        same = pl.col("before") == pl.col("raw")
-    only_text = (~reads_before & ~empty_before) if learned else pl.lit(False)
-    unread = ~empty & (~reads | pl.col("written").is_null()) & ~only_text
-    why = (
-        pl.when(same | empty | only_text)
-        .then(None)
-        .when(doubtful)
-        .then(pl.concat_str(pl.lit(DOUBT), "doubt"))
-        .when(unread)
-        .then(pl.lit(reason(kind)))
-    )
-    as_typed = only_text | doubtful | ~reads
-    sent = pl.when(as_typed).then("raw").otherwise(pl.coalesce("written", "raw"))
-    return table.select(after=sent, same=same, held=why)
 
 
 def _read(
@@ -202,12 +221,13 @@ def _read(
         return _Read(
             was, reading.values, reading.values == was, doubts, _written(kind, reading.values, after, field, live)
         )
+    both, height = pl.concat([before, after], rechunk=True), after.len()
     read = kind.read if field.same == "value" or field.kind != "flag" else kind.copy
-    values, was = read(after, field, live), read(before, field, live)
-    if field.same == "value" or field.kind == "flag":
-        equal = values == was
-    else:
-        equal = kind.copy(after, field, live) == kind.copy(before, field, live)
+    values = copies = read(both, field, live)
+    if field.same != "value" and field.kind != "flag" and kind.copy is not kind.read:
+        copies = kind.copy(both, field, live)
+    equal = copies.tail(height) == copies.head(height)
+    was, values = values.head(height), values.tail(height)
     return _Read(was, values, equal, none, _written(kind, values, after, field, live))
 
 

@@ -51,12 +51,14 @@ def likely_codes(
         if part != code:
             new = sheet.cells[part].gather(matched.new).gather(pairs["new"]).str.strip_chars()
             pairs = pairs.filter(live.cells[part].gather(pairs["old"]).str.strip_chars() == new)
+    if not pairs.height:
+        return []
     agree = filled = constant(0, pairs.height, pl.Int64)
     may = constant(True, pairs.height)
+    old_rows = live.cells.select(rest).gather(pairs["old"]).select(pl.all().str.strip_chars())
+    paired_rows = new_rows.select(rest).gather(pairs["new"]).select(pl.all().str.strip_chars())
     for one in rest:
-        old, new = (
-            texts.str.strip_chars() for texts in (live.cells[one].gather(pairs["old"]), new_rows[one][pairs["new"]])
-        )
+        old, new = old_rows[one], paired_rows[one]
         filled_pair = (old != "") | (new != "")
         filled, agree = filled + filled_pair, agree + (filled_pair & (old == new))
         settings = fields.get(one, Field())
@@ -91,7 +93,9 @@ def _candidates(
     candidates = [pl.DataFrame(schema={"old": pl.UInt32, "new": pl.UInt32})]
     for one in [*telling, *([name] if name else [])]:
         new = pl.DataFrame({"text": new_rows[one]}).with_row_index("new").filter(~blank(pl.col("text")))
-        at = (live[one].is_in(new["text"].unique().implode()) & leaves).arg_true()
+        at = (live[one].is_in(new["text"].implode()) & leaves).arg_true()
+        if not at.len():
+            continue
         old = pl.DataFrame({"text": live[one].gather(at), "old": at.cast(pl.UInt32)})
         old = old.filter(pl.len().over("text") <= RARE)
         candidates.append(old.join(new, on="text").select("old", "new"))

@@ -36,6 +36,7 @@ __all__ = [
     "besides_fields",
     "conflicting_settings",
     "continued",
+    "reading_settings",
 ]
 
 VERSION = 1
@@ -173,6 +174,33 @@ class Field(Worded, frozen=True, forbid_unknown_fields=True, omit_defaults=True)
         Literal["cut"] | None, Meta(description="Whether the store cuts the zeros at the end of its decimals.")
     ] = None
     refers: Annotated[bool, Meta(description="Whether its values are the keys of other items.")] = False
+
+
+def reading_settings(field: Field) -> Field:
+    """A field with those of its settings alone by which texts are read and written; where they are the same, fields can
+    be read together.
+
+    >>> reading_settings(Field("money", decimals=2, required=True)) == Field("money", decimals=2)
+    True
+    """
+    return Field(**{name: getattr(field, name) for name in READ_BY})
+
+
+READ_BY = (
+    "kind",
+    "same",
+    "decimals",
+    "decimal_mark",
+    "thousands_mark",
+    "currency",
+    "date_form",
+    "yes",
+    "no",
+    "separator",
+    "ordered",
+    "levels",
+    "values",
+)
 
 
 class Sheets(Worded, frozen=True, forbid_unknown_fields=True, omit_defaults=True):

@@ -100,15 +100,17 @@ def _first(asked: Sequence[Damage], texts: pl.DataFrame, allowed: Sequence[Colle
         (damage.pattern if damage.alone else there & damage.pattern).fill_null(value=False).alias(damage.name)
         for damage in asked
     )
-    looks = texts.lazy().select(asks).collect()  # lazily, what several of them ask is worked out once
+    few = texts.height <= sizes.CELLS_ASKED_AT_ONCE
+    looks = texts.lazy().select(asks).collect(engine="in-memory" if few else "auto")  # a part of several is asked once
     times = looks.sum().row(0, named=True)
     first_names: list[str | None] = [None] * texts.height
     answers: dict[tuple[str, str, str], bool] = {}
+    numbers = pl.int_range(texts.height, eager=True)
     for damage in asked:
         if not times[damage.name]:
             continue
-        places = looks[damage.name].arg_true()
-        for place, before, after in zip(places, *texts.gather(places).select("before", "after"), strict=True):
+        columns = (one.filter(looks[damage.name]) for one in (numbers, texts["before"], texts["after"]))
+        for place, before, after in zip(*columns, strict=True):
             if first_names[place] is not None or (allowed is not None and damage.name not in allowed[place]):
                 continue
             if damage.certain_of is None or _sure(damage, before, after, answers):

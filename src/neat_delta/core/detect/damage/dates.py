@@ -153,7 +153,8 @@ def _swapped(before: str, after: str) -> bool:
 
 
 DECIMAL = r"^[+-]?\d+[.,]\d+$"
-IN_FULL = AFTER.str.contains(r"\p{L}{2}.*\d|\d.*\p{L}{2}|^\d{1,4}[./-]\d{1,2}[./-]\d{2,4}")
+WORDS_AND_DIGITS = AFTER.str.contains(r"\p{L}{2}") & AFTER.str.contains(r"\d")
+IN_FULL = WORDS_AND_DIGITS | AFTER.str.contains(r"^\d{1,4}[./-]\d{1,2}[./-]\d{2,4}")
 LIKE_A_DATE = (IN_FULL | AFTER.str.contains(r"^\d{5}$|^\d{1,4}[./-]\d{1,2}\b")) & ~AFTER.str.contains(DECIMAL)
 """A glance that spares most cells the closer look."""
 MADE_OF_ONE = BEFORE.str.contains(

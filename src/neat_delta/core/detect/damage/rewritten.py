@@ -10,9 +10,7 @@ from neat_delta.core.spreadsheet.reading import DIGITS, rewritten
 
 __all__ = ["REWRITTEN", "is_correction"]
 
-VALUE = (
-    r"^[(+−-]?\s*(?:\p{Sc}|\p{L}{1,12})?[\s./-]*[+−-]?\d[\d.,:/'’\s()−-]*(?:[eE][+-]?\d+)?\s*(?:%|\p{Sc}|\p{L}{1,12})?"
-)
+VALUE = r"^[(+−-]?\s*(?:\p{Sc}|\p{L}+)?[\s./-]*[+−-]?\d[\d.,:/'’\s()−-]*(?:[eE][+-]?\d+)?\s*(?:%|\p{Sc}|\p{L}+)?"
 VALUE += r"[\s./-]*\d*\s*[)−-]?$|^\d{4}-\d\d-\d\d[T ]\d\d:\d\d"
 """What a text can look like that is a value to a spreadsheet; a glance that spares most cells the closer look."""
 

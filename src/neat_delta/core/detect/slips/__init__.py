@@ -7,8 +7,6 @@ from __future__ import annotations
 
 from collections.abc import Callable
 
-import polars as pl
-
 from neat_delta.core.detect.slips.base import Slip, SlipContext, forms
 from neat_delta.core.detect.slips.copied import column_over_another, keys_sorted_alone, row_over_others
 from neat_delta.core.detect.slips.days import dates_moved, years_far_off
@@ -50,6 +48,5 @@ def slips(context: SlipContext) -> list[Slip]:
         of_this_sort = look(context)
         if of_this_sort:
             detected += of_this_sort
-            taken = pl.concat([slip.cells for slip in of_this_sort]).unique()
-            context = context.without(taken)
+            context = context.without(of_this_sort)
     return detected

@@ -10,10 +10,10 @@ import polars as pl
 
 from neat_delta.core.kinds.number import EXACT, NUMBER_KINDS, amounts
 from neat_delta.core.model.layout import Notation
-from neat_delta.core.model.store import Field
+from neat_delta.core.model.store import Field, reading_settings
 from neat_delta.core.support.series import constant
 
-__all__ = ["Slip", "SlipContext", "forms", "key", "runs"]
+__all__ = ["Slip", "SlipContext", "forms", "keys", "runs"]
 
 
 @dataclass(frozen=True, slots=True)
@@ -53,16 +53,17 @@ class SlipContext:
         """The cells of each field in which at least so many change."""
         return {name: cells for name, cells in self.parts.items() if cells.height >= least}
 
-    def without(self, numbers: pl.Series) -> SlipContext:
-        """The round without these cells."""
-        rest = {name: cells.filter(~pl.col("number").is_in(numbers.implode())) for name, cells in self.parts.items()}
-        return replace(self, parts=rest)
+    def without(self, slips: Sequence[Slip]) -> SlipContext:
+        """The round without the cells of these slips."""
+        numbers, fields = pl.concat([slip.cells for slip in slips]), {name for slip in slips for name in slip.fields}
+        rest = {name: self.parts[name].filter(~pl.col("number").is_in(numbers.implode())) for name in fields}
+        return replace(self, parts={name: rest.get(name, cells) for name, cells in self.parts.items()})
 
     def had(self, names: Sequence[str], items: pl.Series) -> pl.DataFrame:
         """What live has in these fields of these items (null where there is no item), in the form of `ours`."""
         live = self.live.select(names)
         live = live.rechunk() if items.len() * 8 > live.height else live  # many are gathered faster from one piece
-        return live.lazy().select(key(pl.all().gather(items))).collect().rechunk()
+        return keys(live.gather(items)).rechunk()
 
 
 def forms(cells: pl.DataFrame, settings: Mapping[str, Field], writing: Notation) -> pl.DataFrame:
@@ -76,26 +77,38 @@ def forms(cells: pl.DataFrame, settings: Mapping[str, Field], writing: Notation)
     for field in cells["field"].unique(maintain_order=True):
         settings_of_field = settings.get(field, Field())
         if settings_of_field.kind in NUMBER_KINDS:
-            alike.setdefault(msgspec.json.encode(settings_of_field), []).append(field)
+            alike.setdefault(msgspec.json.encode(reading_settings(settings_of_field)), []).append(field)
     for fields in alike.values():
         at = cells["field"].is_in(fields).arg_true()
         for side, text in (("old", "before"), ("new", "after")):
             exact[side] = exact[side].scatter(at, amounts(cells[text].gather(at), settings[fields[0]], writing))
-    told = cells.lazy().with_columns(key(pl.col(text)).alias(name) for text, name in names.items())
-    return told.collect().rechunk().hstack(list(exact.values()))
+    slip_keys = keys(cells.select(pl.col(text).alias(name) for text, name in names.items()))
+    return cells.hstack(slip_keys).rechunk().hstack(list(exact.values()))
 
 
-def key(text: pl.Expr) -> pl.Expr:
-    """A text in a form in which two ways to write a number are the same."""
-    bare = text.str.strip_chars()
+def keys(texts: pl.DataFrame) -> pl.DataFrame:
+    """Texts in a form in which two ways to write a number are the same.
+
+    >>> keys(pl.DataFrame({"ours": [" 5.00"], "typed": ["5"]})).row(0)
+    ('5', '5')
+    """
+    return texts.select(pl.all().str.strip_chars()).select(_key(pl.all()))
+
+
+def _key(bare: pl.Expr) -> pl.Expr:
     decimal = bare.str.contains(r"^-?[0-9]+(?:\.[0-9]*0|,[0-9]+)$")  # no other looks otherwise in that form
     plain = bare.str.replace(",", ".", literal=True).str.strip_chars_end("0").str.strip_chars_end(".")
     return pl.when(decimal).then(plain).otherwise(bare)
 
 
-def runs(holds: pl.Series) -> pl.DataFrame:
-    """The runs of true in a series: `start` and `length`."""
-    table = holds.fill_null(value=False).rle().struct.unnest()
-    return (
-        table.select("value", start=pl.col("len").cum_sum() - pl.col("len"), length="len").filter("value").drop("value")
-    )
+def runs(holds: pl.Series, least: int) -> list[tuple[int, int]]:
+    """The runs of true in a series that have at least so many values: where each starts, and its length.
+
+    >>> runs(pl.Series([True, False, True, True, None]), 2)
+    [(2, 2)]
+    """
+    if (holds.sum() or 0) < least:
+        return []
+    table = holds.alias("run").to_frame().select(pl.col("run").fill_null(value=False).rle().struct.unnest())
+    table = table.select("value", start=pl.col("len").cum_sum() - pl.col("len"), length="len")
+    return table.filter(pl.col("value") & (pl.col("length") >= least)).select("start", "length").rows()

@@ -8,7 +8,7 @@ from collections.abc import Mapping
 
 import polars as pl
 
-from neat_delta.core.detect.slips.base import Slip, SlipContext, key
+from neat_delta.core.detect.slips.base import Slip, SlipContext, keys
 from neat_delta.core.model.catalogue import MARK
 
 __all__ = ["column_over_another", "keys_sorted_alone", "row_over_others"]
@@ -34,7 +34,7 @@ def column_over_another(context: SlipContext) -> list[Slip]:
     for name, likely in _likely_sources(context, fields).items() if fields else ():
         cells = fields[name]
         for other in likely:
-            hit = context.sheet.select(key(pl.col(other).gather(cells["place"]))).to_series() == cells["typed"]
+            hit = keys(context.sheet[other].gather(cells["place"]).to_frame())[other] == cells["typed"]
             copied_cells = cells.filter(hit & (cells["typed"] != ""))
             if copied_cells.height >= LEAST_COPIED and copied_cells.height * 10 >= cells.height * 9:
                 why = f'{copied_cells.height:,} of {cells.height:,} changed cells hold what stands under "{other}"'
@@ -61,7 +61,7 @@ def _likely_sources(context: SlipContext, fields: Mapping[str, pl.DataFrame]) ->
     wanted = pl.concat(asked).filter(pl.col("typed") != "").select("of", "place", value=pl.col("typed").hash())
     there, places = set(context.sheet.columns), wanted["place"].unique()
     names = [name for name in context.columns if name in there]
-    held = context.sheet.select(names).select(key(pl.all().gather(places))).select(pl.all().hash())
+    held = keys(context.sheet.select(names).gather(places)).select(pl.all().hash())
     held = held.with_columns(places.alias(MARK)).unpivot(index=MARK, variable_name="other", value_name="value")
     met = wanted.join(held, left_on=["place", "value"], right_on=[MARK, "value"])
     counted = met.filter(pl.col("of") != pl.col("other")).group_by("of", "other").len()
@@ -99,8 +99,8 @@ def keys_sorted_alone(context: SlipContext) -> list[Slip]:
     rows = cells.group_by("place", maintain_order=True).agg(pl.len(), pl.col("pair").first())
     if rows.height < LEAST_KEYS or cells.height < rows.height * min(LEAST_FIELDS, len(fields)):
         return []
-    now = context.sheet.select(fields).select(key(pl.all().gather(rows["place"]))).hash_rows()
-    was = context.live.select(fields).select(key(pl.all())).hash_rows()
+    now = keys(context.sheet.select(fields).gather(rows["place"])).hash_rows()
+    was = keys(context.live.select(fields)).hash_rows()
     at = context.items.gather(rows["pair"])
     moved = rows.filter(now.is_in(was.implode()) & (now != was.gather(at)))
     if moved.height < LEAST_KEYS or moved.height * 2 < rows.height:

@@ -35,7 +35,7 @@ def series(context: SlipContext) -> list[Slip]:
         after = _steps(cells, "after", gap, settings, context.writing)
         same = (after["step"] == after["step"].shift(1)) & (after["step"] != 0) & (gap <= GAP) & after["alike"]
         spans = []
-        for start, length in runs(same).filter(pl.col("length") >= LEAST_SERIES - 2).iter_rows():
+        for start, length in runs(same, LEAST_SERIES - 2):
             run = cells.slice(start - 2, length + 2)
             before = _steps(run, "before", run["place"].cast(pl.Int64).diff(), settings, context.writing)
             was = ((before["step"] == before["step"].shift(1)) & (before["step"] != 0) & before["alike"]).sum()
@@ -82,7 +82,7 @@ def dragged(context: SlipContext) -> list[Slip]:
         blank_or_nothing = cells["theirs"].is_in(["", "0"]) | (cells["ours"] == "")
         same = (cells["theirs"] == cells["theirs"].shift(1)) & (gap <= GAP) & ~blank_or_nothing
         spans = []
-        for start, length in runs(same).filter(pl.col("length") >= LEAST_DRAGGED - 1).iter_rows():
+        for start, length in runs(same, LEAST_DRAGGED - 1):
             run = cells.slice(start - 1, length + 1)
             different = run["ours"].n_unique()
             if different >= 5 and different * 10 >= run.height * 6:

@@ -77,7 +77,7 @@ def sorted_block(context: SlipContext) -> list[Slip]:
             continue  # so many in order are a column's, and looked for there
         near = (cells["place"].cast(pl.Int64).diff() <= GAP).fill_null(value=False)
         spans = []
-        for start, length in runs(near).filter(pl.col("length") >= LEAST_BLOCK - 1).iter_rows():
+        for start, length in runs(near, LEAST_BLOCK - 1):
             run = cells.slice(start - 1, length + 1)
             spans += [part["number"] for part in _in_order_again(run, context.kind(name))]
         if spans:

@@ -79,21 +79,20 @@ def _likely(sheet_hashes: pl.Series, here: pl.Series, had: pl.Series) -> list[in
     """The steps of which there may be a run that is long enough: of each, a glance at some of the cells sees two."""
     sheet_hashes, here = sheet_hashes.gather_every(LEAST // 2), here.gather_every(LEAST // 2)
     hits = {step: sheet_hashes == had.gather(_within(here - step, had.len())) for step in STEPS}
-    return [step for step in STEPS if (runs(hits[step])["length"] >= 2).any()]
+    return [step for step in STEPS if runs(hits[step], 2)]
 
 
 def _dense(cells: pl.DataFrame, order: str) -> pl.DataFrame:
     """The cells that change close to each other, enough of them for a shift; now and then two neighbours are equal."""
     near = (cells[order].cast(pl.Int64).diff() <= GAP).fill_null(value=False)
-    long = runs(near).filter(pl.col("length") >= LEAST - 1)
-    kept = [cells.slice(start - 1, length + 1) for start, length in long.iter_rows()]
+    kept = [cells.slice(start - 1, length + 1) for start, length in runs(near, LEAST - 1)]
     return pl.concat(kept) if kept else cells.clear()
 
 
 def _hits(held: pl.DataFrame, name: str, context: SlipContext) -> pl.DataFrame:
     hits = held["theirs"] == held["neighbour"]
     hit_parts = [held.clear()]
-    for start, length in runs(hits).filter(pl.col("length") >= LEAST).iter_rows():
+    for start, length in runs(hits, LEAST):
         run = held.slice(start, length)
         if run["theirs"].n_unique() < 5:
             continue
