@@ -42,9 +42,14 @@ def _loose(value: pl.Expr) -> pl.Expr:
 
 
 def _new(name: str, cells: pl.DataFrame, context: CheckContext, by: str = "value") -> tuple[pl.DataFrame, pl.DataFrame]:
-    """The values in cells that live does not have, with their cell's `item`, and all that live has; `by` their value,
-    or how they are `spelt`.
+    """The values in cells that live does not have, with their cell's `item`, and all that live has, where there are
+    some; `by` their value, or how they are `spelt`.
     """
+    there = cells["after"].is_in(context.live[name].implode())
+    if there.all():
+        none = _parts(name, cells["after"].clear(), context)
+        return none.with_columns(item=cells["item"].clear()), none
+    cells = cells.filter(~there)
     live_values = _parts(name, context.live[name].unique(), context)
     values = _parts(name, cells["after"], context)
     new = values.filter(~pl.col(by).is_in(live_values[by].implode()))

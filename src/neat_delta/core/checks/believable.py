@@ -81,17 +81,20 @@ SMALL = 20
 def large_round(context: CheckContext) -> pl.DataFrame:
     """A round that changes, empties or leaves out more of live than `largest_round` says."""
     most, tables, rows = context.store.largest_round, [nothing()], context.live.height
+    if rows < SMALL:
+        return nothing()
     changed = int(context.places.is_not_null().sum()) - context.gone
     emptied = [
         cells.filter((pl.col("after") == "") & pl.col("before").is_not_null())["item"]
         for cells in context.cells.values()
+        if (cells["after"] == "").any()
     ]
     counts = (
         ("changed", changed),
         ("emptied in some field", pl.concat(emptied).n_unique() if emptied else 0),
         ("gone", context.gone),
     )
-    for word, times in counts if rows >= SMALL else ():
+    for word, times in counts:
         if times * 100 > rows * most:
             what = f"{times:,} of {rows:,} items are {word}, more than {most} %"
             tables.append(findings_of(None, pl.Series([None], dtype=pl.Int64), what))

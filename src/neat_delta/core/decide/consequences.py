@@ -48,6 +48,8 @@ def _incomplete(changes: ChangeSet) -> pl.DataFrame:
         for name, field in changes.header.settings.items()
         if field.required or (field.refers and field.kind == "code" and field.separator is None)
     ]
+    if not needed or not changes.header.counts.new or changes.cells["held"].null_count() == changes.cells.height:
+        return empty(FINDINGS)
     new = (pl.col("verdict") == "new") & pl.col("held").is_null()
     arriving = changes.items.select(new.alias("new")).to_series().arg_true()
     lacking = changes.cells.filter(
@@ -63,8 +65,10 @@ def _incomplete(changes: ChangeSet) -> pl.DataFrame:
 
 def _dangling(changes: ChangeSet) -> pl.DataFrame:
     """Cells that point at a new item that is held, so that no item would have the code."""
-    waits = changes.items.select((pl.col("verdict") == "new") & pl.col("held").is_not_null()).to_series().arg_true()
     links = [name for name, field in changes.header.settings.items() if field.refers]
+    if not links or not changes.header.counts.new:
+        return empty(FINDINGS)
+    waits = changes.items.select((pl.col("verdict") == "new") & pl.col("held").is_not_null()).to_series().arg_true()
     cells = changes.sent().filter(pl.col("field").cast(pl.String).is_in(links))
     if not waits.len() or not cells.height:
         return empty(FINDINGS)

@@ -87,9 +87,11 @@ def with_decisions(changes: ChangeSet, decided: pl.DataFrame) -> ChangeSet:
 
     Of items that share a key, what must not go to one goes to none, as an importer cannot tell them apart.
     """
-    holding = decided.select("item", "field", "source", "reason", "done").filter(pl.col("done") == "held").drop("done")
-    of_cells = holding.filter(pl.col("field").is_not_null())
+    holding = decided.filter(pl.col("done") == "held").select("item", "field", "source", "reason")
     cells = changes.cells.with_columns(held=pl.lit(None, pl.String))
+    if not holding.height:
+        return _counted(changes, changes.items.with_columns(held=pl.lit(None, pl.String)), cells)
+    of_cells = holding.filter(pl.col("field").is_not_null())
     if of_cells.height:
         first = _first(of_cells, CELL_ORDER, ["item", "field"])
         reasons = first.select("item", pl.col("field").cast(cells.schema["field"]), "reason")
@@ -101,7 +103,11 @@ def with_decisions(changes: ChangeSet, decided: pl.DataFrame) -> ChangeSet:
     every = whole.filter(pl.col("item").is_null())["reason"]
     reason = constant(every[0] if every.len() else None, changes.items.height, pl.String)
     first = _first(whole.filter(pl.col("item").is_not_null()), ITEM_ORDER, ["item"])
-    items = changes.items.with_columns(held=reason.scatter(first["item"], first["reason"]))
+    return _counted(changes, changes.items.with_columns(held=reason.scatter(first["item"], first["reason"])), cells)
+
+
+def _counted(changes: ChangeSet, items: pl.DataFrame, cells: pl.DataFrame) -> ChangeSet:
+    """The change set with these items and cells; what is held of them is counted."""
     counts = msgspec.structs.replace(changes.header.counts, held_cells=int(held(items, cells).sum()))
     return replace(changes, header=msgspec.structs.replace(changes.header, counts=counts), items=items, cells=cells)
 

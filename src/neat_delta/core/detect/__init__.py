@@ -101,8 +101,8 @@ def _context(cells: pl.DataFrame, forms: pl.DataFrame, inputs: DetectInputs) -> 
     placed = placed.select("number", "pair", "place", "form", "of").sort("place", maintain_order=True)
     by_field = {name: part for (name,), part in placed.partition_by("of", as_dict=True).items()}
     for name in (field for field in matched.fields if field in by_field):
-        part = by_field[name].drop("of")
-        parts[name] = part.drop("form").hstack(forms[part["form"]])
+        part = by_field[name]
+        parts[name] = pl.DataFrame([part["number"], part["pair"], part["place"]]).hstack(forms[part["form"]])
     at = constant(None, inputs.sheet.cells.height, pl.UInt32)
     return SlipContext(
         parts,

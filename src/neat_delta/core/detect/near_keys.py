@@ -49,10 +49,13 @@ def near_keys(matched: Matched) -> pl.DataFrame:
         live = live.unique(names, keep="first", maintain_order=True)
     rows = matched.keys["sheet"].keys.gather(matched.new).with_columns(sheet=matched.new.cast(pl.UInt32))
     ours = rows.unique(names, keep="first", maintain_order=True)
-    form = [pl.col(name) for name in names]
+    forms = [_form(pl.concat([live[name], ours[name]], rechunk=True)) for name in names]
     sides = [
-        table.select(pl.col(MARK), *_forms(table.select(form)))
-        for table in (live.rename({"live": MARK}), ours.rename({"sheet": MARK}))
+        pl.DataFrame([one.alias(MARK), *parts])
+        for one, parts in (
+            (live["live"], (texts.head(live.height) for texts in forms)),
+            (ours["sheet"], (texts.tail(ours.height) for texts in forms)),
+        )
     ]
     met_forms = sides[0].join(sides[1], on=names, how="inner")
     near = met_forms.select(live=MARK, sheet=MARK + "_right")
@@ -66,11 +69,6 @@ def near_keys(matched: Matched) -> pl.DataFrame:
     near = near.with_columns(only=only).rename({"sheet": MARK})
     near = near.join(ours.rename({"sheet": MARK}), on=MARK).join(rows, on=names)
     return near.select("live", "sheet", "damage", "only").sort("sheet", "live")
-
-
-def _forms(keys: pl.DataFrame) -> list[pl.Series]:
-    """The keys in the form in which near ones are the same."""
-    return [_form(keys[name]) for name in keys.columns]
 
 
 def _form(texts: pl.Series) -> pl.Series:

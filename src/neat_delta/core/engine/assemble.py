@@ -486,17 +486,24 @@ def _findings(cells: pl.DataFrame, places: pl.DataFrame, rows: Placed, meant: pl
     return pl.concat([stopping(table, source) for source, table in tables if table.height] or [empty(FINDINGS)])
 
 
+NO_REASONS = pl.DataFrame(schema={"item": pl.Int64, "reason": pl.String})
+"""No item, and no reason."""
+
+
 def _nearly_there(items: pl.DataFrame, rows: Placed) -> pl.DataFrame:
     """New items whose key nearly is one of live's: `item` and the `reason`."""
     said = near_reasons(rows.matched.near)
-    new = items.filter(pl.col("verdict") == "new") if said else items.clear()
-    row = rows.sheet.row(new["sheet"])
-    reason = row.replace_strict(said, default=None, return_dtype=pl.String) if said else row.cast(pl.String)
+    if not said:
+        return NO_REASONS
+    new = items.filter(pl.col("verdict") == "new")
+    reason = rows.sheet.row(new["sheet"]).replace_strict(said, default=None, return_dtype=pl.String)
     return new.select(item="number", reason=reason).drop_nulls()
 
 
 def _nearly_gone(items: pl.DataFrame, rows: Placed) -> pl.DataFrame:
     """Items that a whole sheet lacks but for a row whose key nearly is theirs: `item` and the `reason`."""
+    if not rows.matched.nearly.len():
+        return NO_REASONS
     there = pl.col("live").is_in(rows.matched.nearly.cast(pl.Int64).implode())
     gone = items.filter((pl.col("verdict") == "gone") & there)
     return gone.select(item="number", reason=pl.lit(NEAR + "a row nearly has its key"))
@@ -504,9 +511,9 @@ def _nearly_gone(items: pl.DataFrame, rows: Placed) -> pl.DataFrame:
 
 def _recoded_from_nothing(items: pl.DataFrame, rows: Placed) -> pl.DataFrame:
     """New items that yet have a new code beside their own, which live does not have: `item` and the `reason`."""
+    if not rows.matched.new.len() or NEW_CODE not in rows.sheet.fields:
+        return NO_REASONS
     new = items.filter(pl.col("verdict") == "new")
-    if not new.height or NEW_CODE not in rows.sheet.fields:
-        return pl.DataFrame(schema={"item": pl.Int64, "reason": pl.String})
     codes, own = (
         rows.sheet.cells[name].gather(new["sheet"]).str.strip_chars() for name in (NEW_CODE, rows.codes.field)
     )

@@ -242,7 +242,7 @@ EVIDENCE = {
 }
 """What speaks for a decimal mark, and for each thousands mark. `1.234` speaks for neither: it may mean either."""
 
-PLAIN, WITH_POINT = r"^[0-9]+(?:\.[0-9]{1,2})?$", r"^[0-9]+\.[0-9]{1,2}$"
+PLAIN = r"^[0-9]+(?:\.[0-9]{1,2})?$"
 """Most numbers look like this, and a closer look is not cheap: they speak for a point, if they have one."""
 
 BARE = rf"^[+−-]?\s*(?:{CURRENCY})?\s*|\s*(?:{CURRENCY})?$"
@@ -298,8 +298,10 @@ def _evidence(table: pl.DataFrame, *, fallback_known: bool) -> dict[str, int]:
     behind a point.
     """
     text = pl.col("text")
-    looks = table.lazy().filter(text != "").with_columns(plain=text.str.contains(PLAIN)).collect()
-    point = looks.filter("plain").filter(text.str.contains(WITH_POINT))["of"].unique()
+    looks = table.filter(text != "").with_columns(plain=text.str.contains(PLAIN))
+    point = looks["of"].filter(looks["plain"] & looks["text"].str.contains(".", literal=True)).unique()
+    if looks["plain"].all():
+        return dict.fromkeys(EVIDENCE, 0) | {"decimals": point.len()}
     odd = looks.filter(~pl.col("plain")).select("of", text.str.replace_all(BARE, ""))
     odd = odd.with_columns(likely=text.str.contains(LOOSE))
     if not fallback_known:  # a column in which one cell could be no number says nothing
@@ -574,6 +576,8 @@ def date_form_of(texts: pl.Series, otherwise: str | None) -> str | None:
 
     A form must read nine in ten of the cells that the known form does not read, and no other form as many.
     """
+    if not texts.len():
+        return otherwise
     bare = texts.str.strip_chars()
     readable = KINDS["date"].read(bare, Field(date_form=otherwise), Notation())
     odd = bare.filter(readable.is_null() & (bare != ""))

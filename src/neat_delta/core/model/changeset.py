@@ -545,4 +545,7 @@ def code_changes(cells: pl.DataFrame, key: list[str]) -> pl.DataFrame:
 
 def held(items: pl.DataFrame, cells: pl.DataFrame) -> pl.Series:
     """Per cell, whether it is held, by itself or with its whole item."""
-    return cells["held"].is_not_null() | items["held"].is_not_null().gather(cells["item"])
+    by_itself = cells["held"].is_not_null()
+    if items["held"].null_count() == items.height:
+        return by_itself
+    return by_itself | items["held"].is_not_null().gather(cells["item"])

@@ -186,6 +186,8 @@ def with_followed_links(cells: pl.DataFrame, fields: Mapping[str, Field], codes:
 def waiting_codes(changes: ChangeSet, live: Catalogue) -> pl.DataFrame:
     """The code changes that wait for one that is held, and the links to a code that does not come: findings."""
     header = changes.header
+    if not header.counts.recoded:
+        return empty(FINDINGS)
     cells = changes.cells.with_row_index("number").with_columns(pl.col("field").cast(pl.String))
     asked = code_changes(cells, header.key)
     if not asked.height:

@@ -32,6 +32,8 @@ def series(context: SlipContext) -> list[Slip]:
     for name, cells in context.by_field(LEAST_SERIES).items():
         settings = context.settings.get(name, Field())
         gap = cells["place"].cast(pl.Int64).diff()
+        if not runs(gap <= GAP, LEAST_SERIES - 2):
+            continue
         after = _steps(cells, "after", gap, settings, context.writing)
         same = (after["step"] == after["step"].shift(1)) & (after["step"] != 0) & (gap <= GAP) & after["alike"]
         spans = []
@@ -79,6 +81,8 @@ def dragged(context: SlipContext) -> list[Slip]:
         if context.kind(name) in SET_AT_WILL:
             continue
         gap = cells["place"].cast(pl.Int64).diff()
+        if not runs(gap <= GAP, LEAST_DRAGGED - 1):
+            continue
         blank_or_nothing = cells["theirs"].is_in(["", "0"]) | (cells["ours"] == "")
         same = (cells["theirs"] == cells["theirs"].shift(1)) & (gap <= GAP) & ~blank_or_nothing
         spans = []

@@ -75,7 +75,7 @@ def sorted_block(context: SlipContext) -> list[Slip]:
     for name, cells in context.by_field(LEAST_BLOCK).items():
         if cells.height * 2 > context.sheet.height and cells.height > MANY:
             continue  # so many in order are a column's, and looked for there
-        near = (cells["place"].cast(pl.Int64).diff() <= GAP).fill_null(value=False)
+        near = cells["place"].cast(pl.Int64).diff() <= GAP
         spans = []
         for start, length in runs(near, LEAST_BLOCK - 1):
             run = cells.slice(start - 1, length + 1)
