@@ -13,6 +13,7 @@ from typing import TYPE_CHECKING, Any, Literal
 import click
 
 from neat_delta.cli.options import FILES, Option
+from neat_delta.core.support.series import scattered
 
 if TYPE_CHECKING:
     from neat_delta.app.sheet import SheetFile
@@ -337,8 +338,8 @@ def counts_for_scripts(changes: ChangeSet) -> dict[str, int]:
 
     whole, stays = changes.items["held"].is_not_null(), held(changes.items, changes.cells)
     leaves = (changes.items["verdict"] == "gone") & ~whole
-    to_send = leaves.scatter(changes.cells["item"].filter(~stays), True)
-    waits = int(whole.scatter(changes.cells["item"].filter(stays), True).sum())
+    to_send = scattered(leaves, changes.cells["item"].filter(~stays), True)
+    waits = int(scattered(whole, changes.cells["item"].filter(stays), True).sum())
     aside = sum(row.reason not in HARMLESS for row in changes.header.set_aside)
     facts = {"to_send": int(to_send.sum()), "held": waits, "waiting": waits + aside}
     questions = changes.header.counts.unresolved

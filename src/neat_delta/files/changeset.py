@@ -49,7 +49,7 @@ from neat_delta.core.support import sizes
 from neat_delta.core.support.background import submit
 from neat_delta.core.support.distinct import all_differ
 from neat_delta.core.support.errors import ChangeSetError, NeatDeltaError, OutputError
-from neat_delta.core.support.series import constant
+from neat_delta.core.support.series import constant, scattered
 from neat_delta.files.reading import read
 from neat_delta.files.whole import digest_of, read_whole, write_whole
 
@@ -200,7 +200,7 @@ def _escaped(texts: pl.DataFrame) -> pl.DataFrame:
         at = odd[name].arg_true()
         if at.len():
             within = pl.Series([_json(text)[1:-1] for text in texts[name].gather(at)])
-            texts = texts.with_columns(texts[name].clone().scatter(at, within))
+            texts = texts.with_columns(scattered(texts[name], at, within))
     return texts
 
 
@@ -620,13 +620,13 @@ def _fits(header: Header, items_read: list[Item], items: pl.DataFrame, cells: pl
     """Whether every item is as a change set has it; `_wrong` says in which way one is not."""
     live, sheet, verdict = items["live"].is_not_null(), items["sheet"].is_not_null(), items["verdict"]
     rows = ((verdict != "new") == live) & (verdict.is_in(["changed", "recoded"]) | ((verdict == "new") == sheet))
-    code = constant(False, items.height).scatter(
-        cells.filter(pl.col("field").cast(pl.String).is_in(header.key))["item"], True
+    code = scattered(
+        constant(False, items.height), cells.filter(pl.col("field").cast(pl.String).is_in(header.key))["item"], True
     )
     new = (verdict == "new").gather(cells["item"])
     said = (cells["before"].is_null() == new) & cells["after"].is_not_null()
     changed = (cells["before"] != cells["after"]).fill_null(value=True)
-    with_cells = constant(False, items.height).scatter(cells["item"], True)
+    with_cells = scattered(constant(False, items.height), cells["item"], True)
     place = items.select(
         pl.when(pl.col("live").is_not_null()).then(pl.col("live")).otherwise(pl.col("sheet") + (1 << 40))
     ).to_series()

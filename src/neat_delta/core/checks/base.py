@@ -16,7 +16,7 @@ from neat_delta.core.model.schemas import RULE_FINDINGS, empty
 from neat_delta.core.model.store import CheckName, Field, LevelName, Store
 from neat_delta.core.support import sizes
 from neat_delta.core.support.distinct import map_distinct
-from neat_delta.core.support.series import constant
+from neat_delta.core.support.series import constant, scattered
 
 __all__ = [
     "Check",
@@ -112,7 +112,7 @@ class CheckContext:
             is_key = name in self.keys.columns
             texts = self.keys[name] if is_key else self.live[name].rechunk().gather(self.places).fill_null("")
             if self.round and name in self.cells:
-                texts = texts.clone().scatter(self.cells[name]["item"], self.cells[name]["after"])
+                texts = scattered(texts, self.cells[name]["item"], self.cells[name]["after"])
             self.memory[name] = texts
         return self.memory[name]
 
@@ -132,7 +132,7 @@ class CheckContext:
             return self.live[name]
         old = self.places.is_not_null()
         now, places = self.now(name), self.places
-        return pl.concat([self.live[name].clone().scatter(places.filter(old), now.filter(old)), now.filter(~old)])
+        return pl.concat([scattered(self.live[name], places.filter(old), now.filter(old)), now.filter(~old)])
 
     def touched(self, *names: str) -> dict[str, pl.Series]:
         """Which items have a cell to look at, for each of these fields; only fields that are there."""

@@ -14,7 +14,7 @@ from neat_delta.core.model.accept import ACCEPTED_SOURCES, Accept
 from neat_delta.core.model.changeset import ChangeSet, held
 from neat_delta.core.model.schemas import stopping
 from neat_delta.core.support.distinct import all_differ
-from neat_delta.core.support.series import constant
+from neat_delta.core.support.series import constant, scattered
 
 if TYPE_CHECKING:
     from neat_delta.core.decide.policy import Policy
@@ -103,7 +103,7 @@ def with_decisions(changes: ChangeSet, decided: pl.DataFrame) -> ChangeSet:
     every = whole.filter(pl.col("item").is_null())["reason"]
     reason = constant(every[0] if every.len() else None, changes.items.height, pl.String)
     first = _first(whole.filter(pl.col("item").is_not_null()), ITEM_ORDER, ["item"])
-    return _counted(changes, changes.items.with_columns(held=reason.scatter(first["item"], first["reason"])), cells)
+    return _counted(changes, changes.items.with_columns(held=scattered(reason, first["item"], first["reason"])), cells)
 
 
 def _counted(changes: ChangeSet, items: pl.DataFrame, cells: pl.DataFrame) -> ChangeSet:

@@ -12,7 +12,7 @@ from neat_delta.core.detect.damage import DAMAGES
 from neat_delta.core.detect.slips import SlipContext, slips
 from neat_delta.core.model.reasons import DAMAGE, SLIP
 from neat_delta.core.model.schemas import CELL_FINDINGS, conform, empty
-from neat_delta.core.support.series import constant
+from neat_delta.core.support.series import constant, scattered
 
 if TYPE_CHECKING:
     from neat_delta.core.match.rows import Matched
@@ -111,6 +111,6 @@ def _context(cells: pl.DataFrame, forms: pl.DataFrame, inputs: DetectInputs) -> 
         inputs.columns,
         inputs.live.cells,
         inputs.sheet.cells,
-        at.scatter(matched.pairs["sheet"], matched.pairs["live"]),
+        scattered(at, matched.pairs["sheet"], matched.pairs["live"]),
         matched.pairs["live"],
     )

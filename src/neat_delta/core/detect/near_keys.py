@@ -16,7 +16,7 @@ from neat_delta.core.detect.damage.keys import damaged_keys, made_of
 from neat_delta.core.model.catalogue import MARK, Catalogue
 from neat_delta.core.model.changeset import NearKey
 from neat_delta.core.model.reasons import NEAR
-from neat_delta.core.support.series import constant
+from neat_delta.core.support.series import constant, scattered
 
 if TYPE_CHECKING:
     from neat_delta.core.match.rows import Matched
@@ -78,7 +78,7 @@ def _form(texts: pl.Series) -> pl.Series:
         at = (~plain).arg_true()
         other = texts.gather(at).str.normalize("NFKC")
         other = other.str.replace_all(UNSEEN, "").str.replace_all(HYPHENS, "-")
-        texts = texts.clone().scatter(at, other)
+        texts = scattered(texts, at, other)
     texts = texts.str.to_lowercase()
     if texts.str.contains(r"\s").any():
         texts = texts.str.replace_all(UNSEEN, "")

@@ -24,7 +24,7 @@ from neat_delta.core.model.reasons import CHANGED_TOO, LEFT_STORE, NEW_TOO, STIL
 from neat_delta.core.model.schemas import CELL_FINDINGS, MEANWHILE_SCHEMA, TEXTS, conform, empty, stopping
 from neat_delta.core.model.store import Field
 from neat_delta.core.support.distinct import deduplicate
-from neat_delta.core.support.series import constant
+from neat_delta.core.support.series import constant, scattered
 
 if TYPE_CHECKING:
     from neat_delta.core.match.base import Based
@@ -132,7 +132,7 @@ def _texts_at(table: pl.DataFrame, fields: pl.Series, places: pl.Series) -> pl.S
     texts = constant(None, fields.len(), pl.String)
     for name in fields.unique(maintain_order=True):
         at = (fields == name).arg_true()
-        texts = texts.scatter(at, table[name].rechunk().gather(places.gather(at)))
+        texts = scattered(texts, at, table[name].rechunk().gather(places.gather(at)))
     return texts
 
 
@@ -170,25 +170,25 @@ def _both_changed(
             texts = [_merged_steps(base, now, raw, field) for base, now, raw in rows]
             together = pl.Series(texts, dtype=pl.String)
             fits, there = together.is_not_null(), (together == cells["before"]).fill_null(value=False)
-            after = after.scatter(of.filter(fits), together.filter(fits))
-            already = already.scatter(of.filter(there), True)
+            after = scattered(after, of.filter(fits), together.filter(fits))
+            already = scattered(already, of.filter(there), True)
             merged += int((fits & ~there).sum())
             of = of.filter(~fits)
         elif name in adding:
             steps = cells["raw"].str.contains(r"^\s*\+")  # what is typed so is a difference by itself
             carried = carried_over(cells["base"].set(steps, "0"), cells["before"], after.gather(of), field, writing)
-            sums = sums.scatter(of, carried)
+            sums = scattered(sums, of, carried)
         clashing.append(of)
     settled = already | turned["same"]
     where = at.cast(pl.UInt32)
     table = table.with_columns(
-        after=table["after"].clone().scatter(where, after),
-        unread=table["unread"].clone().scatter(where, turned["unread"]),
-        emptied=table["emptied"].clone().scatter(where, turned["emptied"] & ~settled),
-        nothing=table["nothing"].clone().scatter(where, turned["nothing"]),
-        same=table["same"].clone().scatter(where, settled),
-        apart=table["apart"].clone().scatter(where, settled),
-        added=table["added"].clone().scatter(where, sums),
+        after=scattered(table["after"], where, after),
+        unread=scattered(table["unread"], where, turned["unread"]),
+        emptied=scattered(table["emptied"], where, turned["emptied"] & ~settled),
+        nothing=scattered(table["nothing"], where, turned["nothing"]),
+        same=scattered(table["same"], where, settled),
+        apart=scattered(table["apart"], where, settled),
+        added=scattered(table["added"], where, sums),
     )
     return table, at.gather(pl.concat(clashing).sort()), {"already": int(settled.sum()), "merged": merged}
 
@@ -200,7 +200,7 @@ def _equal(
     same = constant(False, names.len())
     for name in names.unique(maintain_order=True):
         at = (names == name).arg_true()
-        same = same.scatter(at, equal(one.gather(at), other.gather(at), fields.get(name, Field()), writing))
+        same = scattered(same, at, equal(one.gather(at), other.gather(at), fields.get(name, Field()), writing))
     return same
 
 
@@ -309,7 +309,7 @@ def _changed_since(
             differs = (old != now).fill_null(value=False).arg_true()
             if differs.len():
                 same = equal(old.gather(differs), now.gather(differs), fields.get(name, Field()), writing)
-                changed = changed.scatter(differs.filter(~same), True)
+                changed = scattered(changed, differs.filter(~same), True)
     return changed
 
 

@@ -31,7 +31,7 @@ from neat_delta.core.model.layout import Notation
 from neat_delta.core.model.reasons import DOUBT, NOT
 from neat_delta.core.model.schemas import empty
 from neat_delta.core.model.store import Field, reading_settings
-from neat_delta.core.support.series import constant
+from neat_delta.core.support.series import constant, scattered
 
 __all__ = ["by_value", "equal", "kinds_said", "notations", "reason", "sheet_writing"]
 
@@ -217,7 +217,7 @@ def _read(
         doubts = reading.doubts
         if notation.whole:
             other = (reading.either & (reading.values != was)).fill_null(value=False)
-            doubts = doubts.scatter(other.arg_true(), EITHER_DAY)
+            doubts = scattered(doubts, other.arg_true(), EITHER_DAY)
         return _Read(
             was, reading.values, reading.values == was, doubts, _written(kind, reading.values, after, field, live)
         )
@@ -237,7 +237,7 @@ def _written(kind: Kind, values: pl.Series, texts: pl.Series, field: Field, live
     if not readable.any():
         return texts
     sent = kind.write(values.filter(readable), texts.filter(readable), field, live)
-    return sent if readable.all() else texts.clone().scatter(readable.arg_true(), sent)  # which changes in place
+    return sent if readable.all() else scattered(texts, readable.arg_true(), sent)
 
 
 ADDED = r"^\s*(?:\+|[+−-]?0[0-9])"
@@ -254,7 +254,7 @@ def _read_numbers(
     equal = reading.values == was
     if notation.whole:
         other = (reading.either & ~equal.fill_null(value=False)).arg_true()
-        doubts = doubts.scatter(other, EITHER_MARK)
+        doubts = scattered(doubts, other, EITHER_MARK)
     money = field.kind == "money"
     if money:
         around = (~(before.str.contains(NUMBER_ALONE) & after.str.contains(NUMBER_ALONE))).arg_true()
@@ -263,24 +263,24 @@ def _read_numbers(
         at = around if field.currency is None else pl.int_range(after.len(), eager=True)
         was_written, typed = affixes(before.gather(at)), affixes(after.gather(at))
         number = pl.select(pl.concat_str(typed["sign"], typed["bare"])).to_series().fill_null("")
-        bare = bare.clone().scatter(at, number)
+        bare = scattered(bare, at, number)
         head, tail = _currency_of(was_written, field)
         # Live's currency on the other side of the number, or a space away from it, is live's all the same.
         said, own = _currency(typed["head"], typed["tail"]), _currency(head, tail)
         fits = (said == own) | (said == "")
         wrong = (~fits & reading.values.gather(at).is_not_null()).fill_null(value=False).arg_true()
-        doubts = doubts.scatter(at.gather(wrong), _other_currency(head, tail).gather(wrong))
+        doubts = scattered(doubts, at.gather(wrong), _other_currency(head, tail).gather(wrong))
     written = _written(kind, reading.values, bare, field, live)
     if money:
         sign, digits = (written.gather(at).str.extract(part, 1) for part in ("^(-?)", "^-?(.*)$"))
         whole = pl.select(pl.concat_str(sign, head, digits, tail)).to_series()
-        written = written.clone().scatter(at, whole)
+        written = scattered(written, at, whole)
     # A plus or a zero that was put before a number is no rewriting; the number goes out as it was typed.
     added = after.str.contains(ADDED).arg_true()
     added = added.filter(~before.gather(added).str.contains(ADDED))
     if added.len() and field.same != "value":
-        equal = equal.clone().scatter(added, False)
-        written = written.clone().scatter(added, after.gather(added))
+        equal = scattered(equal, added, False)
+        written = scattered(written, added, after.gather(added))
     return _Read(was, reading.values, equal, doubts, written)
 
 
@@ -316,9 +316,9 @@ def equal(one: pl.Series, other: pl.Series, field: Field, writing: Notation) -> 
     left, right = one.gather(rest), other.gather(rest)
     if field.kind in {*NUMBER_KINDS, "date"}:
         read = _read(kind, left, right, field, writing, AS_LIVE)
-        return same.scatter(rest, (read.equal & read.doubts.is_null()).fill_null(value=False))
+        return scattered(same, rest, (read.equal & read.doubts.is_null()).fill_null(value=False))
     same_values = kind.read(left, field, writing) == kind.read(right, field, writing)
-    return same.scatter(rest, same_values.fill_null(value=False))
+    return scattered(same, rest, same_values.fill_null(value=False))
 
 
 def reason(kind: Kind) -> str:

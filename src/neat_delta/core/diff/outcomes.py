@@ -20,6 +20,7 @@ from neat_delta.core.model.layout import Notation
 from neat_delta.core.model.store import Field, Store
 from neat_delta.core.support.background import submit
 from neat_delta.core.support.distinct import Distinct, deduplicate
+from neat_delta.core.support.series import scattered
 
 __all__ = ["Outcomes", "outcomes"]
 
@@ -132,12 +133,12 @@ def _spelt_like_live(
     `learned`, without the white space around them. A cell in which nothing but the spelling of its own value changed
     stays as it was typed.
     """
-    after = turns["after"].clone()
+    after = turns["after"]
     for name in turns["field"].unique(maintain_order=True):
         if settings[name].kind in SPELT and settings[name].same != "text":
             at = (turns["field"] == name).arg_true()
             spelt = _without_outer_space if learned else SPELT[settings[name].kind]
-            after = after.scatter(at, spelt(live[name], after.gather(at), settings[name]))
+            after = scattered(after, at, spelt(live[name], after.gather(at), settings[name]))
     return after.zip_with((after != turns["before"]).fill_null(value=True), turns["after"])
 
 

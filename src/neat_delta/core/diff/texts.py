@@ -8,7 +8,7 @@ from neat_delta.core.match.rows import Matched
 from neat_delta.core.model.catalogue import MARK, Catalogue
 from neat_delta.core.model.schemas import TEXTS, conform, empty
 from neat_delta.core.support import sizes
-from neat_delta.core.support.series import constant
+from neat_delta.core.support.series import constant, scattered
 
 __all__ = ["differing_texts"]
 
@@ -87,7 +87,7 @@ def _of_field(columns: dict[str, pl.Series], field: str) -> pl.DataFrame:
 
 def _some(table: pl.DataFrame, places: pl.Series) -> pl.DataFrame:
     """A few rows of a table, in the order given. Taking them in the table's own order first is several times faster."""
-    wanted = constant(False, table.height).scatter(places, True)
+    wanted = scattered(constant(False, table.height), places, True)
     return table.filter(wanted).rechunk().gather(places.rank("dense").cast(pl.UInt32) - 1)
 
 

@@ -40,7 +40,7 @@ from neat_delta.core.model.store import Field, Store, accompanying
 from neat_delta.core.rekey.moves import UNKNOWN
 from neat_delta.core.rekey.requests import code_cells, with_followed_links
 from neat_delta.core.rules.resting import left_alone
-from neat_delta.core.support.series import constant
+from neat_delta.core.support.series import constant, scattered
 
 if TYPE_CHECKING:
     from neat_delta.core.engine.round import Round
@@ -60,7 +60,7 @@ def assemble(round_: Round) -> Round:
     here = {*rows.matched.fields, *changed.cells["field"].unique()}
     fields = [name for name in live.fields if name in here]
     none = constant(None, live.cells.height + rows.matched.new.len() + 1, pl.Int64)
-    number = none.scatter(places["item"], pl.int_range(places.height, eager=True))
+    number = scattered(none, places["item"], pl.int_range(places.height, eager=True))
     cells = changed.cells.with_columns(
         item=number.gather(changed.cells["item"]), field=pl.col("field").cast(pl.Enum(fields))
     )
@@ -258,7 +258,7 @@ def _meant_empty(differing: pl.DataFrame, blanks: pl.Series, round_: Round) -> p
     for name in differing["field"].filter(blanks).unique() if word is not None else ():
         at = (blanks & (differing["field"] == name)).arg_true()
         texts = rows.sheet.cells[name].gather(place.gather(at)).str.strip_chars()
-        meant = meant.scatter(at, texts == word)
+        meant = scattered(meant, at, texts == word)
     if any(one.check == EMPTIED for one in policy.accept):
         index = cache(lambda: KeyIndex.of(round_.aligned.live.cells.select(key.fields), key))
         asked = differing.select("item", pl.col("field").cast(pl.String), source=pl.lit(EMPTIED), rule=pl.lit(EMPTIED))
@@ -300,7 +300,7 @@ def _with_clashes(deltas: pl.DataFrame, round_: Round) -> tuple[pl.DataFrame, in
     kept = pl.concat([kept, deltas["item"].is_in(whole.implode()).arg_true().cast(pl.UInt32)])
     deltas = _put_back(deltas, kept)
     added = clashes.filter(pl.col("done") == "added")["cell"]
-    after = deltas["after"].clone().scatter(added, deltas["added"].gather(added))
+    after = scattered(deltas["after"], added, deltas["added"].gather(added))
     return deltas.with_columns(after=after), int((clashes["done"] == "kept").sum())
 
 
@@ -325,9 +325,9 @@ def _put_back(deltas: pl.DataFrame, cells: pl.Series) -> pl.DataFrame:
     if not cells.len():
         return deltas
     return deltas.with_columns(
-        same=deltas["same"].clone().scatter(cells, True),
-        apart=deltas["apart"].clone().scatter(cells, True),
-        after=deltas["after"].clone().scatter(cells, deltas["before"].gather(cells)),
+        same=scattered(deltas["same"], cells, True),
+        apart=scattered(deltas["apart"], cells, True),
+        after=scattered(deltas["after"], cells, deltas["before"].gather(cells)),
     )
 
 

@@ -18,7 +18,7 @@ from neat_delta.core.model.schemas import (
     empty,
     stopping,
 )
-from neat_delta.core.support.series import constant
+from neat_delta.core.support.series import constant, scattered
 
 if TYPE_CHECKING:
     from neat_delta.core.match.rows import Matched
@@ -36,8 +36,8 @@ BY_DEFAULT = "what the importer gives a new item that lacks it"
 def _items(matched: Matched, height: int, live: int) -> pl.Series:
     """For each of the sheet's rows its item: live's rows, and after them the new ones; null where it has none."""
     items = constant(None, height, pl.Int64)
-    items = items.scatter(matched.pairs["sheet"], matched.pairs["live"].cast(pl.Int64))
-    return items.scatter(matched.new, pl.int_range(live, live + matched.new.len(), eager=True))
+    items = scattered(items, matched.pairs["sheet"], matched.pairs["live"].cast(pl.Int64))
+    return scattered(items, matched.new, pl.int_range(live, live + matched.new.len(), eager=True))
 
 
 def _height(matched: Matched) -> int:

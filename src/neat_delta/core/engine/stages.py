@@ -46,7 +46,7 @@ from neat_delta.core.model.store import Field, Store
 from neat_delta.core.support.background import submit
 from neat_delta.core.support.errors import CatalogueError
 from neat_delta.core.support.nearest import did_you_mean
-from neat_delta.core.support.series import constant
+from neat_delta.core.support.series import constant, scattered
 
 if TYPE_CHECKING:
     from neat_delta.core.decide.policy import Policy
@@ -160,7 +160,7 @@ def _with_computed(texts: pl.DataFrame, matched: Matched, made: Provenance | Non
     computed = constant(False, texts.height)
     for name, rows in made.computed.items():
         at = (texts["field"] == name).arg_true()
-        computed = computed.scatter(at, rows.gather(place.gather(at)))
+        computed = scattered(computed, at, rows.gather(place.gather(at)))
     return texts.with_columns(computed=computed)
 
 
@@ -200,7 +200,7 @@ def detect(round_: Round) -> Round:
     changing = table.filter(changes).select("field", "before", "after", "raw")
     looking = submit(partial(damaged, changing, fields, shop.writing, live.cells))
     looked = forms(changing, fields, shop.writing)
-    damage = constant(None, table.height, pl.String).scatter(changes.arg_true(), looking())
+    damage = scattered(constant(None, table.height, pl.String), changes.arg_true(), looking())
     table = table.with_columns(damage=damage, form=changes.cum_sum() - 1)
     deltas = round_.texts.select("pair", "new").hstack(round_.outcomes.distinct.expand(table))
     places = matched.pairs["live"].gather(deltas["pair"]).cast(pl.Int64)

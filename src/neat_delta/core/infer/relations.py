@@ -13,7 +13,7 @@ from neat_delta.core.kinds import KINDS
 from neat_delta.core.kinds.number import NUMBER_KINDS, amounts
 from neat_delta.core.model.layout import Notation
 from neat_delta.core.model.store import Field, Relations
-from neat_delta.core.support.series import constant
+from neat_delta.core.support.series import constant, scattered
 
 __all__ = ["Related", "counts_stock", "relations"]
 
@@ -106,7 +106,7 @@ def _kept(
         else:
             filled = (texts != "").arg_true()
             read = KINDS[field.kind].read(texts.gather(filled), field, writing)
-            values.append(constant(None, texts.len(), pl.String).scatter(filled, read))
+            values.append(scattered(constant(None, texts.len(), pl.String), filled, read))
     one, other = values
     right = (one < other) if strictly else (one <= other)
     both = int(right.is_not_null().sum())

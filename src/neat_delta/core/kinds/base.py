@@ -14,7 +14,7 @@ import polars as pl
 
 from neat_delta.core.model.layout import Notation
 from neat_delta.core.model.store import Field
-from neat_delta.core.support.series import constant
+from neat_delta.core.support.series import constant, scattered
 
 __all__ = ["EXACT", "Kind", "as_it_stands", "blank", "folded", "folded_text", "map_texts", "only"]
 
@@ -46,7 +46,7 @@ def folded(texts: pl.Series) -> pl.Series:
     if not odd.len():
         return bare
     plain_forms = texts.gather(odd).str.replace_all("\r\n?", "\n").str.normalize("NFC").str.strip_chars()
-    return bare.scatter(odd, plain_forms)
+    return scattered(bare, odd, plain_forms)
 
 
 def folded_text(texts: pl.Series, field: Field, writing: Notation) -> pl.Series:

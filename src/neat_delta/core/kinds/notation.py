@@ -18,7 +18,7 @@ from neat_delta.core.kinds.number import CURRENCY, NUMBER_KINDS, marks
 from neat_delta.core.model.layout import Notation
 from neat_delta.core.model.store import Field
 from neat_delta.core.support import sizes
-from neat_delta.core.support.series import constant
+from neat_delta.core.support.series import constant, scattered
 
 __all__ = [
     "AS_LIVE",
@@ -165,9 +165,9 @@ def number_reading(texts: pl.Series, field: Field, live: Notation, notation: Col
                 return Reading(values, none, no)
             careful = _careful_reading(texts.gather(rest), field, point, thousands, notation)
             return Reading(
-                values.clone().scatter(rest, careful.values),
-                none.scatter(rest, careful.doubts),
-                no.scatter(rest, careful.either),
+                scattered(values, rest, careful.values),
+                scattered(none, rest, careful.doubts),
+                scattered(no, rest, careful.either),
             )
     return _careful_reading(texts, field, point, thousands, notation)
 
@@ -261,11 +261,11 @@ def date_reading(texts: pl.Series, field: Field, live: Notation, notation: Colum
                 continue  # one of the two is live's, and what only the other can read is no date there
             one, two = _read(texts, form), _read(texts, other)
             both = (values.is_null() & (one != two)).fill_null(value=False)
-            doubts = doubts.scatter(both.arg_true(), EITHER_DAY)
+            doubts = scattered(doubts, both.arg_true(), EITHER_DAY)
             values = _first(values, one, two)
     if notation.odd is not None and swapped is not None:
         both = (_read(texts, swapped) != values).fill_null(value=False)
-        doubts = doubts.scatter(both.arg_true(), f"{EITHER_DAY}, as the sheet has {notation.odd}")
+        doubts = scattered(doubts, both.arg_true(), f"{EITHER_DAY}, as the sheet has {notation.odd}")
     return Reading(values, doubts, no)
 
 

@@ -15,6 +15,7 @@ from neat_delta.core.model.layout import Notation
 from neat_delta.core.model.store import Field
 from neat_delta.core.support import sizes
 from neat_delta.core.support.distinct import map_distinct
+from neat_delta.core.support.series import scattered
 
 __all__ = [
     "CURRENCY",
@@ -91,7 +92,7 @@ def _of(texts: pl.Series, value: pl.Expr, field: Field, writing: Notation) -> pl
     rest = (seen["form"] == 2).arg_true()
     if not rest.len():
         return seen["value"]
-    return seen["value"].scatter(rest, table[rest].select(value.alias("value")).to_series())
+    return scattered(seen["value"], rest, table[rest].select(value.alias("value")).to_series())
 
 
 TEXT = pl.col("text").str.strip_chars()

@@ -23,6 +23,7 @@ from neat_delta.core.model.layout import Notation
 from neat_delta.core.model.lists import ListMapping
 from neat_delta.core.model.store import Field, Key
 from neat_delta.core.support.errors import CatalogueError
+from neat_delta.core.support.series import scattered
 
 __all__ = ["ListMatch", "match_list"]
 
@@ -86,14 +87,14 @@ def match_list(
         groups = several.with_columns(named.gather(several["live"]).alias("key")).group_by("sheet").agg("key")
         at = groups["sheet"]
         said = [f"fits several items: {listed(names, 5)}" for names in groups["key"]]
-        reasons = reasons.scatter(at, pl.Series(said, dtype=pl.String))
+        reasons = scattered(reasons, at, pl.Series(said, dtype=pl.String))
         pairs = pairs.filter(~pl.col("sheet").is_in(at.implode()))
     pairs, reasons = _one_row_each(sheet, pairs, reasons, mapping, settings or {}, writing or Notation())
     if mapping.fits_several == "all":
         copied = pairs.height - pairs["sheet"].n_unique()
     totals = total_rows(sheet.cells, by.fields, new)
     if totals.len():
-        new, reasons = new.filter(~new.is_in(totals.implode())), reasons.clone().scatter(totals, TOTAL_ROW)
+        new, reasons = new.filter(~new.is_in(totals.implode())), scattered(reasons, totals, TOTAL_ROW)
     new, reasons = _distinct_new(keys["sheet"], sheet, new, reasons)
     at = reasons.is_not_null().arg_true()
     aside = rows_aside(sheet.cells, by.fields, at, sheet.row(at), reasons.gather(at))
@@ -128,7 +129,7 @@ def _one_row_each(
     keep: Literal["first", "last"] = "last" if mapping.prefer == "last" else "first"
     different = crowded.unique(["live", "alike"], keep=keep, maintain_order=True)
     same = crowded.join(different, on=["live", "sheet"], how="anti")
-    reasons = reasons.clone().scatter(same["sheet"], SAME_ROW)
+    reasons = scattered(reasons, same["sheet"], SAME_ROW)
     left_out = [same.select("live", "sheet")]
     contradicting = different.filter(pl.len().over("live") > 1).sort("live", "sheet")
     rank = _ranks(sheet, mapping.prefer, settings, writing) if contradicting.height else None
@@ -142,7 +143,7 @@ def _one_row_each(
         others = by.join(best, on="live").filter(pl.col("sheet") != pl.col("best"))
         rows = sheet.row(others["best"].cast(pl.Int64))
         said = pl.select(pl.format("not preferred: row {} is for the same item", rows)).to_series()
-        reasons = reasons.scatter(others["sheet"], said)
+        reasons = scattered(reasons, others["sheet"], said)
         left_out.append(others.select("live", "sheet"))
     elif contradicting.height:
         reasons = _set_side_by_side(sheet, texts, contradicting, reasons)

@@ -39,7 +39,7 @@ from neat_delta.core.rules.edited import read_by, refuse_keys
 from neat_delta.core.rules.run import RuleTables, fields_of, run_rules
 from neat_delta.core.support.errors import CatalogueError
 from neat_delta.core.support.nearest import did_you_mean
-from neat_delta.core.support.series import constant
+from neat_delta.core.support.series import constant, scattered
 
 __all__ = ["NO_CODE", "ListOptions", "TranslatedList", "translate"]
 
@@ -447,7 +447,7 @@ class _Draft:
         clear = read.filter(pl.col("held").is_null() & (pl.col("after") != cells["after"]))
         self.plain = self.ours.select(names)
         for (name,), part in clear.partition_by("field", as_dict=True).items():
-            column = self.plain[str(name)].clone().scatter(part["place"], part["after"])
+            column = scattered(self.plain[str(name)], part["place"], part["after"])
             self.plain = self.plain.with_columns(column.alias(str(name)))
 
     def _without_units(self, problems: pl.DataFrame) -> None:
@@ -455,7 +455,7 @@ class _Draft:
         of_units = problems.filter(pl.col("rule").str.starts_with(UNIT))
         for (name,), part in of_units.partition_by("field", as_dict=True).items():
             at = part["place"].unique()
-            column = self.ours[str(name)].clone().scatter(at, self.theirs[str(name)].gather(at))
+            column = scattered(self.ours[str(name)], at, self.theirs[str(name)].gather(at))
             self.ours = self.ours.with_columns(column.alias(str(name)))
 
     def run(

@@ -22,7 +22,7 @@ from neat_delta.core.model.columns import ColumnMapping, ColumnOptions
 from neat_delta.core.model.importer import NEW_CODE
 from neat_delta.core.model.store import Store, continued
 from neat_delta.core.support.errors import CatalogueError
-from neat_delta.core.support.series import constant
+from neat_delta.core.support.series import constant, scattered
 
 if TYPE_CHECKING:
     from neat_delta.core.model.catalogue import Catalogue
@@ -121,7 +121,7 @@ def key_rows(base: Catalogue, live: Catalogue, key: Key) -> KeyRows:
         return KeyRows(ours, theirs, _usable(numbers, usable), usable)
     rows = (~ours.blank & ~ours.repeated).arg_true().cast(pl.UInt32)
     met = ours.pairs(theirs, rows, usable.arg_true().cast(pl.UInt32))
-    at = constant(None, live.cells.height, pl.UInt32).scatter(met["row"], met["other"])
+    at = scattered(constant(None, live.cells.height, pl.UInt32), met["row"], met["other"])
     return KeyRows(ours, theirs, at, usable)
 
 
@@ -130,7 +130,7 @@ def followed_codes(base: Catalogue, aligned: AlignedInputs, codes: Catalogue | N
     as an item that is gone since and one that is new are likely one.
     """
     live, sheet, key = aligned.live, aligned.sheet, aligned.key
-    leaving = rows.usable.clone().scatter(rows.at.drop_nulls(), False).arg_true()
+    leaving = scattered(rows.usable, rows.at.drop_nulls(), False).arg_true()
     if not leaving.len():
         return []
     leaving = leaving.filter(~rows.base.repeated.gather(leaving))
@@ -176,7 +176,7 @@ def with_codes_followed(catalogue: Catalogue, codes: Sequence[LikelyCode], key: 
     cells = catalogue.cells
     for name in key.fields:
         new = pl.Series([one.new[name] for one in codes], dtype=pl.String).gather(at.gather(rows))
-        cells = cells.with_columns(cells[name].rechunk().clone().scatter(rows, new).alias(name))
+        cells = cells.with_columns(scattered(cells[name].rechunk(), rows, new).alias(name))
     return replace(catalogue, cells=cells)
 
 
@@ -200,7 +200,7 @@ def base_rows(base: Catalogue, live: Catalogue, sheet: Catalogue, matched: Match
     lacking = of_pairs.is_null()
     extra = matched.pairs["live"].filter(lacking)
     own = pl.int_range(extra.len(), dtype=pl.UInt32, eager=True) + base.cells.height
-    of_pairs = of_pairs.cast(pl.UInt32).scatter(lacking.arg_true(), own)
+    of_pairs = scattered(of_pairs.cast(pl.UInt32), lacking.arg_true(), own)
     numbers = pl.int_range(matched.new.len(), dtype=pl.UInt32, eager=True)
     left = of_new.is_not_null()
     many, none = matched.pairs.height, pl.lit(None, pl.UInt32)
@@ -274,9 +274,9 @@ def _completed(
     for name in two_way:
         pairs = met.filter(pl.col("pair").is_not_null())
         texts = live.cells[name].gather(matched.pairs["live"].gather(pairs["pair"]))
-        column = constant("", cells.height, pl.String).scatter(pairs["live"], texts)
+        column = scattered(constant("", cells.height, pl.String), pairs["live"], texts)
         left = met.filter(pl.col("pair").is_null())
-        cells = cells.with_columns(column.scatter(left["live"], sheet.cells[name].gather(left["sheet"])).alias(name))
+        cells = cells.with_columns(scattered(column, left["live"], sheet.cells[name].gather(left["sheet"])).alias(name))
     return replace(base, cells=cells.select(names))
 
 
@@ -297,5 +297,5 @@ def restated(base: pl.DataFrame, fields: Mapping[str, Field], seems: Notation, w
         readable = (values.is_not_null() & (texts.str.strip_chars() != "")).arg_true()
         old = texts.gather(readable)
         written = kind.write(values.gather(readable), old, field, writing)
-        columns.append(texts.rechunk().clone().scatter(readable, written.zip_with(written.is_not_null(), old)))
+        columns.append(scattered(texts.rechunk(), readable, written.zip_with(written.is_not_null(), old)))
     return base.with_columns(columns) if columns else base

@@ -12,7 +12,7 @@ from neat_delta.core.kinds import blank
 from neat_delta.core.match.keys import stripped
 from neat_delta.core.model.changeset import LikelyCode
 from neat_delta.core.model.store import Field
-from neat_delta.core.support.series import constant
+from neat_delta.core.support.series import constant, scattered
 
 if TYPE_CHECKING:
     from neat_delta.core.match.rows import Matched
@@ -88,7 +88,7 @@ def _candidates(
     live: pl.DataFrame, new_rows: pl.DataFrame, gone: pl.Series, rest: list[str], name: str | None
 ) -> pl.DataFrame:
     """The pairs to look at: `old`, a place in live, and `new`, one among the new items."""
-    leaves = constant(False, live.height).scatter(gone, True)
+    leaves = scattered(constant(False, live.height), gone, True)
     telling = sorted(rest, key=lambda one: -new_rows[one].n_unique())[:TELLING]
     candidates = [pl.DataFrame(schema={"old": pl.UInt32, "new": pl.UInt32})]
     for one in [*telling, *([name] if name else [])]:

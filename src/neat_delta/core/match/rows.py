@@ -18,7 +18,7 @@ from neat_delta.core.model.catalogue import Catalogue, listed
 from neat_delta.core.model.changeset import NearKey, SetAside
 from neat_delta.core.support.background import submit
 from neat_delta.core.support.errors import CatalogueError
-from neat_delta.core.support.series import constant
+from neat_delta.core.support.series import constant, scattered
 
 if TYPE_CHECKING:
     from neat_delta.core.model.store import Key
@@ -93,12 +93,12 @@ def match_rows(live: Catalogue, sheet: Catalogue, key: Key, *, bare: bool = Fals
     pairs = _pairs(keys, usable)
     alone = {}
     for name, places in usable.items():
-        taken = constant(False, keys[name].keys.height).scatter(pairs[name], True)
+        taken = scattered(constant(False, keys[name].keys.height), pairs[name], True)
         alone[name] = places.filter(~taken.gather(places))
     totals = total_rows(sheet.cells, key.fields, alone["sheet"])
     if totals.len():
         alone["sheet"] = alone["sheet"].filter(~alone["sheet"].is_in(totals.implode()))
-        reasons["sheet"] = reasons["sheet"].scatter(totals, TOTAL_ROW)
+        reasons["sheet"] = scattered(reasons["sheet"], totals, TOTAL_ROW)
     return Matched(
         key=key.fields,
         keys=keys,
@@ -147,7 +147,7 @@ def row_reasons(catalogue: Catalogue, keyless: pl.Series) -> pl.Series:
     """Per row why it is for no item: it has no key, is blank, or adds up the rows above (null: it may be for one)."""
     at = keyless.arg_true()
     none = constant(None, keyless.len(), pl.String)
-    return none.scatter(at, _why_no_key(catalogue.cells.gather(at))) if at.len() else none
+    return scattered(none, at, _why_no_key(catalogue.cells.gather(at))) if at.len() else none
 
 
 def _why_no_key(rows: pl.DataFrame) -> pl.Series:

@@ -13,6 +13,7 @@ from blake3 import blake3
 from neat_delta.core.model.layout import Layout
 from neat_delta.core.model.store import Continued
 from neat_delta.core.support.errors import CatalogueError
+from neat_delta.core.support.series import scattered
 
 if TYPE_CHECKING:
     from neat_delta.core.model.provenance import Provenance
@@ -114,7 +115,7 @@ class Catalogue:
         texts = pl.Series([None], dtype=pl.String).new_from_index(0, fields.len())
         for name in fields.drop_nulls().unique():
             at = (fields == name).fill_null(value=False).arg_true()
-            texts = texts.scatter(at, self.cells[name].gather(places.gather(at)))
+            texts = scattered(texts, at, self.cells[name].gather(places.gather(at)))
         return texts
 
     def row(self, places: pl.Series) -> pl.Series:

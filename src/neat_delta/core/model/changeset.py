@@ -29,6 +29,7 @@ from neat_delta.core.model.schemas import (
     empty,
 )
 from neat_delta.core.model.store import Field, Key, Relations
+from neat_delta.core.support.series import scattered
 
 __all__ = [
     "FORMAT",
@@ -425,7 +426,7 @@ class ChangeSet:
         """Only what is held: whole items, and cells by themselves, each with its reason."""
         stays = held(self.items, self.cells)
         items = self.items["held"].is_not_null()
-        items = items.scatter(self.cells["item"].filter(stays), True)
+        items = scattered(items, self.cells["item"].filter(stays), True)
         return replace(self, cells=self.cells.filter(stays)).choose(items.arg_true())
 
     @property
@@ -450,7 +451,7 @@ class ChangeSet:
         place = ((table["source"] == "damage") & table["item"].is_null()).arg_true()
         texts = [unlisted.list.get(n) for n in range(self.keys.width)]
         return keyed.with_columns(
-            keyed[name].clone().scatter(place, those) for name, those in zip(self.keys.columns, texts, strict=True)
+            scattered(keyed[name], place, those) for name, those in zip(self.keys.columns, texts, strict=True)
         )
 
     def with_keys(self, item: pl.Series, columns: Sequence[pl.Series]) -> pl.DataFrame:

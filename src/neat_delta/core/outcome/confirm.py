@@ -32,6 +32,7 @@ from neat_delta.core.model.store import Field, Key
 from neat_delta.core.outcome.located import Located, locate
 from neat_delta.core.rules.resting import resting_on
 from neat_delta.core.support.errors import CatalogueError
+from neat_delta.core.support.series import scattered
 
 __all__ = ["ALTERED", "Again", "Confirmed", "Landing", "Resting", "confirm", "list_values"]
 
@@ -431,7 +432,7 @@ def _moved(
     rows = located.live_rows
     old = rows.is_not_null().arg_true()
     there = pl.DataFrame(
-        [there[name].clone().scatter(rows.gather(old), located.keys[name].gather(old).str.strip_chars())
+        [scattered(there[name], rows.gather(old), located.keys[name].gather(old).str.strip_chars())
          for name in key.fields]
     )  # fmt: skip
     at = located.live_places

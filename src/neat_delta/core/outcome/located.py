@@ -17,7 +17,7 @@ from neat_delta.core.model.catalogue import Catalogue
 from neat_delta.core.model.changeset import ChangeSet, code_changes
 from neat_delta.core.model.store import Field
 from neat_delta.core.rekey.moves import Move, chains, temporary_codes
-from neat_delta.core.support.series import constant
+from neat_delta.core.support.series import constant, scattered
 
 __all__ = ["Located", "locate"]
 
@@ -53,7 +53,7 @@ def locate(changes: ChangeSet, live: Catalogue, after: Catalogue) -> Located:
     if codes.height:
         wanted = changes.keys
         for (name,), field_codes in codes.group_by("field"):
-            wanted = wanted.with_columns(wanted[str(name)].clone().scatter(field_codes["item"], field_codes["after"]))
+            wanted = wanted.with_columns(scattered(wanted[str(name)], field_codes["item"], field_codes["after"]))
         items = codes["item"].unique().sort()
         sides = {
             "old": places.gather(items),
@@ -62,18 +62,19 @@ def locate(changes: ChangeSet, live: Catalogue, after: Catalogue) -> Located:
         }
         stands = _standings(changes, live, after, rows, items, wanted, sides)
         at = {side: pl.Series([one == side for one in stands], dtype=pl.Boolean) for side in sides}
-        come = constant(False, wanted.height).scatter(items.filter(at["new"]), True)
+        come = scattered(constant(False, wanted.height), items.filter(at["new"]), True)
         keys = pl.DataFrame([wanted[name].zip_with(come, changes.keys[name]) for name in key.fields])
         for side in ("between", "new"):
-            places = places.scatter(items.filter(at[side]), sides[side].filter(at[side]))
-        places = places.scatter(items.filter(pl.Series([one == "nowhere" for one in stands], dtype=pl.Boolean)), None)
+            places = scattered(places, items.filter(at[side]), sides[side].filter(at[side]))
+        nowhere = pl.Series([one == "nowhere" for one in stands], dtype=pl.Boolean)
+        places = scattered(places, items.filter(nowhere), None)
         between = frozenset(items.filter(at["between"]))
     there = places.is_not_null()
     keys = pl.DataFrame(
         [after.cells[name].gather(places).zip_with(there, keys[name]).alias(name) for name in key.fields]
     )
     in_live = rows.is_not_null()
-    live_places = live_places.clone().scatter(rows.filter(in_live), places.filter(in_live))
+    live_places = scattered(live_places, rows.filter(in_live), places.filter(in_live))
     return Located(keys, places, rows, live_places, between)
 
 

@@ -16,6 +16,7 @@ from neat_delta.core.model.importer import Removal
 from neat_delta.core.model.schemas import ITEMS_SCHEMA, cells_schema, conform
 from neat_delta.core.outcome.located import Located
 from neat_delta.core.prove.proof import with_cells, without
+from neat_delta.core.support.series import scattered
 
 __all__ = ["Wanted", "applied", "change_set_of"]
 
@@ -77,7 +78,7 @@ def applied(changes: ChangeSet, live: Catalogue, removal: Removal) -> Catalogue:
     gone = places.gather(items.filter(pl.col("verdict") == "gone")["item"])
     if removal.how == "value":
         name = str(removal.heading)
-        cells = cells.with_columns(cells[name].clone().scatter(gone, str(removal.value)).alias(name))
+        cells = cells.with_columns(scattered(cells[name], gone, str(removal.value)).alias(name))
     else:
         cells = without(cells, gone)
     new = items.filter(pl.col("verdict") == "new")["item"]

@@ -12,7 +12,7 @@ import polars as pl
 from neat_delta.core.model.catalogue import MARK, Catalogue
 from neat_delta.core.model.importer import NEW_CODE, PATCHES, SPARSE, Importer
 from neat_delta.core.model.update import ITEM
-from neat_delta.core.support.series import constant
+from neat_delta.core.support.series import constant, scattered
 
 if TYPE_CHECKING:
     from neat_delta.core.model.changeset import ChangeSet
@@ -157,7 +157,7 @@ class PlanContext:
             return texts
         at = pl.DataFrame({"item": items}).with_row_index("at")
         met = field_cells.join(at, on="item", how="inner", maintain_order="left")
-        return texts.scatter(met["at"], met["after"])
+        return scattered(texts, met["at"], met["after"])
 
     # Items that share a key.
 

@@ -13,7 +13,7 @@ from neat_delta.core.model.schemas import NOT_SENT, conform, empty
 from neat_delta.core.model.update import ITEM
 from neat_delta.core.plan.base import CELL, PlanContext, Step
 from neat_delta.core.plan.texts import unwritable_cells
-from neat_delta.core.support.series import constant
+from neat_delta.core.support.series import constant, scattered
 
 __all__ = [
     "feasible_step",
@@ -59,7 +59,7 @@ def requested_step(context: PlanContext) -> Step:
     place = pl.DataFrame({"item": new}).with_row_index("place")
     for (name,), field_cells in sent.filter(pl.col("before").is_null()).group_by("field", maintain_order=True):
         at = field_cells.join(place, on="item", how="left", maintain_order="left")["place"]
-        added = added.with_columns(added[str(name)].scatter(at, field_cells["after"]))
+        added = added.with_columns(scattered(added[str(name)], at, field_cells["after"]))
     for name, text in context.importer.defaults.items():
         if name in context.live.fields:
             held = context.changes.cells.filter((pl.col("field") == name) & pl.col("held").is_not_null())["item"]
@@ -162,11 +162,11 @@ def _why_no_catalogue(context: PlanContext, step: Step) -> str | None:
     stays = kept_rows(context, step)
     items = pl.DataFrame({"place": context.places}).with_row_index("item").filter(pl.col("place").is_not_null())
     for name in (*context.key, *context.importer.carries):
-        texts = context.live.cells[name].clone()
+        texts = context.live.cells[name]
         field_cells = step.cells.filter(pl.col("field") == name)
         if field_cells.height:
             at = field_cells.select("item").join(items, on="item", how="left", maintain_order="left")["place"]
-            texts = texts.scatter(at, field_cells["after"])
+            texts = scattered(texts, at, field_cells["after"])
         texts = texts.gather(stays)
         if name not in context.key and (texts.str.strip_chars() == "").any():
             return f"{CANNOT_ALL}: {name} of another item is blank"
@@ -178,7 +178,7 @@ def _why_no_catalogue(context: PlanContext, step: Step) -> str | None:
     def after(name: str) -> pl.Series:
         """A field of the items that stay, as it will be."""
         at = step.cells.filter(pl.col("field") == name).join(items, on="item", how="inner", maintain_order="left")
-        return context.live.cells[name].clone().scatter(at["place"], at["after"]).gather(stays)
+        return scattered(context.live.cells[name], at["place"], at["after"]).gather(stays)
 
     for name, texts in _output_columns(context, after, stays.len()):
         if not context.fit(texts).all():
@@ -238,7 +238,7 @@ def _why_not(context: PlanContext, cells: pl.DataFrame, *, back: bool) -> pl.Ser
         said = said.when(field.is_in(list(context.never))).then(pl.lit(CANNOT_FILL + "a field that is never carried"))
     why = cells.with_columns(why=said.otherwise(None))["why"]
     for as_difference, reason in ((True, CANNOT_ADJUST), (False, CANNOT_MARK)):
-        why = why.scatter(unwritable_cells(context, cells, as_difference=as_difference), reason)
+        why = scattered(why, unwritable_cells(context, cells, as_difference=as_difference), reason)
     why = why.set(~context.fit(cells["after"]) & why.is_null(), CANNOT_WRITE)
     if context.changes.header.shared:
         apart = cells["field"].is_in([*importer.adjusted, *context.marked]) | back

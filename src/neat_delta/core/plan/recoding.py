@@ -27,6 +27,7 @@ from neat_delta.core.plan.feasible import (
     with_reasons,
 )
 from neat_delta.core.rekey.moves import FOLLOWS, Move, blocked_moves, codes_in, ordered
+from neat_delta.core.support.series import scattered
 
 if TYPE_CHECKING:
     from neat_delta.core.plan.base import PlanContext, Step
@@ -179,8 +180,8 @@ def _keys_after(context: PlanContext, moves: Sequence[Move]) -> pl.DataFrame:
         rows = [new.get(key, key) for key in context.changes.keys.rows()]
         return pl.DataFrame(rows, schema=context.changes.keys.schema, orient="row")
     place = context.key.index(context.code_field)
-    column = context.changes.keys[context.code_field].clone()
-    column = column.scatter([move.item for move in moves], [move.new[place] for move in moves])
+    column = context.changes.keys[context.code_field]
+    column = scattered(column, [move.item for move in moves], [move.new[place] for move in moves])
     return context.changes.keys.with_columns(column.alias(context.code_field))
 
 

@@ -15,7 +15,7 @@ from neat_delta.core.plan.feasible import kept_rows
 from neat_delta.core.plan.grouping import grouped
 from neat_delta.core.plan.recoding import carried_with_codes, with_keys
 from neat_delta.core.plan.texts import as_file_texts
-from neat_delta.core.support.series import constant
+from neat_delta.core.support.series import constant, scattered
 
 if TYPE_CHECKING:
     from neat_delta.core.plan.base import PlanContext, Step
@@ -132,14 +132,14 @@ def _changing(context: PlanContext, part: _Part, every: pl.DataFrame) -> Table:
         else:
             column = constant(None, rows.len(), pl.String)
         if name in by_field:
-            column = column.scatter(by_field[name]["row"], by_field[name]["said"])
+            column = scattered(column, by_field[name]["row"], by_field[name]["said"])
         columns[name] = column
     carried_with_codes = [name for name in importer.adjusted if name in by_field]
     if carried_with_codes and importer.with_adjusted:
         as_file_texts = pl.concat([by_field[name]["row"] for name in carried_with_codes]).unique()
         for name, text in importer.with_adjusted.items():
             none = constant(None, rows.len(), pl.String)
-            columns[name] = none.scatter(as_file_texts, text)
+            columns[name] = scattered(none, as_file_texts, text)
             required += as_file_texts.len()
 
     def as_it_will_be(name: str) -> pl.Series:
@@ -221,7 +221,7 @@ def everything(context: PlanContext, step: Step) -> list[Table]:
         else:
             column = constant(None, stays.len(), pl.String)
         field_cells = said.filter(pl.col("field") == name).join(rows, on="item", how="inner")
-        column = column.scatter(field_cells["row"], field_cells["said"])
+        column = scattered(column, field_cells["row"], field_cells["said"])
         changed += field_cells.height
         if name not in context.key and (must or filled):
             required += must * (stays.len() - field_cells.height)
@@ -237,7 +237,7 @@ def everything(context: PlanContext, step: Step) -> list[Table]:
         column = constant(None, height, pl.String)
         news = pl.int_range(stays.len(), height, eager=True)
         changing = pl.concat([told.cast(pl.Int64), news])
-        columns[REASON] = column.scatter(changing, context.importer.columns[REASON].text or "")
+        columns[REASON] = scattered(column, changing, context.importer.columns[REASON].text or "")
         required -= height - changing.len()
     return (
         [Table("change", _ordered(context, columns), changed, required, carried)]
@@ -249,5 +249,5 @@ def everything(context: PlanContext, step: Step) -> list[Table]:
 def _whole(context: PlanContext, step: Step, stays: pl.Series, rows: pl.DataFrame, name: str) -> pl.Series:
     """A field of the whole catalogue as a step leaves it."""
     cells = step.cells.filter(pl.col("field") == name).join(rows, on="item", how="inner")
-    column = context.live.cells[name].gather(stays).scatter(cells["row"], cells["after"])
+    column = scattered(context.live.cells[name].gather(stays), cells["row"], cells["after"])
     return pl.concat([column, step.added[name]])

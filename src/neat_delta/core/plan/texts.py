@@ -9,6 +9,7 @@ import polars as pl
 
 from neat_delta.core.kinds import blank
 from neat_delta.core.plan.base import PlanContext
+from neat_delta.core.support.series import scattered
 
 __all__ = ["as_file_texts", "unwritable_cells"]
 
@@ -24,7 +25,7 @@ def as_file_texts(context: PlanContext, cells: pl.DataFrame) -> pl.DataFrame:
     for names, way in ((set(context.importer.adjusted), _difference), (context.marked, _marks)):
         hit = cells["field"].is_in(list(names)).arg_true()
         if hit.len():
-            said = said.scatter(hit, pl.Series(_each(context, cells.gather(hit), way), dtype=pl.String))
+            said = scattered(said, hit, pl.Series(_each(context, cells.gather(hit), way), dtype=pl.String))
     return cells.with_columns(said=said)
 
 

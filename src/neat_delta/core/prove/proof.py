@@ -11,7 +11,7 @@ from neat_delta.core.model.catalogue import MARK, Catalogue
 from neat_delta.core.model.update import ITEM, Action, Plan
 from neat_delta.core.prove.replay import replay
 from neat_delta.core.support.errors import ChangeSetError, ProofError
-from neat_delta.core.support.series import constant
+from neat_delta.core.support.series import constant, scattered
 
 if TYPE_CHECKING:
     from neat_delta.core.model.changeset import ChangeSet
@@ -71,7 +71,7 @@ def target(live: Catalogue, changes: ChangeSet, plan: Plan) -> pl.DataFrame:
 
 def without(cells: pl.DataFrame, places: pl.Series) -> pl.DataFrame:
     """A catalogue without the items at these places."""
-    return cells.filter(~constant(False, cells.height).scatter(places, True)) if places.len() else cells
+    return cells.filter(~scattered(constant(False, cells.height), places, True)) if places.len() else cells
 
 
 def target_of_undo(live: Catalogue, changes: ChangeSet, plan: Plan) -> pl.DataFrame:
@@ -93,7 +93,7 @@ def with_cells(cells: pl.DataFrame, places: pl.Series, sent: pl.DataFrame) -> pl
     """A catalogue with these cells of its items at their text after."""
     in_live = sent.filter(pl.col("before").is_not_null())
     for (field,), field_cells in in_live.group_by("field", maintain_order=True):
-        column = cells[str(field)].clone().scatter(places.gather(field_cells["item"]), field_cells["after"])
+        column = scattered(cells[str(field)], places.gather(field_cells["item"]), field_cells["after"])
         cells = cells.with_columns(column.alias(str(field)))
     return cells
 

@@ -13,7 +13,7 @@ import polars as pl
 
 from neat_delta.core.model.catalogue import MARK
 from neat_delta.core.support.errors import ProofError
-from neat_delta.core.support.series import constant
+from neat_delta.core.support.series import constant, scattered
 
 if TYPE_CHECKING:
     from neat_delta.core.model.importer import Importer
@@ -61,11 +61,11 @@ def replay(
     item, row = _found(catalogue, update, keys)
     if not shared and row.n_unique() < row.len():
         raise ProofError("a row of the update table fits more than one item of the catalogue.")
-    met = constant(False, update.height).scatter(row, True)
+    met = scattered(constant(False, update.height), row, True)
     if action == "remove" and importer.removal.how != "flag":
         if not met.all():
             raise ProofError("a row of the removal fits no item of the catalogue.")
-        return catalogue.filter(~constant(False, catalogue.height).scatter(item, True))
+        return catalogue.filter(~scattered(constant(False, catalogue.height), item, True))
     _refuses(update, met, importer)
 
     skips = importer.blanks == "skip" and "patch" not in importer.form
@@ -80,13 +80,13 @@ def replay(
         at, values = item.filter(says), values.filter(says)
         separator = (separators or {}).get(field)
         values = _taken(catalogue[field].gather(at), values, field, importer, separator, decimal_mark)
-        after = after.with_columns(catalogue[field].clone().scatter(at, values).alias(field))
+        after = after.with_columns(scattered(catalogue[field], at, values).alias(field))
     leaves = constant(False, catalogue.height)
     if flag is not None and flag in update.columns:
         flagged = (update[flag].gather(row) == importer.removal.value).fill_null(value=False)
-        leaves = leaves.scatter(item.filter(flagged), True)
+        leaves = scattered(leaves, item.filter(flagged), True)
     if importer.missing == "deleted":
-        leaves |= ~constant(False, catalogue.height).scatter(item, True)
+        leaves |= ~scattered(constant(False, catalogue.height), item, True)
     if leaves.any():
         after = after.filter(~leaves)
     fresh = update.filter(~met)
@@ -149,7 +149,7 @@ def _with_new_codes(
             said, now = update[other].gather(row), catalogue[other].gather(item)
             if (said.is_not_null() & ((said != "") | (importer.blanks == "clear")) & (said != now)).any():
                 raise ProofError(f'a file of new codes changes "{other}", too.')
-    return catalogue.with_columns(catalogue[field].clone().scatter(item, pl.Series(codes).gather(row)).alias(field))
+    return catalogue.with_columns(scattered(catalogue[field], item, pl.Series(codes).gather(row)).alias(field))
 
 
 def _found(catalogue: pl.DataFrame, update: pl.DataFrame, keys: list[str]) -> tuple[pl.Series, pl.Series]:

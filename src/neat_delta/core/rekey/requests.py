@@ -26,7 +26,7 @@ from neat_delta.core.rekey.moves import (
     links,
 )
 from neat_delta.core.support.errors import CatalogueError
-from neat_delta.core.support.series import constant
+from neat_delta.core.support.series import constant, scattered
 
 __all__ = [
     "CodeChanges",
@@ -180,7 +180,7 @@ def with_followed_links(cells: pl.DataFrame, fields: Mapping[str, Field], codes:
     freed = {old: new for old, new in codes.items() if old not in given}
     hit = codes_in(cells.with_row_index("at"), fields, freed.keys())
     texts = [follow(text, fields[name], freed) for name, text in hit.select("field", "after").iter_rows()]
-    return cells["after"].clone().scatter(hit["at"], pl.Series(texts, dtype=pl.String))
+    return scattered(cells["after"], hit["at"], pl.Series(texts, dtype=pl.String))
 
 
 def waiting_codes(changes: ChangeSet, live: Catalogue) -> pl.DataFrame:

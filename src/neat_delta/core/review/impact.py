@@ -19,6 +19,7 @@ from neat_delta.core.model.catalogue import Catalogue
 from neat_delta.core.model.changeset import ChangeSet
 from neat_delta.core.model.choices import KeepMargin
 from neat_delta.core.model.store import Field
+from neat_delta.core.support.series import scattered
 
 __all__ = [
     "Impact",
@@ -258,7 +259,7 @@ def _after(sent: pl.DataFrame, numbers: pl.Series, name: str, before: pl.Series)
     cells = sent.filter(pl.col("field").cast(pl.String) == name)
     at = pl.DataFrame({"item": numbers}).with_row_index("at")
     places = cells.join(at, on="item", how="left", maintain_order="left")["at"]
-    return before.clone().scatter(places, cells["after"])
+    return scattered(before, places, cells["after"])
 
 
 def _decimals(changes: ChangeSet, name: str, texts: pl.Series) -> list[Decimal | None]:

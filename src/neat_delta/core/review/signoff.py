@@ -13,6 +13,7 @@ from neat_delta.core.model.schemas import conform
 from neat_delta.core.review.answers import ANSWERS, CHOICES, Answers
 from neat_delta.core.review.clashes import clashing_cells
 from neat_delta.core.support.errors import ChangeSetError
+from neat_delta.core.support.series import scattered
 
 __all__ = [
     "ANSWER",
@@ -64,7 +65,7 @@ def shown(cells: pl.DataFrame) -> pl.DataFrame:
     for place, name in enumerate(("before", "after")):
         parts = pl.Series([pair[place] for pair in pairs], dtype=pl.String)
         parts = parts.to_frame("part").select(as_workbook_text(pl.col("part"))).to_series()
-        short = short.with_columns(short[name].clone().scatter(long, parts))
+        short = short.with_columns(scattered(short[name], long, parts))
     return short
 
 

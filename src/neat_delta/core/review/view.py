@@ -16,7 +16,7 @@ from neat_delta.core.model.changeset import ChangeSet, Header, held
 from neat_delta.core.model.choices import ItemOrder
 from neat_delta.core.model.reasons import sort_of
 from neat_delta.core.review.figures import amounts
-from neat_delta.core.support.series import constant
+from neat_delta.core.support.series import constant, scattered
 
 if TYPE_CHECKING:
     from neat_delta.core.query.expressions import Rows
@@ -48,9 +48,9 @@ def names_of(changes: ChangeSet, live: Catalogue | None) -> pl.Series:
         return blanks
     if live is not None:
         in_live = changes.items.with_row_index("item").filter(pl.col("live").is_not_null())
-        blanks = blanks.scatter(in_live["item"], live.cells[field].gather(live.place(in_live["live"])))
+        blanks = scattered(blanks, in_live["item"], live.cells[field].gather(live.place(in_live["live"])))
     own = changes.cells.filter(pl.col("before").is_null() & (pl.col("field").cast(pl.String) == field))
-    return blanks.scatter(own["item"], own["after"])
+    return scattered(blanks, own["item"], own["after"])
 
 
 def rows_of(changes: ChangeSet, live: Catalogue) -> Rows:
@@ -63,15 +63,15 @@ def rows_of(changes: ChangeSet, live: Catalogue) -> Rows:
     in_live = items.filter(pl.col("live").is_not_null())
     places = live.place(in_live["live"])
     before = {
-        name: constant("", items.height).scatter(in_live["item"], live.cells[name].gather(places))
+        name: scattered(constant("", items.height), in_live["item"], live.cells[name].gather(places))
         for name in live.fields
     }
-    after = {name: texts.clone() for name, texts in before.items()}  # `scatter` changes a series in place
+    after = dict(before)
     for (field,), cells in changes.cells.group_by("field"):
-        after[str(field)] = after[str(field)].scatter(cells["item"], cells["after"])
+        after[str(field)] = scattered(after[str(field)], cells["item"], cells["after"])
     for name in changes.keys.columns:
         new = changes.cells.filter(pl.col("field").cast(pl.String) == name)
-        after[name] = changes.keys[name].clone().scatter(new["item"], new["after"])
+        after[name] = scattered(changes.keys[name], new["item"], new["after"])
     tables = {"before": pl.DataFrame(before), "after": pl.DataFrame(after)}
     settings = changes.header.settings
     if changes.header.learned:  # compare looked at the fields that change, and the condition may ask for others

@@ -18,7 +18,7 @@ from neat_delta.core.model.schemas import PROBLEMS, conform
 from neat_delta.core.query.expressions import condition, expression
 from neat_delta.core.rules.run import RuleTables, Worked, fields_of, run_rules
 from neat_delta.core.support.errors import ConditionError
-from neat_delta.core.support.series import constant
+from neat_delta.core.support.series import constant, scattered
 
 if TYPE_CHECKING:
     from collections.abc import Sequence
@@ -54,7 +54,7 @@ def edited(
     shop = known_store(shown, store, prepared.key.fields, read_by(rules, shown.fields))
     tables = RuleTables(shown.cells, shown.cells, shop.fields, shop.writing, lookups=lookups or {})
     worked = run_rules(rules, tables, values, path)
-    touched = constant(False, shown.cells.height).scatter(worked.problems["place"].unique(), True)
+    touched = scattered(constant(False, shown.cells.height), worked.problems["place"].unique(), True)
     for rows in worked.set.values():
         touched |= rows
     kept, problems = touched.arg_true(), worked.problems

@@ -35,7 +35,7 @@ from neat_delta.core.rules.writing import written
 from neat_delta.core.support.distinct import deduplicate
 from neat_delta.core.support.errors import ConditionError
 from neat_delta.core.support.nearest import did_you_mean, nearest
-from neat_delta.core.support.series import constant
+from neat_delta.core.support.series import constant, scattered
 
 __all__ = ["RuleTables", "Worked", "fields_of", "run_rules"]
 
@@ -242,7 +242,7 @@ class _Run:
         bad |= failed
         if bad.any():
             before = self.failed.get(name, constant(False, self.height))
-            self.failed[name] = before.clone().scatter(at.filter(bad), True)
+            self.failed[name] = scattered(before, at.filter(bad), True)
         good, result = at.filter(~bad), texts.filter(~bad)
         number = len(self.texts)
         self.note(rule, name, wanted, values.inputs)
@@ -256,14 +256,14 @@ class _Run:
             )
             steps = pl.DataFrame({"place": good, "step": step.gather(good), "inputs": listed_inputs, "result": result})
             self.steps.append(conform(steps.with_columns(field=pl.lit(name), rule=pl.lit(number)), WORKED))
-            self.count[name] = step.clone().scatter(good, step.gather(good) + 1)
+            self.count[name] = scattered(step, good, step.gather(good) + 1)
             none = constant(None, self.height, pl.Int64)
-            self.last[name] = (none if earlier is None else earlier.clone()).scatter(good, number)
+            self.last[name] = scattered(none if earlier is None else earlier, good, number)
             set_already = self.done.get(name, constant(False, self.height))
-            self.done[name] = set_already.clone().scatter(good, True)
+            self.done[name] = scattered(set_already, good, True)
         if good.len() == self.height:
             return result.alias(name)
-        return self.cells[name].clone().scatter(good, result)
+        return scattered(self.cells[name], good, result)
 
     def true_of(self, where: Condition) -> Truth:
         """For which rows a condition holds. Of rows that are like others it is worked out once."""

@@ -16,7 +16,7 @@ from neat_delta.core.query.expressions import Values
 from neat_delta.core.query.functions import plain_number
 from neat_delta.core.query.terms import SORTS
 from neat_delta.core.support.errors import ConditionError
-from neat_delta.core.support.series import constant
+from neat_delta.core.support.series import constant, scattered
 
 __all__ = ["written"]
 
@@ -45,16 +45,16 @@ def written(
     wrong = unread
     if sort == "number" and some.len():
         texts, why = _numbers(some, values, name, field, writing)
-        wrong = wrong.scatter(at, why)
+        wrong = scattered(wrong, at, why)
     elif sort == "list":
         texts = _lists(some, before.filter(there), field)
     elif sort in {"date", "flag"} and some.len():
         texts = KINDS[field.kind].write(some, some, field, writing)
         why = pl.select(pl.when(texts.is_null()).then(pl.format("the store has no way to write {}", some))).to_series()
-        wrong = wrong.scatter(at, why)
+        wrong = scattered(wrong, at, why)
     else:
         texts = some
-    out = _nothing(plain).scatter(at, texts) if some.len() else _nothing(plain)
+    out = scattered(_nothing(plain), at, texts) if some.len() else _nothing(plain)
     return out.set(meant, ""), wrong
 
 
@@ -69,8 +69,8 @@ def _read(values: Values, field: Field, writing: Notation) -> tuple[Values, pl.S
     read = kind.read(values.texts.filter(there), field, writing)
     bad = there.arg_true().filter(read.is_null())
     what = pl.select(pl.format('"{}" is not {}', values.texts.gather(bad), pl.lit(str(kind)))).to_series()
-    texts = _nothing(values.texts).scatter(there.arg_true(), read) if there.any() else values.texts
-    return replace(values, texts=texts), _nothing(values.texts).scatter(bad, what) if bad.len() else _nothing(texts)
+    texts = scattered(_nothing(values.texts), there.arg_true(), read) if there.any() else values.texts
+    return replace(values, texts=texts), scattered(_nothing(values.texts), bad, what) if bad.len() else _nothing(texts)
 
 
 def _nothing(like: pl.Series) -> pl.Series:

@@ -8,7 +8,7 @@ from dataclasses import dataclass
 import polars as pl
 
 from neat_delta.core.support import sizes
-from neat_delta.core.support.series import constant
+from neat_delta.core.support.series import constant, scattered
 
 __all__ = ["Distinct", "all_differ", "deduplicate", "map_distinct"]
 
@@ -44,7 +44,7 @@ def deduplicate(table: pl.DataFrame) -> Distinct:
     numbers = pl.DataFrame({"hash": rows.unique()}).with_row_index()
     which = pl.DataFrame({"hash": rows}).join(numbers, on="hash", how="left", maintain_order="left")["index"]
     at = constant(0, numbers.height, pl.UInt32)
-    different = table[at.scatter(which, pl.int_range(table.height, dtype=pl.UInt32, eager=True))]
+    different = table[scattered(at, which, pl.int_range(table.height, dtype=pl.UInt32, eager=True))]
     if not different[which].equals(table):  # two rows have one hash
         return Distinct(table, None)
     return Distinct(different, which)

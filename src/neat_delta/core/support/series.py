@@ -1,4 +1,6 @@
-"""Columns made without a question to the engine, which costs as much as hundreds of cells."""
+"""Columns made without a question to the engine, which costs as much as hundreds of cells; and the only place that
+puts values into a column.
+"""
 
 from __future__ import annotations
 
@@ -6,7 +8,7 @@ from typing import Any
 
 import polars as pl
 
-__all__ = ["constant"]
+__all__ = ["constant", "scattered"]
 
 
 def constant(value: Any, length: int, dtype: pl.DataType | type[pl.DataType] | None = None) -> pl.Series:  # noqa: ANN401
@@ -16,3 +18,14 @@ def constant(value: Any, length: int, dtype: pl.DataType | type[pl.DataType] | N
     (['held', 'held'], String)
     """
     return pl.Series([value], dtype=dtype).new_from_index(0, length)
+
+
+def scattered(column: pl.Series, places: Any, values: Any) -> pl.Series:  # noqa: ANN401
+    """A column with these values (or one, for all) at these places. Polars' own `scatter` changes the column itself,
+    and with it what others have of it.
+
+    >>> prices = pl.Series(["9.90", "20.00"])
+    >>> scattered(prices, [0], "10.50").to_list(), prices.to_list()
+    (['10.50', '20.00'], ['9.90', '20.00'])
+    """
+    return column.clone().scatter(places, values)

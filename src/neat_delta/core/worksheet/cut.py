@@ -20,6 +20,7 @@ from neat_delta.core.model.store import Field, Store
 from neat_delta.core.query.expressions import Condition, Rows, evaluate, ordered
 from neat_delta.core.support.errors import CatalogueError
 from neat_delta.core.support.nearest import did_you_mean
+from neat_delta.core.support.series import scattered
 
 __all__ = ["Column", "WorkingSheet", "as_written", "cut_worksheet"]
 
@@ -125,7 +126,7 @@ def as_written(sheet: WorkingSheet, writing: Notation) -> tuple[pl.DataFrame, di
             written = kind.write(values.filter(readable), old, settings, wanted)
             if written.null_count():
                 kept[column.heading] = written.null_count()
-            texts = texts.clone().scatter(there.filter(readable), written.zip_with(written.is_not_null(), old))
+            texts = scattered(texts, there.filter(readable), written.zip_with(written.is_not_null(), old))
         columns.append(texts)
     return pl.DataFrame(columns), kept
 

@@ -14,6 +14,7 @@ import polars as pl
 from neat_delta.core.model.catalogue import Origin, column_letter, listed
 from neat_delta.core.model.layout import Format, Layout
 from neat_delta.core.support.errors import CatalogueError
+from neat_delta.core.support.series import scattered
 from neat_delta.files.memory import digest
 from neat_delta.files.readers.delimited import Text, header_place
 from neat_delta.files.readers.headings import column_numbers, must_be_headings, unnamed_columns
@@ -80,7 +81,7 @@ def _numbers(values: list[float]) -> pl.Series:
     texts = numbers.cast(pl.String).str.strip_suffix(".0")
     odd = (texts.str.len_bytes() > 15) | texts.str.contains("e", literal=True) | (texts == "-0") | ~numbers.is_finite()
     places = odd.arg_true()
-    return texts.scatter(places, [number(values[place]) for place in places]) if len(places) else texts
+    return scattered(texts, places, [number(values[place]) for place in places]) if len(places) else texts
 
 
 def _stamp(value: dt.datetime) -> str:
@@ -195,7 +196,7 @@ def _texts(grid: Grid, start: int, end: int, width: int) -> list[pl.Series]:
         else:
             texts = pl.Series([TEXTS[type(cell)](cell) for cell in cells], dtype=pl.String)
         shown = by_column.get(place)
-        columns.append(texts.scatter(list(shown), list(shown.values())) if shown else texts)
+        columns.append(scattered(texts, list(shown), list(shown.values())) if shown else texts)
     return columns
 
 

@@ -21,7 +21,7 @@ from neat_delta.core.model.catalogue import Source, column_letter
 from neat_delta.core.model.layout import Notation
 from neat_delta.core.model.store import Field
 from neat_delta.core.support.errors import OutputError
-from neat_delta.core.support.series import constant
+from neat_delta.core.support.series import constant, scattered
 from neat_delta.core.worksheet.cut import Column, WorkingSheet
 from neat_delta.files.memory import chunks_of, digest
 from neat_delta.files.readers.grid import MEMORY_COLUMN, ORIGIN, ORIGIN_ROWS, REMEMBERS
@@ -161,7 +161,7 @@ def _body(texts: pl.Series, field: Field, writing: Notation) -> tuple[str, pl.Se
     if field.kind in {*NUMBER_KINDS, "date"} and there.len():
         read = KINDS[field.kind].read(texts.gather(there), field, writing)
         form, cell_values = _of_numbers(read, field) if field.kind != "date" else _of_dates(read, field, writing)
-        values = values.scatter(there, cell_values)
+        values = scattered(values, there, cell_values)
     text = pl.col("text")
     kept = pl.when(text != text.str.strip_chars()).then(pl.lit(' xml:space="preserve"')).otherwise(pl.lit(""))
     inline = pl.concat_str(pl.lit(' t="inlineStr"><is><t'), kept, pl.lit(">"), _escaped(text), pl.lit("</t></is></c>"))
@@ -206,7 +206,7 @@ def _of_dates(values: pl.Series, field: Field, writing: Notation) -> tuple[str, 
     texts = serial.cast(pl.String)
     timed = (seconds > 0).arg_true()
     parts = (seconds.gather(timed).cast(pl.Float64) / 86_400).cast(pl.String).str.slice(1, 12)
-    texts = texts.scatter(timed, texts.gather(timed) + parts)
+    texts = scattered(texts, timed, texts.gather(timed) + parts)
     zoned = values.str.ends_with("Z").fill_null(value=False)  # which no cell of a spreadsheet can hold
     return shown, texts.set((serial < FIRST_DAY) | zoned, None)
 

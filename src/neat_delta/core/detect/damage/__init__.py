@@ -22,7 +22,7 @@ from neat_delta.core.kinds.number import marks
 from neat_delta.core.model.layout import Notation
 from neat_delta.core.model.store import Field
 from neat_delta.core.support import sizes
-from neat_delta.core.support.series import constant
+from neat_delta.core.support.series import constant, scattered
 
 __all__ = ["DAMAGES", "Damage", "damaged"]
 
@@ -64,7 +64,7 @@ def damaged(
     for names, fields in groups.items():
         places = cells["field"].is_in(fields).arg_true()
         group_texts = texts.gather(places) if len(groups) > 1 else texts
-        names_of_damage = names_of_damage.scatter(places, _first([DAMAGES[name] for name in names], group_texts))
+        names_of_damage = scattered(names_of_damage, places, _first([DAMAGES[name] for name in names], group_texts))
     return _without_corrections(names_of_damage, cells["field"], texts["before"], live)
 
 
@@ -79,7 +79,7 @@ def _without_corrections(
     }
     rows = asked.rows()
     corrected = [place for place, row in zip(at, rows, strict=True) if corrects[row]]
-    return names.scatter(pl.Series(corrected, dtype=pl.UInt32), None) if corrected else names
+    return scattered(names, pl.Series(corrected, dtype=pl.UInt32), None) if corrected else names
 
 
 def _only_mark(live: pl.DataFrame | None, name: str) -> str:

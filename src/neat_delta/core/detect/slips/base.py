@@ -11,7 +11,7 @@ import polars as pl
 from neat_delta.core.kinds.number import EXACT, NUMBER_KINDS, amounts
 from neat_delta.core.model.layout import Notation
 from neat_delta.core.model.store import Field, reading_settings
-from neat_delta.core.support.series import constant
+from neat_delta.core.support.series import constant, scattered
 
 __all__ = ["Slip", "SlipContext", "forms", "keys", "runs"]
 
@@ -81,7 +81,7 @@ def forms(cells: pl.DataFrame, settings: Mapping[str, Field], writing: Notation)
     for fields in alike.values():
         at = cells["field"].is_in(fields).arg_true()
         for side, text in (("old", "before"), ("new", "after")):
-            exact[side] = exact[side].scatter(at, amounts(cells[text].gather(at), settings[fields[0]], writing))
+            exact[side] = scattered(exact[side], at, amounts(cells[text].gather(at), settings[fields[0]], writing))
     slip_keys = keys(cells.select(pl.col(text).alias(name) for text, name in names.items()))
     return cells.hstack(slip_keys).rechunk().hstack(list(exact.values()))
 

@@ -6,7 +6,7 @@ import polars as pl
 
 from neat_delta.core.detect.slips.base import Slip, SlipContext, runs
 from neat_delta.core.kinds.number import NUMBER_KINDS
-from neat_delta.core.support.series import constant
+from neat_delta.core.support.series import constant, scattered
 
 __all__ = ["shifted"]
 
@@ -70,9 +70,9 @@ def _within(places: pl.Series, end: int) -> pl.Series:
 def _all(cells: pl.DataFrame, name: str, context: SlipContext) -> pl.Series:
     """All that live has in this field, as hashes, by row."""
     here = context.items.gather(cells["pair"])
-    others = constant(True, context.live.height).scatter(here, False).arg_true()
-    hashes = constant(0, context.live.height, pl.UInt64).scatter(here, cells["ours"].hash())
-    return hashes.scatter(others, context.had([name], others)[name].hash())
+    others = scattered(constant(True, context.live.height), here, False).arg_true()
+    hashes = scattered(constant(0, context.live.height, pl.UInt64), here, cells["ours"].hash())
+    return scattered(hashes, others, context.had([name], others)[name].hash())
 
 
 def _likely(sheet_hashes: pl.Series, here: pl.Series, had: pl.Series) -> list[int]:
