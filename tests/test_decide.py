@@ -16,7 +16,7 @@ from neat_delta.core.decide.decide import CELL_ORDER, ITEM_ORDER, decide, with_d
 from neat_delta.core.decide.policy import Policy
 from neat_delta.core.match.keys import KeyIndex
 from neat_delta.core.model.schemas import FINDINGS, conform
-from neat_delta.core.model.store import Key, Store
+from neat_delta.core.model.store import Field, Key, Store
 from tests.oracle import catalogue
 
 SOURCES = st.sampled_from(
@@ -29,7 +29,9 @@ CHOICES = st.sampled_from(["hold", "sheet", "live"])
 CELLS = st.tuples(st.integers(0, 2), st.sampled_from(["price", "name"]), SOURCES, st.sampled_from(["stop", "warn"]),
                   st.booleans())  # fmt: skip
 ITEMS = st.tuples(st.integers(0, 2), st.none(), OF_ITEMS, st.sampled_from(["stop", "warn"]), st.just(False))
-ACCEPT = st.builds(Accept, st.sampled_from(["damage", "slip", "emptied", "margin", "repeated"]),
+ITEMS |= st.tuples(st.integers(0, 2), st.none(), st.sampled_from([("near", "near"), ("near", "damaged key")]),
+                   st.just("stop"), st.booleans())  # fmt: skip
+ACCEPT = st.builds(Accept, st.sampled_from(["damage", "slip", "emptied", "near", "margin", "repeated"]),
                    st.sampled_from([None, "price", "A", "B"]))  # fmt: skip
 POLICIES = st.builds(
     Policy,
@@ -39,6 +41,7 @@ POLICIES = st.builds(
     with_new=st.booleans(),
     with_gone=st.booleans(),
     repair=st.booleans(),
+    near_keys=st.booleans(),
     clash=CHOICES,
     clash_in=st.dictionaries(st.just("price"), CHOICES | st.just("add")),
 )
@@ -56,17 +59,20 @@ def three_items() -> ChangeSet:
 def outcome(finding: tuple, policy: Policy) -> str:
     """The rules once more, one finding at a time."""
     item, field, (source, rule), level, mendable = finding
-    named = source if source in {"damage", "slip", "emptied"} else rule
+    named = source if source in {"damage", "slip", "emptied", "near"} else rule
     through = any(one.check == named and one.which in {None, field, KEYS[item]} for one in policy.accept)
     through |= (source == "new" and policy.with_new) or (source == "gone" and policy.with_gone)
-    if source == "emptied" and policy.blanks_in.get(field, policy.blanks or "hold") == "keep":
+    blanks = policy.blanks_in.get(field, policy.blanks or "hold") if source == "emptied" else None
+    if blanks == "keep" and mendable and not through:
         return "kept"
     choice = policy.clash_in.get(field, policy.clash or "hold")
     if source == "clash" and (choice != "hold" and (choice != "add" or mendable)):
         return {"sheet": "accepted", "live": "kept", "add": "added"}[choice]
-    if through or (source == "emptied" and policy.blanks_in.get(field, policy.blanks or "hold") == "clear"):
+    if source == "near" and mendable and (policy.near_keys or (policy.repair and rule == "damaged key")):
+        return "repaired"
+    if through or blanks in {"clear", "keep"}:
         return "accepted"
-    if mendable and policy.repair and source != "clash":
+    if mendable and policy.repair and source not in {"clash", "emptied", "near"}:
         return "repaired"
     return "held" if level == "stop" else "noted"
 
@@ -223,6 +229,46 @@ def test_what_is_meant_can_be_said_once_for_every_week(run, put, where):
         held = {one["item"]["key"]["sku"]: one["item"]["held"] for one in shown(run)}
         assert held["QA-2"] == [{"field": "name", "reason": "emptied"}]
         assert held["QA-1"] == [{"field": "note", "reason": "emptied"}]
+
+
+PASTED = "sku,price\nQA-1,9.50\nQA-2,5.00\nQA-2,5.00\n"
+
+
+@pytest.mark.parametrize(
+    "asked, done, aside",
+    [((), "noted", 2), (("--repair",), "repaired", 1), (("--repair", "--accept", "slip"), "accepted", 2)],
+)
+def test_rows_that_were_pasted_again_are_a_finding_like_any_other(run, put, asked, done, aside):
+    put("live.csv", LIVE_AND_BASE.replace("{stock}", "8"))
+    put("sheet.csv", PASTED)
+    run("compare", "live.csv", "sheet.csv", *asked, "-o", "c.jsonl")
+    header = json.loads(run("preview", "c.jsonl", "--json").stdout)["header"]
+    assert [(one["name"], one["done"]) for one in header["findings"]] == [("rows pasted twice", done)]
+    assert header["counts"]["set_aside_sheet"] == aside
+
+
+def test_near_keys_are_taken_although_others_are_let_through():
+    live = catalogue((["sku", "price"], [["00417", "1.00"], ["QA-2", "1.00"]]), "live")
+    sheet = catalogue((["sku", "price"], [["417", "2.00"], ["qa-2", "2.00"]]), "sheet")
+    for asked, taken in (
+        ({"repair": True}, [True, False]),
+        ({"repair": True, "accept": "near"}, [True, False]),
+        ({"accept_near_keys": True, "accept": "near"}, [True, True]),
+        ({"accept": "near"}, [False, False]),
+    ):
+        assert [near.taken for near in compare(live, sheet, **asked).header.near] == taken
+
+
+@pytest.mark.parametrize("blanks, done", [("hold", "held"), ("keep", "sent"), ("clear", "sent")])
+def test_a_list_of_which_both_sides_took_the_rest_is_no_blank_of_the_sheet(blanks, done):
+    base, live, sheet = (
+        catalogue((["sku", "tags"], [["QA-1", tags]]), name)
+        for name, tags in (("base", "a,b"), ("live", "b"), ("sheet", "a"))
+    )
+    store = Store(key=Key(["sku"]), fields={"tags": Field("list", separator=",")})
+    changes = compare(live, sheet, base=base, store=store, blanks=blanks)
+    assert changes.cells.select("before", "after", "held").rows() == [("b", "", "emptied" if done == "held" else None)]
+    assert changes.header.counts.blanks_kept == 0
 
 
 CLASHES = {

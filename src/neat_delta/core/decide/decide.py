@@ -27,6 +27,9 @@ CELL_ORDER = ("check", "list", "rule", "damage", "slip", "clash", "emptied", "co
 ITEM_ORDER = ("list", "rule", "code", "clash", "held", "near", "new", "gone", "check", "incomplete", "sign-off")
 """Likewise of those that hold a whole item."""
 
+DAMAGED_KEY = "damaged key"
+"""The rule of a near key that a spreadsheet made of live's."""
+
 Index = Callable[[], KeyIndex]
 """The keys of the items that findings number; made only where a policy names an item."""
 
@@ -53,7 +56,8 @@ def decide(findings: pl.DataFrame, index: Index, policy: Policy, exceptions: Seq
     or `noted` (nothing is held for it).
 
     `index` has the keys of the items, by their numbers in `findings`; `exceptions` are let through with what the policy
-    accepts.
+    accepts. `mendable` says of an emptied cell that a blank may mean "as it is", as no word was typed that empties it;
+    and of a near key that there is only one way to take it.
     """
     if not findings.height:
         return findings.with_columns(done=pl.lit(None, pl.String))
@@ -62,18 +66,21 @@ def decide(findings: pl.DataFrame, index: Index, policy: Policy, exceptions: Seq
     through |= (source == "new") & policy.with_new | (source == "gone") & policy.with_gone
     meant = {name: policy.blanks_of(name) for name in findings.filter(source == "emptied")["field"].unique()}
     blanks = pl.col("field").replace_strict(meant, default="hold", return_dtype=pl.String)
-    emptied, clash = source == "emptied", source == "clash"
+    emptied, clash, near = (source == one for one in ("emptied", "clash", "near"))
+    taken = near & mend & (pl.lit(policy.near_keys) | ((pl.col("rule") == DAMAGED_KEY) & policy.repair))
     clashing = findings.filter(clash)["field"].unique()
     chosen = {name: policy.clash_of(name) for name in clashing if name is not None}
     choice = pl.col("field").replace_strict(chosen, default=policy.clash_of(None), return_dtype=pl.String)
     done = (
-        pl.when((emptied & (blanks == "keep")) | (clash & (choice == "live")))
+        pl.when((emptied & (blanks == "keep") & mend & ~through) | (clash & (choice == "live")))
         .then(pl.lit("kept"))
         .when(clash & mend & (choice == "add"))
         .then(pl.lit("added"))
-        .when(through | (emptied & (blanks == "clear")) | (clash & (choice == "sheet")))
+        .when(taken)
+        .then(pl.lit("repaired"))
+        .when(through | (emptied & (blanks != "hold")) | (clash & (choice == "sheet")))
         .then(pl.lit("accepted"))
-        .when(mend & policy.repair & ~clash)
+        .when(mend & policy.repair & ~emptied & ~clash & ~near)
         .then(pl.lit("repaired"))
         .when(pl.col("level") == "stop")
         .then(pl.lit("held"))

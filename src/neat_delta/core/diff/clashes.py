@@ -184,7 +184,6 @@ def _both_changed(
     table = table.with_columns(
         after=scattered(table["after"], where, after),
         unread=scattered(table["unread"], where, turned["unread"]),
-        emptied=scattered(table["emptied"], where, turned["emptied"] & ~settled),
         nothing=scattered(table["nothing"], where, turned["nothing"]),
         same=scattered(table["same"], where, settled),
         apart=scattered(table["apart"], where, settled),

@@ -30,7 +30,7 @@ class Outcomes:
     """The different texts among those that differ, each with its outcome, and which of them each cell has.
 
     `table` has `field`, `before`, `raw` (as it is in the sheet), `after` (to send), `same`, `unread` (why its kind
-    cannot read it, or it may be two things; null: it can), whether it was `emptied` or was `nothing` all along.
+    cannot read it, or it may be two things; null: it can), and whether it was `nothing` all along.
     `writing` is how the sheet seems to write values.
     """
 
@@ -74,7 +74,6 @@ def outcomes(
     no_text = blank(pl.col("after"))
     table = table.with_columns(
         nothing=blank(pl.col("before")) & no_text,
-        emptied=no_text & ~pl.col("same"),
         after=pl.when(no_text).then(pl.lit("")).otherwise("after"),
         unread=pl.when(~no_text).then("unread"),
     )

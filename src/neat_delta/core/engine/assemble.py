@@ -4,21 +4,18 @@ from __future__ import annotations
 
 from collections import Counter
 from dataclasses import dataclass, replace
-from functools import cache
 from typing import TYPE_CHECKING
 
 import msgspec
 import polars as pl
 
 from neat_delta.core.checks import CHECKS
-from neat_delta.core.decide.decide import accepted
 from neat_delta.core.detect.damage import DAMAGES
 from neat_delta.core.detect.near_keys import near_reasons
 from neat_delta.core.diff.equality import by_value
 from neat_delta.core.engine.made import computed_cells, problems_said, unresolved, with_defaults
 from neat_delta.core.engine.round import Draft
 from neat_delta.core.engine.rows import Placed, row_findings
-from neat_delta.core.kinds import blank
 from neat_delta.core.match.keys import KeyIndex, stripped
 from neat_delta.core.match.likely import likely_codes
 from neat_delta.core.model.changeset import FORMAT, VERSION, ChangeSet, Counts, FindingSummary, Header
@@ -94,21 +91,20 @@ def assemble(round_: Round) -> Round:
     decided = round_.decided.drop("cell").with_columns(item=number.gather(round_.decided["item"]))
     decided = decided.filter(pl.col("item").is_not_null() | round_.decided["item"].is_null())
     ruled = _with_rules(cells, decided, round_.known, key.fields)
-    found = _findings(cells, places, rows, _meant_blank(changed.deltas, number))
+    found = _findings(cells, places, rows)
     return replace(round_, draft=Draft(draft, ruled, decided, found))
 
 
 @dataclass(frozen=True, slots=True)
 class _Changed:
     """The `cells` that change (`CELL`, and the `reason` for which a code cannot), by items as they are numbered before
-    there is a change set; those of new items that are `filled` by default; what all that differs came to (`deltas`);
-    how many emptied cells are `kept`, how many cells of each field are only `rewritten`, how many cells and items stay
-    as the store has them, and the cells in which live's own value is put back (`repaired`).
+    there is a change set; those of new items that are `filled` by default; how many emptied cells are `kept`, how many
+    cells of each field are only `rewritten`, how many cells and items stay as the store has them, and the cells in
+    which live's own value is put back (`repaired`).
     """
 
     cells: pl.DataFrame
     filled: pl.DataFrame
-    deltas: pl.DataFrame
     kept: int
     rewritten: dict[str, int]
     left_to_store: int
@@ -117,11 +113,13 @@ class _Changed:
 
 def _changed(round_: Round) -> _Changed:
     """The cells that change, as was decided of those that differ."""
-    matched, policy = round_.rows.matched, round_.options.policy
+    matched = round_.rows.matched
     repaired = round_.decided.filter(pl.col("done") == "repaired")["cell"]
     deltas = round_.deltas if round_.merged else round_.deltas.with_columns(base=pl.lit(None, pl.String))
     deltas = _put_back(deltas, repaired)
     deltas, left_to_store = _with_clashes(deltas, round_)
+    as_live = round_.decided.filter((pl.col("source") == EMPTIED) & (pl.col("done") == "kept"))["cell"]
+    deltas = deltas.with_columns(kept=scattered(constant(False, deltas.height), as_live, True))
     added = deltas.filter(pl.col("pair").is_null() & ~pl.col("same") & (pl.col("after") != ""))
     differing = deltas.filter(pl.col("pair").is_not_null())
     also, differs = differing["same"] & ~differing["nothing"] & ~differing["apart"], ~differing["same"]
@@ -129,17 +127,13 @@ def _changed(round_: Round) -> _Changed:
         differs |= _with_their_twins(differing, matched)
         also &= ~differs
     counted = Counter(differing["field"].filter(also))
-    keep = [name for name in matched.fields if policy.blanks_of(name) == "keep"]
-    kept = differs & differing["emptied"] & differing["field"].is_in(keep)
-    if "computed" in deltas.columns:
-        kept &= ~differing["computed"]
-    kept &= ~_meant_empty(differing, kept, round_) if kept.any() else True
+    kept = differs & differing["kept"]
     filled = _by_default(added, round_)
     cells = pl.concat([differing.filter(differs & ~kept).select(CELL), added.select(CELL), filled])
     coded = _with_codes(cells.with_columns(reason=pl.lit(None, pl.String)), round_)
     cells = _beside_changes(coded, accompanying(round_.known.fields))
     rewritten = {name: counted[name] for name in matched.fields if name in counted}
-    return _Changed(cells, filled, deltas, int(kept.sum()), rewritten, left_to_store, repaired)
+    return _Changed(cells, filled, int(kept.sum()), rewritten, left_to_store, repaired)
 
 
 def _header(round_: Round, fields: list[str], changed: _Changed, rules: list[RuleText]) -> Header:
@@ -223,7 +217,7 @@ def _with_summaries(draft: ChangeSet, round_: Round, changed: _Changed, places: 
         repaired=int((draft.damaged["done"] == "repaired").sum()),
     )
     said = [
-        *row_findings(round_.aligned.live, rows, round_.options.policy, whole=round_.options.whole),
+        *row_findings(round_.aligned.live, rows, whole=round_.options.whole),
         *problems_said(draft.unresolved),
         *_damage_said(draft.damaged),
         *_slips_said(round_),
@@ -246,24 +240,6 @@ def _beside_changes(cells: pl.DataFrame, names: list[str]) -> pl.DataFrame:
         return cells
     alone = left_alone(cells, names).filter(pl.col("before").is_not_null())
     return cells.join(alone, on=["item", "field"], how="anti", maintain_order="left")
-
-
-def _meant_empty(differing: pl.DataFrame, blanks: pl.Series, round_: Round) -> pl.Series:
-    """Which of the blank cells are meant, though blanks leave a field as it is: the sheet has the importer's word for
-    it, or they were let through by name.
-    """
-    rows, key, policy = round_.rows, round_.aligned.key, round_.options.policy
-    place = rows.matched.pairs["sheet"].gather(differing["pair"])
-    meant, word = constant(False, differing.height), round_.known.importer.empties
-    for name in differing["field"].filter(blanks).unique() if word is not None else ():
-        at = (blanks & (differing["field"] == name)).arg_true()
-        texts = rows.sheet.cells[name].gather(place.gather(at)).str.strip_chars()
-        meant = scattered(meant, at, texts == word)
-    if any(one.check == EMPTIED for one in policy.accept):
-        index = cache(lambda: KeyIndex.of(round_.aligned.live.cells.select(key.fields), key))
-        asked = differing.select("item", pl.col("field").cast(pl.String), source=pl.lit(EMPTIED), rule=pl.lit(EMPTIED))
-        meant |= accepted(asked, index, policy.accept)
-    return meant
 
 
 def _by_default(added: pl.DataFrame, round_: Round) -> pl.DataFrame:
@@ -446,7 +422,8 @@ def _with_rules(cells: pl.DataFrame, decided: pl.DataFrame, shop: Store, key: li
         .then(pl.lit("required"))
     )
     ruled = cells.with_columns(rule=rule)
-    held = decided.filter(pl.col("done") == "held").select("item", pl.col("field").cast(cells.schema["field"]))
+    held = decided.filter((pl.col("done") == "held") & (pl.col("source") != EMPTIED))
+    held = held.select("item", pl.col("field").cast(cells.schema["field"]))
     if not held.height:
         return ruled
     held = held.unique().with_columns(held=pl.lit(value=True))
@@ -454,26 +431,14 @@ def _with_rules(cells: pl.DataFrame, decided: pl.DataFrame, shop: Store, key: li
     return ruled.with_columns(rule=pl.when(pl.col("held").is_null()).then("rule")).drop("held")
 
 
-def _meant_blank(deltas: pl.DataFrame, number: pl.Series) -> pl.DataFrame:
-    """The cells that a rule empties: `item` and `field`. Nobody need be asked whether that is meant."""
-    if "computed" not in deltas.columns:
-        return pl.DataFrame(schema={"item": pl.Int64, "field": pl.String})
-    blanks = deltas.filter(pl.col("computed") & pl.col("emptied"))
-    return blanks.select(item=number.gather(blanks["item"]), field=pl.col("field").cast(pl.String))
-
-
-def _findings(cells: pl.DataFrame, places: pl.DataFrame, rows: Placed, meant: pl.DataFrame) -> pl.DataFrame:
-    """What is to be said of the items and cells whatever stands in them: emptied (but where that was `meant`), new,
-    gone, a code that cannot be, a key that nearly is another's.
+def _findings(cells: pl.DataFrame, places: pl.DataFrame, rows: Placed) -> pl.DataFrame:
+    """What is to be said of the items whatever stands in them: new, gone, a code that cannot be, a key that nearly is
+    another's.
     """
     name = pl.col("field").cast(pl.String)
-    emptied = cells.filter(blank(pl.col("after")) & pl.col("before").is_not_null())
-    if meant.height:
-        emptied = emptied.with_columns(name).join(meant, on=["item", "field"], how="anti", maintain_order="left")
     coded = cells.filter(pl.col("reason").is_not_null())
     items = places.with_row_index("number").select(pl.col("number").cast(pl.Int64), "verdict", "sheet", "live")
     tables = [
-        (EMPTIED, emptied.select("item", name, reason=pl.lit(EMPTIED))),
         ("code", coded.select("item", name, "reason")),
         *(
             (verdict, items.filter(pl.col("verdict") == verdict).select(item="number", reason=pl.lit(verdict)))

@@ -11,13 +11,14 @@ from typing import TYPE_CHECKING
 
 import polars as pl
 
+from neat_delta.core.decide.rows import keys_taken, pasted_rows
 from neat_delta.core.detect.near_keys import near_keys, with_near_keys
 from neat_delta.core.detect.slips import missing, pasted_twice
 from neat_delta.core.match.keys import KeyIndex
 from neat_delta.core.match.prepare import AlignedInputs, align_inputs
 from neat_delta.core.match.rows import REPEATS, SAME_ROW, Matched, match_rows
 from neat_delta.core.model.catalogue import listed
-from neat_delta.core.model.changeset import FindingSummary, NearKey, SetAside
+from neat_delta.core.model.changeset import FindingDone, FindingSummary, NearKey, SetAside
 from neat_delta.core.model.columns import ColumnOptions
 from neat_delta.core.model.importer import NEW_CODE
 from neat_delta.core.model.store import Key, Store
@@ -35,14 +36,15 @@ __all__ = ["Placed", "named_within", "place_rows", "row_findings"]
 
 @dataclass(frozen=True, slots=True)
 class Placed:
-    """The sheet's rows that are compared, where each stands in live, the places of those that were pasted again, and
-    the code changes that are asked for.
+    """The sheet's rows that are compared, where each stands in live, the places of those that were pasted again and
+    what becomes of these (`pasted`), and the code changes that are asked for.
     """
 
     sheet: Catalogue
     matched: Matched
     twice: pl.Series
     codes: CodeChanges
+    pasted: FindingDone = "noted"
 
 
 def place_rows(aligned: AlignedInputs, codes: Catalogue | None, policy: Policy, *, listed_codes: bool) -> Placed:
@@ -69,12 +71,14 @@ def place_rows(aligned: AlignedInputs, codes: Catalogue | None, policy: Policy, 
         if sheet.provenance.nearly is not None:
             also = matched.keys["live"].lookup(sheet.provenance.nearly).drop_nulls().cast(pl.UInt32)
             matched = replace(matched, nearly=pl.concat([matched.nearly, also]))
+    index = matched.keys["sheet"]
     twice = pasted_twice(sheet, matched.key, _repeated(sheet, matched))
-    if policy.repair and twice.len():
+    pasted = pasted_rows(twice, lambda: index, policy) if twice.len() else "noted"
+    if pasted == "repaired":
         sheet, matched = _without_repeats(known_as, sheet, twice, key, policy, bare=bare)
     if codes is None:
         asked = moves_in_sheet(live, sheet, matched.pairs, key, field)
-    return Placed(sheet, _only_listed(sheet, matched) if listed_codes else matched, twice, asked)
+    return Placed(sheet, _only_listed(sheet, matched) if listed_codes else matched, twice, asked, pasted)
 
 
 def _once(*parts: Sequence[NearKey]) -> list[NearKey]:
@@ -87,7 +91,7 @@ def _matched(live: Catalogue, sheet: Catalogue, key: Key, policy: Policy, *, bar
     """The match, with those near keys that are taken: all, or those that a spreadsheet made of a key of live."""
     matched = match_rows(live, sheet, key, bare=bare)
     near = near_keys(matched)
-    taken = near["damage"].is_not_null() & policy.repair | policy.near_keys
+    taken = keys_taken(near, lambda: matched.keys["sheet"], policy)
     return with_near_keys(matched, live, sheet, near, taken)
 
 
@@ -123,7 +127,7 @@ def _without_repeats(
     return rest, replace(matched, set_aside=aside)
 
 
-def row_findings(live: Catalogue, rows: Placed, policy: Policy, *, whole: bool) -> list[FindingSummary]:
+def row_findings(live: Catalogue, rows: Placed, *, whole: bool) -> list[FindingSummary]:
     """What is to be said of whole rows and of keys; rows can only be missing where the sheet is meant to be `whole`, or
     did not come back with all that it was cut with.
     """
@@ -137,9 +141,7 @@ def row_findings(live: Catalogue, rows: Placed, policy: Policy, *, whole: bool) 
         findings.append(FindingSummary("damage", name, list(fields), times, why, "repaired" if taken else "held"))
     if twice.len():
         why = f"{twice.len():,} rows are the same as one before them in every cell"
-        findings.append(
-            FindingSummary("slip", "rows pasted twice", [], 0, why, "repaired" if policy.repair else "noted")
-        )
+        findings.append(FindingSummary("slip", "rows pasted twice", [], 0, why, rows.pasted))
     findings += _unknown_parts(live, rows)
     lost = missing(live, rows.sheet, matched, matched.fields) if whole or rows.sheet.origin else None
     if lost is not None:

@@ -27,6 +27,7 @@ from neat_delta.core.engine.assemble import with_flags
 from neat_delta.core.engine.made import problem_findings
 from neat_delta.core.engine.rows import place_rows
 from neat_delta.core.infer.learn import known_store
+from neat_delta.core.kinds import blank
 from neat_delta.core.kinds.number import NUMBER_KINDS
 from neat_delta.core.match.base import (
     align_base,
@@ -41,7 +42,8 @@ from neat_delta.core.match.keys import KeyIndex, stripped
 from neat_delta.core.match.prepare import align_inputs
 from neat_delta.core.model.catalogue import listed
 from neat_delta.core.model.layout import Notation
-from neat_delta.core.model.reasons import LEFT_STORE, STALE
+from neat_delta.core.model.reasons import EMPTIED, LEFT_STORE, STALE
+from neat_delta.core.model.schemas import CELL_FINDINGS, conform, empty
 from neat_delta.core.model.store import Field, Store
 from neat_delta.core.support.background import submit
 from neat_delta.core.support.errors import CatalogueError
@@ -244,9 +246,28 @@ def merge(round_: Round) -> Round:
 
 def judge(round_: Round) -> Round:
     """What becomes of what was found in cells and rows, of which the change set is assembled then."""
-    return replace(
-        round_, decided=decide_findings(round_.findings, partial(_provisional, round_), round_.options.policy)
-    )
+    findings = pl.concat([round_.findings, _emptied(round_)])
+    decided = decide_findings(findings, partial(_provisional, round_), round_.options.policy)
+    return replace(round_, findings=findings, decided=decided)
+
+
+def _emptied(round_: Round) -> pl.DataFrame:
+    """The cells that are emptied (`CELL_FINDINGS`). A blank in the sheet may mean "as it is"; the importer's word for
+    it does not, and nor does a list of which both sides took the rest. What a rule empties is meant.
+    """
+    deltas = round_.deltas.with_row_index("cell")
+    emptied = deltas.filter(~pl.col("same") & pl.col("before").is_not_null() & blank(pl.col("after")))
+    if "computed" in deltas.columns:
+        emptied = emptied.filter(~pl.col("computed"))
+    if not emptied.height:
+        return empty(CELL_FINDINGS)
+    left_blank, word = emptied["raw"].str.strip_chars() == "", round_.known.importer.empties
+    if word is not None:  # which was read as a blank
+        place = round_.rows.matched.pairs["sheet"].gather(emptied["pair"])
+        left_blank &= round_.rows.sheet.texts(emptied["field"], place).str.strip_chars() != word
+    said = {"source": EMPTIED, "rule": EMPTIED, "level": "stop", "reason": EMPTIED}
+    columns = [pl.lit(text).alias(name) for name, text in said.items()]
+    return conform(emptied.with_columns(*columns, mendable=left_blank), CELL_FINDINGS)
 
 
 def check(round_: Round) -> Round:

@@ -12,6 +12,8 @@ from typing import Literal
 
 import polars as pl
 
+from neat_delta.core.decide.policy import Policy
+from neat_delta.core.decide.rows import keys_taken
 from neat_delta.core.detect.near_keys import near_keys, with_near_keys
 from neat_delta.core.kinds.number import amounts
 from neat_delta.core.lists.aside import rows_aside
@@ -49,19 +51,18 @@ def match_list(
     by: Key,
     key: Key,
     mapping: ListMapping,
+    policy: Policy,
     *,
-    near: bool = False,
-    repair: bool = False,
     settings: dict[str, Field] | None = None,
     writing: Notation | None = None,
 ) -> ListMatch:
     """Find the items of a list's rows by the fields `by`, under which both have columns; items are named by their
-    `key`. `near` takes keys that nearly are one's, `repair` those that a spreadsheet made of one.
+    `key`. The `policy` says which keys that nearly are one's are taken.
 
     >>> from neat_delta import as_catalogue
     >>> live = as_catalogue({"sku": ["QA-1", "QA-2", "QA-3"], "barcode": ["29001", "29002", "29002"]})
     >>> found = match_list(live, as_catalogue({"barcode": ["29001", "29002", "29009"]}), Key(["barcode"]), Key(["sku"]),
-    ...     ListMapping())
+    ...     ListMapping(), Policy())
     >>> found.pairs.rows(), found.new.to_list(), [row.reason for row in found.set_aside]
     ([(0, 0)], [2], ['fits several items: QA-2, QA-3'])
     """
@@ -77,8 +78,7 @@ def match_list(
     rest = {name: usable[name].filter(~usable[name].is_in(taken[name].implode())) for name in usable}
     alone = Matched(by.fields, keys, pairs, rest["live"], rest["sheet"], [], [], [])
     nearly = near_keys(alone)
-    through = nearly["damage"].is_not_null() & repair | near
-    alone = with_near_keys(alone, live, sheet, nearly, through)
+    alone = with_near_keys(alone, live, sheet, nearly, keys_taken(nearly, lambda: keys["sheet"], policy))
     pairs, new = alone.pairs, alone.new
     several = pairs.filter(pl.col("live").count().over("sheet") > 1)
     copied = 0

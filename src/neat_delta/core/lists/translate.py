@@ -126,8 +126,8 @@ def translate(
     same_key = by == key.fields
     match_key = key if same_key else Key(by, ignore_case=key.ignore_case)
     met = match_list(
-        shown, sheet, match_key, key, mapping, near=options.policy.near_keys,
-        repair=options.policy.repair, settings=shop.fields, writing=told.over(shop.writing),
+        shown, sheet, match_key, key, mapping, options.policy, settings=shop.fields,
+        writing=told.over(shop.writing),
     )  # fmt: skip
     placed = _placed(shown, sheet, met, key, mapping)
     draft = _Draft(shown, texts, placed, made)

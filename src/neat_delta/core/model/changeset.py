@@ -99,6 +99,10 @@ class LikelyCode(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     alike: int | None
 
 
+FindingDone = Literal["held", "repaired", "accepted", "noted"]
+"""What became of what was found."""
+
+
 class FindingSummary(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     """What was found wrong, in so many cells of these fields: the check, what happened, why we think so.
 
@@ -111,7 +115,7 @@ class FindingSummary(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     fields: list[str]
     cells: int
     why: str
-    done: Literal["held", "repaired", "accepted", "noted"]
+    done: FindingDone
     do: str | None = None
 
 
