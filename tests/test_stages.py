@@ -58,6 +58,40 @@ def test_a_stage_changes_nothing_of_the_round_that_it_takes():
             assert left is None or left.equals(right), (stage, one)
 
 
+TWO_ROWS = [
+    {"sku": ["QA-1", "QA-2"], "price": ["9.90", "20.00"]},
+    {"sku": ["QA-2", "QA-1"], "price": ["20.00", "10.50"]},
+]
+
+
+@pytest.mark.parametrize("inputs, most", [("two rows", 290), ("the demo", 1_130)])
+def test_a_small_compare_asks_the_engine_only_so_often(inputs, most, monkeypatch):
+    """Each question costs as much as hundreds of cells, whatever it is asked of."""
+    live, sheet = (neat_delta.as_catalogue(rows, name) for rows, name in zip(TWO_ROWS, ("live", "sheet"), strict=True))
+    round_ = demo_round() if inputs == "the demo" else Round(live, sheet, None, CompareRequest().options())
+    asked: list[str] = []
+    for name in ("collect", "_collect_eager"):
+        was = getattr(pl.LazyFrame, name)
+
+        def counted(self: pl.LazyFrame, *said: Any, was: Any = was, **more: Any) -> Any:
+            asked.append(sys._getframe(1).f_code.co_name)
+            return was(self, *said, **more)
+
+        monkeypatch.setattr(pl.LazyFrame, name, counted)
+    run(round_)
+    assert len(asked) <= most
+
+
+IN_PLACE = re.compile(r"\.scatter\(")
+
+
+def test_values_are_put_into_columns_in_one_place():
+    """Polars' `scatter` changes the column that it is called on, and with it all that share its memory."""
+    core = Path(neat_delta.__file__).parent
+    using = {str(one.relative_to(core)) for one in core.rglob("*.py") if IN_PLACE.search(one.read_text())}
+    assert using == {"core/support/series.py", "report/charts.py"}  # of which the second draws dots
+
+
 def part(catalogue: Catalogue, number: int, of: int) -> Catalogue:
     """The rows of a catalogue whose SKU falls into this part of so many."""
     sku = next(name for name in catalogue.fields if name.casefold() == "sku")

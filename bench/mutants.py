@@ -1,0 +1,161 @@
+"""How many slips in the core the tests notice: drawn mutants of its files, each against the tests of its folder.
+
+    pip install -e '.[test,bench]' && python bench/mutants.py [--count 300] [--seed 0] [--folder kinds]
+
+Works on a copy of what is committed. A mutant is killed when a test fails, or takes ten minutes. Prints the survivors,
+each as a line of a diff, and the share that was killed; ends with status 1 where that is under 85 %.
+"""
+
+from __future__ import annotations
+
+import argparse
+import os
+import random
+import subprocess
+import sys
+import tempfile
+from collections.abc import Iterator
+from difflib import unified_diff
+from pathlib import Path
+from typing import NamedTuple
+
+from cosmic_ray.ast import ast_nodes, get_ast
+from cosmic_ray.mutating import mutate_code
+from cosmic_ray.operators.operator import Operator
+from cosmic_ray.plugins import get_operator
+from parso.tree import Leaf, NodeOrLeaf
+
+TESTS = {
+    "checks": ["checks", "borders", "impact"],
+    "decide": ["decide", "blanks", "checks"],
+    "detect": ["accidents", "rewritten", "matching"],
+    "diff": ["borders", "kinds", "typed", "three_sides", "moving"],
+    "engine": ["decide", "laws", "moving", "unseen"],
+    "infer": ["store_file", "headings", "demo_store", "results"],
+    "kinds": ["kinds", "borders", "one_reading", "typed"],
+    "lists": ["lists", "lines", "same_door"],
+    "match": ["matching", "keys", "headings", "moving"],
+    "model": ["changeset", "store_file", "requests"],
+    "outcome": ["after", "mending", "results", "chains"],
+    "plan": ["grouping", "importers", "codes", "practice_rounds"],
+    "prove": ["importers", "laws", "practice"],
+    "query": ["expressions", "values", "previews"],
+    "rekey": ["codes", "keys"],
+    "review": ["previews", "answers", "signoff", "impact"],
+    "rules": ["rules", "same_door", "values"],
+    "spreadsheet": ["rewritten", "accidents"],
+    "support": ["distinct", "stages", "requests"],
+    "worksheet": ["sheet", "drafts"],
+}
+"""The tests of each folder of the core, the nearest first; the laws come after them."""
+
+COMPARISONS = ("Lt_LtE", "LtE_Lt", "Gt_GtE", "GtE_Gt", "Eq_NotEq", "NotEq_Eq", "Is_IsNot", "IsNot_Is")
+OPERATORS = [
+    *(f"core/ReplaceComparisonOperator_{one}" for one in COMPARISONS),
+    *(f"core/ReplaceBinaryOperator_{one}" for one in ("Add_Sub", "Sub_Add", "BitAnd_BitOr", "BitOr_BitAnd")),
+    *(f"core/{one}" for one in ("ReplaceAndWithOr", "ReplaceOrWithAnd", "ReplaceUnaryOperator_Delete_Invert")),
+    *(f"core/{one}" for one in ("ReplaceUnaryOperator_Delete_Not", "NumberReplacer", "ReplaceTrueWithFalse")),
+    "core/ReplaceFalseWithTrue",
+]
+SWAPS = (
+    ("any", "all"), ("min", "max"), ("head", "tail"), ("is_null", "is_not_null"), ("first", "last"),
+    ("starts_with", "ends_with"), ('"first"', '"last"'), ('"left"', '"inner"'), ('"anti"', '"semi"'),
+    ('"after"', '"before"'),
+)  # fmt: skip
+SWAPPED = {one: other for pair in SWAPS for one, other in (pair, pair[::-1])}
+"""What a hand takes for one another."""
+
+LONGEST = 600
+"""Seconds that the tests of a mutant may take."""
+
+
+class SwapNames(Operator):  # type: ignore[misc]
+    """One of two words for the other."""
+
+    def mutation_positions(self, node: NodeOrLeaf) -> Iterator[tuple[tuple[int, int], tuple[int, int]]]:
+        """Where a word stands that has another beside it."""
+        if isinstance(node, Leaf) and node.value in SWAPPED:
+            yield node.start_pos, node.end_pos
+
+    def mutate(self, node: Leaf, index: int) -> Leaf:
+        """The other word."""
+        del index
+        node.value = SWAPPED[node.value]
+        return node
+
+    @classmethod
+    def examples(cls) -> tuple[()]:
+        """None."""
+        return ()
+
+
+class Mutant(NamedTuple):
+    """One slip: the file, the operator, and which of the places in the file that it could be made in."""
+
+    path: Path
+    operator: Operator
+    occurrence: int
+
+
+def mutants(root: Path, folder: str | None) -> list[Mutant]:
+    """All that can be made of the core, or of one folder of it."""
+    operators = [*(get_operator(name)() for name in OPERATORS), SwapNames()]
+    every = []
+    for path in sorted((root / "src/neat_delta/core" / (folder or "")).rglob("*.py")):
+        nodes = list(ast_nodes(get_ast(path.read_text())))
+        for operator in operators:
+            times = sum(len(list(operator.mutation_positions(node))) for node in nodes)
+            every += [Mutant(path, operator, number) for number in range(times)]
+    return every
+
+
+def killed(root: Path, mutant: Mutant) -> bool:
+    """Whether a test notices it; the file is put back."""
+    code = mutant.path.read_text()
+    folder = mutant.path.relative_to(root / "src/neat_delta/core").parts[0]
+    names = dict.fromkeys([*TESTS[folder], "laws"])
+    tests = [str(root / f"tests/test_{name}.py") for name in names]
+    call = [sys.executable, "-m", "pytest", "-x", "-q", "-n", "2", "-p", "no:cacheprovider", *tests]
+    mutant.path.write_text(mutate_code(code, mutant.operator, mutant.occurrence))
+    try:
+        environment = {**os.environ, "PYTHONPATH": str(root / "src"), "PYTHONDONTWRITEBYTECODE": "1"}
+        done = subprocess.run(call, cwd=root, env=environment, capture_output=True, timeout=LONGEST, check=False)
+    except subprocess.TimeoutExpired:
+        return True
+    finally:
+        mutant.path.write_text(code)
+    return done.returncode != 0
+
+
+def shown(root: Path, mutant: Mutant) -> str:
+    """The slip as the lines that differ."""
+    code = mutant.path.read_text()
+    other = mutate_code(code, mutant.operator, mutant.occurrence)
+    name = str(mutant.path.relative_to(root))
+    return "\n".join(unified_diff(code.splitlines(), other.splitlines(), name, name, n=0, lineterm=""))
+
+
+def main() -> None:
+    """Draw mutants, and run the tests of each."""
+    options = argparse.ArgumentParser(description=__doc__.partition("\n")[0])
+    options.add_argument("--count", type=int, default=300)
+    options.add_argument("--seed", type=int, default=0)
+    options.add_argument("--folder", choices=sorted(TESTS))
+    asked = options.parse_args()
+    with tempfile.TemporaryDirectory() as name:
+        root = Path(name) / "copy"
+        subprocess.run(["git", "clone", "--quiet", ".", str(root)], check=True)
+        every = mutants(root, asked.folder)
+        drawn = random.Random(asked.seed).sample(every, min(asked.count, len(every)))
+        survivors = 0
+        for number, mutant in enumerate(drawn, 1):
+            if not killed(root, mutant):
+                survivors += 1
+                print(f"survived ({number} of {len(drawn)})\n{shown(root, mutant)}\n", flush=True)
+    share = 100 * (len(drawn) - survivors) / len(drawn)
+    print(f"{len(drawn) - survivors} of {len(drawn)} mutants killed ({share:.0f} %), of {len(every):,} that there are")
+    sys.exit(share < 85)
+
+
+if __name__ == "__main__":
+    main()
