@@ -45,6 +45,8 @@ def value_findings(cells: pl.DataFrame, levels: Levels) -> pl.DataFrame:
     """What is wrong with cells by themselves (`model.schemas.FINDINGS`): `item`, `field`, `before`, `after`, `unread`
     (why the kind cannot read it, or null), and `rule`: one of `VALUE_RULES`, or null.
     """
+    if cells["rule"].null_count() == cells.height:
+        return empty(FINDINGS)
     shown = pl.col("after").str.slice(0, 40)
     ruled = cells.filter(pl.col("rule").is_not_null()).rechunk()
     what = (

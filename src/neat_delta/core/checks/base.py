@@ -92,9 +92,9 @@ class CheckContext:
         """Look up the cells of fields that have the same settings, all together: each by itself costs as much as
         hundreds of cells.
         """
-        sizes = [self.cells[name].height for name in names]
         filled = pl.concat([self.cells[name] for name in names])
-        of = pl.Series(range(len(names)), dtype=pl.UInt32).repeat_by(pl.Series(sizes)).explode()
+        sizes = [self.cells[name].height for name in names]
+        of = pl.concat([constant(number, size, pl.UInt32) for number, size in enumerate(sizes)], rechunk=True)
         filled = filled.with_columns(of.alias("of")).filter(~blank(pl.col("after")))
         if self.settings.get(names[0], Field()).kind in NUMBER_KINDS:
             filled = filled.hstack(map_distinct(filled.select("before", "after"), partial(self._exactly, names[0])))

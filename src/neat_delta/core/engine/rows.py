@@ -91,6 +91,8 @@ def _matched(live: Catalogue, sheet: Catalogue, key: Key, policy: Policy, *, bar
     """The match, with those near keys that are taken: all, or those that a spreadsheet made of a key of live."""
     matched = match_rows(live, sheet, key, bare=bare)
     near = near_keys(matched)
+    if not near.height:
+        return matched
     taken = keys_taken(near, lambda: matched.keys["sheet"], policy)
     return with_near_keys(matched, live, sheet, near, taken)
 

@@ -29,6 +29,7 @@ from neat_delta.core.model.catalogue import Catalogue
 from neat_delta.core.model.layout import Notation
 from neat_delta.core.model.store import Field, FileForm, Key, Relations, Store
 from neat_delta.core.support import sizes
+from neat_delta.core.support.series import constant
 
 __all__ = ["NUMBERS", "Learned", "date_form_of", "known_store", "learn", "learn_sample", "with_writing", "writing_of"]
 
@@ -288,7 +289,7 @@ def _together(columns: Iterable[pl.Series]) -> Iterator[pl.DataFrame]:
 
 
 def _laid_together(columns: Sequence[pl.Series]) -> pl.DataFrame:
-    of = pl.Series(range(len(columns)), dtype=pl.UInt32).repeat_by(pl.Series(list(map(len, columns)))).explode()
+    of = pl.concat([constant(number, column.len(), pl.UInt32) for number, column in enumerate(columns)], rechunk=True)
     texts = pl.concat([column.alias("text") for column in columns])
     return pl.DataFrame([of.alias("of"), texts.str.strip_chars()])
 

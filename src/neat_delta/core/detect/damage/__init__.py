@@ -72,6 +72,8 @@ def _without_corrections(
     names: pl.Series, fields: pl.Series, before: pl.Series, live: pl.DataFrame | None
 ) -> pl.Series:
     """The damage without that of cells in which live was damaged itself, as their columns show."""
+    if names.null_count() == names.len():
+        return names
     at = (names == REWRITTEN[0].name).fill_null(value=False).arg_true()
     asked = pl.DataFrame({"field": fields.gather(at), "before": before.gather(at)})
     corrects = {

@@ -46,6 +46,8 @@ def missing(live: Catalogue, sheet: Catalogue, matched: Matched, fields: Sequenc
 
 def pasted_twice(sheet: Catalogue, key: Sequence[str], repeated: pl.Series) -> pl.Series:
     """Of the rows (by place) whose key repeats, those that are the same as one before them in every cell."""
+    if not repeated.len():
+        return repeated
     rows = sheet.cells.gather(repeated)
     again = rows.select(~pl.struct(pl.all()).is_first_distinct()).to_series()
     # Where one of the rows with a key differs, nobody can say which is meant.
