@@ -51,7 +51,7 @@ def likely_codes(
         if part != code:
             new = sheet.cells[part].gather(matched.new).gather(pairs["new"]).str.strip_chars()
             pairs = pairs.filter(live.cells[part].gather(pairs["old"]).str.strip_chars() == new)
-    if not pairs.height:
+    if not pairs.height or not rest:
         return []
     agree = filled = constant(0, pairs.height, pl.Int64)
     may = constant(True, pairs.height)

@@ -61,6 +61,8 @@ class SlipContext:
 
     def had(self, names: Sequence[str], items: pl.Series) -> pl.DataFrame:
         """What live has in these fields of these items (null where there is no item), in the form of `ours`."""
+        if not names:
+            return pl.DataFrame()
         live = self.live.select(names)
         live = live.rechunk() if items.len() * 8 > live.height else live  # many are gathered faster from one piece
         return keys(live.gather(items)).rechunk()

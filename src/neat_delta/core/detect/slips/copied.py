@@ -61,6 +61,8 @@ def _likely_sources(context: SlipContext, fields: Mapping[str, pl.DataFrame]) ->
     wanted = pl.concat(asked).filter(pl.col("typed") != "").select("of", "place", value=pl.col("typed").hash())
     there, places = set(context.sheet.columns), wanted["place"].unique()
     names = [name for name in context.columns if name in there]
+    if not names:
+        return {}
     held = keys(context.sheet.select(names).gather(places)).select(pl.all().hash())
     held = held.with_columns(places.alias(MARK)).unpivot(index=MARK, variable_name="other", value_name="value")
     met = wanted.join(held, left_on=["place", "value"], right_on=[MARK, "value"])
@@ -93,7 +95,7 @@ def keys_sorted_alone(context: SlipContext) -> list[Slip]:
     """Rows that are, whole, those of other items: the keys moved, and nothing else."""
     fields, sizes = _fields(context), [part.height for part in context.parts.values()]
     most = max(sizes, default=0)
-    if most < LEAST_KEYS or sum(sizes) < most * min(LEAST_FIELDS, len(fields)):
+    if not fields or most < LEAST_KEYS or sum(sizes) < most * min(LEAST_FIELDS, len(fields)):
         return []
     cells = _all(context)
     rows = cells.group_by("place", maintain_order=True).agg(pl.len(), pl.col("pair").first())
