@@ -142,7 +142,9 @@ def row_findings(live: Catalogue, rows: Placed, *, whole: bool) -> list[FindingS
         why = "the key is in no other way near, and no other item comes as near"
         findings.append(FindingSummary("damage", name, list(fields), times, why, "repaired" if taken else "held"))
     if twice.len():
-        why = f"{twice.len():,} rows are the same as one before them in every cell"
+        many = twice.len() > 1
+        are, them = (f"{twice.len():,} rows are", "them") if many else ("1 row is", "it")
+        why = f"{are} the same as one before {them} in every cell"
         findings.append(FindingSummary("slip", "rows pasted twice", [], 0, why, rows.pasted))
     findings += _unknown_parts(live, rows)
     lost = missing(live, rows.sheet, matched, matched.fields) if whole or rows.sheet.origin else None
