@@ -231,19 +231,26 @@ def test_what_is_meant_can_be_said_once_for_every_week(run, put, where):
         assert held["QA-1"] == [{"field": "note", "reason": "emptied"}]
 
 
-PASTED = "sku,price\nQA-1,9.50\nQA-2,5.00\nQA-2,5.00\n"
+PASTED = "sku,price\nQA-1,9.50\nQA-2,5.00\nQA-2,5.00\nQA-1,9.50\nQA-3,7.50\n"
 
 
 @pytest.mark.parametrize(
     "asked, done, aside",
-    [((), "noted", 2), (("--repair",), "repaired", 1), (("--repair", "--accept", "slip"), "accepted", 2)],
+    [
+        ((), {"2 rows are": "noted"}, 4),
+        (("--repair",), {"2 rows are": "repaired"}, 2),
+        (("--repair", "--accept", "slip"), {"2 rows are": "accepted"}, 4),
+        (("--repair", "--accept", "slip:QA-2"), {"1 row is": "accepted", "1 row is the": "repaired"}, 3),
+    ],
 )
 def test_rows_that_were_pasted_again_are_a_finding_like_any_other(run, put, asked, done, aside):
     put("live.csv", LIVE_AND_BASE.replace("{stock}", "8"))
     put("sheet.csv", PASTED)
     run("compare", "live.csv", "sheet.csv", *asked, "-o", "c.jsonl")
     header = json.loads(run("preview", "c.jsonl", "--json").stdout)["header"]
-    assert [(one["name"], one["done"]) for one in header["findings"]] == [("rows pasted twice", done)]
+    assert {one["name"] for one in header["findings"]} == {"rows pasted twice"}
+    assert [one["done"] for one in header["findings"]] == [*done.values()]
+    assert all(one["why"].startswith(many) for one, many in zip(header["findings"], done, strict=True))
     assert header["counts"]["set_aside_sheet"] == aside
 
 

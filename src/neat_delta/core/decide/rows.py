@@ -15,7 +15,6 @@ from neat_delta.core.model.schemas import FINDINGS, conform, stopping
 if TYPE_CHECKING:
     from neat_delta.core.decide.decide import Index
     from neat_delta.core.decide.policy import Policy
-    from neat_delta.core.model.changeset import FindingDone
 
 __all__ = ["keys_taken", "pasted_rows"]
 
@@ -34,11 +33,14 @@ def keys_taken(near: pl.DataFrame, index: Index, policy: Policy) -> pl.Series:
     return decide(findings, index, policy)["done"] == "repaired"
 
 
-def pasted_rows(pasted: pl.Series, index: Index, policy: Policy) -> FindingDone:
-    """What becomes of rows (their places in the sheet) that are the same as one before them in every cell: `repaired`
-    where they are left out.
+def pasted_rows(pasted: pl.Series, index: Index, policy: Policy) -> pl.Series:
+    """What becomes of each of the rows (their places in the sheet) that are the same as one before them in every cell:
+    `repaired` where it is left out.
+
+    >>> from neat_delta.core.decide.policy import Policy
+    >>> pasted_rows(pl.Series([3, 4]), dict, Policy(repair=True)).to_list()
+    ['repaired', 'repaired']
     """
     said = {"source": "slip", "rule": "rows pasted twice", "level": "note", "reason": "", "mendable": True}
     rows = pl.DataFrame({"item": pasted}).with_columns(pl.lit(value).alias(name) for name, value in said.items())
-    done: FindingDone = decide(conform(rows, FINDINGS), index, policy)["done"][0]
-    return done
+    return decide(conform(rows, FINDINGS), index, policy)["done"]

@@ -5,7 +5,7 @@ and the code changes that are asked for.
 from __future__ import annotations
 
 from collections import Counter
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, replace
 from typing import TYPE_CHECKING
 
@@ -36,15 +36,14 @@ __all__ = ["Placed", "named_within", "place_rows", "row_findings"]
 
 @dataclass(frozen=True, slots=True)
 class Placed:
-    """The sheet's rows that are compared, where each stands in live, the places of those that were pasted again and
-    what becomes of these (`pasted`), and the code changes that are asked for.
+    """The sheet's rows that are compared, where each stands in live, how many were `pasted` again by what becomes of
+    them, and the code changes that are asked for.
     """
 
     sheet: Catalogue
     matched: Matched
-    twice: pl.Series
+    pasted: Mapping[FindingDone, int]
     codes: CodeChanges
-    pasted: FindingDone = "noted"
 
 
 def place_rows(aligned: AlignedInputs, codes: Catalogue | None, policy: Policy, *, listed_codes: bool) -> Placed:
@@ -73,12 +72,13 @@ def place_rows(aligned: AlignedInputs, codes: Catalogue | None, policy: Policy, 
             matched = replace(matched, nearly=pl.concat([matched.nearly, also]))
     index = matched.keys["sheet"]
     twice = pasted_twice(sheet, matched.key, _repeated(sheet, matched))
-    pasted = pasted_rows(twice, lambda: index, policy) if twice.len() else "noted"
-    if pasted == "repaired":
-        sheet, matched = _without_repeats(known_as, sheet, twice, key, policy, bare=bare)
+    done = pasted_rows(twice, lambda: index, policy) if twice.len() else pl.Series(dtype=pl.String)
+    left_out = twice.filter(done == "repaired")
+    if left_out.len():
+        sheet, matched = _without_repeats(known_as, sheet, left_out, key, policy, bare=bare)
     if codes is None:
         asked = moves_in_sheet(live, sheet, matched.pairs, key, field)
-    return Placed(sheet, _only_listed(sheet, matched) if listed_codes else matched, twice, asked, pasted)
+    return Placed(sheet, _only_listed(sheet, matched) if listed_codes else matched, Counter(done), asked)
 
 
 def _once(*parts: Sequence[NearKey]) -> list[NearKey]:
@@ -133,19 +133,17 @@ def row_findings(live: Catalogue, rows: Placed, *, whole: bool) -> list[FindingS
     """What is to be said of whole rows and of keys; rows can only be missing where the sheet is meant to be `whole`, or
     did not come back with all that it was cut with.
     """
-    matched, twice = rows.matched, rows.twice
-    findings = []
+    matched, findings = rows.matched, []
     damages = Counter(
         (near.damage, near.taken, tuple(near.key)) for near in matched.near if near.damage and near.why is None
     )
     for (name, taken, fields), times in damages.items():
         why = "the key is in no other way near, and no other item comes as near"
         findings.append(FindingSummary("damage", name, list(fields), times, why, "repaired" if taken else "held"))
-    if twice.len():
-        many = twice.len() > 1
-        are, them = (f"{twice.len():,} rows are", "them") if many else ("1 row is", "it")
+    for pasted, times in rows.pasted.items():
+        are, them = ("1 row is", "it") if times == 1 else (f"{times:,} rows are", "them")
         why = f"{are} the same as one before {them} in every cell"
-        findings.append(FindingSummary("slip", "rows pasted twice", [], 0, why, rows.pasted))
+        findings.append(FindingSummary("slip", "rows pasted twice", [], 0, why, pasted))
     findings += _unknown_parts(live, rows)
     lost = missing(live, rows.sheet, matched, matched.fields) if whole or rows.sheet.origin else None
     if lost is not None:
