@@ -11,6 +11,7 @@ import polars as pl
 
 from neat_delta.core.kinds import KINDS, blank
 from neat_delta.core.kinds.number import NUMBER_KINDS, amounts, marks
+from neat_delta.core.model.after import field_after
 from neat_delta.core.model.layout import Notation
 from neat_delta.core.model.schemas import RULE_FINDINGS, empty
 from neat_delta.core.model.store import CheckName, Field, LevelName, Store
@@ -112,7 +113,7 @@ class CheckContext:
             is_key = name in self.keys.columns
             texts = self.keys[name] if is_key else self.live[name].rechunk().gather(self.places).fill_null("")
             if self.round and name in self.cells:
-                texts = scattered(texts, self.cells[name]["item"], self.cells[name]["after"])
+                texts = field_after(texts, self.cells[name])
             self.memory[name] = texts
         return self.memory[name]
 

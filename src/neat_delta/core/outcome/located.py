@@ -13,6 +13,7 @@ from dataclasses import dataclass
 import polars as pl
 
 from neat_delta.core.match.keys import KeyIndex, KeyText, key_text
+from neat_delta.core.model.after import field_after
 from neat_delta.core.model.catalogue import Catalogue
 from neat_delta.core.model.changeset import ChangeSet, code_changes
 from neat_delta.core.model.store import Field
@@ -53,7 +54,7 @@ def locate(changes: ChangeSet, live: Catalogue, after: Catalogue) -> Located:
     if codes.height:
         wanted = changes.keys
         for (name,), field_codes in codes.group_by("field"):
-            wanted = wanted.with_columns(scattered(wanted[str(name)], field_codes["item"], field_codes["after"]))
+            wanted = wanted.with_columns(field_after(wanted[str(name)], field_codes))
         items = codes["item"].unique().sort()
         sides = {
             "old": places.gather(items),

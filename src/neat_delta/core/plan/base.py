@@ -9,10 +9,11 @@ from typing import TYPE_CHECKING, Literal
 
 import polars as pl
 
+from neat_delta.core.model.after import field_after
 from neat_delta.core.model.catalogue import MARK, Catalogue
 from neat_delta.core.model.importer import NEW_CODE, PATCHES, SPARSE, Importer
 from neat_delta.core.model.update import ITEM
-from neat_delta.core.support.series import constant, scattered
+from neat_delta.core.support.series import constant
 
 if TYPE_CHECKING:
     from neat_delta.core.model.changeset import ChangeSet
@@ -152,12 +153,7 @@ class PlanContext:
         if texts.has_nulls():
             made = items.to_frame(ITEM).join(self.made, on=ITEM, how="left", maintain_order="left")
             texts = texts.zip_with(texts.is_not_null(), made[name]).fill_null("")
-        field_cells = None if cells is None else cells.filter(pl.col("field") == name)
-        if field_cells is None or not field_cells.height:
-            return texts
-        at = pl.DataFrame({"item": items}).with_row_index("at")
-        met = field_cells.join(at, on="item", how="inner", maintain_order="left")
-        return scattered(texts, met["at"], met["after"])
+        return texts if cells is None else field_after(texts, cells.filter(pl.col("field") == name), items)
 
     # Items that share a key.
 

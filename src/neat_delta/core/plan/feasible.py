@@ -9,6 +9,7 @@ from typing import Any
 import polars as pl
 
 from neat_delta.core.kinds import blank
+from neat_delta.core.model.after import field_after
 from neat_delta.core.model.schemas import NOT_SENT, conform, empty
 from neat_delta.core.model.update import ITEM
 from neat_delta.core.plan.base import CELL, PlanContext, Step
@@ -56,10 +57,8 @@ def requested_step(context: PlanContext) -> Step:
     columns = {name: constant("", new.len()) for name in context.live.fields}
     columns |= {name: context.changes.keys[name].gather(new) for name in context.key}
     added = pl.DataFrame({ITEM: new, **columns})
-    place = pl.DataFrame({"item": new}).with_row_index("place")
     for (name,), field_cells in sent.filter(pl.col("before").is_null()).group_by("field", maintain_order=True):
-        at = field_cells.join(place, on="item", how="left", maintain_order="left")["place"]
-        added = added.with_columns(scattered(added[str(name)], at, field_cells["after"]))
+        added = added.with_columns(field_after(added[str(name)], field_cells, new))
     for name, text in context.importer.defaults.items():
         if name in context.live.fields:
             held = context.changes.cells.filter((pl.col("field") == name) & pl.col("held").is_not_null())["item"]
@@ -160,25 +159,21 @@ def kept_rows(context: PlanContext, step: Step) -> pl.Series:
 def _why_no_catalogue(context: PlanContext, step: Step) -> str | None:
     """Why no file of the whole catalogue can be written, as an item that stays has not what every row must have."""
     stays = kept_rows(context, step)
-    items = pl.DataFrame({"place": context.places}).with_row_index("item").filter(pl.col("place").is_not_null())
+
+    def after(name: str) -> pl.Series:
+        """A field of the items that stay, as it will be."""
+        cells = step.cells.filter(pl.col("field") == name)
+        at = cells.select(context.places.gather(cells["item"]).alias("item"), "after").drop_nulls("item")
+        return field_after(context.live.cells[name], at).gather(stays)
+
     for name in (*context.key, *context.importer.carries):
-        texts = context.live.cells[name]
-        field_cells = step.cells.filter(pl.col("field") == name)
-        if field_cells.height:
-            at = field_cells.select("item").join(items, on="item", how="left", maintain_order="left")["place"]
-            texts = scattered(texts, at, field_cells["after"])
-        texts = texts.gather(stays)
+        texts = after(name)
         if name not in context.key and (texts.str.strip_chars() == "").any():
             return f"{CANNOT_ALL}: {name} of another item is blank"
         if not context.fit(texts).all() or (
             name not in context.key and (texts == (context.importer.empties or "")).any()
         ):
             return f"{CANNOT_ALL}: {name} of another item cannot be written"
-
-    def after(name: str) -> pl.Series:
-        """A field of the items that stay, as it will be."""
-        at = step.cells.filter(pl.col("field") == name).join(items, on="item", how="inner", maintain_order="left")
-        return scattered(context.live.cells[name], at["place"], at["after"]).gather(stays)
 
     for name, texts in _output_columns(context, after, stays.len()):
         if not context.fit(texts).all():

@@ -8,6 +8,7 @@ from typing import TYPE_CHECKING
 
 import polars as pl
 
+from neat_delta.core.model.after import field_after
 from neat_delta.core.model.importer import REASON
 from neat_delta.core.model.store import accompanying
 from neat_delta.core.model.update import ITEM, Table
@@ -249,5 +250,5 @@ def everything(context: PlanContext, step: Step) -> list[Table]:
 def _whole(context: PlanContext, step: Step, stays: pl.Series, rows: pl.DataFrame, name: str) -> pl.Series:
     """A field of the whole catalogue as a step leaves it."""
     cells = step.cells.filter(pl.col("field") == name).join(rows, on="item", how="inner")
-    column = scattered(context.live.cells[name].gather(stays), cells["row"], cells["after"])
+    column = field_after(context.live.cells[name].gather(stays), cells.select("after", item="row"))
     return pl.concat([column, step.added[name]])

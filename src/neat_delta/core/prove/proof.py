@@ -7,18 +7,18 @@ from typing import TYPE_CHECKING
 
 import polars as pl
 
+from neat_delta.core.model.after import with_cells, without
 from neat_delta.core.model.catalogue import MARK, Catalogue
 from neat_delta.core.model.update import ITEM, Action, Plan
 from neat_delta.core.prove.replay import replay
 from neat_delta.core.support.errors import ChangeSetError, ProofError
-from neat_delta.core.support.series import constant, scattered
 
 if TYPE_CHECKING:
     from neat_delta.core.model.changeset import ChangeSet
     from neat_delta.core.model.importer import Importer
     from neat_delta.core.model.store import Field
 
-__all__ = ["check_against", "must_be_target", "prove", "target", "with_cells", "without"]
+__all__ = ["check_against", "must_be_target", "prove", "target"]
 
 
 def check_against(live: Catalogue, changes: ChangeSet, name: str, *, all_fields: bool = True) -> None:
@@ -69,11 +69,6 @@ def target(live: Catalogue, changes: ChangeSet, plan: Plan) -> pl.DataFrame:
     return pl.concat([wanted, plan.added.select(live.fields)]) if plan.added.height else wanted
 
 
-def without(cells: pl.DataFrame, places: pl.Series) -> pl.DataFrame:
-    """A catalogue without the items at these places."""
-    return cells.filter(~scattered(constant(False, cells.height), places, True)) if places.len() else cells
-
-
 def target_of_undo(live: Catalogue, changes: ChangeSet, plan: Plan) -> pl.DataFrame:
     """What is left once everything is taken back: live, what was removed and came back at its end, but for what the
     plan lists as one way.
@@ -87,15 +82,6 @@ def target_of_undo(live: Catalogue, changes: ChangeSet, plan: Plan) -> pl.DataFr
     kept = plan.added.filter(pl.col(ITEM).is_in(whole.implode())).select(live.fields)
     there = without(wanted, moved)
     return pl.concat([there, kept, back]) if kept.height + back.height else there
-
-
-def with_cells(cells: pl.DataFrame, places: pl.Series, sent: pl.DataFrame) -> pl.DataFrame:
-    """A catalogue with these cells of its items at their text after."""
-    in_live = sent.filter(pl.col("before").is_not_null())
-    for (field,), field_cells in in_live.group_by("field", maintain_order=True):
-        column = scattered(cells[str(field)], places.gather(field_cells["item"]), field_cells["after"])
-        cells = cells.with_columns(column.alias(str(field)))
-    return cells
 
 
 def prove(

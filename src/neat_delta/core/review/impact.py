@@ -15,11 +15,11 @@ import polars as pl
 
 from neat_delta.core.kinds import KINDS
 from neat_delta.core.kinds.number import CURRENCY, NUMBER_KINDS
+from neat_delta.core.model.after import field_after
 from neat_delta.core.model.catalogue import Catalogue
 from neat_delta.core.model.changeset import ChangeSet
 from neat_delta.core.model.choices import KeepMargin
 from neat_delta.core.model.store import Field
-from neat_delta.core.support.series import scattered
 
 __all__ = [
     "Impact",
@@ -177,7 +177,8 @@ def grouped(changes: ChangeSet, live: Catalogue, by: str, cells: pl.DataFrame, n
     """The values in the field `by` of these items, once these cells are changed; of a path its first level."""
     before = live.cells[by].gather(live.place(changes.items["live"].gather(numbers))).fill_null("")
     field = changes.header.settings.get(by, Field())
-    texts = _after(cells, numbers, by, before).str.strip_chars()
+    of_field = cells.filter(pl.col("field").cast(pl.String) == by)
+    texts = field_after(before, of_field, numbers).str.strip_chars()
     if field.kind == "path":
         texts = texts.str.split((field.levels or ">").strip()).list.first().str.strip_chars()
     return texts
@@ -237,7 +238,7 @@ def _items(changes: ChangeSet, live: Catalogue, by: str | None) -> list[_Item]:
             columns[role] = ([None] * numbers.len(), [None] * numbers.len())
             continue
         before = live.cells[name].gather(places).fill_null("")
-        after = _after(sent, numbers, name, before)
+        after = field_after(before, sent.filter(pl.col("field").cast(pl.String) == name), numbers)
         columns[role] = (_decimals(changes, name, before), _decimals(changes, name, after))
     groups = [""] * numbers.len()
     if by is not None:
@@ -252,14 +253,6 @@ def _items(changes: ChangeSet, live: Catalogue, by: str | None) -> list[_Item]:
         )
         for at, (number, cells_of_item) in enumerate(counted.iter_rows())
     ]
-
-
-def _after(sent: pl.DataFrame, numbers: pl.Series, name: str, before: pl.Series) -> pl.Series:
-    """A field's texts once what is sent is changed."""
-    cells = sent.filter(pl.col("field").cast(pl.String) == name)
-    at = pl.DataFrame({"item": numbers}).with_row_index("at")
-    places = cells.join(at, on="item", how="left", maintain_order="left")["at"]
-    return scattered(before, places, cells["after"])
 
 
 def _decimals(changes: ChangeSet, name: str, texts: pl.Series) -> list[Decimal | None]:

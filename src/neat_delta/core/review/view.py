@@ -11,6 +11,7 @@ import polars as pl
 from neat_delta.core.infer.headings import NAME_HEADINGS, plain_heading
 from neat_delta.core.infer.learn import learn_sample
 from neat_delta.core.match.keys import KeyIndex
+from neat_delta.core.model.after import field_after
 from neat_delta.core.model.catalogue import MARK, Catalogue
 from neat_delta.core.model.changeset import ChangeSet, Header, held
 from neat_delta.core.model.choices import ItemOrder
@@ -50,7 +51,7 @@ def names_of(changes: ChangeSet, live: Catalogue | None) -> pl.Series:
         in_live = changes.items.with_row_index("item").filter(pl.col("live").is_not_null())
         blanks = scattered(blanks, in_live["item"], live.cells[field].gather(live.place(in_live["live"])))
     own = changes.cells.filter(pl.col("before").is_null() & (pl.col("field").cast(pl.String) == field))
-    return scattered(blanks, own["item"], own["after"])
+    return field_after(blanks, own)
 
 
 def rows_of(changes: ChangeSet, live: Catalogue) -> Rows:
@@ -68,10 +69,10 @@ def rows_of(changes: ChangeSet, live: Catalogue) -> Rows:
     }
     after = dict(before)
     for (field,), cells in changes.cells.group_by("field"):
-        after[str(field)] = scattered(after[str(field)], cells["item"], cells["after"])
+        after[str(field)] = field_after(after[str(field)], cells)
     for name in changes.keys.columns:
         new = changes.cells.filter(pl.col("field").cast(pl.String) == name)
-        after[name] = scattered(changes.keys[name], new["item"], new["after"])
+        after[name] = field_after(changes.keys[name], new)
     tables = {"before": pl.DataFrame(before), "after": pl.DataFrame(after)}
     settings = changes.header.settings
     if changes.header.learned:  # compare looked at the fields that change, and the condition may ask for others
