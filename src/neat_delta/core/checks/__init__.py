@@ -11,7 +11,7 @@ from itertools import chain
 import polars as pl
 
 from neat_delta.core.checks.allowed import ALLOWED_CHECKS
-from neat_delta.core.checks.base import Check, CheckContext
+from neat_delta.core.checks.base import Check, CheckContext, looked_up
 from neat_delta.core.checks.believable import BELIEVABLE_CHECKS
 from neat_delta.core.checks.identity import IDENTITY_CHECKS
 from neat_delta.core.checks.relations import RELATION_CHECKS
@@ -98,7 +98,7 @@ def check_changes(
         seen={name: conform(value.filter(pl.col("rule") == name), RULE_FINDINGS) for name in VALUE_RULES},
         held=changes.cells.filter(pl.col("held").is_not_null()).select("item", pl.col("field").cast(pl.String)),
     )
-    return _as_findings(_run(context, levels), levels)
+    return _as_findings(_run(looked_up(context), levels), levels)
 
 
 def _encoding_to_write(store: Store, live: Catalogue) -> str | None:
@@ -112,7 +112,7 @@ def catalogue_findings(
     catalogue: Catalogue, store: Store, key: list[str], levels: Levels, *, images: Collection[str] | None = None
 ) -> pl.DataFrame:
     """What the checks that need no sheet find in a whole catalogue (`model.schemas.FINDINGS`); items are its rows."""
-    return _as_findings(_run(_alone(catalogue, store, key, images), levels), levels)
+    return _as_findings(_run(looked_up(_alone(catalogue, store, key, images)), levels), levels)
 
 
 def _as_findings(by_check: Iterable[tuple[str, pl.DataFrame]], levels: Levels) -> pl.DataFrame:

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Collection, Mapping, Sequence
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from decimal import Decimal
 from functools import partial
 
@@ -24,6 +24,7 @@ __all__ = [
     "CheckContext",
     "exactly",
     "findings_of",
+    "looked_up",
     "needs_kind",
     "needs_roles",
     "needs_setting",
@@ -43,7 +44,8 @@ class CheckContext:
     where nobody said; `new_values` the fields whose new values are let through; `gone` counts items the sheet lacks;
     `guessed` says that nothing told the sheet's encoding.
     `seen` are findings of some checks that were made while the cells were compared, by the check's name; `held` are
-    the cells (`item`, `field`) that are held before any check has looked.
+    the cells (`item`, `field`) that are held before any check has looked. `filled` and `related` are what `looked_up`
+    adds.
     """
 
     live: pl.DataFrame
@@ -61,61 +63,27 @@ class CheckContext:
     guessed: bool = False
     seen: Mapping[str, pl.DataFrame] = field(default_factory=dict)
     held: pl.DataFrame = field(default_factory=lambda: pl.DataFrame(schema={"item": pl.Int64, "field": pl.String}))
-    memory: dict[str, pl.Series] = field(default_factory=dict)
-    filled: dict[str, pl.DataFrame] = field(default_factory=dict)
+    filled: Mapping[str, pl.DataFrame] = field(default_factory=dict)
+    related: Mapping[str, pl.Series] = field(default_factory=dict)
 
     def of(self, *kinds: str) -> dict[str, tuple[Field, pl.DataFrame]]:
         """The fields of these kinds that have cells to look at, none of them blank; those of numbers with the numbers
         before and after as exact decimals, `old` and `new`.
         """
-        fields = {}
-        for name, cells in self.cells.items():
-            settings = self.settings.get(name, Field())
-            if settings.kind in kinds and cells.height:
-                if name not in self.filled:
-                    self._fill([name] if cells.height > sizes.CELLS_CHECKED_TOGETHER else self._alike(settings))
-                if self.filled[name].height:
-                    fields[name] = (settings, self.filled[name])
-        return fields
-
-    def _alike(self, settings: Field) -> list[str]:
-        """The fields with few cells that are looked up as one with these settings is: as the same sort of number, or as
-        no number.
-        """
-        sort = _sort(settings, self.writing)
-        return [
-            name for name, cells in self.cells.items()
-            if cells.height <= sizes.CELLS_CHECKED_TOGETHER
-            and _sort(self.settings.get(name, Field()), self.writing) == sort
-        ]  # fmt: skip
-
-    def _fill(self, names: Sequence[str]) -> None:
-        """Look up the cells of fields that have the same settings, all together: each by itself costs as much as
-        hundreds of cells.
-        """
-        filled = pl.concat([self.cells[name] for name in names])
-        sizes = [self.cells[name].height for name in names]
-        of = pl.concat([constant(number, size, pl.UInt32) for number, size in enumerate(sizes)], rechunk=True)
-        filled = filled.with_columns(of.alias("of")).filter(~blank(pl.col("after")))
-        if self.settings.get(names[0], Field()).kind in NUMBER_KINDS:
-            filled = filled.hstack(map_distinct(filled.select("before", "after"), partial(self._exactly, names[0])))
-        starts = filled["of"].search_sorted(pl.Series(range(len(names) + 1), dtype=pl.UInt32), side="left").to_list()
-        filled = filled.drop("of")
-        for place, name in enumerate(names):
-            self.filled[name] = filled.slice(starts[place], starts[place + 1] - starts[place])
-
-    def _exactly(self, name: str, cells: pl.DataFrame) -> pl.DataFrame:
-        return pl.DataFrame({"old": self.number(name, cells["before"]), "new": self.number(name, cells["after"])})
+        asked = {name: self.settings.get(name, Field()) for name in self.cells}
+        return {
+            name: (field, self.filled[name])
+            for name, field in asked.items()
+            if field.kind in kinds and self.filled[name].height
+        }
 
     def now(self, name: str) -> pl.Series:
         """A field of all the items as it will be; blank where an item has none."""
-        if name not in self.memory:
-            is_key = name in self.keys.columns
-            texts = self.keys[name] if is_key else self.live[name].rechunk().gather(self.places).fill_null("")
-            if self.round and name in self.cells:
-                texts = field_after(texts, self.cells[name])
-            self.memory[name] = texts
-        return self.memory[name]
+        if name in self.related:
+            return self.related[name]
+        is_key = name in self.keys.columns
+        texts = self.keys[name] if is_key else self.live[name].rechunk().gather(self.places).fill_null("")
+        return field_after(texts, self.cells[name]) if self.round and name in self.cells else texts
 
     def number(self, name: str, texts: pl.Series) -> pl.Series:
         """The texts of a field as exact decimals; null where they are blank or no numbers."""
@@ -140,9 +108,42 @@ class CheckContext:
         return {name: self.cells[name]["item"] for name in names if name in self.cells}
 
 
-def _sort(settings: Field, writing: Notation) -> tuple[str, tuple[str, str]] | None:
-    """How the numbers of a field are read; null where it is no field of numbers."""
-    return (settings.kind, marks(settings, writing)) if settings.kind in NUMBER_KINDS else None
+def looked_up(context: CheckContext) -> CheckContext:
+    """The context with what several checks look at: the cells that are not blank (`filled`), and the fields that stand
+    in relations, as they will be (`related`).
+
+    Cells of fields whose numbers are read in the same way, or that hold none, are looked up together, where they are
+    few: each field by itself costs as much as hundreds of cells.
+    """
+    groups: dict[object, list[str]] = {}
+    for name, cells in context.cells.items():
+        settings = context.settings.get(name, Field())
+        sort = (settings.kind, marks(settings, context.writing)) if settings.kind in NUMBER_KINDS else None
+        groups.setdefault(sort if cells.height <= sizes.CELLS_CHECKED_TOGETHER else name, []).append(name)
+    filled: dict[str, pl.DataFrame] = {}
+    for names in groups.values():
+        filled |= _filled(context, names)
+    roles = context.store.relations
+    named = {getattr(roles, role) for role in roles.__struct_fields__}
+    related = [name for name in context.live.columns if name in named] if context.touched(*named) else []
+    return replace(context, filled=filled, related={name: context.now(name) for name in related})
+
+
+def _filled(context: CheckContext, names: Sequence[str]) -> dict[str, pl.DataFrame]:
+    """The cells of these fields that are not blank, by field; of numbers with `old` and `new` as exact decimals."""
+    cells = pl.concat([context.cells[name] for name in names])
+    heights = [context.cells[name].height for name in names]
+    of = pl.concat([constant(number, height, pl.UInt32) for number, height in enumerate(heights)], rechunk=True)
+    filled = cells.with_columns(of.alias("of")).filter(~blank(pl.col("after")))
+    if context.settings.get(names[0], Field()).kind in NUMBER_KINDS:
+        filled = filled.hstack(map_distinct(filled.select("before", "after"), partial(_numbers, context, names[0])))
+    starts = filled["of"].search_sorted(pl.Series(range(len(names) + 1), dtype=pl.UInt32), side="left").to_list()
+    filled = filled.drop("of")
+    return {name: filled.slice(start, end - start) for name, start, end in zip(names, starts, starts[1:], strict=False)}
+
+
+def _numbers(context: CheckContext, name: str, cells: pl.DataFrame) -> pl.DataFrame:
+    return pl.DataFrame({"old": context.number(name, cells["before"]), "new": context.number(name, cells["after"])})
 
 
 @dataclass(frozen=True, slots=True)

@@ -23,16 +23,17 @@ def _numbers(context: CheckContext, names: list[str]) -> list[pl.Series]:
     return [context.number(name, context.now(name)) for name in names]
 
 
-def _said(context: CheckContext, names: list[str], form: str) -> pl.Series:
-    """A sentence about each item, with the texts of these fields in the places of the braces."""
-    return pl.select(pl.format(form, *(context.now(name) for name in names))).to_series()
-
-
-def _of_touched(context: CheckContext, names: list[str], wrong: pl.Series, what: pl.Series) -> pl.DataFrame:
-    """What is wrong with items, at each of the fields that has a cell to look at; in a catalogue, at the first."""
-    tables = [nothing()]
+def _where(
+    context: CheckContext, names: list[str], wrong: pl.Series, form: str, said: list[str] | None = None
+) -> pl.DataFrame:
+    """Findings of the items that are `wrong`, at each of the fields that has a cell to look at; in a catalogue, at the
+    first. The sentence has the texts of the fields in the places of the braces, or of those that are `said`.
+    """
     wrong = wrong.fill_null(value=False)
-    touched = context.touched(*names)
+    if not wrong.any():
+        return nothing()
+    what = pl.select(pl.format(form, *(context.now(name) for name in said or names))).to_series()
+    tables, touched = [nothing()], context.touched(*names)
     for name in names if context.round else names[:1]:
         items = touched.get(name)
         if items is not None:
@@ -52,8 +53,7 @@ def margin(context: CheckContext) -> pl.DataFrame:
     left = (pl.col("price") - pl.col("cost")) * 100
     wrong = table.select((pl.col("cost") >= pl.col("price")) | (left < pl.col("price") * exactly(least))).to_series()
     sentence = f", and the least margin is {least} %" if least else ""
-    what = _said(context, names, "the price is {} and the cost {}" + sentence)
-    return _of_touched(context, names, wrong, what)
+    return _where(context, names, wrong, "the price is {} and the cost {}" + sentence)
 
 
 def sale_price(context: CheckContext) -> pl.DataFrame:
@@ -62,8 +62,7 @@ def sale_price(context: CheckContext) -> pl.DataFrame:
     if names is None:
         return nothing()
     sale, price = _numbers(context, names)
-    what = _said(context, names, "the sale price is {} and the price {}")
-    return _of_touched(context, names, sale > price, what)
+    return _where(context, names, sale > price, "the sale price is {} and the price {}")
 
 
 def price_range(context: CheckContext) -> pl.DataFrame:
@@ -74,8 +73,8 @@ def price_range(context: CheckContext) -> pl.DataFrame:
         if names is None:
             continue
         price, bound = _numbers(context, names)
-        what = _said(context, names, "the price is {} and the " + word + " is {}")
-        tables.append(_of_touched(context, names, price < bound if word == "least" else price > bound, what))
+        wrong = price < bound if word == "least" else price > bound
+        tables.append(_where(context, names, wrong, "the price is {} and the " + word + " is {}"))
     return pl.concat(tables)
 
 
@@ -85,8 +84,7 @@ def sale_days(context: CheckContext) -> pl.DataFrame:
     if names is None:
         return nothing()
     first, last = (context.read(name, context.now(name)) for name in names)
-    what = _said(context, names, "the sale begins on {} and ends on {}")
-    return _of_touched(context, names, last < first, what)
+    return _where(context, names, last < first, "the sale begins on {} and ends on {}")
 
 
 def hidden_in_stock(context: CheckContext) -> pl.DataFrame:
@@ -108,8 +106,7 @@ def _shown(context: CheckContext, word: str, sentence: str) -> pl.DataFrame:
     words = folded(pl.Series((field.yes if word == "yes" else field.no) or [], dtype=pl.String))
     said = flag.is_in(words.implode()) if field.kind == "choice" else flag == word
     wrong = said & ((stock > 0) if word == "no" else (stock <= 0))
-    what = _said(context, names[1:], sentence)
-    return _of_touched(context, names, wrong, what)
+    return _where(context, names, wrong, sentence, names[1:])
 
 
 def _needs_shown(context: CheckContext) -> str | None:

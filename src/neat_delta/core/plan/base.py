@@ -43,12 +43,12 @@ class Step:
     absent: pl.Series = field(default_factory=partial(pl.Series, dtype=pl.Int64))
 
 
-@dataclass(slots=True)
+@dataclass(frozen=True, slots=True)
 class PlanContext:
     """One importer's ways with one change set: what is asked again and again while an update is planned.
 
     `keys` are the items' keys when their cells are changed: before codes change, there and back. `made` are the new
-    items.
+    items, and `places` those of all in live (null: it has not got it).
     """
 
     changes: ChangeSet
@@ -59,14 +59,9 @@ class PlanContext:
     most: int
     file_cost: int
     questioned: frozenset[str]
-    keys: pl.DataFrame = field(init=False)
-    made: pl.DataFrame = field(init=False)
-    places: pl.Series = field(init=False)
-
-    def __post_init__(self) -> None:
-        self.keys = self.changes.keys
-        self.places = self.live.place(self.changes.items["live"])
-        self.made = pl.DataFrame(schema={ITEM: pl.Int64, **self.live.cells.schema})
+    keys: pl.DataFrame
+    made: pl.DataFrame
+    places: pl.Series
 
     @property
     def key(self) -> list[str]:

@@ -104,17 +104,21 @@ def plan(
         )
     _must_be_no_fields(live, importer)
     _must_be_fields(changes, live, importer)
-    context = PlanContext(changes, live, importer, whole, fits, most_files, file_cost, frozenset(questioned))
+    made = pl.DataFrame(schema={ITEM: pl.Int64, **live.cells.schema})
+    places = live.place(changes.items["live"])
+    context = PlanContext(
+        changes, live, importer, whole, fits, most_files, file_cost, frozenset(questioned), changes.keys, made, places
+    )
     step, codes, held_codes, keys_after = with_code_changes(context, requested_step(context))
     forth, held = feasible_step(context, step)
     while (resting := _resting(changes, forth, held)).height:
         step = replace(step, cells=step.cells.join(resting, on=["item", "field"], how="anti", maintain_order="left"))
         forth, more = feasible_step(context, step)
         held = pl.concat([held, resting, more]).unique(["item", "field"], keep="first", maintain_order=True)
-    context.made = forth.added
+    context = replace(context, made=forth.added)
     write = everything if whole else tables
     update = tuple(write(context, forth))
-    context.keys = keys_after
+    context = replace(context, keys=keys_after)
     back, one_way = feasible_step(context, reverse(context, forth))
     new = changes.cells.filter(pl.col("before").is_null()).with_columns(pl.col("field").cast(pl.String))
     new = new.filter(pl.col("item").is_in(forth.added[ITEM].implode()) & pl.col("held").is_null())
