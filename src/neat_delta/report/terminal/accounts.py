@@ -1,0 +1,221 @@
+"""Where every row went, and what else became of items: changed meanwhile, clashing, recoded, nearly the same."""
+
+from __future__ import annotations
+
+from typing import TYPE_CHECKING
+
+import polars as pl
+from rich.console import Console
+from rich.text import Text
+
+from neat_delta.core.model.catalogue import listed
+from neat_delta.core.model.changeset import (
+    ChangeSet,
+    Header,
+    LikelyCode,
+    code_changes,
+    counted,
+    held,
+)
+from neat_delta.core.model.reasons import sort_of
+from neat_delta.core.rekey.moves import codes_in
+from neat_delta.report.facts import (
+    clash_grid,
+    clashing_items_said,
+    meanwhile_said,
+)
+from neat_delta.report.text import count, cut, key_text, shown
+
+if TYPE_CHECKING:
+    pass
+from neat_delta.report.terminal.base import LISTED, print_some, result_table
+from neat_delta.report.terminal.inputs import is_list, print_rewritten
+from neat_delta.report.terminal.written import print_held
+
+__all__ = ["print_accounts", "print_clashes", "print_meanwhile", "print_waiting"]
+
+
+NOT_THERE = {"list": "not in the list", "rules": "no rule for it"}
+"""What is said of items that are not in the sheet."""
+
+
+def print_accounts(console: Console, changes: ChangeSet) -> None:
+    """How many rows were read and where each went."""
+    header, counts = changes.header, changes.header.counts
+    in_sheet = counted(changes.items["verdict"].filter(changes.items["sheet"].is_not_null()))
+    of_sheet = "list" if is_list(header) else "rules" if header.by_rules else "sheet"
+    table = result_table("", "live", of_sheet, right=(1, 2))
+    for name, live, sheet, style in (
+        ("same", counts.same, counts.same, ""),
+        ("changed", counts.changed, in_sheet["changed"], ""),
+        ("recoded", counts.recoded, in_sheet["recoded"], "cyan"),
+        ("new", None, counts.new, "green"),
+        ("gone", counts.gone, None, "bright_red"),
+        ("gone from the store", None, counts.departed, ""),
+        (NOT_THERE.get(of_sheet, "not in the sheet"), counts.absent, None, ""),
+        ("set aside", counts.set_aside_live, counts.set_aside_sheet, "magenta"),
+        ("put into another one's row", None, counts.folded, ""),
+        ("again, for another item", None, -counts.copied, ""),
+    ):
+        # A list of codes says nothing of what is changed or new.
+        if live or sheet or name in {"same", "set aside"} or (name in {"changed", "new"} and not is_list(header)):
+            told = ("·" if number is None else f"{number:,}".replace("-", "−") for number in (live, sheet))
+            table.add_row(Text(name, style), *told)
+    table.add_section()
+    table.add_row("rows read", f"{header.live.rows:,}", f"{header.sheet.rows:,}", style="bold")
+    console.print(table)
+
+
+def print_meanwhile(console: Console, changes: ChangeSet) -> None:
+    """What the store changed since the base and the sheet did not: it stays; and what both changed alike."""
+    header, counts = changes.header, changes.header.counts
+    if header.base is None:
+        return
+    console.print(Text(f"\nmeanwhile in the store: {meanwhile_said(changes)}", "bold"))
+    room = MEANWHILE if changes.meanwhile.height > MEANWHILE + 1 else MEANWHILE + 1
+    for key, field, base, live in changes.meanwhile.head(room).select("key", "field", "base", "live").iter_rows():
+        line = Text(f"  {' / '.join(shown(part) for part in key)}")
+        if field is None:
+            console.print(line.append("  gone from the store", "bright_red"))
+            continue
+        line.append(f"  {shown(field)}  ", "dim").append(shown(base or ""), "bright_red").append(" → ")
+        line.append(shown(live or ""), "green").truncate(console.width, overflow="ellipsis")
+        console.print(line)
+    if changes.meanwhile.height > room:
+        console.print(f"  and {changes.meanwhile.height - room:,} more, at the end of the change set")
+    if counts.left_to_store:
+        said = f"{count(counts.left_to_store, 'change')} of the sheet left as the store has it, as you said"
+        console.print(f"  {said}")
+    print_some(
+        console,
+        "recoded meanwhile in the store; followed",
+        [Text(f"  {key_text(one.old)} → {key_text(one.new)}  {_why_followed(one)}") for one in header.followed],
+        everything=False,
+        hint="line 1 of the change set has them all",
+    )
+
+
+MEANWHILE = 5
+"""So many of the store's own changes are shown."""
+
+
+def _why_followed(one: LikelyCode) -> str:
+    """Why two codes are taken for one item."""
+    if not one.fields:
+        return "as the list of codes says"
+    name = "" if one.alike is None else f", the name to {one.alike} %"
+    return f"{one.agree:,} of {one.fields:,} fields agree{name}"
+
+
+def print_clashes(console: Console, changes: ChangeSet) -> None:
+    """The cells that the sheet and the store both changed, side by side: what stood there, the sheet's, the store's."""
+    grid, many = clash_grid(changes, LISTED)
+    for line in clashing_items_said(changes):
+        console.print(Text(f"\n{line}", "bold magenta"))
+    if not many:
+        return
+    title = f"{count(many, 'cell')} changed in the sheet and in the store: held until you choose"
+    console.print(f"\n{title}", style="bold magenta")
+    width = 6 if any(row[5] for row in grid.rows) else 5  # the last column has the sums
+    table = result_table(f"  {grid.headings[0]}", *grid.headings[1:width])
+    for column in table.columns[2:]:
+        column.no_wrap, column.overflow, column.max_width = False, "fold", 24
+    for key, field, *texts, both in grid.rows:
+        stands = [Text(text or "(blank)", "" if text else "dim") for text in texts]
+        table.add_row(Text(f"  {key}"), Text(field, "dim"), *[*stands, Text(both)][: width - 2])
+    console.print(table)
+    if many > LISTED:
+        console.print(f"  and {many - LISTED:,} more; preview shows them")
+
+
+def print_waiting(console: Console, changes: ChangeSet) -> None:
+    """How much is to be sent, and what waits for a person: what is held, and what was set aside."""
+    header, counts = changes.header, changes.header.counts
+    sent = counts.cells - counts.held_cells
+    console.print(f"\n{count(counts.cells, 'changed cell')}: {sent:,} to send, {counts.held_cells:,} held")
+    leaves = (changes.items["verdict"] == "gone") & changes.items["held"].is_null()
+    if not sent and not leaves.any():
+        console.print("Nothing is to be sent.")
+    if counts.written_differently:
+        print_rewritten(console, changes.header)
+    _print_codes(console, changes)
+    reasons = changes.reasons()
+    if reasons:
+        console.print("\nheld, with the way to have it otherwise", style="bold")
+        print_held(console, reasons)
+    if header.idle_accepts:
+        names = listed([shown(str(one)) for one in header.idle_accepts])
+        console.print(Text(f"\nlet through, and fits nothing that was found: {names}", "yellow"))
+    if counts.blanks_kept:
+        console.print(f"  dropped  {count(counts.blanks_kept, 'cell')}  blank in the sheet; live keeps its value")
+    aside = [row for row in header.set_aside if sort_of(row.reason) != "near"]  # these are told by themselves
+    if aside:
+        console.print("\nset aside, with the reason", style="bold")
+        for row in aside[:LISTED]:
+            where = f"  {'list' if row.file == 'sheet' and is_list(header) else row.file} row {row.row:,}"
+            console.print(cut(f"{where:<18} {key_text(row.key):<18} {row.reason}", console.width))
+        if len(aside) > LISTED:
+            console.print(f"  and {len(aside) - LISTED:,} more, all in line 1 of the change set")
+    if header.unseen:
+        console.print(
+            f"what live has in {listed([shown(n) for n in header.unseen])} is not known: no undo brings it back"
+        )
+    if counts.unresolved:
+        rows = changes.unresolved["row"].n_unique()
+        console.print(
+            f"{count(counts.unresolved, 'cell')} of {count(rows, 'row')} could not be worked out and stay as they are",
+            style="magenta",
+        )
+    _print_near(console, header)
+    _print_likely(console, header)
+
+
+def _print_codes(console: Console, changes: ChangeSet) -> None:
+    """How many codes change and which links follow; and the code changes that cannot be, one by one."""
+    header = changes.header
+    if not header.counts.recoded:
+        return
+    cells = changes.cells.with_columns(pl.col("field").cast(pl.String), stays=held(changes.items, changes.cells))
+    codes = code_changes(cells, header.key)
+    kept, going = int(codes["stays"].sum()), codes.filter(~pl.col("stays"))
+    console.print(f"{count(codes.height, 'new code')}: {going.height:,} to give, {kept:,} held")
+    links = codes_in(cells.filter(~pl.col("stays")), header.settings, set(going["after"]))
+    for (name,), field_links in links.group_by("field", maintain_order=True):
+        console.print(Text(f"links that change with them: {shown(str(name))} of {count(field_links.height, 'item')}"))
+    stuck = codes.filter(pl.col("held").is_not_null())
+    lines = [
+        Text(f"  {shown(before)} → {shown(after)}: {reason.removeprefix('code: ')}")
+        for before, after, reason in stuck.select("before", "after", "held").iter_rows()
+    ]
+    print_some(console, "codes that cannot change", lines, everything=False, hint="preview shows them")
+
+
+def _print_near(console: Console, header: Header) -> None:
+    for taken, title in ((True, "taken, as you said"), (False, "not taken, as the key nearly is an item's")):
+        lines = [
+            Text(f"  sheet row {near.row:,}: {key_text(near.key)} ").append(
+                f"is {near.why}" if near.why else f"for {key_text(near.live_key)}"
+            )
+            for near in header.near
+            if near.taken == taken
+        ]
+        print_some(console, title, lines, everything=False, hint="all are in line 1 of the change set")
+        if lines and not taken:
+            hint = (
+                "  --accept-near-keys takes a row for the only item whose key is near; --accept near:SKU lets it be "
+                "a new item"
+            )
+            console.print(Text(hint, "dim"))
+
+
+def _print_likely(console: Console, header: Header) -> None:
+    if not header.likely:
+        return
+    console.print("\nlikely code changes: gone and new, but they agree in nearly everything", style="bold")
+    for one in header.likely[:LISTED]:
+        name = "" if one.alike is None else f", the name to {one.alike} %"
+        line = f"  {key_text(one.old)} → {key_text(one.new)}  {one.agree:,} of {one.fields:,} fields{name}"
+        console.print(cut(line, console.width))
+    if len(header.likely) > LISTED:
+        console.print(f"  and {len(header.likely) - LISTED:,} more, all in line 1 of the change set")
+    console.print("  None is taken. --likely-codes FILE makes a list of them: look it over, and --recode FILE takes it")

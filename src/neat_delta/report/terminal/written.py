@@ -1,0 +1,126 @@
+"""What was written, and what was left out of it."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from typing import TYPE_CHECKING
+
+from rich.console import Console
+from rich.table import Table
+from rich.text import Text
+
+from neat_delta.core.model.changeset import (
+    HeldCount,
+)
+from neat_delta.report.facts import (
+    held_lines,
+)
+from neat_delta.report.text import count, cut, key_text, shown
+
+if TYPE_CHECKING:
+    from neat_delta.core.model.manifest import Listed, Manifest
+from neat_delta.report.terminal.base import LISTED, print_some, result_table
+
+__all__ = ["print_contradictions", "print_held", "print_written"]
+
+
+FOR = {"recode": "new codes", "change": "changes", "add": "new items", "remove": "removals"}
+"""What a file is imported for."""
+
+
+def print_written(console: Console, folder: str, manifest: Manifest, dialect: str) -> None:
+    """The files of an update folder, what is not in them, and what was proven."""
+    if not manifest.update:
+        console.print("Nothing is to be sent, so there is no update file.")
+    for title, files in (("to import, in this order", manifest.update), ("to take it back", manifest.undo)):
+        if files:
+            table = result_table(title, "for", "rows", "cells", "fields", right=(2, 3))
+            for file in files:
+                fields = ", ".join(shown(field) for field in file.fields)
+                table.add_row(
+                    Text(file.file),
+                    FOR[file.action],
+                    f"{file.rows:,}",
+                    f"{file.cells:,}",
+                    Text(fields, overflow="fold"),
+                )
+            table.columns[4].no_wrap = False
+            console.print(table)
+            console.print()
+    if manifest.update:
+        one = manifest.cells
+        parts = (
+            (one.changed, "changed"),
+            (one.keys, "key"),
+            (one.required, "required"),
+            (one.carried, "carried along"),
+        )
+        said = ", ".join(f"{number:,} {what}" for number, what in parts if number)
+        console.print(f"cells to import: {said}")
+        many = sum(file.action == "change" for file in manifest.update)
+        if many > manifest.most_files:
+            console.print(
+                f"More files than --most-files {manifest.most_files}: a blank cell would empty its field, and a field "
+                "is never carried along that is locked, moves by itself, is told as a difference, or has a cell held."
+            )
+        elif many > 1 and manifest.importer.blanks == "clear":
+            console.print(
+                "Several files, as a blank cell would empty its field. Fewer: --most-files N, or a higher --file-cost, "
+                "which carry cells along.\nOnly if you are certain that your importer skips blanks, --importer-blanks "
+                "skip makes it one."
+            )
+        console.print()
+    if manifest.held_before:
+        console.print("held by compare", style="bold")
+        print_held(console, manifest.held_before)
+        console.print()
+    _print_listed(console, "held here", manifest.held)
+    _print_listed(console, "sent, but the undo cannot take it back", manifest.one_way)
+    if manifest.update:
+        back = "live again" + (", but for what is listed above" if manifest.one_way else "")
+        console.print(Text("proven by replay on live", "bold green"))
+        console.print("  the update files give exactly the target, and touch no other cell")
+        console.print(f"  the undo files then give {back}\n")
+    console.print(
+        f"Wrote {count(len(manifest.update) + len(manifest.undo) + 2, 'file')} to {folder} ({dialect}).",
+        soft_wrap=True,
+    )
+
+
+def print_contradictions(console: Console, manifest: Manifest) -> None:
+    """Where reviewers said different things (one no is a no, of two choices none is taken); and their comments."""
+    lines = []
+    for one in manifest.contradictions:
+        line = Text(f"  {key_text(one.key)}" + ("" if one.field is None else f"  {shown(one.field)}") + ": ")
+        lines.append(line.append("; ".join(f"{answer} in {shown(path)}" for path, answer in one.said)))
+    title = "reviewers said different things; not sent, as one no is a no and of two choices none is taken"
+    print_some(console, title, lines, everything=False, hint="all in manifest.json")
+    comments = []
+    for said in manifest.comments:
+        where = key_text(said.key) + ("" if said.field is None else f"  {shown(said.field)}")
+        comments.append(Text(f"  {where}: {shown(said.comment)}  ({shown(said.file)})"))
+    print_some(console, "reviewers' comments", comments, everything=False, hint="all in manifest.json")
+    if lines or comments:
+        console.print()
+
+
+def print_held(console: Console, reasons: Sequence[HeldCount]) -> None:
+    """How much is held, by reason."""
+    table = Table.grid(padding=(0, 2, 0, 0))
+    for no_wrap in (True, True, False):
+        table.add_column(no_wrap=no_wrap, overflow="fold")
+    for line in held_lines(reasons):
+        table.add_row(Text(f"  {line.reason}", "bold"), Text(line.much, "bold"), line.way_out)
+    console.print(table)
+
+
+def _print_listed(console: Console, title: str, listed: Sequence[Listed]) -> None:
+    if not listed:
+        return
+    console.print(title, style="bold")
+    for one in listed[:LISTED]:
+        where = key_text(one.key) + (f", {shown(one.field)}" if one.field else "")
+        console.print(cut(f"  {where}: {one.reason}", console.width))
+    if len(listed) > LISTED:
+        console.print(f"  and {len(listed) - LISTED:,} more, all in manifest.json")
+    console.print()
