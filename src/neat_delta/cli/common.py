@@ -125,8 +125,9 @@ def layout_from_options(side: str, base: Layout | None = None) -> Layout:
     """What the options say of the layout of live or sheet, over what is known anyway."""
     import msgspec
 
+    from neat_delta.core.model.conflicts import conflicting_settings
     from neat_delta.core.model.layout import SEPARATORS, Layout
-    from neat_delta.core.model.store import FileForm, Store, conflicting_settings
+    from neat_delta.core.model.store import FileForm, Store
 
     said: dict[str, Any] = {}
     for name in ("encoding", "separator", "quote", "escape", "header_line", "sheet_name"):
@@ -153,8 +154,9 @@ def layout_from_options(side: str, base: Layout | None = None) -> Layout:
 
 def notation_from_options() -> Notation:
     """What the options say of how the sheet writes values."""
+    from neat_delta.core.model.conflicts import conflicting_settings
     from neat_delta.core.model.layout import Notation
-    from neat_delta.core.model.store import Store, conflicting_settings
+    from neat_delta.core.model.store import Store
 
     decimal = _told("decimal_mark", "sheet")
     if decimal not in {None, ".", ","}:

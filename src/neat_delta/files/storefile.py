@@ -17,8 +17,9 @@ import msgspec
 from neat_delta.core.infer.learn import Learned
 from neat_delta.core.infer.results import DraftedResults
 from neat_delta.core.model.catalogue import Catalogue
+from neat_delta.core.model.conflicts import Conflict, conflicting_settings, unknown_fields
 from neat_delta.core.model.layout import SEPARATORS, Layout
-from neat_delta.core.model.store import VERSION, CheckName, Conflict, Field, Store, conflicting_settings, unknown_fields
+from neat_delta.core.model.store import VERSION, CheckName, Field, Store
 from neat_delta.core.support.errors import ConditionError, StoreError
 from neat_delta.core.support.nearest import did_you_mean
 from neat_delta.files.whole import read_whole

@@ -12,7 +12,7 @@ from dataclasses import dataclass
 import msgspec
 import polars as pl
 
-from neat_delta.core.infer.learn import NUMBERS, date_form_of, writing_of
+from neat_delta.core.infer.writing import NUMBERS, date_form_of, writing_of
 from neat_delta.core.kinds import KINDS, Kind
 from neat_delta.core.kinds.base import folded
 from neat_delta.core.kinds.notation import (

@@ -11,8 +11,9 @@ import re
 import polars as pl
 
 from neat_delta.core.kinds.base import Kind
+from neat_delta.core.model.conflicts import FORM_WORDS
 from neat_delta.core.model.layout import Notation
-from neat_delta.core.model.store import FORM_WORDS, Field
+from neat_delta.core.model.store import Field
 
 __all__ = ["DATE", "FORMS", "ISO"]
 

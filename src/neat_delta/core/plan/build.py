@@ -8,9 +8,10 @@ from typing import TYPE_CHECKING
 
 import polars as pl
 
+from neat_delta.core.model.conflicts import unknown_fields
 from neat_delta.core.model.reasons import ALONE, FOLLOWS
 from neat_delta.core.model.schemas import NOT_SENT, conform, empty
-from neat_delta.core.model.store import Store, accompanying, unknown_fields
+from neat_delta.core.model.store import Store, accompanying
 from neat_delta.core.model.update import ITEM, Plan
 from neat_delta.core.plan.base import CELL, Fits, PlanContext, Step
 from neat_delta.core.plan.feasible import feasible_step, requested_step, reverse

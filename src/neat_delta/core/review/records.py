@@ -8,7 +8,7 @@ import msgspec
 import polars as pl
 
 from neat_delta.core.infer.headings import plain_heading
-from neat_delta.core.infer.learn import writing_of
+from neat_delta.core.infer.writing import writing_of
 from neat_delta.core.kinds import KINDS
 from neat_delta.core.match.columns import match_columns
 from neat_delta.core.match.keys import KeyIndex, stripped
