@@ -11,7 +11,7 @@ import pytest
 from neat_delta import ChangeSet, compare, read, read_changes, read_store
 from neat_delta.core.detect.damage import DAMAGES
 from neat_delta.demo import generate
-from neat_delta.files.changeset import change_lines
+from neat_delta.files.changelines import change_lines
 from tests import afternoons
 from tests.afternoons import DAMAGE, HANDS, ROWS, SLIPS, STORE, Sheet, catalogue
 from tests.conftest import first_of

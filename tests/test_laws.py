@@ -21,7 +21,8 @@ import neat_delta
 from neat_delta import Accept, CatalogueError, Importer, Key, Layout, ProofError, Store
 from neat_delta.core.model.importer import SPARSE, CodeChange, FormName, Removal
 from neat_delta.core.model.update import ITEM, Action
-from neat_delta.files.changeset import change_lines, read_changes
+from neat_delta.files.changelines import change_lines
+from neat_delta.files.changeset import read_changes
 from neat_delta.files.writers.forms import FORMS, UpdateLayout
 from tests.conftest import in_two_lengths
 from tests.oracle import (

@@ -12,7 +12,8 @@ from hypothesis import strategies as st
 from neat_delta import CatalogueError, Layout, read
 from neat_delta.core.model.catalogue import column_letter
 from neat_delta.core.support import sizes
-from neat_delta.files.readers.delimited import ENDS, read_text
+from neat_delta.files.readers.delimited import read_text
+from neat_delta.files.readers.dialect import ENDS
 from tests.conftest import in_two_lengths
 
 MAPPED = pytest.mark.parametrize("large", [0, 1 << 24], ids=["mapped", "read"])

@@ -94,11 +94,11 @@ if TYPE_CHECKING:
     from neat_delta.files.basefile import read_base
     from neat_delta.files.changeset import read_changes, read_live, write_changes
     from neat_delta.files.mappingfile import read_mapping
-    from neat_delta.files.readers.delimited import write_delimited
     from neat_delta.files.reading import read
     from neat_delta.files.reports import draft_report, read_report
     from neat_delta.files.storefile import read_store
     from neat_delta.files.updates import file_rows, write_updates
+    from neat_delta.files.writers.delimited import write_delimited
     from neat_delta.files.writers.worksheet import workbook
 
 __version__ = "0.1.0"
@@ -204,7 +204,7 @@ _HOMES = {
     "workbook": "files.writers.worksheet",
     "write": "app.write",
     "write_changes": "files.changeset",
-    "write_delimited": "files.readers.delimited",
+    "write_delimited": "files.writers.delimited",
     "write_updates": "files.updates",
     "Mended": "app.mend",
     "mend": "app.mend",

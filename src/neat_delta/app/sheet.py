@@ -97,7 +97,7 @@ def sheet_file(
         kept_in_it = packed(known)
         content = workbook(made, live.source, len(live.fields), kept_in_it)
         return SheetFile(made, content, {}, None, len(kept_in_it) * 3 // 4 if memory else None)
-    from neat_delta.files.readers.delimited import write_delimited
+    from neat_delta.files.writers.delimited import write_delimited
 
     cells, kept = as_written(made, writing)
     content = write_delimited(cells, layout, "The sheet")

@@ -362,7 +362,7 @@ def hand_over(
     """Write a change set where it is wanted, and say what it holds; the exit status."""
     must_be_one_output(output, as_json=as_json)
     if output == "-":
-        from neat_delta.files.changeset import change_lines
+        from neat_delta.files.changelines import change_lines
 
         for chunk in change_lines(changes):
             sys.stdout.buffer.write(chunk)

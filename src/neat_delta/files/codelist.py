@@ -10,8 +10,8 @@ from neat_delta.core.model.changeset import Header
 from neat_delta.core.model.importer import NEW_CODE
 from neat_delta.core.model.layout import Layout
 from neat_delta.core.support.errors import OutputError
-from neat_delta.files.readers.delimited import write_delimited
 from neat_delta.files.whole import write_whole
+from neat_delta.files.writers.delimited import write_delimited
 
 __all__ = ["write_code_list"]
 

@@ -42,7 +42,7 @@ def _content(ending: str, path: str, new: pl.DataFrame, live: Catalogue, store: 
 
         made = cut_worksheet(as_catalogue(new, path), store=store)
         return workbook(made, live.source, len(live.fields), packed(made.cells.head(0)))
-    from neat_delta.files.readers.delimited import write_delimited
+    from neat_delta.files.writers.delimited import write_delimited
 
     separator = live.layout.separator or ","
     return write_delimited(new, Layout(separator=separator, bom=True), "The new items")

@@ -27,10 +27,10 @@ from neat_delta.core.model.store import Field, Store
 from neat_delta.core.model.update import Action
 from neat_delta.core.query.expressions import Rows, condition, evaluate
 from neat_delta.core.support.errors import CatalogueError, FileError, NeatDeltaError
-from neat_delta.files.readers.delimited import write_delimited
 from neat_delta.files.readers.encoding import BOMS
 from neat_delta.files.updates import layout_of
 from neat_delta.files.whole import digest_of
+from neat_delta.files.writers.delimited import write_delimited
 from neat_delta.practice.faults import NO_FAULTS, Faults
 from neat_delta.practice.importer import ImportRules, RowReport, Stopped, import_lines
 from neat_delta.practice.lines import as_text, read_lines

@@ -1,4 +1,4 @@
-"""Delimited text (RFC 4180 and what spreadsheets make of it): its dialect, reading it, writing it.
+"""Delimited text (RFC 4180 and what spreadsheets make of it), read.
 
 Every cell stays the text that stands in the file. Polars does the splitting; what it would pass over
 (rows that are too short) or report without a place is found here.
@@ -10,47 +10,33 @@ import contextlib
 import csv
 import io
 import re
-from collections import Counter
-from collections.abc import Callable, Collection, Iterator
+from collections.abc import Callable, Collection
 from dataclasses import dataclass, replace
-from itertools import islice
-from typing import Any, Literal
 
 import msgspec
 import polars as pl
 
 from neat_delta.core.model.catalogue import MARK, Origin, column_letter
-from neat_delta.core.model.layout import LINE_ENDS, SEPARATORS, Layout, encoding_name
+from neat_delta.core.model.layout import SEPARATORS, Layout, encoding_name
 from neat_delta.core.support import sizes
 from neat_delta.core.support.errors import CatalogueError
-from neat_delta.files.readers.encoding import BOMS, Known, codec, decoded, guess, of_head, written_in
+from neat_delta.files.readers.dialect import (
+    BOM,
+    ENDS,
+    SAMPLE,
+    Dialect,
+    NotUtf8Error,
+    characters,
+    dialect_of,
+    header_of,
+    must_be_text,
+    quotes_all,
+    sample_of,
+)
+from neat_delta.files.readers.encoding import BOMS, Known, codec, decoded, guess, of_head
 from neat_delta.files.readers.headings import column_numbers, must_be_headings, unnamed_columns
 
-__all__ = ["Text", "read_text", "write_delimited"]
-
-BOM = b"\xef\xbb\xbf"
-SAMPLE = 1 << 16
-"""How many bytes of a file the layout is decided from."""
-
-LONGEST_LINE = 1 << 20
-"""The headings must end within so many bytes."""
-
-HEADER_WITHIN = 30
-"""Among so many rows the header is looked for, if the first one is none."""
-
-ENDS: dict[str, Literal["LF", "CRLF", "CR"]] = {"\n": "LF", "\r\n": "CRLF", "\r": "CR"}
-
-BINARY = (
-    (b"PK\x03\x04", "a zip archive"),
-    (b"\xd0\xcf\x11\xe0", "an Office document"),
-    (b"%PDF", "a PDF"),
-    (b"\x89PNG", "a PNG image"),
-    (b"\xff\xd8\xff", "a JPEG image"),
-    (b"GIF8", "a GIF image"),
-    (b"\x1f\x8b", "a gzip archive"),
-    (b"\x28\xb5\x2f\xfd", "a zstd archive"),
-    (b"PAR1", "a Parquet file"),
-)
+__all__ = ["Text", "read_text"]
 
 
 @dataclass(frozen=True, slots=True)
@@ -68,29 +54,6 @@ class Text:
     regular: bool = False
     guessed: bool = False
     memory: str | None = None
-
-
-@dataclass(frozen=True, slots=True)
-class _Dialect:
-    """A layout with nothing left open, for text that is UTF-8 by now; `end` are the characters of a line end."""
-
-    separator: str
-    end: str
-    quote: str
-    escape: str
-
-    def rows(self, text: str, *, strict: bool = False) -> Iterator[list[str]]:
-        """The rows as Python's reader has them."""
-        return csv.reader(io.StringIO(text, newline=""), strict=strict, **self.settings)
-
-    @property
-    def settings(self) -> dict[str, Any]:
-        return {
-            "delimiter": self.separator,
-            "quotechar": self.quote or None,
-            "quoting": csv.QUOTE_MINIMAL if self.quote else csv.QUOTE_NONE,
-            "escapechar": self.escape or None,
-        }
 
 
 def read_text(
@@ -114,10 +77,10 @@ def read_text(
         bom = next((mark for mark, name in BOMS if head.startswith(mark) and encoding in {name, name[:6]}), b"")
     if encoding != "utf-8":
         return _read_utf8(decoded(data, encoding, path).encode(), path, told, encoding, bom=bool(bom), only=only)
-    _must_be_text(head, path)
+    must_be_text(head, path)
     try:
         return _read_utf8(data, path, told, encoding, bom=bool(bom), only=only)
-    except _NotUtf8Error:
+    except NotUtf8Error:
         if told.encoding or bom:
             decoded(data, encoding, path)  # says where
         encoding, sure = guess(data, path, words_of_live)
@@ -126,10 +89,6 @@ def read_text(
             return text
         note = f"its encoding, {encoding_name(encoding)}, is a guess; if letters look wrong, say it with ‹encoding›"
         return replace(text, notes=(*text.notes, note), guessed=True)
-
-
-class _NotUtf8Error(Exception):
-    """The bytes are not UTF-8, though it was not known before."""
 
 
 def _read_utf8(
@@ -144,18 +103,18 @@ def _read_utf8(
     data = (
         data if len(data) > sizes.BYTES_WORTH_NUMPY or not data.startswith(BOM) else data[len(BOM) :]
     )  # a large one is not copied
-    sample = _sample(data, path)
+    sample = sample_of(data, path)
     if not sample.strip():
         raise CatalogueError(f"{path}: the file is empty. Export it again.")
-    dialect = _dialect(sample, told)
+    dialect = dialect_of(sample, told)
     if told.header_line == 0:
-        _, first_row, _ = _header(sample, dialect, 1, path)
+        _, first_row, _ = header_of(sample, dialect, 1, path)
         line = dialect.separator.join(column_numbers(len(first_row))) + dialect.end
         text = _read_utf8(
             line.encode() + data, path, msgspec.structs.replace(told, header_line=1), encoding, bom=bom, only=only
         )
         return replace(text, layout=msgspec.structs.replace(text.layout, header_line=0))
-    number, header, start = _header(sample, dialect, told.header_line, path)
+    number, header, start = header_of(sample, dialect, told.header_line, path)
     must_be_headings(header, f"{path}, line {number}")
     body: bytes = data
     if start:
@@ -175,7 +134,7 @@ def _read_utf8(
         bom=bom if told.bom is None else told.bom,
         quote_all=told.quote_all
         if told.quote_all is not None
-        else _quotes_all(sample[_characters(sample, start) :], header, dialect),
+        else quotes_all(sample[characters(sample, start) :], header, dialect),
         encoding=encoding,
         quote=dialect.quote,
         escape=dialect.escape,
@@ -196,201 +155,6 @@ def _read_utf8(
         tuple(notes),
         regular=regular,
     )
-
-
-def write_delimited(cells: pl.DataFrame, layout: Layout, what: str = "The update file") -> bytes:
-    r"""The bytes of a table in a layout, headings first.
-
-    CatalogueError (naming `what`) when the layout cannot carry a cell: a letter that its encoding does not have, a
-    separator or line end where it has no quotes.
-
-    >>> cells = pl.DataFrame({"sku": ["QA-1"], "name": ["Veil, folding"]})
-    >>> write_delimited(cells, Layout(separator=","), "the sheet")
-    b'sku,name\nQA-1,"Veil, folding"\n'
-    """
-    separator, end = layout.separator or ",", LINE_ENDS[layout.line_end or "LF"]
-    quote = '"' if layout.quote is None else layout.quote
-    encoding = layout.encoding or "utf-8"
-    if layout.escape or not quote:
-        data = _escaped(cells, separator, end, quote, layout, what).encode()
-    else:
-        out = io.BytesIO()
-        cells.with_columns(pl.all().replace("", None)).write_csv(
-            out,
-            separator=separator,
-            line_terminator=end,
-            quote_char=quote,
-            quote_style="always" if layout.quote_all else "necessary",
-        )
-        data = out.getvalue()
-    bom = next((mark for mark, name in BOMS if name == encoding), b"") if layout.bom else b""
-    return bom + (data if encoding == "utf-8" else written_in(data.decode(), encoding, what))
-
-
-def _escaped(cells: pl.DataFrame, separator: str, end: str, quote: str, layout: Layout, what: str) -> str:
-    """A table as text with quotes escaped inside cells, or with no quotes at all."""
-    whole = pl.concat([pl.DataFrame({name: [name] for name in cells.columns}), cells.cast(pl.String)])
-    marks = [separator, "\n", "\r", *([quote, layout.escape] if quote and layout.escape else [])]
-    if not quote:
-        if whole.select(pl.any_horizontal(pl.all().str.contains_any(marks))).to_series().any():
-            raise CatalogueError(
-                f"{what}: a cell has a separator or a line break in it, and the store's files have no quotes for it."
-            )
-        lines = whole
-    else:
-        settings = quote, layout.escape or "", marks
-        always = bool(layout.quote_all)
-        lines = whole.select(_quoted(pl.col(name), *settings, always=always).alias(name) for name in whole.columns)
-    rows = lines.select(pl.concat_str(pl.all(), separator=separator)).to_series()
-    return "".join(f"{row}{end}" for row in rows)
-
-
-def _quoted(cell: pl.Expr, quote: str, escape: str, marks: list[str], *, always: bool) -> pl.Expr:
-    inside = cell.str.replace_many({escape: escape * 2, quote: escape + quote})
-    wrapped = pl.concat_str(pl.lit(quote), inside, pl.lit(quote))
-    return wrapped if always else pl.when(cell.str.contains_any(marks)).then(wrapped).otherwise(cell)
-
-
-def _must_be_text(head: bytes, path: str) -> None:
-    for magic, what in BINARY:
-        if head.startswith(magic):
-            raise CatalogueError(f"{path}: this is {what}, and no table. Save the table as CSV and use that file.")
-    nul = head.find(b"\0")
-    if nul >= 0:
-        raise CatalogueError(
-            f"{path}: this is no text file (byte {nul + 1} is zero). Save the table as CSV and use that file."
-        )
-
-
-def _sample(data: bytes, path: str) -> str:
-    """The first whole lines of a file as text."""
-    size = SAMPLE
-    cut = data[:size].removeprefix(BOM)
-    if len(data) > size:
-        while b"\n" not in cut and b"\r" not in cut and size < min(len(data), LONGEST_LINE):
-            size *= 4
-            cut = data[:size].removeprefix(BOM)
-        end = max(cut.rfind(b"\n"), cut.rfind(b"\r")) + 1
-        if not end and len(data) > size:
-            raise CatalogueError(
-                f"{path}: the first line is longer than {size:,} bytes. The line ends may have been lost; "
-                "export it again."
-            )
-        cut = cut[:end] or cut
-    try:
-        return cut.decode()
-    except UnicodeDecodeError:
-        raise _NotUtf8Error from None
-
-
-def _dialect(sample: str, told: Layout) -> _Dialect:
-    """What a sample shows, where it was not told."""
-    quote = told.quote
-    if quote is None:
-        quote = '"'
-        first = sample.splitlines()[0]
-        if '"' not in sample and re.fullmatch(r"'[^']*'(?:[,;\t|]'[^']*')+", first):
-            quote = "'"
-    escape = told.escape
-    if escape is None:
-        escape = "\\" if quote and re.search(r"\\" + quote + rf"[^,;\t|\r\n{quote}]", sample) else ""
-    end = LINE_ENDS[told.line_end] if told.line_end else _line_end(sample, quote)
-    separator = told.separator or _separator(sample, quote, escape)
-    return _Dialect(separator, end, quote, escape)
-
-
-def _header(sample: str, dialect: _Dialect, told: int | None, path: str) -> tuple[int, list[str], int]:
-    """The row of the headings (from 1), the headings, and how many bytes stand above them."""
-    lines: list[int] = []
-    rows: list[list[str]] = []
-    reader = csv.reader(io.StringIO(sample, newline=""), **dialect.settings)
-    before = 0
-    try:
-        for row in islice(reader, max(100, told or 0)):
-            rows.append(row)
-            lines.append(before)
-            before = reader.line_num
-    except csv.Error as error:
-        if "field larger" not in str(error):
-            raise CatalogueError(f"{path}, line {before + 1}: it cannot be read as a table ({error}).") from None
-        csv.field_size_limit(1 << 30)
-        return _header(sample, dialect, told, path)
-    if told is not None and told > len(rows):
-        raise CatalogueError(f"{path}: there is no line {told} for the header.")
-    place = told - 1 if told is not None else header_place(rows)
-    above = io.StringIO(sample, newline="")
-    skipped = "".join(islice(above, lines[place]))
-    return place + 1, rows[place] or [""], len(skipped.encode())
-
-
-def header_place(rows: list[list[str]]) -> int:
-    """Which of the first rows (from 0) holds the headings: the first one, unless those above it plainly are titles.
-
-    A title leaves most columns blank; the headings fill most of them, are all different, and few of them are numbers.
-    """
-    filled = [sum(bool(cell.strip()) for cell in row) for row in rows]
-    width = max((number for number, _ in Counter(len(row) for row in rows if any(row)).most_common(1)), default=0)
-    most = max(filled[:HEADER_WITHIN], default=0)
-    if not rows or width < 2 or filled[0] * 2 > width or filled[0] * 2 > most:
-        return _first_filled(rows)
-    for place, row in enumerate(rows[:HEADER_WITHIN]):
-        names = [cell.strip() for cell in row if cell.strip()]
-        if len(names) * 2 > width and len(names) == len(set(names)) and not _numbers(row):
-            return place
-    return _first_filled(rows)
-
-
-def _first_filled(rows: list[list[str]]) -> int:
-    """The first row with anything in it; but numbers under a blank row are no headings."""
-    place = next((n for n, row in enumerate(rows) if any(cell.strip() for cell in row)), 0)
-    return 0 if rows and place and _numbers(rows[place]) else place
-
-
-def _numbers(row: list[str]) -> bool:
-    """Whether half of what stands in a row and more are numbers."""
-    names = [cell.strip() for cell in row if cell.strip()]
-    return sum(name.lstrip("+-").replace(".", "").replace(",", "").isdigit() for name in names) * 2 >= len(names)
-
-
-def _characters(sample: str, size: int) -> int:
-    """How many characters the first bytes of a text are."""
-    return len(sample.encode()[:size].decode())
-
-
-def _quotes_all(sample: str, header: list[str], dialect: _Dialect) -> bool:
-    quote = dialect.quote
-    if not quote:
-        return False
-    return sample.startswith(
-        dialect.separator.join(quote + heading.replace(quote, quote * 2) + quote for heading in header)
-    )
-
-
-def _line_end(sample: str, quote: str) -> str:
-    """The line end of the first line that has one: CR LF, LF, or the CR alone of old."""
-    unquoted = "".join(sample.split(quote)[::2]) if quote else sample
-    first = min((place for place in (unquoted.find("\n"), unquoted.find("\r")) if place >= 0), default=-1)
-    if first < 0 or unquoted[first] == "\n":
-        return "\n"
-    return "\r\n" if unquoted[first : first + 2] == "\r\n" else "\r"
-
-
-def _separator(sample: str, quote: str, escape: str) -> str:
-    """The separator by which most of the first rows are equally wide, and that more than one cell."""
-
-    def score(separator: str) -> tuple[float, int]:
-        dialect = _Dialect(separator, "\n", quote, escape)
-        try:
-            rows = [len(row) for row in islice(dialect.rows(sample), 100) if row]
-        except csv.Error:
-            return (0.0, 0)
-        width, times = Counter(rows).most_common(1)[0] if rows else (0, 0)
-        first = rows[0] if rows else 0
-        if first > 1 and rows.count(first) * 2 >= times:  # the header's own width, if it is nearly as common
-            width, times = first, rows.count(first)
-        return (times / len(rows) if width > 1 else 0.0, width)
-
-    return max(SEPARATORS, key=score)
 
 
 def _stand_in(number: int) -> str:
@@ -420,7 +184,7 @@ def _parse(
     body: bytes,
     path: str,
     header: list[str],
-    dialect: _Dialect,
+    dialect: Dialect,
     number: int,
     only: Collection[str] | None = None,
 ) -> tuple[pl.DataFrame, bool]:
@@ -451,12 +215,12 @@ def _parse(
         _must_have_no_zeros(body.find(b"\0"), body, path, number)
     regular = cells is not None
     if cells is None:
-        plain = _Dialect(",", "\n", '"', "")
+        plain = Dialect(",", "\n", '"', "")
         cells = _split(_regular(body, path, len(header), dialect, number), names, plain).collect()
     return cells[1:], regular
 
 
-def _split(source: bytes, names: list[str], dialect: _Dialect) -> pl.LazyFrame:
+def _split(source: bytes, names: list[str], dialect: Dialect) -> pl.LazyFrame:
     return pl.scan_csv(
         source,
         glob=False,
@@ -475,7 +239,7 @@ QUOTED = (
 )
 
 
-def _quoting(body: bytes, dialect: _Dialect) -> tuple[bool, int]:
+def _quoting(body: bytes, dialect: Dialect) -> tuple[bool, int]:
     """Whether each quote stands where it may, and how many bytes quoting takes (less the quotes left in the text).
 
     Polars drops or moves other quotes without a word.
@@ -526,14 +290,14 @@ def _must_have_no_zeros(zero: int, body: bytes, path: str, number: int) -> None:
         raise CatalogueError(f"{path}, line {line:,}: there is a zero character in it. This is no table of text.")
 
 
-def _stray_line_ends(body: bytes, dialect: _Dialect, returns: bool) -> bool:
+def _stray_line_ends(body: bytes, dialect: Dialect, returns: bool) -> bool:
     """Whether there may be line ends of another sort than Polars is told of; `returns` says that there are CRs."""
     if dialect.end == "\r":
         return body.find(b"\n") >= 0
     return returns and re.search(rb"\r(?!\n)", body) is not None
 
 
-def _too_short(body: bytes, cells: pl.DataFrame, quoting: int, dialect: _Dialect, returns: bool) -> bool:
+def _too_short(body: bytes, cells: pl.DataFrame, quoting: int, dialect: Dialect, returns: bool) -> bool:
     """Whether a row has too few cells. Polars fills such a row: it ends in a blank cell, and separators are missing."""
     if cells.width == 1 or not (cells.to_series(-1) == "").any():
         return False
@@ -551,7 +315,7 @@ def _too_short(body: bytes, cells: pl.DataFrame, quoting: int, dialect: _Dialect
     return bool(body.count(separator.encode()) - inside != wanted)
 
 
-def _regular(body: bytes, path: str, width: int, dialect: _Dialect, number: int) -> bytes:
+def _regular(body: bytes, path: str, width: int, dialect: Dialect, number: int) -> bytes:
     """The same table written by the book, for a file that Polars does not take as it is; `number` is the header's line.
 
     A quote inside an unquoted cell, escapes and blank lines among the rows are put right; anything else that
@@ -560,7 +324,7 @@ def _regular(body: bytes, path: str, width: int, dialect: _Dialect, number: int)
     try:
         text = body.decode("utf-8-sig")
     except UnicodeDecodeError:
-        raise _NotUtf8Error from None
+        raise NotUtf8Error from None
     out = io.StringIO(newline="")
     writer = csv.writer(out, lineterminator="\n", quoting=csv.QUOTE_ALL)
     csv.field_size_limit(max(csv.field_size_limit(), len(text) + 1))
@@ -585,7 +349,7 @@ def _regular(body: bytes, path: str, width: int, dialect: _Dialect, number: int)
     return out.getvalue().encode()
 
 
-def _wrong_width(path: str, line: int, width: int, wanted: int, dialect: _Dialect) -> str:
+def _wrong_width(path: str, line: int, width: int, wanted: int, dialect: Dialect) -> str:
     cells = "1 cell" if width == 1 else f"{width} cells"
     hint = (
         f"A cell with a {SEPARATORS.get(dialect.separator, repr(dialect.separator))} in it may need quotes."

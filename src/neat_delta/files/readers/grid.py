@@ -16,7 +16,8 @@ from neat_delta.core.model.layout import Format, Layout
 from neat_delta.core.support.errors import CatalogueError
 from neat_delta.core.support.series import scattered
 from neat_delta.files.memory import digest
-from neat_delta.files.readers.delimited import Text, header_place
+from neat_delta.files.readers.delimited import Text
+from neat_delta.files.readers.dialect import header_place
 from neat_delta.files.readers.headings import column_numbers, must_be_headings, unnamed_columns
 
 __all__ = ["ERRORS", "MEMORY_COLUMN", "ORIGIN", "REMEMBERS", "Grid", "number", "to_text"]

@@ -8,7 +8,8 @@ import polars as pl
 
 from neat_delta.core.model.layout import Layout
 from neat_delta.core.support.series import scattered
-from neat_delta.files.readers.delimited import read_text, write_delimited
+from neat_delta.files.readers.delimited import read_text
+from neat_delta.files.writers.delimited import write_delimited
 from neat_delta.files.writers.forms.base import UpdateFormat, UpdateLayout
 
 __all__ = ["DELIMITED"]
