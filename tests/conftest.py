@@ -22,7 +22,7 @@ from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
 
 from neat_delta.core.support import sizes
-from neat_delta.demo import generate
+from tests import generate
 
 settings.register_profile(
     "default", deadline=None, suppress_health_check=[HealthCheck.too_slow, HealthCheck.function_scoped_fixture]

@@ -10,9 +10,8 @@ import pytest
 
 from neat_delta import ChangeSet, compare, read, read_changes, read_store
 from neat_delta.core.detect.damage import DAMAGES
-from neat_delta.demo import generate
 from neat_delta.files.changelines import change_lines
-from tests import afternoons
+from tests import afternoons, generate
 from tests.afternoons import DAMAGE, HANDS, ROWS, SLIPS, STORE, Sheet, catalogue
 from tests.conftest import first_of
 from tests.made import delimited

@@ -6,7 +6,7 @@ import csv
 import io
 from importlib.resources import files
 
-from neat_delta.demo.generate import FIELDS, demo_files
+from tests.generate import FIELDS, demo_files
 
 
 def test_the_shipped_files_are_what_the_generator_makes():

@@ -16,7 +16,8 @@ import pytest
 import neat_delta
 from neat_delta import CompareRequest, ListMapping, SettingError, Store
 from neat_delta.app import requests
-from neat_delta.app.requests import Request, request_of, settings_of, with_defaults
+from neat_delta.app.requests import with_defaults
+from neat_delta.app.settings import Request, request_of, settings_of
 from neat_delta.cli.main import VERBS
 from neat_delta.core.decide.policy import Policy
 from neat_delta.core.model.accept import Accept

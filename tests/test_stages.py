@@ -21,7 +21,7 @@ import pytest
 import neat_delta
 from neat_delta import Catalogue, CompareRequest
 from neat_delta.app.inputs import read_inputs
-from neat_delta.app.requests import request_of
+from neat_delta.app.settings import request_of
 from neat_delta.core.engine.round import Round
 from neat_delta.core.engine.whole import STAGES, run
 from neat_delta.core.support.errors import CatalogueError

@@ -45,22 +45,18 @@ if TYPE_CHECKING:
     from neat_delta.core.match.rows import HARMLESS
     from neat_delta.core.model.accept import Accept
     from neat_delta.core.model.catalogue import Catalogue, Source, as_catalogue
-    from neat_delta.core.model.changeset import (
-        ChangeSet,
+    from neat_delta.core.model.changeset import ChangeSet, Held, HeldCount, Item, Row
+    from neat_delta.core.model.columns import ColumnMapping, ColumnMatch
+    from neat_delta.core.model.header import (
         CheckFinding,
         Counts,
         Damaged,
         FindingSummary,
         Header,
-        Held,
-        HeldCount,
-        Item,
         LikelyCode,
         NearKey,
-        Row,
         SetAside,
     )
-    from neat_delta.core.model.columns import ColumnMapping, ColumnMatch
     from neat_delta.core.model.importer import Importer
     from neat_delta.core.model.layout import Layout, Notation
     from neat_delta.core.model.lists import ListField, ListMapping
@@ -110,7 +106,7 @@ _HOMES = {
     "CatalogueError": "core.support.errors",
     "ChangeSet": "core.model.changeset",
     "ChangeSetError": "core.support.errors",
-    "CheckFinding": "core.model.changeset",
+    "CheckFinding": "core.model.header",
     "Checked": "app.check",
     "Column": "core.worksheet.cut",
     "ColumnMapping": "core.model.columns",
@@ -123,16 +119,16 @@ _HOMES = {
     "SettingError": "core.support.errors",
     "Condition": "core.query.parse",
     "ConditionError": "core.support.errors",
-    "Counts": "core.model.changeset",
-    "Damaged": "core.model.changeset",
+    "Counts": "core.model.header",
+    "Damaged": "core.model.header",
     "Facts": "core.review.facts",
     "Field": "core.model.store",
     "FieldFigures": "core.review.figures",
     "FileError": "core.support.errors",
     "FileForm": "core.model.store",
-    "FindingSummary": "core.model.changeset",
+    "FindingSummary": "core.model.header",
     "HARMLESS": "core.match.rows",
-    "Header": "core.model.changeset",
+    "Header": "core.model.header",
     "Held": "core.model.changeset",
     "HeldCount": "core.model.changeset",
     "Importer": "core.model.importer",
@@ -140,10 +136,10 @@ _HOMES = {
     "Key": "core.model.store",
     "Layout": "core.model.layout",
     "Learned": "core.infer.learn",
-    "LikelyCode": "core.model.changeset",
+    "LikelyCode": "core.model.header",
     "Manifest": "core.model.manifest",
     "Matches": "app.match",
-    "NearKey": "core.model.changeset",
+    "NearKey": "core.model.header",
     "NeatDeltaError": "core.support.errors",
     "Notation": "core.model.layout",
     "OutputError": "core.support.errors",
@@ -155,7 +151,7 @@ _HOMES = {
     "ProofError": "core.support.errors",
     "Row": "core.model.changeset",
     "Rows": "core.query.terms",
-    "SetAside": "core.model.changeset",
+    "SetAside": "core.model.header",
     "SheetFile": "app.sheet",
     "Source": "core.model.catalogue",
     "Store": "core.model.store",

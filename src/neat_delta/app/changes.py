@@ -12,7 +12,8 @@ from pathlib import Path as FilePath
 from typing import TYPE_CHECKING, Any
 
 from neat_delta.app.inputs import Path
-from neat_delta.app.requests import WriteRequest, request_of
+from neat_delta.app.requests import WriteRequest
+from neat_delta.app.settings import request_of
 from neat_delta.app.write import importer_as_asked, write
 from neat_delta.core.model.changeset import ChangeSet
 from neat_delta.core.model.importer import Importer

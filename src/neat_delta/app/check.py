@@ -8,7 +8,8 @@ from typing import Any
 import polars as pl
 
 from neat_delta.app.inputs import Path
-from neat_delta.app.requests import CheckRequest, request_of
+from neat_delta.app.requests import CheckRequest
+from neat_delta.app.settings import request_of
 from neat_delta.app.sources import Table, export_of, store_of
 from neat_delta.core.checks import catalogue_findings, idle_checks
 from neat_delta.core.decide.decide import decide

@@ -10,7 +10,8 @@ from typing import TYPE_CHECKING, Any
 
 from neat_delta.app.changes import Changes, in_hand
 from neat_delta.app.inputs import Path, as_compare, read_inputs, translated
-from neat_delta.app.requests import CompareRequest, RecodeRequest, request_of
+from neat_delta.app.requests import CompareRequest, RecodeRequest
+from neat_delta.app.settings import request_of
 from neat_delta.app.sources import Table, catalogue_of, export_of, store_of
 from neat_delta.core.engine.round import Round
 from neat_delta.core.engine.whole import run

@@ -9,7 +9,8 @@ import msgspec
 
 from neat_delta.app.changes import Changes, in_hand
 from neat_delta.app.inputs import Path, as_compare, rules_of
-from neat_delta.app.requests import EditRequest, request_of
+from neat_delta.app.requests import EditRequest
+from neat_delta.app.settings import request_of
 from neat_delta.app.sources import Table, export_of, store_of
 from neat_delta.core.engine.round import Round
 from neat_delta.core.engine.whole import run

@@ -11,9 +11,11 @@ from typing import TYPE_CHECKING
 
 import msgspec
 
-from neat_delta.app.requests import CompareRequest, settings_of, with_defaults
+from neat_delta.app.requests import CompareRequest, with_defaults
+from neat_delta.app.settings import settings_of
 from neat_delta.app.sources import Table, catalogue_of, export_of, store_of
-from neat_delta.core.lists.translate import ListOptions, TranslatedList
+from neat_delta.core.lists.draft import ListOptions
+from neat_delta.core.lists.translate import TranslatedList
 from neat_delta.core.lists.translate import translate as translate_list
 from neat_delta.core.model.importer import NEW_CODE
 from neat_delta.core.model.lists import ListMapping

@@ -9,7 +9,8 @@ from typing import TYPE_CHECKING, Any
 import msgspec
 
 from neat_delta.app.inputs import Inputs, Path, as_compare, read_inputs, translated
-from neat_delta.app.requests import MatchRequest, request_of
+from neat_delta.app.requests import MatchRequest
+from neat_delta.app.settings import request_of
 from neat_delta.app.sources import Table
 from neat_delta.core.match.keys import KeyIndex
 from neat_delta.core.match.prepare import AlignedInputs, align_inputs

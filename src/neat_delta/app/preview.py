@@ -5,7 +5,8 @@ from __future__ import annotations
 from collections.abc import Collection, Sequence
 from typing import Any
 
-from neat_delta.app.requests import PreviewRequest, request_of
+from neat_delta.app.requests import PreviewRequest
+from neat_delta.app.settings import request_of
 from neat_delta.app.sources import Table, catalogue_of
 from neat_delta.core.model.catalogue import Catalogue
 from neat_delta.core.model.changeset import ChangeSet

@@ -4,121 +4,35 @@ option; whatever is said is read here, and what holds where several say somethin
 
 from __future__ import annotations
 
-from collections.abc import Mapping, Sequence
-from dataclasses import dataclass
-from functools import cache
-from typing import TYPE_CHECKING, Annotated, Any, Literal, Self, TypeVar, get_args, get_type_hints
+from collections.abc import Sequence
+from typing import TYPE_CHECKING, Annotated, Any, Literal, Self, get_args
 
 import msgspec
 
-from neat_delta.app.forms import BLANKS, CLASHES, Accepts, Commas, Flag, Form, Names, Number, OneOf, Pairs, Word
+from neat_delta.app.forms import BLANKS, CLASHES, Accepts, Commas, Flag, Names, Number, OneOf, Pairs, Word
 from neat_delta.core.model.accept import Accept
 from neat_delta.core.model.choices import ItemOrder, KeepMargin, LevelShown, Verdict
 from neat_delta.core.model.layout import Notation
 from neat_delta.core.model.store import Blanks, Clash
-from neat_delta.core.support.errors import SettingError
-from neat_delta.core.support.nearest import did_you_mean
 
 if TYPE_CHECKING:
     from neat_delta.core.engine.options import CompareOptions
     from neat_delta.core.model.lists import ListMapping
     from neat_delta.core.model.store import Store
+from neat_delta.app.settings import Request, Setting, settings_of
 
 __all__ = [
     "CheckRequest",
     "CompareRequest",
     "EditRequest",
-    "Group",
     "LearnRequest",
     "MatchRequest",
     "PreviewRequest",
     "RecodeRequest",
-    "Request",
-    "Setting",
     "SheetRequest",
     "WriteRequest",
-    "request_of",
-    "settings_of",
     "with_defaults",
 ]
-
-Group = Literal[
-    "What is set",
-    "What is let through",
-    "Items and fields",
-    "Suppliers' lists and rules",
-    "Which items",
-    "How they are shown",
-    "How the files are made",
-]
-
-
-@dataclass(frozen=True, slots=True)
-class Setting:
-    """How a setting is said (`form`), what it does (`does`, as in a list of options), among which others it stands, and
-    what stands for its value (`metavar`; None: nothing, as it is a flag).
-    """
-
-    form: Form
-    does: str
-    group: Group
-    metavar: str | None = None
-
-
-class Request(msgspec.Struct, frozen=True, kw_only=True):
-    """What one step is asked for. SettingError names the setting whose value is none."""
-
-    def __post_init__(self) -> None:
-        for name, setting in settings_of(type(self)).items():
-            said = getattr(self, name)
-            try:
-                value = setting.form.read(said)
-            except ValueError as error:
-                raise SettingError(name, str(error)) from None
-            except TypeError:
-                raise SettingError(name, f"{said!r} is nothing that can be said there: {setting.does}") from None
-            msgspec.structs.force_setattr(self, name, value)
-
-    def over(self, other: Self) -> Self:
-        """What is said here, and where nothing is what the `other` says."""
-        settings = settings_of(type(self))
-        both = {name: one.form.over(getattr(self, name), getattr(other, name)) for name, one in settings.items()}
-        return msgspec.structs.replace(self, **both)
-
-
-Asked = TypeVar("Asked", bound=Request)
-
-
-@cache
-def settings_of(request: type[Request]) -> dict[str, Setting]:
-    """The settings of a request by their names, in their order.
-
-    >>> settings_of(CheckRequest)["key"].metavar
-    'FIELD'
-    """
-    hints = get_type_hints(request, include_extras=True)
-    marks = {name: getattr(hint, "__metadata__", ()) for name, hint in hints.items()}
-    return {name: one for name, parts in marks.items() for one in parts if isinstance(one, Setting)}
-
-
-def request_of(request: type[Asked], said: Mapping[str, Any]) -> Asked:
-    """The request that these settings make, each by its name (None: nothing is said); SettingError for a name that is
-    none, with the nearest, and for a value that is none.
-
-    >>> request_of(CompareRequest, {"blanks": "clear", "accept": ["slip:price"]}).blanks
-    {'': 'clear'}
-    >>> try:
-    ...     request_of(CompareRequest, {"acept": "slip"})
-    ... except SettingError as error:
-    ...     print(error.what)
-    there is no such setting. Did you mean "accept"?
-    """
-    names = request.__struct_fields__
-    for name in said:
-        if name not in names:
-            known = f"There are: {', '.join(names)}."
-            raise SettingError(name, f"there is no such setting.{did_you_mean(name, names, known)}")
-    return request(**{name: value for name, value in said.items() if value is not None})
 
 
 Key = Annotated[
@@ -131,6 +45,8 @@ Key = Annotated[
         "FIELD",
     ),
 ]
+
+
 Headings = Annotated[
     dict[str, str],
     Setting(
@@ -140,13 +56,19 @@ Headings = Annotated[
         "HEADING=FIELD",
     ),
 ]
+
+
 Only = Annotated[
     tuple[str, ...],
     Setting(Commas(), "Only these fields, with commas between: price,stock.", "Items and fields", "FIELDS"),
 ]
+
+
 Ignored = Annotated[
     tuple[str, ...], Setting(Names(), "Leave this heading out; may be repeated.", "Items and fields", "HEADING")
 ]
+
+
 Added = Annotated[
     tuple[str, ...],
     Setting(
@@ -156,10 +78,14 @@ Added = Annotated[
         "FIELD",
     ),
 ]
+
+
 Images = Annotated[
     str | None,
     Setting(Word(), "The folder of the image files, to report those that are not in it.", "Items and fields", "DIR"),
 ]
+
+
 Accepted = Annotated[
     tuple[Accept, ...],
     Setting(
@@ -170,6 +96,8 @@ Accepted = Annotated[
         "CHECK[:WHICH]",
     ),
 ]
+
+
 NewValues = Annotated[
     tuple[str, ...],
     Setting(
@@ -179,6 +107,8 @@ NewValues = Annotated[
         "FIELD",
     ),
 ]
+
+
 MatchBy = Annotated[
     tuple[str, ...],
     Setting(
@@ -188,6 +118,8 @@ MatchBy = Annotated[
         "FIELD",
     ),
 ]
+
+
 Constants = Annotated[
     dict[str, str],
     Setting(
@@ -197,6 +129,8 @@ Constants = Annotated[
         "FIELD=TEXT",
     ),
 ]
+
+
 Prefer = Annotated[
     str | None,
     Setting(
@@ -206,6 +140,8 @@ Prefer = Annotated[
         "first|last|lowest:FIELD|highest:FIELD",
     ),
 ]
+
+
 Values = Annotated[
     dict[str, str],
     Setting(

@@ -7,7 +7,8 @@ from dataclasses import dataclass
 from typing import TYPE_CHECKING, Any, Literal
 
 from neat_delta.app.inputs import Path
-from neat_delta.app.requests import SheetRequest, request_of
+from neat_delta.app.requests import SheetRequest
+from neat_delta.app.settings import request_of
 from neat_delta.app.sources import Table, export_of, store_of
 from neat_delta.core.model.layout import Layout, Notation
 from neat_delta.core.query.expressions import condition

@@ -9,7 +9,8 @@ from typing import Any
 import msgspec
 import polars as pl
 
-from neat_delta.app.requests import WriteRequest, request_of
+from neat_delta.app.requests import WriteRequest
+from neat_delta.app.settings import request_of
 from neat_delta.core.engine.answered import answer
 from neat_delta.core.model.catalogue import Catalogue
 from neat_delta.core.model.changeset import ChangeSet

@@ -17,7 +17,8 @@ from neat_delta.core.support.series import scattered
 
 if TYPE_CHECKING:
     from neat_delta.app.sheet import SheetFile
-    from neat_delta.core.model.changeset import ChangeSet, Header
+    from neat_delta.core.model.changeset import ChangeSet
+    from neat_delta.core.model.header import Header
     from neat_delta.core.model.layout import Layout, Notation
     from neat_delta.core.model.lists import ListMapping
     from neat_delta.core.model.store import Store

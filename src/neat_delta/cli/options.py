@@ -8,7 +8,7 @@ from typing import Any, TypeVar, get_args
 
 import click
 
-from neat_delta.app.requests import Group, Request, request_of, settings_of
+from neat_delta.app.settings import Group, Request, request_of, settings_of
 from neat_delta.core.support.errors import SettingError
 from neat_delta.report.settings import as_options, option_of
 

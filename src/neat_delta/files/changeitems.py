@@ -9,13 +9,9 @@ import msgspec
 import polars as pl
 from polars.exceptions import PolarsError
 
-from neat_delta.core.model.changeset import (
-    ChangeSet,
-    Header,
-    Item,
-    held,
-)
+from neat_delta.core.model.changeset import ChangeSet, Item, held
 from neat_delta.core.model.choices import Verdict
+from neat_delta.core.model.header import Header
 from neat_delta.core.model.schemas import (
     ITEMS_SCHEMA,
     cells_schema,

@@ -16,18 +16,9 @@ from polars.exceptions import PolarsError
 from neat_delta.core.match.keys import comparable
 from neat_delta.core.match.prepare import prepare_columns, with_unseen
 from neat_delta.core.model.catalogue import MARK, Catalogue, Source
-from neat_delta.core.model.changeset import (
-    FORMAT,
-    VERSION,
-    ChangeSet,
-    CheckFinding,
-    Computed,
-    Damaged,
-    Header,
-    Meanwhile,
-    Unresolved,
-)
+from neat_delta.core.model.changeset import ChangeSet
 from neat_delta.core.model.choices import Verdict
+from neat_delta.core.model.header import FORMAT, VERSION, CheckFinding, Computed, Damaged, Header, Meanwhile, Unresolved
 from neat_delta.core.model.schemas import (
     COMPUTED_SCHEMA,
     DAMAGED_SCHEMA,

@@ -6,7 +6,7 @@ from pathlib import Path
 
 import polars as pl
 
-from neat_delta.core.model.changeset import Header
+from neat_delta.core.model.header import Header
 from neat_delta.core.model.importer import NEW_CODE
 from neat_delta.core.model.layout import Layout
 from neat_delta.core.support.errors import OutputError

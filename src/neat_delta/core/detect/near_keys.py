@@ -14,7 +14,7 @@ import polars as pl
 
 from neat_delta.core.detect.damage.keys import damaged_keys, made_of
 from neat_delta.core.model.catalogue import MARK, Catalogue
-from neat_delta.core.model.changeset import NearKey
+from neat_delta.core.model.header import NearKey
 from neat_delta.core.model.reasons import NEAR
 from neat_delta.core.support.series import constant, scattered
 

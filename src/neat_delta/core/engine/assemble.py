@@ -18,7 +18,8 @@ from neat_delta.core.engine.round import Draft
 from neat_delta.core.engine.rows import Placed, row_findings
 from neat_delta.core.match.keys import KeyIndex, stripped
 from neat_delta.core.match.likely import likely_codes
-from neat_delta.core.model.changeset import FORMAT, VERSION, ChangeSet, Counts, FindingSummary, Header
+from neat_delta.core.model.changeset import ChangeSet
+from neat_delta.core.model.header import FORMAT, VERSION, Counts, FindingSummary, Header
 from neat_delta.core.model.importer import NEW_CODE
 from neat_delta.core.model.reasons import EMPTIED, GONE, NEAR, NEW
 from neat_delta.core.model.schemas import (

@@ -7,7 +7,7 @@ from typing import TYPE_CHECKING
 import polars as pl
 
 from neat_delta.core.match.keys import stripped
-from neat_delta.core.model.changeset import FindingSummary
+from neat_delta.core.model.header import FindingSummary
 from neat_delta.core.model.reasons import LIST, RULE
 from neat_delta.core.model.rules import RuleText
 from neat_delta.core.model.schemas import (

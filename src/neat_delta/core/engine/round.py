@@ -22,7 +22,8 @@ if TYPE_CHECKING:
     from neat_delta.core.match.prepare import AlignedInputs
     from neat_delta.core.match.rows import Matched
     from neat_delta.core.model.catalogue import Catalogue
-    from neat_delta.core.model.changeset import ChangeSet, LikelyCode
+    from neat_delta.core.model.changeset import ChangeSet
+    from neat_delta.core.model.header import LikelyCode
     from neat_delta.core.model.store import Field, Store
 
 __all__ = ["Draft", "Round"]

@@ -18,8 +18,8 @@ from neat_delta.core.match.keys import KeyIndex
 from neat_delta.core.match.prepare import AlignedInputs, align_inputs
 from neat_delta.core.match.rows import REPEATS, SAME_ROW, Matched, match_rows
 from neat_delta.core.model.catalogue import listed
-from neat_delta.core.model.changeset import FindingDone, FindingSummary, NearKey, SetAside
 from neat_delta.core.model.columns import ColumnOptions
+from neat_delta.core.model.header import FindingDone, FindingSummary, NearKey, SetAside
 from neat_delta.core.model.importer import NEW_CODE
 from neat_delta.core.model.store import Key, Store
 from neat_delta.core.rekey.moves import UNKNOWN

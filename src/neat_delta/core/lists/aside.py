@@ -6,7 +6,7 @@ from collections.abc import Iterable, Sequence
 
 import polars as pl
 
-from neat_delta.core.model.changeset import SetAside
+from neat_delta.core.model.header import SetAside
 
 __all__ = ["rows_aside"]
 

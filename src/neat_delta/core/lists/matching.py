@@ -20,7 +20,7 @@ from neat_delta.core.lists.aside import rows_aside
 from neat_delta.core.match.keys import KeyIndex
 from neat_delta.core.match.rows import SAME_ROW, TOTAL_ROW, Matched, row_reasons, total_rows
 from neat_delta.core.model.catalogue import MARK, Catalogue, listed
-from neat_delta.core.model.changeset import NearKey, SetAside
+from neat_delta.core.model.header import NearKey, SetAside
 from neat_delta.core.model.layout import Notation
 from neat_delta.core.model.lists import ListMapping
 from neat_delta.core.model.store import Field, Key

@@ -11,7 +11,7 @@ from neat_delta.core.kinds import blank
 from neat_delta.core.lists.aside import rows_aside
 from neat_delta.core.match.rows import SAME_ROW
 from neat_delta.core.model.catalogue import MARK, Catalogue, listed
-from neat_delta.core.model.changeset import SetAside
+from neat_delta.core.model.header import SetAside
 from neat_delta.core.model.lists import ListMapping, Spread, Stack
 from neat_delta.core.support.errors import CatalogueError
 from neat_delta.core.support.nearest import did_you_mean, nearest

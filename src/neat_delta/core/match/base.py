@@ -17,8 +17,8 @@ from neat_delta.core.match.keys import KeyIndex, stripped
 from neat_delta.core.match.likely import likely_codes
 from neat_delta.core.match.prepare import ANY_COLUMNS, AlignedInputs, align_inputs, prepare_columns
 from neat_delta.core.match.rows import Matched
-from neat_delta.core.model.changeset import LikelyCode
 from neat_delta.core.model.columns import ColumnMapping, ColumnOptions
+from neat_delta.core.model.header import LikelyCode
 from neat_delta.core.model.importer import NEW_CODE
 from neat_delta.core.model.store import Store, continued
 from neat_delta.core.support.errors import CatalogueError

@@ -10,7 +10,7 @@ import polars as pl
 from neat_delta.core.infer.headings import NAME_HEADINGS, plain_heading
 from neat_delta.core.kinds import blank
 from neat_delta.core.match.keys import stripped
-from neat_delta.core.model.changeset import LikelyCode
+from neat_delta.core.model.header import LikelyCode
 from neat_delta.core.model.store import Field
 from neat_delta.core.support.series import constant, scattered
 

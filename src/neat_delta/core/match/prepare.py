@@ -22,7 +22,7 @@ from neat_delta.core.model.store import Continued, Field, Key, Store, continued
 from neat_delta.core.support.errors import CatalogueError
 
 if TYPE_CHECKING:
-    from neat_delta.core.model.changeset import Header
+    from neat_delta.core.model.header import Header
 
 __all__ = [
     "ANY_COLUMNS",

@@ -15,7 +15,7 @@ import polars as pl
 from neat_delta.core.kinds import blank
 from neat_delta.core.match.keys import KeyIndex
 from neat_delta.core.model.catalogue import Catalogue, listed
-from neat_delta.core.model.changeset import NearKey, SetAside
+from neat_delta.core.model.header import NearKey, SetAside
 from neat_delta.core.support.background import submit
 from neat_delta.core.support.errors import CatalogueError
 from neat_delta.core.support.series import constant, scattered

@@ -9,8 +9,8 @@ from functools import partial
 import polars as pl
 
 from neat_delta.core.model.catalogue import MARK
-from neat_delta.core.model.changeset import NearKey, SetAside
 from neat_delta.core.model.columns import ColumnMatch
+from neat_delta.core.model.header import NearKey, SetAside
 from neat_delta.core.model.rules import RuleText
 from neat_delta.core.model.schemas import PROBLEMS, WORKED, empty
 

@@ -11,8 +11,9 @@ import polars as pl
 
 from neat_delta.core.model.after import with_cells, without
 from neat_delta.core.model.catalogue import Catalogue
-from neat_delta.core.model.changeset import ChangeSet, Counts
+from neat_delta.core.model.changeset import ChangeSet
 from neat_delta.core.model.choices import Verdict
+from neat_delta.core.model.header import Counts
 from neat_delta.core.model.importer import Removal
 from neat_delta.core.model.schemas import ITEMS_SCHEMA, cells_schema, conform
 from neat_delta.core.outcome.located import Located

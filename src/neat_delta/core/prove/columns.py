@@ -13,7 +13,7 @@ from neat_delta.core.support.errors import ProofError
 from neat_delta.core.support.series import constant
 
 if TYPE_CHECKING:
-    from neat_delta.core.model.changeset import Header
+    from neat_delta.core.model.header import Header
     from neat_delta.core.model.importer import Importer
     from neat_delta.core.model.update import Action
 

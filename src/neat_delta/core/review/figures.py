@@ -11,7 +11,8 @@ import polars as pl
 from neat_delta.core.kinds import KINDS, numbers
 from neat_delta.core.kinds.base import EXACT as CONTEXT
 from neat_delta.core.kinds.number import EXACT, NUMBER_KINDS
-from neat_delta.core.model.changeset import ChangeSet, Header, held
+from neat_delta.core.model.changeset import ChangeSet, held
+from neat_delta.core.model.header import Header
 from neat_delta.core.model.store import Field
 
 __all__ = ["Differences", "FieldFigures", "amounts", "figures"]

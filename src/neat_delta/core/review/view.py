@@ -13,8 +13,9 @@ from neat_delta.core.infer.learn import learn_sample
 from neat_delta.core.match.keys import KeyIndex
 from neat_delta.core.model.after import field_after
 from neat_delta.core.model.catalogue import MARK, Catalogue
-from neat_delta.core.model.changeset import ChangeSet, Header, held
+from neat_delta.core.model.changeset import ChangeSet, held
 from neat_delta.core.model.choices import ItemOrder
+from neat_delta.core.model.header import Header
 from neat_delta.core.model.reasons import sort_of
 from neat_delta.core.review.figures import amounts
 from neat_delta.core.support.series import constant, scattered

@@ -9,14 +9,8 @@ from rich.console import Console
 from rich.text import Text
 
 from neat_delta.core.model.catalogue import listed
-from neat_delta.core.model.changeset import (
-    ChangeSet,
-    Header,
-    LikelyCode,
-    code_changes,
-    counted,
-    held,
-)
+from neat_delta.core.model.changeset import ChangeSet, code_changes, counted, held
+from neat_delta.core.model.header import Header, LikelyCode
 from neat_delta.core.model.reasons import sort_of
 from neat_delta.core.rekey.moves import codes_in
 from neat_delta.report.facts import (

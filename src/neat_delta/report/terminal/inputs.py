@@ -13,9 +13,7 @@ from rich.text import Text
 
 from neat_delta.core.diff.equality import kinds_said
 from neat_delta.core.model.catalogue import Catalogue, listed
-from neat_delta.core.model.changeset import (
-    Header,
-)
+from neat_delta.core.model.header import Header
 from neat_delta.core.model.importer import NEW_CODE
 from neat_delta.report.settings import as_options
 from neat_delta.report.text import count, cut, key_text, shown

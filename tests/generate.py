@@ -1,6 +1,6 @@
 """Writes the demo store: Quillfern Apiary Supply, a made-up shop for beekeepers.
 
-`python -m neat_delta.demo.generate DIR` writes `live.csv` (the export of 418 items), `sheet.csv` (the copy somebody
+`python -m tests.generate DIR` writes `live.csv` (the export of 418 items), `sheet.csv` (the copy somebody
 edited, with the accidents of the afternoon), `supplier.csv` (a supplier's price list), `codes.csv` (new codes),
 `quotes.csv` (open quotes) and `fresh.csv` (the export of the day after). All ship inside the package; the same seed
 always gives the same bytes.
