@@ -9,6 +9,7 @@ each as a line of a diff, and the share that was killed; ends with status 1 wher
 from __future__ import annotations
 
 import argparse
+import ast
 import os
 import random
 import subprocess
@@ -16,6 +17,7 @@ import sys
 import tempfile
 from collections.abc import Iterator
 from difflib import unified_diff
+from itertools import islice
 from pathlib import Path
 from typing import NamedTuple
 
@@ -109,6 +111,24 @@ def mutants(root: Path, folder: str | None) -> list[Mutant]:
     return every
 
 
+def acts(mutant: Mutant) -> bool:
+    """Whether the slip is in code that runs, and not in an annotation, which nobody evaluates."""
+    code = mutant.path.read_text()
+    return _without_annotations(code) != _without_annotations(mutate_code(code, mutant.operator, mutant.occurrence))
+
+
+def _without_annotations(code: str) -> str:
+    tree = ast.parse(code)
+    for node in ast.walk(tree):
+        if isinstance(node, ast.arg):
+            node.annotation = None
+        elif isinstance(node, ast.FunctionDef):
+            node.returns = None
+        elif isinstance(node, ast.AnnAssign):
+            node.annotation = ast.Constant(None)
+    return ast.dump(tree)
+
+
 def killed(root: Path, mutant: Mutant) -> bool:
     """Whether a test notices it; the file is put back."""
     code = mutant.path.read_text()
@@ -146,7 +166,8 @@ def main() -> None:
         root = Path(name) / "copy"
         subprocess.run(["git", "clone", "--quiet", ".", str(root)], check=True)
         every = mutants(root, asked.folder)
-        drawn = random.Random(asked.seed).sample(every, min(asked.count, len(every)))
+        random.Random(asked.seed).shuffle(every)
+        drawn = list(islice(filter(acts, every), asked.count))
         survivors = 0
         for number, mutant in enumerate(drawn, 1):
             if not killed(root, mutant):

@@ -4,14 +4,17 @@ store file, and each beside an edit of a person's that looks like it.
 
 from __future__ import annotations
 
+import calendar
 import re
+from datetime import date
+from fractions import Fraction
 
 import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
 from neat_delta import Field, Key, Store, as_catalogue, compare
-from neat_delta.core.spreadsheet.reading import rewritten
+from neat_delta.core.spreadsheet.reading import readings, rewritten
 
 REWRITTEN = [
     ("DEC-3092", "3092-12-01"),
@@ -104,3 +107,14 @@ def test_no_text_is_too_odd_to_be_read(one, other):
     assert rewritten(one, other) in {True, False}
     if one.strip() and rewritten(one, one):
         assert rewritten(f" {one}", f"{one} ")
+
+
+@pytest.mark.parametrize("year", [1900, 1904, 1999, 2000, 2026, 2100])
+def test_a_day_is_counted_as_the_calendar_has_it_and_the_day_after_the_last_is_none(year):
+    for month in range(1, 13):
+        last = calendar.monthrange(year, month)[1]
+        for day in (1, last):
+            number = (date(year, month, day) - date(1899, 12, 30)).days
+            assert Fraction(number) in readings(f"{year}-{month:02}-{day:02}")
+        assert readings(f"{year}-{month:02}-{last + 1:02}") == frozenset()
+    assert readings(f"{year}-13-01") == readings(f"{year}-00-01") == readings(f"{year}-01-00") == frozenset()
