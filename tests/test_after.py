@@ -10,6 +10,9 @@ from pathlib import Path
 
 import pytest
 
+import neat_delta
+from neat_delta import as_catalogue
+
 STORE = """version = 1
 [key]
 fields = ["sku"]
@@ -486,3 +489,12 @@ def test_a_change_set_that_a_folder_was_made_of_is_not_replaced_in_silence(begin
     put("sheet.csv", "sku,price\nA,11.90\n")
     done = run(*again)
     assert "out was made of the change set that c.jsonl was before" in done.stderr
+
+
+def test_what_is_sent_again_names_the_rows_of_the_sheet_that_it_came_from():
+    live = as_catalogue({"sku": ["QA-1", "QA-2", "QA-3"], "price": ["9.90", "20.00", "5.00"]}, "live")
+    sheet = as_catalogue({"sku": ["QA-3", "QA-2", "QA-1"], "price": ["6.00", "20.00", "10.50"]}, "sheet")
+    changes = neat_delta.compare(live, sheet)
+    landed = as_catalogue({"sku": ["QA-1", "QA-2", "QA-3"], "price": ["9.90", "20.00", "6.00"]}, "after")
+    again, _ = neat_delta.retry(changes, landed, neat_delta.confirm_changes(changes, live, landed))
+    assert again.items.select("live", "sheet").rows() == [(2, 4)]
