@@ -17,7 +17,7 @@ from neat_delta.core.model.schemas import RULE_FINDINGS, empty
 from neat_delta.core.model.store import CheckName, Field, LevelName, Store
 from neat_delta.core.support import sizes
 from neat_delta.core.support.distinct import map_distinct
-from neat_delta.core.support.series import constant, scattered
+from neat_delta.core.support.series import constant, numbered, scattered
 
 __all__ = [
     "Check",
@@ -132,8 +132,7 @@ def looked_up(context: CheckContext) -> CheckContext:
 def _filled(context: CheckContext, names: Sequence[str]) -> dict[str, pl.DataFrame]:
     """The cells of these fields that are not blank, by field; of numbers with `old` and `new` as exact decimals."""
     cells = pl.concat([context.cells[name] for name in names])
-    heights = [context.cells[name].height for name in names]
-    of = pl.concat([constant(number, height, pl.UInt32) for number, height in enumerate(heights)], rechunk=True)
+    of = numbered([context.cells[name].height for name in names])
     filled = cells.with_columns(of.alias("of")).filter(~blank(pl.col("after")))
     if context.settings.get(names[0], Field()).kind in NUMBER_KINDS:
         filled = filled.hstack(map_distinct(filled.select("before", "after"), partial(_numbers, context, names[0])))

@@ -15,7 +15,7 @@ from neat_delta.core.kinds.number import CURRENCY, NUMBER_KINDS, marks
 from neat_delta.core.model.layout import Notation
 from neat_delta.core.model.store import Field
 from neat_delta.core.support import sizes
-from neat_delta.core.support.series import constant
+from neat_delta.core.support.series import numbered
 
 __all__ = ["NUMBER", "NUMBERS", "could_be", "currency_of", "date_form_of", "same_notation", "writing_of"]
 
@@ -108,7 +108,7 @@ def _together(columns: Iterable[pl.Series]) -> Iterator[pl.DataFrame]:
 
 
 def _laid_together(columns: Sequence[pl.Series]) -> pl.DataFrame:
-    of = pl.concat([constant(number, column.len(), pl.UInt32) for number, column in enumerate(columns)], rechunk=True)
+    of = numbered([column.len() for column in columns])
     texts = pl.concat([column.alias("text") for column in columns])
     return pl.DataFrame([of.alias("of"), texts.str.strip_chars()])
 

@@ -158,12 +158,14 @@ MOST_DETAILED = 1_000
 def _set_side_by_side(sheet: Catalogue, texts: pl.DataFrame, rows: pl.DataFrame, reasons: pl.Series) -> pl.Series:
     """The reasons with those of rows that say different things of one item (`live`)."""
     groups = rows.group_by("live", maintain_order=True).agg("sheet")["sheet"].to_list()
+    at, said = list[int](), list[str]()
     for number, places in enumerate(groups):
         numbers = sheet.row(pl.Series(places, dtype=pl.Int64)).to_list()
-        said = _side_by_side(texts.gather(places), numbers) if number < MOST_DETAILED else _for_one_item(numbers)
-        for place in places:
-            reasons[place] = said
-    return reasons
+        detailed = number < MOST_DETAILED
+        reason = _side_by_side(texts.gather(places), numbers) if detailed else _for_one_item(numbers)
+        at += places
+        said += [reason] * len(places)
+    return scattered(reasons, at, pl.Series(said, dtype=pl.String))
 
 
 def _for_one_item(numbers: Sequence[int]) -> str:

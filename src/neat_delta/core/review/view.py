@@ -25,8 +25,6 @@ if TYPE_CHECKING:
 
 __all__ = ["View", "first", "flagged", "names_of", "rows_of", "view"]
 
-"""The order of live's rows; by key; by name; the largest change in per cent first, of what is to be sent."""
-
 
 @dataclass(frozen=True, slots=True)
 class View:

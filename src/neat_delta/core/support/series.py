@@ -4,11 +4,12 @@ puts values into a column.
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from typing import Any
 
 import polars as pl
 
-__all__ = ["constant", "scattered"]
+__all__ = ["constant", "numbered", "scattered"]
 
 
 def constant(value: Any, length: int, dtype: pl.DataType | type[pl.DataType] | None = None) -> pl.Series:  # noqa: ANN401
@@ -18,6 +19,15 @@ def constant(value: Any, length: int, dtype: pl.DataType | type[pl.DataType] | N
     (['held', 'held'], String)
     """
     return pl.Series([value], dtype=dtype).new_from_index(0, length)
+
+
+def numbered(lengths: Sequence[int]) -> pl.Series:
+    """Of columns of these lengths that are laid together, for each row the number of the column that it is of.
+
+    >>> numbered([2, 0, 1]).to_list()
+    [0, 0, 2]
+    """
+    return pl.concat([constant(number, length, pl.UInt32) for number, length in enumerate(lengths)], rechunk=True)
 
 
 def scattered(column: pl.Series, places: Any, values: Any) -> pl.Series:  # noqa: ANN401
