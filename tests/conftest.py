@@ -6,6 +6,7 @@ import functools
 import gc
 import inspect
 import io
+import itertools
 import os
 import random
 import signal
@@ -113,6 +114,20 @@ def complete(request: pytest.FixtureRequest) -> Iterator[None]:
 def first_of(cases: Iterable[object], few: int) -> list[object]:
     """Cases of which the first few are run by default, and all by the campaign."""
     return [pytest.param(case, marks=() if n < few else campaign) for n, case in enumerate(cases)]
+
+
+def in_pairs(*factors: Iterable[object]) -> list[object]:
+    """All combinations of the values of some factors. By default those are run in which every two values of two factors
+    meet, and the rest by the campaign.
+    """
+    every = list(itertools.product(*map(list, factors)))
+    pairs = {one: set(itertools.combinations(enumerate(one), 2)) for one in every}
+    wanted, chosen = set[object]().union(*pairs.values()), set[object]()
+    while wanted:
+        most = max(every, key=lambda one: len(pairs[one] & wanted))
+        wanted -= pairs[most]
+        chosen.add(most)
+    return [pytest.param(*one, marks=() if one in chosen else campaign) for one in every]
 
 
 PROGRAM = Path(sys.executable).with_name("neat-delta")

@@ -16,11 +16,13 @@ from hypothesis import strategies as st
 from neat_delta import read
 from neat_delta.core.match.keys import KeyIndex, key_text
 from neat_delta.core.model.store import Key
+from tests.conftest import in_pairs
 
 HEADINGS = ["sku", "place", "name", "price", "images"]
+
 Row = dict[str, str]
 
-WAYS = list(itertools.product([False, True], repeat=4))
+WAYS = in_pairs(*[(False, True)] * 4)
 """Continued lines, keys without case, shared keys, a key of two fields."""
 
 

@@ -10,6 +10,7 @@ from zipfile import ZipFile
 
 import pytest
 
+from tests.conftest import in_pairs
 from tests.made import delimited, ods, xlsx
 from tests.test_office import opened_and_saved
 from tests.test_office import pytestmark as needs_office
@@ -189,9 +190,7 @@ def table(text: str) -> list[list[str]]:
     return [line.split(",") for line in text.splitlines()[1:]]
 
 
-@pytest.mark.parametrize("live", [None, *FORMS])
-@pytest.mark.parametrize("base", FORMS)
-@pytest.mark.parametrize("sheet", FORMS)
+@pytest.mark.parametrize(("live", "base", "sheet"), in_pairs([None, *FORMS], FORMS, FORMS))
 def test_three_files_in_three_forms_say_the_same(run, put, tmp_path, live, base, sheet):
     """Other columns, headings, encodings, separators and marks: the same changes and the same clashes."""
     put("tuesday.csv", TUESDAY)
@@ -298,7 +297,7 @@ def test_a_part_of_a_catalogue_is_the_normal_case(run, shop, put, tmp_path):
 def test_a_spreadsheet_keeps_what_a_sheet_remembers(run, shop, tmp_path, ending):
     """Saved by LibreOffice; and where that part was torn, it is said, and the sheet is not compared in silence."""
     run("sheet", "monday.csv", "-o", "wax.xlsx", "--fields", "price,stock")
-    back = opened_and_saved(tmp_path / "wax.xlsx", ending)
+    back = opened_and_saved(ending, tmp_path / "wax.xlsx")[0]
     found = compared(run, str(back))
     assert found["header"]["remembered"] and not found["reasons"]
     assert found["header"]["meanwhile"] == {"price": 1, "stock": 1}

@@ -193,10 +193,10 @@ def test_of_a_text_too_long_for_a_cell_the_part_is_shown_that_differs_and_all_of
 @pytest.mark.parametrize("how", ["xlsx", "ods"])
 def test_answers_come_back_from_a_spreadsheet(workbook, run, tmp_path, how):
     """Saved by LibreOffice, first as it was made, then with its answers."""
-    as_made = rows_of(opened_and_saved(tmp_path / "sign.xlsx", "xlsx"))
+    as_made = rows_of(opened_and_saved("xlsx", tmp_path / "sign.xlsx")[0])
     assert [row[:5] for row in as_made] == [row[:5] for row in workbook]
     answered(workbook, tmp_path / "signed.xlsx", ANSWERS)
-    done = run("write", "c.jsonl", "--signed-off", opened_and_saved(tmp_path / "signed.xlsx", how), "--to", "out")
+    done = run("write", "c.jsonl", "--signed-off", opened_and_saved(how, tmp_path / "signed.xlsx")[0], "--to", "out")
     assert done.returncode == 1
     assert {one[:2] for one in sent(tmp_path / "out") if one[2]} == {
         ("QA-1", "price"),

@@ -19,6 +19,7 @@ from neat_delta.core.match.keys import stripped
 from neat_delta.core.match.prepare import prepare
 from neat_delta.core.model.schemas import CATALOGUE_FINDINGS, conform
 from neat_delta.core.model.store import Store
+from neat_delta.core.support.series import gathered
 from neat_delta.files.images import names_in
 
 __all__ = ["Checked", "check"]
@@ -68,7 +69,7 @@ def check(
     keys = stripped(live.cells, prepared.key).select(pl.concat_list(pl.all())).to_series()
     table = decided.rename({"rule": "check"}).with_columns(
         pl.col("done").replace("held", "noted"),
-        key=keys.gather(decided["item"]),
+        key=gathered(keys, decided["item"]),
         row=live.row(decided["item"]),
         value=live.texts(decided["field"], decided["item"]),
     )

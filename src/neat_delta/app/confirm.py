@@ -21,6 +21,7 @@ from neat_delta.core.model.schemas import conform
 from neat_delta.core.model.store import Store
 from neat_delta.core.outcome.unsent import as_sent
 from neat_delta.core.support.errors import SettingError, StoreError
+from neat_delta.core.support.series import true_places
 from neat_delta.files.changeset import as_live, read_changes, read_with_live
 from neat_delta.files.reports import draft_report, read_report
 from neat_delta.files.rounds import changes_of, handed_over, round_of, with_importer
@@ -66,7 +67,7 @@ class Outcome:
         looked), and what the store has `said` of the item, with its `message`.
         """
         items = self.sent.items
-        gone = ((items["verdict"] == "gone") & items["held"].is_null()).arg_true().cast(pl.Int64)
+        gone = true_places((items["verdict"] == "gone") & items["held"].is_null()).cast(pl.Int64)
         cells = self.sent.sent().select("item", pl.col("field").cast(pl.String), "before", meant="after")
         table = pl.concat([cells, conform(gone.to_frame("item"), cells.schema)]).sort("item", maintain_order=True)
         table = table.with_columns(now=pl.lit(None, pl.String), outcome=pl.lit(None, pl.String))

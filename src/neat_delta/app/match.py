@@ -19,6 +19,7 @@ from neat_delta.core.model.lists import ListMapping
 from neat_delta.core.model.reasons import NEAR
 from neat_delta.core.model.rules import Rules
 from neat_delta.core.review.samples import ColumnSample, MatchedRows, constant_samples, mapping_to_keep, samples
+from neat_delta.core.support.series import true_places
 
 if TYPE_CHECKING:
     from neat_delta.core.model.store import Store
@@ -83,13 +84,13 @@ def _of_list(inputs: Inputs, mapping: ListMapping) -> Matches:
     aligned = align_inputs(inputs.live, made.sheet, store=inputs.store, columns=inputs.asked.options().columns)
     index = KeyIndex.of(aligned.live.cells, aligned.key)
     place = index.lookup(aligned.sheet.cells)
-    number = aligned.sheet.row(place.is_not_null().arg_true())
+    number = aligned.sheet.row(true_places(place.is_not_null()))
     pairs = number.to_frame("row").with_columns(live=place.drop_nulls()).unique("row", maintain_order=True)
     pairs = pairs.select("live", sheet=sheet.place(pairs["row"]))
     provenance = made.sheet.provenance
     aside = [row.reason for row in provenance.set_aside] if provenance else []
     folded = provenance.folded if provenance else 0
-    new = aligned.sheet.row(place.is_null().arg_true()).n_unique()
+    new = aligned.sheet.row(true_places(place.is_null())).n_unique()
     rows = MatchedRows(sheet.cells.height, pairs.height, new, folded, _counted(aside))
     shown = [*samples(aligned, sheet, pairs, SAMPLES), *constant_samples(aligned, mapping.constants, SAMPLES)]
     by = mapping.match_by or aligned.key.fields

@@ -14,6 +14,7 @@ from neat_delta.core.model.changeset import ChangeSet
 from neat_delta.core.model.importer import NEW_CODE
 from neat_delta.core.model.layout import Layout
 from neat_delta.core.model.store import Field, Relations, Store
+from neat_delta.core.support.series import true_places
 from neat_delta.core.worksheet.cut import Column, cut_worksheet
 
 __all__ = ["MESSAGE", "Mended", "mend"]
@@ -60,7 +61,7 @@ def mend(
     """
     header, verdicts = again.header, again.items["verdict"]
     key = list(header.key)
-    kept = (verdicts != "gone").arg_true()
+    kept = true_places(verdicts != "gone")
     meant: dict[int, dict[str, str]] = {}
     for item, name, text in again.cells.select("item", pl.col("field").cast(pl.String), "after").iter_rows():
         meant.setdefault(item, {})[name] = text

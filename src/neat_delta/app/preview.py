@@ -17,6 +17,7 @@ from neat_delta.core.review.impact import impact_of
 from neat_delta.core.review.totals import total_fields, totals
 from neat_delta.core.review.view import flagged, names_of, rows_of, view
 from neat_delta.core.support.errors import CatalogueError, ChangeSetError
+from neat_delta.core.support.series import true_places
 
 __all__ = ["preview"]
 
@@ -55,7 +56,7 @@ def preview(
     names = names_of(changes, live)
     chosen = None
     if where is not None and live is not None:
-        chosen = evaluate(where, rows_of(changes, live)).arg_true()
+        chosen = true_places(evaluate(where, rows_of(changes, live)))
     every = view(
         changes,
         names,

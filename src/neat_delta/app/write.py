@@ -18,6 +18,7 @@ from neat_delta.core.model.importer import Importer, with_reason
 from neat_delta.core.model.manifest import Comment, Contradiction, Manifest, StoreFile, Turn
 from neat_delta.core.model.store import Store
 from neat_delta.core.review.answers import Answers
+from neat_delta.core.support.series import true_places
 from neat_delta.files.updates import write_updates
 
 __all__ = ["importer_as_asked", "write"]
@@ -67,7 +68,7 @@ def write(
         from neat_delta.core.outcome.unsent import with_held
 
         others = ~KeyIndex.of(changes.keys, changes.header.compared_by).naming(skus)
-        unsent = pl.DataFrame({"item": others.arg_true()}, schema={"item": pl.Int64})
+        unsent = pl.DataFrame({"item": true_places(others)}, schema={"item": pl.Int64})
         unsent = unsent.with_columns(field=pl.lit(None, pl.String), reason=pl.lit(NOT_NAMED))
         changes = with_held(changes, unsent)
     return write_updates(

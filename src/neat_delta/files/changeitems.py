@@ -19,7 +19,7 @@ from neat_delta.core.model.schemas import (
 from neat_delta.core.support import sizes
 from neat_delta.core.support.distinct import all_differ
 from neat_delta.core.support.errors import ChangeSetError
-from neat_delta.core.support.series import constant, scattered
+from neat_delta.core.support.series import constant, gathered, not_null, scattered
 from neat_delta.files.changelines import json_text
 
 __all__ = ["AGAIN", "decoded_lines", "item_tables", "plain_error"]
@@ -61,7 +61,7 @@ def item_tables(header: Header, lines: pl.Series, path: str) -> ChangeSet:
     numbers = pl.int_range(len(lines), eager=True)
     if plain is not None:
         numbers = numbers.filter(plain["live"].is_null())
-    others = lines.gather(numbers).to_list()
+    others = gathered(lines, numbers).to_list()
     try:
         items_read = msgspec.json.Decoder(list[Item]).decode(b"[" + b",".join(others) + b"]")
         keys, items, cells = _laid_out(header, items_read)
@@ -128,7 +128,7 @@ def _with_plain(
     if not numbers.len():
         return keys, items, single
     order = pl.concat([singles["item"], numbers]).arg_sort()
-    cells = pl.concat([single, cells.with_columns(item=numbers.gather(cells["item"]))]).sort("item", "field")
+    cells = pl.concat([single, cells.with_columns(item=gathered(numbers, cells["item"]))]).sort("item", "field")
     return keys[order], items[order], cells
 
 
@@ -172,13 +172,13 @@ def _laid_out(header: Header, items_read: list[Item]) -> tuple[pl.DataFrame, pl.
 
 def _fits(header: Header, items_read: list[Item], items: pl.DataFrame, cells: pl.DataFrame) -> bool:
     """Whether every item is as a change set has it; `_wrong` says in which way one is not."""
-    live, sheet, verdict = items["live"].is_not_null(), items["sheet"].is_not_null(), items["verdict"]
+    live, sheet, verdict = not_null(items["live"]), not_null(items["sheet"]), items["verdict"]
     rows = ((verdict != "new") == live) & (verdict.is_in(["changed", "recoded"]) | ((verdict == "new") == sheet))
     code = scattered(
         constant(False, items.height), cells.filter(pl.col("field").cast(pl.String).is_in(header.key))["item"], True
     )
-    new = (verdict == "new").gather(cells["item"])
-    said = (cells["before"].is_null() == new) & cells["after"].is_not_null()
+    new = gathered(verdict == "new", cells["item"])
+    said = (cells["before"].is_null() == new) & not_null(cells["after"])
     changed = (cells["before"] != cells["after"]).fill_null(value=True)
     with_cells = scattered(constant(False, items.height), cells["item"], True)
     place = items.select(

@@ -15,7 +15,7 @@ from neat_delta.core.model.changeset import (
     ChangeSet,
 )
 from neat_delta.core.support import sizes
-from neat_delta.core.support.series import scattered
+from neat_delta.core.support.series import gathered, scattered, true_places
 
 __all__ = ["SEALED", "change_lines", "json_text"]
 
@@ -75,7 +75,7 @@ def _unresolved_line(part: pl.DataFrame, changes: ChangeSet) -> pl.Series:
 def _computed_line(part: pl.DataFrame, changes: ChangeSet) -> pl.Series:
     """The lines of how computed cells came about: the same as each `Computed` as JSON."""
     item = part["item"]
-    table = part.with_columns(changes.keys.gather(item).to_struct("computed"), changes.items["live"].gather(item))
+    table = part.with_columns(gathered(changes.keys, item).to_struct("computed"), gathered(changes.items["live"], item))
     names = ["computed", "field", "rule", "inputs", "result", *(["live"] if changes.header.shared else [])]
     return table.select(pl.struct(names).struct.json_encode()).to_series()
 
@@ -134,7 +134,7 @@ def _cells(changes: ChangeSet) -> pl.DataFrame:
     fields = changes.cells["field"]
     names = pl.Series([json_text(name) for name in changes.header.fields], dtype=pl.String)
     texts = _escaped(changes.cells.select("before", "after", "base", why="held"))
-    return texts.with_columns(item=changes.cells["item"], name=names.gather(fields.to_physical()))
+    return texts.with_columns(item=changes.cells["item"], name=gathered(names, fields.to_physical()))
 
 
 def _text(texts: pl.Series) -> list[pl.Expr]:
@@ -152,8 +152,8 @@ def _escaped(texts: pl.DataFrame) -> pl.DataFrame:
     """The texts as they stand within the quotes of JSON (RFC 8259); null stays null."""
     odd = texts.lazy().select(pl.all().str.contains(r'["\\\x00-\x1f]')).collect()
     for name in texts.columns:
-        at = odd[name].arg_true()
+        at = true_places(odd[name])
         if at.len():
-            within = pl.Series([json_text(text)[1:-1] for text in texts[name].gather(at)])
+            within = pl.Series([json_text(text)[1:-1] for text in gathered(texts[name], at)])
             texts = texts.with_columns(scattered(texts[name], at, within))
     return texts

@@ -8,6 +8,7 @@ import re
 import tomllib
 from collections.abc import Callable, Collection, Iterator, Sequence
 from decimal import Decimal
+from functools import cache
 from inspect import cleandoc
 from pathlib import Path
 from typing import Annotated, Any, Literal, TypeVar, get_args, get_origin
@@ -188,14 +189,13 @@ def _wrong(value: Any, kind: Any, where: Where) -> Iterator[tuple[Where, str]]: 
         if not isinstance(value, dict):
             yield where, "it must be a table"
             return
-        types = {field.encode_name: field.type for field in msgspec.structs.fields(kind)}
+        types, required = _fields_of(kind)
         for name, one in value.items():
             if name in types:
                 yield from _wrong(one, types[name], (*where, name))
             else:
                 yield (*where, name), f"there is no such key.{did_you_mean(name, types, _known(types))}"
-        lacking = [field.encode_name for field in msgspec.structs.fields(kind) if field.required]
-        yield from ((where, f"it does not say its {name}") for name in lacking if name not in value)
+        yield from ((where, f"it does not say its {name}") for name in required if name not in value)
         return
     inner = get_args(kind)[-1] if get_origin(kind) in {dict, list} else None
     if isinstance(inner, type) and issubclass(inner, msgspec.Struct):
@@ -217,6 +217,15 @@ def _wrong(value: Any, kind: Any, where: Where) -> Iterator[tuple[Where, str]]: 
         msgspec.convert(value, whole)
     except msgspec.ValidationError as error:
         yield where, _plain(str(error), value, kind)
+
+
+@cache
+def _fields_of(kind: type[msgspec.Struct]) -> tuple[dict[str, Any], list[str]]:
+    """The type of each key of a table, and the keys that it must have. Remembered, as every annotation is read anew by
+    `msgspec.structs.fields`.
+    """
+    fields = msgspec.structs.fields(kind)
+    return {one.encode_name: one.type for one in fields}, [one.encode_name for one in fields if one.required]
 
 
 def _wrong_levels(value: dict[str, Any], kind: Any, where: Where) -> Iterator[tuple[Where, str]]:  # noqa: ANN401

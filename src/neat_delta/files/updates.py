@@ -31,6 +31,7 @@ from neat_delta.core.model.manifest import (
 from neat_delta.core.plan import FILE_COST, plan
 from neat_delta.core.prove.proof import must_be_target, prove
 from neat_delta.core.support.errors import FileError, OutputError
+from neat_delta.core.support.series import gathered
 from neat_delta.files.readme import read_me
 from neat_delta.files.whole import digest_of, new_folder, read_whole
 from neat_delta.files.writers.forms import FORMS, UpdateFormat, UpdateLayout
@@ -282,7 +283,7 @@ def _not_sent(changes: ChangeSet, refused: pl.DataFrame) -> pl.DataFrame:
 
 def _listed(changes: ChangeSet, rows: pl.DataFrame) -> list[Listed]:
     names = changes.keys.columns
-    keys = changes.keys.gather(rows["item"]).iter_rows()
+    keys = gathered(changes.keys, rows["item"]).iter_rows()
     return [
         Listed(dict(zip(names, key, strict=True)), field, reason)
         for key, (_, field, reason) in zip(keys, rows.iter_rows(), strict=True)
@@ -290,7 +291,7 @@ def _listed(changes: ChangeSet, rows: pl.DataFrame) -> list[Listed]:
 
 
 def _answered(changes: ChangeSet, released: pl.DataFrame) -> list[Answered]:
-    keys = changes.keys.gather(released["item"]).rows(named=True)
+    keys = gathered(changes.keys, released["item"]).rows(named=True)
     return [
         Answered(key, field, after)
         for key, (field, after) in zip(keys, released.select("field", "after").iter_rows(), strict=True)

@@ -23,6 +23,7 @@ from neat_delta.core.review.signoff import (
     shown,
 )
 from neat_delta.core.support.errors import OutputError
+from neat_delta.core.support.series import gathered
 
 if TYPE_CHECKING:
     from xlsxwriter.worksheet import Worksheet
@@ -69,7 +70,7 @@ def workbook(facts: Facts) -> bytes:
     for place, heading in enumerate(headings):
         page.set_column(place, place, WIDTHS.get(heading, 11))
         page.write_string(0, place, heading, head)
-    texts = changes.keys.select(as_workbook_text(pl.all())).select(pl.all().gather(cells["item"]))
+    texts = gathered(changes.keys.select(as_workbook_text(pl.all())), cells["item"])
     sealed, clashing = seals(cells, changes.keys), list[int]()
     lines = [(item, cell) for item in item_views(facts, facts.view) for cell in item.cells]
     rows = enumerate(zip(lines, texts.rows(), *shown(cells), sealed, strict=True), 1)

@@ -22,7 +22,7 @@ from neat_delta.core.model.changeset import ChangeSet
 from neat_delta.core.model.reasons import CHECK, DOUBT
 from neat_delta.core.model.schemas import FINDINGS, RULE_FINDINGS, conform, empty
 from neat_delta.core.model.store import LevelName, Store
-from neat_delta.core.support.series import constant
+from neat_delta.core.support.series import constant, filtered, not_null
 
 __all__ = ["CHECKS", "KIND_CHECKS", "catalogue_findings", "check_changes", "idle_checks", "value_findings"]
 
@@ -48,7 +48,7 @@ def value_findings(cells: pl.DataFrame, levels: Levels) -> pl.DataFrame:
     if cells["rule"].null_count() == cells.height:
         return empty(FINDINGS)
     shown = pl.col("after").str.slice(0, 40)
-    ruled = cells.filter(pl.col("rule").is_not_null()).rechunk()
+    ruled = filtered(cells, not_null(cells["rule"])).rechunk()
     what = (
         pl.when((pl.col("rule") == "unreadable") & pl.col("unread").str.starts_with(DOUBT))
         .then(pl.format("{}: {}", shown, pl.col("unread").str.strip_prefix(DOUBT)))
@@ -59,7 +59,7 @@ def value_findings(cells: pl.DataFrame, levels: Levels) -> pl.DataFrame:
         .otherwise(pl.format("from {} to {}", pl.col("before").str.slice(0, 40), shown))
     )
     ruled = ruled.select("item", pl.col("field").cast(pl.String), "rule", what=what)
-    parts = [(name, ruled.filter(pl.col("rule") == name)) for name in VALUE_RULES]
+    parts = [(name, filtered(ruled, ruled["rule"] == name)) for name in VALUE_RULES]
     return _as_findings([(name, part) for name, part in parts if part.height and levels[name] != "off"], levels)
 
 
@@ -80,8 +80,8 @@ def check_changes(
     `images` are the names of the image files there are (None: nobody said), `new_values` the fields that may take
     values that live does not have; `guessed` says that nothing told the sheet's encoding.
     """
-    sent = changes.cells.filter(pl.col("held").is_null())
-    parts = sent.select("item", "field", "before", "after").partition_by("field", as_dict=True, include_key=False)
+    sent = filtered(changes.cells, ~not_null(changes.cells["held"]))
+    parts = sent[["item", "field", "before", "after"]].partition_by("field", as_dict=True, include_key=False)
     context = CheckContext(
         live.cells,
         live.place(changes.items["live"]),
@@ -95,8 +95,8 @@ def check_changes(
         new_values=[*new_values, *live.unseen],  # live shows none of their values
         gone=changes.header.counts.gone,
         guessed=guessed,
-        seen={name: conform(value.filter(pl.col("rule") == name), RULE_FINDINGS) for name in VALUE_RULES},
-        held=changes.cells.filter(pl.col("held").is_not_null()).select("item", pl.col("field").cast(pl.String)),
+        seen={name: conform(filtered(value, value["rule"] == name), RULE_FINDINGS) for name in VALUE_RULES},
+        held=filtered(changes.cells, not_null(changes.cells["held"])).select("item", pl.col("field").cast(pl.String)),
     )
     return _as_findings(_run(looked_up(context), levels), levels)
 

@@ -10,6 +10,7 @@ from neat_delta.core.checks.base import Check, CheckContext, findings_of, nothin
 from neat_delta.core.kinds.list import BETWEEN
 from neat_delta.core.model.store import Field
 from neat_delta.core.support.nearest import nearest
+from neat_delta.core.support.series import gathered
 
 __all__ = ["ALLOWED_CHECKS"]
 
@@ -53,7 +54,7 @@ def _new(name: str, cells: pl.DataFrame, context: CheckContext, by: str = "value
     live_values = _parts(name, context.live[name].unique(), context)
     values = _parts(name, cells["after"], context)
     new = values.filter(~pl.col(by).is_in(live_values[by].implode()))
-    return new.with_columns(item=cells["item"].gather(new["at"])), live_values
+    return new.with_columns(item=gathered(cells["item"], new["at"])), live_values
 
 
 def near_twin(context: CheckContext) -> pl.DataFrame:

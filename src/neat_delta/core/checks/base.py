@@ -17,7 +17,7 @@ from neat_delta.core.model.schemas import RULE_FINDINGS, empty
 from neat_delta.core.model.store import CheckName, Field, LevelName, Store
 from neat_delta.core.support import sizes
 from neat_delta.core.support.distinct import map_distinct
-from neat_delta.core.support.series import constant, numbered, scattered
+from neat_delta.core.support.series import constant, gathered, numbered, scattered
 
 __all__ = [
     "Check",
@@ -82,7 +82,7 @@ class CheckContext:
         if name in self.related:
             return self.related[name]
         is_key = name in self.keys.columns
-        texts = self.keys[name] if is_key else self.live[name].rechunk().gather(self.places).fill_null("")
+        texts = self.keys[name] if is_key else gathered(self.live[name].rechunk(), self.places).fill_null("")
         return field_after(texts, self.cells[name]) if self.round and name in self.cells else texts
 
     def number(self, name: str, texts: pl.Series) -> pl.Series:
@@ -135,7 +135,7 @@ def _filled(context: CheckContext, names: Sequence[str]) -> dict[str, pl.DataFra
     of = numbered([context.cells[name].height for name in names])
     filled = cells.with_columns(of.alias("of")).filter(~blank(pl.col("after")))
     if context.settings.get(names[0], Field()).kind in NUMBER_KINDS:
-        filled = filled.hstack(map_distinct(filled.select("before", "after"), partial(_numbers, context, names[0])))
+        filled = filled.hstack(map_distinct(filled[["before", "after"]], partial(_numbers, context, names[0])))
     starts = filled["of"].search_sorted(pl.Series(range(len(names) + 1), dtype=pl.UInt32), side="left").to_list()
     filled = filled.drop("of")
     return {name: filled.slice(start, end - start) for name, start, end in zip(names, starts, starts[1:], strict=False)}

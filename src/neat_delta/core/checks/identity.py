@@ -6,6 +6,7 @@ import polars as pl
 
 from neat_delta.core.checks.base import Check, CheckContext, findings_of, needs_kind, needs_setting, nothing, sentence
 from neat_delta.core.model.store import Field
+from neat_delta.core.support.series import filtered
 
 __all__ = ["IDENTITY_CHECKS"]
 
@@ -45,7 +46,7 @@ def _single(cells: pl.DataFrame, field: Field) -> pl.DataFrame:
     """The cells with each single `value` that stands in them, one a row; none is blank."""
     values = pl.col("after").str.split(field.separator) if field.separator else pl.concat_list("after")
     apart = cells.with_columns(value=values).explode("value").with_columns(pl.col("value").str.strip_chars())
-    return apart.filter(pl.col("value") != "")
+    return filtered(apart, apart["value"] != "")
 
 
 def dead_link(context: CheckContext) -> pl.DataFrame:

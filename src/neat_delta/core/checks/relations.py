@@ -7,6 +7,7 @@ import polars as pl
 from neat_delta.core.checks.base import Check, CheckContext, exactly, findings_of, needs_roles, nothing
 from neat_delta.core.kinds.text import folded
 from neat_delta.core.model.store import Field
+from neat_delta.core.support.series import gathered
 
 __all__ = ["RELATION_CHECKS"]
 
@@ -37,8 +38,8 @@ def _where(
     for name in names if context.round else names[:1]:
         items = touched.get(name)
         if items is not None:
-            hit = items.filter(wrong.gather(items))
-            tables.append(findings_of(name, hit, what.gather(hit)))
+            hit = items.filter(gathered(wrong, items))
+            tables.append(findings_of(name, hit, gathered(what, hit)))
     return pl.concat(tables)
 
 

@@ -21,7 +21,7 @@ from neat_delta.core.kinds.stored import HABITS, as_stored, has_habits
 from neat_delta.core.model.catalogue import listed
 from neat_delta.core.model.schemas import RULE_FINDINGS, conform
 from neat_delta.core.model.store import Field
-from neat_delta.core.support.series import constant
+from neat_delta.core.support.series import constant, filtered, not_null, true_places
 
 __all__ = ["VALUE_CHECKS"]
 
@@ -43,7 +43,7 @@ def negative(context: CheckContext) -> pl.DataFrame:
     tables = [nothing()]
     for name, (field, cells) in context.of("integer", "money").items():
         if field.least is None:
-            hit = cells.filter(pl.col("new") < 0)
+            hit = filtered(cells, cells["new"] < 0)
             tables.append(findings_of(name, hit["item"], hit["after"] + " is less than nothing"))
     return pl.concat(tables)
 
@@ -116,7 +116,7 @@ def unclosed_html(context: CheckContext) -> pl.DataFrame:
 
     unclosed = {text: unclosed_tag(text) for text in marked["after"].unique()}
     wrong = marked.with_columns(what=pl.Series([unclosed[text] for text in marked["after"]], dtype=pl.String))
-    return conform(wrong.filter(pl.col("what").is_not_null()), RULE_FINDINGS)
+    return conform(filtered(wrong, not_null(wrong["what"])), RULE_FINDINGS)
 
 
 def required(context: CheckContext) -> pl.DataFrame:
@@ -128,7 +128,7 @@ def required(context: CheckContext) -> pl.DataFrame:
             empty = context.cells[name].filter(blank(pl.col("after")))
             tables.append(findings_of(name, empty["item"], "it is blank"))
         return pl.concat(tables)
-    new = context.places.is_null().arg_true()
+    new = true_places(context.places.is_null())
     if not new.len():
         return context.seen.get("required", nothing())
     given = {name for name, text in context.store.importer.defaults.items() if text.strip()}

@@ -15,6 +15,7 @@ from neat_delta.core.model.schemas import FINDINGS, empty, stopping
 from neat_delta.core.model.store import Key, accompanying
 from neat_delta.core.rekey.requests import waiting_codes
 from neat_delta.core.rules.resting import left_alone, resting_on
+from neat_delta.core.support.series import filtered, gathered, not_null, true_places
 
 if TYPE_CHECKING:
     from neat_delta.core.model.catalogue import Catalogue
@@ -51,7 +52,7 @@ def _incomplete(changes: ChangeSet) -> pl.DataFrame:
     if not needed or not changes.header.counts.new or changes.cells["held"].null_count() == changes.cells.height:
         return empty(FINDINGS)
     new = (pl.col("verdict") == "new") & pl.col("held").is_null()
-    arriving = changes.items.select(new.alias("new")).to_series().arg_true()
+    arriving = true_places(changes.items.select(new.alias("new")).to_series())
     lacking = changes.cells.filter(
         pl.col("held").is_not_null()
         & pl.col("item").is_in(arriving.implode())
@@ -68,13 +69,13 @@ def _dangling(changes: ChangeSet) -> pl.DataFrame:
     links = [name for name, field in changes.header.settings.items() if field.refers]
     if not links or not changes.header.counts.new:
         return empty(FINDINGS)
-    waits = changes.items.select((pl.col("verdict") == "new") & pl.col("held").is_not_null()).to_series().arg_true()
+    waits = true_places(changes.items.select((pl.col("verdict") == "new") & pl.col("held").is_not_null()).to_series())
     cells = changes.sent().filter(pl.col("field").cast(pl.String).is_in(links))
     if not waits.len() or not cells.height:
         return empty(FINDINGS)
     key = changes.header.compared_by
     code = key.fields[0]
-    lost = set(stripped(changes.keys, key).gather(waits)[code])
+    lost = set(gathered(stripped(changes.keys, key), waits)[code])
     single = pl.concat(
         cells.filter(pl.col("field").cast(pl.String) == name).select(
             "item", pl.col("field").cast(pl.String),
@@ -96,7 +97,7 @@ def _resting(changes: ChangeSet) -> pl.DataFrame:
     if not changes.computed.height:
         return empty(FINDINGS)
     field = pl.col("field").cast(pl.String)
-    away = changes.cells.filter(pl.col("held").is_not_null()).select("item", field, why=pl.lit("is held"))
+    away = filtered(changes.cells, not_null(changes.cells["held"])).select("item", field, why=pl.lit("is held"))
     put_back = changes.damaged.filter((pl.col("done") == "repaired") & pl.col("item").is_not_null())
     put_back = put_back.select("item", field, why=pl.lit("was put back"))
     met = resting_on(changes, pl.concat([away, put_back]))

@@ -14,7 +14,7 @@ from neat_delta.core.model.accept import ACCEPTED_SOURCES, Accept
 from neat_delta.core.model.changeset import ChangeSet, held
 from neat_delta.core.model.schemas import stopping
 from neat_delta.core.support.distinct import all_differ
-from neat_delta.core.support.series import constant, scattered
+from neat_delta.core.support.series import constant, filtered, gathered, not_null, scattered
 
 if TYPE_CHECKING:
     from neat_delta.core.decide.policy import Policy
@@ -44,7 +44,7 @@ def accepted(findings: pl.DataFrame, index: Index, accept: Sequence[Accept]) -> 
         this = findings[column] == one.check
         if one.which is not None:
             at = (findings["field"] == one.which).fill_null(value=False)
-            key = index().naming([one.which]).gather(findings["item"]).fill_null(value=False)
+            key = gathered(index().naming([one.which]), findings["item"]).fill_null(value=False)
             this &= at | key
         through |= this
     return through
@@ -94,11 +94,11 @@ def with_decisions(changes: ChangeSet, decided: pl.DataFrame) -> ChangeSet:
 
     Of items that share a key, what must not go to one goes to none, as an importer cannot tell them apart.
     """
-    holding = decided.filter(pl.col("done") == "held").select("item", "field", "source", "reason")
+    holding = filtered(decided, decided["done"] == "held")[["item", "field", "source", "reason"]]
     cells = changes.cells.with_columns(held=pl.lit(None, pl.String))
     if not holding.height:
         return _counted(changes, changes.items.with_columns(held=pl.lit(None, pl.String)), cells)
-    of_cells = holding.filter(pl.col("field").is_not_null())
+    of_cells = filtered(holding, not_null(holding["field"]))
     if of_cells.height:
         first = _first(of_cells, CELL_ORDER, ["item", "field"])
         reasons = first.select("item", pl.col("field").cast(cells.schema["field"]), "reason")
@@ -106,10 +106,10 @@ def with_decisions(changes: ChangeSet, decided: pl.DataFrame) -> ChangeSet:
         cells = cells.with_columns(held="reason").drop("reason")
         if changes.header.shared:
             cells = cells.with_columns(held=_of_twins(changes, cells))
-    whole = holding.filter(pl.col("field").is_null())
-    every = whole.filter(pl.col("item").is_null())["reason"]
+    whole = filtered(holding, ~not_null(holding["field"]))
+    every = filtered(whole, ~not_null(whole["item"]))["reason"]
     reason = constant(every[0] if every.len() else None, changes.items.height, pl.String)
-    first = _first(whole.filter(pl.col("item").is_not_null()), ITEM_ORDER, ["item"])
+    first = _first(filtered(whole, not_null(whole["item"])), ITEM_ORDER, ["item"])
     return _counted(changes, changes.items.with_columns(held=scattered(reason, first["item"], first["reason"])), cells)
 
 
@@ -130,7 +130,7 @@ def _first(holding: pl.DataFrame, order: Sequence[str], by: list[str]) -> pl.Dat
 def _of_twins(changes: ChangeSet, cells: pl.DataFrame) -> pl.Series:
     """Per cell why it, or the same field of an item with the same key, is held."""
     keys = KeyIndex.of(changes.keys, changes.header.compared_by).keys
-    group = keys.select(pl.struct(pl.all()).rank("dense").alias("key")).to_series().gather(cells["item"])
+    group = gathered(keys.select(pl.struct(pl.all()).rank("dense").alias("key")).to_series(), cells["item"])
     reason = pl.col("held").filter(pl.col("held").is_not_null()).first().over("key", "field")
     return cells.with_columns(key=group).select(reason).to_series()
 

@@ -12,7 +12,7 @@ from neat_delta.core.detect.damage import DAMAGES
 from neat_delta.core.detect.slips import SlipContext, slips
 from neat_delta.core.model.reasons import DAMAGE, SLIP
 from neat_delta.core.model.schemas import CELL_FINDINGS, conform, empty
-from neat_delta.core.support.series import constant, scattered
+from neat_delta.core.support.series import constant, filtered, gathered, not_null, scattered
 
 if TYPE_CHECKING:
     from neat_delta.core.match.rows import Matched
@@ -59,14 +59,14 @@ def detect(deltas: pl.DataFrame, forms: pl.DataFrame, inputs: DetectInputs) -> D
         return Detected(empty(CELL_FINDINGS), [])
     findings, named = [empty(CELL_FINDINGS)], []
     if changed["damage"].count():
-        findings.append(_damage(changed.filter(pl.col("damage").is_not_null())))
+        findings.append(_damage(filtered(changed, not_null(changed["damage"]))))
     whole = changed.filter(pl.col("damage").is_null() & pl.col("pair").is_not_null())
     if "computed" in whole.columns:
         whole = whole.filter(~pl.col("computed"))
     if whole.height:
         context = _context(whole, forms, inputs)
         for number, slip in enumerate(slips(context)):
-            cells = changed.select("cell", "item", "field").filter(pl.col("cell").is_in(slip.cells.implode()))
+            cells = changed[["cell", "item", "field"]].filter(pl.col("cell").is_in(slip.cells.implode()))
             said = {"source": "slip", "rule": str(number), "level": "stop", "reason": SLIP + slip.name}
             findings.append(
                 conform(cells.with_columns(pl.lit(text).alias(name) for name, text in said.items()), CELL_FINDINGS)
@@ -96,9 +96,9 @@ def _context(cells: pl.DataFrame, forms: pl.DataFrame, inputs: DetectInputs) -> 
     """The cells as slips are looked for in them."""
     matched = inputs.matched
     parts = {}
-    place = matched.pairs["sheet"].gather(cells["pair"]).cast(pl.Int64)
+    place = gathered(matched.pairs["sheet"], cells["pair"]).cast(pl.Int64)
     placed = cells.select(pl.col("cell").alias("number"), "pair", "form", of="field").with_columns(place=place)
-    placed = placed.select("number", "pair", "place", "form", "of").sort("place", maintain_order=True)
+    placed = placed[["number", "pair", "place", "form", "of"]].sort("place", maintain_order=True)
     by_field = {name: part for (name,), part in placed.partition_by("of", as_dict=True).items()}
     for name in (field for field in matched.fields if field in by_field):
         part = by_field[name]

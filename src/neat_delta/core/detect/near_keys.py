@@ -16,7 +16,7 @@ from neat_delta.core.detect.damage.keys import damaged_keys, made_of
 from neat_delta.core.model.catalogue import MARK, Catalogue
 from neat_delta.core.model.header import NearKey
 from neat_delta.core.model.reasons import NEAR
-from neat_delta.core.support.series import constant, scattered
+from neat_delta.core.support.series import constant, gathered, scattered, true_places
 
 if TYPE_CHECKING:
     from neat_delta.core.match.rows import Matched
@@ -44,10 +44,10 @@ def near_keys(matched: Matched) -> pl.DataFrame:
     met = matched.pairs["live"].unique().cast(pl.UInt32)
     free = matched.gone.cast(pl.UInt32)
     index = matched.keys["live"]
-    live = index.keys.gather(places := pl.concat([free, met]).sort()).with_columns(live=places)
+    live = gathered(index.keys, (places := pl.concat([free, met]).sort())).with_columns(live=places)
     if index.key.shared == "all":  # the first stands for all; otherwise no key of these is there twice
         live = live.unique(names, keep="first", maintain_order=True)
-    rows = matched.keys["sheet"].keys.gather(matched.new).with_columns(sheet=matched.new.cast(pl.UInt32))
+    rows = gathered(matched.keys["sheet"].keys, matched.new).with_columns(sheet=matched.new.cast(pl.UInt32))
     ours = rows.unique(names, keep="first", maintain_order=True)
     forms = [_form(pl.concat([live[name], ours[name]], rechunk=True)) for name in names]
     sides = [
@@ -68,15 +68,15 @@ def near_keys(matched: Matched) -> pl.DataFrame:
     only = (pl.len().over("sheet") == 1) & (pl.len().over("live") == 1) & pl.col("live").is_in(free.implode())
     near = near.with_columns(only=only).rename({"sheet": MARK})
     near = near.join(ours.rename({"sheet": MARK}), on=MARK).join(rows, on=names)
-    return near.select("live", "sheet", "damage", "only").sort("sheet", "live")
+    return near[["live", "sheet", "damage", "only"]].sort("sheet", "live")
 
 
 def _form(texts: pl.Series) -> pl.Series:
     """The texts in the form in which near ones are the same. Plain letters need none of what costs most."""
     plain = texts.str.len_bytes() == texts.str.len_chars()
     if not plain.all():
-        at = (~plain).arg_true()
-        other = texts.gather(at).str.normalize("NFKC")
+        at = true_places(~plain)
+        other = gathered(texts, at).str.normalize("NFKC")
         other = other.str.replace_all(UNSEEN, "").str.replace_all(HYPHENS, "-")
         texts = scattered(texts, at, other)
     texts = texts.str.to_lowercase()
@@ -97,7 +97,7 @@ def _damage(matched: Matched, near: pl.DataFrame) -> pl.Series:
         return none
     parts, sound = [], []
     for name in matched.key:
-        before, raw = (matched.keys[one].keys[name].gather(near[one]) for one in ("live", "sheet"))
+        before, raw = (gathered(matched.keys[one].keys[name], near[one]) for one in ("live", "sheet"))
         parts.append(damaged_keys(before, raw))
         sound.append((before == raw) | parts[-1].is_not_null())
     certain = reduce(and_, sound)
@@ -151,7 +151,7 @@ def with_near_keys(
         gone = gone.filter(~gone.is_in(accepted["live"].implode()))
         new = new.filter(~new.is_in(accepted["sheet"].implode()))
     keys_of = {
-        name: one.cells.select(pl.col(matched.key).str.strip_chars()).gather(near[name]).rows(named=True)
+        name: gathered(one.cells.select(pl.col(matched.key).str.strip_chars()), near[name]).rows(named=True)
         for name, one in (("live", live), ("sheet", sheet))
     }
     why = _doubts(matched, sheet, near, keys_of["live"])

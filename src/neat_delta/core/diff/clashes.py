@@ -24,7 +24,7 @@ from neat_delta.core.model.reasons import CHANGED_TOO, LEFT_STORE, NEW_TOO, STIL
 from neat_delta.core.model.schemas import CELL_FINDINGS, MEANWHILE_SCHEMA, TEXTS, conform, empty, stopping
 from neat_delta.core.model.store import Field
 from neat_delta.core.support.distinct import deduplicate
-from neat_delta.core.support.series import constant, scattered
+from neat_delta.core.support.series import constant, gathered, scattered, true_places
 
 if TYPE_CHECKING:
     from neat_delta.core.match.base import Based
@@ -74,13 +74,13 @@ def against_live(
     `adding` the difference is worked out; `whole` says that the sheet is meant to have every item.
     """
     columns = [*deltas.columns, "base", "added"]
-    pair = based.pair.gather(deltas["pair"])
-    new = based.new.gather(deltas["pair"])
-    new = new.zip_with(new.is_not_null(), based.new_rows.gather(deltas["new"]).cast(pl.UInt32))
-    place = matched.pairs["live"].gather(pair)
+    pair = gathered(based.pair, deltas["pair"])
+    new = gathered(based.new, deltas["pair"])
+    new = new.zip_with(new.is_not_null(), gathered(based.new_rows, deltas["new"]).cast(pl.UInt32))
+    place = gathered(matched.pairs["live"], pair)
     now = _texts_at(live.cells, deltas["field"], place)
     in_live, changed = pair.is_not_null(), ~deltas["same"]
-    arrived = based.arrived.gather(deltas["pair"]).fill_null(value=False)
+    arrived = gathered(based.arrived, deltas["pair"]).fill_null(value=False)
     theirs = (now != deltas["before"]).fill_null(value=False)
     gone = ~in_live & deltas["pair"].is_not_null()
     left = based.new.filter(based.pair.is_null())  # the sheet's rows that are gone from the store
@@ -97,11 +97,11 @@ def against_live(
         same=deltas["same"] | gone,
     )
     # What both changed is looked at anew, as a change of what stands in the store now.
-    at = (changed & theirs).arg_true()
+    at = true_places(changed & theirs)
     clashing, counts = at.clear(), {"already": 0, "merged": 0}
     if at.len():
         table, clashing, counts = _both_changed(table, at, fields, writing, outcomes_of, adding)
-    new_too = pl.DataFrame({"cell": (arrived & ~table["same"]).arg_true(), "reason": NEW_TOO})
+    new_too = pl.DataFrame({"cell": true_places(arrived & ~table["same"]), "reason": NEW_TOO})
     parts = [table.select(columns)]
     if ours.len():
         parts.append(_whole_items(ours, based, matched, sheet, live.cells.height, table, outcomes_of).select(columns))
@@ -131,8 +131,8 @@ def _texts_at(table: pl.DataFrame, fields: pl.Series, places: pl.Series) -> pl.S
     """The text at each place in its field; null where there is no place."""
     texts = constant(None, fields.len(), pl.String)
     for name in fields.unique(maintain_order=True):
-        at = (fields == name).arg_true()
-        texts = scattered(texts, at, table[name].rechunk().gather(places.gather(at)))
+        at = true_places(fields == name)
+        texts = scattered(texts, at, gathered(table[name].rechunk(), gathered(places, at)))
     return texts
 
 
@@ -153,20 +153,20 @@ def _both_changed(
     """The cells at these places, whose text both sides changed, with what becomes of them; which of them clash; and how
     many are already so, or lists of which both changes are sent.
     """
-    some = table[at].select("field", "before", "base", "raw")
+    some = table[at][["field", "before", "base", "raw"]]
     turned = _outcomes(some.select("field", "before", after="raw"), outcomes_of)
     after = turned["after"]
     kept = _equal(some["field"], some["base"], some["before"], fields, writing)
     already = turned["same"] | (after == some["before"]) | _equal(some["field"], after, some["before"], fields, writing)
     already &= ~(kept & ~turned["same"] & (after != some["before"]))
-    clash = (~already & ~kept).arg_true()
-    names = some["field"].gather(clash)
+    clash = true_places(~already & ~kept)
+    names = gathered(some["field"], clash)
     sums, merged, clashing = constant(None, after.len(), pl.String), 0, [clash.clear()]
     for name in names.unique(maintain_order=True):
         of, field = clash.filter(names == name), fields.get(name, Field())
         cells = some[of]
         if field.kind == "list":
-            rows = cells.select("base", "before", "raw").iter_rows()
+            rows = cells[["base", "before", "raw"]].iter_rows()
             texts = [_merged_steps(base, now, raw, field) for base, now, raw in rows]
             together = pl.Series(texts, dtype=pl.String)
             fits, there = together.is_not_null(), (together == cells["before"]).fill_null(value=False)
@@ -176,7 +176,7 @@ def _both_changed(
             of = of.filter(~fits)
         elif name in adding:
             steps = cells["raw"].str.contains(r"^\s*\+")  # what is typed so is a difference by itself
-            carried = carried_over(cells["base"].set(steps, "0"), cells["before"], after.gather(of), field, writing)
+            carried = carried_over(cells["base"].set(steps, "0"), cells["before"], gathered(after, of), field, writing)
             sums = scattered(sums, of, carried)
         clashing.append(of)
     settled = already | turned["same"]
@@ -189,7 +189,7 @@ def _both_changed(
         apart=scattered(table["apart"], where, settled),
         added=scattered(table["added"], where, sums),
     )
-    return table, at.gather(pl.concat(clashing).sort()), {"already": int(settled.sum()), "merged": merged}
+    return table, gathered(at, pl.concat(clashing).sort()), {"already": int(settled.sum()), "merged": merged}
 
 
 def _equal(
@@ -198,8 +198,8 @@ def _equal(
     """Per cell whether two texts of its field are one value."""
     same = constant(False, names.len())
     for name in names.unique(maintain_order=True):
-        at = (names == name).arg_true()
-        same = scattered(same, at, equal(one.gather(at), other.gather(at), fields.get(name, Field()), writing))
+        at = true_places(names == name)
+        same = scattered(same, at, equal(gathered(one, at), gathered(other, at), fields.get(name, Field()), writing))
     return same
 
 
@@ -214,16 +214,16 @@ def _whole_items(
 ) -> pl.DataFrame:
     """All cells of the sheet's rows that the store has no item for any more: what would be an item again."""
     rows = rows.sort()
-    at = pl.DataFrame({"new": rows.cast(pl.UInt32), "place": matched.new.gather(rows)})
+    at = pl.DataFrame({"new": rows.cast(pl.UInt32), "place": gathered(matched.new, rows)})
     by_row = pl.DataFrame({"new": based.new, "of": based.matched.pairs["live"]}).filter(pl.col("new").is_not_null())
     at = at.join(by_row, on="new", how="left", maintain_order="left")
     parts = []
     for name in matched.fields:
-        after, old = sheet.cells[name].gather(at["place"]), based.base.cells[name].gather(at["of"])
+        after, old = gathered(sheet.cells[name], at["place"]), gathered(based.base.cells[name], at["of"])
         parts.append(at.select("new", field=pl.lit(name)).with_columns(after=after, base=old))
     cells = pl.concat(parts).with_columns(before=pl.lit(None, pl.String))
     turned = _outcomes(cells, outcomes_of)
-    whole = cells.select("new", "base").hstack(turned)
+    whole = cells[["new", "base"]].hstack(turned)
     item = whole["new"].cast(pl.Int64) + height
     return conform(whole.with_columns(item=item, apart=pl.lit(value=False)), table.schema)
 
@@ -237,17 +237,17 @@ def _again(findings: pl.DataFrame, table: pl.DataFrame, whole: pl.DataFrame, man
     cell = findings["cell"]
     if whole.height > many:
         later = whole.slice(many).with_row_index("to").select("item", "field", pl.col("to") + many)
-        moved = table.select("item", "field").with_row_index("cell").gather(cell.unique())
+        moved = gathered(table[["item", "field"]].with_row_index("cell"), cell.unique())
         moved = moved.join(later, on=["item", "field"], how="inner").select("cell", pl.col("to").cast(pl.UInt32))
         met = findings.join(moved, on="cell", how="left", maintain_order="left")
         cell = met["to"].zip_with(met["to"].is_not_null(), cell)
-    stays = ~whole["same"].gather(cell)
-    return findings.with_columns(cell=cell, item=whole["item"].gather(cell)).filter(stays)
+    stays = ~gathered(whole["same"], cell)
+    return findings.with_columns(cell=cell, item=gathered(whole["item"], cell)).filter(stays)
 
 
 def _clashes(cells: pl.DataFrame, table: pl.DataFrame) -> pl.DataFrame:
     """The findings of cells that clash: what is "mendable" is a number to which the difference can be added."""
-    of = table.select("item", "field", mendable=pl.col("added").is_not_null()).gather(cells["cell"])
+    of = gathered(table.select("item", "field", mendable=pl.col("added").is_not_null()), cells["cell"])
     return stopping(cells.hstack(of), "clash").with_columns(cell=cells["cell"])
 
 
@@ -274,15 +274,15 @@ def _meanwhile(
     """What the store changed in the sheet's items and fields, and the sheet did not."""
     if not texts.height:
         return empty(MEANWHILE_SCHEMA)
-    distinct = deduplicate(texts.select("field", "before", "after"))
+    distinct = deduplicate(texts[["field", "before", "after"]])
     one = distinct.rows
     same = _equal(one["field"], one["before"], one["after"], fields, writing).alias("same").to_frame()
     texts = texts.filter(~distinct.expand(same)["same"])
-    texts = texts.with_columns(pair=based.store_pair.gather(texts["pair"]))
-    ours = table.filter(~pl.col("same") | pl.col("apart")).select("pair", "field")
+    texts = texts.with_columns(pair=gathered(based.store_pair, texts["pair"]))
+    ours = table.filter(~pl.col("same") | pl.col("apart"))[["pair", "field"]]
     texts = texts.join(ours, on=["pair", "field"], how="anti", maintain_order="left")
-    places = matched.pairs["live"].gather(texts["pair"])
-    keys = stripped(live.cells, matched.keys["live"].key).gather(places).select(pl.concat_list(pl.all())).to_series()
+    places = gathered(matched.pairs["live"], texts["pair"])
+    keys = gathered(stripped(live.cells, matched.keys["live"].key), places).select(pl.concat_list(pl.all())).to_series()
     listed = pl.DataFrame(
         {"key": keys, "field": texts["field"], "row": live.row(places), "base": texts["before"], "live": texts["after"]}
     )
@@ -292,7 +292,7 @@ def _meanwhile(
 
 def _departed(sheet: Catalogue, matched: Matched, rows: pl.Series) -> pl.DataFrame:
     """The items that the store gave up since, and of which the sheet changed nothing."""
-    keys = stripped(sheet.cells, matched.keys["sheet"].key).gather(matched.new.gather(rows))
+    keys = gathered(stripped(sheet.cells, matched.keys["sheet"].key), gathered(matched.new, rows))
     return conform(keys.select(key=pl.concat_list(pl.all())), MEANWHILE_SCHEMA)
 
 
@@ -300,14 +300,14 @@ def _changed_since(
     based: Based, live: Catalogue, matched: Matched, fields: Mapping[str, Field], writing: Notation
 ) -> pl.Series:
     """Per item that the sheet lacks whether the store changed it since the base."""
-    at = based.at.gather(matched.gone)
+    at = gathered(based.at, matched.gone)
     changed = constant(False, matched.gone.len())
     for name in matched.fields:
         if name not in based.two_way:
-            old, now = based.base.cells[name].gather(at), live.cells[name].gather(matched.gone)
-            differs = (old != now).fill_null(value=False).arg_true()
+            old, now = gathered(based.base.cells[name], at), gathered(live.cells[name], matched.gone)
+            differs = true_places((old != now).fill_null(value=False))
             if differs.len():
-                same = equal(old.gather(differs), now.gather(differs), fields.get(name, Field()), writing)
+                same = equal(gathered(old, differs), gathered(now, differs), fields.get(name, Field()), writing)
                 changed = scattered(changed, differs.filter(~same), True)
     return changed
 

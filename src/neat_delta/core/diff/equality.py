@@ -31,7 +31,7 @@ from neat_delta.core.model.layout import Notation
 from neat_delta.core.model.reasons import DOUBT, NOT
 from neat_delta.core.model.schemas import empty
 from neat_delta.core.model.store import Field, reading_settings
-from neat_delta.core.support.series import constant, scattered
+from neat_delta.core.support.series import constant, filtered, gathered, not_null, scattered, true_places
 
 __all__ = ["by_value", "equal", "kinds_said", "notations", "reason", "sheet_writing"]
 
@@ -68,7 +68,7 @@ def notations(
     for name in cells["field"].unique(maintain_order=True):
         field = settings.get(name, Field())
         if field.kind in {*NUMBER_KINDS, "date"} and name not in plain:
-            field_cells = cells.filter(pl.col("field") == name).select("before", "after")
+            field_cells = filtered(cells, cells["field"] == name)[["before", "after"]]
             notation = notation_of(field_cells, field, live, told, sheet[name], live_cells[name])
             if notation != AS_LIVE:
                 by_field[name] = notation
@@ -158,8 +158,8 @@ def _said(texts: pl.DataFrame, field: Field, live: Notation, notation: ColumnNot
         "equal": read.equal,
         "doubt": constant(None, height, pl.String) if exact else read.doubts,
         "written": after if exact else read.written,
-        "reads_before": read.before.is_not_null(),
-        "reads": read.after.is_not_null(),
+        "reads_before": not_null(read.before),
+        "reads": not_null(read.after),
         "exact": constant(exact, height),
         "code": constant(field.kind == "code", height),
         "unread": constant(reason(kind), height, pl.String),
@@ -217,7 +217,7 @@ def _read(
         doubts = reading.doubts
         if notation.whole:
             other = (reading.either & (reading.values != was)).fill_null(value=False)
-            doubts = scattered(doubts, other.arg_true(), EITHER_DAY)
+            doubts = scattered(doubts, true_places(other), EITHER_DAY)
         return _Read(
             was, reading.values, reading.values == was, doubts, _written(kind, reading.values, after, field, live)
         )
@@ -233,11 +233,11 @@ def _read(
 
 def _written(kind: Kind, values: pl.Series, texts: pl.Series, field: Field, live: Notation) -> pl.Series:
     """The cells as the store writes them; as they are where they cannot be read."""
-    readable = values.is_not_null()
+    readable = not_null(values)
     if not readable.any():
         return texts
     sent = kind.write(values.filter(readable), texts.filter(readable), field, live)
-    return sent if readable.all() else scattered(texts, readable.arg_true(), sent)
+    return sent if readable.all() else scattered(texts, true_places(readable), sent)
 
 
 ADDED = r"^\s*(?:\+|[+−-]?0[0-9])"
@@ -253,34 +253,34 @@ def _read_numbers(
     was, doubts, bare = kind.read(before, field, live), reading.doubts, after
     equal = reading.values == was
     if notation.whole:
-        other = (reading.either & ~equal.fill_null(value=False)).arg_true()
+        other = true_places(reading.either & ~equal.fill_null(value=False))
         doubts = scattered(doubts, other, EITHER_MARK)
     money = field.kind == "money"
     if money:
-        around = (~(before.str.contains(NUMBER_ALONE) & after.str.contains(NUMBER_ALONE))).arg_true()
+        around = true_places(~(before.str.contains(NUMBER_ALONE) & after.str.contains(NUMBER_ALONE)))
         money = bool(around.len()) or field.currency is not None
     if money:
         at = around if field.currency is None else pl.int_range(after.len(), eager=True)
-        was_written, typed = affixes(before.gather(at)), affixes(after.gather(at))
+        was_written, typed = affixes(gathered(before, at)), affixes(gathered(after, at))
         number = pl.select(pl.concat_str(typed["sign"], typed["bare"])).to_series().fill_null("")
         bare = scattered(bare, at, number)
         head, tail = _currency_of(was_written, field)
         # Live's currency on the other side of the number, or a space away from it, is live's all the same.
         said, own = _currency(typed["head"], typed["tail"]), _currency(head, tail)
         fits = (said == own) | (said == "")
-        wrong = (~fits & reading.values.gather(at).is_not_null()).fill_null(value=False).arg_true()
-        doubts = scattered(doubts, at.gather(wrong), _other_currency(head, tail).gather(wrong))
+        wrong = true_places((~fits & not_null(gathered(reading.values, at))).fill_null(value=False))
+        doubts = scattered(doubts, gathered(at, wrong), gathered(_other_currency(head, tail), wrong))
     written = _written(kind, reading.values, bare, field, live)
     if money:
-        sign, digits = (written.gather(at).str.extract(part, 1) for part in ("^(-?)", "^-?(.*)$"))
+        sign, digits = (gathered(written, at).str.extract(part, 1) for part in ("^(-?)", "^-?(.*)$"))
         whole = pl.select(pl.concat_str(sign, head, digits, tail)).to_series()
         written = scattered(written, at, whole)
     # A plus or a zero that was put before a number is no rewriting; the number goes out as it was typed.
-    added = after.str.contains(ADDED).arg_true()
-    added = added.filter(~before.gather(added).str.contains(ADDED))
+    added = true_places(after.str.contains(ADDED))
+    added = added.filter(~gathered(before, added).str.contains(ADDED))
     if added.len() and field.same != "value":
         equal = scattered(equal, added, False)
-        written = scattered(written, added, after.gather(added))
+        written = scattered(written, added, gathered(after, added))
     return _Read(was, reading.values, equal, doubts, written)
 
 
@@ -308,12 +308,12 @@ def equal(one: pl.Series, other: pl.Series, field: Field, writing: Notation) -> 
     a copy where another writing is another value: numbers, dates and flags.
     """
     kind = KINDS[field.kind]
-    one, other = one.fill_null(""), other.fill_null("")
+    one, other = (texts.fill_null("") if texts.has_nulls() else texts for texts in (one, other))
     same = (folded(one) == folded(other)) if field.kind != "code" else one == other
-    rest = (~same).arg_true()
+    rest = true_places(~same)
     if not rest.len() or field.same == "text":
         return same
-    left, right = one.gather(rest), other.gather(rest)
+    left, right = gathered(one, rest), gathered(other, rest)
     if field.kind in {*NUMBER_KINDS, "date"}:
         read = _read(kind, left, right, field, writing, AS_LIVE)
         return scattered(same, rest, (read.equal & read.doubts.is_null()).fill_null(value=False))

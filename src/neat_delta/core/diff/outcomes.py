@@ -20,7 +20,7 @@ from neat_delta.core.model.layout import Notation
 from neat_delta.core.model.store import Field, Store
 from neat_delta.core.support.background import submit
 from neat_delta.core.support.distinct import Distinct, deduplicate
-from neat_delta.core.support.series import scattered
+from neat_delta.core.support.series import gathered, scattered, true_places
 
 __all__ = ["Outcomes", "outcomes"]
 
@@ -115,7 +115,7 @@ def _by_value(
     typed = cells.filter(~computed)
     written = notations(typed, fields, shop.writing, writing, sheet, live.cells)
     typed = by_value(typed, fields, shop.writing, written, learned=learned, of_a_list=of_a_list)
-    back = pl.concat([computed.arg_true(), (~computed).arg_true()]).arg_sort()
+    back = pl.concat([true_places(computed), true_places(~computed)]).arg_sort()
     return pl.concat([own, typed.select(own.columns)])[back], written
 
 
@@ -135,9 +135,9 @@ def _spelt_like_live(
     after = turns["after"]
     for name in turns["field"].unique(maintain_order=True):
         if settings[name].kind in SPELT and settings[name].same != "text":
-            at = (turns["field"] == name).arg_true()
+            at = true_places(turns["field"] == name)
             spelt = _without_outer_space if learned else SPELT[settings[name].kind]
-            after = scattered(after, at, spelt(live[name], after.gather(at), settings[name]))
+            after = scattered(after, at, spelt(live[name], gathered(after, at), settings[name]))
     return after.zip_with((after != turns["before"]).fill_null(value=True), turns["after"])
 
 

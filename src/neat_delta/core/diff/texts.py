@@ -8,7 +8,7 @@ from neat_delta.core.match.rows import Matched
 from neat_delta.core.model.catalogue import MARK, Catalogue
 from neat_delta.core.model.schemas import TEXTS, conform, empty
 from neat_delta.core.support import sizes
-from neat_delta.core.support.series import constant, scattered
+from neat_delta.core.support.series import constant, gathered, scattered, true_places
 
 __all__ = ["differing_texts"]
 
@@ -32,11 +32,11 @@ def differing_texts(live: Catalogue, sheet: Catalogue, matched: Matched) -> pl.D
     often = _often(one, other, matched.pairs)
     seldom = [field for field in matched.fields if field not in often]
     rows = _rows_that_differ(one.select(seldom), other.select(seldom), matched.pairs)
-    in_live, in_sheet = matched.pairs["live"].gather(rows), matched.pairs["sheet"].gather(rows)
+    in_live, in_sheet = gathered(matched.pairs["live"], rows), gathered(matched.pairs["sheet"], rows)
     differs = {}
     if rows.len() > matched.pairs.height // 8:
         for field in seldom:
-            differs[field] = one[field].hash().gather(in_live) != other[field].hash().gather(in_sheet)
+            differs[field] = gathered(one[field].hash(), in_live) != gathered(other[field].hash(), in_sheet)
     else:
         ours, sheet_rows = _some(one.select(seldom), in_live), _some(other.select(seldom), in_sheet)
         differs = {field: ours[field] != sheet_rows[field] for field in seldom}
@@ -45,17 +45,17 @@ def differing_texts(live: Catalogue, sheet: Catalogue, matched: Matched) -> pl.D
         if field in often:
             pair = _rows_that_differ(one.select(field), other.select(field), matched.pairs)
         else:
-            pair = rows.gather(differs[field].arg_true())
+            pair = gathered(rows, true_places(differs[field]))
         if pair.len():
-            cells = matched.pairs.gather(pair)
+            cells = gathered(matched.pairs, pair)
             texts = {
-                "before": one[field].rechunk().gather(cells["live"]),
-                "after": other[field].rechunk().gather(cells["sheet"]),
+                "before": gathered(one[field].rechunk(), cells["live"]),
+                "after": gathered(other[field].rechunk(), cells["sheet"]),
             }
             parts.append(_of_field({"pair": pair} | texts, field))
     for field in matched.fields if matched.new.len() else ():
         places = pl.int_range(matched.new.len(), dtype=pl.UInt32, eager=True)
-        parts.append(_of_field({"new": places, "after": other[field].gather(matched.new)}, field))
+        parts.append(_of_field({"new": places, "after": gathered(other[field], matched.new)}, field))
     return pl.concat(parts)
 
 
@@ -64,7 +64,7 @@ def _of_few_rows(live: pl.DataFrame, sheet: pl.DataFrame, matched: Matched) -> p
     fields = matched.fields
     rows = pl.int_range(matched.pairs.height, dtype=pl.UInt32, eager=True).alias(MARK)
     ours, sheet_rows = (
-        table.select(pl.all().gather(matched.pairs[side])).insert_column(0, rows)
+        gathered(table, matched.pairs[side]).insert_column(0, rows)
         for table, side in ((live, "live"), (sheet, "sheet"))
     )
     name, text = MARK + "field", MARK + "text"
@@ -74,7 +74,7 @@ def _of_few_rows(live: pl.DataFrame, sheet: pl.DataFrame, matched: Matched) -> p
     none = pl.lit(None, pl.UInt32)
     changed = differ.select(field=name, pair=MARK, new=none, before=text, after="after")
     places = pl.int_range(matched.new.len(), dtype=pl.UInt32, eager=True).alias(MARK)
-    new = sheet.select(pl.all().gather(matched.new)).insert_column(0, places)
+    new = gathered(sheet, matched.new).insert_column(0, places)
     arriving = new.unpivot(index=MARK, on=fields, variable_name=name, value_name=text)
     return pl.concat(
         [changed, arriving.select(field=name, pair=none, new=MARK, before=pl.lit(None, pl.String), after=text)]
@@ -88,7 +88,7 @@ def _of_field(columns: dict[str, pl.Series], field: str) -> pl.DataFrame:
 def _some(table: pl.DataFrame, places: pl.Series) -> pl.DataFrame:
     """A few rows of a table, in the order given. Taking them in the table's own order first is several times faster."""
     wanted = scattered(constant(False, table.height), places, True)
-    return table.filter(wanted).rechunk().gather(places.rank("dense").cast(pl.UInt32) - 1)
+    return gathered(table.filter(wanted).rechunk(), places.rank("dense").cast(pl.UInt32) - 1)
 
 
 def _often(live: pl.DataFrame, sheet: pl.DataFrame, pairs: pl.DataFrame) -> list[str]:
@@ -96,7 +96,7 @@ def _often(live: pl.DataFrame, sheet: pl.DataFrame, pairs: pl.DataFrame) -> list
     if pairs.height < sizes.ITEMS_AT_A_GLANCE * 10:
         return []
     sample = pairs.gather_every(pairs.height // sizes.ITEMS_AT_A_GLANCE)
-    ours, sheet_sample = live.gather(sample["live"]), sheet.gather(sample["sheet"])
+    ours, sheet_sample = gathered(live, sample["live"]), gathered(sheet, sample["sheet"])
     return [field for field in live.columns if (ours[field] != sheet_sample[field]).mean() > 0.5]  # type: ignore[operator]
 
 
@@ -105,4 +105,4 @@ def _rows_that_differ(live: pl.DataFrame, sheet: pl.DataFrame, pairs: pl.DataFra
     if not live.width:
         return pl.Series([], dtype=pl.UInt32)
     one, other = (table.to_series().hash() if table.width == 1 else table.hash_rows() for table in (live, sheet))
-    return (one.gather(pairs["live"]) != other.gather(pairs["sheet"])).arg_true()
+    return true_places(gathered(one, pairs["live"]) != gathered(other, pairs["sheet"]))

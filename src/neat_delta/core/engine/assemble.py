@@ -38,7 +38,7 @@ from neat_delta.core.model.store import Field, Store, accompanying
 from neat_delta.core.rekey.moves import UNKNOWN
 from neat_delta.core.rekey.requests import code_cells, with_followed_links
 from neat_delta.core.rules.resting import left_alone
-from neat_delta.core.support.series import constant, scattered
+from neat_delta.core.support.series import constant, filtered, gathered, not_null, scattered, true_places
 
 if TYPE_CHECKING:
     from neat_delta.core.engine.round import Round
@@ -60,7 +60,7 @@ def assemble(round_: Round) -> Round:
     none = constant(None, live.cells.height + rows.matched.new.len() + 1, pl.Int64)
     number = scattered(none, places["item"], pl.int_range(places.height, eager=True))
     cells = changed.cells.with_columns(
-        item=number.gather(changed.cells["item"]), field=pl.col("field").cast(pl.Enum(fields))
+        item=gathered(number, changed.cells["item"]), field=pl.col("field").cast(pl.Enum(fields))
     )
     cells = cells.sort("item", "field")
     questions = unresolved(made, rows.sheet, key) if made else empty(UNRESOLVED_SCHEMA)
@@ -68,13 +68,13 @@ def assemble(round_: Round) -> Round:
     if made:
         computed = computed_cells(made, rows.matched, live.cells.height, number, cells)
     if changed.filled.height:
-        filled = changed.filled.with_columns(item=number.gather(changed.filled["item"]))
+        filled = changed.filled.with_columns(item=gathered(number, changed.filled["item"]))
         computed, rules = with_defaults(computed, rules, filled)
     items = places.with_columns(live=live.row(places["live"]), sheet=rows.sheet.row(places["sheet"]))
     keys = pl.concat(
         [
-            live.cells.select(key.fields).rechunk().gather(places["live"].drop_nulls()),
-            stripped(rows.sheet.cells, key).gather(rows.matched.new.gather(round_.arriving)),
+            gathered(live.cells.select(key.fields).rechunk(), places["live"].drop_nulls()),
+            gathered(stripped(rows.sheet.cells, key), gathered(rows.matched.new, round_.arriving)),
         ]
     )
     draft = ChangeSet(
@@ -89,7 +89,7 @@ def assemble(round_: Round) -> Round:
     if round_.merged:
         draft = replace(draft, meanwhile=round_.merged.meanwhile)
     draft = _with_summaries(draft, round_, changed, places)
-    decided = round_.decided.drop("cell").with_columns(item=number.gather(round_.decided["item"]))
+    decided = round_.decided.drop("cell").with_columns(item=gathered(number, round_.decided["item"]))
     decided = decided.filter(pl.col("item").is_not_null() | round_.decided["item"].is_null())
     ruled = _with_rules(cells, decided, round_.known, key.fields)
     found = _findings(cells, places, rows)
@@ -115,14 +115,14 @@ class _Changed:
 def _changed(round_: Round) -> _Changed:
     """The cells that change, as was decided of those that differ."""
     matched = round_.rows.matched
-    repaired = round_.decided.filter(pl.col("done") == "repaired")["cell"]
+    repaired = filtered(round_.decided, round_.decided["done"] == "repaired")["cell"]
     deltas = round_.deltas if round_.merged else round_.deltas.with_columns(base=pl.lit(None, pl.String))
     deltas = _put_back(deltas, repaired)
     deltas, left_to_store = _with_clashes(deltas, round_)
     as_live = round_.decided.filter((pl.col("source") == EMPTIED) & (pl.col("done") == "kept"))["cell"]
     deltas = deltas.with_columns(kept=scattered(constant(False, deltas.height), as_live, True))
     added = deltas.filter(pl.col("pair").is_null() & ~pl.col("same") & (pl.col("after") != ""))
-    differing = deltas.filter(pl.col("pair").is_not_null())
+    differing = filtered(deltas, not_null(deltas["pair"]))
     also, differs = differing["same"] & ~differing["nothing"] & ~differing["apart"], ~differing["same"]
     if round_.aligned.key.shared == "all":
         differs |= _with_their_twins(differing, matched)
@@ -250,7 +250,7 @@ def _by_default(added: pl.DataFrame, round_: Round) -> pl.DataFrame:
     new = round_.arriving.cast(pl.Int64) + live.cells.height
     for name, text in shop.importer.defaults.items() if new.len() else ():
         if name in live.fields and text.strip():
-            has = added.filter(pl.col("field") == name)["item"]
+            has = filtered(added, added["field"] == name)["item"]
             cells = pl.DataFrame({"item": new.filter(~new.is_in(has.implode()))})
             cells = cells.with_columns(pl.lit(name).alias("field"), pl.lit(text).alias("after"))
             cells = cells.with_columns(pl.lit(None, pl.String).alias(column) for column in ("before", "base"))
@@ -269,15 +269,15 @@ def _with_clashes(deltas: pl.DataFrame, round_: Round) -> tuple[pl.DataFrame, in
     """The cells that differ, as was decided where they clash: as live has them, or with the difference added. And how
     many cells and items stay as the store has them.
     """
-    clashes = round_.decided.filter(pl.col("source") == "clash").select("cell", "done")
+    clashes = filtered(round_.decided, round_.decided["source"] == "clash")[["cell", "done"]]
     if not clashes.height:
         return deltas, 0
     whole = round_.left_to_store
-    kept = clashes.filter(pl.col("done") == "kept")["cell"].drop_nulls()
-    kept = pl.concat([kept, deltas["item"].is_in(whole.implode()).arg_true().cast(pl.UInt32)])
+    kept = filtered(clashes, clashes["done"] == "kept")["cell"].drop_nulls()
+    kept = pl.concat([kept, true_places(deltas["item"].is_in(whole.implode())).cast(pl.UInt32)])
     deltas = _put_back(deltas, kept)
-    added = clashes.filter(pl.col("done") == "added")["cell"]
-    after = scattered(deltas["after"], added, deltas["added"].gather(added))
+    added = filtered(clashes, clashes["done"] == "added")["cell"]
+    after = scattered(deltas["after"], added, gathered(deltas["added"], added))
     return deltas.with_columns(after=after), int((clashes["done"] == "kept").sum())
 
 
@@ -304,13 +304,13 @@ def _put_back(deltas: pl.DataFrame, cells: pl.Series) -> pl.DataFrame:
     return deltas.with_columns(
         same=scattered(deltas["same"], cells, True),
         apart=scattered(deltas["apart"], cells, True),
-        after=scattered(deltas["after"], cells, deltas["before"].gather(cells)),
+        after=scattered(deltas["after"], cells, gathered(deltas["before"], cells)),
     )
 
 
 def _with_their_twins(differing: pl.DataFrame, matched: Matched) -> pl.Series:
     """The cells that change because those of another item with the same key do: the importer cannot tell them apart."""
-    row = matched.pairs["sheet"].gather(differing["pair"])
+    row = gathered(matched.pairs["sheet"], differing["pair"])
     changes = (~differing["same"]).to_frame("change").with_columns(row=row, field=differing["field"])
     any_of_them = changes.select(pl.col("change").any().over("row", "field")).to_series()
     return any_of_them & (differing["before"] != differing["after"])
@@ -322,7 +322,7 @@ def _with_codes(cells: pl.DataFrame, round_: Round) -> pl.DataFrame:
     if not rows.codes.moves:
         return cells
     matched, key = rows.matched, round_.aligned.key
-    arriving = set(stripped(rows.sheet.cells, key).gather(matched.new).rows())
+    arriving = set(gathered(stripped(rows.sheet.cells, key), matched.new).rows())
     more, codes = code_cells(live, rows.codes, arriving, fields, key)
     cells = cells.with_columns(after=with_followed_links(cells, fields, codes))
     more = more.rename({"place": "item"}).with_columns(unread=pl.lit(None, pl.String), base=pl.lit(None, pl.String))
@@ -355,25 +355,26 @@ def _items(cells: pl.DataFrame, round_: Round) -> pl.DataFrame:
         absent = pl.lit(None, pl.Int64)
         parts.append(gone.to_frame().select("item", verdict=pl.lit("gone"), sheet=absent, live="item"))
     arriving = round_.arriving
-    new = pl.DataFrame({"sheet": matched.new.gather(arriving).cast(pl.Int64), "item": arriving.cast(pl.Int64) + height})
+    rows_of_new = gathered(matched.new, arriving).cast(pl.Int64)
+    new = pl.DataFrame({"sheet": rows_of_new, "item": arriving.cast(pl.Int64) + height})
     new = new.with_columns(verdict=pl.lit("new"), live=pl.lit(None, pl.Int64))
-    return pl.concat([pl.concat(parts).sort("item"), new.select("item", "verdict", "sheet", "live")])
+    return pl.concat([pl.concat(parts).sort("item"), new[["item", "verdict", "sheet", "live"]]])
 
 
 def _damaged(round_: Round, number: pl.Series) -> pl.DataFrame:
     """The damaged cells one by one, by their row in the sheet and their field, with what was done."""
     rows, matched = round_.rows, round_.rows.matched
-    damage_findings = round_.decided.filter(pl.col("source") == "damage")
+    damage_findings = filtered(round_.decided, round_.decided["source"] == "damage")
     if not damage_findings.height:
         return empty(DAMAGED_SCHEMA)
-    cells = round_.deltas.select(pl.all().gather(damage_findings["cell"]))
-    place = matched.pairs["sheet"].gather(cells["pair"]).cast(pl.Int64)
-    place = place.zip_with(place.is_not_null(), matched.new.gather(cells["new"]).cast(pl.Int64))
-    keys = stripped(rows.sheet.cells, round_.aligned.key).gather(place)
+    cells = gathered(round_.deltas, damage_findings["cell"])
+    place = gathered(matched.pairs["sheet"], cells["pair"]).cast(pl.Int64)
+    place = place.zip_with(not_null(place), gathered(matched.new, cells["new"]).cast(pl.Int64))
+    keys = gathered(stripped(rows.sheet.cells, round_.aligned.key), place)
     mendable = damage_findings["mendable"].fill_null(value=False)
     listed = pl.DataFrame(
         {
-            "item": number.gather(damage_findings["item"]),
+            "item": gathered(number, damage_findings["item"]),
             "damage": damage_findings["rule"],
             "key": keys.select(pl.concat_list(pl.all())).to_series(),
             "field": damage_findings["field"],
@@ -399,7 +400,7 @@ def _damage_said(damaged: pl.DataFrame) -> list[FindingSummary]:
 
 def _slips_said(round_: Round) -> list[FindingSummary]:
     """The slips as a person is told of them: one by one, in so many cells that are let through, and so many held."""
-    of_slips = round_.decided.filter(pl.col("source") == "slip")
+    of_slips = filtered(round_.decided, round_.decided["source"] == "slip")
     times = {(rule, done): count for rule, done, count in of_slips.group_by("rule", "done").len().iter_rows()}
     return [
         FindingSummary("slip", name, fields, times[str(number), done], why, done)
@@ -437,12 +438,12 @@ def _findings(cells: pl.DataFrame, places: pl.DataFrame, rows: Placed) -> pl.Dat
     another's.
     """
     name = pl.col("field").cast(pl.String)
-    coded = cells.filter(pl.col("reason").is_not_null())
+    coded = filtered(cells, not_null(cells["reason"]))
     items = places.with_row_index("number").select(pl.col("number").cast(pl.Int64), "verdict", "sheet", "live")
     tables = [
         ("code", coded.select("item", name, "reason")),
         *(
-            (verdict, items.filter(pl.col("verdict") == verdict).select(item="number", reason=pl.lit(verdict)))
+            (verdict, filtered(items, items["verdict"] == verdict).select(item="number", reason=pl.lit(verdict)))
             for verdict in (NEW, GONE)
         ),
         ("code", _recoded_from_nothing(items, rows)),
@@ -461,7 +462,7 @@ def _nearly_there(items: pl.DataFrame, rows: Placed) -> pl.DataFrame:
     said = near_reasons(rows.matched.near)
     if not said:
         return NO_REASONS
-    new = items.filter(pl.col("verdict") == "new")
+    new = filtered(items, items["verdict"] == "new")
     reason = rows.sheet.row(new["sheet"]).replace_strict(said, default=None, return_dtype=pl.String)
     return new.select(item="number", reason=reason).drop_nulls()
 
@@ -479,9 +480,9 @@ def _recoded_from_nothing(items: pl.DataFrame, rows: Placed) -> pl.DataFrame:
     """New items that yet have a new code beside their own, which live does not have: `item` and the `reason`."""
     if not rows.matched.new.len() or NEW_CODE not in rows.sheet.fields:
         return NO_REASONS
-    new = items.filter(pl.col("verdict") == "new")
+    new = filtered(items, items["verdict"] == "new")
     codes, own = (
-        rows.sheet.cells[name].gather(new["sheet"]).str.strip_chars() for name in (NEW_CODE, rows.codes.field)
+        gathered(rows.sheet.cells[name], new["sheet"]).str.strip_chars() for name in (NEW_CODE, rows.codes.field)
     )
     return new.filter((codes != "") & (codes != own)).select(item="number", reason=pl.lit(f"code: {UNKNOWN}"))
 
@@ -493,7 +494,7 @@ def with_flags(changes: ChangeSet, checked: pl.DataFrame) -> ChangeSet:
     place = changes.cells.filter(pl.col("item").is_in(checked["item"].unique().implode()))
     place = place.select("item", pl.col("field").cast(pl.String), value="after")
     table = checked.rename({"rule": "check"}).join(place, on=["item", "field"], how="left", maintain_order="left")
-    flags = conform(table.with_columns(row=changes.items["sheet"].gather(table["item"])), FLAGS_SCHEMA)
+    flags = conform(table.with_columns(row=gathered(changes.items["sheet"], table["item"])), FLAGS_SCHEMA)
     groups = flags.group_by("check", "field", "done", maintain_order=True).len()
     said = [
         FindingSummary(name, name, [] if field is None else [field], times, CHECKS[name].does, done, CHECKS[name].do)

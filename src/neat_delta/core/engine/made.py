@@ -18,7 +18,7 @@ from neat_delta.core.model.schemas import (
     empty,
     stopping,
 )
-from neat_delta.core.support.series import constant, scattered
+from neat_delta.core.support.series import constant, gathered, scattered
 
 if TYPE_CHECKING:
     from neat_delta.core.match.rows import Matched
@@ -49,13 +49,15 @@ def problem_findings(made: Provenance, matched: Matched, live: int) -> pl.DataFr
     if not made.problems.height:
         return empty(CELL_FINDINGS)
     items = _items(matched, _height(matched), live)
-    table = made.problems.with_columns(item=items.gather(made.problems["place"])).filter(pl.col("item").is_not_null())
+    table = made.problems.with_columns(item=gathered(items, made.problems["place"])).filter(
+        pl.col("item").is_not_null()
+    )
     # What is wrong with the key is wrong with the item.
     table = table.with_columns(field=pl.when(~pl.col("field").is_in(matched.key)).then("field"))
     start = pl.col("source").replace_strict(STARTS, return_dtype=pl.String)
     table = table.with_columns(reason=pl.concat_str(start, "rule", pl.lit(": "), "what"))
     parts = [
-        stopping(part.select("item", "field", "reason"), str(source), "made").with_columns(rule=part["rule"])
+        stopping(part[["item", "field", "reason"]], str(source), "made").with_columns(rule=part["rule"])
         for (source,), part in table.partition_by("source", as_dict=True, maintain_order=True).items()
     ]
     return conform(pl.concat(parts), CELL_FINDINGS) if parts else empty(CELL_FINDINGS)
@@ -66,7 +68,7 @@ def unresolved(made: Provenance, sheet: Catalogue, key: Key) -> pl.DataFrame:
     problems = made.problems.unique(maintain_order=True)
     if not problems.height:
         return empty(UNRESOLVED_SCHEMA)
-    keys = stripped(sheet.cells, key).gather(problems["place"])
+    keys = gathered(stripped(sheet.cells, key), problems["place"])
     table = problems.with_columns(
         key=keys.select(pl.concat_list(pl.all())).to_series(), row=sheet.row(problems["place"].cast(pl.Int64))
     )
@@ -79,14 +81,14 @@ def computed_cells(
     """The steps by which cells of the change set came about (`COMPUTED_SCHEMA`); `number` has the items' numbers."""
     if not made.worked.height:
         return empty(COMPUTED_SCHEMA)
-    items = number.gather(_items(matched, _height(matched), live))
-    table = made.worked.with_columns(item=items.gather(made.worked["place"]))
+    items = gathered(number, _items(matched, _height(matched), live))
+    table = made.worked.with_columns(item=gathered(items, made.worked["place"]))
     order = pl.Enum(cells["field"].dtype.categories) if isinstance(cells["field"].dtype, pl.Enum) else pl.String
     table = table.filter(
         pl.col("item").is_not_null() & pl.col("field").is_in(cells["field"].cast(pl.String).unique().implode())
     )
     table = table.with_columns(pl.col("field").cast(order))
-    table = table.join(cells.select("item", "field"), on=["item", "field"], how="semi", maintain_order="left")
+    table = table.join(cells[["item", "field"]], on=["item", "field"], how="semi", maintain_order="left")
     if not table["item"].is_sorted() or table["field"].n_unique() > 1 or (table["step"] > 0).any():
         table = table.sort("item", "field", "step")
     return conform(table, COMPUTED_SCHEMA)

@@ -13,6 +13,7 @@ from neat_delta.core.engine.options import CompareOptions
 from neat_delta.core.engine.rows import Placed, named_within
 from neat_delta.core.match.base import align_base
 from neat_delta.core.model.schemas import CELL_FINDINGS, TEXTS, empty
+from neat_delta.core.support.series import gathered
 
 if TYPE_CHECKING:
     from neat_delta.core.detect import Detected
@@ -121,7 +122,7 @@ class Round:
             gone = named_within(self.aligned.live, self.rows.sheet, gone, self.options.within, self.aligned.key)
         if self.based is None:
             return gone
-        return gone.filter(self.based.at.gather(gone).is_not_null() & ~gone.is_in(self.left_to_store.implode()))
+        return gone.filter(gathered(self.based.at, gone).is_not_null() & ~gone.is_in(self.left_to_store.implode()))
 
     @property
     def left_to_store(self) -> pl.Series:

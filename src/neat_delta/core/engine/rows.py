@@ -26,6 +26,7 @@ from neat_delta.core.rekey.moves import UNKNOWN
 from neat_delta.core.rekey.requests import CodeChanges, moves_in_list, moves_in_sheet, with_sheet_codes
 from neat_delta.core.support.errors import CatalogueError
 from neat_delta.core.support.nearest import nearest
+from neat_delta.core.support.series import gathered
 
 if TYPE_CHECKING:
     from neat_delta.core.decide.policy import Policy
@@ -120,7 +121,7 @@ def _without_repeats(
     again = [
         SetAside("sheet", row, key_of_row, SAME_ROW)
         for row, key_of_row in zip(
-            sheet.row(twice), sheet.cells.select(key.fields).gather(twice).rows(named=True), strict=True
+            sheet.row(twice), gathered(sheet.cells.select(key.fields), twice).rows(named=True), strict=True
         )
     ]
     rest = replace(sheet, cells=sheet.cells.filter(kept), numbers=rows.filter(kept))
@@ -160,7 +161,7 @@ def _unknown_parts(live: Catalogue, rows: Placed) -> list[FindingSummary]:
     theirs, ours = (matched.keys[name].keys for name in ("live", "sheet"))
     for name in matched.key:
         known = theirs[name].unique(maintain_order=True)
-        said = ours[name].gather(matched.new)
+        said = gathered(ours[name], matched.new)
         unknown = said.filter(~said.is_in(known.implode())).alias("value").value_counts(sort=True)
         if not unknown.height:
             continue
@@ -189,7 +190,7 @@ def named_within(live: Catalogue, sheet: Catalogue, places: pl.Series, within: S
         if name not in key.fields:
             raise CatalogueError(f'The mapping\'s whole_within names "{name}", which is no field of the key.')
     part = Key(list(within), ignore_case=key.ignore_case)
-    there = KeyIndex.of(live.cells.select(part.fields).gather(places), part)
+    there = KeyIndex.of(gathered(live.cells.select(part.fields), places), part)
     named = KeyIndex.of(sheet.cells.select(part.fields), part).lookup(there.keys).is_not_null()
     aside = sheet.provenance.set_aside if sheet.provenance else ()
     doubtful = [
@@ -204,7 +205,7 @@ def named_within(live: Catalogue, sheet: Catalogue, places: pl.Series, within: S
 def _only_listed(sheet: Catalogue, matched: Matched) -> Matched:
     """The match where the sheet is nothing but a list of codes: a row of which live has no item is set aside."""
     rows = sheet.row(matched.new)
-    keys = sheet.cells.select(matched.key).gather(matched.new).rows(named=True)
+    keys = gathered(sheet.cells.select(matched.key), matched.new).rows(named=True)
     aside = [SetAside("sheet", row, key, UNKNOWN) for row, key in zip(rows, keys, strict=True)]
     aside = sorted([*matched.set_aside, *aside], key=lambda row: (row.file, row.row))
     return replace(matched, new=matched.new.clear(), set_aside=aside)

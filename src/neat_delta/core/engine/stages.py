@@ -48,7 +48,7 @@ from neat_delta.core.model.store import Field, Store
 from neat_delta.core.support.background import submit
 from neat_delta.core.support.errors import CatalogueError
 from neat_delta.core.support.nearest import did_you_mean
-from neat_delta.core.support.series import constant, scattered
+from neat_delta.core.support.series import constant, filtered, gathered, not_null, scattered, true_places
 
 if TYPE_CHECKING:
     from neat_delta.core.decide.policy import Policy
@@ -157,12 +157,12 @@ def _with_computed(texts: pl.DataFrame, matched: Matched, made: Provenance | Non
     """The texts that differ, and whether each was computed, where some were."""
     if made is None or not made.computed:
         return texts
-    place = matched.pairs["sheet"].gather(texts["pair"])
-    place = place.zip_with(place.is_not_null(), matched.new.gather(texts["new"]).cast(place.dtype))
+    place = gathered(matched.pairs["sheet"], texts["pair"])
+    place = place.zip_with(not_null(place), gathered(matched.new, texts["new"]).cast(place.dtype))
     computed = constant(False, texts.height)
     for name, rows in made.computed.items():
-        at = (texts["field"] == name).arg_true()
-        computed = scattered(computed, at, rows.gather(place.gather(at)))
+        at = true_places(texts["field"] == name)
+        computed = scattered(computed, at, gathered(rows, gathered(place, at)))
     return texts.with_columns(computed=computed)
 
 
@@ -199,13 +199,13 @@ def detect(round_: Round) -> Round:
     changes = ~table["same"]
     if "computed" in table.columns:  # nobody typed those
         changes &= ~table["computed"]
-    changing = table.filter(changes).select("field", "before", "after", "raw")
+    changing = table.filter(changes)[["field", "before", "after", "raw"]]
     looking = submit(partial(damaged, changing, fields, shop.writing, live.cells))
     looked = forms(changing, fields, shop.writing)
-    damage = scattered(constant(None, table.height, pl.String), changes.arg_true(), looking())
+    damage = scattered(constant(None, table.height, pl.String), true_places(changes), looking())
     table = table.with_columns(damage=damage, form=changes.cum_sum() - 1)
-    deltas = round_.texts.select("pair", "new").hstack(round_.outcomes.distinct.expand(table))
-    places = matched.pairs["live"].gather(deltas["pair"]).cast(pl.Int64)
+    deltas = round_.texts[["pair", "new"]].hstack(round_.outcomes.distinct.expand(table))
+    places = gathered(matched.pairs["live"], deltas["pair"]).cast(pl.Int64)
     deltas = deltas.with_columns(
         apart=pl.lit(value=False), item=places.fill_null(deltas["new"].cast(pl.Int64) + live.cells.height)
     )
@@ -263,7 +263,7 @@ def _emptied(round_: Round) -> pl.DataFrame:
         return empty(CELL_FINDINGS)
     left_blank, word = emptied["raw"].str.strip_chars() == "", round_.known.importer.empties
     if word is not None:  # which was read as a blank
-        place = round_.rows.matched.pairs["sheet"].gather(emptied["pair"])
+        place = gathered(round_.rows.matched.pairs["sheet"], emptied["pair"])
         left_blank &= round_.rows.sheet.texts(emptied["field"], place).str.strip_chars() != word
     said = {"source": EMPTIED, "rule": EMPTIED, "level": "stop", "reason": EMPTIED}
     columns = [pl.lit(text).alias(name) for name, text in said.items()]
@@ -276,7 +276,7 @@ def check(round_: Round) -> Round:
     levels = levels_of(shop, learned=round_.store is None)
     value = value_findings(draft.cells, levels)
     decided = pl.concat([draft.decided, _judged(round_, pl.concat([value, draft.findings]), _index(round_))])
-    changes = with_decisions(draft.changes, decided.filter(pl.col("field").is_not_null()))  # the checks look at cells
+    changes = with_decisions(draft.changes, filtered(decided, not_null(decided["field"])))  # the checks look at cells
     checked = check_changes(
         changes,
         round_.aligned.live,
@@ -295,9 +295,10 @@ def decide(round_: Round) -> Round:
     changes, policy, index = round_.changes, round_.options.policy, _index(round_)
     checked = _judged(round_, round_.checked, index)
     # An item that is gone from the store is no new one, so that there is nothing to check.
-    left = (changes.items["held"] == LEFT_STORE).fill_null(value=False).arg_true().cast(pl.Int64)
+    left = true_places((changes.items["held"] == LEFT_STORE).fill_null(value=False)).cast(pl.Int64)
     checked = checked.filter(~pl.col("item").is_in(left.implode()).fill_null(value=False)) if left.len() else checked
-    so_far = round_.decided.filter(pl.col("source") != "check")  # what kinds say is among what the checks found
+    # What kinds say is among what the checks found.
+    so_far = filtered(round_.decided, round_.decided["source"] != "check")
     decided = pl.concat([so_far, checked])
     idle = [one for one in policy.accept if not accepted(decided, index, [one]).any()]
     _must_name(idle, round_.aligned)
@@ -356,5 +357,5 @@ def _index(round_: Round) -> Callable[[], KeyIndex]:
 def _provisional(round_: Round) -> KeyIndex:
     """The keys of the items as they are numbered before there is a change set."""
     aligned, rows = round_.aligned, round_.rows
-    new = stripped(rows.sheet.cells, aligned.key).gather(rows.matched.new)
+    new = gathered(stripped(rows.sheet.cells, aligned.key), rows.matched.new)
     return KeyIndex.of(pl.concat([aligned.live.cells.select(aligned.key.fields), new]), aligned.key)

@@ -13,7 +13,7 @@ from neat_delta.core.kinds import KINDS
 from neat_delta.core.kinds.number import NUMBER_KINDS, amounts
 from neat_delta.core.model.layout import Notation
 from neat_delta.core.model.store import Field, Relations
-from neat_delta.core.support.series import constant, scattered
+from neat_delta.core.support.series import constant, gathered, scattered, true_places
 
 __all__ = ["Related", "counts_stock", "relations"]
 
@@ -104,8 +104,8 @@ def _kept(
         if field.kind in NUMBER_KINDS:
             values.append(amounts(texts, field, writing))
         else:
-            filled = (texts != "").arg_true()
-            read = KINDS[field.kind].read(texts.gather(filled), field, writing)
+            filled = true_places(texts != "")
+            read = KINDS[field.kind].read(gathered(texts, filled), field, writing)
             values.append(scattered(constant(None, texts.len(), pl.String), filled, read))
     one, other = values
     right = (one < other) if strictly else (one <= other)

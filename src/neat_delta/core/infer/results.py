@@ -15,6 +15,7 @@ from neat_delta.core.infer.headings import plain_heading
 from neat_delta.core.infer.status_words import status_of
 from neat_delta.core.model.results import ResultsForm, RowStatus
 from neat_delta.core.support.errors import CatalogueError
+from neat_delta.core.support.series import gathered
 
 __all__ = ["TOTALS", "DraftedResults", "draft_results", "line_pattern", "with_words"]
 
@@ -134,7 +135,7 @@ def _echoes(
     there = at.is_not_null()
     out = set()
     for name in names:
-        was = live[called[name.strip().casefold()]].gather(at)
+        was = gathered(live[called[name.strip().casefold()]], at)
         same = (was.str.strip_chars() == report[name].str.strip_chars()).fill_null(value=False)
         if there.any() and int(same.sum()) * 10 >= int(there.sum()) * 9:
             out.add(name)

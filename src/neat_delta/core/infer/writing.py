@@ -29,7 +29,7 @@ def currency_of(column: pl.Series) -> str | None:
     first = column.head(GLANCED)
     if not first.str.contains(CURRENCY).any():
         return ""
-    parts = affixes(column.filter(column.str.strip_chars() != "")).select("head", "tail").unique()
+    parts = affixes(column.filter(column.str.strip_chars() != ""))[["head", "tail"]].unique()
     return f"{parts['head'][0]}#{parts['tail'][0]}" if parts.height == 1 else None
 
 

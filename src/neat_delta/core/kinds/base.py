@@ -14,7 +14,7 @@ import polars as pl
 
 from neat_delta.core.model.layout import Notation
 from neat_delta.core.model.store import Field
-from neat_delta.core.support.series import constant, scattered
+from neat_delta.core.support.series import constant, gathered, scattered, true_places
 
 __all__ = ["EXACT", "Kind", "as_it_stands", "blank", "folded", "folded_text", "map_texts", "only"]
 
@@ -42,10 +42,10 @@ def folded(texts: pl.Series) -> pl.Series:
     plain = pl.col("text").str.strip_chars()
     unlike = plain.str.contains("[^\x00-\x0c\x0e-\x7f]").fill_null(value=False)  # the others are in that form
     seen = texts.alias("text").to_frame().select(plain.alias("plain"), unlike.alias("unlike"))
-    odd, bare = seen["unlike"].arg_true(), seen["plain"].alias(texts.name)
+    odd, bare = true_places(seen["unlike"]), seen["plain"].alias(texts.name)
     if not odd.len():
         return bare
-    plain_forms = texts.gather(odd).str.replace_all("\r\n?", "\n").str.normalize("NFC").str.strip_chars()
+    plain_forms = gathered(texts, odd).str.replace_all("\r\n?", "\n").str.normalize("NFC").str.strip_chars()
     return scattered(bare, odd, plain_forms)
 
 

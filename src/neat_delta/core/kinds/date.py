@@ -35,21 +35,19 @@ def _pattern(form: str) -> str:
 
 def _parse(texts: pl.Series, form: str) -> pl.Series:
     parts = texts.str.extract_groups(_pattern(form)).struct.unnest()
-    for word in (*FORM_WORDS[3:], "zone"):
-        if word not in parts.columns:
-            parts = parts.with_columns(pl.lit(None, pl.String).alias(word))
-    number = [pl.col(word).fill_null("0").cast(pl.Int32, strict=False) for word in FORM_WORDS]
-    parts = parts.with_columns(
-        pl.concat_str(pl.col("YYYY"), pl.col("MM").str.zfill(2), pl.col("DD").str.zfill(2), separator="-")
-        .str.to_date("%Y-%m-%d", strict=False)
-        .alias("day"),
-        ((number[3] < 24) & (number[4] < 60) & (number[5] < 60)).alias("right"),
-        pl.concat_str(*(part.cast(pl.String).str.zfill(2) for part in number[3:]), separator=":").alias("time"),
+    if parts["YYYY"].null_count() == parts.height:  # as in most columns that are tried
+        return parts["YYYY"]
+    year, month, day_, hour, minute, second, zone = (
+        pl.col(word) if word in parts.columns else pl.lit(None, pl.String) for word in (*FORM_WORDS, "zone")
     )
-    day, time = pl.col("day").dt.strftime("%Y-%m-%d"), pl.col("time")
+    hour, minute, second = (part.fill_null("0").cast(pl.Int32, strict=False) for part in (hour, minute, second))
+    day = pl.concat_str(year, month.str.zfill(2), day_.str.zfill(2), separator="-")
+    day = day.str.to_date("%Y-%m-%d", strict=False).dt.strftime("%Y-%m-%d")
+    time = pl.concat_str(*(part.cast(pl.String).str.zfill(2) for part in (hour, minute, second)), separator=":")
     value = pl.when(time == "00:00:00").then(day).otherwise(pl.concat_str(day, pl.lit("T"), time))
-    zone = pl.lit("Z") if form.endswith("Z") else pl.col("zone").fill_null("")
-    return parts.select(pl.when("right").then(pl.concat_str(value, zone))).to_series()
+    right = (hour < 24) & (minute < 60) & (second < 60)
+    zone = pl.lit("Z") if form.endswith("Z") else zone.fill_null("")
+    return parts.select(pl.when(right).then(pl.concat_str(value, zone))).to_series()
 
 
 def _read(texts: pl.Series, field: Field, writing: Notation) -> pl.Series:

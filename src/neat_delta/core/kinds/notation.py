@@ -18,7 +18,7 @@ from neat_delta.core.kinds.number import CURRENCY, NUMBER_KINDS, marks
 from neat_delta.core.model.layout import Notation
 from neat_delta.core.model.store import Field
 from neat_delta.core.support import sizes
-from neat_delta.core.support.series import constant, scattered
+from neat_delta.core.support.series import constant, gathered, scattered, true_places
 
 __all__ = [
     "AS_LIVE",
@@ -98,8 +98,8 @@ def affixes(texts: pl.Series) -> pl.DataFrame:
     """Texts of amounts taken apart: `sign`, what stands before the number (`head`), the number (`bare`), and what
     stands after it (`tail`). Heads and tails are currencies with their spaces, or empty.
     """
-    text = texts.str.strip_chars().str.replace("^−", "-").to_frame("text")
-    return text.select(TEXT.str.extract_groups(AMOUNT)).to_series().struct.unnest()
+    text = TEXT.str.strip_chars().str.replace("^−", "-")
+    return texts.to_frame("text").select(text.str.extract_groups(AMOUNT)).to_series().struct.unnest()
 
 
 def _bare(texts: pl.Series, field: Field) -> pl.Series:
@@ -107,7 +107,7 @@ def _bare(texts: pl.Series, field: Field) -> pl.Series:
     if field.kind == "money":
         parts = affixes(texts)
         return parts.select(pl.concat_str("sign", "bare").fill_null("").alias("text")).to_series()
-    return texts.str.strip_chars().str.replace("^−", "-").alias("text")
+    return texts.to_frame("text").select(TEXT.str.strip_chars().str.replace("^−", "-")).to_series()
 
 
 def _value(bare: pl.Expr, mark: str, field: Field) -> pl.Expr:
@@ -158,12 +158,12 @@ def number_reading(texts: pl.Series, field: Field, live: Notation, notation: Col
     if notation == AS_LIVE or notation == ColumnNotation(
         places=notation.places
     ):  # most cells have one reading at a glance
-        rest = (~texts.str.contains(one_reading(field, point))).arg_true()
+        rest = true_places(~texts.str.contains(one_reading(field, point)))
         if rest.len() < texts.len():
             values = KINDS[field.kind].read(texts, field, live)
             if not rest.len():
                 return Reading(values, none, no)
-            careful = _careful_reading(texts.gather(rest), field, point, thousands, notation)
+            careful = _careful_reading(gathered(texts, rest), field, point, thousands, notation)
             return Reading(
                 scattered(values, rest, careful.values),
                 scattered(none, rest, careful.doubts),
@@ -261,11 +261,11 @@ def date_reading(texts: pl.Series, field: Field, live: Notation, notation: Colum
                 continue  # one of the two is live's, and what only the other can read is no date there
             one, two = _read(texts, form), _read(texts, other)
             both = (values.is_null() & (one != two)).fill_null(value=False)
-            doubts = scattered(doubts, both.arg_true(), EITHER_DAY)
+            doubts = scattered(doubts, true_places(both), EITHER_DAY)
             values = _first(values, one, two)
     if notation.odd is not None and swapped is not None:
         both = (_read(texts, swapped) != values).fill_null(value=False)
-        doubts = scattered(doubts, both.arg_true(), f"{EITHER_DAY}, as the sheet has {notation.odd}")
+        doubts = scattered(doubts, true_places(both), f"{EITHER_DAY}, as the sheet has {notation.odd}")
     return Reading(values, doubts, no)
 
 

@@ -15,7 +15,7 @@ from neat_delta.core.model.layout import Notation
 from neat_delta.core.model.store import Field
 from neat_delta.core.support import sizes
 from neat_delta.core.support.distinct import map_distinct
-from neat_delta.core.support.series import scattered
+from neat_delta.core.support.series import gathered, not_null, scattered, true_places
 
 __all__ = [
     "CURRENCY",
@@ -85,14 +85,14 @@ def _of(texts: pl.Series, value: pl.Expr, field: Field, writing: Notation) -> pl
     if thousands == "." or point == ",":
         return texts.to_frame("text").select(value.alias("value")).to_series()
     table = texts.alias("text").to_frame()
-    form = pl.when(pl.col("text").str.contains(AS_IT_STANDS)).then(0).when(pl.col("text").str.contains(WITH_ZEROS))
-    zeros = pl.col("text").str.strip_chars_end("0").str.strip_chars_end(".")
-    kind = form.then(1).when(pl.col("text").is_not_null()).then(2)
-    seen = table.with_columns(form=kind).with_columns(value=pl.when(pl.col("form") == 1).then(zeros).otherwise("text"))
-    rest = (seen["form"] == 2).arg_true()
-    if not rest.len():
-        return seen["value"]
-    return scattered(seen["value"], rest, table[rest].select(value.alias("value")).to_series())
+    text = pl.col("text")
+    zeros = text.str.strip_chars_end("0").str.strip_chars_end(".")
+    plain = pl.when(text.str.contains(AS_IT_STANDS)).then(text).when(text.str.contains(WITH_ZEROS)).then(zeros)
+    values = table.select(plain.alias("value")).to_series()
+    if values.null_count() == texts.null_count():
+        return values
+    rest = true_places(values.is_null() & not_null(texts))
+    return scattered(values, rest, gathered(table, rest).select(value.alias("value")).to_series())
 
 
 TEXT = pl.col("text").str.strip_chars()

@@ -7,6 +7,7 @@ from collections.abc import Iterable, Sequence
 import polars as pl
 
 from neat_delta.core.model.header import SetAside
+from neat_delta.core.support.series import gathered
 
 __all__ = ["rows_aside"]
 
@@ -21,5 +22,5 @@ def rows_aside(
     >>> rows_aside(cells, ["sku"], pl.Series([1]), pl.Series([3]), ["a total"])
     [SetAside(file='sheet', row=3, key={'sku': 'Total'}, reason='a total')]
     """
-    keys = cells.select(shown).gather(at).rows(named=True)
+    keys = gathered(cells.select(shown), at).rows(named=True)
     return [SetAside("sheet", row, key, reason) for row, key, reason in zip(rows, keys, reasons, strict=True)]

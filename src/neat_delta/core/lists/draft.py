@@ -31,7 +31,7 @@ from neat_delta.core.model.store import Field, Key, Store
 from neat_delta.core.query.terms import Own
 from neat_delta.core.rules.run import RuleTables, fields_of, run_rules
 from neat_delta.core.support.errors import CatalogueError
-from neat_delta.core.support.series import constant, scattered
+from neat_delta.core.support.series import constant, gathered, scattered, true_places
 
 __all__ = ["NO_CODE", "Draft", "ListOptions", "Made", "placed_rows"]
 
@@ -123,7 +123,7 @@ def placed_rows(live: Catalogue, sheet: Catalogue, met: ListMatch, key: Key, map
     has_key = all(name in sheet.cells.columns for name in key.fields)
     coded = constant(has_key, new.len(), pl.Boolean)
     if has_key and new.len():
-        coded = sheet.cells.gather(new).select(~pl.any_horizontal(blank(pl.col(key.fields)))).to_series()
+        coded = gathered(sheet.cells, new).select(~pl.any_horizontal(blank(pl.col(key.fields)))).to_series()
     nearly = near_reasons(met.near)
     if nearly and not coded.all():  # what nearly is an item is no new one that lacks a code
         said = sheet.row(new).replace_strict(nearly, default=None, return_dtype=pl.String).set(coded, None)
@@ -151,10 +151,10 @@ class Draft:
 
     def __init__(self, live: Catalogue, texts: pl.DataFrame, placed: _Placed, made: Made) -> None:
         self.source = placed.source
-        self.ours = texts.select(pl.all().gather(placed.source))
-        self.theirs = live.cells.select(pl.all().gather(placed.live)).fill_null("")
+        self.ours = gathered(texts, placed.source)
+        self.theirs = gathered(live.cells, placed.live).fill_null("")
         self.known = placed.live.is_not_null()
-        self.computed = {name: flags.gather(placed.source) for name, flags in made.computed.items()}
+        self.computed = {name: gathered(flags, placed.source) for name, flags in made.computed.items()}
         self.live = live
         self.plain = pl.DataFrame()
         self.notations: dict[str, ColumnNotation] = {}
@@ -179,7 +179,7 @@ class Draft:
     def fill_absent(self, absent: Mapping[str, pl.Series]) -> None:
         """Of what a long list says nothing, live's value stays."""
         for name, flags in absent.items():
-            said = ~flags.gather(self.source)
+            said = ~gathered(flags, self.source)
             self.ours = self.ours.with_columns(self.ours[name].zip_with(said, self.theirs[name]).alias(name))
 
     def merge_values(self, mapping: ListMapping, settings: Mapping[str, Field]) -> None:
@@ -194,11 +194,11 @@ class Draft:
                 )
             said = self.ours[name]
             whole = merged_values(self.theirs[name], said, setting, field)
-            at = (whole != said).arg_true()
+            at = true_places(whole != said)
             rule = RuleText(
                 "values", name, why=f"{field.means}: live's others stay", inputs=[RuleInput(f"sheet.{name}")]
             )
-            self.made.step(name, rule, at, said.gather(at), whole.gather(at))
+            self.made.step(name, rule, at, gathered(said, at), gathered(whole, at))
             self.ours = self.ours.with_columns(whole.alias(name))
             self.mark(name, whole != self.theirs[name])
 
@@ -232,7 +232,7 @@ class Draft:
         of_units = problems.filter(pl.col("rule").str.starts_with(UNIT))
         for (name,), part in of_units.partition_by("field", as_dict=True).items():
             at = part["place"].unique()
-            column = scattered(self.ours[str(name)], at, self.theirs[str(name)].gather(at))
+            column = scattered(self.ours[str(name)], at, gathered(self.theirs[str(name)], at))
             self.ours = self.ours.with_columns(column.alias(str(name)))
 
     def run(
@@ -253,7 +253,7 @@ class Draft:
             said[name].zip_with(~said.select(blank(pl.col(name))).to_series(), self.theirs[name]) for name in kept
         )
         so_far = self.theirs.with_columns(self.ours.select(there)).with_columns(said)
-        rows = headings.select(pl.all().gather(self.source))
+        rows = gathered(headings, self.source)
         more = [self.ours[name] for name in self.ours.columns if name not in rows.columns]
         tables = RuleTables(
             so_far, self.theirs, shop.fields, shop.writing, rows.with_columns(more), own, options.lookups or {},

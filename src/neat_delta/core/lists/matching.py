@@ -25,7 +25,7 @@ from neat_delta.core.model.layout import Notation
 from neat_delta.core.model.lists import ListMapping
 from neat_delta.core.model.store import Field, Key
 from neat_delta.core.support.errors import CatalogueError
-from neat_delta.core.support.series import scattered
+from neat_delta.core.support.series import gathered, scattered, true_places
 
 __all__ = ["ListMatch", "match_list"]
 
@@ -69,10 +69,10 @@ def match_list(
     _must_be_preference(sheet, mapping.prefer)
     keys = {"live": KeyIndex.of(live.cells, by), "sheet": KeyIndex.of(sheet.cells, by)}
     reasons = row_reasons(sheet, keys["sheet"].blank)
-    usable = {"live": (~keys["live"].blank).arg_true(), "sheet": reasons.is_null().arg_true()}
+    usable = {"live": true_places(~keys["live"].blank), "sheet": true_places(reasons.is_null())}
     if key.shared == "all":  # one row is for all that share the store's key, for which the first stands
         first = KeyIndex.of(live.cells, key).lookup(live.cells) == pl.int_range(live.cells.height, eager=True)
-        usable["live"] = usable["live"].filter(first.gather(usable["live"]).fill_null(value=False))
+        usable["live"] = usable["live"].filter(gathered(first, usable["live"]).fill_null(value=False))
     pairs = _joined(keys, usable)
     taken = {name: pairs[name].unique() for name in ("live", "sheet")}
     rest = {name: usable[name].filter(~usable[name].is_in(taken[name].implode())) for name in usable}
@@ -84,7 +84,7 @@ def match_list(
     copied = 0
     if several.height and mapping.fits_several == "aside":
         named = live.cells.select(pl.concat_str(pl.col(key.fields).str.strip_chars(), separator=" / ")).to_series()
-        groups = several.with_columns(named.gather(several["live"]).alias("key")).group_by("sheet").agg("key")
+        groups = several.with_columns(gathered(named, several["live"]).alias("key")).group_by("sheet").agg("key")
         at = groups["sheet"]
         said = [f"fits several items: {listed(names, 5)}" for names in groups["key"]]
         reasons = scattered(reasons, at, pl.Series(said, dtype=pl.String))
@@ -96,15 +96,15 @@ def match_list(
     if totals.len():
         new, reasons = new.filter(~new.is_in(totals.implode())), scattered(reasons, totals, TOTAL_ROW)
     new, reasons = _distinct_new(keys["sheet"], sheet, new, reasons)
-    at = reasons.is_not_null().arg_true()
-    aside = rows_aside(sheet.cells, by.fields, at, sheet.row(at), reasons.gather(at))
+    at = true_places(reasons.is_not_null())
+    aside = rows_aside(sheet.cells, by.fields, at, sheet.row(at), gathered(reasons, at))
     return ListMatch(pairs.sort("sheet", "live"), new, aside, alone.near, copied, alone.nearly)
 
 
 def _joined(keys: dict[str, KeyIndex], usable: dict[str, pl.Series]) -> pl.DataFrame:
     """All pairs of rows with the same key."""
     sides = [
-        keys[name].keys.gather(usable[name]).with_columns(usable[name].cast(pl.UInt32).alias(MARK + name))
+        gathered(keys[name].keys, usable[name]).with_columns(usable[name].cast(pl.UInt32).alias(MARK + name))
         for name in usable
     ]
     met = sides[0].join(sides[1], on=keys["live"].key.fields, how="inner")
@@ -125,16 +125,16 @@ def _one_row_each(
         return pairs, reasons
     texts = sheet.cells.select(pl.all().str.strip_chars())
     alike = texts.select(pl.struct(pl.all()).rank("dense").alias("alike")).to_series()
-    crowded = crowded.with_columns(alike=alike.gather(crowded["sheet"])).sort("live", "sheet")
+    crowded = crowded.with_columns(alike=gathered(alike, crowded["sheet"])).sort("live", "sheet")
     keep: Literal["first", "last"] = "last" if mapping.prefer == "last" else "first"
     different = crowded.unique(["live", "alike"], keep=keep, maintain_order=True)
     same = crowded.join(different, on=["live", "sheet"], how="anti")
     reasons = scattered(reasons, same["sheet"], SAME_ROW)
-    left_out = [same.select("live", "sheet")]
+    left_out = [same[["live", "sheet"]]]
     contradicting = different.filter(pl.len().over("live") > 1).sort("live", "sheet")
     rank = _ranks(sheet, mapping.prefer, settings, writing) if contradicting.height else None
     if rank is not None:
-        by = contradicting.with_columns(rank=rank.gather(contradicting["sheet"]))
+        by = contradicting.with_columns(rank=gathered(rank, contradicting["sheet"]))
         best = (
             by.sort("live", "rank", "sheet")
             .group_by("live", maintain_order=True)
@@ -144,10 +144,10 @@ def _one_row_each(
         rows = sheet.row(others["best"].cast(pl.Int64))
         said = pl.select(pl.format("not preferred: row {} is for the same item", rows)).to_series()
         reasons = scattered(reasons, others["sheet"], said)
-        left_out.append(others.select("live", "sheet"))
+        left_out.append(others[["live", "sheet"]])
     elif contradicting.height:
         reasons = _set_side_by_side(sheet, texts, contradicting, reasons)
-        left_out.append(contradicting.select("live", "sheet"))
+        left_out.append(contradicting[["live", "sheet"]])
     return pairs.join(pl.concat(left_out), on=["live", "sheet"], how="anti", maintain_order="left"), reasons
 
 
@@ -162,7 +162,7 @@ def _set_side_by_side(sheet: Catalogue, texts: pl.DataFrame, rows: pl.DataFrame,
     for number, places in enumerate(groups):
         numbers = sheet.row(pl.Series(places, dtype=pl.Int64)).to_list()
         detailed = number < MOST_DETAILED
-        reason = _side_by_side(texts.gather(places), numbers) if detailed else _for_one_item(numbers)
+        reason = _side_by_side(gathered(texts, places), numbers) if detailed else _for_one_item(numbers)
         at += places
         said += [reason] * len(places)
     return scattered(reasons, at, pl.Series(said, dtype=pl.String))
@@ -204,7 +204,7 @@ def _ranks(sheet: Catalogue, prefer: str | None, settings: dict[str, Field], wri
 
 def _distinct_new(index: KeyIndex, sheet: Catalogue, new: pl.Series, reasons: pl.Series) -> tuple[pl.Series, pl.Series]:
     """New rows of which none says the same key twice: the same row counts once, others are set aside."""
-    keys = index.keys.gather(new)
+    keys = gathered(index.keys, new)
     group = keys.select(pl.struct(pl.all()).rank("dense").alias("live")).to_series()
     pairs = pl.DataFrame({"live": group, "sheet": new.cast(pl.UInt32)})
     pairs, reasons = _one_row_each(sheet, pairs, reasons, ListMapping(), {}, Notation())

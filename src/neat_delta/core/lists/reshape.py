@@ -15,6 +15,7 @@ from neat_delta.core.model.header import SetAside
 from neat_delta.core.model.lists import ListMapping, Spread, Stack
 from neat_delta.core.support.errors import CatalogueError
 from neat_delta.core.support.nearest import did_you_mean, nearest
+from neat_delta.core.support.series import gathered, true_places
 
 __all__ = ["Reshaped", "reshape"]
 
@@ -80,8 +81,8 @@ def _spread(catalogue: Catalogue, rows: pl.Series, spread: Spread, used: Sequenc
     fields = list(dict.fromkeys(words.values()))
     absent = {name: made[name].is_null() for name in fields}
     cells = made.select([*others, *fields]).fill_null("")
-    at = reasons.is_not_null().arg_true()
-    aside = rows_aside(catalogue.cells, [*others, spread.by], at, rows.gather(at), reasons.gather(at))
+    at = true_places(reasons.is_not_null())
+    aside = rows_aside(catalogue.cells, [*others, spread.by], at, gathered(rows, at), gathered(reasons, at))
     return Reshaped(
         cells, made[MARK * 3], absent, aside,
         kept.height - made.height,
@@ -108,6 +109,6 @@ def _stacked(catalogue: Catalogue, rows: pl.Series, stack: Stack) -> Reshaped:
     nothing = table.select(pl.all_horizontal(blank(pl.col(headings)))).to_series()
     reasons = pl.select(pl.when(nothing).then(pl.lit("no value in any of its columns"))).to_series()
     copied = long.height - (table.height - int(nothing.sum()))
-    at = reasons.is_not_null().arg_true()
-    aside = rows_aside(catalogue.cells, others, at, rows.gather(at), reasons.gather(at))
+    at = true_places(reasons.is_not_null())
+    aside = rows_aside(catalogue.cells, others, at, gathered(rows, at), gathered(reasons, at))
     return Reshaped(long.drop(MARK), long[MARK], set_aside=aside, copied=copied)

@@ -30,7 +30,7 @@ from neat_delta.core.query.terms import Own
 from neat_delta.core.rules.edited import read_by, refuse_keys
 from neat_delta.core.support.errors import CatalogueError
 from neat_delta.core.support.nearest import did_you_mean
-from neat_delta.core.support.series import constant
+from neat_delta.core.support.series import constant, gathered, true_places
 
 __all__ = ["TranslatedList", "translate"]
 
@@ -112,10 +112,10 @@ def translate(
     }
     own = Own({**shop.fields, **kinds}, told.over(shop.writing), readings)
     draft.run(book, shaped.cells, own, shop, options, named)
-    made, kept = draft.made, (~placed.codeless).arg_true()
+    made, kept = draft.made, true_places(~placed.codeless)
     provenance = Provenance(
         columns=matches,
-        computed={name: flags.gather(kept) for name, flags in draft.computed.items()},
+        computed={name: gathered(flags, kept) for name, flags in draft.computed.items()},
         worked=moved(pl.concat(made.steps or [empty(WORKED)]), kept),
         problems=moved(pl.concat(made.problems or [empty(PROBLEMS)]), kept),
         rules=made.rules,
@@ -124,14 +124,14 @@ def translate(
         folded=shaped.folded,
         copied=shaped.copied + met.copied,
         matched_by=by if by != key.fields else [],
-        nearly=shown.cells.select(key.fields).gather(met.nearly) if met.nearly.len() else None,
+        nearly=gathered(shown.cells.select(key.fields), met.nearly) if met.nearly.len() else None,
     )
     cells = draft.ours.select([*key.fields, *(name for name in draft.ours.columns if name not in key.fields)])
     untouched = [name for name in draft.plain.columns if name in cells.columns and name not in draft.computed]
     new = cells.with_columns(draft.plain.select(untouched)).filter(placed.codeless)
     notes = (*supplied.notes, *_lacking(supplied, mapping, headings))
-    numbers = shaped.rows.gather(placed.source).gather(kept)
-    cells = cells.select(pl.all().gather(kept))
+    numbers = gathered(gathered(shaped.rows, placed.source), kept)
+    cells = gathered(cells, kept)
     made_sheet = replace(sheet, cells=cells, numbers=numbers, provenance=provenance, notes=notes)
     return TranslatedList(made_sheet, _new_items(new, shown.fields, shop, key) if new.height else None)
 
@@ -243,10 +243,10 @@ def _with_words(texts: pl.DataFrame, mapping: ListMapping, made: Made) -> pl.Dat
         bad = column.wrong.is_not_null()
         good = ~bad & ~texts.select(blank(pl.col(name))).to_series()
         if bad.any():
-            made.problem(name, "words", bad.arg_true(), column.wrong.filter(bad))
-        at = good.arg_true()
+            made.problem(name, "words", true_places(bad), column.wrong.filter(bad))
+        at = true_places(good)
         rule = RuleText("words", name, why="the list's word for it", inputs=[RuleInput(name)])
-        made.step(name, rule, at, texts[name].gather(at), column.texts.gather(at))
+        made.step(name, rule, at, gathered(texts[name], at), gathered(column.texts, at))
         made.computed[name] = good
         texts = texts.with_columns(column.texts.alias(name))
     return texts

@@ -22,7 +22,7 @@ from neat_delta.core.model.header import LikelyCode
 from neat_delta.core.model.importer import NEW_CODE
 from neat_delta.core.model.store import Store, continued
 from neat_delta.core.support.errors import CatalogueError
-from neat_delta.core.support.series import constant, scattered
+from neat_delta.core.support.series import constant, filtered, gathered, not_null, scattered, true_places
 
 if TYPE_CHECKING:
     from neat_delta.core.model.catalogue import Catalogue
@@ -119,8 +119,8 @@ def key_rows(base: Catalogue, live: Catalogue, key: Key) -> KeyRows:
     if ours.keys.equals(theirs.keys):  # most exports have the same items in the same order
         numbers = pl.int_range(live.cells.height, dtype=pl.UInt32, eager=True)
         return KeyRows(ours, theirs, _usable(numbers, usable), usable)
-    rows = (~ours.blank & ~ours.repeated).arg_true().cast(pl.UInt32)
-    met = ours.pairs(theirs, rows, usable.arg_true().cast(pl.UInt32))
+    rows = true_places(~ours.blank & ~ours.repeated).cast(pl.UInt32)
+    met = ours.pairs(theirs, rows, true_places(usable).cast(pl.UInt32))
     at = scattered(constant(None, live.cells.height, pl.UInt32), met["row"], met["other"])
     return KeyRows(ours, theirs, at, usable)
 
@@ -130,28 +130,28 @@ def followed_codes(base: Catalogue, aligned: AlignedInputs, codes: Catalogue | N
     as an item that is gone since and one that is new are likely one.
     """
     live, sheet, key = aligned.live, aligned.sheet, aligned.key
-    leaving = scattered(rows.usable, rows.at.drop_nulls(), False).arg_true()
+    leaving = true_places(scattered(rows.usable, rows.at.drop_nulls(), False))
     if not leaving.len():
         return []
-    leaving = leaving.filter(~rows.base.repeated.gather(leaving))
+    leaving = leaving.filter(~gathered(rows.base.repeated, leaving))
     keys = {"base": rows.base, "live": rows.live, "sheet": KeyIndex.of(sheet.cells, key)}
     leaving = leaving.filter(keys["sheet"].lookup(base.cells.select(key.fields)[leaving]).is_not_null())
     if not leaving.len():
         return []
     arrived = rows.at.is_null() & ~keys["live"].blank & ~keys["live"].repeated
-    coming = arrived.arg_true()
+    coming = true_places(arrived)
     coming = coming.filter(keys["sheet"].lookup(live.cells.select(key.fields)[coming]).is_null())
     shop, pairs = aligned.store or Store(), list[LikelyCode]()
     field = shop.importer.code_change.field or key.fields[0]
     if codes is not None:
         said = align_inputs(live, codes, columns=ColumnOptions(key.fields), listed_codes=True).sheet
-        old = stripped(base.cells, key).gather(leaving)
+        old = gathered(stripped(base.cells, key), leaving)
         at = KeyIndex.of(said.cells, key).lookup(old)
-        new = old.with_columns(said.cells[NEW_CODE].gather(at).str.strip_chars().alias(field))
+        new = old.with_columns(gathered(said.cells[NEW_CODE], at).str.strip_chars().alias(field))
         there = keys["live"].lookup(new)
-        for place in there.is_not_null().arg_true():
+        for place in true_places(not_null(there)):
             one = (old.row(place, named=True), new.row(place, named=True))
-            pairs.append(LikelyCode(*one, live.row(there.gather([place]))[0], 0, 0, None))
+            pairs.append(LikelyCode(*one, live.row(gathered(there, [place]))[0], 0, 0, None))
         leaving = leaving.filter(there.is_null())
     new_places = coming.cast(pl.UInt32)
     taken = KeyIndex.of(pl.DataFrame([one.new for one in pairs], schema=dict.fromkeys(key.fields, pl.String)), key)
@@ -172,10 +172,10 @@ def with_codes_followed(catalogue: Catalogue, codes: Sequence[LikelyCode], key: 
     """The catalogue with its items under the codes that the store has given them since."""
     olds = pl.DataFrame([one.old for one in codes], schema=dict.fromkeys(key.fields, pl.String))
     at = KeyIndex.of(olds, key).lookup(catalogue.cells)
-    rows = at.is_not_null().arg_true()
+    rows = true_places(not_null(at))
     cells = catalogue.cells
     for name in key.fields:
-        new = pl.Series([one.new[name] for one in codes], dtype=pl.String).gather(at.gather(rows))
+        new = gathered(pl.Series([one.new[name] for one in codes], dtype=pl.String), gathered(at, rows))
         cells = cells.with_columns(scattered(cells[name].rechunk(), rows, new).alias(name))
     return replace(catalogue, cells=cells)
 
@@ -193,16 +193,16 @@ def base_rows(base: Catalogue, live: Catalogue, sheet: Catalogue, matched: Match
     `by_key`. A key that repeats in the base is none of its items, unless items share keys.
     """
     index, usable, at = by_key.base, by_key.usable, by_key.at
-    of_pairs = at.gather(matched.pairs["live"])
+    of_pairs = gathered(at, matched.pairs["live"])
     of_new = pl.Series([], dtype=pl.UInt32)
     if matched.new.len():
-        of_new = _usable(index.lookup(sheet.cells.select(key.fields).gather(matched.new)), usable)
+        of_new = _usable(index.lookup(gathered(sheet.cells.select(key.fields), matched.new)), usable)
     lacking = of_pairs.is_null()
     extra = matched.pairs["live"].filter(lacking)
     own = pl.int_range(extra.len(), dtype=pl.UInt32, eager=True) + base.cells.height
-    of_pairs = scattered(of_pairs.cast(pl.UInt32), lacking.arg_true(), own)
+    of_pairs = scattered(of_pairs.cast(pl.UInt32), true_places(lacking), own)
     numbers = pl.int_range(matched.new.len(), dtype=pl.UInt32, eager=True)
-    left = of_new.is_not_null()
+    left = not_null(of_new)
     many, none = matched.pairs.height, pl.lit(None, pl.UInt32)
     met = pl.concat(
         [
@@ -223,7 +223,7 @@ def base_rows(base: Catalogue, live: Catalogue, sheet: Catalogue, matched: Match
     rows = Matched(
         key=matched.key,
         keys={"live": index, "sheet": matched.keys["sheet"]},
-        pairs=met.select("live", "sheet"),
+        pairs=met[["live", "sheet"]],
         gone=pl.Series([], dtype=pl.UInt32),
         new=matched.new.filter(~left),
         set_aside=[],
@@ -234,7 +234,7 @@ def base_rows(base: Catalogue, live: Catalogue, sheet: Catalogue, matched: Match
     two_way = [name for name in matched.fields if name not in there]
     whole = _completed(base, live, sheet, met, matched, extra, two_way)
     both = met.filter(pl.col("pair").is_not_null() & ~pl.col("arrived"))
-    between = both.select("live", sheet=matched.pairs["live"].gather(both["pair"]))
+    between = both.select("live", sheet=gathered(matched.pairs["live"], both["pair"]))
     named = [name for name in matched.fields if name in there]
     store = Matched(matched.key, {}, between, rows.gone, rows.gone, [], [], named)
     return Based(
@@ -244,7 +244,7 @@ def base_rows(base: Catalogue, live: Catalogue, sheet: Catalogue, matched: Match
 
 
 def _usable(places: pl.Series, usable: pl.Series) -> pl.Series:
-    return places.set(~usable.gather(places).fill_null(value=False), None)
+    return places.set(~gathered(usable, places).fill_null(value=False), None)
 
 
 def _as_often(keys: KeyIndex, other: KeyIndex) -> pl.Series:
@@ -270,13 +270,15 @@ def _completed(
     names = [*matched.key, *matched.fields]
     cells = base.cells.select(name for name in names if name not in two_way)
     if extra.len():
-        cells = pl.concat([cells, live.cells.select(cells.columns).gather(extra)]).rechunk()
+        cells = pl.concat([cells, gathered(live.cells.select(cells.columns), extra)]).rechunk()
     for name in two_way:
-        pairs = met.filter(pl.col("pair").is_not_null())
-        texts = live.cells[name].gather(matched.pairs["live"].gather(pairs["pair"]))
+        pairs = filtered(met, not_null(met["pair"]))
+        texts = gathered(live.cells[name], gathered(matched.pairs["live"], pairs["pair"]))
         column = scattered(constant("", cells.height, pl.String), pairs["live"], texts)
-        left = met.filter(pl.col("pair").is_null())
-        cells = cells.with_columns(scattered(column, left["live"], sheet.cells[name].gather(left["sheet"])).alias(name))
+        left = filtered(met, ~not_null(met["pair"]))
+        cells = cells.with_columns(
+            scattered(column, left["live"], gathered(sheet.cells[name], left["sheet"])).alias(name)
+        )
     return replace(base, cells=cells.select(names))
 
 
@@ -294,8 +296,8 @@ def restated(base: pl.DataFrame, fields: Mapping[str, Field], seems: Notation, w
             continue
         texts, kind = base[name], KINDS[field.kind]
         values = kind.read(texts, field, seems)
-        readable = (values.is_not_null() & (texts.str.strip_chars() != "")).arg_true()
-        old = texts.gather(readable)
-        written = kind.write(values.gather(readable), old, field, writing)
-        columns.append(scattered(texts.rechunk(), readable, written.zip_with(written.is_not_null(), old)))
+        readable = true_places(not_null(values) & (texts.str.strip_chars() != ""))
+        old = gathered(texts, readable)
+        written = kind.write(gathered(values, readable), old, field, writing)
+        columns.append(scattered(texts.rechunk(), readable, written.zip_with(not_null(written), old)))
     return base.with_columns(columns) if columns else base

@@ -13,7 +13,7 @@ from neat_delta.core.kinds import blank
 from neat_delta.core.model.catalogue import MARK, Catalogue
 from neat_delta.core.model.store import Continued
 from neat_delta.core.support.errors import CatalogueError
-from neat_delta.core.support.series import constant
+from neat_delta.core.support.series import constant, gathered, true_places
 
 __all__ = ["merge_lines", "split_lines"]
 
@@ -38,7 +38,7 @@ def merge_lines(catalogue: Catalogue, key: Sequence[str], continued: Continued |
         return replace(catalogue, continued=continued)
     numbers = catalogue.row(pl.Series(range(cells.height), dtype=pl.Int64))
     for name, filled in has.items():
-        stray = (further & filled).arg_true()
+        stray = true_places(further & filled)
         if name not in separators and stray.len():
             raise CatalogueError(
                 f"{catalogue.path}, row {numbers[stray[0]]:,}: it has no key, so it continues the item above, and its "
@@ -49,7 +49,7 @@ def merge_lines(catalogue: Catalogue, key: Sequence[str], continued: Continued |
             has[name] & (cells[name].str.contains(mark, literal=True)) & (further | further.shift(-1, fill_value=False))
         )
         if wrong.any():
-            row = numbers[wrong.arg_true()[0]]
+            row = numbers[true_places(wrong)[0]]
             raise CatalogueError(
                 f'{catalogue.path}, row {row:,}: "{name}" has the separator {mark!r} in it, and values on '
                 "several lines. Choose another separator for the field in the store file."
@@ -95,11 +95,11 @@ def split_lines(cells: pl.DataFrame, continued: Mapping[str, str]) -> pl.DataFra
     out = {}
     for name in cells.columns:
         if name in names:
-            taken = pl.DataFrame({"list": lists[name].gather(item["item"]), "line": item["line"]})
+            taken = pl.DataFrame({"list": gathered(lists[name], item["item"]), "line": item["line"]})
             out[name] = taken.select(
                 pl.col("list").list.get(pl.col("line"), null_on_oob=True).fill_null("")
             ).to_series()
         else:
-            texts = cells[name].gather(item["item"])
+            texts = gathered(cells[name], item["item"])
             out[name] = texts.zip_with(first, constant("", texts.len()))
     return pl.DataFrame(out)

@@ -16,7 +16,7 @@ from neat_delta.core.kinds import blank
 from neat_delta.core.model.catalogue import MARK
 from neat_delta.core.model.store import Key
 from neat_delta.core.support.distinct import all_differ
-from neat_delta.core.support.series import constant
+from neat_delta.core.support.series import constant, gathered
 
 __all__ = ["KeyIndex", "KeyText", "comparable", "key_text", "stripped"]
 
@@ -104,14 +104,14 @@ class KeyIndex:
         same.
         """
         one, two = (
-            pl.DataFrame({name: at, "hash": index.keys.hash_rows().gather(at)})
+            pl.DataFrame({name: at, "hash": gathered(index.keys.hash_rows(), at)})
             for name, index, at in (("row", self, rows), ("other", other, other_rows))
         )
         # A row fits one of the other at most, so that its order is all there is to keep; sorting is cheapest.
         candidates = one.lazy().join(two.lazy(), on="hash").sort("row").collect().rechunk()
-        ours, other_keys = self.keys.gather(candidates["row"]), other.keys.gather(candidates["other"])
+        ours, other_keys = gathered(self.keys, candidates["row"]), gathered(other.keys, candidates["other"])
         same = reduce(and_, (ours[name] == other_keys[name] for name in self.key.fields))
-        return candidates.select("row", "other").filter(same)
+        return candidates[["row", "other"]].filter(same)
 
     def existing(self, keys: Sequence[KeyText]) -> set[KeyText]:
         """Those of the keys (in any form) that a row has, as they were given."""

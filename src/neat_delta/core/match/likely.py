@@ -12,7 +12,7 @@ from neat_delta.core.kinds import blank
 from neat_delta.core.match.keys import stripped
 from neat_delta.core.model.header import LikelyCode
 from neat_delta.core.model.store import Field
-from neat_delta.core.support.series import constant, scattered
+from neat_delta.core.support.series import constant, gathered, scattered, true_places
 
 if TYPE_CHECKING:
     from neat_delta.core.match.rows import Matched
@@ -45,18 +45,18 @@ def likely_codes(
         return []
     name = name if name in matched.fields else plain_heading(matched.fields, NAME_HEADINGS)
     rest = [one for one in matched.fields if one != name and not fields.get(one, Field()).moving]
-    new_rows = sheet.cells.select(matched.fields).gather(matched.new)
+    new_rows = gathered(sheet.cells.select(matched.fields), matched.new)
     pairs = _candidates(live.cells, new_rows, matched.gone, rest, name)
     for part in matched.key:
         if part != code:
-            new = sheet.cells[part].gather(matched.new).gather(pairs["new"]).str.strip_chars()
-            pairs = pairs.filter(live.cells[part].gather(pairs["old"]).str.strip_chars() == new)
+            new = gathered(gathered(sheet.cells[part], matched.new), pairs["new"]).str.strip_chars()
+            pairs = pairs.filter(gathered(live.cells[part], pairs["old"]).str.strip_chars() == new)
     if not pairs.height or not rest:
         return []
     agree = filled = constant(0, pairs.height, pl.Int64)
     may = constant(True, pairs.height)
-    old_rows = live.cells.select(rest).gather(pairs["old"]).select(pl.all().str.strip_chars())
-    paired_rows = new_rows.select(rest).gather(pairs["new"]).select(pl.all().str.strip_chars())
+    old_rows = gathered(live.cells.select(rest), pairs["old"]).select(pl.all().str.strip_chars())
+    paired_rows = gathered(new_rows.select(rest), pairs["new"]).select(pl.all().str.strip_chars())
     for one in rest:
         old, new = old_rows[one], paired_rows[one]
         filled_pair = (old != "") | (new != "")
@@ -75,10 +75,10 @@ def likely_codes(
         scored = scored.filter(best & (best.sum().over(side) == 1))
     scored = scored.sort("new")
     key = matched.keys["live"].key
-    olds = stripped(live.cells, key).gather(scored["old"]).rows(named=True)
-    places = matched.new.gather(scored["new"])
-    news = stripped(sheet.cells, key).gather(places).rows(named=True)
-    rows = scored.select("agree", "fields", "alike").rows()
+    olds = gathered(stripped(live.cells, key), scored["old"]).rows(named=True)
+    places = gathered(matched.new, scored["new"])
+    news = gathered(stripped(sheet.cells, key), places).rows(named=True)
+    rows = scored[["agree", "fields", "alike"]].rows()
     return [
         LikelyCode(old, new, row, *one) for old, new, row, one in zip(olds, news, sheet.row(places), rows, strict=True)
     ]
@@ -93,12 +93,12 @@ def _candidates(
     candidates = [pl.DataFrame(schema={"old": pl.UInt32, "new": pl.UInt32})]
     for one in [*telling, *([name] if name else [])]:
         new = pl.DataFrame({"text": new_rows[one]}).with_row_index("new").filter(~blank(pl.col("text")))
-        at = (live[one].is_in(new["text"].implode()) & leaves).arg_true()
+        at = true_places(live[one].is_in(new["text"].implode()) & leaves)
         if not at.len():
             continue
-        old = pl.DataFrame({"text": live[one].gather(at), "old": at.cast(pl.UInt32)})
+        old = pl.DataFrame({"text": gathered(live[one], at), "old": at.cast(pl.UInt32)})
         old = old.filter(pl.len().over("text") <= RARE)
-        candidates.append(old.join(new, on="text").select("old", "new"))
+        candidates.append(old.join(new, on="text")[["old", "new"]])
     return pl.concat(candidates).unique().sort("new", "old")
 
 
@@ -108,7 +108,7 @@ def _alike(live: pl.DataFrame, new_rows: pl.DataFrame, pairs: pl.DataFrame, name
         return constant(None, pairs.height, pl.Int64)
     from rapidfuzz.fuzz import token_sort_ratio
 
-    olds, news = live[name].gather(pairs["old"]), new_rows[name].gather(pairs["new"])
+    olds, news = gathered(live[name], pairs["old"]), gathered(new_rows[name], pairs["new"])
     return pl.Series(
         [int(token_sort_ratio(old.casefold(), new.casefold())) for old, new in zip(olds, news, strict=True)],
         dtype=pl.Int64,

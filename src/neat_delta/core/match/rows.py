@@ -18,7 +18,7 @@ from neat_delta.core.model.catalogue import Catalogue, listed
 from neat_delta.core.model.header import NearKey, SetAside
 from neat_delta.core.support.background import submit
 from neat_delta.core.support.errors import CatalogueError
-from neat_delta.core.support.series import constant, scattered
+from neat_delta.core.support.series import constant, gathered, not_null, scattered, true_places
 
 if TYPE_CHECKING:
     from neat_delta.core.model.store import Key
@@ -84,17 +84,17 @@ def match_rows(live: Catalogue, sheet: Catalogue, key: Key, *, bare: bool = Fals
         if catalogue.cells.height and not reasons[name].has_nulls():
             raise CatalogueError(_no_item(catalogue, key.fields, reasons[name]))
     for name, other in (("live", "sheet"), ("sheet", "live")):
-        repeated = (reasons[other] == f"key repeats in {_THE[other]}").arg_true()
+        repeated = true_places(reasons[other] == f"key repeats in {_THE[other]}")
         if repeated.len():
-            hit = KeyIndex(keys[other].keys.gather(repeated), key).lookup(keys[name].keys).is_not_null()
+            hit = KeyIndex(gathered(keys[other].keys, repeated), key).lookup(keys[name].keys).is_not_null()
             also = pl.when(hit).then(pl.lit(f"key repeats in {_THE[other]}"))
             reasons[name] = pl.select(pl.coalesce(reasons[name], also)).to_series()
-    usable = {name: reasons[name].is_null().arg_true() for name in keys}
+    usable = {name: true_places(reasons[name].is_null()) for name in keys}
     pairs = _pairs(keys, usable)
     alone = {}
     for name, places in usable.items():
         taken = scattered(constant(False, keys[name].keys.height), pairs[name], True)
-        alone[name] = places.filter(~taken.gather(places))
+        alone[name] = places.filter(~gathered(taken, places))
     totals = total_rows(sheet.cells, key.fields, alone["sheet"])
     if totals.len():
         alone["sheet"] = alone["sheet"].filter(~alone["sheet"].is_in(totals.implode()))
@@ -115,7 +115,7 @@ def match_rows(live: Catalogue, sheet: Catalogue, key: Key, *, bare: bool = Fals
 def match_places(live: Catalogue, sheet: Catalogue, key: Key) -> pl.DataFrame:
     """Only the places in live and sheet of the items that both have for certain, in live's order; there may be none."""
     keys = {name: KeyIndex.of(one.cells, key) for name, one in (("live", live), ("sheet", sheet))}
-    usable = {name: _unusable(keys[name], name, shared=False).is_null().arg_true() for name in keys}
+    usable = {name: true_places(_unusable(keys[name], name, shared=False).is_null()) for name in keys}
     return _pairs(keys, usable)
 
 
@@ -139,15 +139,15 @@ def total_rows(cells: pl.DataFrame, key: list[str], places: pl.Series) -> pl.Ser
     """Those of the rows that no item of live has whose key is a word for a total."""
     if not places.len():
         return places
-    said = cells.select(key).gather(places).select(pl.any_horizontal(pl.all().str.contains(TOTAL))).to_series()
+    said = gathered(cells.select(key), places).select(pl.any_horizontal(pl.all().str.contains(TOTAL))).to_series()
     return places.filter(said)
 
 
 def row_reasons(catalogue: Catalogue, keyless: pl.Series) -> pl.Series:
     """Per row why it is for no item: it has no key, is blank, or adds up the rows above (null: it may be for one)."""
-    at = keyless.arg_true()
+    at = true_places(keyless)
     none = constant(None, keyless.len(), pl.String)
-    return scattered(none, at, _why_no_key(catalogue.cells.gather(at))) if at.len() else none
+    return scattered(none, at, _why_no_key(gathered(catalogue.cells, at))) if at.len() else none
 
 
 def _why_no_key(rows: pl.DataFrame) -> pl.Series:
@@ -163,8 +163,8 @@ def _set_aside(
     """The rows of one file that were set aside, in its order."""
     if reasons.null_count() == reasons.len():
         return []
-    places = reasons.is_not_null().arg_true()
-    rows = catalogue.cells.gather(places)
+    places = true_places(not_null(reasons))
+    rows = gathered(catalogue.cells, places)
     keyless = _why_no_key(rows)
     keys = rows.select(key).rows(named=True)
     return [
@@ -175,7 +175,7 @@ def _set_aside(
             why if reason == "no key" else reason,
         )
         for row, key_texts, why, reason in zip(
-            catalogue.row(places), keys, keyless, reasons.gather(places), strict=True
+            catalogue.row(places), keys, keyless, gathered(reasons, places), strict=True
         )
     ]
 

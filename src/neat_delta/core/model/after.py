@@ -6,7 +6,7 @@ from typing import TYPE_CHECKING
 
 import polars as pl
 
-from neat_delta.core.support.series import constant, scattered
+from neat_delta.core.support.series import constant, filtered, gathered, not_null, scattered
 
 if TYPE_CHECKING:
     from collections.abc import Iterable
@@ -37,13 +37,13 @@ def with_cells(table: pl.DataFrame, places: pl.Series, cells: pl.DataFrame) -> p
     """A catalogue with these cells (`item`, `field`, `before`, `after`) of its items at their text after, but for those
     of new items, which have no `before`. `places` are the items' places in it, by their numbers.
     """
-    in_live = cells.filter(pl.col("before").is_not_null())
+    in_live = filtered(cells, not_null(cells["before"]))
     return table.with_columns(_columns_after(table, places, in_live))
 
 
 def _columns_after(table: pl.DataFrame, places: pl.Series, cells: pl.DataFrame) -> Iterable[pl.Series]:
     for (field,), of_field in cells.group_by("field", maintain_order=True):
-        at = of_field.select(places.gather(of_field["item"]).alias("item"), "after")
+        at = of_field.select(gathered(places, of_field["item"]).alias("item"), "after")
         yield field_after(table[str(field)], at).alias(str(field))
 
 

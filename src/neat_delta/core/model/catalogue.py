@@ -13,7 +13,7 @@ from blake3 import blake3
 from neat_delta.core.model.layout import Layout
 from neat_delta.core.model.store import Continued
 from neat_delta.core.support.errors import CatalogueError
-from neat_delta.core.support.series import scattered
+from neat_delta.core.support.series import gathered, scattered, true_places
 
 if TYPE_CHECKING:
     from neat_delta.core.model.provenance import Provenance
@@ -114,15 +114,15 @@ class Catalogue:
         """
         texts = pl.Series([None], dtype=pl.String).new_from_index(0, fields.len())
         for name in fields.drop_nulls().unique():
-            at = (fields == name).fill_null(value=False).arg_true()
-            texts = scattered(texts, at, self.cells[name].gather(places.gather(at)))
+            at = true_places((fields == name).fill_null(value=False))
+            texts = scattered(texts, at, gathered(self.cells[name], gathered(places, at)))
         return texts
 
     def row(self, places: pl.Series) -> pl.Series:
         """The row numbers that a spreadsheet shows for the items at these places (counted from 0; null stays null)."""
         if self.numbers is None:
             return places.cast(pl.Int64) + self.first
-        return self.numbers.gather(places).cast(pl.Int64)
+        return gathered(self.numbers, places).cast(pl.Int64)
 
     def place(self, rows: pl.Series) -> pl.Series:
         """The places of the items in these rows, null where the file has no item there."""

@@ -24,7 +24,7 @@ from neat_delta.core.model.schemas import (
     conform,
     empty,
 )
-from neat_delta.core.support.series import scattered
+from neat_delta.core.support.series import filtered, gathered, not_null, scattered, true_places
 
 __all__ = ["ChangeSet", "Held", "HeldCount", "Item", "Row", "code_changes", "counted", "held"]
 
@@ -113,7 +113,7 @@ class ChangeSet:
         if len(texts) != self.keys.width:
             raise KeyError(f"The key is {', '.join(self.keys.columns)}: {len(texts)} of {self.keys.width} were given.")
         at = self.keys.select(pl.all_horizontal(pl.nth(n) == text for n, text in enumerate(texts))).to_series()
-        place = at.arg_true()
+        place = true_places(at)
         if place.len() != 1:
             raise KeyError(f"{', '.join(texts)}: {place.len() or 'no'} such items are in the change set.")
         return next(self.choose(place.cast(pl.UInt32)).iter_items())
@@ -141,18 +141,18 @@ class ChangeSet:
         cells = self.cells.select("item", pl.col("field").cast(pl.String), "before", "after", "held")
         bare_cells = conform(pl.DataFrame({"item": bare}), cells.schema)
         table = pl.concat([cells, bare_cells]).sort("item", maintain_order=True)
-        of = {name: self.items[name].gather(table["item"]) for name in ("verdict", "held")}
+        of = {name: gathered(self.items[name], table["item"]) for name in ("verdict", "held")}
         columns = [of["verdict"], table["field"], table["before"], table["after"]]
-        columns.append(table["held"].zip_with(table["held"].is_not_null(), of["held"]))
+        columns.append(table["held"].zip_with(not_null(table["held"]), of["held"]))
         return self.with_keys(table["item"], columns)
 
     @property
     def held(self) -> ChangeSet:
         """Only what is held: whole items, and cells by themselves, each with its reason."""
         stays = held(self.items, self.cells)
-        items = self.items["held"].is_not_null()
+        items = not_null(self.items["held"])
         items = scattered(items, self.cells["item"].filter(stays), True)
-        return replace(self, cells=self.cells.filter(stays)).choose(items.arg_true())
+        return replace(self, cells=self.cells.filter(stays)).choose(true_places(items))
 
     @property
     def findings(self) -> pl.DataFrame:
@@ -170,10 +170,10 @@ class ChangeSet:
         )  # fmt: skip
         table = pl.concat([damaged, flags]).sort("item", maintain_order=True, nulls_last=True)
         keyed = self.with_keys(table["item"], table.drop("item").get_columns())
-        unlisted = self.damaged.filter(pl.col("item").is_null())["key"]  # all of their cells were put back
+        unlisted = filtered(self.damaged, ~not_null(self.damaged["item"]))["key"]  # all of their cells were put back
         if not unlisted.len():
             return keyed
-        place = ((table["source"] == "damage") & table["item"].is_null()).arg_true()
+        place = true_places((table["source"] == "damage") & table["item"].is_null())
         texts = [unlisted.list.get(n) for n in range(self.keys.width)]
         return keyed.with_columns(
             scattered(keyed[name], place, those) for name, those in zip(self.keys.columns, texts, strict=True)
@@ -181,7 +181,7 @@ class ChangeSet:
 
     def with_keys(self, item: pl.Series, columns: Sequence[pl.Series]) -> pl.DataFrame:
         """These columns with the keys of their items, by their numbers, before them."""
-        keys = [self.keys[name].gather(item) for name in self.keys.columns]
+        keys = [gathered(self.keys[name], item) for name in self.keys.columns]
         named = [one.alias(one.name + "_" if one.name in self.keys.columns else one.name) for one in columns]
         return pl.DataFrame([*keys, *named])
 
@@ -194,9 +194,9 @@ class ChangeSet:
         counted once; that of an item that is held with the item.
         """
         items = counted(self.items["held"])
-        with_item = self.items["held"].gather(self.cells["item"])
-        cells = counted(with_item.zip_with(with_item.is_not_null(), self.cells["held"]))
-        alone = self.cells.filter(with_item.is_null() & pl.col("held").is_not_null()).select("held", "field")
+        with_item = gathered(self.items["held"], self.cells["item"])
+        cells = counted(with_item.zip_with(not_null(with_item), self.cells["held"]))
+        alone = self.cells.filter(with_item.is_null() & pl.col("held").is_not_null())[["held", "field"]]
         fields: dict[str, list[str]] = {}
         for reason, name in alone.unique().sort("held", "field").iter_rows():
             fields.setdefault(reason, []).append(name)
@@ -243,8 +243,8 @@ class ChangeSet:
         cells = self.cells.join(place, on="item", how="inner").with_columns(item=pl.col("place").cast(pl.Int64))
         return replace(
             self,
-            keys=self.keys.gather(numbers),
-            items=self.items.gather(numbers),
+            keys=gathered(self.keys, numbers),
+            items=gathered(self.items, numbers),
             cells=cells.select(self.cells.columns).sort("item", "field"),
             damaged=_renumbered(self.damaged, place),
             flags=_renumbered(self.flags, place),
@@ -271,7 +271,7 @@ def code_changes(cells: pl.DataFrame, key: list[str]) -> pl.DataFrame:
 
 def held(items: pl.DataFrame, cells: pl.DataFrame) -> pl.Series:
     """Per cell, whether it is held, by itself or with its whole item."""
-    by_itself = cells["held"].is_not_null()
+    by_itself = not_null(cells["held"])
     if items["held"].null_count() == items.height:
         return by_itself
-    return by_itself | items["held"].is_not_null().gather(cells["item"])
+    return by_itself | gathered(not_null(items["held"]), cells["item"])

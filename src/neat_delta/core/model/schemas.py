@@ -3,8 +3,12 @@
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
+from functools import cache
+from typing import Any
 
 import polars as pl
+
+from neat_delta.core.support.series import constant
 
 __all__ = [
     "CATALOGUE_FINDINGS",
@@ -187,15 +191,21 @@ def conform(frame: pl.DataFrame, schema: Schema) -> pl.DataFrame:
     >>> conform(pl.DataFrame({"what": ["it is blank"], "item": [3]}), RULE_FINDINGS).rows()
     [(3, None, 'it is blank')]
     """
-    if frame.columns == [*schema] and all(kind == frame.schema[name] for name, kind in schema.items()):
-        return frame
-    lacking = [pl.lit(None, kind).alias(name) for name, kind in schema.items() if name not in frame.columns]
-    table = frame.with_columns(lacking) if lacking else frame
-    return table.select(pl.col(name).cast(kind) for name, kind in schema.items())
+    own = {name: frame[name] for name in schema if name in frame.columns}
+    columns = {
+        name: own[name].cast(kind) if name in own else constant(None, frame.height, kind)
+        for name, kind in schema.items()
+    }
+    return pl.DataFrame(columns)
 
 
 def empty(schema: Schema) -> pl.DataFrame:
     """A frame of these columns without a row."""
+    return _empty(tuple(schema.items())).clear()
+
+
+@cache
+def _empty(schema: tuple[tuple[str, Any], ...]) -> pl.DataFrame:
     return pl.DataFrame(schema=dict(schema))
 
 

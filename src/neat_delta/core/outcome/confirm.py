@@ -32,7 +32,7 @@ from neat_delta.core.model.store import Field, Key
 from neat_delta.core.outcome.located import Located, locate
 from neat_delta.core.rules.resting import resting_on
 from neat_delta.core.support.errors import CatalogueError
-from neat_delta.core.support.series import scattered
+from neat_delta.core.support.series import constant, gathered, not_null, scattered, true_places
 
 __all__ = ["ALTERED", "Again", "Confirmed", "Landing", "Resting", "confirm", "list_values"]
 
@@ -195,7 +195,7 @@ def confirm(
             trouble.append((item, landing, Again(left=MADE_ANEW if item in altered else None)))
     trouble.sort(key=lambda one: one[0])
     trouble = _not_into_others(changes, trouble)
-    touched = cells.select("item", "field")
+    touched = cells[["item", "field"]]
     if removal.how == "value":
         touched = pl.concat([touched, gone.select(pl.col("item").cast(pl.Int64), field=pl.lit(removal.heading))])
     return Confirmed(
@@ -221,7 +221,7 @@ def _resting(changes: ChangeSet, sent: pl.DataFrame, trouble: Sequence[tuple[int
     schema = {"item": pl.Int64, "field": pl.String, "why": pl.String}
     table = pl.DataFrame(away, schema=schema, orient="row")
     met = resting_on(changes, table).join(table, on=["item", "field"], how="anti", maintain_order="left")
-    met = met.join(sent.select("item", "field", "after"), on=["item", "field"], maintain_order="left")
+    met = met.join(sent[["item", "field", "after"]], on=["item", "field"], maintain_order="left")
     return [
         Resting(changes.keys.row(item, named=True), name, text, read, why)
         for item, name, read, why, text in met.iter_rows()
@@ -234,14 +234,14 @@ def _altered_since(
     """Those of the items, which were to go away, that are there and are not as live had them; what moves by itself,
     and the field by which they would be retired, say nothing.
     """
-    there = items.filter(located.places.gather(items).is_not_null())
+    there = items.filter(not_null(gathered(located.places, items)))
     out: set[int] = set()
     for name in live.fields if there.len() else ():
         field = changes.header.settings.get(name, Field())
         if name in changes.header.key or name not in after.fields or name == retires or field.moving:
             continue
-        was = live.cells[name].gather(located.live_rows.gather(there))
-        now = after.cells[name].gather(located.places.gather(there))
+        was = gathered(live.cells[name], gathered(located.live_rows, there))
+        now = gathered(after.cells[name], gathered(located.places, there))
         out |= set(there.filter(~equal(was, now, field, changes.header.writing)))
     return out
 
@@ -266,7 +266,7 @@ def _twice(live: Catalogue, after: Catalogue, key: Key) -> list[dict[str, str]]:
     now = rows(after).filter(pl.col(MARK + "rows") > 1)
     both = now.join(rows(live), on=key.fields, how="left", suffix=MARK, maintain_order="left")
     more = both.filter(pl.col(MARK + "rows") > pl.col(MARK + "rows" + MARK).fill_null(1))
-    return stripped(after.cells, key).select(pl.all().gather(more[MARK])).rows(named=True)
+    return gathered(stripped(after.cells, key), more[MARK]).rows(named=True)
 
 
 def _of_field(
@@ -283,17 +283,19 @@ def _of_field(
     """
     header, writing = changes.header, changes.header.writing
     field = Field("code") if name in header.key else header.settings.get(name, Field())  # by its code alone it is there
-    now = after.cells[name].gather(located.places.gather(cells["item"]))
-    same = equal(cells["after"], now, field, writing) & now.is_not_null()
+    now = gathered(after.cells[name], gathered(located.places, cells["item"]))
+    there = not_null(now)
+    same = equal(cells["after"], now, field, writing) & there
     if has_habits(field):
         same |= stored_alike(cells["after"], now, field, writing)
-    still = equal(cells["before"], now, field, writing) & (now.is_not_null() == cells["before"].is_not_null())
-    new = changes.items["verdict"].gather(cells["item"]) == "new"
-    still |= new & (now.fill_null("").str.strip_chars() == "")  # of a new item nothing stood there
+    still = equal(cells["before"], now, field, writing) & (there == not_null(cells["before"]))
+    new = gathered(changes.items["verdict"], cells["item"]) == "new"
+    if new.any():
+        still |= new & (now.fill_null("").str.strip_chars() == "")  # of a new item nothing stood there
     if name in header.unseen:  # what stood there is not known
         still &= False
-    still |= now.is_null()
-    table = cells.select("item", "before", "after").with_columns(now=now, same=same, still=still)
+    still |= ~there
+    table = cells[["item", "before", "after"]].with_columns(now=now, same=same, still=still)
     open_ones = table if name in header.key else table.filter(~same)
     looked = [_looked_at(*row, field=field, writing=writing) for row in open_ones.iter_rows()]
     if name in header.key:
@@ -334,7 +336,7 @@ def _still_under_the_old_code(changes: ChangeSet, located: Located, after: Catal
     """
     old = KeyIndex.of(after.cells, changes.header.compared_by).lookup(changes.keys)
     taken = located.live_places.drop_nulls().implode()
-    return set((old.is_not_null() & (old != located.places) & ~old.is_in(taken)).fill_null(value=False).arg_true())
+    return set(true_places((not_null(old) & (old != located.places) & ~old.is_in(taken)).fill_null(value=False)))
 
 
 def _of_code(one: _Cell, located: Located, stays: set[int], *, ignore_case: bool) -> _Cell:
@@ -430,15 +432,15 @@ def _moved(
     key = header.compared_by
     there = stripped(live.cells, key)
     rows = located.live_rows
-    old = rows.is_not_null().arg_true()
+    old = true_places(not_null(rows))
     there = pl.DataFrame(
-        [scattered(there[name], rows.gather(old), located.keys[name].gather(old).str.strip_chars())
+        [scattered(there[name], gathered(rows, old), gathered(located.keys[name], old).str.strip_chars())
          for name in key.fields]
     )  # fmt: skip
     at = located.live_places
-    both = at.is_not_null().arg_true()
-    after_places = at.gather(both)
-    touched = sent.with_columns(place=rows.gather(sent["item"]))
+    both = true_places(not_null(at))
+    after_places = gathered(at, both)
+    own = {str(name): gathered(rows, cells["item"]).drop_nulls() for (name,), cells in sent.group_by("field")}
     tables = [
         pl.DataFrame(
             schema={
@@ -453,21 +455,22 @@ def _moved(
     for name in live.fields:
         if name in key.fields or name not in after.fields:
             continue
-        before, now = live.cells[name].gather(both), after.cells[name].gather(after_places)
-        other = (before != now).arg_true()
-        sent_rows = touched.filter(pl.col("field") == name)["place"].drop_nulls()
-        other = other.filter(~both.gather(other).is_in(sent_rows.implode()))
+        before, now = gathered(live.cells[name], both), gathered(after.cells[name], after_places)
+        other = true_places(before != now)
+        if other.len() and name in own:
+            sent_here = scattered(constant(False, live.cells.height), own[name], True)
+            other = other.filter(~gathered(sent_here, gathered(both, other)))
         if not other.len():
             continue
         field = header.settings.get(name, Field())
-        old_texts, new_texts = before.gather(other), now.gather(other)
-        real = (~equal(old_texts, new_texts, field, header.writing)).arg_true()
-        keys = there.gather(both.gather(other.gather(real)))
+        old_texts, new_texts = gathered(before, other), gathered(now, other)
+        real = true_places(~equal(old_texts, new_texts, field, header.writing))
+        keys = gathered(there, gathered(both, gathered(other, real)))
         tables.append(
             keys.with_columns(
                 field=pl.lit(name),
-                before=old_texts.gather(real),
-                now=new_texts.gather(real),
+                before=gathered(old_texts, real),
+                now=gathered(new_texts, real),
                 moving=pl.lit(field.moving),
             )
         )
@@ -475,6 +478,6 @@ def _moved(
     known_keys = KeyIndex.of(pl.concat([there, added.select(key.fields)]), key)
     came = known_keys.lookup(after.cells).null_count()
     gone = rows.filter(changes.items["verdict"] == "gone").drop_nulls()
-    went = (at.is_null() & ~KeyIndex.of(live.cells, key).blank).arg_true()
+    went = true_places(at.is_null() & ~KeyIndex.of(live.cells, key).blank)
     went = went.filter(~went.is_in(gone.cast(went.dtype).implode()))
     return pl.concat(tables), came, went.len()

@@ -18,7 +18,7 @@ from neat_delta.core.model.catalogue import Catalogue
 from neat_delta.core.model.changeset import ChangeSet, code_changes
 from neat_delta.core.model.store import Field
 from neat_delta.core.rekey.moves import Move, chains, temporary_codes
-from neat_delta.core.support.series import constant, scattered
+from neat_delta.core.support.series import constant, filtered, gathered, not_null, scattered, true_places
 
 __all__ = ["Located", "locate"]
 
@@ -47,8 +47,8 @@ def locate(changes: ChangeSet, live: Catalogue, after: Catalogue) -> Located:
     index = KeyIndex.of(after.cells, key)
     rows = live.place(changes.items["live"])
     live_places = KeyIndex.of(live.cells, key).align(index)
-    places = live_places.gather(rows)
-    places = places.zip_with(rows.is_not_null(), index.lookup(changes.keys))
+    places = gathered(live_places, rows)
+    places = places.zip_with(not_null(rows), index.lookup(changes.keys))
     keys, between = changes.keys, frozenset[int]()
     codes = code_changes(changes.sent().with_columns(pl.col("field").cast(pl.String)), key.fields)
     if codes.height:
@@ -57,9 +57,9 @@ def locate(changes: ChangeSet, live: Catalogue, after: Catalogue) -> Located:
             wanted = wanted.with_columns(field_after(wanted[str(name)], field_codes))
         items = codes["item"].unique().sort()
         sides = {
-            "old": places.gather(items),
+            "old": gathered(places, items),
             "between": _temporary_places(changes, live, after, rows, items, wanted, index),
-            "new": KeyIndex.of(wanted.select(pl.all().gather(items)), key).align(index),
+            "new": KeyIndex.of(gathered(wanted, items), key).align(index),
         }
         stands = _standings(changes, live, after, rows, items, wanted, sides)
         at = {side: pl.Series([one == side for one in stands], dtype=pl.Boolean) for side in sides}
@@ -70,11 +70,11 @@ def locate(changes: ChangeSet, live: Catalogue, after: Catalogue) -> Located:
         nowhere = pl.Series([one == "nowhere" for one in stands], dtype=pl.Boolean)
         places = scattered(places, items.filter(nowhere), None)
         between = frozenset(items.filter(at["between"]))
-    there = places.is_not_null()
+    there = not_null(places)
     keys = pl.DataFrame(
-        [after.cells[name].gather(places).zip_with(there, keys[name]).alias(name) for name in key.fields]
+        [gathered(after.cells[name], places).zip_with(there, keys[name]).alias(name) for name in key.fields]
     )
-    in_live = rows.is_not_null()
+    in_live = not_null(rows)
     live_places = scattered(live_places, rows.filter(in_live), places.filter(in_live))
     return Located(keys, places, rows, live_places, between)
 
@@ -102,9 +102,9 @@ def _temporary_places(
             named += [(at, code) for move in moves for code in temporary_codes(move, longest)]
     table = pl.DataFrame([code for _, code in named], schema=dict.fromkeys(key.fields, pl.String), orient="row")
     there = index.lookup(table).set(KeyIndex.of(live.cells, key).lookup(table).is_not_null(), None)
-    hits = there.is_not_null().arg_true()
-    ats, places = pl.Series([at for at, _ in named], dtype=pl.Int64).gather(hits), there.gather(hits)
-    agreement = _agreement(changes, live, after, rows, items.gather(ats), places)
+    hits = true_places(not_null(there))
+    ats, places = gathered(pl.Series([at for at, _ in named], dtype=pl.Int64), hits), gathered(there, hits)
+    agreement = _agreement(changes, live, after, rows, gathered(items, ats), places)
     out: list[int | None] = [None] * items.len()
     taken: set[int] = set()
     for hit in sorted(range(hits.len()), key=lambda hit: (-agreement[hit], hit)):
@@ -128,7 +128,7 @@ def _standings(
     """
     key = changes.header.compared_by
     agreement = {side: _agreement(changes, live, after, rows, items, places) for side, places in sides.items()}
-    there = sides["between"].is_not_null().to_list()
+    there = not_null(sides["between"]).to_list()
     first: dict[KeyText, int] = {}  # items that share a key go together
     moves: list[Move] = []
     twins: list[int] = []
@@ -183,8 +183,8 @@ def _agreement(
     for name in live.fields:
         moving = changes.header.settings.get(name, Field()).moving
         if name not in changes.header.key and name in after.fields and not moving:
-            now, was = after.cells[name].gather(places), live.cells[name].gather(rows.gather(items))
-            cells = sent.filter(pl.col("field") == name).select("item", "after")
+            now, was = gathered(after.cells[name], places), gathered(live.cells[name], gathered(rows, items))
+            cells = filtered(sent, sent["field"] == name)[["item", "after"]]
             met = pl.DataFrame({"item": items}).join(cells, on="item", how="left", maintain_order="left")["after"]
             agrees = ((now == was) | (now == met).fill_null(value=False)).fill_null(value=False)
             says = (was.fill_null("").str.strip_chars() != "").cast(pl.Int64)

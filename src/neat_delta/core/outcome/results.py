@@ -20,6 +20,7 @@ from neat_delta.core.model.changeset import ChangeSet
 from neat_delta.core.model.results import ResultsForm, RowStatus, Said
 from neat_delta.core.model.store import Key
 from neat_delta.core.support.errors import CatalogueError, StoreError
+from neat_delta.core.support.series import true_places
 
 __all__ = ["FileRow", "ItemResult", "ReportRow", "Results", "message_form", "read_results", "sent_items"]
 
@@ -91,7 +92,7 @@ def sent_items(changes: ChangeSet) -> list[int]:
     [0]
     """
     gone = (changes.items["verdict"] == "gone") & changes.items["held"].is_null()
-    return sorted({*gone.arg_true().to_list(), *changes.sent()["item"].to_list()})
+    return sorted({*true_places(gone).to_list(), *changes.sent()["item"].to_list()})
 
 
 def read_results(
@@ -261,7 +262,7 @@ def _known(changes: ChangeSet, rows: Sequence[FileRow]) -> tuple[dict[KeyText, l
     for row in rows:
         name(row.key, row.items)
     sent = changes.sent().filter(pl.col("field").cast(pl.String).is_in(key.fields))
-    codes = {(item, str(field)): after for item, field, after in sent.select("item", "field", "after").iter_rows()}
+    codes = {(item, str(field)): after for item, field, after in sent[["item", "field", "after"]].iter_rows()}
     for item in items:
         name(changes.keys.row(item), [item])
     olds = {one: list(those) for one, those in known.items()}

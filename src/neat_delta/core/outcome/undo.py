@@ -19,6 +19,7 @@ from neat_delta.core.outcome.confirm import NO_ITEM, PLAIN, Landing, confirm, li
 from neat_delta.core.outcome.located import Located
 from neat_delta.core.outcome.retry import was_altered
 from neat_delta.core.outcome.wanted import Wanted, applied, change_set_of
+from neat_delta.core.support.series import gathered
 
 __all__ = ["revert"]
 
@@ -92,7 +93,7 @@ def _as_they_stand(changes: ChangeSet, located: Located, after: Catalogue) -> It
     """
     sent = changes.sent().with_columns(pl.col("field").cast(pl.String))
     sent = sent.filter(~(pl.col("field").is_in(changes.header.unseen) & pl.col("before").is_not_null()))
-    now = after.texts(sent["field"], located.places.gather(sent["item"]))
+    now = after.texts(sent["field"], gathered(located.places, sent["item"]))
     rows = sent.select("item", "field", "before", "after", now=now).iter_rows()
     for item, cells in groupby(rows, key=itemgetter(0)):
         yield item, [cell[1:] for cell in cells]

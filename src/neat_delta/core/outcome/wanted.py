@@ -17,7 +17,7 @@ from neat_delta.core.model.header import Counts
 from neat_delta.core.model.importer import Removal
 from neat_delta.core.model.schemas import ITEMS_SCHEMA, cells_schema, conform
 from neat_delta.core.outcome.located import Located
-from neat_delta.core.support.series import scattered
+from neat_delta.core.support.series import filtered, gathered, not_null, scattered
 
 __all__ = ["Wanted", "applied", "change_set_of"]
 
@@ -37,7 +37,7 @@ def change_set_of(changes: ChangeSet, located: Located, after: Catalogue, wanted
         dtype=pl.String,
     )  # fmt: skip
     number = pl.int_range(len(order), dtype=pl.Int64, eager=True)
-    sheet = changes.items["sheet"].gather(pl.Series(order, dtype=pl.Int64)).set(named == "gone", None)
+    sheet = gathered(changes.items["sheet"], pl.Series(order, dtype=pl.Int64)).set(named == "gone", None)
     sheet = sheet.zip_with(sheet.is_not_null() & (sheet != 0) | (named == "gone"), number + 2)
     table = conform(pl.DataFrame({"verdict": named, "live": after.row(place), "sheet": sheet}), ITEMS_SCHEMA)
     rank = {name: at for at, name in enumerate(fields)}
@@ -49,7 +49,7 @@ def change_set_of(changes: ChangeSet, located: Located, after: Catalogue, wanted
     ]
     schema = {"item": pl.Int64, "field": pl.String, "after": pl.String}
     cells_table = pl.DataFrame(meant, schema=schema, orient="row")
-    before = after.texts(cells_table["field"], place.gather(cells_table["item"]))
+    before = after.texts(cells_table["field"], gathered(place, cells_table["item"]))
     cells_table = conform(cells_table.with_columns(before=before), cells_schema(fields))
     counted = {verdict: int((table["verdict"] == verdict).sum()) for verdict in get_args(Verdict)}
     counts = Counts(
@@ -66,7 +66,7 @@ def change_set_of(changes: ChangeSet, located: Located, after: Catalogue, wanted
         changes.header, live=after.source, counts=counts, findings=[], near=[], set_aside=[], base=None,
         remembered=False, two_way=[], meanwhile={}, followed=[], lost=[],
     )  # fmt: skip
-    keys = located.keys.gather(pl.Series(order, dtype=pl.Int64))
+    keys = gathered(located.keys, pl.Series(order, dtype=pl.Int64))
     return ChangeSet(header, keys, table, cells_table)
 
 
@@ -76,15 +76,15 @@ def applied(changes: ChangeSet, live: Catalogue, removal: Removal) -> Catalogue:
     sent = changes.sent()
     cells = with_cells(live.cells, places, sent)
     items = changes.items.with_row_index("item").filter(pl.col("held").is_null())
-    gone = places.gather(items.filter(pl.col("verdict") == "gone")["item"])
+    gone = gathered(places, filtered(items, items["verdict"] == "gone")["item"])
     if removal.how == "value":
         name = str(removal.heading)
         cells = cells.with_columns(scattered(cells[name], gone, str(removal.value)).alias(name))
     else:
         cells = without(cells, gone)
-    new = items.filter(pl.col("verdict") == "new")["item"]
+    new = filtered(items, items["verdict"] == "new")["item"]
     rows = {name: dict.fromkeys(live.fields, "") | changes.keys.row(name, named=True) for name in new}
-    for item, field, text in sent.filter(pl.col("before").is_null()).select("item", "field", "after").iter_rows():
+    for item, field, text in filtered(sent, ~not_null(sent["before"]))[["item", "field", "after"]].iter_rows():
         rows[item][field] = text
     added = pl.DataFrame(list(rows.values()), schema=cells.schema, orient="row")
     return replace(live, cells=pl.concat([cells, added]), numbers=None)

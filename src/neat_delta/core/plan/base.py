@@ -13,7 +13,7 @@ from neat_delta.core.model.after import field_after
 from neat_delta.core.model.catalogue import MARK, Catalogue
 from neat_delta.core.model.importer import NEW_CODE, PATCHES, SPARSE, Importer
 from neat_delta.core.model.update import ITEM
-from neat_delta.core.support.series import constant
+from neat_delta.core.support.series import constant, filtered, gathered, not_null
 
 if TYPE_CHECKING:
     from neat_delta.core.model.changeset import ChangeSet
@@ -88,7 +88,8 @@ class PlanContext:
 
             moving |= {name for name in self.live.fields if counts_stock(name)}
         moving |= {*self.changes.header.unseen}
-        moving |= {*self.changes.cells.filter(pl.col("held").is_not_null())["field"].unique().cast(pl.String)}
+        cells = self.changes.cells
+        moving |= {*cells["field"].filter(not_null(cells["held"])).unique().cast(pl.String)}
         moving |= self.questioned
         return moving | {*self.importer.adjusted} | self.marked
 
@@ -144,11 +145,11 @@ class PlanContext:
 
     def now(self, name: str, items: pl.Series, cells: pl.DataFrame | None = None) -> pl.Series:
         """A field of these items, once the cells are changed."""
-        texts = self.live.cells[name].gather(self.places.gather(items))
+        texts = gathered(self.live.cells[name], gathered(self.places, items))
         if texts.has_nulls():
             made = items.to_frame(ITEM).join(self.made, on=ITEM, how="left", maintain_order="left")
             texts = texts.zip_with(texts.is_not_null(), made[name]).fill_null("")
-        return texts if cells is None else field_after(texts, cells.filter(pl.col("field") == name), items)
+        return texts if cells is None else field_after(texts, filtered(cells, cells["field"] == name), items)
 
     # Items that share a key.
 
@@ -161,7 +162,7 @@ class PlanContext:
         """The cells of items that share a key only once."""
         if not self.changes.header.shared:
             return cells
-        first = cells.with_columns(item=self.first().gather(cells["item"]))
+        first = cells.with_columns(item=gathered(self.first(), cells["item"]))
         return first.unique(["item", "field"], keep="first", maintain_order=True).sort("item", maintain_order=True)
 
     def uniform(self, cells: pl.DataFrame, *, back: bool) -> pl.Series:
@@ -169,7 +170,7 @@ class PlanContext:
         counts = self.live.cells.group_by(self.key).agg(pl.len().alias(MARK))
         twins = self.changes.keys.join(counts, on=self.key, how="left", maintain_order="left")[MARK]
         of = cells.with_columns(
-            first=self.first().gather(cells["item"]), twins=twins.gather(cells["item"]).cast(pl.UInt32)
+            first=gathered(self.first(), cells["item"]), twins=gathered(twins, cells["item"]).cast(pl.UInt32)
         )
         group, old = ["first", "field"], pl.col("after" if back else "before")
         alike = (pl.len().over(group) == pl.col("twins")) & (old.n_unique().over(group) == 1)

@@ -20,6 +20,7 @@ from neat_delta.core.plan.recoding import with_code_changes
 from neat_delta.core.plan.tables import everything, tables
 from neat_delta.core.rules.resting import left_alone, resting_on
 from neat_delta.core.support.errors import StoreError
+from neat_delta.core.support.series import filtered, not_null
 
 if TYPE_CHECKING:
     from neat_delta.core.model.catalogue import Catalogue
@@ -121,7 +122,7 @@ def plan(
     update = tuple(write(context, forth))
     context = replace(context, keys=keys_after)
     back, one_way = feasible_step(context, reverse(context, forth))
-    new = changes.cells.filter(pl.col("before").is_null()).with_columns(pl.col("field").cast(pl.String))
+    new = filtered(changes.cells, ~not_null(changes.cells["before"])).with_columns(pl.col("field").cast(pl.String))
     new = new.filter(pl.col("item").is_in(forth.added[ITEM].implode()) & pl.col("held").is_null())
     in_place = forth.cells.select(CELL)
     added, removed = forth.added, forth.removed[ITEM]
@@ -150,6 +151,6 @@ def _resting(changes: ChangeSet, step: Step, held: pl.DataFrame) -> pl.DataFrame
         return conform(alone.with_columns(reason=pl.lit(ALONE)), NOT_SENT)
     if not changes.computed.height:
         return empty(NOT_SENT)
-    away = held.filter(pl.col("field").is_not_null()).select("item", "field", why=pl.lit("is not sent"))
+    away = filtered(held, not_null(held["field"])).select("item", "field", why=pl.lit("is not sent"))
     met = resting_on(changes, away).join(step.cells, on=["item", "field"], how="semi", maintain_order="left")
     return conform(met.rechunk().with_columns(reason=pl.format(FOLLOWS + "{} {}", "read", "why")), NOT_SENT)

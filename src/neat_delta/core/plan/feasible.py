@@ -14,7 +14,7 @@ from neat_delta.core.model.schemas import NOT_SENT, conform, empty
 from neat_delta.core.model.update import ITEM
 from neat_delta.core.plan.base import CELL, PlanContext, Step
 from neat_delta.core.plan.texts import unwritable_cells
-from neat_delta.core.support.series import constant, scattered
+from neat_delta.core.support.series import constant, filtered, gathered, not_null, scattered
 
 __all__ = [
     "feasible_step",
@@ -48,16 +48,16 @@ def requested_step(context: PlanContext) -> Step:
     """All that is not held."""
     items = context.changes.items.with_row_index("item").filter(pl.col("held").is_null())
     sent = context.changes.sent().with_columns(pl.col("field").cast(pl.String))
-    cells = sent.filter(pl.col("before").is_not_null()).select(CELL)
-    gone = items.filter(pl.col("verdict") == "gone")["item"].cast(pl.Int64)
+    cells = filtered(sent, not_null(sent["before"])).select(CELL)
+    gone = filtered(items, items["verdict"] == "gone")["item"].cast(pl.Int64)
     if context.importer.removal.how == "value":
         cells = pl.concat([cells, retiring_cells(context, gone)])
         gone = gone.clear()
-    new = items.filter(pl.col("verdict") == "new")["item"].cast(pl.Int64)
+    new = filtered(items, items["verdict"] == "new")["item"].cast(pl.Int64)
     columns = {name: constant("", new.len()) for name in context.live.fields}
-    columns |= {name: context.changes.keys[name].gather(new) for name in context.key}
+    columns |= {name: gathered(context.changes.keys[name], new) for name in context.key}
     added = pl.DataFrame({ITEM: new, **columns})
-    for (name,), field_cells in sent.filter(pl.col("before").is_null()).group_by("field", maintain_order=True):
+    for (name,), field_cells in filtered(sent, ~not_null(sent["before"])).group_by("field", maintain_order=True):
         added = added.with_columns(field_after(added[str(name)], field_cells, new))
     for name, text in context.importer.defaults.items():
         if name in context.live.fields:
@@ -70,14 +70,14 @@ def requested_step(context: PlanContext) -> Step:
 def retiring_cells(context: PlanContext, items: pl.Series) -> pl.DataFrame:
     """The cells by which these items are retired."""
     name, value = str(context.importer.removal.heading), str(context.importer.removal.value)
-    now = context.live.cells[name].gather(context.places.gather(items))
+    now = gathered(context.live.cells[name], gathered(context.places, items))
     cells = pl.DataFrame({"item": items, "before": now}).with_columns(field=pl.lit(name), after=pl.lit(value))
     return cells.select(CELL).filter(pl.col("before") != value)
 
 
 def with_live_keys(context: PlanContext, items: pl.Series) -> pl.DataFrame:
     """These items with their keys as live has them."""
-    return pl.DataFrame({ITEM: items, **{name: context.changes.keys[name].gather(items) for name in context.key}})
+    return pl.DataFrame({ITEM: items, **{name: gathered(context.changes.keys[name], items) for name in context.key}})
 
 
 def whole_rows(context: PlanContext, items: pl.Series, cells: pl.DataFrame | None = None) -> pl.DataFrame:
@@ -102,7 +102,7 @@ def parents_first(context: PlanContext, added: pl.DataFrame) -> pl.DataFrame:
                 path.append(ahead[0])
             else:
                 order.setdefault(path.pop())
-    return added.gather(pl.Series(list(order)))
+    return gathered(added, list(order))
 
 
 def reverse(context: PlanContext, step: Step) -> Step:
@@ -128,7 +128,8 @@ def feasible_step(context: PlanContext, step: Step) -> tuple[Step, pl.DataFrame]
         "item", maintain_order=True
     )
     lists.append(with_reasons(no.with_columns(field=pl.lit(None, pl.String))))
-    anew = no["item"].filter(context.places.gather(no["item"]).is_not_null())  # neither half of these, nor a retirement
+    # Neither half of what would be made anew, nor a retirement.
+    anew = no["item"].filter(not_null(gathered(context.places, no["item"])))
     torn = cells.filter(cells["item"].is_in(anew.implode()))
     lists.append(with_reasons(torn.join(no, on="item", how="inner", maintain_order="left")))
     cells = cells.filter(~cells["item"].is_in(anew.implode()))
@@ -152,7 +153,7 @@ def kept_rows(context: PlanContext, step: Step) -> pl.Series:
     """
     there = pl.int_range(context.live.cells.height, eager=True)
     for items in (step.removed[ITEM], step.added[ITEM], step.absent):
-        there = there.filter(~there.is_in(context.places.gather(items).drop_nulls().implode()))
+        there = there.filter(~there.is_in(gathered(context.places, items).drop_nulls().implode()))
     return there
 
 
@@ -162,9 +163,9 @@ def _why_no_catalogue(context: PlanContext, step: Step) -> str | None:
 
     def after(name: str) -> pl.Series:
         """A field of the items that stay, as it will be."""
-        cells = step.cells.filter(pl.col("field") == name)
-        at = cells.select(context.places.gather(cells["item"]).alias("item"), "after").drop_nulls("item")
-        return field_after(context.live.cells[name], at).gather(stays)
+        cells = filtered(step.cells, step.cells["field"] == name)
+        at = cells.select(gathered(context.places, cells["item"]).alias("item"), "after").drop_nulls("item")
+        return gathered(field_after(context.live.cells[name], at), stays)
 
     for name in (*context.key, *context.importer.carries):
         texts = after(name)
@@ -187,17 +188,17 @@ def _without_unfit_columns(context: PlanContext, step: Step) -> tuple[Step, pl.D
     """
     stays, held = kept_rows(context, step), [empty(NOT_SENT)]
     for name in context.live.fields:
-        field_cells = step.cells.filter(pl.col("field") == name)
+        field_cells = filtered(step.cells, step.cells["field"] == name)
         new = step.added.filter(pl.col(name).str.strip_chars() != "")
         if (
             name in context.key
             or not (field_cells.height or new.height)
-            or context.fit(context.live.cells[name].gather(stays)).all()
+            or context.fit(gathered(context.live.cells[name], stays)).all()
         ):
             continue
         why = f"{CANNOT_ALL}: {name} of another item cannot be written"
         held += [_all_of(field_cells, why), _all_of(new, why)]
-        step = replace(step, cells=step.cells.filter(pl.col("field") != name),
+        step = replace(step, cells=filtered(step.cells, step.cells["field"] != name),
                        added=step.added.filter(~pl.col(ITEM).is_in(new[ITEM].implode())))  # fmt: skip
     return step, pl.concat(held)
 
@@ -234,10 +235,10 @@ def _why_not(context: PlanContext, cells: pl.DataFrame, *, back: bool) -> pl.Ser
     why = cells.with_columns(why=said.otherwise(None))["why"]
     for as_difference, reason in ((True, CANNOT_ADJUST), (False, CANNOT_MARK)):
         why = scattered(why, unwritable_cells(context, cells, as_difference=as_difference), reason)
-    why = why.set(~context.fit(cells["after"]) & why.is_null(), CANNOT_WRITE)
+    why = _with_reason(why, ~context.fit(cells["after"]), CANNOT_WRITE)
     if context.changes.header.shared:
         apart = cells["field"].is_in([*importer.adjusted, *context.marked]) | back
-        why = why.set(apart & ~context.uniform(cells, back=back) & why.is_null(), CANNOT_TELL_APART)
+        why = _with_reason(why, apart & ~context.uniform(cells, back=back), CANNOT_TELL_APART)
     return why
 
 
@@ -248,39 +249,45 @@ def _lacking(context: PlanContext, cells: pl.DataFrame) -> pl.DataFrame:
     for name in context.everywhere:
         now = context.now(name, items, cells)
         if name in context.importer.carries:
-            lacks = lacks.set((now.str.strip_chars() == "") & lacks.is_null(), CANNOT_FILL + name)
-        lacks = lacks.set(~context.fit(now) & lacks.is_null(), f"{CANNOT_WRITE}: {name}")
+            lacks = _with_reason(lacks, now.str.strip_chars() == "", CANNOT_FILL + name)
+        lacks = _with_reason(lacks, ~context.fit(now), f"{CANNOT_WRITE}: {name}")
         if context.importer.empties is not None:
-            lacks = lacks.set((now == context.importer.empties) & lacks.is_null(), f"{CANNOT_SAY}: {name}")
+            lacks = _with_reason(lacks, now == context.importer.empties, f"{CANNOT_SAY}: {name}")
     for name in context.key:
-        lacks = lacks.set(~context.fit(context.keys[name].gather(items)) & lacks.is_null(), f"{CANNOT_WRITE}: {name}")
+        lacks = _with_reason(lacks, ~context.fit(gathered(context.keys[name], items)), f"{CANNOT_WRITE}: {name}")
     for name, texts in _output_columns(context, lambda field: context.now(field, items, cells), items.len()):
-        lacks = lacks.set(~context.fit(texts) & lacks.is_null(), f"{CANNOT_WRITE}: {name}")
+        lacks = _with_reason(lacks, ~context.fit(texts), f"{CANNOT_WRITE}: {name}")
     return pl.DataFrame({"item": items, "reason": lacks}).filter(pl.col("reason").is_not_null())
 
 
 def refused_additions(context: PlanContext, added: pl.DataFrame) -> pl.DataFrame:
     """The items that cannot be added, and why."""
     importer = context.importer
-    why = constant(None, added.height, pl.String)
-    if importer.takes == "updates":
-        why = constant(CANNOT_ADD, added.height)
+    if not added.height:
+        return pl.DataFrame(schema={"item": pl.Int64, "reason": pl.String})
+    why = constant(CANNOT_ADD if importer.takes == "updates" else None, added.height, pl.String)
     for name in dict.fromkeys((*importer.needs, *importer.carries)):
         if name in added.columns:
-            why = why.set((added[name].str.strip_chars() == "") & why.is_null(), CANNOT_NEED + name)
+            why = _with_reason(why, added[name].str.strip_chars() == "", CANNOT_NEED + name)
     for name in added.columns[1:]:
         texts = added[name]
         mark = importer.empties if name not in context.key else None
-        wrong = texts == mark if mark else texts.is_null()
-        wrong |= ~context.fit(texts)
+        wrong = ~context.fit(texts)
+        if mark:
+            wrong |= texts == mark
         if not context.clears and not context.patches:  # white space alone is skipped like any blank
             wrong |= (texts.str.strip_chars() == "") & (texts != "")
         if importer.headings and name not in importer.headings:
             wrong |= texts.str.strip_chars() != ""
-        why = why.set(wrong & why.is_null(), f"{CANNOT_WRITE}: {name}")
+        why = _with_reason(why, wrong, f"{CANNOT_WRITE}: {name}")
     for name, texts in _output_columns(context, lambda field: added[field], added.height):
-        why = why.set(~context.fit(texts) & why.is_null(), f"{CANNOT_WRITE}: {name}")
+        why = _with_reason(why, ~context.fit(texts), f"{CANNOT_WRITE}: {name}")
     return pl.DataFrame({"item": added[ITEM], "reason": why}).filter(pl.col("reason").is_not_null())
+
+
+def _with_reason(why: pl.Series, wrong: pl.Series, reason: str) -> pl.Series:
+    """The reasons why each cannot be taken, with this one where it is wrong and there is none yet."""
+    return why.set(wrong & why.is_null(), reason) if wrong.any() else why
 
 
 def _output_columns(

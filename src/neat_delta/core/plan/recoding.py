@@ -27,7 +27,7 @@ from neat_delta.core.plan.feasible import (
     with_reasons,
 )
 from neat_delta.core.rekey.moves import FOLLOWS, Move, blocked_moves, codes_in, ordered
-from neat_delta.core.support.series import scattered
+from neat_delta.core.support.series import gathered, scattered
 
 if TYPE_CHECKING:
     from neat_delta.core.plan.base import PlanContext, Step
@@ -74,7 +74,7 @@ def _moves(context: PlanContext, asked: pl.DataFrame) -> list[Move]:
     keys = context.changes.keys.rows()
     first = context.first() if context.changes.header.shared else None
     moves: dict[int, Move] = {}
-    for item, field, after in asked.select("item", "field", "after").iter_rows():
+    for item, field, after in asked[["item", "field", "after"]].iter_rows():
         place = context.key.index(field)
         first_twin = item if first is None else first[item]
         now = moves.get(first_twin, Move(first_twin, keys[first_twin], keys[first_twin]))
@@ -102,7 +102,7 @@ def _why_not(context: PlanContext, moves: Sequence[Move], asked: pl.DataFrame, c
     why |= {move.item: CANNOT_WRITE for move, *fit in zip(moves, fits[::2], fits[1::2], strict=True) if not all(fit)}
     if context.changes.header.shared:
         uniform = context.uniform(asked, back=False)
-        why |= dict.fromkeys(context.first().gather(asked["item"].filter(~uniform)), CANNOT_TELL_APART)
+        why |= dict.fromkeys(gathered(context.first(), asked["item"].filter(~uniform)), CANNOT_TELL_APART)
     items = _items(moves)
     if context.code_change == "replace":
         rows = _made(context, moves, cells)
@@ -160,7 +160,7 @@ def _held(
     first = context.first() if context.changes.header.shared else None
     rows = [
         (item, field, why.get(item if first is None else first[item]))
-        for item, field in asked.select("item", "field").iter_rows()
+        for item, field in asked[["item", "field"]].iter_rows()
     ]
     held = with_reasons(pl.DataFrame(rows, schema=dict(NOT_SENT), orient="row"))
     all_of_them = code_changes(context.changes.cells, context.key)

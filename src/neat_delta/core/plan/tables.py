@@ -16,7 +16,7 @@ from neat_delta.core.plan.feasible import kept_rows
 from neat_delta.core.plan.grouping import grouped
 from neat_delta.core.plan.recoding import carried_with_codes, with_keys
 from neat_delta.core.plan.texts import as_file_texts
-from neat_delta.core.support.series import constant, scattered
+from neat_delta.core.support.series import constant, filtered, gathered, scattered
 
 if TYPE_CHECKING:
     from neat_delta.core.plan.base import PlanContext, Step
@@ -80,7 +80,8 @@ def _grouped(context: PlanContext, cells: pl.DataFrame, most: int) -> list[_Part
     sets = sets.sort("place")
     always = {place for place, name in enumerate(names) if name in context.importer.carries}
     apart = set(range(len(names))) if context.changes.header.shared else set()
-    never = {place for place, name in enumerate(names) if name in context.never} | apart
+    never_carried = context.never
+    never = {place for place, name in enumerate(names) if name in never_carried} | apart
     fields_of = [frozenset(one) for one in sets["place"].to_list()]
     free = [one - always for one in fields_of]
     if len(set(free)) < len(free) or not all(free):  # they differ only in what every row has anyway
@@ -95,7 +96,7 @@ def _grouped(context: PlanContext, cells: pl.DataFrame, most: int) -> list[_Part
     if len(groups) == 1:
         return [_Part(cells, names)]
     told: set[int] = set()
-    items = sets.with_row_index("set").select("set", "item").explode("item")
+    items = sets.with_row_index("set")[["set", "item"]].explode("item")
     parts = []
     for group in groups:
         fields, rows = set(group.fields), list[tuple[int, str]]()
@@ -117,10 +118,10 @@ def _changing(context: PlanContext, part: _Part, every: pl.DataFrame) -> Table:
     importer, cells, fields = context.importer, part.cells, part.fields
     rows = cells["item"].unique().sort()
     at = cells.join(pl.DataFrame({"item": rows}).with_row_index("row"), on="item", how="left", maintain_order="left")
-    by_field = {str(name): at.filter(pl.col("field") == name) for name in at["field"].unique()}
+    by_field = {str(name): filtered(at, at["field"] == name) for name in at["field"].unique()}
     filled = context.filled
     wanted = {*fields, *importer.carries, *(set(importer.headings) - set(context.key))} & set(context.live.fields)
-    columns: dict[str, pl.Series] = {name: context.keys[name].gather(rows) for name in context.key}
+    columns: dict[str, pl.Series] = {name: gathered(context.keys[name], rows) for name in context.key}
     required = carried = 0
     for name in context.live.fields:
         if name not in wanted or name in context.key:
@@ -144,7 +145,7 @@ def _changing(context: PlanContext, part: _Part, every: pl.DataFrame) -> Table:
             required += as_file_texts.len()
 
     def as_it_will_be(name: str) -> pl.Series:
-        return context.keys[name].gather(rows) if name in context.key else context.now(name, rows, every)
+        return gathered(context.keys[name], rows) if name in context.key else context.now(name, rows, every)
 
     required += _add_output_columns(context, columns, as_it_will_be, rows.len())
     return Table("change", _ordered(context, columns), cells.height, required, carried)
@@ -218,10 +219,10 @@ def everything(context: PlanContext, step: Step) -> list[Table]:
     for name in names:
         must = name in context.importer.carries
         if name in context.key or must or filled:
-            column = context.live.cells[name].gather(stays)
+            column = gathered(context.live.cells[name], stays)
         else:
             column = constant(None, stays.len(), pl.String)
-        field_cells = said.filter(pl.col("field") == name).join(rows, on="item", how="inner")
+        field_cells = filtered(said, said["field"] == name).join(rows, on="item", how="inner")
         column = scattered(column, field_cells["row"], field_cells["said"])
         changed += field_cells.height
         if name not in context.key and (must or filled):
@@ -249,6 +250,6 @@ def everything(context: PlanContext, step: Step) -> list[Table]:
 
 def _whole(context: PlanContext, step: Step, stays: pl.Series, rows: pl.DataFrame, name: str) -> pl.Series:
     """A field of the whole catalogue as a step leaves it."""
-    cells = step.cells.filter(pl.col("field") == name).join(rows, on="item", how="inner")
-    column = field_after(context.live.cells[name].gather(stays), cells.select("after", item="row"))
+    cells = filtered(step.cells, step.cells["field"] == name).join(rows, on="item", how="inner")
+    column = field_after(gathered(context.live.cells[name], stays), cells.select("after", item="row"))
     return pl.concat([column, step.added[name]])

@@ -9,7 +9,7 @@ import polars as pl
 
 from neat_delta.core.kinds import blank
 from neat_delta.core.plan.base import PlanContext
-from neat_delta.core.support.series import scattered
+from neat_delta.core.support.series import gathered, scattered, true_places
 
 __all__ = ["as_file_texts", "unwritable_cells"]
 
@@ -23,21 +23,21 @@ def as_file_texts(context: PlanContext, cells: pl.DataFrame) -> pl.DataFrame:
     cells = cells.with_columns(said=pl.coalesce(emptied, "after"))
     said = cells["said"]
     for names, way in ((set(context.importer.adjusted), _difference), (context.marked, _marks)):
-        hit = cells["field"].is_in(list(names)).arg_true()
+        hit = true_places(cells["field"].is_in(list(names)))
         if hit.len():
-            said = scattered(said, hit, pl.Series(_each(context, cells.gather(hit), way), dtype=pl.String))
+            said = scattered(said, hit, pl.Series(_each(context, gathered(cells, hit), way), dtype=pl.String))
     return cells.with_columns(said=said)
 
 
 def unwritable_cells(context: PlanContext, cells: pl.DataFrame, *, as_difference: bool) -> pl.Series:
     """The places of the cells that no difference can say (or, otherwise, no marks)."""
     names, way = (set(context.importer.adjusted), _difference) if as_difference else (context.marked, _marks)
-    hit = cells["field"].is_in(list(names)).arg_true()
-    return hit.filter(pl.Series([text is None for text in _each(context, cells.gather(hit), way)], dtype=pl.Boolean))
+    hit = true_places(cells["field"].is_in(list(names)))
+    return hit.filter(pl.Series([text is None for text in _each(context, gathered(cells, hit), way)], dtype=pl.Boolean))
 
 
 def _each(context: PlanContext, cells: pl.DataFrame, way: Way) -> list[str | None]:
-    return [way(context, *row) for row in cells.select("field", "before", "after").iter_rows()]
+    return [way(context, *row) for row in cells[["field", "before", "after"]].iter_rows()]
 
 
 def _difference(context: PlanContext, field: str, before: str, after: str) -> str | None:

@@ -12,6 +12,7 @@ from neat_delta.core.model.catalogue import MARK, Catalogue
 from neat_delta.core.model.update import ITEM, Action, Plan
 from neat_delta.core.prove.replay import replay
 from neat_delta.core.support.errors import ChangeSetError, ProofError
+from neat_delta.core.support.series import filtered, gathered, not_null, true_places
 
 if TYPE_CHECKING:
     from neat_delta.core.model.changeset import ChangeSet
@@ -31,17 +32,18 @@ def check_against(live: Catalogue, changes: ChangeSet, name: str, *, all_fields:
         if field not in live.fields:
             raise ChangeSetError(f'{name}: its field "{field}" is not in {changes.header.live.path}. Compare again.')
     in_live = changes.items.with_columns(changes.keys.select(pl.struct(key).alias("key"))).with_row_index("item")
-    in_live = in_live.filter(pl.col("live").is_not_null())
+    in_live = filtered(in_live, not_null(in_live["live"]))
     place = live.place(in_live["live"])
     if place.has_nulls():
         raise ChangeSetError(
             f"{name}: an item names a row that {changes.header.live.path} does not have. Compare again."
         )
-    stands = live.cells.select(pl.struct(key)).to_series().gather(place)
+    stands = gathered(live.cells.select(pl.struct(key)).to_series(), place)
     _agree(stands == in_live["key"], in_live["item"], changes, name, "its key")
     places = live.place(changes.items["live"])
-    for (field,), cells in changes.cells.filter(pl.col("before").is_not_null()).group_by("field", maintain_order=True):
-        before = live.cells[str(field)].gather(places.gather(cells["item"]))
+    known = filtered(changes.cells, not_null(changes.cells["before"]))
+    for (field,), cells in known.group_by("field", maintain_order=True):
+        before = gathered(live.cells[str(field)], gathered(places, cells["item"]))
         _agree(before == cells["before"], cells["item"], changes, name, f'"{field}" before the change')
 
 
@@ -65,7 +67,7 @@ def target(live: Catalogue, changes: ChangeSet, plan: Plan) -> pl.DataFrame:
     ['10.50', '20.00']
     """
     wanted = with_cells(live.cells, live.place(changes.items["live"]), plan.set)
-    wanted = without(wanted, live.place(changes.items["live"]).gather(plan.removed))
+    wanted = without(wanted, gathered(live.place(changes.items["live"]), plan.removed))
     return pl.concat([wanted, plan.added.select(live.fields)]) if plan.added.height else wanted
 
 
@@ -73,12 +75,12 @@ def target_of_undo(live: Catalogue, changes: ChangeSet, plan: Plan) -> pl.DataFr
     """What is left once everything is taken back: live, what was removed and came back at its end, but for what the
     plan lists as one way.
     """
-    stays = plan.one_way.filter(pl.col("field").is_not_null()).select("item", "field")
+    stays = filtered(plan.one_way, not_null(plan.one_way["field"]))[["item", "field"]]
     wanted = with_cells(live.cells, live.place(changes.items["live"]), plan.set.join(stays, on=["item", "field"]))
-    whole = plan.one_way.filter(pl.col("field").is_null())["item"]
-    moved = live.place(changes.items["live"]).gather(plan.removed)
+    whole = filtered(plan.one_way, ~not_null(plan.one_way["field"]))["item"]
+    moved = gathered(live.place(changes.items["live"]), plan.removed)
     lost = plan.removed.filter(plan.removed.is_in(whole.implode()))
-    back = wanted.gather(moved.filter(~plan.removed.is_in(lost.implode())))
+    back = gathered(wanted, moved.filter(~plan.removed.is_in(lost.implode())))
     kept = plan.added.filter(pl.col(ITEM).is_in(whole.implode())).select(live.fields)
     there = without(wanted, moved)
     return pl.concat([there, kept, back]) if kept.height + back.height else there
@@ -152,7 +154,7 @@ def _marked_lists(changes: ChangeSet, importer: Importer) -> dict[str, Field]:
 
 def _order(live: Catalogue, changes: ChangeSet, plan: Plan, importer: Importer) -> list[str]:
     """By what two catalogues are sorted before they are held against each other, where their order says nothing."""
-    anew = live.place(changes.items["live"]).gather(plan.added[ITEM]).count()
+    anew = gathered(live.place(changes.items["live"]), plan.added[ITEM]).count()
     return changes.header.key if importer.missing == "deleted" or anew else []
 
 
@@ -172,7 +174,7 @@ def _same(
     both = pl.concat([replayed, wanted.rename(lambda name: MARK + name)], how="horizontal")
     other = both.select((pl.col(name) != pl.col(MARK + name)).any() for name in wanted.columns).row(0)
     for field in (name for name, differs in zip(wanted.columns, other, strict=True) if differs):
-        differs = (replayed[field] != wanted[field]).arg_true()
+        differs = true_places(replayed[field] != wanted[field])
         if field in lists:
             one = lists[field]
             differs = differs.filter(

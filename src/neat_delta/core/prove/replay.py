@@ -13,7 +13,7 @@ import polars as pl
 
 from neat_delta.core.model.catalogue import MARK
 from neat_delta.core.support.errors import ProofError
-from neat_delta.core.support.series import constant, scattered
+from neat_delta.core.support.series import constant, gathered, not_null, scattered
 
 if TYPE_CHECKING:
     from neat_delta.core.model.importer import Importer
@@ -73,17 +73,17 @@ def replay(
     for field in update.columns:
         if field in keys or field not in catalogue.columns:
             continue
-        values = update[field].gather(row)
-        says = values.is_not_null()
+        values = gathered(update[field], row)
+        says = not_null(values)
         if skips or field in importer.adjusted:
             says &= (values.str.strip_chars() != "").fill_null(value=False)
         at, values = item.filter(says), values.filter(says)
         separator = (separators or {}).get(field)
-        values = _taken(catalogue[field].gather(at), values, field, importer, separator, decimal_mark)
+        values = _taken(gathered(catalogue[field], at), values, field, importer, separator, decimal_mark)
         after = after.with_columns(scattered(catalogue[field], at, values).alias(field))
     leaves = constant(False, catalogue.height)
     if flag is not None and flag in update.columns:
-        flagged = (update[flag].gather(row) == importer.removal.value).fill_null(value=False)
+        flagged = (gathered(update[flag], row) == importer.removal.value).fill_null(value=False)
         leaves = scattered(leaves, item.filter(flagged), True)
     if importer.missing == "deleted":
         leaves |= ~scattered(constant(False, catalogue.height), item, True)
@@ -146,10 +146,10 @@ def _with_new_codes(
         raise ProofError("an item has a new code already.")
     for other in update.columns:
         if other in catalogue.columns and other not in keys:
-            said, now = update[other].gather(row), catalogue[other].gather(item)
-            if (said.is_not_null() & ((said != "") | (importer.blanks == "clear")) & (said != now)).any():
+            said, now = gathered(update[other], row), gathered(catalogue[other], item)
+            if (not_null(said) & ((said != "") | (importer.blanks == "clear")) & (said != now)).any():
                 raise ProofError(f'a file of new codes changes "{other}", too.')
-    return catalogue.with_columns(scattered(catalogue[field], item, pl.Series(codes).gather(row)).alias(field))
+    return catalogue.with_columns(scattered(catalogue[field], item, gathered(pl.Series(codes), row)).alias(field))
 
 
 def _found(catalogue: pl.DataFrame, update: pl.DataFrame, keys: list[str]) -> tuple[pl.Series, pl.Series]:
@@ -164,7 +164,7 @@ def _found(catalogue: pl.DataFrame, update: pl.DataFrame, keys: list[str]) -> tu
     candidates = items.lazy().select(ours, mark).join(rows.lazy().select(row_mark, mark), on=mark).collect()
     alike = constant(True, candidates.height)
     for name in keys:
-        alike &= catalogue[name].gather(candidates[ours]) == update[name].gather(candidates[row_mark])
+        alike &= gathered(catalogue[name], candidates[ours]) == gathered(update[name], candidates[row_mark])
     candidates = candidates if alike.all() else candidates.filter(alike)
     return candidates[ours], candidates[row_mark]
 

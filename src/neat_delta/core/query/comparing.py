@@ -18,6 +18,7 @@ from neat_delta.core.model.store import Field
 from neat_delta.core.query.compile import Compiler, Meaning
 from neat_delta.core.query.terms import Term
 from neat_delta.core.support.errors import ConditionError
+from neat_delta.core.support.series import true_places
 
 __all__ = ["COMPARING", "pair", "same_places", "unlike"]
 
@@ -134,7 +135,7 @@ def in_set(terms: Compiler, left: Term, literals: Sequence[exp.Expr]) -> pl.Expr
     values = folded(pl.Series([one.name for one in said], dtype=pl.String))
     if left.sort != "text" or field.kind in {"path", "json", "link", "image"}:
         values = KINDS[field.kind].read(values, field, terms.rows.writing)
-        for at in values.is_null().arg_true().head(1):
+        for at in true_places(values.is_null()).head(1):
             raise terms.at(said[at], f"this is not {KINDS[field.kind]}, and {left.field} is")
     if left.sort != "number":
         return left.value.is_in(values.unique().implode())

@@ -27,7 +27,7 @@ from neat_delta.core.query.parse import error_at
 from neat_delta.core.query.terms import MOST_PLACES, SORTS, Rows, Sort, Term
 from neat_delta.core.support.errors import ConditionError
 from neat_delta.core.support.nearest import nearest
-from neat_delta.core.support.series import constant, scattered
+from neat_delta.core.support.series import constant, scattered, true_places
 
 __all__ = ["Column", "Compiler", "Meaning"]
 
@@ -241,5 +241,5 @@ def _read_there(texts: pl.Series, field: Field, writing: Notation, notation: Col
     none = constant(None, texts.len(), pl.String)
     if not there.any():
         return Reading(none, none, none)
-    some, at = _read_there(texts.filter(there), field, writing, notation), there.arg_true()
+    some, at = _read_there(texts.filter(there), field, writing, notation), true_places(there)
     return Reading(scattered(none, at, some.values), scattered(none, at, some.doubts), none)

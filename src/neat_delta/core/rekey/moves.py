@@ -11,6 +11,7 @@ import polars as pl
 
 from neat_delta.core.match.keys import KeyText
 from neat_delta.core.model.store import Field
+from neat_delta.core.support.series import true_places
 
 __all__ = [
     "BOTH",
@@ -165,9 +166,9 @@ def links(
         field = fields[name]
         texts = live[name]
         if field.separator is None:
-            naming = texts.str.strip_chars().is_in(list(codes)).arg_true()
+            naming = true_places(texts.str.strip_chars().is_in(list(codes)))
         else:
-            naming = texts.str.contains_any(list(codes)).arg_true()
+            naming = true_places(texts.str.contains_any(list(codes)))
         rows = [
             (place, name, text, follow(text, field, codes)) for place, text in zip(naming, texts[naming], strict=True)
         ]

@@ -26,7 +26,7 @@ from neat_delta.core.rekey.moves import (
     links,
 )
 from neat_delta.core.support.errors import CatalogueError
-from neat_delta.core.support.series import constant, scattered
+from neat_delta.core.support.series import constant, filtered, gathered, not_null, scattered, true_places
 
 __all__ = [
     "CodeChanges",
@@ -64,14 +64,14 @@ def moves_in_sheet(live: Catalogue, sheet: Catalogue, pairs: pl.DataFrame, key: 
     """What stands beside the codes of a sheet that has a column for new ones; `pairs` are the places of the items."""
     if NEW_CODE not in sheet.fields:
         return CodeChanges(field, [], {})
-    new = sheet.cells[NEW_CODE].gather(pairs["sheet"]).str.strip_chars()
+    new = gathered(sheet.cells[NEW_CODE], pairs["sheet"]).str.strip_chars()
     return _checked(live, pairs["live"], new, key, field)
 
 
 def moves_in_list(live: Catalogue, codes: Catalogue, key: Key, field: str) -> CodeChanges:
     """What a list of old and new codes says. CatalogueError for a row of which live has no item, or several."""
     pairs = match_places(live, codes, key)
-    said = (codes.cells[NEW_CODE].str.strip_chars() != "").arg_true()
+    said = true_places(codes.cells[NEW_CODE].str.strip_chars() != "")
     lost = said.filter(~said.is_in(pairs["sheet"].cast(said.dtype).implode()))
     if lost.len():
         old = " / ".join(codes.cells.select(key.fields).row(lost[0]))
@@ -79,15 +79,15 @@ def moves_in_list(live: Catalogue, codes: Catalogue, key: Key, field: str) -> Co
             f'{codes.path}, row {codes.row(lost)[0]:,}: "{old}" is the code of no item of {live.path}, or of several, '
             "or the list has it twice. Correct the list; `neat-delta recode` shows all that is wrong with it."
         )
-    return _checked(live, pairs["live"], codes.cells[NEW_CODE].gather(pairs["sheet"]).str.strip_chars(), key, field)
+    return _checked(live, pairs["live"], gathered(codes.cells[NEW_CODE], pairs["sheet"]).str.strip_chars(), key, field)
 
 
 def _checked(live: Catalogue, places: pl.Series, new: pl.Series, key: Key, field: str) -> CodeChanges:
     """The moves of these items to these codes, where there is one; and which of them cannot be."""
-    now = live.cells[field].gather(places).str.strip_chars()
-    asking = ((new != "") & (new != now)).arg_true()
-    places, new = places.gather(asking).cast(pl.Int64), new.gather(asking)
-    olds = stripped(live.cells, key).gather(places)
+    now = gathered(live.cells[field], places).str.strip_chars()
+    asking = true_places((new != "") & (new != now))
+    places, new = gathered(places, asking).cast(pl.Int64), gathered(new, asking)
+    olds = gathered(stripped(live.cells, key), places)
     news = olds.with_columns(new.alias(field))
     moves: dict[KeyText, Move] = {}
     for place, old, wanted in zip(places, olds.rows(), news.rows(), strict=True):
@@ -160,7 +160,7 @@ def code_cells(
         {
             "place": met[place].cast(pl.Int64),
             "field": constant(asked.field, met.height),
-            "before": live.cells[asked.field].gather(met[place]),
+            "before": gathered(live.cells[asked.field], met[place]),
             "after": met[after],
             "reason": met[reason],
         },
@@ -179,7 +179,7 @@ def with_followed_links(cells: pl.DataFrame, fields: Mapping[str, Field], codes:
     given = set(codes.values())
     freed = {old: new for old, new in codes.items() if old not in given}
     hit = codes_in(cells.with_row_index("at"), fields, freed.keys())
-    texts = [follow(text, fields[name], freed) for name, text in hit.select("field", "after").iter_rows()]
+    texts = [follow(text, fields[name], freed) for name, text in hit[["field", "after"]].iter_rows()]
     return scattered(cells["after"], hit["at"], pl.Series(texts, dtype=pl.String))
 
 
@@ -192,10 +192,10 @@ def waiting_codes(changes: ChangeSet, live: Catalogue) -> pl.DataFrame:
     asked = code_changes(cells, header.key)
     if not asked.height:
         return empty(FINDINGS)
-    kept = held(changes.items, changes.cells).gather(asked["number"])
+    kept = gathered(held(changes.items, changes.cells), asked["number"])
     keys = stripped(changes.keys, header.compared_by).rows()
     moves = []
-    for item, field, after in asked.select("item", "field", "after").iter_rows():
+    for item, field, after in asked[["item", "field", "after"]].iter_rows():
         place = header.key.index(field)
         old = keys[item]
         moves.append(Move(item, old, (*old[:place], after, *old[place + 1 :])))
@@ -209,8 +209,6 @@ def waiting_codes(changes: ChangeSet, live: Catalogue) -> pl.DataFrame:
             for old, new in zip(move.old, move.new, strict=True) if old != new}  # fmt: skip
     waits += [(number, FOLLOWS) for number in codes_in(cells, header.settings, lost)["number"]]
     reasons = pl.DataFrame(waits, schema={"number": pl.UInt32, "reason": pl.String}, orient="row")
-    said = cells.select("number", "item", "field", "held").join(
-        reasons, on="number", how="inner", maintain_order="left"
-    )
-    said = said.filter(pl.col("held").is_null())
+    said = cells[["number", "item", "field", "held"]].join(reasons, on="number", how="inner", maintain_order="left")
+    said = filtered(said, ~not_null(said["held"]))
     return stopping(said, "follows", "code")

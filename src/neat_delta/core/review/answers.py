@@ -18,6 +18,7 @@ from neat_delta.core.model.reasons import DIFFER, NOT_SIGNED, REFUSED, STORES
 from neat_delta.core.model.schemas import RELEASED, Schema, conform, stopping
 from neat_delta.core.review.clashes import clashing_cells
 from neat_delta.core.support.errors import ChangeSetError
+from neat_delta.core.support.series import filtered, gathered, not_null, true_places
 
 __all__ = ["ANSWERS", "CHOICES", "Answers", "SignedOff", "release", "sign_off"]
 
@@ -73,17 +74,17 @@ def sign_off(changes: ChangeSet, answers: Sequence[Answers]) -> SignedOff:
     clashes = clashing_cells(changes)
     cells = changes.cells.select("item", pl.col("field").cast(pl.String), "held")
     cells = cells.join(clashes, on=["item", "field"], how="left", maintain_order="left")
-    said = cells.select("item", "field").join(
-        final.filter(pl.col("field").is_not_null()), on=["item", "field"], how="left", maintain_order="left"
+    said = cells[["item", "field"]].join(
+        filtered(final, not_null(final["field"])), on=["item", "field"], how="left", maintain_order="left"
     )["answer"]
-    whole = final.filter(pl.col("field").is_null()).select("item", of_item="answer")
-    by_item = cells.select("item").join(whole, on="item", how="left", maintain_order="left")["of_item"]
+    whole = filtered(final, ~not_null(final["field"])).select("item", of_item="answer")
+    by_item = cells[["item"]].join(whole, on="item", how="left", maintain_order="left")["of_item"]
     clash = cells["sheet"].is_not_null()
     choice = said.zip_with(said.is_not_null(), by_item)
     table = cells.with_columns(said=said, of_item=by_item, choice=choice, clash=clash)
     impossible = table.filter(pl.col("clash") & (pl.col("said") == "both") & pl.col("both").is_null())
     if impossible.height:
-        item, field = impossible.select("item", "field").row(0)
+        item, field = impossible[["item", "field"]].row(0)
         key = " / ".join(changes.keys.row(item))
         raise ChangeSetError(f"{key}, {field}: there is no sum of both. Answer sheet or store.")
     refused = (pl.col("choice") == "no") | (pl.col("of_item") == "no")
@@ -109,16 +110,14 @@ def sign_off(changes: ChangeSet, answers: Sequence[Answers]) -> SignedOff:
     kept = changes.cells["held"].set(table["clash"], None)  # what is said of a clash is said anew
     changes = replace(changes, cells=changes.cells.with_columns(held=kept))
     changes = release(changes, released)
-    unsigned = table.filter(pl.col("reason").is_not_null())
-    unsigned = unsigned.filter(changes.items["held"].gather(unsigned["item"]).is_null()).select(
-        "item", "field", "reason"
-    )
+    unsigned = filtered(table, not_null(table["reason"]))
+    unsigned = unsigned.filter(gathered(changes.items["held"], unsigned["item"]).is_null())[["item", "field", "reason"]]
     # A new item of which no cell is sent would be an empty one; one that goes is removed only by a yes.
     yes = table.filter((pl.col("choice") == "yes") & pl.col("held").is_null())["item"].unique()
-    yes = pl.concat([yes, whole.filter(pl.col("of_item") == "yes")["item"]])
+    yes = pl.concat([yes, filtered(whole, whole["of_item"] == "yes")["item"]])
     whole_items = pl.col("verdict").is_in(["new", "gone"]) & ~pl.int_range(pl.len()).is_in(yes.implode())
-    empty_ones = changes.items.select(whole_items.alias("empty")).to_series().arg_true()
-    no = whole.filter(pl.col("of_item") == "no")["item"]
+    empty_ones = true_places(changes.items.select(whole_items.alias("empty")).to_series())
+    no = filtered(whole, whole["of_item"] == "no")["item"]
     items = pl.DataFrame({"item": empty_ones.cast(pl.Int64)}).with_columns(
         reason=pl.when(pl.col("item").is_in(no.implode())).then(pl.lit(REFUSED)).otherwise(pl.lit(NOT_SIGNED))
     )
@@ -132,7 +131,7 @@ def _comments(changes: ChangeSet, answers: Sequence[Answers]) -> list[Comment]:
     return [
         Comment(changes.keys.row(item, named=True), field, comment, one.path)
         for one in answers
-        for item, field, comment in one.table.select("item", "field", "comment").iter_rows()
+        for item, field, comment in one.table[["item", "field", "comment"]].iter_rows()
         if comment and comment.strip()
     ]
 
@@ -158,10 +157,10 @@ def _together(changes: ChangeSet, answers: Sequence[Answers]) -> tuple[pl.DataFr
     contradictions.
     """
     if len(answers) == 1:
-        return answers[0].table.filter(pl.col("answer").is_not_null()), []
+        return filtered(answers[0].table, not_null(answers[0].table["answer"])), []
     said: defaultdict[tuple[int, str | None], list[tuple[str, str]]] = defaultdict(list)
     for one in answers:
-        for item, field, answer in one.table.select("item", "field", "answer").iter_rows():
+        for item, field, answer in one.table[["item", "field", "answer"]].iter_rows():
             if answer is not None:
                 said[item, field].append((one.path, answer))
     whole = {item: those for (item, field), those in said.items() if field is None}

@@ -12,6 +12,7 @@ import polars as pl
 from neat_delta.core.model.choices import Verdict
 from neat_delta.core.review.clashes import clashing_cells
 from neat_delta.core.review.figures import Differences
+from neat_delta.core.support.series import filtered, not_null
 
 if TYPE_CHECKING:
     from neat_delta.core.model.changeset import ChangeSet, Row
@@ -124,15 +125,15 @@ UNKNOWN = "(not known)"
 def _remarks(changes: ChangeSet) -> dict[tuple[int, str | None], list[Remark]]:
     """What the checks and the damage say, by item and field; damage that was put back is no change any more."""
     about: dict[tuple[int, str | None], list[Remark]] = {}
-    flags = changes.flags.filter(pl.col("item").is_not_null())
-    for item, name, *said in flags.select("item", "field", "check", "level", "what", "done").iter_rows():
+    flags = filtered(changes.flags, not_null(changes.flags["item"]))
+    for item, name, *said in flags[["item", "field", "check", "level", "what", "done"]].iter_rows():
         about.setdefault((item, name), []).append(Remark(*said))
     damaged = changes.damaged.filter((pl.col("done") != "repaired") & pl.col("item").is_not_null())
-    for item, name, damage, sheet, done in damaged.select("item", "field", "damage", "sheet", "done").iter_rows():
+    for item, name, damage, sheet, done in damaged[["item", "field", "damage", "sheet", "done"]].iter_rows():
         about.setdefault((item, name), []).append(Remark("damage", "stop", damage, done, sheet))
     names = changes.header.rules
     made: dict[tuple[int, str], list[str]] = {}
-    for item, name, rule in changes.computed.select("item", "field", "rule").iter_rows():
+    for item, name, rule in changes.computed[["item", "field", "rule"]].iter_rows():
         made.setdefault((item, name), []).append(names[rule].rule)
     for (item, name), rules in made.items():
         for rule in dict.fromkeys(rules):

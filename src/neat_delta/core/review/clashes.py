@@ -10,7 +10,7 @@ from neat_delta.core.diff.clashes import carried_over
 from neat_delta.core.kinds.number import NUMBER_KINDS
 from neat_delta.core.model.reasons import CHANGED_TOO, LEFT_STORE, NEW_TOO, STILL_CHANGED
 from neat_delta.core.model.store import Field
-from neat_delta.core.support.series import constant, scattered
+from neat_delta.core.support.series import constant, scattered, true_places
 
 if TYPE_CHECKING:
     from neat_delta.core.model.changeset import ChangeSet
@@ -56,7 +56,7 @@ def clashing_cells(changes: ChangeSet, most: int | None = None) -> pl.DataFrame:
         field = changes.header.settings.get(name, Field())
         # An importer cannot tell items apart that share a key: no sum is for all of them.
         if field.kind in NUMBER_KINDS and not changes.header.shared:
-            at = ((table["field"] == name) & table["base"].is_not_null()).arg_true()
+            at = true_places((table["field"] == name) & table["base"].is_not_null())
             one = table[at]
             carried = carried_over(one["base"], one["store"], one["sheet"], field, changes.header.writing)
             both = scattered(both, at, carried)

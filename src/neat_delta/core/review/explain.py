@@ -16,6 +16,7 @@ from neat_delta.core.model.layout import Notation
 from neat_delta.core.model.store import Field
 from neat_delta.core.query.expressions import Own, Rows, expression, steps
 from neat_delta.core.support.errors import ChangeSetError
+from neat_delta.core.support.series import filtered, not_null, true_places
 
 if TYPE_CHECKING:
     from neat_delta.core.model.changeset import ChangeSet, Row
@@ -71,21 +72,21 @@ def explain(changes: ChangeSet, sku: str) -> list[ExplainedItem]:
     """
     header = changes.header
     index = KeyIndex.of(changes.keys, header.compared_by)
-    numbers = index.naming([sku]).arg_true().cast(pl.Int64)
+    numbers = true_places(index.naming([sku])).cast(pl.Int64)
     asked = {key: (row, questions) for key, row, questions in _open(changes, sku)}
     if not numbers.len() and not asked:
         raise ChangeSetError(f'nothing changes in an item with "{sku}" in its key')
     out = []
     for number, item in zip(numbers, changes.choose(numbers).iter_items(), strict=True):
         held = {one.field: one.reason for one in item.held}
-        computed = changes.computed.filter(pl.col("item") == number)
+        computed = filtered(changes.computed, changes.computed["item"] == number)
         cells: list[ExplainedCell] = []
         typed: list[ExplainedCell] = []
         for name, (before, after) in item.cells.items():
-            of_field = computed.filter(pl.col("field") == name)
+            of_field = filtered(computed, computed["field"] == name)
             made = [
                 _step(header.rules[rule], inputs, result, header.writing)
-                for rule, inputs, result in of_field.select("rule", "inputs", "result").iter_rows()
+                for rule, inputs, result in of_field[["rule", "inputs", "result"]].iter_rows()
             ]
             why = held.get(name) or held.get(None)
             (cells if made else typed).append(ExplainedCell(name, before, after, why, made))
@@ -109,7 +110,7 @@ def _open(changes: ChangeSet, sku: str) -> list[tuple[tuple[str, ...], int, list
     keys = table.select(pl.col("key").list.to_struct(fields=changes.header.key)).unnest("key")
     those = table.filter(KeyIndex.of(keys, changes.header.compared_by).naming([sku]))
     by_key: dict[tuple[str, ...], tuple[int, list[Question]]] = {}
-    for key, row, name, rule, what in those.select("key", "row", "field", "rule", "what").iter_rows():
+    for key, row, name, rule, what in those[["key", "row", "field", "rule", "what"]].iter_rows():
         by_key.setdefault(tuple(key), (row, []))[1].append((name, rule, what))
     return [(key, row, questions) for key, (row, questions) in by_key.items()]
 
@@ -161,13 +162,13 @@ def trials(changes: ChangeSet, most: int, odd: int = 5) -> list[Trial]:
     """
     header, out = changes.header, []
     for name in header.fields:
-        cells = changes.cells.filter(pl.col("field").cast(pl.String) == name).select("item", "before", "after", "held")
+        cells = changes.cells.filter(pl.col("field").cast(pl.String) == name)[["item", "before", "after", "held"]]
         if not cells.height:
             continue
         setting = header.settings.get(name, Field())
         numbers = {side: amounts(cells[side].fill_null(""), setting, header.writing) for side in ("before", "after")}
         table = cells.with_columns(old=numbers["before"], new=numbers["after"])
-        known = table.filter(pl.col("new").is_not_null())
+        known = filtered(table, not_null(table["new"]))
         step = max(1, cells.height // most)
         odd_ones = known.filter(pl.col("old").is_not_null() & (pl.col("old") != 0))
         rate = _rates(odd_ones)

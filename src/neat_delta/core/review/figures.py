@@ -14,6 +14,7 @@ from neat_delta.core.kinds.number import EXACT, NUMBER_KINDS
 from neat_delta.core.model.changeset import ChangeSet, held
 from neat_delta.core.model.header import Header
 from neat_delta.core.model.store import Field
+from neat_delta.core.support.series import filtered, not_null
 
 __all__ = ["Differences", "FieldFigures", "amounts", "figures"]
 
@@ -50,7 +51,7 @@ def figures(changes: ChangeSet) -> list[FieldFigures]:
     [('price', 1)]
     """
     cells = changes.cells.with_columns(stays=held(changes.items, changes.cells))
-    in_live = cells.filter(pl.col("before").is_not_null()).sort("field")
+    in_live = filtered(cells, not_null(cells["before"])).sort("field")
     return [
         _of(changes.header, str(field), cells) for (field,), cells in in_live.group_by("field", maintain_order=True)
     ]

@@ -20,6 +20,7 @@ from neat_delta.core.model.catalogue import Catalogue
 from neat_delta.core.model.changeset import ChangeSet
 from neat_delta.core.model.choices import KeepMargin
 from neat_delta.core.model.store import Field
+from neat_delta.core.support.series import gathered
 
 __all__ = [
     "Impact",
@@ -175,7 +176,7 @@ def _margin(item: dict[str, Decimal | None]) -> Decimal | None:
 
 def grouped(changes: ChangeSet, live: Catalogue, by: str, cells: pl.DataFrame, numbers: pl.Series) -> pl.Series:
     """The values in the field `by` of these items, once these cells are changed; of a path its first level."""
-    before = live.cells[by].gather(live.place(changes.items["live"].gather(numbers))).fill_null("")
+    before = gathered(live.cells[by], live.place(gathered(changes.items["live"], numbers))).fill_null("")
     field = changes.header.settings.get(by, Field())
     of_field = cells.filter(pl.col("field").cast(pl.String) == by)
     texts = field_after(before, of_field, numbers).str.strip_chars()
@@ -230,14 +231,14 @@ def _items(changes: ChangeSet, live: Catalogue, by: str | None) -> list[_Item]:
     sent = changes.sent()
     counted = sent.group_by("item", maintain_order=True).len().sort("item")
     numbers = counted["item"]
-    places = live.place(changes.items["live"].gather(numbers))
+    places = live.place(gathered(changes.items["live"], numbers))
     columns: dict[str, tuple[list[Decimal | None], list[Decimal | None]]] = {}
     for role in ROLES:
         name = getattr(changes.header.relations, role)
         if name is None or name not in live.fields:
             columns[role] = ([None] * numbers.len(), [None] * numbers.len())
             continue
-        before = live.cells[name].gather(places).fill_null("")
+        before = gathered(live.cells[name], places).fill_null("")
         after = field_after(before, sent.filter(pl.col("field").cast(pl.String) == name), numbers)
         columns[role] = (_decimals(changes, name, before), _decimals(changes, name, after))
     groups = [""] * numbers.len()

@@ -18,6 +18,7 @@ from neat_delta.core.model.choices import KeepMargin
 from neat_delta.core.model.store import Field
 from neat_delta.core.review.impact import CENT, TENTH, WORKING, moved
 from neat_delta.core.support.errors import CatalogueError
+from neat_delta.core.support.series import gathered
 
 __all__ = ["Record", "Records", "records"]
 
@@ -86,7 +87,7 @@ def records(
     in_live_already = KeyIndex.of(live.cells, key).lookup(quoted).is_not_null()
     costs = list(moved(changes, live, "cost"))
     items = pl.Series([number for number, _, _ in costs], dtype=pl.Int64)
-    priced = KeyIndex.of(changes.keys.select(pl.all().gather(items)), key).lookup(quoted)
+    priced = KeyIndex.of(gathered(changes.keys, items), key).lookup(quoted)
     writing = writing_of([table.cells[name]], header.writing)
     prices = KINDS["money"].read(table.cells[name], Field("money"), writing)
     numbers = table.row(pl.int_range(table.cells.height, eager=True))

@@ -14,6 +14,7 @@ from neat_delta.core.model.catalogue import Catalogue
 from neat_delta.core.model.columns import ColumnMatch
 from neat_delta.core.model.lists import ListMapping
 from neat_delta.core.model.store import Field
+from neat_delta.core.support.series import gathered
 
 __all__ = ["ColumnSample", "MatchedRows", "constant_samples", "mapping_to_keep", "samples"]
 
@@ -56,9 +57,9 @@ def samples(aligned: AlignedInputs, sheet: Catalogue, pairs: pl.DataFrame, most:
         column = sheet.cells[one.heading]
         ours, live_values = _some(column, most), list[str]()
         if one.field is not None and (both := _met(pairs, column, most)).height:
-            ours = column.gather(both["sheet"]).to_list()
+            ours = gathered(column, both["sheet"]).to_list()
             if one.field in aligned.live.fields:  # which has no column of new codes
-                live_values = aligned.live.cells[one.field].gather(both["live"]).to_list()
+                live_values = gathered(aligned.live.cells[one.field], both["live"]).to_list()
         kind = kinds.get(one.field, Field()).kind if one.field is not None else None
         rows.append(ColumnSample(one.heading, one.field, one.how, one.nearest, kind, ours, live_values))
     return rows
@@ -86,7 +87,7 @@ def _kinds(aligned: AlignedInputs) -> Mapping[str, Field]:
 
 def _met(pairs: pl.DataFrame, column: pl.Series, most: int) -> pl.DataFrame:
     """The first of the items that both have in which a column says something."""
-    return pairs.filter(~_blank(column.gather(pairs["sheet"]))).head(most)
+    return pairs.filter(~_blank(gathered(column, pairs["sheet"]))).head(most)
 
 
 def mapping_to_keep(columns: Sequence[ColumnMatch], mapping: ListMapping) -> ListMapping:

@@ -13,7 +13,7 @@ from neat_delta.core.model.schemas import conform
 from neat_delta.core.review.answers import ANSWERS, CHOICES, Answers
 from neat_delta.core.review.clashes import clashing_cells
 from neat_delta.core.support.errors import ChangeSetError
-from neat_delta.core.support.series import scattered
+from neat_delta.core.support.series import gathered, scattered, true_places
 
 __all__ = [
     "ANSWER",
@@ -60,8 +60,8 @@ def shown(cells: pl.DataFrame) -> pl.DataFrame:
     """
     texts = cells.select(pl.col("before").fill_null(""), pl.col("after"))
     short = texts.select(as_workbook_text(pl.all()))
-    long = texts.select(pl.max_horizontal(pl.all().str.len_chars()) > LONGEST).to_series().arg_true()
-    pairs = [_from_the_difference(*pair) for pair in texts.gather(long).rows()]
+    long = true_places(texts.select(pl.max_horizontal(pl.all().str.len_chars()) > LONGEST).to_series())
+    pairs = [_from_the_difference(*pair) for pair in gathered(texts, long).rows()]
     for place, name in enumerate(("before", "after")):
         parts = pl.Series([pair[place] for pair in pairs], dtype=pl.String)
         parts = parts.to_frame("part").select(as_workbook_text(pl.col("part"))).to_series()
@@ -81,9 +81,7 @@ def _from_the_difference(before: str, after: str) -> tuple[str, str]:
 
 def seals(cells: pl.DataFrame, keys: pl.DataFrame) -> pl.Series:
     """What binds an answer to its cell: a digest of its key, field, and whole texts before and after."""
-    rows = zip(
-        keys.select(pl.all().gather(cells["item"])).rows(), cells.select("field", "before", "after").rows(), strict=True
-    )
+    rows = zip(gathered(keys, cells["item"]).rows(), cells[["field", "before", "after"]].rows(), strict=True)
     return pl.Series([f"b3-{_digest((*key, *cell))}" for key, cell in rows], dtype=pl.String)
 
 
@@ -143,7 +141,7 @@ def workbook_answers(changes: ChangeSet, answers: Catalogue) -> Answers:
     cells = changes.cells.with_row_index("number").select("number", "item", pl.col("field").cast(pl.String))
     now = shown(changes.cells)
     cells = cells.with_columns(now["before"].alias("now_before"), now["after"].alias("now_after"))
-    cells = pl.concat([cells, there.select(pl.all().gather(cells["item"]))], how="horizontal")
+    cells = pl.concat([cells, gathered(there, cells["item"])], how="horizontal")
     if changes.header.shared:
         cells = cells.with_columns(seals(changes.cells, changes.keys).alias(SEAL))
         cells = cells.with_columns(pl.int_range(pl.len()).over(*keys, "field", SEAL).alias(MARK))
@@ -181,12 +179,12 @@ def _as_answers(changes: ChangeSet, met: pl.DataFrame, path: str) -> pl.DataFram
         "number", "comment" if "comment" in met.columns else pl.lit(None, pl.String).alias("comment"),
         answer=pl.col(ANSWER).replace({"y": "yes", "n": "no"}),
     )  # fmt: skip
-    table = changes.cells.select("item", pl.col("field").cast(pl.String)).gather(said["number"]).hstack(said)
+    table = gathered(changes.cells.select("item", pl.col("field").cast(pl.String)), said["number"]).hstack(said)
     clashing = clashing_cells(changes).select("item", "field", clash=pl.lit(value=True))
     table = table.join(clashing, on=["item", "field"], how="left", maintain_order="left")
     wrong = table.filter(pl.col("clash").is_null() & pl.col("answer").is_in(CHOICES))
     if wrong.height:
-        item, field, text = wrong.select("item", "field", "answer").row(0)
+        item, field, text = wrong[["item", "field", "answer"]].row(0)
         key = " / ".join(changes.keys.row(item))
         raise ChangeSetError(f'{path}: "{text}" is no answer for {key}, {field}, as the store did not change it.')
     of_clash = pl.col("clash").fill_null(value=False)

@@ -13,6 +13,7 @@ from neat_delta.core.kinds.number import amounts
 from neat_delta.core.match.keys import comparable
 from neat_delta.core.model.changeset import held
 from neat_delta.core.model.store import Field, Key
+from neat_delta.core.support.series import gathered
 
 if TYPE_CHECKING:
     from neat_delta.core.model.catalogue import Catalogue
@@ -59,20 +60,20 @@ def totals(changes: ChangeSet, live: Catalogue, fields: Sequence[str]) -> list[T
     if not touched.len():
         return []
     keys = comparable(changes.keys, part).to_series()
-    wanted = keys.gather(touched).unique(maintain_order=True)
+    wanted = gathered(keys, touched).unique(maintain_order=True)
     own = comparable(live.cells, part).to_series()
     rows = own.is_in(wanted.implode())
     place = live.place(changes.items["live"])
     before = _sums(live, rows, own, names, changes)
     steps = pl.DataFrame(
         {
-            "key": keys.gather(of_fields["item"]),
+            "key": gathered(keys, of_fields["item"]),
             "step": _step(of_fields, changes),
         }
     )
     for item in gone:
         at = int(place[int(item)])
-        lost = [amounts(live.cells[name].gather([at]), _field(changes, name), header.writing)[0] for name in names]
+        lost = [amounts(gathered(live.cells[name], [at]), _field(changes, name), header.writing)[0] for name in names]
         step = -sum((one for one in lost if one is not None), Decimal(0))
         steps = pl.concat([steps, pl.DataFrame({"key": [keys[int(item)]], "step": [step]}, schema=steps.schema)])
     moved: dict[str, Decimal] = {}
@@ -108,7 +109,7 @@ def _sums(
 def _step(cells: pl.DataFrame, changes: ChangeSet) -> pl.Series:
     """What each cell adds."""
     out: list[Decimal] = []
-    for name, before, after in cells.select("field", "before", "after").iter_rows():
+    for name, before, after in cells[["field", "before", "after"]].iter_rows():
         one = [
             amounts(pl.Series([text or ""]), _field(changes, name), changes.header.writing)[0] or Decimal(0)
             for text in (before, after)

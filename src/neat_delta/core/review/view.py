@@ -18,7 +18,7 @@ from neat_delta.core.model.choices import ItemOrder
 from neat_delta.core.model.header import Header
 from neat_delta.core.model.reasons import sort_of
 from neat_delta.core.review.figures import amounts
-from neat_delta.core.support.series import constant, scattered
+from neat_delta.core.support.series import constant, filtered, gathered, not_null, scattered
 
 if TYPE_CHECKING:
     from neat_delta.core.query.expressions import Rows
@@ -48,7 +48,7 @@ def names_of(changes: ChangeSet, live: Catalogue | None) -> pl.Series:
         return blanks
     if live is not None:
         in_live = changes.items.with_row_index("item").filter(pl.col("live").is_not_null())
-        blanks = scattered(blanks, in_live["item"], live.cells[field].gather(live.place(in_live["live"])))
+        blanks = scattered(blanks, in_live["item"], gathered(live.cells[field], live.place(in_live["live"])))
     own = changes.cells.filter(pl.col("before").is_null() & (pl.col("field").cast(pl.String) == field))
     return field_after(blanks, own)
 
@@ -60,10 +60,10 @@ def rows_of(changes: ChangeSet, live: Catalogue) -> Rows:
     from neat_delta.core.query.expressions import Rows
 
     items = changes.items.with_row_index("item")
-    in_live = items.filter(pl.col("live").is_not_null())
+    in_live = filtered(items, not_null(items["live"]))
     places = live.place(in_live["live"])
     before = {
-        name: scattered(constant("", items.height), in_live["item"], live.cells[name].gather(places))
+        name: scattered(constant("", items.height), in_live["item"], gathered(live.cells[name], places))
         for name in live.fields
     }
     after = dict(before)
@@ -84,7 +84,7 @@ def flagged(changes: ChangeSet, checks: Collection[str], levels: Collection[str]
     """The numbers of the items in which one of these checks (damage and slip among them), and at one of these levels,
     found something (each: any when empty); `rule` and `rule NAME` stand for what rules computed.
     """
-    flags = changes.flags.filter(pl.col("item").is_not_null())
+    flags = filtered(changes.flags, not_null(changes.flags["item"]))
     if checks:
         flags = flags.filter(pl.col("check").is_in(list(checks)))
     if levels:
@@ -135,7 +135,7 @@ def view(
         chosen = chosen.filter(pl.col("item").is_in(wanted.implode()))
     if keys:
         named = KeyIndex.of(changes.keys, changes.header.compared_by).naming(keys)
-        chosen = chosen.filter(named.gather(chosen["item"]))
+        chosen = chosen.filter(gathered(named, chosen["item"]))
     if verdicts:
         chosen = chosen.filter(pl.col("verdict").is_in(list(verdicts)))
     if sort == "key":
@@ -150,7 +150,7 @@ def view(
             chosen = chosen.join(size, on="item", how="left", maintain_order="left")
         chosen = chosen.sort("size", "stays", descending=True, nulls_last=True, maintain_order=True)
     numbers_shown = chosen["item"]
-    return View(shown.choose(numbers_shown), names.gather(numbers_shown).to_list(), chosen.height, numbers_shown)
+    return View(shown.choose(numbers_shown), gathered(names, numbers_shown).to_list(), chosen.height, numbers_shown)
 
 
 def _sizes(header: Header, changed: pl.DataFrame) -> pl.DataFrame:
@@ -159,7 +159,7 @@ def _sizes(header: Header, changed: pl.DataFrame) -> pl.DataFrame:
     Floating point is good enough here: it only orders.
     """
     parts = [pl.DataFrame(schema={"item": pl.UInt32, "size": pl.Float64})]
-    in_live = changed.filter(pl.col("before").is_not_null())
+    in_live = filtered(changed, not_null(changed["before"]))
     for (field,), cells in in_live.group_by("field", maintain_order=True):
         values = amounts(header, str(field), cells)
         if values is not None:

@@ -18,7 +18,7 @@ from neat_delta.core.model.schemas import PROBLEMS, conform
 from neat_delta.core.query.expressions import condition, expression
 from neat_delta.core.rules.run import RuleTables, Worked, fields_of, run_rules
 from neat_delta.core.support.errors import ConditionError
-from neat_delta.core.support.series import constant, scattered
+from neat_delta.core.support.series import constant, gathered, scattered, true_places
 
 if TYPE_CHECKING:
     from collections.abc import Sequence
@@ -57,16 +57,16 @@ def edited(
     touched = scattered(constant(False, shown.cells.height), worked.problems["place"].unique(), True)
     for rows in worked.set.values():
         touched |= rows
-    kept, problems = touched.arg_true(), worked.problems
+    kept, problems = true_places(touched), worked.problems
     if prepared.key.shared == "all":
         kept, problems = _one_of_each(prepared, worked, fields_of(rules), touched)
     made = Provenance(
-        computed={name: rows.gather(kept) for name, rows in worked.set.items()},
+        computed={name: gathered(rows, kept) for name, rows in worked.set.items()},
         worked=moved(worked.steps, kept),
         problems=moved(problems, kept),
         rules=worked.rules,
     )
-    cells = worked.cells.select(pl.col([*prepared.key.fields, *fields_of(rules)]).gather(kept))
+    cells = gathered(worked.cells.select([*prepared.key.fields, *fields_of(rules)]), kept)
     digest = blake3(content).hexdigest()
     return Catalogue(cells, path, lambda: digest, numbers=shown.row(kept), provenance=made)
 
@@ -82,7 +82,7 @@ def _one_of_each(
     first = pl.DataFrame({"group": group}).with_row_index(MARK).unique("group", keep="first").sort(MARK)
     to_first = dict(zip(first["group"], first[MARK], strict=True))
     problems = worked.problems.with_columns(
-        place=group.gather(worked.problems["place"]).replace_strict(to_first, return_dtype=pl.UInt32)
+        place=gathered(group, worked.problems["place"]).replace_strict(to_first, return_dtype=pl.UInt32)
     )
     parts = [problems]
     for name in fields:

@@ -28,7 +28,7 @@ def resting_on(changes: ChangeSet, away: pl.DataFrame) -> pl.DataFrame:
     rests = [(number, one.field, read) for number, one in enumerate(header.rules) for read in one.reads]
     read = pl.DataFrame(rests, schema={"rule": pl.UInt16, "field": pl.String, "read": pl.String}, orient="row")
     steps = changes.computed.select("item", pl.col("field").cast(pl.String), "rule")
-    steps = steps.join(away.select("item"), on="item", how="semi", maintain_order="left")
+    steps = steps.join(away[["item"]], on="item", how="semi", maintain_order="left")
     if not steps.height or not read.height:
         return pl.DataFrame(schema={"item": pl.Int64, "field": pl.String, "read": pl.String, "why": pl.String})
     # What a later rule put in a value's place, without looking at it, rests on what that rule reads alone.
@@ -38,7 +38,7 @@ def resting_on(changes: ChangeSet, away: pl.DataFrame) -> pl.DataFrame:
     steps = steps.filter(later == 0)
     met = steps.join(read.filter(pl.col("read") != pl.col("field")).drop("field"), on="rule", maintain_order="left")
     met = met.join(away.rename({"field": "read"}), on=["item", "read"], maintain_order="left")
-    return met.unique(["item", "field"], keep="first", maintain_order=True).select("item", "field", "read", "why")
+    return met.unique(["item", "field"], keep="first", maintain_order=True)[["item", "field", "read", "why"]]
 
 
 def left_alone(cells: pl.DataFrame, beside: list[str]) -> pl.DataFrame:

@@ -35,7 +35,7 @@ from neat_delta.core.rules.writing import written
 from neat_delta.core.support.distinct import deduplicate
 from neat_delta.core.support.errors import ConditionError
 from neat_delta.core.support.nearest import did_you_mean, nearest
-from neat_delta.core.support.series import constant, scattered
+from neat_delta.core.support.series import constant, gathered, scattered, true_places
 
 __all__ = ["RuleTables", "Worked", "fields_of", "run_rules"]
 
@@ -146,7 +146,7 @@ def _looked_up(name: str, lookup: Lookup, tables: RuleTables, rows: Rows) -> _Jo
     at = met[MARK].set(wrong.is_not_null(), None)
     settings = {heading: Field(kind) for heading, kind in lookup.kinds.items()}
     read = [column for values in sought.values() for column in values.inputs]
-    return _Joined(cells.select(pl.all().gather(at)).fill_null(""), Own(settings, tables.writing), wrong, read)
+    return _Joined(gathered(cells, at).fill_null(""), Own(settings, tables.writing), wrong, read)
 
 
 class _Run:
@@ -195,7 +195,7 @@ class _Run:
             self.asked = [*seen.inputs, *self._sought(where)]
             for column in seen.inputs:
                 unread = seen.unknown & column.texts.is_not_null() & ~column.readable
-                self.report(rule, None, unread.arg_true(), _cannot_read(column).filter(unread))
+                self.report(rule, None, true_places(unread), _cannot_read(column).filter(unread))
             self.missing_rows(rule, None, where, seen.unknown)
             holds = holds & ~self.rest_on_failed(rule, None, seen.inputs, holds)
         for name in rule.set:
@@ -204,7 +204,7 @@ class _Run:
                 hint = f'did you mean "{near}"?' if near else f"there are: {listed(self.cells.columns)}."
                 raise ConditionError(f'there is no field "{name}" to set; {hint}')
         those = None if holds.all() else holds
-        at = holds.arg_true()
+        at = true_places(holds)
         rows, changed = self.rows(those), {}
         for name, said in rule.set.items():
             changed[name] = self.compute(rule, name, expression(said), rows, at)
@@ -213,13 +213,13 @@ class _Run:
     def compute(self, rule: Rule, name: str, wanted: Expression, rows: Rows, at: pl.Series) -> pl.Series:
         """The column of a field after a rule set it in the rows `at`."""
         values, texts, wrong = self.worked_out(wanted, rows, name)
-        said = self.missing_rows(rule, name, wanted, constant(True, self.height)).gather(at)
+        said = gathered(self.missing_rows(rule, name, wanted, constant(True, self.height)), at)
         for column in values.inputs:
             unread = column.texts.is_not_null() & ~column.readable
             if unread.any():
                 said = said.zip_with(said.is_not_null() | ~unread, _cannot_read(column))
         said = said.zip_with(said.is_not_null(), wrong)
-        failed = self.rest_on_failed(rule, name, values.inputs, constant(True, self.height)).gather(at)
+        failed = gathered(self.rest_on_failed(rule, name, values.inputs, constant(True, self.height)), at)
         lacking = texts.is_null() & said.is_null()
         if lacking.any():
             said = said.zip_with(~lacking, values.failed)
@@ -227,10 +227,10 @@ class _Run:
             said = said.zip_with(~lacking, _blank_inputs(values.inputs, at.len()))
         earlier = self.last.get(name)
         if earlier is not None:
-            by = earlier.gather(at)
+            by = gathered(earlier, at)
             over = [number for number, text in enumerate(self.texts) if text.rule in rule.replaces]
             conflict = by.is_not_null() & ~by.is_in(over) & said.is_null()
-            conflict &= (texts != self.cells[name].gather(at)).fill_null(value=True)
+            conflict &= (texts != gathered(self.cells[name], at)).fill_null(value=True)
             if conflict.any():
                 named = by.replace_strict({n: text.rule for n, text in enumerate(self.texts)}, return_dtype=pl.String)
                 what = pl.select(
@@ -254,9 +254,11 @@ class _Run:
                 if values.inputs
                 else pl.Series([[]], dtype=pl.List(pl.String)).new_from_index(0, good.len())
             )
-            steps = pl.DataFrame({"place": good, "step": step.gather(good), "inputs": listed_inputs, "result": result})
+            steps = pl.DataFrame(
+                {"place": good, "step": gathered(step, good), "inputs": listed_inputs, "result": result}
+            )
             self.steps.append(conform(steps.with_columns(field=pl.lit(name), rule=pl.lit(number)), WORKED))
-            self.count[name] = scattered(step, good, step.gather(good) + 1)
+            self.count[name] = scattered(step, good, gathered(step, good) + 1)
             none = constant(None, self.height, pl.Int64)
             self.last[name] = scattered(none if earlier is None else earlier, good, number)
             set_already = self.done.get(name, constant(False, self.height))
@@ -272,7 +274,7 @@ class _Run:
         if distinct is None:
             return truth(where, rows)
         seen, which = truth(where, replace(rows, tables=distinct.tables)), distinct.which
-        return Truth(seen.holds.gather(which), seen.unknown.gather(which), _expanded(seen.inputs, which))
+        return Truth(gathered(seen.holds, which), gathered(seen.unknown, which), _expanded(seen.inputs, which))
 
     def worked_out(self, wanted: Expression, rows: Rows, name: str) -> tuple[Values, pl.Series, pl.Series]:
         """The values of an expression, the texts of the field that they come to, and what is wrong with those that
@@ -289,8 +291,8 @@ class _Run:
         if distinct is None:
             return values, texts, wrong
         which = distinct.which
-        inputs, failed = _expanded(values.inputs, which), values.failed.gather(which)
-        return replace(values, inputs=inputs, failed=failed), texts.gather(which), wrong.gather(which)
+        inputs, failed = _expanded(values.inputs, which), gathered(values.failed, which)
+        return replace(values, inputs=inputs, failed=failed), gathered(texts, which), gathered(wrong, which)
 
     def rest_on_failed(self, rule: Rule, name: str | None, inputs: list[Column], concerned: pl.Series) -> pl.Series:
         """Which rows read a cell that an earlier rule could not work out: they are left as they are. Of a field other
@@ -304,7 +306,7 @@ class _Run:
             for other in [name] if name is not None else rule.set:
                 if other != field_name and failed.any():
                     what = constant(f"{field_name} could not be worked out", int(failed.sum()))
-                    self.report(rule, other, failed.arg_true(), what)
+                    self.report(rule, other, true_places(failed), what)
                     mark = self.failed.get(other, constant(False, self.height))
                     self.failed[other] = mark | failed
         return rest
@@ -319,7 +321,7 @@ class _Run:
             if table.casefold() in used:
                 said = said.zip_with(said.is_not_null() | ~concerned, one.wrong)
         if name is None:
-            self.report(rule, None, said.is_not_null().arg_true(), said.drop_nulls())
+            self.report(rule, None, true_places(said.is_not_null()), said.drop_nulls())
         return said
 
     def report(self, rule: Rule, name: str | None, places: pl.Series, what: pl.Series) -> None:
@@ -374,7 +376,10 @@ def _expanded(inputs: list[Column], which: pl.Series) -> list[Column]:
     """Columns of the different rows as columns of all."""
     return [
         replace(
-            one, texts=one.texts.gather(which), readable=one.readable.gather(which), doubts=one.doubts.gather(which)
+            one,
+            texts=gathered(one.texts, which),
+            readable=gathered(one.readable, which),
+            doubts=gathered(one.doubts, which),
         )
         for one in inputs
     ]

@@ -16,7 +16,7 @@ from neat_delta.core.query.expressions import Values
 from neat_delta.core.query.functions import plain_number
 from neat_delta.core.query.terms import SORTS
 from neat_delta.core.support.errors import ConditionError
-from neat_delta.core.support.series import constant, scattered
+from neat_delta.core.support.series import constant, gathered, scattered, true_places
 
 __all__ = ["written"]
 
@@ -41,7 +41,7 @@ def written(
     meant = values.meant & (values.texts.is_null() | (values.texts == "").fill_null(value=False))
     plain = values.texts.set(values.texts == "", None)
     there = plain.is_not_null()
-    some, at = plain.filter(there), there.arg_true()
+    some, at = plain.filter(there), true_places(there)
     wrong = unread
     if sort == "number" and some.len():
         texts, why = _numbers(some, values, name, field, writing)
@@ -67,9 +67,9 @@ def _read(values: Values, field: Field, writing: Notation) -> tuple[Values, pl.S
         field = msgspec.structs.replace(field, ordered=True)
     there = values.texts.is_not_null() & (values.texts != "")
     read = kind.read(values.texts.filter(there), field, writing)
-    bad = there.arg_true().filter(read.is_null())
-    what = pl.select(pl.format('"{}" is not {}', values.texts.gather(bad), pl.lit(str(kind)))).to_series()
-    texts = scattered(_nothing(values.texts), there.arg_true(), read) if there.any() else values.texts
+    bad = true_places(there).filter(read.is_null())
+    what = pl.select(pl.format('"{}" is not {}', gathered(values.texts, bad), pl.lit(str(kind)))).to_series()
+    texts = scattered(_nothing(values.texts), true_places(there), read) if there.any() else values.texts
     return replace(values, texts=texts), scattered(_nothing(values.texts), bad, what) if bad.len() else _nothing(texts)
 
 

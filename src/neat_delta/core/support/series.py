@@ -5,11 +5,13 @@ puts values into a column.
 from __future__ import annotations
 
 from collections.abc import Sequence
-from typing import Any
+from typing import Any, TypeVar
 
 import polars as pl
 
-__all__ = ["constant", "numbered", "scattered"]
+__all__ = ["constant", "filtered", "gathered", "not_null", "numbered", "scattered", "true_places"]
+
+Rows = TypeVar("Rows", pl.Series, pl.DataFrame)
 
 
 def constant(value: Any, length: int, dtype: pl.DataType | type[pl.DataType] | None = None) -> pl.Series:  # noqa: ANN401
@@ -19,6 +21,45 @@ def constant(value: Any, length: int, dtype: pl.DataType | type[pl.DataType] | N
     (['held', 'held'], String)
     """
     return pl.Series([value], dtype=dtype).new_from_index(0, length)
+
+
+def gathered(rows: Rows, places: pl.Series | Sequence[int]) -> Rows:
+    """The rows of a column, or of a table, at these places (none of them negative); null where the place is.
+
+    >>> gathered(pl.Series(["9.90", "20.00"]), pl.Series([1, None, 1])).to_list()
+    ['20.00', None, '20.00']
+    """
+    at = places.cast(pl.UInt32) if isinstance(places, pl.Series) else pl.Series(places, dtype=pl.UInt32)
+    return rows[at]
+
+
+def filtered(table: pl.DataFrame, kept: pl.Series) -> pl.DataFrame:
+    """The rows of a table for which a column of truth values is true.
+
+    >>> prices = pl.DataFrame({"sku": ["QA-1", "QA-2"], "price": ["9.90", None]})
+    >>> filtered(prices, prices["price"] == "9.90").rows()
+    [('QA-1', '9.90')]
+    """
+    return table[true_places(kept)]
+
+
+def not_null(column: pl.Series) -> pl.Series:
+    """Per row of a column whether it has something; most have it in all rows, or in none.
+
+    >>> not_null(pl.Series(["9.90", None])).to_list()
+    [True, False]
+    """
+    nulls = column.null_count()
+    return column.is_not_null() if 0 < nulls < column.len() else constant(not nulls, column.len())
+
+
+def true_places(column: pl.Series) -> pl.Series:
+    """The places at which a column of truth values is true.
+
+    >>> true_places(pl.Series([True, None, False, True])).to_list()
+    [0, 3]
+    """
+    return pl.int_range(column.len(), dtype=pl.UInt32, eager=True).filter(column)
 
 
 def numbered(lengths: Sequence[int]) -> pl.Series:

@@ -20,7 +20,7 @@ from neat_delta.core.model.store import Field, Store
 from neat_delta.core.query.expressions import Condition, Rows, evaluate, ordered
 from neat_delta.core.support.errors import CatalogueError
 from neat_delta.core.support.nearest import did_you_mean
-from neat_delta.core.support.series import scattered
+from neat_delta.core.support.series import gathered, scattered, true_places
 
 __all__ = ["Column", "WorkingSheet", "as_written", "cut_worksheet"]
 
@@ -119,10 +119,10 @@ def as_written(sheet: WorkingSheet, writing: Notation) -> tuple[pl.DataFrame, di
                 settings = msgspec.structs.replace(settings, date_form=None)
             if writing.decimal_mark is not None or writing.thousands_mark is not None:
                 settings = msgspec.structs.replace(settings, decimal_mark=None, thousands_mark=None)
-            there = (texts != "").arg_true()
-            values = kind.read(texts.gather(there), column.settings, sheet.writing)
+            there = true_places(texts != "")
+            values = kind.read(gathered(texts, there), column.settings, sheet.writing)
             readable = values.is_not_null()
-            old = texts.gather(there).filter(readable)
+            old = gathered(texts, there).filter(readable)
             written = kind.write(values.filter(readable), old, settings, wanted)
             if written.null_count():
                 kept[column.heading] = written.null_count()

@@ -14,7 +14,7 @@ import polars as pl
 from neat_delta.core.model.catalogue import Origin, column_letter, listed
 from neat_delta.core.model.layout import Format, Layout
 from neat_delta.core.support.errors import CatalogueError
-from neat_delta.core.support.series import scattered
+from neat_delta.core.support.series import scattered, true_places
 from neat_delta.files.memory import digest
 from neat_delta.files.readers.delimited import Text
 from neat_delta.files.readers.dialect import header_place
@@ -81,7 +81,7 @@ def _numbers(values: list[float]) -> pl.Series:
     numbers = pl.Series(values, dtype=pl.Float64)
     texts = numbers.cast(pl.String).str.strip_suffix(".0")
     odd = (texts.str.len_bytes() > 15) | texts.str.contains("e", literal=True) | (texts == "-0") | ~numbers.is_finite()
-    places = odd.arg_true()
+    places = true_places(odd)
     return scattered(texts, places, [number(values[place]) for place in places]) if len(places) else texts
 
 

@@ -21,7 +21,7 @@ from neat_delta.core.model.catalogue import Source, column_letter
 from neat_delta.core.model.layout import Notation
 from neat_delta.core.model.store import Field
 from neat_delta.core.support.errors import OutputError
-from neat_delta.core.support.series import constant, scattered
+from neat_delta.core.support.series import constant, gathered, scattered, true_places
 from neat_delta.core.worksheet.cut import Column, WorkingSheet
 from neat_delta.files.memory import chunks_of, digest
 from neat_delta.files.readers.grid import MEMORY_COLUMN, ORIGIN, ORIGIN_ROWS, REMEMBERS
@@ -157,9 +157,9 @@ TEXT_FORM = "@"
 def _body(texts: pl.Series, field: Field, writing: Notation) -> tuple[str, pl.Series]:
     """A column's number format and, per cell, what its element holds: a number, a date or a text, "" where blank."""
     form, values = TEXT_FORM, constant(None, texts.len(), pl.String)
-    there = (texts != "").arg_true()
+    there = true_places(texts != "")
     if field.kind in {*NUMBER_KINDS, "date"} and there.len():
-        read = KINDS[field.kind].read(texts.gather(there), field, writing)
+        read = KINDS[field.kind].read(gathered(texts, there), field, writing)
         form, cell_values = _of_numbers(read, field) if field.kind != "date" else _of_dates(read, field, writing)
         values = scattered(values, there, cell_values)
     text = pl.col("text")
@@ -204,9 +204,9 @@ def _of_dates(values: pl.Series, field: Field, writing: Notation) -> tuple[str, 
     serial = (day - dt.date(1899, 12, 30)).dt.total_days()
     seconds = (stamp - day.cast(pl.Datetime)).dt.total_seconds().fill_null(0)
     texts = serial.cast(pl.String)
-    timed = (seconds > 0).arg_true()
-    parts = (seconds.gather(timed).cast(pl.Float64) / 86_400).cast(pl.String).str.slice(1, 12)
-    texts = scattered(texts, timed, texts.gather(timed) + parts)
+    timed = true_places(seconds > 0)
+    parts = (gathered(seconds, timed).cast(pl.Float64) / 86_400).cast(pl.String).str.slice(1, 12)
+    texts = scattered(texts, timed, gathered(texts, timed) + parts)
     zoned = values.str.ends_with("Z").fill_null(value=False)  # which no cell of a spreadsheet can hold
     return shown, texts.set((serial < FIRST_DAY) | zoned, None)
 

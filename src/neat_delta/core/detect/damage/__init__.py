@@ -22,7 +22,7 @@ from neat_delta.core.kinds.number import marks
 from neat_delta.core.model.layout import Notation
 from neat_delta.core.model.store import Field
 from neat_delta.core.support import sizes
-from neat_delta.core.support.series import constant, scattered
+from neat_delta.core.support.series import constant, gathered, scattered, true_places
 
 __all__ = ["DAMAGES", "Damage", "damaged"]
 
@@ -62,8 +62,8 @@ def damaged(
         names_of_damage = _first(every, texts, [of_field[field] for field in cells["field"]])
         return _without_corrections(names_of_damage, cells["field"], texts["before"], live)
     for names, fields in groups.items():
-        places = cells["field"].is_in(fields).arg_true()
-        group_texts = texts.gather(places) if len(groups) > 1 else texts
+        places = true_places(cells["field"].is_in(fields))
+        group_texts = gathered(texts, places) if len(groups) > 1 else texts
         names_of_damage = scattered(names_of_damage, places, _first([DAMAGES[name] for name in names], group_texts))
     return _without_corrections(names_of_damage, cells["field"], texts["before"], live)
 
@@ -74,8 +74,8 @@ def _without_corrections(
     """The damage without that of cells in which live was damaged itself, as their columns show."""
     if names.null_count() == names.len():
         return names
-    at = (names == REWRITTEN[0].name).fill_null(value=False).arg_true()
-    asked = pl.DataFrame({"field": fields.gather(at), "before": before.gather(at)})
+    at = true_places((names == REWRITTEN[0].name).fill_null(value=False))
+    asked = pl.DataFrame({"field": gathered(fields, at), "before": gathered(before, at)})
     corrects = {
         one: is_correction(one[1], None if live is None else live[one[0]]) for one in asked.unique().iter_rows()
     }

@@ -70,17 +70,21 @@ def _sounder(one: str, other: str) -> bool:
 def _asked(before: str, after: str, *, only_letters: bool) -> bool:
     """Whether question marks stand for all letters that some page lacks."""
     for page in ("ascii", *PAGES):
-        lost = [letter for letter in before if not letter.encode(page, "ignore")]
-        if lost and after == before.encode(page, "replace").decode(page):
+        if after == before.encode(page, "replace").decode(page) and (lost := _lost(before, page)):
             return all(letter.isalpha() for letter in lost) == only_letters
     return False
+
+
+def _lost(text: str, page: str) -> list[str]:
+    """The letters of a text that a page lacks."""
+    return [letter for letter in text if not letter.encode(page, "ignore")]
 
 
 def _letters_dropped(before: str, after: str) -> bool:
     """Whether all that some page lacks was dropped, letters among it; an editor drops a sign, and no letter."""
     for page in ("ascii", *PAGES):
-        lost = [letter for letter in before if not letter.encode(page, "ignore")]
-        if any(letter.isalpha() for letter in lost) and after == before.encode(page, "ignore").decode(page):
+        kept = before.encode(page, "ignore").decode(page)
+        if after == kept and any(letter.isalpha() for letter in _lost(before, page)):
             return True
     return _asked(before, after, only_letters=False)
 

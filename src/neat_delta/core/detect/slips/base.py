@@ -2,8 +2,10 @@
 
 from __future__ import annotations
 
+from collections import Counter
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, replace
+from itertools import accumulate
 
 import msgspec
 import polars as pl
@@ -11,7 +13,7 @@ import polars as pl
 from neat_delta.core.kinds.number import EXACT, NUMBER_KINDS, amounts
 from neat_delta.core.model.layout import Notation
 from neat_delta.core.model.store import Field, reading_settings
-from neat_delta.core.support.series import constant, scattered
+from neat_delta.core.support.series import constant, gathered, scattered, true_places
 
 __all__ = ["Slip", "SlipContext", "forms", "keys", "runs"]
 
@@ -65,7 +67,7 @@ class SlipContext:
             return pl.DataFrame()
         live = self.live.select(names)
         live = live.rechunk() if items.len() * 8 > live.height else live  # many are gathered faster from one piece
-        return keys(live.gather(items)).rechunk()
+        return keys(gathered(live, items)).rechunk()
 
 
 def forms(cells: pl.DataFrame, settings: Mapping[str, Field], writing: Notation) -> pl.DataFrame:
@@ -81,9 +83,9 @@ def forms(cells: pl.DataFrame, settings: Mapping[str, Field], writing: Notation)
         if settings_of_field.kind in NUMBER_KINDS:
             alike.setdefault(msgspec.json.encode(reading_settings(settings_of_field)), []).append(field)
     for fields in alike.values():
-        at = cells["field"].is_in(fields).arg_true()
+        at = true_places(cells["field"].is_in(fields))
         for side, text in (("old", "before"), ("new", "after")):
-            exact[side] = scattered(exact[side], at, amounts(cells[text].gather(at), settings[fields[0]], writing))
+            exact[side] = scattered(exact[side], at, amounts(gathered(cells[text], at), settings[fields[0]], writing))
     slip_keys = keys(cells.select(pl.col(text).alias(name) for text, name in names.items()))
     return cells.hstack(slip_keys).rechunk().hstack(list(exact.values()))
 
@@ -109,8 +111,11 @@ def runs(holds: pl.Series, least: int) -> list[tuple[int, int]]:
     >>> runs(pl.Series([True, False, True, True, None]), 2)
     [(2, 2)]
     """
-    if (holds.sum() or 0) < least:
+    places = true_places(holds).cast(pl.Int64)
+    if places.len() < least:
         return []
-    table = holds.alias("run").to_frame().select(pl.col("run").fill_null(value=False).rle().struct.unnest())
-    table = table.select("value", start=pl.col("len").cum_sum() - pl.col("len"), length="len")
-    return table.filter(pl.col("value") & (pl.col("length") >= least)).select("start", "length").rows()
+    # A place less the number of those before it is one and the same all along a run.
+    lengths = Counter((places - pl.int_range(places.len(), eager=True)).to_list())
+    before = accumulate(lengths.values(), initial=0)
+    starts = ((place + earlier, length) for (place, length), earlier in zip(lengths.items(), before, strict=False))
+    return [(start, length) for start, length in starts if length >= least]

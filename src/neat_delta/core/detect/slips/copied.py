@@ -10,6 +10,7 @@ import polars as pl
 
 from neat_delta.core.detect.slips.base import Slip, SlipContext, keys
 from neat_delta.core.model.catalogue import MARK
+from neat_delta.core.support.series import gathered
 
 __all__ = ["column_over_another", "keys_sorted_alone", "row_over_others"]
 
@@ -34,7 +35,7 @@ def column_over_another(context: SlipContext) -> list[Slip]:
     for name, likely in _likely_sources(context, fields).items() if fields else ():
         cells = fields[name]
         for other in likely:
-            hit = keys(context.sheet[other].gather(cells["place"]).to_frame())[other] == cells["typed"]
+            hit = keys(gathered(context.sheet[other], cells["place"]).to_frame())[other] == cells["typed"]
             copied_cells = cells.filter(hit & (cells["typed"] != ""))
             if copied_cells.height >= LEAST_COPIED and copied_cells.height * 10 >= cells.height * 9:
                 why = f'{copied_cells.height:,} of {cells.height:,} changed cells hold what stands under "{other}"'
@@ -63,7 +64,7 @@ def _likely_sources(context: SlipContext, fields: Mapping[str, pl.DataFrame]) ->
     names = [name for name in context.columns if name in there]
     if not names:
         return {}
-    held = keys(context.sheet.select(names).gather(places)).select(pl.all().hash())
+    held = keys(gathered(context.sheet.select(names), places)).select(pl.all().hash())
     held = held.with_columns(places.alias(MARK)).unpivot(index=MARK, variable_name="other", value_name="value")
     met = wanted.join(held, left_on=["place", "value"], right_on=[MARK, "value"])
     counted = met.filter(pl.col("of") != pl.col("other")).group_by("of", "other").len()
@@ -80,7 +81,7 @@ def row_over_others(context: SlipContext) -> list[Slip]:
     rows = cells.group_by("place", maintain_order=True).len().filter(pl.col("len") >= LEAST_FIELDS)
     if rows.height < LEAST_ROWS:
         return []
-    now = context.sheet.select(_fields(context)).select(pl.all().gather(rows["place"]))
+    now = gathered(context.sheet.select(_fields(context)), rows["place"])
     rows = rows.with_columns(content=now.hash_rows())
     alike = rows.filter(pl.len().over("content") >= LEAST_ROWS)
     if not alike.height:
@@ -101,10 +102,10 @@ def keys_sorted_alone(context: SlipContext) -> list[Slip]:
     rows = cells.group_by("place", maintain_order=True).agg(pl.len(), pl.col("pair").first())
     if rows.height < LEAST_KEYS or cells.height < rows.height * min(LEAST_FIELDS, len(fields)):
         return []
-    now = keys(context.sheet.select(fields).gather(rows["place"])).hash_rows()
+    now = keys(gathered(context.sheet.select(fields), rows["place"])).hash_rows()
     was = keys(context.live.select(fields)).hash_rows()
-    at = context.items.gather(rows["pair"])
-    moved = rows.filter(now.is_in(was.implode()) & (now != was.gather(at)))
+    at = gathered(context.items, rows["pair"])
+    moved = rows.filter(now.is_in(was.implode()) & (now != gathered(was, at)))
     if moved.height < LEAST_KEYS or moved.height * 2 < rows.height:
         return []
     # Rows that were edited besides are no other item's any more; as many of their cells changed.
@@ -122,6 +123,6 @@ def _fields(context: SlipContext) -> list[str]:
 
 
 def _all(context: SlipContext) -> pl.DataFrame:
-    parts = [cells.select("number", "pair", "place", "field") for cells in context.parts.values()]
+    parts = [cells[["number", "pair", "place", "field"]] for cells in context.parts.values()]
     empty = pl.DataFrame(schema={"number": pl.UInt32, "pair": pl.UInt32, "place": pl.Int64, "field": pl.String})
     return pl.concat(parts, how="vertical_relaxed") if parts else empty

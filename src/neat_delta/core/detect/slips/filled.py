@@ -9,7 +9,7 @@ from neat_delta.core.kinds import KINDS
 from neat_delta.core.kinds.number import NUMBER_KINDS
 from neat_delta.core.model.layout import Notation
 from neat_delta.core.model.store import Field
-from neat_delta.core.support.series import constant, scattered
+from neat_delta.core.support.series import constant, gathered, scattered, true_places
 
 __all__ = ["dragged", "series"]
 
@@ -66,9 +66,9 @@ def _steps(cells: pl.DataFrame, side: str, gap: pl.Series, settings: Field, writ
         parts.columns = ["head", "number", "tail"]
         values = parts["number"].cast(pl.Decimal(38, 6), strict=False)
         rest = parts.select(pl.concat_str("head", pl.lit("\x1f"), "tail")).to_series()
-    step, far = values.diff(), (gap != 1).arg_true()
+    step, far = values.diff(), true_places(gap != 1)
     # A step over a gap counts by row; it must come out even.
-    step = scattered(step, far, (step.gather(far) / gap.gather(far)).round(6)) if far.len() else step
+    step = scattered(step, far, (gathered(step, far) / gathered(gap, far)).round(6)) if far.len() else step
     return pl.DataFrame({"step": step, "rest": rest}).select(
         "step", alike=(pl.col("rest") == pl.col("rest").shift(1)).fill_null(value=False)
     )

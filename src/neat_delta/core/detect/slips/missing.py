@@ -8,6 +8,7 @@ import polars as pl
 
 from neat_delta.core.match.rows import Matched
 from neat_delta.core.model.catalogue import Catalogue
+from neat_delta.core.support.series import gathered
 
 __all__ = ["missing", "pasted_twice"]
 
@@ -35,7 +36,7 @@ def missing(live: Catalogue, sheet: Catalogue, matched: Matched, fields: Sequenc
         return f"the last {gone.len():,} items of live are missing, as if the file had been cut off"
     for name in fields:
         column = live.cells[name]
-        gone_values, ours = column.gather(gone).unique(), column.gather(here).unique()
+        gone_values, ours = gathered(column, gone).unique(), gathered(column, here).unique()
         if min(gone_values.len(), ours.len()) > FEW or gone_values.is_in(ours.implode()).any():
             continue
         few, which = (ours, "there") if ours.len() <= gone_values.len() else (gone_values, "missing")
@@ -48,7 +49,7 @@ def pasted_twice(sheet: Catalogue, key: Sequence[str], repeated: pl.Series) -> p
     """Of the rows (by place) whose key repeats, those that are the same as one before them in every cell."""
     if not repeated.len():
         return repeated
-    rows = sheet.cells.gather(repeated)
+    rows = gathered(sheet.cells, repeated)
     again = rows.select(~pl.struct(pl.all()).is_first_distinct()).to_series()
     # Where one of the rows with a key differs, nobody can say which is meant.
     alike = rows.select(pl.struct(pl.all()).n_unique().over(list(key)) == 1).to_series()

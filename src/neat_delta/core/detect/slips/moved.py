@@ -8,6 +8,7 @@ from itertools import combinations
 import polars as pl
 
 from neat_delta.core.detect.slips.base import Slip, SlipContext
+from neat_delta.core.support.series import filtered, gathered
 
 __all__ = ["sideways", "swapped"]
 
@@ -90,12 +91,12 @@ def _likely(by_field: Mapping[str, pl.DataFrame]) -> list[tuple[str, str]]:
     best = (
         counted.sort("len", "field", "other", descending=[True, False, False]).head(MOST_PAIRS).sort("field", "other")
     )
-    return [(names[one], names[other]) for one, other in best.select("field", "other").iter_rows()]
+    return [(names[one], names[other]) for one, other in best[["field", "other"]].iter_rows()]
 
 
 def _came(cells: pl.DataFrame, names: Sequence[str], context: SlipContext) -> pl.DataFrame:
     """Whether each cell holds what each of these other fields of its item held."""
-    had = context.had(names, context.items.gather(cells["pair"]))
+    had = context.had(names, gathered(context.items, cells["pair"]))
     held = pl.lit(cells["typed"])
     return had.select(((pl.col(name) == held) & (held != "")).fill_null(value=False) for name in names)
 
@@ -105,13 +106,13 @@ def _any_beside(by_field: Mapping[str, pl.DataFrame], items: pl.Series, columns:
     three cells that were shifted, two at least do.
     """
     cells = pl.concat(
-        part.select("pair", "typed", "ours").with_columns(column=pl.lit(columns[name], pl.Int64))
+        part[["pair", "typed", "ours"]].with_columns(column=pl.lit(columns[name], pl.Int64))
         for name, part in by_field.items()
     )
     cells = cells.filter(pl.col("pair").is_in(items.implode()))
     had = cells.select("pair", "column", had="ours")
     for step in (step for step in range(-FARTHEST, FARTHEST + 1) if step):
-        beside = cells.filter(pl.col("typed") != "").select("pair", "typed", column=pl.col("column") - step)
+        beside = filtered(cells, cells["typed"] != "").select("pair", "typed", column=pl.col("column") - step)
         hits = beside.join(had, on=["pair", "column"], how="inner").filter(pl.col("typed") == pl.col("had"))
         if hits.group_by("pair").len().filter(pl.col("len") >= LEAST_SIDEWAYS - 1).height >= LEAST_SIDEWAYS:
             return True
@@ -126,7 +127,7 @@ def sideways(context: SlipContext) -> list[Slip]:
     if len(by_field) < LEAST_SIDEWAYS:
         return []
     counted = pl.concat([cells["pair"] for cells in by_field.values()]).value_counts()
-    likely = counted.filter(pl.col("count") >= LEAST_SIDEWAYS)["pair"]
+    likely = filtered(counted, counted["count"] >= LEAST_SIDEWAYS)["pair"]
     if likely.len() < LEAST_SIDEWAYS:
         return []
     if len(by_field) > FEW_FIELDS and not _any_beside(by_field, likely, context.columns):
@@ -137,11 +138,11 @@ def sideways(context: SlipContext) -> list[Slip]:
         beside = {step: names[at] for step in hits_by_step if (at := context.columns[name] - step) in names}
         came = _came(likely_cells, list(beside.values()), context)
         for step, other in beside.items():
-            hits_by_step[step].append(likely_cells.filter(came[other]).select("pair", "field"))
+            hits_by_step[step].append(likely_cells.filter(came[other])[["pair", "field"]])
     for step in sorted(hits_by_step, key=abs):
         hits = pl.concat(hits_by_step[step]) if hits_by_step[step] else pl.DataFrame({"pair": [], "field": []})
         rows = hits.group_by("pair").len()
-        if rows.filter(pl.col("len") >= LEAST_SIDEWAYS).height < LEAST_SIDEWAYS:
+        if filtered(rows, rows["len"] >= LEAST_SIDEWAYS).height < LEAST_SIDEWAYS:
             continue
         # Where some rows are sure, those with a single such cell are of the same slip.
         touched = [name for name in by_field if name in set(hits["field"])]

@@ -45,7 +45,7 @@ def replaced(context: SlipContext) -> list[Slip]:
             pl.len(), part=(pl.col("before").str.strip_chars() != old).any()
         )
         sorts = Counter[str]()
-        for field, times_in_field in counted.select("field", "len").iter_rows():
+        for field, times_in_field in counted[["field", "len"]].iter_rows():
             kind = context.kind(field)
             sorts["number" if kind in NUMBER_KINDS else kind] += times_in_field
         if (
@@ -66,7 +66,7 @@ def _candidates(cells: pl.DataFrame) -> list[tuple[str, str]]:
     sample = cells.gather_every(max(1, cells.height // SAMPLE))
     fields: dict[tuple[str, str], set[str]] = {}
     times: Counter[tuple[str, str]] = Counter()
-    for field, before, after in sample.select("field", "before", "after").iter_rows():
+    for field, before, after in sample[["field", "before", "after"]].iter_rows():
         if len(before) > 5_000 or len(after) > 5_000:
             continue
         for parts in (TOKENS.findall, list):

@@ -6,7 +6,7 @@ import polars as pl
 
 from neat_delta.core.detect.slips.base import Slip, SlipContext, runs
 from neat_delta.core.kinds.number import NUMBER_KINDS
-from neat_delta.core.support.series import constant, scattered
+from neat_delta.core.support.series import constant, gathered, scattered, true_places
 
 __all__ = ["shifted"]
 
@@ -46,11 +46,11 @@ def _in(cells: pl.DataFrame, order: str, name: str, context: SlipContext, there:
     if not dense.height:
         return None
     rows, here = (context.item_at if order == "place" else context.items), dense[order].cast(pl.Int64)
-    steps = STEPS if there is None else _likely(dense["theirs"], here, there.gather(rows))
+    steps = STEPS if there is None else _likely(dense["theirs"], here, gathered(there, rows))
     cells = cells[dense["index"]] if steps else cells
     best: tuple[int, pl.DataFrame] | None = None
     for step in steps:
-        items = rows.gather(_within(here - step, rows.len()))
+        items = gathered(rows, _within(here - step, rows.len()))
         held = cells.with_columns(neighbour=context.had([name], items)[name])
         hits = _hits(held, name, context)
         if hits.height and (best is None or hits.height > best[1].height):
@@ -69,8 +69,8 @@ def _within(places: pl.Series, end: int) -> pl.Series:
 
 def _all(cells: pl.DataFrame, name: str, context: SlipContext) -> pl.Series:
     """All that live has in this field, as hashes, by row."""
-    here = context.items.gather(cells["pair"])
-    others = scattered(constant(True, context.live.height), here, False).arg_true()
+    here = gathered(context.items, cells["pair"])
+    others = true_places(scattered(constant(True, context.live.height), here, False))
     hashes = scattered(constant(0, context.live.height, pl.UInt64), here, cells["ours"].hash())
     return scattered(hashes, others, context.had([name], others)[name].hash())
 
@@ -78,7 +78,7 @@ def _all(cells: pl.DataFrame, name: str, context: SlipContext) -> pl.Series:
 def _likely(sheet_hashes: pl.Series, here: pl.Series, had: pl.Series) -> list[int]:
     """The steps of which there may be a run that is long enough: of each, a glance at some of the cells sees two."""
     sheet_hashes, here = sheet_hashes.gather_every(LEAST // 2), here.gather_every(LEAST // 2)
-    hits = {step: sheet_hashes == had.gather(_within(here - step, had.len())) for step in STEPS}
+    hits = {step: sheet_hashes == gathered(had, _within(here - step, had.len())) for step in STEPS}
     return [step for step in STEPS if runs(hits[step], 2)]
 
 

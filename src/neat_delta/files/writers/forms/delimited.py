@@ -7,7 +7,7 @@ from pathlib import Path
 import polars as pl
 
 from neat_delta.core.model.layout import Layout
-from neat_delta.core.support.series import scattered
+from neat_delta.core.support.series import gathered, scattered, true_places
 from neat_delta.files.readers.delimited import read_text
 from neat_delta.files.writers.delimited import write_delimited
 from neat_delta.files.writers.forms.base import UpdateFormat, UpdateLayout
@@ -28,8 +28,8 @@ def _hold(texts: pl.Series, layout: Layout) -> pl.Series:
     if layout.quote == "":
         fits &= ~texts.str.contains_any([layout.separator or ",", "\n", "\r"])
     if layout.encoding is not None and not layout.encoding.startswith("utf"):
-        odd = (texts.str.len_bytes() != texts.str.len_chars()).arg_true()
-        wrong = pl.Series([_cannot(text, layout.encoding) for text in texts.gather(odd)], dtype=pl.Boolean)
+        odd = true_places(texts.str.len_bytes() != texts.str.len_chars())
+        wrong = pl.Series([_cannot(text, layout.encoding) for text in gathered(texts, odd)], dtype=pl.Boolean)
         fits = scattered(fits, odd.filter(wrong), False)
     return fits
 
