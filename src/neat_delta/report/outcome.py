@@ -71,7 +71,7 @@ def print_witnesses(console: Console, witnesses: Witnesses, results: Results, *,
         if len({one.message for one in items}) == 1:  # then it stands in the title
             names = [Text(f"  {key_text(one.key)}") for one in items]
             title = items[0].message
-        print_some(console, f"{SAYS[said]}, {len(items):,} × {shown(title)}", names, everything=everything)
+        print_some(console, f"{SAYS[said]}, {len(items):,} × {_shortened(shown(title))}", names, everything=everything)
     silent_ones: tuple[Said, ...] = ("warned", "refused", "skipped", "not mentioned")
     for said in silent_ones:
         items = [one for one in witnesses.testimonies if one.said == said and not one.message]
@@ -89,6 +89,17 @@ def print_witnesses(console: Console, witnesses: Witnesses, results: Results, *,
     print_some(console, "there twice in the report; the last one counts", twice, everything=everything)
     if results.aside:
         console.print(f"\n{count(results.aside, 'line')} of the report name no item, such as totals")
+
+
+def _shortened(message: str) -> str:
+    """A message as it is, or its beginning and how long it is."""
+    if len(message) <= LONGEST_MESSAGE:
+        return message
+    return f"{message[:LONGEST_MESSAGE].rstrip()}… ({len(message):,} characters; --json has all of them)"
+
+
+LONGEST_MESSAGE = 1_000
+"""Characters of a message that are shown: some ten lines of the terminal."""
 
 
 def _print_table(console: Console, witnesses: Witnesses) -> None:

@@ -63,7 +63,7 @@ def outcomes(
         sheet_cells = sheet_cells.with_columns(pl.col(texts["field"].unique()).replace(empties, ""))
     if sheet.layout.format in FORMATTED:
         texts = texts.with_columns(after=_without_shown_zeros(texts, fields))
-    seems = submit(partial(sheet_writing, texts, fields, shop.writing, writing))
+    seems = submit(partial(sheet_writing, texts, fields, shop.writing, writing), texts.height)
     # Most texts that differ do so as others do: a price is raised on many items.
     distinct = deduplicate(texts.select("field", "before", "after", *({"computed"} & {*texts.columns})))
     table, written = _by_value(

@@ -200,7 +200,7 @@ def detect(round_: Round) -> Round:
     if "computed" in table.columns:  # nobody typed those
         changes &= ~table["computed"]
     changing = table.filter(changes)[["field", "before", "after", "raw"]]
-    looking = submit(partial(damaged, changing, fields, shop.writing, live.cells))
+    looking = submit(partial(damaged, changing, fields, shop.writing, live.cells), changing.height)
     looked = forms(changing, fields, shop.writing)
     damage = scattered(constant(None, table.height, pl.String), true_places(changes), looking())
     table = table.with_columns(damage=damage, form=changes.cum_sum() - 1)

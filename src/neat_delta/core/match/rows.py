@@ -78,7 +78,7 @@ def match_rows(live: Catalogue, sheet: Catalogue, key: Key, *, bare: bool = Fals
             f"nothing to compare. Its headings are: {listed(sheet.fields)}."
         )
     keys = {name: KeyIndex.of(one.cells, key) for name, one in (("live", live), ("sheet", sheet))}
-    live_reasons = submit(partial(_unusable, keys["live"], "live", shared=key.shared == "all"))
+    live_reasons = submit(partial(_unusable, keys["live"], "live", shared=key.shared == "all"), live.cells.height)
     reasons = {"sheet": _unusable(keys["sheet"], "sheet", shared=False), "live": live_reasons()}
     for catalogue, name in ((live, "live"), (sheet, "sheet")):
         if catalogue.cells.height and not reasons[name].has_nulls():
