@@ -46,7 +46,7 @@ def test_it_has_the_keys_that_the_document_names(lines):
     for name in {name for part in parts for name in part}:
         assert f"`{name}`" in text
     assert list(items[0]) == ["key", "verdict", "cells", "held", "row"]
-    assert list(header)[:7] == ["format", "version", "key", "fields", "live", "sheet", "counts"]
+    assert list(header)[:7] == ["format", "version", "store", "fields", "live", "sheet", "counts"]
 
 
 def test_the_example_in_the_document_is_valid():
@@ -69,8 +69,8 @@ def spoil(lines: list[str], number: int, old: str, new: str) -> list[str]:
 SPOILED = {
     "cut short between lines": (lambda ls: ls[:-3], "has 47 items where its header counts 50"),
     "another version": (
-        lambda ls: spoil(ls, 0, '"version":1', '"version":2'),
-        "it is of version 2, and this Neat Delta",
+        lambda ls: spoil(ls, 0, '"version":2', '"version":3'),
+        "it is of version 3, and this Neat Delta",
     ),
     "another format": (lambda ls: ["{}", *ls[1:]], "this is not a change set"),
     "no JSON": (lambda ls: [*ls[:3], ls[3][:-9], *ls[4:]], "line 4:"),

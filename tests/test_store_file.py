@@ -472,7 +472,7 @@ def test_one_store_file_has_every_setting_and_all_of_them_work_together(run, put
         "Field": set().union(*told["fields"].values()),
     }
     said |= {"FileForm": set(told["file"]), "Notation": set(told["writing"]), "Key": set(told["key"])}
-    said["Sheets"] = set(told["sheets"])
+    said |= {"Sheets": set(told["sheets"]), "StoreName": set(told["store"])}
     said |= {
         "Importer": set(told["importer"]),
         "Relations": set(told["relations"]),

@@ -62,7 +62,7 @@ if TYPE_CHECKING:
     from neat_delta.core.model.lists import ListField, ListMapping
     from neat_delta.core.model.manifest import Manifest
     from neat_delta.core.model.results import ResultsForm
-    from neat_delta.core.model.store import Field, FileForm, Key, Store
+    from neat_delta.core.model.store import Field, FileForm, Key, Store, StoreName
     from neat_delta.core.model.update import Plan, Table
     from neat_delta.core.plan import plan
     from neat_delta.core.prove.proof import prove, target
@@ -155,6 +155,7 @@ _HOMES = {
     "SheetFile": "app.sheet",
     "Source": "core.model.catalogue",
     "Store": "core.model.store",
+    "StoreName": "core.model.store",
     "StoreError": "core.support.errors",
     "Table": "core.model.update",
     "WorkingSheet": "core.worksheet.cut",
@@ -277,6 +278,7 @@ __all__ = [
     "Source",
     "Store",
     "StoreError",
+    "StoreName",
     "Table",
     "TranslatedList",
     "WorkingSheet",

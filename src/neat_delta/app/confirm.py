@@ -137,9 +137,9 @@ def confirm(
         change_set = read_changes(path)
         before = as_live(catalogue_of(live, "live", layout=change_set.header.live.layout), change_set.header, path)
     there = round_of(change_set, path, where)
-    known = with_importer(there, known)
+    known = with_importer(there, change_set.header.store_by_now(known))
     sent = change_set if there is None else as_sent(change_set, there.manifest)
-    layout = known.file.layout if store is not None and known else change_set.header.live.layout
+    layout = known.file.layout if store is not None else change_set.header.live.layout
     now = None if after is None else catalogue_of(after, "after", known, layout=layout, like=before)
     return outcome_of(sent, before, known, there, now, [os.fspath(one) for one in reports])
 
@@ -177,7 +177,7 @@ def _read_reports(
     """The reports as tables, by what the store file says of them; where it says nothing, by what the first one seems to
     say.
     """
-    shop = store or Store()
+    shop = changes.header.store_by_now(store)
     drafted = None
     tables: list[tuple[str, pl.DataFrame]] = []
     if not (shop.results.key or shop.results.row):

@@ -72,8 +72,8 @@ def mend(
         codes = {NEW_CODE: [texts[0] if texts else "" for texts in new]}
     headings = header.headings | {name: field.heading for name, field in header.settings.items() if field.heading}
     named = {name: headings.get(name, name) for name in now.fields}
-    fields = _fields(again, header.relations, now.fields)
-    shop = store or Store(fields=dict(header.settings), writing=header.writing)
+    fields = _fields(again, header.store.relations, now.fields)
+    shop = header.store_by_now(store)
     wanted = pl.DataFrame(rows, schema=dict.fromkeys(now.fields, pl.String), orient="row").rename(named)
     made = cut_worksheet(replace(now, cells=wanted, numbers=None), store=shop, key=key, fields=fields)
     remembered = None

@@ -47,7 +47,7 @@ def confirm_changes(
     >>> result.all_landed, result.counts["landed"]
     (True, 1)
     """
-    shop = store or Store()
+    shop = changes.header.store_by_now(store)
     export = prepare_export(after, changes.header, store)
     words = {} if said is None else {item: one.said for item, one in said.by_item.items() if not one.mixed}
     return outcome_of(_with_habits(changes, store), live, export, shop.importer, words)
@@ -59,7 +59,8 @@ def _with_habits(changes: ChangeSet, store: Store | None) -> ChangeSet:
     for name, field in store.fields.items() if store else ():
         known = settings.get(name, Field())
         settings[name] = msgspec.structs.replace(known, **{one: getattr(field, one) for one in HABITS})
-    return replace(changes, header=msgspec.structs.replace(changes.header, settings=settings))
+    by_now = msgspec.structs.replace(changes.header.store, fields=settings)
+    return replace(changes, header=msgspec.structs.replace(changes.header, store=by_now))
 
 
 def results(
@@ -112,7 +113,7 @@ def as_reported(changes: ChangeSet, live: Catalogue, said: Results, store: Store
     >>> as_reported(changes, live, said).cells["price"].to_list()
     ['9.90', '21.00']
     """
-    shop = store or Store()
+    shop = changes.header.store_by_now(store)
     done = {item for item, one in said.by_item.items() if one.said in {"done", "warned"}}
     return believed(changes, live, done, shop.importer.removal)
 
@@ -162,6 +163,6 @@ def undo(
     >>> [item.cells for item in back.iter_items()], left
     ([{'price': ('10.50', '9.90')}], [])
     """
-    shop = store or Store()
+    shop = changes.header.store_by_now(store)
     export = None if now is None else prepare_export(now, changes.header, store)
     return revert(_with_habits(changes, store), live, export, shop.importer, altered=altered)

@@ -56,7 +56,7 @@ def write(
     ['undo-1.csv']
     """
     asked = request or request_of(WriteRequest, settings)
-    importer = importer_as_asked(importer, asked)
+    importer, store = importer_as_asked(importer, asked), changes.header.store_by_now(store)
     released, contradictions, comments = None, list[Contradiction](), list[Comment]()
     if answers:
         signed = answer(changes, live, answers, store, today=today)

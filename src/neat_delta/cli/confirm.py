@@ -122,9 +122,9 @@ def confirm(
     with working(f"Reading {' and '.join(inputs)}"):
         change_set, before = read_with_live(changes, live)
         there = find_round(change_set, changes, folder, wanted_for=wanted_for)
-        told = with_importer(there, store_file[0] if store_file else None)
+        told = with_importer(there, change_set.header.store_by_now(store_file[0] if store_file else None))
         sent = change_set if there is None else as_sent(change_set, there.manifest)
-        layout = told.file.layout if store_file and told else change_set.header.live.layout
+        layout = told.file.layout if store_file else change_set.header.live.layout
         now = None
         if after is not None:
             now = neat_delta.read(after, layout_from_options("live", layout), like=before)

@@ -87,6 +87,7 @@ def practice(
     import sqlite3
 
     import neat_delta
+    from neat_delta.core.model.store import Store, must_be_named
     from neat_delta.files.rounds import Round, must_be_as_written, with_importer
     from neat_delta.files.updates import read_manifest
     from neat_delta.practice.faults import faults_of
@@ -99,7 +100,8 @@ def practice(
     if folder is not None:  # it imports as the folder was made for
         there = Round(folder, read_manifest(folder))
         must_be_as_written(there, "a rehearsal of it says nothing of the round", undo=undo)
-        told = with_importer(there, told)
+        told = with_importer(there, told or Store())
+        must_be_named(told, there.manifest.shop)
     with working(f"Reading {live}"):
         catalogue = neat_delta.read(
             live, layout_from_options("live", store_file[0].file.layout if store_file else None)

@@ -71,8 +71,8 @@ def undo(
         change_set, before = read_with_live(changes, live)
         there = find_round(change_set, changes, files, wanted_for="so it cannot be taken back")
         assert there is not None
-        told, manifest = with_importer(there, store_file[0] if store_file else None), there.manifest
-        assert told is not None
+        by_now = change_set.header.store_by_now(store_file[0] if store_file else None)
+        told, manifest = with_importer(there, by_now), there.manifest
         sent = as_sent(change_set, manifest)
         layout = layout_from_options("live", told.file.layout if store_file else change_set.header.live.layout)
         fresh = None if now is None else neat_delta.read(now, layout, like=before)

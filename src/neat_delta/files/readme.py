@@ -21,7 +21,7 @@ def read_me(manifest: Manifest) -> str:
     """The page for whoever does the import: which file first, what it does, what to answer where the importer asks."""
     importer = manifest.importer
     lines = [
-        "READ ME FIRST",
+        "READ ME FIRST" if manifest.shop is None else f"READ ME FIRST: for {manifest.shop}",
         "",
         "Import these files, in this order:" if manifest.update else "There is nothing to import.",
     ]

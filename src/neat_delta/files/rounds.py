@@ -146,6 +146,6 @@ def same_store(one: Round, path: str | None) -> bool:
     )
 
 
-def with_importer(one: Round | None, store: Store | None) -> Store | None:
-    """A store file's store with the importer that the folder was made for: what it was then, and as it was used."""
-    return store if one is None else msgspec.structs.replace(store or Store(), importer=one.manifest.importer)
+def with_importer(one: Round | None, store: Store) -> Store:
+    """A store with the importer that the folder was made for: what it was then, and as it was used."""
+    return store if one is None else msgspec.structs.replace(store, importer=one.manifest.importer)

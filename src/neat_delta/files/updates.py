@@ -116,6 +116,7 @@ def write_updates(
             purpose=turn.purpose,
             changes=turn.changes,
             store=turn.store,
+            shop=changes.header.store.name,
             most_files=most_files,
             file_cost=file_cost,
             whole=whole,

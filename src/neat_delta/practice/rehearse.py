@@ -12,7 +12,6 @@ import msgspec
 import polars as pl
 
 from neat_delta.core.model.importer import Importer
-from neat_delta.core.model.store import Store
 from neat_delta.core.support.errors import NeatDeltaError, ProofError
 from neat_delta.practice.shop import Shop
 
@@ -39,7 +38,7 @@ def rehearsal(changes: ChangeSet, live: Catalogue, importer: Importer) -> Rehear
             name: msgspec.structs.replace(field, heading=None, unseen=name in header.unseen)
             for name, field in header.settings.items()
         }
-        store = Store(key=header.compared_by, fields=fields, importer=importer, writing=header.writing)
+        store = msgspec.structs.replace(header.store, fields=fields, importer=importer)
         shop = Shop(live, store, headings=headings)
         for file in manifest.update:
             try:

@@ -48,10 +48,10 @@ def answer(
     signed = sign_off(changes, answers)
     if not signed.released.height:
         return signed
-    header, told = signed.changes.header, store or Store()
-    shop = msgspec.structs.replace(
-        told, key=header.compared_by, fields=header.settings, writing=header.writing, relations=header.relations
-    )
+    header = signed.changes.header
+    by_now = header.store_by_now(store)
+    levels_by_now = {"checks": by_now.checks, "largest_round": by_now.largest_round, "exceptions": by_now.exceptions}
+    shop = msgspec.structs.replace(header.store, **levels_by_now)
     levels = levels_of(shop, learned=header.learned)
     found = check_changes(signed.changes, live, shop, levels, empty(FINDINGS), new_values=header.new_values)
     of_released = pl.col("item").is_in(signed.released["item"].unique().implode()).fill_null(value=False)

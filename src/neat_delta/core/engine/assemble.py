@@ -146,7 +146,7 @@ def _header(round_: Round, fields: list[str], changed: _Changed, rules: list[Rul
     return Header(
         format=FORMAT,
         version=VERSION,
-        key=matched.key,
+        store=_known_store(round_),
         fields=fields,
         live=live.source,
         sheet=aligned.sheet.source,
@@ -154,19 +154,13 @@ def _header(round_: Round, fields: list[str], changed: _Changed, rules: list[Rul
         pairs=aligned.columns,
         headings=aligned.headings,
         untouched=[name for name in live.fields if name not in in_sheet and name not in live.unseen],
-        settings={name: shop.fields[name] for name in live.fields if shop.fields.get(name, Field()) != Field()},
         rewritten=changed.rewritten,
-        writing=shop.writing,
         sheet_writing=round_.outcomes.writing,
         learned=aligned.store is None,
-        ignore_case=key.ignore_case,
-        shared=key.shared == "all",
-        name=key.name,
         near=matched.near,
         set_aside=matched.set_aside,
         accepted=list(policy.accept),
         likely=likely_codes(live, rows.sheet, truly_new, shop.fields, key.name, rows.codes.field),
-        relations=shop.relations,
         new_values=sorted(policy.new_values),
         base=_source_of_base(based) if based else None,
         remembered=round_.remembered,
@@ -177,6 +171,14 @@ def _header(round_: Round, fields: list[str], changed: _Changed, rules: list[Rul
         matched_by=list(made.matched_by) if made else [],
         unseen=[name for name in live.unseen if name in fields],
     )
+
+
+def _known_store(round_: Round) -> Store:
+    """What is known of the store, under the names of live's fields, of which those are left out that are plain text."""
+    shop, aligned = round_.known, round_.aligned
+    fields = {name: shop.fields[name] for name in aligned.live.fields if shop.fields.get(name, Field()) != Field()}
+    key = msgspec.structs.replace(aligned.key, fields=round_.rows.matched.key)
+    return msgspec.structs.replace(shop, key=key, fields=fields)
 
 
 NOTHING = Counts(**dict.fromkeys((one.name for one in msgspec.structs.fields(Counts) if one.required), 0))

@@ -94,7 +94,7 @@ def prepare_export(catalogue: Catalogue, header: Header, store: Store | None = N
     """Prepare another export of the catalogue that a change set was made of, as that was: under the same names (and
     those of the `store` file, where it says more), its lines merged in the same way.
     """
-    shop = store or Store()
+    shop = header.store_by_now(store)
     headings = header.headings | {
         name: field.heading for name, field in shop.fields.items() if field.heading is not None
     }

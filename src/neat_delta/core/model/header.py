@@ -11,7 +11,7 @@ from neat_delta.core.model.catalogue import Source
 from neat_delta.core.model.columns import ColumnMatch
 from neat_delta.core.model.layout import Layout, Notation
 from neat_delta.core.model.rules import RuleText
-from neat_delta.core.model.store import Field, Key, Relations
+from neat_delta.core.model.store import Field, Key, Store, must_be_named
 
 __all__ = [
     "FORMAT",
@@ -34,7 +34,7 @@ __all__ = [
 FORMAT = "neat-delta changes"
 
 
-VERSION = 1
+VERSION = 2
 
 
 class SetAside(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
@@ -219,15 +219,13 @@ class Header(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     """The first line of a change set.
 
     `pairs` are the sheet's headings and the fields they stand for; `headings` what live calls those fields
-    that have a name of their own in the store file. `settings` are the fields that are more than text; `writing` is how
-    live writes values, and `sheet_writing` how the sheet does. `learned` says that these were found out, not told.
-    `ignore_case` says that keys are the same in any case (without outer white space they always are), `shared` that a
-    change goes to all items that have one key, `name` which field a person knows an item by.
+    that have a name of their own in the store file. `store` is what is known of the store: its name, its key, how it
+    writes values, the fields that are more than text, its relations, its importer; `learned` says that there was no
+    store file, and this was found out. `sheet_writing` is how the sheet writes values.
     `findings` are the damage and the slips that were found, and `accepted` what was said to be let through, of
     which `idle_accepts` fit nothing that was found.
-    `likely` are code changes that nobody asked for, but that items which are gone and new suggest.
-    `relations` are which fields the store file calls the price, the cost and so on. `rewritten` says of each field how
-    many of its cells programs rewrote. `new_values` are the fields of which new values were let through.
+    `likely` are code changes that nobody asked for, but that items which are gone and new suggest. `rewritten` says of
+    each field how many of its cells programs rewrote. `new_values` are the fields of which new values were let through.
     `base` is the export that the sheet was cut from, where live has moved on (`remembered`: by the sheet itself);
     `two_way` are the fields that it lacks; `meanwhile` says of each field how many cells the store changed since and
     the sheet did not; `followed` are code changes that the store made since, by which the sheet's items were looked
@@ -238,7 +236,7 @@ class Header(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
 
     format: str
     version: int
-    key: list[str]
+    store: Store
     fields: list[str]
     live: Source
     sheet: Source
@@ -246,20 +244,14 @@ class Header(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     pairs: list[ColumnMatch]
     headings: dict[str, str]
     untouched: list[str]
-    settings: dict[str, Field]
-    writing: Notation
     sheet_writing: Notation
     learned: bool
-    ignore_case: bool
-    shared: bool
-    name: str | None
     near: list[NearKey]
     set_aside: list[SetAside]
     findings: list[FindingSummary] = []
     accepted: list[Accept] = []
     idle_accepts: list[Accept] = []
     likely: list[LikelyCode] = []
-    relations: Relations = Relations()
     rewritten: dict[str, int] = {}
     new_values: list[str] = []
     base: Source | None = None
@@ -280,4 +272,33 @@ class Header(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     @property
     def compared_by(self) -> Key:
         """The key, and how two of them are compared."""
-        return Key(self.key, self.name, self.ignore_case, "all" if self.shared else "error")
+        return self.store.key
+
+    @property
+    def key(self) -> list[str]:
+        """The fields of the key."""
+        return self.store.key.fields
+
+    @property
+    def shared(self) -> bool:
+        """Whether a change goes to all items that have one key."""
+        return self.store.key.shared == "all"
+
+    @property
+    def settings(self) -> dict[str, Field]:
+        """What is known of each field that is more than text."""
+        return self.store.fields
+
+    @property
+    def writing(self) -> Notation:
+        """How live writes values."""
+        return self.store.writing
+
+    def store_by_now(self, store: Store | None) -> Store:
+        """What is known of the store by now: what its store file says, or, where there is none, what was known when the
+        change set was made. StoreError where the file describes another store.
+        """
+        if store is None:
+            return self.store
+        must_be_named(store, self.store.name)
+        return store

@@ -121,11 +121,11 @@ class Manifest(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     in none of its files, with the reason.
 
     `purpose` is what the files are for: `update`, `retry` (what did not land of an earlier folder) or `undo`. `changes`
-    is the digest of the change set that the round is of ("" where it was in no file), `store` the store file,
-    `importer` the importer as it was used, with `most_files`, `file_cost` and `whole`. `before` are the seals of the
-    earlier folders of the round, the first one first; a retry has all of the first one's `not_sent` and `answered`, and
-    says in `left` what it leaves alone, and in `rebased` what it sends as a step from another text than the change set
-    has. `blake3` is the seal: the digest of all the rest, as JSON without white space.
+    is the digest of the change set that the round is of ("" where it was in no file), `store` the store file, `shop`
+    which store that describes, `importer` the importer as it was used, with `most_files`, `file_cost` and `whole`.
+    `before` are the seals of the earlier folders of the round, the first one first; a retry has all of the first one's
+    `not_sent` and `answered`, and says in `left` what it leaves alone, and in `rebased` what it sends as a step from
+    another text than the change set has. `blake3` is the seal: the digest of all the rest, as JSON without white space.
     """
 
     format: str
@@ -147,6 +147,7 @@ class Manifest(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     purpose: Purpose = "update"
     changes: str = ""
     store: StoreFile | None = None
+    shop: str | None = None
     most_files: int = 8
     file_cost: int = 20
     whole: bool = False

@@ -14,6 +14,7 @@ import msgspec
 from neat_delta.core.model.importer import REASON, Importer
 from neat_delta.core.model.layout import Layout, Notation
 from neat_delta.core.model.results import ResultsForm
+from neat_delta.core.support.errors import StoreError
 from neat_delta.core.support.words import Worded
 
 __all__ = [
@@ -28,7 +29,9 @@ __all__ = [
     "Relations",
     "Standing",
     "Store",
+    "StoreName",
     "continued",
+    "must_be_named",
     "reading_settings",
 ]
 
@@ -288,10 +291,19 @@ class Standing(msgspec.Struct, frozen=True, forbid_unknown_fields=True, omit_def
     until: Annotated[str | None, Meta(description="The last day it holds, as YYYY-MM-DD.")] = None
 
 
+class StoreName(Worded, frozen=True, forbid_unknown_fields=True, omit_defaults=True):
+    """Which store the file describes."""
+
+    name: Annotated[
+        str | None, Meta(description="What the store is called: files for it are never made by another's store file.")
+    ] = None
+
+
 class Store(msgspec.Struct, frozen=True, forbid_unknown_fields=True, omit_defaults=True):
     """One store, as its store file describes it."""
 
     version: Annotated[int, Meta(description="The version of the store file's form: 1.")] = VERSION
+    store: Annotated[StoreName, Meta(description="Which store this is.")] = StoreName()
     file: Annotated[FileForm, Meta(description="How the store's files look.")] = FileForm()
     writing: Annotated[Notation, Meta(description="How the store's files write values.")] = Notation()
     key: Annotated[Key, Meta(description="What an item is known by.")] = Key()
@@ -307,6 +319,24 @@ class Store(msgspec.Struct, frozen=True, forbid_unknown_fields=True, omit_defaul
         Decimal, Meta(description="The largest share of live, in per cent, that one round may touch.")
     ] = Decimal(50)
     exceptions: Annotated[list[Standing], Meta(description="What is let through for good, or until a day.")] = []
+
+    @property
+    def name(self) -> str | None:
+        """What the store is called, where its file says so."""
+        return self.store.name
+
+
+def must_be_named(store: Store, name: str | None) -> None:
+    """StoreError where a store file describes another store than the one of this name; where one of the two has no
+    name, nobody can tell.
+
+    >>> must_be_named(Store(store=StoreName("Quillfern Apiary Supply")), None)
+    """
+    if None not in {store.name, name} and store.name != name:
+        raise StoreError(
+            f'This round is of the store "{name}", and the store file describes "{store.name}". '
+            "Name that store's own file with ‹store›."
+        )
 
 
 def continued(store: Store) -> Continued | None:

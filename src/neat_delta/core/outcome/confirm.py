@@ -300,7 +300,7 @@ def _of_field(
     looked = [_looked_at(*row, field=field, writing=writing) for row in open_ones.iter_rows()]
     if name in header.key:
         stays = _still_under_the_old_code(changes, located, after) if importer.code_change.how == "replace" else set()
-        looked = [_of_code(one, located, stays, ignore_case=header.ignore_case) for one in looked]
+        looked = [_of_code(one, located, stays, ignore_case=header.store.key.ignore_case) for one in looked]
     elif name in importer.adjusted:
         looked = _of_differences(looked, field, writing, said)
     elif field.kind == "list":

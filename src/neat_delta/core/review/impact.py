@@ -234,7 +234,7 @@ def _items(changes: ChangeSet, live: Catalogue, by: str | None) -> list[_Item]:
     places = live.place(gathered(changes.items["live"], numbers))
     columns: dict[str, tuple[list[Decimal | None], list[Decimal | None]]] = {}
     for role in ROLES:
-        name = getattr(changes.header.relations, role)
+        name = getattr(changes.header.store.relations, role)
         if name is None or name not in live.fields:
             columns[role] = ([None] * numbers.len(), [None] * numbers.len())
             continue
@@ -304,7 +304,7 @@ def _sums(items: Iterable[dict[str, Decimal | None]]) -> Sums:
 
 def _currency(changes: ChangeSet, live: Catalogue) -> str | None:
     """The sign or letters of a currency that live's prices bear, if all that bear one bear the same."""
-    name = changes.header.relations.price
+    name = changes.header.store.relations.price
     if name is None or name not in live.fields:
         return None
     signs = live.cells[name].head(1_000).str.extract(f"({CURRENCY})").drop_nulls().unique()

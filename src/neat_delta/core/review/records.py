@@ -70,7 +70,7 @@ def records(
     file names no cost, or the table has no key or no price.
     """
     header = changes.header
-    if header.relations.cost is None:
+    if header.store.relations.cost is None:
         raise CatalogueError(
             'The store file does not say which field is the cost, so nothing can be said of records: cost = "…" under '
             "[relations]."

@@ -33,7 +33,7 @@ class Total:
 
 def total_fields(changes: ChangeSet, asked: Sequence[str] = ()) -> list[str]:
     """The fields whose totals are shown: those that were asked for; or the stock, where the key has several fields."""
-    stock = changes.header.relations.stock
+    stock = changes.header.store.relations.stock
     if asked or len(changes.header.key) == 1 or stock not in changes.header.fields:
         return list(asked)
     return [stock]
@@ -51,7 +51,7 @@ def totals(changes: ChangeSet, live: Catalogue, fields: Sequence[str]) -> list[T
     [('QA-1', 7, 12)]
     """
     header, names = changes.header, list(fields)
-    part = Key(header.key[:1], ignore_case=header.ignore_case)
+    part = Key(header.key[:1], ignore_case=header.store.key.ignore_case)
     stays = ~held(changes.items, changes.cells)
     of_fields = changes.cells.filter(stays & pl.col("field").cast(pl.String).is_in(names))
     of_fields = of_fields.with_columns(pl.col("field").cast(pl.String))

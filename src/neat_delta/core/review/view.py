@@ -42,7 +42,7 @@ def names_of(changes: ChangeSet, live: Catalogue | None) -> pl.Series:
     """Per item the name that a person knows it by, from live or, for a new item, from its cells; "" where unknown."""
     blanks = constant("", changes.items.height)
     headings = live.fields if live else changes.header.fields
-    told = changes.header.name
+    told = changes.header.store.key.name
     field = told if told in headings else plain_heading(headings, NAME_HEADINGS)
     if field is None:
         return blanks

@@ -39,6 +39,15 @@ __all__ = [
 ]
 
 
+def store_said(name: str | None, path: str) -> str:
+    """Which store file a command goes by, and which store it describes.
+
+    >>> store_said("Quillfern Apiary Supply", "neat-delta.toml"), store_said(None, "draft.toml")
+    ('Quillfern Apiary Supply (neat-delta.toml)', 'draft.toml')
+    """
+    return shown(path) if name is None else f"{shown(name)} ({shown(path)})"
+
+
 def print_moving(console: Console, cells: Mapping[str, int]) -> None:
     """One line where a copy of a whole export changes what the store moves by itself."""
     if cells:
@@ -91,7 +100,7 @@ def print_inputs(  # noqa: PLR0912 - one fact after another
         names = listed([shown(name) for name in header.matched_by])
         print_fact(console, "", f"the list's rows found their items by {names}")
     if store is not None:
-        print_fact(console, "store", shown(store))
+        print_fact(console, "store", store_said(header.store.name, store))
         if lacking:
             one = "that field" if len(lacking) == 1 else "those fields"
             said = f"live lacks {listed([shown(name) for name in lacking])}: what it says of {one} is idle"
@@ -185,7 +194,7 @@ def print_pairs(
     for name, one in (("live", aligned.live), ("sheet", sheet)):
         print_source(console, name, one.path, one.cells.height, len(one.fields), one.layout, one.notes)
     if store is not None:
-        print_fact(console, "store", shown(store))
+        print_fact(console, "store", store_said(aligned.store.name if aligned.store else None, store))
     names = ", ".join(shown(field) for field in by)
     print_fact(console, *(("key", names) if by == aligned.key.fields else ("rows", f"matched by {names}")))
     console.print()
