@@ -216,6 +216,15 @@ def demo_changes(demo_files: dict[str, bytes], tmp_path_factory: pytest.TempPath
     return folder
 
 
+@pytest.fixture(scope="session")
+def whole_demo(tmp_path_factory: pytest.TempPathFactory) -> tuple[Path, str]:
+    """The folder that `neat-delta demo` leaves, to be copied and not changed, and what it prints."""
+    folder = tmp_path_factory.mktemp("whole")
+    done = in_this_process(folder, "demo", "--to", "q")
+    assert (done.returncode, done.stderr) == (0, "")
+    return folder / "q", done.stdout
+
+
 @pytest.fixture
 def store(tmp_path: Path, demo_files: dict[str, bytes]) -> Path:
     """A folder with the demo store's live.csv and its sheet.csv, without its store file."""

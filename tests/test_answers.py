@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+import shutil
 from collections.abc import Iterator
 from pathlib import Path
 from time import monotonic, sleep
@@ -166,11 +167,9 @@ def test_a_file_that_is_none_is_refused(run, asked, change, why):
 
 
 @pytest.fixture(scope="module")
-def page(tmp_path_factory: pytest.TempPathFactory) -> Path:
+def page(tmp_path_factory: pytest.TempPathFactory, whole_demo: tuple[Path, str]) -> Path:
     """The page of the demo's Tuesday."""
-    folder = tmp_path_factory.mktemp("tuesday")
-    in_this_process(folder, "demo", "--to", "q")
-    folder /= "q"
+    folder = shutil.copytree(whole_demo[0], tmp_path_factory.mktemp("tuesday") / "q")
     asked = ("--base", "live.csv", "--repair", "--with-new-values", "tags", "-o", "t.jsonl")
     assert in_this_process(folder, "compare", "fresh.csv", "sheet.csv", *asked).returncode == 1
     assert in_this_process(folder, "preview", "t.jsonl", "--page", "t.html").returncode == 0

@@ -4,12 +4,14 @@ from __future__ import annotations
 
 import json
 import re
+import shutil
 
 import pytest
 
 
-def test_no_line_ends_in_a_space(run):
-    told = run("demo", "--to", "q").stdout
+def test_no_line_ends_in_a_space(run, tmp_path, whole_demo):
+    folder, told = whole_demo
+    shutil.copytree(folder, tmp_path / "q")
     told += "".join(
         run(verb, *words).stdout
         for verb, *words in (

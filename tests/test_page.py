@@ -14,6 +14,7 @@ import json
 import os
 import random
 import re
+import shutil
 import subprocess
 from collections.abc import Iterator
 from pathlib import Path
@@ -53,11 +54,9 @@ OPTIONS = ("--by", "category", "--keep-margin", "percent", "--records", "quotes.
 
 
 @pytest.fixture(scope="module")
-def demo(tmp_path_factory: pytest.TempPathFactory) -> Path:
+def demo(tmp_path_factory: pytest.TempPathFactory, whole_demo: tuple[Path, str]) -> Path:
     """The demo round's page, with everything that a page may have."""
-    folder = tmp_path_factory.mktemp("demo")
-    program(folder, "demo", "--to", "q")
-    folder /= "q"
+    folder = shutil.copytree(whole_demo[0], tmp_path_factory.mktemp("demo") / "q")
     asked = ("--repair", "--with-new-values", "tags", "--whole")
     program(folder, "compare", "live.csv", "sheet.csv", *asked, "-o", "page.jsonl")
     (folder / "quotes.csv").write_text(

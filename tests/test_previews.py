@@ -5,6 +5,7 @@ from __future__ import annotations
 import json
 import random
 import re
+import shutil
 from decimal import Decimal
 from typing import Any
 
@@ -61,8 +62,8 @@ def test_records_agree_to_the_cent_with_a_plain_calculation(seed: int, keep: Kee
         assert one.restores == half_up(price * cost / before if keep == "percent" else price + cost - before, "0.01")
 
 
-def test_records_in_the_program(run, store, put):
-    run("demo", "--to", "q")
+def test_records_in_the_program(run, store, put, whole_demo):
+    shutil.copytree(whole_demo[0], store / "q")
     quotes = "Quote;Customer;SKU;Unit price\nQ-1;Meadow school;QA-1034;65,00\nQ-2;Orchard club;QA-1001;9,00\n"
     put("q/own.csv", quotes + "Q-3;Hill farm;QA-1036;33,90\nQ-4;;QA-9999;1,00\nQ-5;;QA-1036;call\n")
     done = run("preview", "q/changes.jsonl", "--live", "q/live.csv", "--records", "q/own.csv", COLUMNS="120")
@@ -141,8 +142,8 @@ def test_charts_show_the_figures_and_come_out_the_same_twice():
     assert [chart.name for chart in charts(changes, None, None)] == ["fields"]
 
 
-def test_charts_in_the_program(run, store):
-    run("demo", "--to", "q")
+def test_charts_in_the_program(run, store, whole_demo):
+    shutil.copytree(whole_demo[0], store / "q")
     done = run("preview", "q/changes.jsonl", "--live", "q/live.csv", "--charts", "pics/today")
     assert done.stdout.endswith("Wrote price-changes, margins, fields, categories to pics/today.\n")
     assert len(list((store / "pics" / "today").iterdir())) == 4
