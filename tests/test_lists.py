@@ -356,7 +356,7 @@ def shop(put, run):
             counts = said["counts"]
             rows = sum(counts[name] for name in ("same", "changed", "new", "set_aside_sheet", "folded"))
             assert rows - counts["copied"] == said["sheet"]["rows"]
-            assert said["key"] == json.loads(key)
+            assert said["store"]["key"]["fields"] == json.loads(key)
             out.append(
                 (done, neat_delta.read_changes(put(f"_{changes}", Path(put("x", "")).with_name(changes).read_bytes())))
             )
@@ -513,7 +513,7 @@ def test_lists_are_matched_by_the_options_alone(shop, put, run):
     header = json.loads(run(*args).stdout)["header"]
     assert [row["reason"] for row in header["set_aside"]] == ["rows 2, 3 are for one item: cost 29.00 / 28.50"] * 2
     header = json.loads(run(*args, "--prefer", "lowest:cost").stdout)["header"]
-    assert header["counts"]["changed"] == 1 and header["key"] == ["sku"]
+    assert header["counts"]["changed"] == 1 and header["store"]["key"]["fields"] == ["sku"]
     assert "‹" not in run("compare", "live.csv", "list.csv", "--match-by", "barcode").stderr
     for more, why in (
         (("--let", "a=1"), "--let: this goes with --rules"),

@@ -81,6 +81,7 @@ def check_changes(
     values that live does not have; `guessed` says that nothing told the sheet's encoding.
     """
     sent = filtered(changes.cells, ~not_null(changes.cells["held"]))
+    held = filtered(changes.cells, not_null(changes.cells["held"]))
     parts = sent[["item", "field", "before", "after"]].partition_by("field", as_dict=True, include_key=False)
     context = CheckContext(
         live.cells,
@@ -96,7 +97,7 @@ def check_changes(
         gone=changes.header.counts.gone,
         guessed=guessed,
         seen={name: conform(filtered(value, value["rule"] == name), RULE_FINDINGS) for name in VALUE_RULES},
-        held=filtered(changes.cells, not_null(changes.cells["held"])).select("item", pl.col("field").cast(pl.String)),
+        held=pl.DataFrame({"item": held["item"], "field": held["field"].cast(pl.String)}),
     )
     return _as_findings(_run(looked_up(context), levels), levels)
 
@@ -118,8 +119,9 @@ def catalogue_findings(
 def _as_findings(by_check: Iterable[tuple[str, pl.DataFrame]], levels: Levels) -> pl.DataFrame:
     parts = [empty(FINDINGS)]
     for name, table in by_check:
-        columns = {"source": "check", "rule": name, "level": levels[name], "reason": CHECK + name}
-        parts.append(conform(table.with_columns(pl.lit(text).alias(one) for one, text in columns.items()), FINDINGS))
+        said = {"source": "check", "rule": name, "level": levels[name], "reason": CHECK + name}
+        columns = {one: constant(text, table.height, pl.String) for one, text in said.items()}
+        parts.append(conform(pl.DataFrame(table.to_dict() | columns), FINDINGS))
     return pl.concat(parts)
 
 

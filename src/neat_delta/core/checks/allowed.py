@@ -2,35 +2,14 @@
 
 from __future__ import annotations
 
-import re
-
 import polars as pl
 
 from neat_delta.core.checks.base import Check, CheckContext, findings_of, nothing, sentence
+from neat_delta.core.checks.values import CHOSEN, Values
 from neat_delta.core.kinds.list import BETWEEN
-from neat_delta.core.model.store import Field
 from neat_delta.core.support.nearest import nearest
-from neat_delta.core.support.series import gathered
 
 __all__ = ["ALLOWED_CHECKS"]
-
-CHOSEN = ("choice", "list", "path")
-"""The kinds whose values an importer makes anew when it does not know them."""
-
-
-def _parts(name: str, texts: pl.Series, context: CheckContext) -> pl.DataFrame:
-    """The single values in cells: `at` (the cell), `value`, and how it is `spelt`. Choices have one, lists and paths
-    several.
-    """
-    field = context.settings.get(name, Field())
-    table = pl.DataFrame({"value": texts}).with_row_index("at")
-    if field.kind == "list" or (field.kind == "path" and field.separator):
-        table = table.with_columns(pl.col("value").str.split(field.separator or ",")).explode("value")
-    value = spelt = pl.col("value").str.strip_chars()
-    if field.kind == "path":
-        mark = (field.levels or ">").strip()
-        value = value.str.replace_all(rf"\s*{re.escape(mark)}\s*", BETWEEN)
-    return table.with_columns(value=value, spelt=spelt).filter(pl.col("value") != "")
 
 
 def _loose(value: pl.Expr) -> pl.Expr:
@@ -42,44 +21,30 @@ def _loose(value: pl.Expr) -> pl.Expr:
     return plain
 
 
-def _new(name: str, cells: pl.DataFrame, context: CheckContext, by: str = "value") -> tuple[pl.DataFrame, pl.DataFrame]:
-    """The values in cells that live does not have, with their cell's `item`, and all that live has, where there are
-    some; `by` their value, or how they are `spelt`.
-    """
-    there = cells["after"].is_in(context.live[name].implode())
-    if there.all():
-        none = _parts(name, cells["after"].clear(), context)
-        return none.with_columns(item=cells["item"].clear()), none
-    cells = cells.filter(~there)
-    live_values = _parts(name, context.live[name].unique(), context)
-    values = _parts(name, cells["after"], context)
-    new = values.filter(~pl.col(by).is_in(live_values[by].implode()))
-    return new.with_columns(item=gathered(cells["item"], new["at"])), live_values
-
-
 def near_twin(context: CheckContext) -> pl.DataFrame:
     """New values that are one of live's but for case, spaces, punctuation or the spelling of a unit."""
     tables = [nothing()]
-    for name, (field, cells) in context.of(*CHOSEN, "measure").items():
+    for name, (field, _) in context.of(*CHOSEN, "measure").items():
         if field.refers:  # what it names are items
             continue
-        new, live_values = _new(name, cells, context)
+        values = context.values[name]
+        new = values.new()
         if new.height:
-            twins = live_values.select(twin="value").unique().sort("twin").with_columns(loose=_loose(pl.col("twin")))
+            twins = values.live.select(twin="value").unique().sort("twin").with_columns(loose=_loose(pl.col("twin")))
             hit = new.with_columns(loose=_loose(pl.col("value")))
             hit = hit.join(twins.unique("loose", keep="first"), on="loose", maintain_order="left")
             tables.append(_beside(name, hit, _shown("value"), _shown("twin")))
         if field.kind == "path":
-            tables.append(_spelt_otherwise(name, cells, context))
+            tables.append(_spelt_otherwise(name, values))
     return pl.concat(tables)
 
 
-def _spelt_otherwise(name: str, cells: pl.DataFrame, context: CheckContext) -> pl.DataFrame:
+def _spelt_otherwise(name: str, values: Values) -> pl.DataFrame:
     """Paths whose levels are those of one of live's, in a spelling that live does not have: `Hives>Parts`."""
-    other, live_values = _new(name, cells, context, by="spelt")
+    other = values.new(by="spelt")
     if not other.height:
         return nothing()
-    twins = live_values.select("value", twin="spelt").sort("twin").unique("value", keep="first")
+    twins = values.live.select("value", twin="spelt").sort("twin").unique("value", keep="first")
     return _beside(name, other.join(twins, on="value", maintain_order="left"), pl.col("spelt"), pl.col("twin"))
 
 
@@ -97,10 +62,10 @@ def _shown(name: str) -> pl.Expr:
 def new_value(context: CheckContext) -> pl.DataFrame:
     """Values that live never had, and are no near twin of one; of a path, the level at which it is new."""
     tables = [nothing()]
-    for name, (field, cells) in context.of(*CHOSEN).items():
+    for name, (field, _) in context.of(*CHOSEN).items():
         if name in context.new_values or field.values or field.refers:
             continue
-        new, live_values = _new(name, cells, context)
+        live_values, new = context.values[name].live, context.values[name].new()
         if not new.height:
             continue
         loose = live_values.select(loose=_loose(pl.col("value"))).unique()

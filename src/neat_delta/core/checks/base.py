@@ -9,6 +9,7 @@ from functools import partial
 
 import polars as pl
 
+from neat_delta.core.checks.values import CHOSEN, Values, values_of
 from neat_delta.core.kinds import KINDS, blank
 from neat_delta.core.kinds.number import NUMBER_KINDS, amounts, marks
 from neat_delta.core.model.after import field_after
@@ -44,8 +45,8 @@ class CheckContext:
     where nobody said; `new_values` the fields whose new values are let through; `gone` counts items the sheet lacks;
     `guessed` says that nothing told the sheet's encoding.
     `seen` are findings of some checks that were made while the cells were compared, by the check's name; `held` are
-    the cells (`item`, `field`) that are held before any check has looked. `filled` and `related` are what `looked_up`
-    adds.
+    the cells (`item`, `field`) that are held before any check has looked. `filled`, `related` and
+    `values` are what `looked_up` adds.
     """
 
     live: pl.DataFrame
@@ -65,6 +66,7 @@ class CheckContext:
     held: pl.DataFrame = field(default_factory=lambda: pl.DataFrame(schema={"item": pl.Int64, "field": pl.String}))
     filled: Mapping[str, pl.DataFrame] = field(default_factory=dict)
     related: Mapping[str, pl.Series] = field(default_factory=dict)
+    values: Mapping[str, Values] = field(default_factory=dict)
 
     def of(self, *kinds: str) -> dict[str, tuple[Field, pl.DataFrame]]:
         """The fields of these kinds that have cells to look at, none of them blank; those of numbers with the numbers
@@ -109,8 +111,8 @@ class CheckContext:
 
 
 def looked_up(context: CheckContext) -> CheckContext:
-    """The context with what several checks look at: the cells that are not blank (`filled`), and the fields that stand
-    in relations, as they will be (`related`).
+    """The context with what several checks look at: the cells that are not blank (`filled`), the fields that stand in
+    relations, as they will be (`related`), and the single values of those that have some of a set (`values`).
 
     Cells of fields whose numbers are read in the same way, or that hold none, are looked up together, where they are
     few: each field by itself costs as much as hundreds of cells.
@@ -126,18 +128,27 @@ def looked_up(context: CheckContext) -> CheckContext:
     roles = context.store.relations
     named = {getattr(roles, role) for role in roles.__struct_fields__}
     related = [name for name in context.live.columns if name in named] if context.touched(*named) else []
-    return replace(context, filled=filled, related={name: context.now(name) for name in related})
+    now = {name: context.now(name) for name in related}
+    context = replace(context, filled=filled, related=now)
+    if not context.round:
+        return context
+    values = {
+        name: values_of(cells, context.live[name], settings)
+        for name, (settings, cells) in context.of(*CHOSEN, "measure").items()
+        if not settings.refers
+    }
+    return replace(context, values=values)
 
 
 def _filled(context: CheckContext, names: Sequence[str]) -> dict[str, pl.DataFrame]:
     """The cells of these fields that are not blank, by field; of numbers with `old` and `new` as exact decimals."""
     cells = pl.concat([context.cells[name] for name in names])
     of = numbered([context.cells[name].height for name in names])
-    filled = cells.with_columns(of.alias("of")).filter(~blank(pl.col("after")))
+    filled = cells.hstack([of.alias("of")]).filter(~blank(pl.col("after")))
     if context.settings.get(names[0], Field()).kind in NUMBER_KINDS:
         filled = filled.hstack(map_distinct(filled[["before", "after"]], partial(_numbers, context, names[0])))
     starts = filled["of"].search_sorted(pl.Series(range(len(names) + 1), dtype=pl.UInt32), side="left").to_list()
-    filled = filled.drop("of")
+    filled = filled[[name for name in filled.columns if name != "of"]]
     return {name: filled.slice(start, end - start) for name, start, end in zip(names, starts, starts[1:], strict=False)}
 
 

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Iterable, Sequence
 from dataclasses import replace
 from typing import TYPE_CHECKING
 
@@ -64,12 +64,11 @@ def decide(findings: pl.DataFrame, index: Index, policy: Policy, exceptions: Seq
     source, mend = pl.col("source"), pl.col("mendable").fill_null(value=False)
     through = pl.lit(accepted(findings, index, [*policy.accept, *exceptions]))
     through |= (source == "new") & policy.with_new | (source == "gone") & policy.with_gone
-    meant = {name: policy.blanks_of(name) for name in findings.filter(source == "emptied")["field"].unique()}
+    meant = {name: policy.blanks_of(name) for name in _fields_of(findings, "emptied")}
     blanks = pl.col("field").replace_strict(meant, default="hold", return_dtype=pl.String)
     emptied, clash, near = (source == one for one in ("emptied", "clash", "near"))
     taken = near & mend & (pl.lit(policy.near_keys) | ((pl.col("rule") == DAMAGED_KEY) & policy.repair))
-    clashing = findings.filter(clash)["field"].unique()
-    chosen = {name: policy.clash_of(name) for name in clashing if name is not None}
+    chosen = {name: policy.clash_of(name) for name in _fields_of(findings, "clash")}
     choice = pl.col("field").replace_strict(chosen, default=policy.clash_of(None), return_dtype=pl.String)
     done = (
         pl.when((emptied & (blanks == "keep") & mend & ~through) | (clash & (choice == "live")))
@@ -89,28 +88,39 @@ def decide(findings: pl.DataFrame, index: Index, policy: Policy, exceptions: Seq
     return findings.with_columns(done=done)
 
 
+def _fields_of(findings: pl.DataFrame, source: str) -> Iterable[str]:
+    """The fields in the cells of which a source finds something."""
+    fields = findings["field"].filter(findings["source"] == source)
+    return fields.drop_nulls().unique() if fields.len() else ()
+
+
 def with_decisions(changes: ChangeSet, decided: pl.DataFrame) -> ChangeSet:
     """The change set with that held for which a finding says `held`, and nothing else; what is held is counted anew.
 
     Of items that share a key, what must not go to one goes to none, as an importer cannot tell them apart.
     """
     holding = filtered(decided, decided["done"] == "held")[["item", "field", "source", "reason"]]
-    cells = changes.cells.with_columns(held=pl.lit(None, pl.String))
+    cells = _held(changes.cells, constant(None, changes.cells.height, pl.String))
     if not holding.height:
-        return _counted(changes, changes.items.with_columns(held=pl.lit(None, pl.String)), cells)
+        return _counted(changes, _held(changes.items, constant(None, changes.items.height, pl.String)), cells)
     of_cells = filtered(holding, not_null(holding["field"]))
     if of_cells.height:
         first = _first(of_cells, CELL_ORDER, ["item", "field"])
         reasons = first.select("item", pl.col("field").cast(cells.schema["field"]), "reason")
-        cells = cells.join(reasons, on=["item", "field"], how="left", maintain_order="left")
-        cells = cells.with_columns(held="reason").drop("reason")
+        met = cells.join(reasons, on=["item", "field"], how="left", maintain_order="left")
+        cells = _held(cells, met["reason"])
         if changes.header.shared:
-            cells = cells.with_columns(held=_of_twins(changes, cells))
+            cells = _held(cells, _of_twins(changes, cells))
     whole = filtered(holding, ~not_null(holding["field"]))
     every = filtered(whole, ~not_null(whole["item"]))["reason"]
     reason = constant(every[0] if every.len() else None, changes.items.height, pl.String)
     first = _first(filtered(whole, not_null(whole["item"])), ITEM_ORDER, ["item"])
-    return _counted(changes, changes.items.with_columns(held=scattered(reason, first["item"], first["reason"])), cells)
+    return _counted(changes, _held(changes.items, scattered(reason, first["item"], first["reason"])), cells)
+
+
+def _held(rows: pl.DataFrame, reasons: pl.Series) -> pl.DataFrame:
+    """Cells, or items, that are held for these reasons."""
+    return pl.DataFrame(rows.to_dict() | {"held": reasons})
 
 
 def _counted(changes: ChangeSet, items: pl.DataFrame, cells: pl.DataFrame) -> ChangeSet:

@@ -60,9 +60,10 @@ def detect(deltas: pl.DataFrame, forms: pl.DataFrame, inputs: DetectInputs) -> D
     findings, named = [empty(CELL_FINDINGS)], []
     if changed["damage"].count():
         findings.append(_damage(filtered(changed, not_null(changed["damage"]))))
-    whole = changed.filter(pl.col("damage").is_null() & pl.col("pair").is_not_null())
-    if "computed" in whole.columns:
-        whole = whole.filter(~pl.col("computed"))
+    of_a_slip = ~not_null(changed["damage"]) & not_null(changed["pair"])
+    if "computed" in changed.columns:
+        of_a_slip &= ~changed["computed"]
+    whole = filtered(changed, of_a_slip)
     if whole.height:
         context = _context(whole, forms, inputs)
         for number, slip in enumerate(slips(context)):
@@ -97,8 +98,8 @@ def _context(cells: pl.DataFrame, forms: pl.DataFrame, inputs: DetectInputs) -> 
     matched = inputs.matched
     parts = {}
     place = gathered(matched.pairs["sheet"], cells["pair"]).cast(pl.Int64)
-    placed = cells.select(pl.col("cell").alias("number"), "pair", "form", of="field").with_columns(place=place)
-    placed = placed[["number", "pair", "place", "form", "of"]].sort("place", maintain_order=True)
+    columns = {"number": cells["cell"], "pair": cells["pair"], "place": place, "form": cells["form"]}
+    placed = pl.DataFrame(columns | {"of": cells["field"]}).sort("place", maintain_order=True)
     by_field = {name: part for (name,), part in placed.partition_by("of", as_dict=True).items()}
     for name in (field for field in matched.fields if field in by_field):
         part = by_field[name]

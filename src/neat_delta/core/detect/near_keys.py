@@ -16,6 +16,7 @@ from neat_delta.core.detect.damage.keys import damaged_keys, made_of
 from neat_delta.core.model.catalogue import MARK, Catalogue
 from neat_delta.core.model.header import NearKey
 from neat_delta.core.model.reasons import NEAR
+from neat_delta.core.model.schemas import NEAR_KEYS, conform, empty
 from neat_delta.core.support.series import constant, gathered, scattered, true_places
 
 if TYPE_CHECKING:
@@ -25,8 +26,6 @@ __all__ = ["near_keys", "near_reasons", "with_near_keys"]
 
 HYPHENS = "[\u2010\u2011\u2012\u2013\u2014\u2015\u2212\ufe58\ufe63\uff0d]"
 UNSEEN = "[\\s\u00ad\u200b\u200c\u200d\u2060\ufeff]"
-
-_NEAR = {"live": pl.UInt32, "sheet": pl.UInt32, "damage": pl.String}
 
 
 def near_keys(matched: Matched) -> pl.DataFrame:
@@ -40,14 +39,15 @@ def near_keys(matched: Matched) -> pl.DataFrame:
     """
     names = matched.key
     if not matched.new.len():
-        return pl.DataFrame(schema={**_NEAR, "only": pl.Boolean})
+        return empty({**NEAR_KEYS, "only": pl.Boolean})
     met = matched.pairs["live"].unique().cast(pl.UInt32)
     free = matched.gone.cast(pl.UInt32)
     index = matched.keys["live"]
-    live = gathered(index.keys, (places := pl.concat([free, met]).sort())).with_columns(live=places)
+    places = pl.concat([free, met]).sort()
+    live = gathered(index.keys, places).hstack([places.alias("live")])
     if index.key.shared == "all":  # the first stands for all; otherwise no key of these is there twice
         live = live.unique(names, keep="first", maintain_order=True)
-    rows = gathered(matched.keys["sheet"].keys, matched.new).with_columns(sheet=matched.new.cast(pl.UInt32))
+    rows = gathered(matched.keys["sheet"].keys, matched.new).hstack([matched.new.cast(pl.UInt32).alias("sheet")])
     ours = rows.unique(names, keep="first", maintain_order=True)
     forms = [_form(pl.concat([live[name], ours[name]], rechunk=True)) for name in names]
     sides = [
@@ -58,13 +58,15 @@ def near_keys(matched: Matched) -> pl.DataFrame:
         )
     ]
     met_forms = sides[0].join(sides[1], on=names, how="inner")
-    near = met_forms.select(live=MARK, sheet=MARK + "_right")
-    near = near.with_columns(damage=_damage(matched, near)).cast(_NEAR)  # type: ignore[arg-type]
+    near = pl.DataFrame({"live": met_forms[MARK], "sheet": met_forms[MARK + "_right"]})
+    near = conform(near.hstack([_damage(matched, near)]), NEAR_KEYS)
     for more in (made_of, _without_check_digit):
         left = live.filter(pl.col("live").is_in(free.implode()) & ~pl.col("live").is_in(near["live"].implode()))
         open_keys = ours.filter(~pl.col("sheet").is_in(near["sheet"].implode()))
         if left.height and open_keys.height:
-            near = pl.concat([near, more(left, open_keys, names).cast(_NEAR)])  # type: ignore[arg-type]
+            near = pl.concat([near, conform(more(left, open_keys, names), NEAR_KEYS)])
+    if not near.height:
+        return empty({**NEAR_KEYS, "only": pl.Boolean})
     only = (pl.len().over("sheet") == 1) & (pl.len().over("live") == 1) & pl.col("live").is_in(free.implode())
     near = near.with_columns(only=only).rename({"sheet": MARK})
     near = near.join(ours.rename({"sheet": MARK}), on=MARK).join(rows, on=names)
@@ -111,7 +113,7 @@ def _without_check_digit(live: pl.DataFrame, sheet: pl.DataFrame, key: list[str]
     form = f"^[0-9]{{{'}$|^[0-9]{'.join(str(length - 1) for length in GTIN)}}}$"
     ours = sheet.filter(pl.col(key[0]).str.contains(form)) if len(key) == 1 else sheet.clear()
     if not ours.height:
-        return pl.DataFrame(schema=_NEAR)
+        return pl.DataFrame(schema=NEAR_KEYS)
     from stdnum.ean import calc_check_digit
 
     whole = [bare + calc_check_digit(bare) for bare in ours[key[0]]]

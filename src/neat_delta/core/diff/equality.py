@@ -293,7 +293,8 @@ def _currency_of(before: pl.DataFrame, field: Field) -> tuple[pl.Series, pl.Seri
 
 def _currency(head: pl.Series, tail: pl.Series) -> pl.Series:
     """The currencies that stand before and after numbers, without the spaces around them."""
-    return pl.select(pl.concat_str(head.str.strip_chars(), tail.str.strip_chars())).to_series()
+    both = pl.DataFrame([head.alias("head"), tail.alias("tail")])
+    return both.select(pl.concat_str(pl.col("head", "tail").str.strip_chars())).to_series()
 
 
 def _other_currency(head: pl.Series, tail: pl.Series) -> pl.Series:

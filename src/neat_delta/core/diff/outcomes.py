@@ -67,10 +67,17 @@ def outcomes(
     # Most texts that differ do so as others do: a price is raised on many items.
     distinct = deduplicate(texts.select("field", "before", "after", *({"computed"} & {*texts.columns})))
     table, written = _by_value(
-        distinct.rows.with_columns(raw="after"), live, sheet_cells, shop, fields, writing, learned, of_a_list
+        distinct.rows.hstack([distinct.rows["after"].alias("raw")]),
+        live,
+        sheet_cells,
+        shop,
+        fields,
+        writing,
+        learned,
+        of_a_list,
     )
-    table = table.rename({"held": "unread"})
-    table = table.with_columns(after=_spelt_like_live(table, fields, live.cells, learned=learned))
+    spelt = {"after": _spelt_like_live(table, fields, live.cells, learned=learned)}
+    table = pl.DataFrame({"unread" if name == "held" else name: one for name, one in (table.to_dict() | spelt).items()})
     no_text = blank(pl.col("after"))
     table = table.with_columns(
         nothing=blank(pl.col("before")) & no_text,

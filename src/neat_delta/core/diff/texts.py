@@ -68,17 +68,19 @@ def _of_few_rows(live: pl.DataFrame, sheet: pl.DataFrame, matched: Matched) -> p
         for table, side in ((live, "live"), (sheet, "sheet"))
     )
     name, text = MARK + "field", MARK + "text"
-    long = ours.unpivot(index=MARK, on=fields, variable_name=name, value_name=text)
-    after = sheet_rows.unpivot(index=MARK, on=fields, variable_name=name, value_name=text)[text]
-    differ = long.with_columns(after.alias("after")).filter(pl.col(text) != pl.col("after"))
-    none = pl.lit(None, pl.UInt32)
-    changed = differ.select(field=name, pair=MARK, new=none, before=text, after="after")
+    before, after = (
+        side.unpivot(index=MARK, on=fields, variable_name=name, value_name=text) for side in (ours, sheet_rows)
+    )
+    differ = true_places(before[text] != after[text])
+    sides = {"field": before[name], "pair": before[MARK], "before": before[text], "after": after[text]}
+    changed = conform(pl.DataFrame({one: gathered(texts, differ) for one, texts in sides.items()}), TEXTS)
+    if not matched.new.len():
+        return changed
     places = pl.int_range(matched.new.len(), dtype=pl.UInt32, eager=True).alias(MARK)
     new = gathered(sheet, matched.new).insert_column(0, places)
     arriving = new.unpivot(index=MARK, on=fields, variable_name=name, value_name=text)
-    return pl.concat(
-        [changed, arriving.select(field=name, pair=none, new=MARK, before=pl.lit(None, pl.String), after=text)]
-    )
+    texts = pl.DataFrame({"field": arriving[name], "new": arriving[MARK], "after": arriving[text]})
+    return pl.concat([changed, conform(texts, TEXTS)])
 
 
 def _of_field(columns: dict[str, pl.Series], field: str) -> pl.DataFrame:

@@ -28,6 +28,7 @@ from neat_delta.core.model.schemas import (
     FINDINGS,
     FLAGS_SCHEMA,
     ITEMS_SCHEMA,
+    NOT_SENT,
     UNRESOLVED_SCHEMA,
     cells_schema,
     conform,
@@ -59,10 +60,8 @@ def assemble(round_: Round) -> Round:
     fields = [name for name in live.fields if name in here]
     none = constant(None, live.cells.height + rows.matched.new.len() + 1, pl.Int64)
     number = scattered(none, places["item"], pl.int_range(places.height, eager=True))
-    cells = changed.cells.with_columns(
-        item=gathered(number, changed.cells["item"]), field=pl.col("field").cast(pl.Enum(fields))
-    )
-    cells = cells.sort("item", "field")
+    named = {"item": gathered(number, changed.cells["item"]), "field": changed.cells["field"].cast(pl.Enum(fields))}
+    cells = pl.DataFrame(changed.cells.to_dict() | named).sort("item", "field")
     questions = unresolved(made, rows.sheet, key) if made else empty(UNRESOLVED_SCHEMA)
     rules, computed = list(made.rules) if made else [], empty(COMPUTED_SCHEMA)
     if made:
@@ -70,10 +69,12 @@ def assemble(round_: Round) -> Round:
     if changed.filled.height:
         filled = changed.filled.with_columns(item=gathered(number, changed.filled["item"]))
         computed, rules = with_defaults(computed, rules, filled)
-    items = places.with_columns(live=live.row(places["live"]), sheet=rows.sheet.row(places["sheet"]))
+    items = pl.DataFrame(
+        {"verdict": places["verdict"], "live": live.row(places["live"]), "sheet": rows.sheet.row(places["sheet"])}
+    )
     keys = pl.concat(
         [
-            gathered(live.cells.select(key.fields).rechunk(), places["live"].drop_nulls()),
+            gathered(live.cells[key.fields].rechunk(), places["live"].drop_nulls()),
             gathered(stripped(rows.sheet.cells, key), gathered(rows.matched.new, round_.arriving)),
         ]
     )
@@ -89,8 +90,9 @@ def assemble(round_: Round) -> Round:
     if round_.merged:
         draft = replace(draft, meanwhile=round_.merged.meanwhile)
     draft = _with_summaries(draft, round_, changed, places)
-    decided = round_.decided.drop("cell").with_columns(item=gathered(number, round_.decided["item"]))
-    decided = decided.filter(pl.col("item").is_not_null() | round_.decided["item"].is_null())
+    item = gathered(number, round_.decided["item"])
+    columns = {name: texts for name, texts in round_.decided.to_dict().items() if name != "cell"}
+    decided = filtered(pl.DataFrame(columns | {"item": item}), not_null(item) | ~not_null(round_.decided["item"]))
     ruled = _with_rules(cells, decided, round_.known, key.fields)
     found = _findings(cells, places, rows)
     return replace(round_, draft=Draft(draft, ruled, decided, found))
@@ -116,12 +118,15 @@ def _changed(round_: Round) -> _Changed:
     """The cells that change, as was decided of those that differ."""
     matched = round_.rows.matched
     repaired = filtered(round_.decided, round_.decided["done"] == "repaired")["cell"]
-    deltas = round_.deltas if round_.merged else round_.deltas.with_columns(base=pl.lit(None, pl.String))
+    deltas = round_.deltas
+    if not round_.merged:
+        deltas = deltas.hstack([constant(None, deltas.height, pl.String).alias("base")])
     deltas = _put_back(deltas, repaired)
     deltas, left_to_store = _with_clashes(deltas, round_)
-    as_live = round_.decided.filter((pl.col("source") == EMPTIED) & (pl.col("done") == "kept"))["cell"]
-    deltas = deltas.with_columns(kept=scattered(constant(False, deltas.height), as_live, True))
-    added = deltas.filter(pl.col("pair").is_null() & ~pl.col("same") & (pl.col("after") != ""))
+    decided = round_.decided
+    as_live = decided["cell"].filter((decided["source"] == EMPTIED) & (decided["done"] == "kept"))
+    deltas = deltas.hstack([scattered(constant(False, deltas.height), as_live, True).alias("kept")])
+    added = filtered(deltas, ~not_null(deltas["pair"]) & ~deltas["same"] & (deltas["after"] != ""))
     differing = filtered(deltas, not_null(deltas["pair"]))
     also, differs = differing["same"] & ~differing["nothing"] & ~differing["apart"], ~differing["same"]
     if round_.aligned.key.shared == "all":
@@ -130,8 +135,8 @@ def _changed(round_: Round) -> _Changed:
     counted = Counter(differing["field"].filter(also))
     kept = differs & differing["kept"]
     filled = _by_default(added, round_)
-    cells = pl.concat([differing.filter(differs & ~kept).select(CELL), added.select(CELL), filled])
-    coded = _with_codes(cells.with_columns(reason=pl.lit(None, pl.String)), round_)
+    cells = pl.concat([filtered(differing, differs & ~kept)[CELL], added[CELL], filled])
+    coded = _with_codes(cells.hstack([constant(None, cells.height, pl.String).alias("reason")]), round_)
     cells = _beside_changes(coded, accompanying(round_.known.fields))
     rewritten = {name: counted[name] for name in matched.fields if name in counted}
     return _Changed(cells, filled, int(kept.sum()), rewritten, left_to_store, repaired)
@@ -342,25 +347,31 @@ def _items(cells: pl.DataFrame, round_: Round) -> pl.DataFrame:
     in `live` and in the `sheet` (null where they are not there). New ones come last, in the sheet's order.
     """
     matched, height = round_.rows.matched, round_.aligned.live.cells.height
-    coded = cells.filter(pl.col("field").is_in(matched.key))["item"]
     met = cells["item"].unique().sort()
     met = met.filter(met < height)
-    changed = pl.DataFrame({"item": met}).with_columns(
-        verdict=pl.when(pl.col("item").is_in(coded.implode())).then(pl.lit("recoded")).otherwise(pl.lit("changed"))
-    )
-    in_sheet = matched.pairs.select(item=pl.col("live").cast(pl.Int64), sheet=pl.col("sheet").cast(pl.Int64))
-    changed = changed.join(in_sheet, on="item", how="left", maintain_order="left")
-    gone = round_.leaving.cast(pl.Int64).alias("item")
-    gone = gone.filter(~gone.is_in(met.implode()))
-    parts = [changed.with_columns(live="item")]
+    recoded = constant(False, height)
+    if round_.rows.codes.moves:
+        coded = cells["item"].filter(cells["field"].is_in(matched.key))
+        recoded = scattered(recoded, coded.filter(coded < height), True)
+    verdict = constant("changed", met.len()).zip_with(~gathered(recoded, met), constant("recoded", met.len()))
+    in_sheet = scattered(constant(None, height, pl.Int64), matched.pairs["live"], matched.pairs["sheet"].cast(pl.Int64))
+    columns = ("item", "verdict", "sheet", "live")
+    known = pl.DataFrame(dict(zip(columns, (met, verdict, gathered(in_sheet, met), met), strict=True)))
     if round_.options.drops and not round_.listed_codes:
-        absent = pl.lit(None, pl.Int64)
-        parts.append(gone.to_frame().select("item", verdict=pl.lit("gone"), sheet=absent, live="item"))
+        gone = round_.leaving.cast(pl.Int64)
+        gone = gone.filter(~gathered(scattered(constant(False, height), met, True), gone))
+        absent = constant(None, gone.len(), pl.Int64)
+        of_gone = (gone, constant("gone", gone.len(), pl.String), absent, gone)
+        known = pl.concat([known, pl.DataFrame(dict(zip(columns, of_gone, strict=True)))]).sort("item")
     arriving = round_.arriving
-    rows_of_new = gathered(matched.new, arriving).cast(pl.Int64)
-    new = pl.DataFrame({"sheet": rows_of_new, "item": arriving.cast(pl.Int64) + height})
-    new = new.with_columns(verdict=pl.lit("new"), live=pl.lit(None, pl.Int64))
-    return pl.concat([pl.concat(parts).sort("item"), new[["item", "verdict", "sheet", "live"]]])
+    absent = constant(None, arriving.len(), pl.Int64)
+    of_new = (
+        arriving.cast(pl.Int64) + height,
+        constant("new", arriving.len(), pl.String),
+        gathered(matched.new, arriving).cast(pl.Int64),
+        absent,
+    )
+    return pl.concat([known, pl.DataFrame(dict(zip(columns, of_new, strict=True)))])
 
 
 def _damaged(round_: Round, number: pl.Series) -> pl.DataFrame:
@@ -439,15 +450,13 @@ def _findings(cells: pl.DataFrame, places: pl.DataFrame, rows: Placed) -> pl.Dat
     """What is to be said of the items whatever stands in them: new, gone, a code that cannot be, a key that nearly is
     another's.
     """
-    name = pl.col("field").cast(pl.String)
     coded = filtered(cells, not_null(cells["reason"]))
-    items = places.with_row_index("number").select(pl.col("number").cast(pl.Int64), "verdict", "sheet", "live")
-    tables = [
-        ("code", coded.select("item", name, "reason")),
-        *(
-            (verdict, filtered(items, items["verdict"] == verdict).select(item="number", reason=pl.lit(verdict)))
-            for verdict in (NEW, GONE)
-        ),
+    items = places.hstack([pl.int_range(places.height, eager=True).alias("number")])
+    tables = [("code", conform(coded, NOT_SENT))]
+    for verdict in (NEW, GONE):
+        number = items["number"].filter(items["verdict"] == verdict)
+        tables.append((verdict, pl.DataFrame({"item": number, "reason": constant(verdict, number.len(), pl.String)})))
+    tables += [
         ("code", _recoded_from_nothing(items, rows)),
         ("near", _nearly_there(items, rows)),
         ("near", _nearly_gone(items, rows)),
@@ -493,10 +502,14 @@ def with_flags(changes: ChangeSet, checked: pl.DataFrame) -> ChangeSet:
     """The change set with what the checks found, one by one (`flags`) and as a person is told of it."""
     if not checked.height:
         return changes
-    place = changes.cells.filter(pl.col("item").is_in(checked["item"].unique().implode()))
-    place = place.select("item", pl.col("field").cast(pl.String), value="after")
-    table = checked.rename({"rule": "check"}).join(place, on=["item", "field"], how="left", maintain_order="left")
-    flags = conform(table.with_columns(row=gathered(changes.items["sheet"], table["item"])), FLAGS_SCHEMA)
+    of_items = scattered(constant(False, changes.items.height), checked["item"].drop_nulls(), True)
+    place = filtered(changes.cells, gathered(of_items, changes.cells["item"]))
+    texts = {"item": place["item"], "field": place["field"].cast(pl.String), "value": place["after"]}
+    table = checked.hstack(
+        [checked["rule"].alias("check"), gathered(changes.items["sheet"], checked["item"]).alias("row")]
+    )
+    table = table.join(pl.DataFrame(texts), on=["item", "field"], how="left", maintain_order="left")
+    flags = conform(table, FLAGS_SCHEMA)
     groups = flags.group_by("check", "field", "done", maintain_order=True).len()
     said = [
         FindingSummary(name, name, [] if field is None else [field], times, CHECKS[name].does, done, CHECKS[name].do)

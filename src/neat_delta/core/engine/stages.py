@@ -199,16 +199,15 @@ def detect(round_: Round) -> Round:
     changes = ~table["same"]
     if "computed" in table.columns:  # nobody typed those
         changes &= ~table["computed"]
-    changing = table.filter(changes)[["field", "before", "after", "raw"]]
+    changing = filtered(table, changes)[["field", "before", "after", "raw"]]
     looking = submit(partial(damaged, changing, fields, shop.writing, live.cells), changing.height)
     looked = forms(changing, fields, shop.writing)
     damage = scattered(constant(None, table.height, pl.String), true_places(changes), looking())
-    table = table.with_columns(damage=damage, form=changes.cum_sum() - 1)
+    table = table.hstack([damage.alias("damage"), (changes.cum_sum() - 1).alias("form")])
     deltas = round_.texts[["pair", "new"]].hstack(round_.outcomes.distinct.expand(table))
     places = gathered(matched.pairs["live"], deltas["pair"]).cast(pl.Int64)
-    deltas = deltas.with_columns(
-        apart=pl.lit(value=False), item=places.fill_null(deltas["new"].cast(pl.Int64) + live.cells.height)
-    )
+    item = places.zip_with(not_null(places), deltas["new"].cast(pl.Int64) + live.cells.height)
+    deltas = deltas.hstack([constant(False, deltas.height).alias("apart"), item.alias("item")])
     columns = {one.field: one.column for one in aligned.columns if one.field is not None}
     detected = detect_in(deltas, looked, DetectInputs(live, sheet, matched, fields, shop.writing, columns))
     findings = [detected.findings]

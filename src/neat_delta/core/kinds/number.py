@@ -10,7 +10,7 @@ from functools import lru_cache
 
 import polars as pl
 
-from neat_delta.core.kinds.base import Kind, map_texts, only
+from neat_delta.core.kinds.base import Kind, map_texts
 from neat_delta.core.model.layout import Notation
 from neat_delta.core.model.store import Field
 from neat_delta.core.support import sizes
@@ -104,7 +104,8 @@ def _read_decimal(texts: pl.Series, field: Field, writing: Notation) -> pl.Serie
 
 def _read_integer(texts: pl.Series, field: Field, writing: Notation) -> pl.Series:
     value = _of(texts, number_of(TEXT, field, writing), field, writing)
-    return only(value, ~value.str.contains(".", literal=True).fill_null(value=True))
+    whole = pl.when(~pl.col("value").str.contains(".", literal=True)).then("value")
+    return value.to_frame("value").select(whole).to_series()
 
 
 def _read_money(texts: pl.Series, field: Field, writing: Notation) -> pl.Series:
@@ -173,8 +174,9 @@ def _exact_few(texts: tuple[str | None, ...], kind: str, own: tuple[str, str], w
 
 def _exact(texts: pl.Series, field: Field, writing: Notation) -> pl.Series:
     read = {"integer": _read_integer, "decimal": _read_decimal}.get(field.kind, _read_money)
-    values = read(texts, field, writing)
-    return values.set(values.str.len_chars() > LONGEST, None).cast(EXACT, strict=False)
+    value = pl.col("value")
+    exact = pl.when(value.str.len_chars() <= LONGEST).then(value).cast(EXACT, strict=False)
+    return read(texts, field, writing).to_frame("value").select(exact).to_series()
 
 
 def numbers(texts: pl.Series) -> pl.Series | None:

@@ -12,7 +12,7 @@ from neat_delta.core.kinds import blank
 from neat_delta.core.match.keys import stripped
 from neat_delta.core.model.header import LikelyCode
 from neat_delta.core.model.store import Field
-from neat_delta.core.support.series import constant, gathered, scattered, true_places
+from neat_delta.core.support.series import constant, gathered
 
 if TYPE_CHECKING:
     from neat_delta.core.match.rows import Matched
@@ -88,15 +88,11 @@ def _candidates(
     live: pl.DataFrame, new_rows: pl.DataFrame, gone: pl.Series, rest: list[str], name: str | None
 ) -> pl.DataFrame:
     """The pairs to look at: `old`, a place in live, and `new`, one among the new items."""
-    leaves = scattered(constant(False, live.height), gone, True)
     telling = sorted(rest, key=lambda one: -new_rows[one].n_unique())[:TELLING]
     candidates = [pl.DataFrame(schema={"old": pl.UInt32, "new": pl.UInt32})]
     for one in [*telling, *([name] if name else [])]:
         new = pl.DataFrame({"text": new_rows[one]}).with_row_index("new").filter(~blank(pl.col("text")))
-        at = true_places(live[one].is_in(new["text"].implode()) & leaves)
-        if not at.len():
-            continue
-        old = pl.DataFrame({"text": gathered(live[one], at), "old": at.cast(pl.UInt32)})
+        old = pl.DataFrame({"text": gathered(live[one], gone), "old": gone.cast(pl.UInt32)})
         old = old.filter(pl.len().over("text") <= RARE)
         candidates.append(old.join(new, on="text")[["old", "new"]])
     return pl.concat(candidates).unique().sort("new", "old")

@@ -44,15 +44,17 @@ def damaged(
     """
     names_of_damage = constant(None, cells.height, pl.String)
     texts = cells.select(before=pl.col("before").fill_null("").str.strip_chars(), after=pl.col("raw").str.strip_chars())
-    kinds_of = {name: _kinds(name, settings.get(name, Field()).kind) for name in cells["field"].unique()}
+    here = cells["field"].unique(maintain_order=True).to_list()
+    kinds_of = {name: _kinds(name, settings.get(name, Field()).kind) for name in here}
     decimal_marks = {
         name: marks(settings.get(name, Field()), writing)[0] if len(kinds) == 1 else _only_mark(live, name)
         for name, kinds in kinds_of.items()
     }
-    texts = texts.with_columns(mark=cells["field"].replace_strict(decimal_marks, return_dtype=pl.String))
+    marked = cells["field"].replace_strict(decimal_marks, return_dtype=pl.String)
+    texts = texts.hstack([marked.alias("mark")])
     # Fields that can be damaged in the same ways go together.
     groups: dict[tuple[str, ...], list[str]] = {}
-    for field in cells["field"].unique(maintain_order=True):
+    for field in here:
         kinds = kinds_of[field]
         names = tuple(name for name, one in DAMAGES.items() if not kinds.isdisjoint(one.kinds))
         groups.setdefault(names, []).append(field)

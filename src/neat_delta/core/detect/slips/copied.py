@@ -10,7 +10,7 @@ import polars as pl
 
 from neat_delta.core.detect.slips.base import Slip, SlipContext, keys
 from neat_delta.core.model.catalogue import MARK
-from neat_delta.core.support.series import gathered
+from neat_delta.core.support.series import constant, gathered
 
 __all__ = ["column_over_another", "keys_sorted_alone", "row_over_others"]
 
@@ -54,12 +54,11 @@ def _likely_sources(context: SlipContext, fields: Mapping[str, pl.DataFrame]) ->
     """Of each field the others that hold what half of its first few cells hold, in their order. All fields are asked
     about together, as one question of the engine costs as much as hundreds of cells.
     """
-    asked = [
-        cells.gather_every(max(1, cells.height // LOOKED_AT)).head(LOOKED_AT).select("place", "typed", of=pl.lit(name))
-        for name, cells in fields.items()
-    ]
-    sizes = dict(zip(fields, (table.height for table in asked), strict=True))
-    wanted = pl.concat(asked).filter(pl.col("typed") != "").select("of", "place", value=pl.col("typed").hash())
+    spread = {name: range(0, cells.height, max(1, cells.height // LOOKED_AT)) for name, cells in fields.items()}
+    sizes = {name: min(len(places), LOOKED_AT) for name, places in spread.items()}
+    asked = pl.concat([gathered(cells[["place", "typed"]], spread[name][:LOOKED_AT]) for name, cells in fields.items()])
+    asked = asked.hstack([pl.concat([constant(name, size) for name, size in sizes.items()]).alias("of")])
+    wanted = asked.filter(pl.col("typed") != "").select("of", "place", value=pl.col("typed").hash())
     there, places = set(context.sheet.columns), wanted["place"].unique()
     names = [name for name in context.columns if name in there]
     if not names:

@@ -84,8 +84,9 @@ def _likely(sheet_hashes: pl.Series, here: pl.Series, had: pl.Series) -> list[in
 
 def _dense(cells: pl.DataFrame, order: str) -> pl.DataFrame:
     """The cells that change close to each other, enough of them for a shift; now and then two neighbours are equal."""
-    near = cells[order].cast(pl.Int64).diff() <= GAP
-    kept = [cells.slice(start - 1, length + 1) for start, length in runs(near, LEAST - 1)]
+    places = cells[order].cast(pl.Int64)
+    near = places.slice(1) - places.head(max(places.len() - 1, 0)) <= GAP
+    kept = [cells.slice(start, length + 1) for start, length in runs(near, LEAST - 1)]
     return pl.concat(kept) if kept else cells.clear()
 
 
