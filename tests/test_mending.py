@@ -98,6 +98,28 @@ def test_codes_and_removals_are_mended_as_far_as_they_can(run, put, tmp_path):
     assert actions == ["change", "recode", "remove"]
 
 
+def test_where_only_removals_are_left_there_is_no_sheet_to_mend(run, put, tmp_path):
+    put("neat-delta.toml", 'version = 1\n[key]\nfields = ["sku"]\n[importer.removal]\nhow = "row"\n')
+    put("live.csv", "sku,price\nA,1.00\nB,2.00\nC,3.00\n")
+    put("sheet.csv", "sku,price\nA,1.50\n")
+    run("compare", "live.csv", "sheet.csv", "--whole", "--with-gone", "--accept", "large-round", "-o", "c.jsonl")
+    assert run("write", "c.jsonl", "--to", "out").returncode == 0
+    put("after.csv", "sku,price\nA,1.50\nB,2.00\nC,3.00\n")  # nothing was removed
+    mended = run("confirm", "c.jsonl", "after.csv", "--files", "out", "--mend", "m.csv")
+    assert (mended.returncode, mended.stderr) == (1, "")
+    assert "2 removals left, which no sheet can say: --retry FOLDER sends them again." in mended.stdout
+    assert not (tmp_path / "m.csv").exists()
+    again = run("confirm", "c.jsonl", "after.csv", "--files", "out", "--mend", "m.csv", "--retry", "again", "--json")
+    facts = json.loads(again.stdout)
+    assert "mend" not in facts and [one["action"] for one in facts["retry"]["update"]] == ["remove"]
+    live = neat_delta.read(str(tmp_path / "live.csv"))
+    changes = neat_delta.read_changes(str(tmp_path / "c.jsonl"))
+    missing, export = neat_delta.retry(changes, live, neat_delta.confirm_changes(changes, live, live))
+    gone = missing.choose(missing.items.with_row_index("at").filter(verdict="gone")["at"])
+    with pytest.raises(neat_delta.CatalogueError, match="only removals are left, which no sheet can say"):
+        neat_delta.mend(gone, export, {}, "delimited")
+
+
 def test_the_message_stands_beside_an_item_whose_code_landed(run, put, tmp_path):
     put("live.csv", "sku,name\nA,Veil\nC,Jar\n")
     put("sheet.csv", "sku,new code,name\nA,A2,Veil long\nC,,Jar\n")

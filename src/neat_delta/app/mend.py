@@ -14,6 +14,7 @@ from neat_delta.core.model.changeset import ChangeSet
 from neat_delta.core.model.importer import NEW_CODE
 from neat_delta.core.model.layout import Layout
 from neat_delta.core.model.store import Field, Relations, Store
+from neat_delta.core.support.errors import CatalogueError
 from neat_delta.core.support.series import true_places
 from neat_delta.core.worksheet.cut import Column, cut_worksheet
 
@@ -62,6 +63,8 @@ def mend(
     header, verdicts = again.header, again.items["verdict"]
     key = list(header.key)
     kept = true_places(verdicts != "gone")
+    if not kept.len():
+        raise CatalogueError(f"{now.path}: only removals are left, which no sheet can say. Send them again (`retry`).")
     meant: dict[int, dict[str, str]] = {}
     for item, name, text in again.cells.select("item", pl.col("field").cast(pl.String), "after").iter_rows():
         meant.setdefault(item, {})[name] = text

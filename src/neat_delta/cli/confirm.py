@@ -235,7 +235,12 @@ class _Again:
             again, export = neat_delta.retry(sent, now, lacking, store, altered=self.altered, clashes=True)
             if self.retry is None and not again.items.height:
                 lines.append("Nothing is to be sent again.")
-        if self.mend is not None and again.items.height:
+            removals = int((again.items["verdict"] == "gone").sum())
+            if removals == again.items.height and removals:
+                lines.append(
+                    f"{count(removals, 'removal')} left, which no sheet can say: --retry FOLDER sends them again."
+                )
+        if self.mend is not None and again.items.height > removals:
             form, layout = worksheet_form(self.mend)
             keys = lacking.located.keys  # under the code that an item has by now
             messages = {keys.row(one.item): one.message for one in looked.both.testimonies} if looked.both else {}
