@@ -78,7 +78,11 @@ def test_each_importer_gets_its_files(run, tmp_path, name):
     cells = found["cells"]
     plan = (len(found["update"]), *cells.values(), len(found["held"]), len(found["one_way"]))
     assert plan == PLANNED[name]
-    assert (tmp_path / "out" / "READ-ME-FIRST.txt").read_text().startswith("READ ME FIRST\n\nImport these files")
+    assert (
+        (tmp_path / "out" / "READ-ME-FIRST.txt")
+        .read_text()
+        .startswith("READ ME FIRST: for Quillfern Apiary Supply\n\nImport these files")
+    )
 
 
 def shop(put, importer: str, settings: str = "", live: str = "", sheet: str = "") -> None:
