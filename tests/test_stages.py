@@ -9,7 +9,9 @@ import inspect
 import re
 import sys
 import tomllib
+from collections.abc import Callable
 from dataclasses import replace
+from functools import partial
 from importlib.resources import files
 from pathlib import Path
 from types import FrameType
@@ -69,17 +71,37 @@ def test_a_small_compare_asks_the_engine_only_so_often(inputs, most, monkeypatch
     """Each question costs as much as hundreds of cells, whatever it is asked of."""
     live, sheet = (neat_delta.as_catalogue(rows, name) for rows, name in zip(TWO_ROWS, ("live", "sheet"), strict=True))
     round_ = demo_round() if inputs == "the demo" else Round(live, sheet, None, CompareRequest().options())
+    assert questions(lambda: run(round_), monkeypatch) <= most
+
+
+def questions(work: Callable[[], object], monkeypatch: pytest.MonkeyPatch) -> int:
+    """How often some work asks the engine."""
     asked: list[str] = []
-    for name in ("collect", "_collect_eager"):
-        was = getattr(pl.LazyFrame, name)
+    with monkeypatch.context() as patched:
+        for name in ("collect", "_collect_eager"):
+            was = getattr(pl.LazyFrame, name)
 
-        def counted(self: pl.LazyFrame, *said: Any, was: Any = was, **more: Any) -> Any:
-            asked.append(sys._getframe(1).f_code.co_name)
-            return was(self, *said, **more)
+            def counted(self: pl.LazyFrame, *said: Any, was: Any = was, **more: Any) -> Any:
+                asked.append(sys._getframe(1).f_code.co_name)
+                return was(self, *said, **more)
 
-        monkeypatch.setattr(pl.LazyFrame, name, counted)
-    run(round_)
-    assert len(asked) <= most
+            patched.setattr(pl.LazyFrame, name, counted)
+        work()
+    return len(asked)
+
+
+def test_however_many_runs_there_are_the_engine_is_asked_as_often(monkeypatch):
+    """Prices of which ten go up by one step, again and again: as many questions for 30 such runs as for 10."""
+    asked = []
+    for many in (200, 600):
+        skus = [f"QA-{n}" for n in range(many)]
+        live = {"sku": skus, "price": [f"{n * n * 31 % 97 + 10}.00" for n in range(many)]}
+        sheet = live | {"price": [f"{n // 10 % 60 + 200 + (n // 10 % 2) * (n % 10)}.50" for n in range(many)]}
+        one, other = (neat_delta.as_catalogue(rows, name) for rows, name in ((live, "live"), (sheet, "sheet")))
+        round_ = Round(one, other, None, CompareRequest().options())
+        assert "a series filled down" in {finding.name for finding in run(round_).changes.header.findings}
+        asked.append(questions(partial(run, round_), monkeypatch))
+    assert asked[0] == asked[1]
 
 
 IN_PLACE = re.compile(r"\.scatter\(")

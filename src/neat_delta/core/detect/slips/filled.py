@@ -34,15 +34,14 @@ def series(context: SlipContext) -> list[Slip]:
         gap = cells["place"].cast(pl.Int64).diff()
         if not runs(gap <= GAP, LEAST_SERIES - 2):
             continue
-        after = _steps(cells, "after", gap, settings, context.writing)
-        same = (after["step"] == after["step"].shift(1)) & (after["step"] != 0) & (gap <= GAP) & after["alike"]
+        long_enough = runs(_goes_on(cells, "after", gap, settings, context.writing) & (gap <= GAP), LEAST_SERIES - 2)
+        if not long_enough:
+            continue
+        went_on = _goes_on(cells, "before", gap, settings, context.writing).fill_null(value=False).cum_sum().to_list()
         spans = []
-        for start, length in runs(same, LEAST_SERIES - 2):
-            run = cells.slice(start - 2, length + 2)
-            before = _steps(run, "before", run["place"].cast(pl.Int64).diff(), settings, context.writing)
-            was = ((before["step"] == before["step"].shift(1)) & (before["step"] != 0) & before["alike"]).sum()
-            if was * 2 < length:
-                spans.append(run["number"])
+        for start, length in long_enough:  # the first two cells of a series have none before them to go on from
+            if (went_on[start + length - 1] - went_on[start - 1]) * 2 < length:
+                spans.append(cells["number"].slice(start - 2, length + 2))
         if spans:
             numbers = pl.concat(spans).unique().sort()
             example = ", ".join(cells.filter(pl.col("number").is_in(numbers.implode()))["after"].head(3))
@@ -51,8 +50,10 @@ def series(context: SlipContext) -> list[Slip]:
     return slips
 
 
-def _steps(cells: pl.DataFrame, side: str, gap: pl.Series, settings: Field, writing: Notation) -> pl.DataFrame:
-    """Per cell the step from the one before it, by row, and whether the two are alike but for their number."""
+def _goes_on(cells: pl.DataFrame, side: str, gap: pl.Series, settings: Field, writing: Notation) -> pl.Series:
+    """Per cell whether the step to it from the one before, by row, is the step to that one, and no standing still; and
+    whether the two are alike but for their number.
+    """
     texts = cells[side]
     if settings.kind in NUMBER_KINDS:
         values = cells["new" if side == "after" else "old"]
@@ -69,9 +70,9 @@ def _steps(cells: pl.DataFrame, side: str, gap: pl.Series, settings: Field, writ
     step, far = values.diff(), true_places(gap != 1)
     # A step over a gap counts by row; it must come out even.
     step = scattered(step, far, (gathered(step, far) / gathered(gap, far)).round(6)) if far.len() else step
-    return pl.DataFrame({"step": step, "rest": rest}).select(
-        "step", alike=(pl.col("rest") == pl.col("rest").shift(1)).fill_null(value=False)
-    )
+    step_, rest_ = pl.col("step"), pl.col("rest")
+    goes_on = (step_ == step_.shift(1)) & (step_ != 0) & (rest_ == rest_.shift(1)).fill_null(value=False)
+    return pl.DataFrame({"step": step, "rest": rest}).select(goes_on).to_series()
 
 
 def dragged(context: SlipContext) -> list[Slip]:
