@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Iterator, Mapping
 from dataclasses import replace
 from itertools import groupby
 from operator import itemgetter
@@ -57,8 +57,9 @@ def revert(
     for item, one in troubles:
         troubled.setdefault(item, []).append(one)
     wanted: dict[int, Wanted] = {}
+    lists = {name: field for name, field in changes.header.settings.items() if field.kind == "list"}
     for number, cells in _as_they_stand(changes, located, after):
-        stands, unclear = _standing(changes, number, cells, there[number], other)
+        stands, unclear = _standing(changes, number, cells, there[number], other, lists)
         left += unclear
         if verdicts[number] in {"changed", "recoded"}:
             if stands:
@@ -100,7 +101,12 @@ def _as_they_stand(changes: ChangeSet, located: Located, after: Catalogue) -> It
 
 
 def _standing(
-    changes: ChangeSet, item: int, cells: list[_Sent], place: int | None, other: set[tuple[int, str | None]]
+    changes: ChangeSet,
+    item: int,
+    cells: list[_Sent],
+    place: int | None,
+    other: set[tuple[int, str | None]],
+    lists: Mapping[str, Field],
 ) -> tuple[dict[str, str], list[Landing]]:
     """What takes back the cells of an item that stand as they were sent, by field; and those that do, and of which
     nobody can tell what takes them back.
@@ -109,7 +115,7 @@ def _standing(
     for field, before, meant, now in cells:
         if place is None or (item, field) in other:
             continue
-        back = _back(changes, field, before, meant, now)
+        back = _back(lists.get(field), before, meant, now)
         if back is None:
             unclear.append(Landing(changes.keys.row(item, named=True), field, before, meant, now, "differently"))
         else:
@@ -117,12 +123,11 @@ def _standing(
     return stands, unclear
 
 
-def _back(changes: ChangeSet, name: str, before: str | None, meant: str, now: str | None) -> str | None:
-    """What takes a cell back that landed: the text before, or a list without what was added to it and with what was
-    taken from it, whatever else is in it by now; None where that is not to be told.
+def _back(field: Field | None, before: str | None, meant: str, now: str | None) -> str | None:
+    """What takes a cell back that landed: the text before; or, where its `field` is one of lists, the list without what
+    was added to it and with what was taken from it, whatever else is in it by now; None where that is not to be told.
     """
-    field = changes.header.settings.get(name, Field())
-    if field.kind != "list" or before is None or now is None or list_values(now, field) == list_values(meant, field):
+    if field is None or before is None or now is None or list_values(now, field) == list_values(meant, field):
         return before or ""
     return merged_list(meant, now, before, field)
 
