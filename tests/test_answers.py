@@ -16,7 +16,7 @@ from selenium.webdriver.support.ui import Select
 
 import neat_delta
 from tests.browser import browser, scheme, show
-from tests.conftest import in_this_process
+from tests.conftest import campaign, first_of, in_this_process
 from tests.made import delimited
 from tests.test_moving import MONDAY, SHEET, TUESDAY
 from tests.test_page import AXE, needs_axe, needs_browser
@@ -269,7 +269,7 @@ def goes_on(driver: WebDriver, page: Path, saved: Path, digest: str, tmp_path: P
 
 @needs_browser
 @needs_axe
-@pytest.mark.parametrize("which", ["light", "dark"])
+@pytest.mark.parametrize("which", first_of(["light", "dark"], 1))
 def test_an_accessibility_engine_finds_nothing_serious_in_answers(driver, page, which):
     scheme(driver, which)
     show(driver, page)
@@ -285,6 +285,7 @@ def test_an_accessibility_engine_finds_nothing_serious_in_answers(driver, page, 
     assert [(one["id"], one["nodes"][0]["html"]) for one in found["violations"]] == []
 
 
+@campaign
 @needs_browser
 def test_fifty_thousand_items_are_answered_at_once(driver, tmp_path):
     live = "".join(f"QA-{n:05},{200 + n % 700}.00,{n % 50}\n" for n in range(50_000))

@@ -26,7 +26,7 @@ from selenium.webdriver.common.keys import Keys
 from selenium.webdriver.support.ui import Select
 
 from tests.browser import CHROMIUM, DRIVER, browser, scheme, show
-from tests.conftest import PROGRAM, in_this_process
+from tests.conftest import PROGRAM, campaign, first_of, in_this_process
 
 NEEDED = bool(os.environ.get("NEAT_DELTA_NEEDS_BROWSER"))
 AXE = os.environ.get("NEAT_DELTA_AXE")
@@ -165,6 +165,7 @@ def test_the_items_are_searched_narrowed_sorted_and_opened(driver, demo):
     assert not driver.get_log("browser")
 
 
+@campaign
 @needs_browser
 def test_fifty_thousand_items_are_drawn_as_they_are_seen(driver, large):
     show(driver, large)
@@ -225,7 +226,7 @@ def test_whatever_the_files_hold_is_text(driver, tmp_path):
 
 @needs_browser
 @needs_axe
-@pytest.mark.parametrize("which", ["light", "dark"])
+@pytest.mark.parametrize("which", first_of(["light", "dark"], 1))
 def test_an_accessibility_engine_finds_nothing_serious(driver, demo, which):
     scheme(driver, which)
     show(driver, demo)
