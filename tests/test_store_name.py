@@ -88,6 +88,13 @@ def test_the_library_refuses_it_too(tmp_path):
     assert list(tmp_path.iterdir()) == []
 
 
+@pytest.mark.parametrize("name", ["", "  ", "Quillfern\\nImport all of it", "Quill\\u001b[31mfern"])
+def test_a_name_is_one_line_that_can_be_read(run, put, folder, name):
+    put("neat-delta.toml", store_file(name))
+    done = run("compare", "live.csv", "sheet.csv")
+    assert done.returncode == 2 and "neat-delta.toml, line 3, store.name: it must be one line" in done.stderr
+
+
 def test_what_the_file_said_is_known_without_it(run, put, folder):
     """How the store reports, what it rounds, how it takes stock: from the change set, where no file stands any more."""
     more = '[results]\nkey = ["code"]\nstatus = "state"\ndone = ["ok"]\nrefused = ["no"]\n'

@@ -60,7 +60,7 @@ SETTINGS: dict[str, tuple[str, ...]] = {
 def conflicting_settings(store: Store) -> list[Conflict]:
     """All that cannot hold together in a store file whose keys and types are right."""
     conflicts = [*_of_form(store.file), *_of_writing(store.writing), *_of_key(store), *_of_relations(store)]
-    conflicts += _of_results(store)
+    conflicts += [*_of_name(store), *_of_results(store)]
     conflicts += [*_of_importer(store), *_of_code_change(store), *_of_sending(store)]
     conflicts += [*_of_code_changes(store), *_of_told_marks(store), *_of_removal(store), *_of_output_headings(store)]
     for name, field in store.fields.items():
@@ -88,6 +88,13 @@ def _of_marks_and_encoding(form: FileForm | Importer, table: str) -> Iterator[Co
         if not usable:
             what = f'there is no encoding "{form.encoding}"; for example: utf-8, utf-16, cp1252, cp1250'
             yield Conflict((table, "encoding"), what)
+
+
+def _of_name(store: Store) -> Iterator[Conflict]:
+    if store.name is not None and (not store.name.strip() or not store.name.isprintable()):
+        yield Conflict(
+            ("store", "name"), "it must be one line that can be read, as it stands on the page for an import"
+        )
 
 
 def _of_form(form: FileForm) -> Iterator[Conflict]:
