@@ -66,16 +66,8 @@ def outcomes(
     seems = submit(partial(sheet_writing, texts, fields, shop.writing, writing), texts.height)
     # Most texts that differ do so as others do: a price is raised on many items.
     distinct = deduplicate(texts.select("field", "before", "after", *({"computed"} & {*texts.columns})))
-    table, written = _by_value(
-        distinct.rows.hstack([distinct.rows["after"].alias("raw")]),
-        live,
-        sheet_cells,
-        shop,
-        fields,
-        writing,
-        learned,
-        of_a_list,
-    )
+    rows = distinct.rows.hstack([distinct.rows["after"].alias("raw")])
+    table, written = _by_value(rows, live, sheet_cells, shop, fields, writing, learned, of_a_list)
     spelt = {"after": _spelt_like_live(table, fields, live.cells, learned=learned)}
     table = pl.DataFrame({"unread" if name == "held" else name: one for name, one in (table.to_dict() | spelt).items()})
     no_text = blank(pl.col("after"))

@@ -151,7 +151,7 @@ def _header(round_: Round, fields: list[str], changed: _Changed, rules: list[Rul
     return Header(
         format=FORMAT,
         version=VERSION,
-        store=_known_store(round_),
+        store=_store_as_compared(round_),
         fields=fields,
         live=live.source,
         sheet=aligned.sheet.source,
@@ -178,7 +178,7 @@ def _header(round_: Round, fields: list[str], changed: _Changed, rules: list[Rul
     )
 
 
-def _known_store(round_: Round) -> Store:
+def _store_as_compared(round_: Round) -> Store:
     """What is known of the store, under the names of live's fields, of which those are left out that are plain text."""
     shop, aligned = round_.known, round_.aligned
     fields = {name: shop.fields[name] for name in aligned.live.fields if shop.fields.get(name, Field()) != Field()}

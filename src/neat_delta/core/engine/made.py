@@ -49,9 +49,7 @@ def problem_findings(made: Provenance, matched: Matched, live: int) -> pl.DataFr
     if not made.problems.height:
         return empty(CELL_FINDINGS)
     items = _items(matched, _height(matched), live)
-    table = made.problems.with_columns(item=gathered(items, made.problems["place"])).filter(
-        pl.col("item").is_not_null()
-    )
+    table = made.problems.with_columns(item=gathered(items, made.problems["place"])).drop_nulls("item")
     # What is wrong with the key is wrong with the item.
     table = table.with_columns(field=pl.when(~pl.col("field").is_in(matched.key)).then("field"))
     start = pl.col("source").replace_strict(STARTS, return_dtype=pl.String)
