@@ -80,8 +80,8 @@ def check_changes(
     `images` are the names of the image files there are (None: nobody said), `new_values` the fields that may take
     values that live does not have; `guessed` says that nothing told the sheet's encoding.
     """
-    sent = filtered(changes.cells, ~not_null(changes.cells["held"]))
-    held = filtered(changes.cells, not_null(changes.cells["held"]))
+    is_held = not_null(changes.cells["held"])
+    sent, held = filtered(changes.cells, ~is_held), filtered(changes.cells, is_held)
     parts = sent[["item", "field", "before", "after"]].partition_by("field", as_dict=True, include_key=False)
     context = CheckContext(
         live.cells,

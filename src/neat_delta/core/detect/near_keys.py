@@ -113,7 +113,7 @@ def _without_check_digit(live: pl.DataFrame, sheet: pl.DataFrame, key: list[str]
     form = f"^[0-9]{{{'}$|^[0-9]{'.join(str(length - 1) for length in GTIN)}}}$"
     ours = sheet.filter(pl.col(key[0]).str.contains(form)) if len(key) == 1 else sheet.clear()
     if not ours.height:
-        return pl.DataFrame(schema=NEAR_KEYS)
+        return empty(NEAR_KEYS)
     from stdnum.ean import calc_check_digit
 
     whole = [bare + calc_check_digit(bare) for bare in ours[key[0]]]

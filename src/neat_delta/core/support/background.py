@@ -4,7 +4,6 @@ from __future__ import annotations
 
 from collections.abc import Callable
 from concurrent.futures import ThreadPoolExecutor
-from functools import partial
 from typing import TypeVar
 
 from neat_delta.core.support import sizes
@@ -22,12 +21,9 @@ def submit(work: Callable[[], Result], rows: int | None = None) -> Callable[[], 
     10
     """
     if rows is not None and rows < sizes.ROWS_WORTH_A_THREAD:
-        return partial(_given, work())
+        result = work()
+        return lambda: result
     pool = ThreadPoolExecutor(1)
     running = pool.submit(work)
     pool.shutdown(wait=False)
     return running.result
-
-
-def _given(result: Result) -> Result:
-    return result
