@@ -157,6 +157,22 @@ def test_a_new_item_is_taken_back_only_as_it_was_sent(begin, run, put, tmp_path)
     assert "  N  tags: (blank) was meant, and it is their tag" in done.stdout.splitlines()
 
 
+def test_a_new_item_with_nothing_but_its_key_is_confirmed_sent_again_and_taken_back(begin, run, put, tmp_path):
+    begin("sku,name,price\nN,,\n", SKIPS, "--with-new")
+    put("after.csv", after())
+    done = run("confirm", "c.jsonl", "after.csv", "--retry", "again")
+    assert done.returncode == 1 and "  N: there is no such item" in done.stdout.splitlines()
+    assert sent(tmp_path / "again") == {"N": {}}
+    put("later.csv", after(more="N,,,,,"))
+    done = run("confirm", "c.jsonl", "later.csv")
+    assert done.returncode == 0 and "All 1 change landed." in done.stdout
+    assert run("undo", "c.jsonl", "--now", "later.csv", "--to", "back").returncode == 0
+    assert sent(tmp_path / "back") == {"N": {}}
+    put("theirs.csv", after(more="N,Comb,,,,"))
+    done = run("undo", "c.jsonl", "--now", "theirs.csv", "--to", "left")
+    assert done.returncode == 1 and sent(tmp_path / "left") == {}
+
+
 def test_what_the_store_rounded_is_taken_back_when_asked_for(begin, run, put, tmp_path):
     begin("sku,price\nA,10.90\n")
     put("after.csv", after(A="A,Veil,11.00,10,wax,"))

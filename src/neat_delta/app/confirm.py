@@ -21,7 +21,6 @@ from neat_delta.core.model.schemas import conform
 from neat_delta.core.model.store import Store
 from neat_delta.core.outcome.unsent import as_sent
 from neat_delta.core.support.errors import SettingError, StoreError
-from neat_delta.core.support.series import true_places
 from neat_delta.files.changeset import as_live, read_changes, read_with_live
 from neat_delta.files.reports import draft_report, read_report
 from neat_delta.files.rounds import changes_of, handed_over, round_of, with_importer
@@ -62,14 +61,14 @@ class Outcome:
         return landed and (self.both is None or self.both.all_done)
 
     def to_frame(self) -> pl.DataFrame:
-        """One row a cell that was sent, and one for an item that goes away: the key, `field` (null: the item),
-        `before`, `meant`, what stands `now`, the `outcome` (`landed`, `not landed`, `rounded`, …; null: nobody
-        looked), and what the store has `said` of the item, with its `message`.
+        """One row a cell that was sent, and one for an item that goes away or has nothing but its key: the key,
+        `field` (null: the item), `before`, `meant`, what stands `now`, the `outcome` (`landed`, `not landed`,
+        `rounded`, …; null: nobody looked), and what the store has `said` of the item, with its `message`.
         """
-        items = self.sent.items
-        gone = true_places((items["verdict"] == "gone") & items["held"].is_null()).cast(pl.Int64)
         cells = self.sent.sent().select("item", pl.col("field").cast(pl.String), "before", meant="after")
-        table = pl.concat([cells, conform(gone.to_frame("item"), cells.schema)]).sort("item", maintain_order=True)
+        table = pl.concat([cells, conform(self.sent.sent_items().to_frame("item"), cells.schema)]).sort(
+            "item", maintain_order=True
+        )
         table = table.with_columns(now=pl.lit(None, pl.String), outcome=pl.lit(None, pl.String))
         if self.seen is not None:
             table = _with_seen(table, self.seen)

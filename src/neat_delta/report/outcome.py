@@ -223,11 +223,18 @@ def left_lines(confirmed: Confirmed) -> list[str]:
     ]
 
 
+ITEM_OUTCOMES = {
+    ("not landed", False): "it is still there",
+    ("differently", False): "it is there, and otherwise",
+    ("not landed", True): "there is no such item",
+}
+
+
 def landing(one: Landing) -> Text:
     """A change that did not land as it was meant, on a line."""
     line = Text(f"  {key_text(one.key)}")
     if one.field is None:
-        return line.append(": it is still there" if one.outcome == "not landed" else ": it is there, and otherwise")
+        return line.append(f": {ITEM_OUTCOMES[one.outcome, one.new]}")
     line.append(f"  {shown(one.field)}{', ' + one.how if one.how else ''}: ")
     line.append(shown(one.meant or ""), "green").append(" was meant, ")
     if one.now is None:

@@ -185,6 +185,16 @@ class ChangeSet:
         named = [one.alias(one.name + "_" if one.name in self.keys.columns else one.name) for one in columns]
         return pl.DataFrame([*keys, *named])
 
+    def sent_items(self) -> pl.Series:
+        """The numbers of the items that are sent as a whole and not by their cells: that go away, and new ones that
+        have nothing but their key.
+        """
+        verdict, free = self.items["verdict"], ~not_null(self.items["held"])
+        bare = (verdict == "new") & free
+        if bare.any():
+            bare = bare & scattered(bare, self.sent()["item"], False)
+        return true_places(((verdict == "gone") & free) | bare).cast(pl.Int64)
+
     def sent(self) -> pl.DataFrame:
         """The cells that are to be written: neither they nor their items are held."""
         return self.cells.filter(~held(self.items, self.cells))

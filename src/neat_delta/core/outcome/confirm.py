@@ -25,14 +25,14 @@ from neat_delta.core.kinds.stored import Habit, habits_of, has_habits, stored_al
 from neat_delta.core.match.keys import KeyIndex, key_text, stripped
 from neat_delta.core.model.catalogue import MARK, Catalogue
 from neat_delta.core.model.changeset import ChangeSet
-from neat_delta.core.model.importer import Importer
+from neat_delta.core.model.importer import Importer, Removal
 from neat_delta.core.model.layout import Notation
 from neat_delta.core.model.results import Said
 from neat_delta.core.model.store import Field, Key
 from neat_delta.core.outcome.located import Located, locate
 from neat_delta.core.rules.resting import resting_on
 from neat_delta.core.support.errors import CatalogueError
-from neat_delta.core.support.series import constant, gathered, not_null, scattered, true_places
+from neat_delta.core.support.series import constant, filtered, gathered, not_null, scattered, true_places
 
 __all__ = ["ALTERED", "Again", "Confirmed", "Landing", "Resting", "confirm", "list_values"]
 
@@ -42,7 +42,8 @@ Outcome = Literal["landed", "not landed", "differently"]
 
 class Landing(msgspec.Struct, frozen=True, omit_defaults=True):
     """One change that did not land as it was meant: its item, its field (null for the whole item), what stood before,
-    what was meant, what stands now (null where there is none), the outcome, and how it differs, where that is plain.
+    what was meant, what stands now (null where there is none), the outcome, how it differs, where that is plain; and
+    whether it is an item that is `new`, with nothing but its key.
     """
 
     key: dict[str, str]
@@ -52,6 +53,7 @@ class Landing(msgspec.Struct, frozen=True, omit_defaults=True):
     now: str | None
     outcome: Outcome
     how: str | None = None
+    new: bool = False
 
 
 @dataclass(frozen=True, slots=True)
@@ -151,14 +153,14 @@ def confirm(
     """
     header, removal = changes.header, importer.removal
     lacking = [name for name in header.unseen if name not in after.fields]
-    of_those = pl.col("field").cast(pl.String).is_in(lacking)
-    unseen = changes.sent().filter(of_those)["field"].cast(pl.String)
-    known = changes.items.with_row_index("item").filter(pl.col("verdict") != "new")["item"]
-    hidden = {*changes.sent().filter(of_those)["item"]} - {*changes.sent().filter(~of_those)["item"]}
-    hidden &= {*known}
+    unseen, hidden = Counter[str](), set[int]()
     if lacking:  # nobody can see what became of those
-        changes = replace(changes, cells=changes.cells.filter(~pl.col("field").cast(pl.String).is_in(lacking)))
-    for name in (*header.key, *sorted({str(one) for one in changes.sent()["field"]})):
+        of_those = pl.col("field").cast(pl.String).is_in(lacking)
+        unseen.update(changes.sent().filter(of_those)["field"].cast(pl.String))
+        hidden = {*changes.sent().filter(of_those)["item"]} - {*changes.sent().filter(~of_those)["item"]}
+        hidden -= {*true_places(changes.items["verdict"] == "new")}
+        changes = replace(changes, cells=changes.cells.filter(~of_those))
+    for name in (*header.key, *sorted(changes.sent()["field"].unique().cast(pl.String))):
         if name not in after.fields:
             raise CatalogueError(
                 f'{after.path}: it has no field "{name}", so nobody can see what became of it.{after.elsewhere}'
@@ -181,23 +183,17 @@ def confirm(
                 key = changes.keys.row(one.item, named=True)
                 landing = Landing(key, str(name), one.before, one.meant, one.now, one.outcome, one.how)
                 trouble.append((one.item, landing, one.again))
-    gone = changes.items.with_row_index("item").filter((pl.col("verdict") == "gone") & pl.col("held").is_null())
-    altered = _altered_since(gone["item"], live, after, located, changes, str(removal.heading))
-    for item in gone["item"]:
-        place = located.places[item]
-        retired = removal.how == "value" and place is not None and after.cells[str(removal.heading)][place]
-        outcome: Outcome = "landed" if place is None or retired == removal.value else "not landed"
-        if outcome == "not landed" and item in altered:
-            outcome = "differently"
-        counts[outcome] += 1
-        if outcome != "landed":
-            landing = Landing(changes.keys.row(item, named=True), None, None, None, None, outcome)
-            trouble.append((item, landing, Again(left=MADE_ANEW if item in altered else None)))
+    whole = changes.sent_items()
+    of_items = _of_items(whole, changes, live, after, located, removal)
+    counts["landed"] += whole.len() - len(of_items)
+    for _, landing, _ in of_items:
+        counts[landing.outcome] += 1
+    trouble += of_items
     trouble.sort(key=lambda one: one[0])
     trouble = _not_into_others(changes, trouble)
     touched = cells[["item", "field"]]
     if removal.how == "value":
-        touched = pl.concat([touched, gone.select(pl.col("item").cast(pl.Int64), field=pl.lit(removal.heading))])
+        touched = pl.concat([touched, pl.DataFrame({"item": whole}).with_columns(field=pl.lit(removal.heading))])
     return Confirmed(
         counts,
         [one for _, one, _ in trouble],
@@ -206,11 +202,33 @@ def confirm(
         *_moved(changes, located, live, after, touched),
         _twice(live, after, header.compared_by),
         located,
-        dict(Counter(unseen)),
+        dict(unseen),
         frozenset(hidden),
         habits,
         _resting(changes, cells, trouble),
     )
+
+
+def _of_items(
+    items: pl.Series, changes: ChangeSet, live: Catalogue, after: Catalogue, located: Located, removal: Removal
+) -> list[tuple[int, Landing, Again]]:
+    """Of these items, which were sent as a whole, those of which that did not land: one that was to go away and is
+    there, not retired either; a new one with nothing but its key that is not.
+    """
+    new = gathered(changes.items["verdict"], items) == "new"
+    there = not_null(gathered(located.places, items))
+    wrong = there != new
+    if removal.how == "value":
+        retired = gathered(after.cells[str(removal.heading)], gathered(located.places, items)) == removal.value
+        wrong &= ~(retired.fill_null(value=False) & ~new)
+    altered = _altered_since(items.filter(wrong & ~new), live, after, located, changes, str(removal.heading))
+    out: list[tuple[int, Landing, Again]] = []
+    for item in items.filter(wrong):
+        key, otherwise = changes.keys.row(item, named=True), item in altered
+        outcome: Outcome = "differently" if otherwise else "not landed"
+        landing = Landing(key, None, None, None, None, outcome, new=located.places[item] is None)
+        out.append((item, landing, Again(left=MADE_ANEW if otherwise else None)))
+    return out
 
 
 def _resting(changes: ChangeSet, sent: pl.DataFrame, trouble: Sequence[tuple[int, Landing, Again]]) -> list[Resting]:
@@ -263,6 +281,8 @@ def _twice(live: Catalogue, after: Catalogue, key: Key) -> list[dict[str, str]]:
         keys = index.keys.with_row_index(MARK).filter(pl.any_horizontal(pl.col(key.fields) != ""))
         return keys.group_by(key.fields, maintain_order=True).agg(pl.len().alias(MARK + "rows"), pl.col(MARK).first())
 
+    if not KeyIndex.of(after.cells, key).repeated.any():
+        return []
     now = rows(after).filter(pl.col(MARK + "rows") > 1)
     both = now.join(rows(live), on=key.fields, how="left", suffix=MARK, maintain_order="left")
     more = both.filter(pl.col(MARK + "rows") > pl.col(MARK + "rows" + MARK).fill_null(1))
@@ -288,15 +308,16 @@ def _of_field(
     same = equal(cells["after"], now, field, writing) & there
     if has_habits(field):
         same |= stored_alike(cells["after"], now, field, writing)
-    still = equal(cells["before"], now, field, writing) & (there == not_null(cells["before"]))
-    new = gathered(changes.items["verdict"], cells["item"]) == "new"
+    table = cells[["item", "before", "after"]].with_columns(now=now, same=same)
+    open_ones = table if name in header.key else filtered(table, ~same)
+    now, there = open_ones["now"], not_null(open_ones["now"])
+    still = equal(open_ones["before"], now, field, writing) & (there == not_null(open_ones["before"]))
+    new = gathered(changes.items["verdict"], open_ones["item"]) == "new"
     if new.any():
         still |= new & (now.fill_null("").str.strip_chars() == "")  # of a new item nothing stood there
     if name in header.unseen:  # what stood there is not known
         still &= False
-    still |= ~there
-    table = cells[["item", "before", "after"]].with_columns(now=now, same=same, still=still)
-    open_ones = table if name in header.key else table.filter(~same)
+    open_ones = open_ones.with_columns(still=still | ~there)
     looked = [_looked_at(*row, field=field, writing=writing) for row in open_ones.iter_rows()]
     if name in header.key:
         stays = _still_under_the_old_code(changes, located, after) if importer.code_change.how == "replace" else set()

@@ -48,7 +48,8 @@ def locate(changes: ChangeSet, live: Catalogue, after: Catalogue) -> Located:
     rows = live.place(changes.items["live"])
     live_places = KeyIndex.of(live.cells, key).align(index)
     places = gathered(live_places, rows)
-    places = places.zip_with(not_null(rows), index.lookup(changes.keys))
+    new = true_places(~not_null(rows))
+    places = scattered(places, new, index.lookup(gathered(changes.keys, new)))
     keys, between = changes.keys, frozenset[int]()
     codes = code_changes(changes.sent().with_columns(pl.col("field").cast(pl.String)), key.fields)
     if codes.height:

@@ -20,7 +20,6 @@ from neat_delta.core.model.changeset import ChangeSet
 from neat_delta.core.model.results import ResultsForm, RowStatus, Said
 from neat_delta.core.model.store import Key
 from neat_delta.core.support.errors import CatalogueError, StoreError
-from neat_delta.core.support.series import true_places
 
 __all__ = ["FileRow", "ItemResult", "ReportRow", "Results", "message_form", "read_results", "sent_items"]
 
@@ -91,8 +90,7 @@ def sent_items(changes: ChangeSet) -> list[int]:
     >>> sent_items(compare(live, sheet))
     [0]
     """
-    gone = (changes.items["verdict"] == "gone") & changes.items["held"].is_null()
-    return sorted({*true_places(gone).to_list(), *changes.sent()["item"].to_list()})
+    return sorted({*changes.sent_items(), *changes.sent()["item"]})
 
 
 def read_results(

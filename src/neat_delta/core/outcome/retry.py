@@ -9,6 +9,7 @@ from collections.abc import Collection
 
 import polars as pl
 
+from neat_delta.core.model.after import applied
 from neat_delta.core.model.catalogue import Catalogue
 from neat_delta.core.model.changeset import ChangeSet
 from neat_delta.core.model.importer import Removal
@@ -17,7 +18,7 @@ from neat_delta.core.model.store import Field
 from neat_delta.core.outcome.confirm import ALTERED, CANNOT_TELL, CHANGED_SINCE, Again, Confirmed, Landing
 from neat_delta.core.outcome.results import sent_items
 from neat_delta.core.outcome.unsent import with_held
-from neat_delta.core.outcome.wanted import Wanted, applied, change_set_of
+from neat_delta.core.outcome.wanted import change_set_of
 
 __all__ = ["bases_of", "believed", "left_alone", "rebased", "retry", "was_altered"]
 
@@ -50,7 +51,8 @@ def retry(
     """
     located = confirmed.located
     verdicts = changes.items["verdict"]
-    wanted: dict[int, Wanted] = {}
+    wanted: dict[int, str] = {}
+    cells: list[tuple[int, str, str]] = []
     for item, one, again in zip(confirmed.items, confirmed.trouble, confirmed.again, strict=True):
         clash = clashes and _asks(changes, one, again)
         if (again.left is not None and not clash) or (was_altered(one) and not altered):
@@ -58,10 +60,12 @@ def retry(
         verdict = {"recoded": "changed"}.get(verdicts[item], verdicts[item])
         if verdict == "new" and located.places[item] is not None:
             verdict = "changed"
-        _, cells = wanted.setdefault(item, ("gone" if one.field is None else verdict, {}))
+        wanted.setdefault(item, "gone" if one.field is None and verdict != "new" else verdict)
         if one.field is not None:
-            cells[one.field] = (one.meant if clash else again.text) or ""
-    return change_set_of(changes, located, after, wanted)
+            cells.append((item, one.field, (one.meant if clash else again.text) or ""))
+    items = pl.DataFrame(list(wanted.items()), {"item": pl.Int64, "verdict": pl.String}, orient="row")
+    texts = pl.DataFrame(cells, {"item": pl.Int64, "field": pl.String, "after": pl.String}, orient="row")
+    return change_set_of(changes, located, after, items, texts)
 
 
 def _asks(changes: ChangeSet, one: Landing, again: Again) -> bool:

@@ -2,24 +2,24 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Mapping
+from collections.abc import Mapping, Sequence
 from dataclasses import replace
-from itertools import groupby
-from operator import itemgetter
 
 import msgspec
 import polars as pl
 
 from neat_delta.core.diff.clashes import merged_list
+from neat_delta.core.model.after import applied, rows_in_live
 from neat_delta.core.model.catalogue import Catalogue
 from neat_delta.core.model.changeset import ChangeSet
-from neat_delta.core.model.importer import Importer
+from neat_delta.core.model.importer import Importer, Removal
 from neat_delta.core.model.store import Field
+from neat_delta.core.model.update import ITEM
 from neat_delta.core.outcome.confirm import NO_ITEM, PLAIN, Landing, confirm, list_values
 from neat_delta.core.outcome.located import Located
 from neat_delta.core.outcome.retry import was_altered
-from neat_delta.core.outcome.wanted import Wanted, applied, change_set_of
-from neat_delta.core.support.series import gathered
+from neat_delta.core.outcome.wanted import change_set_of
+from neat_delta.core.support.series import constant, filtered, gathered, not_null, scattered, true_places
 
 __all__ = ["revert"]
 
@@ -41,106 +41,142 @@ def revert(
     comes back as live had it.
     """
     key, removal = changes.header.key, importer.removal
-    retires = str(removal.heading) if removal.how == "value" else None
     after = now if now is not None else applied(changes, live, removal)
     result = confirm(changes, live, after, importer)
+    located = result.located
     troubles = list(zip(result.items, result.trouble, strict=True))
-    halfway = {(item, name) for item in result.located.between for name in key}  # its old code again, at any rate
+    halfway = {(item, name) for item in located.between for name in key}  # its old code again, at any rate
     taken = halfway | {(item, one.field) for item, one in troubles if altered and was_altered(one)}
     other = {(item, one.field) for item, one in troubles} - taken
     away = {item for item, again in zip(result.items, result.again, strict=True) if again.left == NO_ITEM}
     left = [one for item, one in troubles
             if (one.outcome == "differently" or item in away) and (item, one.field) not in taken]  # fmt: skip
-    located = result.located
-    there, places, verdicts = located.places.to_list(), located.live_rows.to_list(), changes.items["verdict"].to_list()
-    troubled: dict[int, list[Landing]] = {}
-    for item, one in troubles:
-        troubled.setdefault(item, []).append(one)
-    wanted: dict[int, Wanted] = {}
-    lists = {name: field for name, field in changes.header.settings.items() if field.kind == "list"}
-    for number, cells in _as_they_stand(changes, located, after):
-        stands, unclear = _standing(changes, number, cells, there[number], other, lists)
-        left += unclear
-        if verdicts[number] in {"changed", "recoded"}:
-            if stands:
-                wanted[number] = ("changed", stands)
-        elif there[number] is not None:
-            grown = _grown(changes, number, {one[0] for one in cells}, after, there[number], importer)
-            if len(stands) == len(cells) and not grown:
-                wanted[number] = ("gone", {})
-            elif not any(one.outcome == "differently" for one in troubled.get(number, ())):
-                left += grown or troubled.get(number, [])
-    items = changes.items.with_row_index("item").filter((pl.col("verdict") == "gone") & pl.col("held").is_null())
-    for number in items["item"]:
-        if retires is not None and there[number] is not None:
-            if after.cells[retires][there[number]] == removal.value:
-                wanted[number] = ("changed", {retires: live.cells[retires][places[number]]})
-        elif there[number] is None:
-            row = live.cells.row(places[number], named=True)
-            wanted[number] = ("new", {name: text for name, text in row.items() if name not in key and text.strip()})
+    sent = _as_they_stand(changes, located, after)
+    standing, unclear = _ways_back(changes, sent, other)
+    numbers = changes.items.with_row_index("item").filter(pl.col("held").is_null())
+    numbers = numbers.select(pl.col("item").cast(pl.Int64), "verdict", place=gathered(located.places, numbers["item"]))
+    new = filtered(numbers, (numbers["verdict"] == "new") & not_null(numbers["place"]))["item"]
+    grown = _grown(changes, new, sent, located, after, importer)
+    broken = {*sent.join(standing, on=["item", "field"], how="anti")["item"]} | grown.keys()
+    whole = new.filter(~new.is_in(list(broken)))
+    left += _left_alone(unclear, [item for item in new if item in broken], grown, troubles)
+    gone = filtered(numbers, numbers["verdict"] == "gone")["item"]
+    retired, lost = (
+        _retired(gone, live, located, after, removal),
+        gone.filter(~not_null(gathered(located.places, gone))),
+    )
+    known = filtered(standing, gathered(changes.items["verdict"], standing["item"]) != "new")
+    changed = pl.concat([known.select("item", "field", after="back"), retired])
+    wanted = {"changed": changed["item"].unique(maintain_order=True), "gone": whole, "new": lost}
+    items = pl.concat(
+        [pl.DataFrame({"item": some}).with_columns(verdict=pl.lit(word)) for word, some in wanted.items()]
+    )
+    texts = rows_in_live(live, located.live_rows, lost).drop(key)
+    texts = texts.unpivot(index=ITEM, variable_name="field", value_name="after").rename({ITEM: "item"})
+    texts = filtered(texts, texts["after"].str.strip_chars() != "")
     codes = {*key} & {*changes.header.fields}
     fields = [name for name in live.fields if name in after.fields and (name not in key or name in codes)]
     header = msgspec.structs.replace(changes.header, fields=fields)
-    return change_set_of(replace(changes, header=header), located, after, wanted), after, left
+    return (
+        change_set_of(replace(changes, header=header), located, after, items, pl.concat([changed, texts])),
+        after,
+        left,
+    )
 
 
-_Sent = tuple[str, str | None, str, str | None]
-"""A cell that was sent: its field, the text before, the text meant, and the text that stands there now."""
-
-
-def _as_they_stand(changes: ChangeSet, located: Located, after: Catalogue) -> Iterator[tuple[int, list[_Sent]]]:
-    """The items of which something was sent, in their order, each with its cells; not those of which nobody knows what
-    stood there before.
+def _as_they_stand(changes: ChangeSet, located: Located, after: Catalogue) -> pl.DataFrame:
+    """The cells that were sent (`item`, `field`, `before`, `after`), each with the text that stands there `now`, null
+    where there is no item; not those of which nobody knows what stood there before.
     """
-    sent = changes.sent().with_columns(pl.col("field").cast(pl.String))
+    sent = changes.sent().with_columns(pl.col("field").cast(pl.String), pl.col("item").cast(pl.Int64))
     sent = sent.filter(~(pl.col("field").is_in(changes.header.unseen) & pl.col("before").is_not_null()))
     now = after.texts(sent["field"], gathered(located.places, sent["item"]))
-    rows = sent.select("item", "field", "before", "after", now=now).iter_rows()
-    for item, cells in groupby(rows, key=itemgetter(0)):
-        yield item, [cell[1:] for cell in cells]
+    return sent.select("item", "field", "before", "after", now=now)
 
 
-def _standing(
-    changes: ChangeSet,
-    item: int,
-    cells: list[_Sent],
-    place: int | None,
-    other: set[tuple[int, str | None]],
-    lists: Mapping[str, Field],
-) -> tuple[dict[str, str], list[Landing]]:
-    """What takes back the cells of an item that stand as they were sent, by field; and those that do, and of which
-    nobody can tell what takes them back.
+def _ways_back(
+    changes: ChangeSet, sent: pl.DataFrame, other: set[tuple[int, str | None]]
+) -> tuple[pl.DataFrame, list[tuple[int, Landing]]]:
+    """The cells that stand as they were sent (all but those in which there is something `other`), each with the text
+    that takes it `back`; and those of which nobody can tell what does, with the numbers of their items.
     """
-    stands, unclear = dict[str, str](), list[Landing]()
-    for field, before, meant, now in cells:
-        if place is None or (item, field) in other:
-            continue
-        back = _back(lists.get(field), before, meant, now)
-        if back is None:
-            unclear.append(Landing(changes.keys.row(item, named=True), field, before, meant, now, "differently"))
-        else:
-            stands[field] = back
-    return stands, unclear
+    schema = {"item": pl.Int64, "field": pl.String}
+    stands = filtered(sent, not_null(sent["now"]))
+    stands = stands.join(
+        pl.DataFrame(list(other), schema, orient="row"), on=[*schema], how="anti", maintain_order="left"
+    )
+    stands = stands.with_columns(back=pl.col("before").fill_null(""))
+    lists = {name: field for name, field in changes.header.settings.items() if field.kind == "list"}
+    grown = pl.col("before").is_not_null() & (pl.col("now") != pl.col("after")) & pl.col("field").is_in([*lists])
+    places = true_places(stands.select(grown).to_series())
+    unclear = list[tuple[int, Landing]]()
+    texts = list[str | None]()
+    for item, name, before, meant, now, _ in gathered(stands, places).iter_rows():
+        texts.append(_back(lists[name], before, meant, now))
+        if texts[-1] is None:
+            key = changes.keys.row(item, named=True)
+            unclear.append((item, Landing(key, name, before, meant, now, "differently")))
+    back = scattered(stands["back"], places, pl.Series(texts, dtype=pl.String))
+    stands = stands.with_columns(back=back)
+    return filtered(stands, not_null(back)), unclear
 
 
-def _back(field: Field | None, before: str | None, meant: str, now: str | None) -> str | None:
-    """What takes a cell back that landed: the text before; or, where its `field` is one of lists, the list without what
+def _left_alone(
+    unclear: Sequence[tuple[int, Landing]],
+    broken: Sequence[int],
+    grown: Mapping[int, list[Landing]],
+    troubles: Sequence[tuple[int, Landing]],
+) -> list[Landing]:
+    """What is left alone besides what stands differently, item by item: what is `unclear`, and of the new items that
+    stay, as they are not all as they were sent, what has come into them, or else what did not land.
+    """
+    troubled: dict[int, list[Landing]] = {}
+    for item, one in troubles:
+        troubled.setdefault(item, []).append(one)
+    left: dict[int, list[Landing]] = {}
+    for item, one in unclear:
+        left.setdefault(item, []).append(one)
+    for item in broken:
+        if not any(one.outcome == "differently" for one in troubled.get(item, ())):
+            left.setdefault(item, []).extend(grown.get(item) or troubled.get(item, []))
+    return [one for item in sorted(left) for one in left[item]]
+
+
+def _retired(items: pl.Series, live: Catalogue, located: Located, after: Catalogue, removal: Removal) -> pl.DataFrame:
+    """Of these items, which went away, those that are there as retired: the cells that bring them back."""
+    schema = {"item": pl.Int64, "field": pl.String, "after": pl.String}
+    if removal.how != "value":
+        return pl.DataFrame(schema=schema)
+    name = str(removal.heading)
+    there = items.filter(not_null(gathered(located.places, items)))
+    there = there.filter(gathered(after.cells[name], gathered(located.places, there)) == removal.value)
+    was = gathered(live.cells[name], gathered(located.live_rows, there))
+    return pl.DataFrame({"item": there, "field": constant(name, there.len()), "after": was}, schema)
+
+
+def _back(field: Field, before: str, meant: str, now: str) -> str | None:
+    """What takes back a list that landed: the text before; or, where values came or went since, the list without what
     was added to it and with what was taken from it, whatever else is in it by now; None where that is not to be told.
     """
-    if field is None or before is None or now is None or list_values(now, field) == list_values(meant, field):
-        return before or ""
+    if list_values(now, field) == list_values(meant, field):
+        return before
     return merged_list(meant, now, before, field)
 
 
 def _grown(
-    changes: ChangeSet, item: int, sent: set[str], after: Catalogue, place: int, importer: Importer
-) -> list[Landing]:
-    """What stands in a new item by now where we sent nothing, but for what the importer fills in and what moves."""
-    key = changes.keys.row(item, named=True)
-    grown = []
-    for name, text in after.cells.row(place, named=True).items():
-        moving = changes.header.settings.get(name, Field()).moving
-        if name in sent or name in key or moving or not text.strip() or text == importer.defaults.get(name):
+    changes: ChangeSet, items: pl.Series, sent: pl.DataFrame, located: Located, after: Catalogue, importer: Importer
+) -> dict[int, list[Landing]]:
+    """What stands in these new items by now where we sent nothing, but for what the importer fills in and what moves;
+    by the items' numbers.
+    """
+    places, grown = gathered(located.places, items), dict[int, list[Landing]]()
+    for name in after.fields if items.len() else ():
+        if name in changes.header.key or changes.header.settings.get(name, Field()).moving:
             continue
-        grown.append(Landing(key, name, None, "", text, "differently"))
+        texts = gathered(after.cells[name], places)
+        ours = items.is_in(filtered(sent, sent["field"] == name)["item"].implode())
+        came = (texts.str.strip_chars() != "") & (texts != importer.defaults.get(name, "")) & ~ours
+        for item, text in zip(items.filter(came), texts.filter(came), strict=True):
+            landing = Landing(changes.keys.row(item, named=True), name, None, "", text, "differently")
+            grown.setdefault(item, []).append(landing)
     return grown

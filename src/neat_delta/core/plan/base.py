@@ -19,9 +19,7 @@ if TYPE_CHECKING:
     from neat_delta.core.model.changeset import ChangeSet
     from neat_delta.core.rekey.moves import Move
 
-__all__ = ["CELL", "Fits", "PlanContext", "Step"]
-
-CELL = ["item", "field", "before", "after"]
+__all__ = ["Fits", "PlanContext", "Step"]
 
 Fits = Callable[[pl.Series], pl.Series]
 

@@ -8,13 +8,14 @@ from typing import TYPE_CHECKING
 
 import polars as pl
 
+from neat_delta.core.model.after import CELL
 from neat_delta.core.model.conflicts import unknown_fields
 from neat_delta.core.model.reasons import ALONE, FOLLOWS
 from neat_delta.core.model.schemas import NOT_SENT, conform, empty
 from neat_delta.core.model.store import Store, accompanying
 from neat_delta.core.model.update import ITEM, Plan
-from neat_delta.core.plan.base import CELL, Fits, PlanContext, Step
-from neat_delta.core.plan.feasible import feasible_step, requested_step, reverse
+from neat_delta.core.plan.base import Fits, PlanContext, Step
+from neat_delta.core.plan.feasible import feasible_step, requested_step, step_back
 from neat_delta.core.plan.grouping import FILE_COST
 from neat_delta.core.plan.recoding import with_code_changes
 from neat_delta.core.plan.tables import everything, tables
@@ -121,7 +122,7 @@ def plan(
     write = everything if whole else tables
     update = tuple(write(context, forth))
     context = replace(context, keys=keys_after)
-    back, one_way = feasible_step(context, reverse(context, forth))
+    back, one_way = feasible_step(context, step_back(context, forth))
     new = filtered(changes.cells, ~not_null(changes.cells["before"])).with_columns(pl.col("field").cast(pl.String))
     new = new.filter(pl.col("item").is_in(forth.added[ITEM].implode()) & pl.col("held").is_null())
     in_place = forth.cells.select(CELL)

@@ -9,10 +9,10 @@ from typing import Any
 import polars as pl
 
 from neat_delta.core.kinds import blank
-from neat_delta.core.model.after import field_after
+from neat_delta.core.model.after import Requested, field_after, requested, reverse
 from neat_delta.core.model.schemas import NOT_SENT, conform, empty
 from neat_delta.core.model.update import ITEM
-from neat_delta.core.plan.base import CELL, PlanContext, Step
+from neat_delta.core.plan.base import PlanContext, Step
 from neat_delta.core.plan.texts import unwritable_cells
 from neat_delta.core.support.series import constant, filtered, gathered, not_null, scattered
 
@@ -22,7 +22,7 @@ __all__ = [
     "refused_additions",
     "refused_removals",
     "requested_step",
-    "reverse",
+    "step_back",
     "whole_rows",
     "with_live_keys",
     "with_reasons",
@@ -46,33 +46,14 @@ CANNOT_NEED = "the importer wants more of a new item: "
 
 def requested_step(context: PlanContext) -> Step:
     """All that is not held."""
-    items = context.changes.items.with_row_index("item").filter(pl.col("held").is_null())
-    sent = context.changes.sent().with_columns(pl.col("field").cast(pl.String))
-    cells = filtered(sent, not_null(sent["before"])).select(CELL)
-    gone = filtered(items, items["verdict"] == "gone")["item"].cast(pl.Int64)
-    if context.importer.removal.how == "value":
-        cells = pl.concat([cells, retiring_cells(context, gone)])
-        gone = gone.clear()
-    new = filtered(items, items["verdict"] == "new")["item"].cast(pl.Int64)
-    columns = {name: constant("", new.len()) for name in context.live.fields}
-    columns |= {name: gathered(context.changes.keys[name], new) for name in context.key}
-    added = pl.DataFrame({ITEM: new, **columns})
-    for (name,), field_cells in filtered(sent, ~not_null(sent["before"])).group_by("field", maintain_order=True):
-        added = added.with_columns(field_after(added[str(name)], field_cells, new))
+    wanted = requested(context.changes, context.live, context.importer.removal)
+    added = wanted.added
     for name, text in context.importer.defaults.items():
         if name in context.live.fields:
             held = context.changes.cells.filter((pl.col("field") == name) & pl.col("held").is_not_null())["item"]
             fill = blank(pl.col(name)) & ~pl.col(ITEM).is_in(held.implode())
             added = added.with_columns(pl.when(fill).then(pl.lit(text)).otherwise(name).alias(name))
-    return Step(cells, parents_first(context, added), with_live_keys(context, gone))
-
-
-def retiring_cells(context: PlanContext, items: pl.Series) -> pl.DataFrame:
-    """The cells by which these items are retired."""
-    name, value = str(context.importer.removal.heading), str(context.importer.removal.value)
-    now = gathered(context.live.cells[name], gathered(context.places, items))
-    cells = pl.DataFrame({"item": items, "before": now}).with_columns(field=pl.lit(name), after=pl.lit(value))
-    return cells.select(CELL).filter(pl.col("before") != value)
+    return Step(wanted.cells, parents_first(context, added), with_live_keys(context, wanted.removed))
 
 
 def with_live_keys(context: PlanContext, items: pl.Series) -> pl.DataFrame:
@@ -105,14 +86,15 @@ def parents_first(context: PlanContext, added: pl.DataFrame) -> pl.DataFrame:
     return gathered(added, list(order))
 
 
-def reverse(context: PlanContext, step: Step) -> Step:
+def step_back(context: PlanContext, step: Step) -> Step:
     """The way back."""
-    cells = step.cells.select("item", "field", before="after", after="before")
+    forth = Requested(step.cells, step.added, step.removed[ITEM])
+    back = reverse(forth, context.live, context.places)
     moves = tuple(
         [type(move)(move.item, move.new, move.old) for move in step_moves] for step_moves in reversed(step.moves)
     )
-    added, removed = whole_rows(context, step.removed[ITEM]), step.added.select(ITEM, *context.key)
-    return Step(cells, added, removed, moves, back=True, absent=step.removed[ITEM])
+    removed = step.added.select(ITEM, *context.key)
+    return Step(back.cells, back.added, removed, moves, back=True, absent=forth.removed)
 
 
 def feasible_step(context: PlanContext, step: Step) -> tuple[Step, pl.DataFrame]:

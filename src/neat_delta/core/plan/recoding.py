@@ -9,6 +9,7 @@ from typing import TYPE_CHECKING
 import polars as pl
 
 from neat_delta.core.match.keys import KeyIndex
+from neat_delta.core.model.after import retiring_cells
 from neat_delta.core.model.changeset import code_changes
 from neat_delta.core.model.schemas import NOT_SENT, empty
 from neat_delta.core.model.store import Field, Key
@@ -21,7 +22,6 @@ from neat_delta.core.plan.feasible import (
     CANNOT_WRITE,
     refused_additions,
     refused_removals,
-    retiring_cells,
     whole_rows,
     with_live_keys,
     with_reasons,
@@ -63,7 +63,7 @@ def with_code_changes(context: PlanContext, step: Step) -> tuple[Step, pl.DataFr
     said, cells = pl.concat([said, cells.filter(anew)]), cells.filter(~anew)
     added, removed = pl.concat([step.added, rows]), step.removed
     if retires:
-        cells = pl.concat([cells, retiring_cells(context, items)])
+        cells = pl.concat([cells, retiring_cells(context.live, context.places, items, context.importer.removal)])
     else:
         removed = pl.concat([removed, with_live_keys(context, items)])
     return replace(step, cells=cells, added=added, removed=removed), said, held, context.changes.keys

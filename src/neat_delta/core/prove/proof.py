@@ -7,7 +7,7 @@ from typing import TYPE_CHECKING
 
 import polars as pl
 
-from neat_delta.core.model.after import with_cells, without
+from neat_delta.core.model.after import catalogue_after, with_cells, without
 from neat_delta.core.model.catalogue import MARK, Catalogue
 from neat_delta.core.model.update import ITEM, Action, Plan
 from neat_delta.core.prove.replay import replay
@@ -66,9 +66,7 @@ def target(live: Catalogue, changes: ChangeSet, plan: Plan) -> pl.DataFrame:
     >>> target(live, changes, plan(changes, live, Importer("skip")))["price"].to_list()
     ['10.50', '20.00']
     """
-    wanted = with_cells(live.cells, live.place(changes.items["live"]), plan.set)
-    wanted = without(wanted, gathered(live.place(changes.items["live"]), plan.removed))
-    return pl.concat([wanted, plan.added.select(live.fields)]) if plan.added.height else wanted
+    return catalogue_after(live, live.place(changes.items["live"]), plan.set, plan.removed, plan.added)
 
 
 def target_of_undo(live: Catalogue, changes: ChangeSet, plan: Plan) -> pl.DataFrame:

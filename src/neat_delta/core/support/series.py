@@ -9,7 +9,9 @@ from typing import Any, TypeVar
 
 import polars as pl
 
-__all__ = ["constant", "filtered", "gathered", "not_null", "numbered", "scattered", "true_places"]
+from neat_delta.core.support import sizes
+
+__all__ = ["constant", "filtered", "gathered", "in_order", "not_null", "numbered", "scattered", "true_places"]
 
 Rows = TypeVar("Rows", pl.Series, pl.DataFrame)
 
@@ -30,7 +32,18 @@ def gathered(rows: Rows, places: pl.Series | Sequence[int]) -> Rows:
     ['20.00', None, '20.00']
     """
     at = places.cast(pl.UInt32) if isinstance(places, pl.Series) else pl.Series(places, dtype=pl.UInt32)
-    return rows[at]
+    return rows if len(rows) == at.len() >= sizes.ROWS_IN_ORDER and in_order(at) else rows[at]
+
+
+def in_order(places: pl.Series) -> bool:
+    """Whether places are those of all rows there are, in order.
+
+    >>> in_order(pl.Series([0, 1, 2])), in_order(pl.Series([0, 2, 1])), in_order(pl.Series([0, None, 2]))
+    (True, False, False)
+    """
+    if not places.len() or places.null_count() or places[0] != 0 or places[-1] != places.len() - 1:
+        return False
+    return bool((places == pl.int_range(places.len(), dtype=pl.UInt32, eager=True)).all())
 
 
 def filtered(table: pl.DataFrame, kept: pl.Series) -> pl.DataFrame:

@@ -40,6 +40,9 @@ LINES_WRITTEN_AT_ONCE = 65_536
 ITEMS_READ_BY_COLUMN = 20_000
 """Of so many lines of a change set, the plain ones are read column by column."""
 
+ROWS_IN_ORDER = 10_000
+"""Of so many places it is looked whether they are all there are, in order, so that there is nothing to gather."""
+
 ROWS_WORTH_A_THREAD = 10_000
 """Work on fewer rows is done by the time that a thread for it has begun."""
 
