@@ -32,13 +32,14 @@ TESTS = {
     "decide": ["decide", "blanks", "checks"],
     "detect": ["accidents", "rewritten", "matching"],
     "diff": ["borders", "kinds", "typed", "three_sides", "moving"],
-    "engine": ["decide", "laws", "moving", "unseen"],
+    "compare": ["decide", "laws", "moving", "unseen"],
+    "engine": ["stages", "laws"],
     "infer": ["store_file", "headings", "demo_store", "results"],
     "kinds": ["kinds", "borders", "one_reading", "typed"],
     "lists": ["lists", "lines", "same_door"],
     "match": ["matching", "keys", "headings", "moving"],
     "model": ["changeset", "store_file", "requests"],
-    "outcome": ["after", "mending", "results", "chains"],
+    "outcomes": ["after", "mending", "results", "chains"],
     "plan": ["grouping", "importers", "codes", "practice_rounds"],
     "prove": ["importers", "laws", "practice"],
     "query": ["expressions", "values", "previews"],
@@ -132,8 +133,8 @@ def _without_annotations(code: str) -> str:
 def killed(root: Path, mutant: Mutant) -> bool:
     """Whether a test notices it; the file is put back."""
     code = mutant.path.read_text()
-    folder = mutant.path.relative_to(root / "src/neat_delta/core").parts[0]
-    names = dict.fromkeys([*TESTS[folder], "laws"])
+    parts = mutant.path.relative_to(root / "src/neat_delta/core").parts
+    names = dict.fromkeys([*next(TESTS[part] for part in reversed(parts[:-1]) if part in TESTS), "laws"])
     tests = [str(root / f"tests/test_{name}.py") for name in names]
     call = [sys.executable, "-m", "pytest", "-x", "-q", "-n", "2", "-p", "no:cacheprovider", *tests]
     mutant.path.write_text(mutate_code(code, mutant.operator, mutant.occurrence))

@@ -16,7 +16,7 @@ from typing import get_args
 import polars as pl
 
 from neat_delta import Catalogue, Field, Key, Store
-from neat_delta.core.model.store import CheckName
+from neat_delta.core.base.model.store import CheckName
 
 Sheet = dict[str, list[str]]
 

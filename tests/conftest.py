@@ -22,7 +22,7 @@ import pytest
 from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
 
-from neat_delta.core.support import sizes
+from neat_delta.core.base.support import sizes
 from tests import generate
 
 settings.register_profile(

@@ -9,7 +9,7 @@ from importlib.resources import files
 import pytest
 
 from neat_delta import ChangeSet, compare, read, read_changes, read_store
-from neat_delta.core.detect.damage import DAMAGES
+from neat_delta.core.compare.detect.damage import DAMAGES
 from neat_delta.files.changelines import change_lines
 from tests import afternoons, generate
 from tests.afternoons import DAMAGE, HANDS, ROWS, SLIPS, STORE, Sheet, catalogue

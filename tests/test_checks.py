@@ -12,9 +12,9 @@ import polars as pl
 import pytest
 
 from neat_delta import Accept, ChangeSet, Field, Key, Layout, Notation, Store, check, compare
-from neat_delta.core.checks import CHECKS
-from neat_delta.core.checks.base import sentence
-from neat_delta.core.model.store import CheckName, Relations, Standing
+from neat_delta.core.base.model.store import CheckName, Relations, Standing
+from neat_delta.core.compare.checks import CHECKS
+from neat_delta.core.compare.checks.base import sentence
 from tests.oracle import catalogue
 
 FIELDS = {

@@ -13,8 +13,8 @@ from hypothesis import strategies as st
 
 import neat_delta
 from neat_delta import Accept, Field, Importer, Key, Store
-from neat_delta.core.model.importer import CodeChange, Removal
-from neat_delta.core.rekey.moves import Move, blocked_moves, ordered
+from neat_delta.core.base.model.importer import CodeChange, Removal
+from neat_delta.core.sheets.rekey.moves import Move, blocked_moves, ordered
 from neat_delta.files.updates import file_rows
 from neat_delta.practice.faults import Faults, Refusal
 from neat_delta.practice.folder import import_folder

@@ -12,11 +12,11 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from neat_delta import Accept, ChangeSet, compare
-from neat_delta.core.decide.decide import CELL_ORDER, ITEM_ORDER, decide, with_decisions
-from neat_delta.core.decide.policy import Policy
-from neat_delta.core.match.keys import KeyIndex
-from neat_delta.core.model.schemas import FINDINGS, conform
-from neat_delta.core.model.store import Field, Key, Store
+from neat_delta.core.base.model.schemas import FINDINGS, conform
+from neat_delta.core.base.model.store import Field, Key, Store
+from neat_delta.core.compare.decide.decide import CELL_ORDER, ITEM_ORDER, decide, with_decisions
+from neat_delta.core.compare.decide.policy import Policy
+from neat_delta.core.sheets.match.keys import KeyIndex
 from tests.oracle import catalogue
 
 SOURCES = st.sampled_from(

@@ -7,7 +7,7 @@ import polars as pl
 from hypothesis import given
 from hypothesis import strategies as st
 
-from neat_delta.core.support.distinct import all_differ, deduplicate, map_distinct
+from neat_delta.core.base.support.distinct import all_differ, deduplicate, map_distinct
 
 TABLES = st.lists(st.tuples(st.sampled_from(["", "19.90", "21.50", "é"]), st.none() | st.sampled_from(["a", "b"])))
 

@@ -19,7 +19,7 @@ from hypothesis import strategies as st
 
 import neat_delta
 from neat_delta import as_catalogue
-from neat_delta.core.checks import CHECKS
+from neat_delta.core.compare.checks import CHECKS
 from neat_delta.files.storefile import draft
 from tests.conftest import in_two_lengths
 

@@ -10,8 +10,8 @@ import pytest
 from hypothesis import strategies as st
 
 from neat_delta import Field, Notation
-from neat_delta.core.query.expressions import Rows, condition, evaluate
-from neat_delta.core.support.errors import ConditionError
+from neat_delta.core.base.query.expressions import Rows, condition, evaluate
+from neat_delta.core.base.support.errors import ConditionError
 from tests.conftest import in_two_lengths
 
 WHOLE = st.integers(-3, 12).map(str)

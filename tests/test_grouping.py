@@ -8,7 +8,7 @@ from itertools import combinations
 import pytest
 from hypothesis import strategies as st
 
-from neat_delta.core.plan.grouping import FILE_COST, Group, grouped
+from neat_delta.core.updates.plan.grouping import FILE_COST, Group, grouped
 from tests.conftest import campaign, in_two_lengths
 
 Sets = list[frozenset[int]]

@@ -23,7 +23,7 @@ from neat_delta import (
     match_columns,
     translate,
 )
-from neat_delta.core.model.lists import ListMapping
+from neat_delta.core.base.model.lists import ListMapping
 from tests.conftest import in_two_lengths
 from tests.oracle import catalogue
 

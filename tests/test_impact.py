@@ -12,7 +12,7 @@ import msgspec
 import pytest
 
 from neat_delta import ChangeSet, compare
-from neat_delta.core.model.store import Relations
+from neat_delta.core.base.model.store import Relations
 from neat_delta.core.review.impact import Sums, impact_of
 from tests import afternoons
 from tests.afternoons import STORE, Sheet, catalogue

@@ -14,8 +14,8 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from neat_delta import read
-from neat_delta.core.match.keys import KeyIndex, key_text
-from neat_delta.core.model.store import Key
+from neat_delta.core.base.model.store import Key
+from neat_delta.core.sheets.match.keys import KeyIndex, key_text
 from tests.conftest import in_pairs
 
 HEADINGS = ["sku", "place", "name", "price", "images"]

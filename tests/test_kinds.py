@@ -12,8 +12,8 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from neat_delta import Field, Key, ListMapping, Notation, Store, compare
-from neat_delta.core.kinds import KINDS
-from neat_delta.core.model.store import KindName
+from neat_delta.core.base.kinds import KINDS
+from neat_delta.core.base.model.store import KindName
 from tests.oracle import catalogue, value
 
 POINT, COMMA = Notation(".", ""), Notation(",", ".")

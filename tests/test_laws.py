@@ -19,8 +19,8 @@ from hypothesis import strategies as st
 
 import neat_delta
 from neat_delta import Accept, CatalogueError, Importer, Key, Layout, ProofError, Store
-from neat_delta.core.model.importer import SPARSE, CodeChange, FormName, Removal
-from neat_delta.core.model.update import ITEM, Action
+from neat_delta.core.base.model.importer import SPARSE, CodeChange, FormName, Removal
+from neat_delta.core.base.model.update import ITEM, Action
 from neat_delta.files.changelines import change_lines
 from neat_delta.files.changeset import read_changes
 from neat_delta.files.writers.forms import FORMS, UpdateLayout
@@ -377,7 +377,7 @@ def test_a_change_set_read_back_is_the_same(tmp_path, round_, blanks, with_new):
     assert content.split(b"\n", 1)[1].startswith(items)
     assert content.count(b"\n") == 2 + changes.items.height + changes.damaged.height + changes.flags.height
     for many in (20_000, 0):  # item by item, and what is plain column by column
-        with mock.patch("neat_delta.core.support.sizes.ITEMS_READ_BY_COLUMN", many):
+        with mock.patch("neat_delta.core.base.support.sizes.ITEMS_READ_BY_COLUMN", many):
             again = read_changes(str(tmp_path / "changes.jsonl"))
         assert again.header == changes.header
         assert list(again.iter_items()) == list(changes.iter_items())

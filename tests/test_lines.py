@@ -7,8 +7,8 @@ from hypothesis import strategies as st
 
 import neat_delta
 from neat_delta import CatalogueError, Field, FileForm, Importer, Key, Store
-from neat_delta.core.match.continuation import merge_lines, split_lines
-from neat_delta.core.model.store import Continued
+from neat_delta.core.base.model.store import Continued
+from neat_delta.core.sheets.match.continuation import merge_lines, split_lines
 from neat_delta.files.updates import write_updates
 from tests.conftest import in_two_lengths
 from tests.oracle import catalogue

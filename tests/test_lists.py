@@ -19,11 +19,11 @@ from hypothesis import strategies as st
 
 import neat_delta
 from neat_delta import Key, ListField, ListMapping, Store, as_catalogue, compare, translate
-from neat_delta.core.lists.reshape import reshape
-from neat_delta.core.model.lists import Spread, Stack
-from neat_delta.core.model.rules import Lookup, Rule, Rules
-from neat_delta.core.model.store import Field
-from neat_delta.core.support.errors import CatalogueError, StoreError
+from neat_delta.core.base.model.lists import Spread, Stack
+from neat_delta.core.base.model.rules import Lookup, Rule, Rules
+from neat_delta.core.base.model.store import Field
+from neat_delta.core.base.support.errors import CatalogueError, StoreError
+from neat_delta.core.compare.lists.reshape import reshape
 from neat_delta.files.mappingfile import mapping_schema, read_mapping
 from tests.conftest import in_two_lengths
 

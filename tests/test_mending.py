@@ -10,8 +10,8 @@ import pytest
 
 import neat_delta
 from neat_delta import Field
-from neat_delta.core.kinds.stored import Habit, as_stored, habits_of
-from neat_delta.core.model.layout import Notation
+from neat_delta.core.base.kinds.stored import Habit, as_stored, habits_of
+from neat_delta.core.base.model.layout import Notation
 from tests.test_answers import answers, asked, updates
 from tests.test_results import STORE, round_
 

@@ -9,7 +9,7 @@ import pytest
 
 import neat_delta
 from neat_delta import Field, Notation, Rows
-from neat_delta.core.query.expressions import compute, expression
+from neat_delta.core.base.query.expressions import compute, expression
 from tests.test_same_door import LIVE, MAPPING, STORE, cells
 
 RETAIL = 'version = 1\n[[rule]]\nname = "retail"\nset = { price = "ROUND(cost * 2, 2)" }\n'

@@ -14,8 +14,8 @@ import pytest
 
 import neat_delta
 from neat_delta import Accept, Field, Importer, Key, OutputError, Store
-from neat_delta.core.model.conflicts import besides_fields, conflicting_settings, unknown_fields
-from neat_delta.core.model.importer import PATCHES, CodeChange, FormName, OutputColumn, Removal
+from neat_delta.core.base.model.conflicts import besides_fields, conflicting_settings, unknown_fields
+from neat_delta.core.base.model.importer import PATCHES, CodeChange, FormName, OutputColumn, Removal
 from neat_delta.practice.rehearse import rehearsal
 from tests.conftest import campaign
 from tests.oracle import Table, catalogue

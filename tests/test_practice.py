@@ -31,8 +31,8 @@ from selenium.webdriver.support.ui import WebDriverWait
 
 import neat_delta
 from neat_delta import Field, Importer, Key, Store, as_catalogue
-from neat_delta.core.model.importer import CodeChange, OutputColumn, Removal
-from neat_delta.core.support.errors import NeatDeltaError
+from neat_delta.core.base.model.importer import CodeChange, OutputColumn, Removal
+from neat_delta.core.base.support.errors import NeatDeltaError
 from neat_delta.practice.faults import NO_FAULTS, Faults, faults_of
 from neat_delta.practice.folder import import_folder
 from neat_delta.practice.rehearse import rehearsal

@@ -15,9 +15,9 @@ import pytest
 
 import neat_delta
 from neat_delta import ChangeSet, Field, Importer, Key, ResultsForm, Store
-from neat_delta.core.model.importer import Removal
-from neat_delta.core.model.store import CheckName
-from neat_delta.core.outcome.unsent import as_sent
+from neat_delta.core.base.model.importer import Removal
+from neat_delta.core.base.model.store import CheckName
+from neat_delta.core.outcomes.unsent import as_sent
 from neat_delta.files.whole import Loaded
 from neat_delta.practice.faults import NO_FAULTS, faults_of
 from neat_delta.practice.shop import Shop

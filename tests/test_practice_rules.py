@@ -8,9 +8,9 @@ import polars as pl
 import pytest
 
 from neat_delta import Field, Importer, Key, Store, as_catalogue
-from neat_delta.core.model.importer import PATCHES, SPARSE, CodeChange, Removal
-from neat_delta.core.prove.replay import replay
-from neat_delta.core.support.errors import NeatDeltaError, ProofError
+from neat_delta.core.base.model.importer import PATCHES, SPARSE, CodeChange, Removal
+from neat_delta.core.base.support.errors import NeatDeltaError, ProofError
+from neat_delta.core.updates.prove.replay import replay
 from neat_delta.files.writers.forms import FORMS, UpdateLayout
 from neat_delta.practice.shop import Shop
 from tests.conftest import first_of

@@ -13,7 +13,7 @@ import pytest
 from matplotlib.patches import Rectangle
 
 from neat_delta import compare
-from neat_delta.core.model.choices import KeepMargin
+from neat_delta.core.base.model.choices import KeepMargin
 from neat_delta.core.review.impact import impact_of
 from neat_delta.core.review.records import records
 from neat_delta.report.charts import Chart, as_png, as_svg, charts

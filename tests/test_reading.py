@@ -10,8 +10,8 @@ from hypothesis import example
 from hypothesis import strategies as st
 
 from neat_delta import CatalogueError, Layout, read
-from neat_delta.core.model.catalogue import column_letter
-from neat_delta.core.support import sizes
+from neat_delta.core.base.model.catalogue import column_letter
+from neat_delta.core.base.support import sizes
 from neat_delta.files.readers.delimited import read_text
 from neat_delta.files.readers.dialect import ENDS
 from tests.conftest import in_two_lengths

@@ -19,9 +19,9 @@ from neat_delta.app import requests
 from neat_delta.app.requests import with_defaults
 from neat_delta.app.settings import Request, request_of, settings_of
 from neat_delta.cli.main import VERBS
-from neat_delta.core.decide.policy import Policy
-from neat_delta.core.model.accept import Accept
-from neat_delta.core.model.store import Sheets
+from neat_delta.core.base.model.accept import Accept
+from neat_delta.core.base.model.store import Sheets
+from neat_delta.core.compare.decide.policy import Policy
 
 LIVE = """sku,ean,name,price,stock,tags,photo
 QA-1,0111,Hive,10.00,5,a;b,one.jpg

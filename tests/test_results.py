@@ -12,9 +12,9 @@ import polars as pl
 import pytest
 
 from neat_delta import Field, Key, ResultsForm, Store, as_catalogue, compare, confirm_changes, results, witnesses
-from neat_delta.core.infer.results import draft_results
-from neat_delta.core.infer.status_words import status_of
-from neat_delta.core.outcome.results import message_form
+from neat_delta.core.base.infer.results import draft_results
+from neat_delta.core.base.infer.status_words import status_of
+from neat_delta.core.outcomes.results import message_form
 from tests.conftest import PROGRAM, environment
 from tests.made import xlsx
 

@@ -14,7 +14,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from neat_delta import Field, Key, Store, as_catalogue, compare
-from neat_delta.core.spreadsheet.reading import readings, rewritten
+from neat_delta.core.sheets.spreadsheet.reading import readings, rewritten
 
 REWRITTEN = [
     ("DEC-3092", "3092-12-01"),

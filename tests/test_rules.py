@@ -15,9 +15,9 @@ from hypothesis import strategies as st
 
 import neat_delta
 from neat_delta import as_catalogue, edit, explain
-from neat_delta.core.model.rules import Lookup, Rule, Rules
-from neat_delta.core.model.store import Field, Key, Relations, Store
-from neat_delta.core.support.errors import ConditionError, StoreError
+from neat_delta.core.base.model.rules import Lookup, Rule, Rules
+from neat_delta.core.base.model.store import Field, Key, Relations, Store
+from neat_delta.core.base.support.errors import ConditionError, StoreError
 from neat_delta.files.rulesfile import read_rules, rules_schema
 from tests.conftest import in_two_lengths
 

@@ -15,10 +15,10 @@ from hypothesis import strategies as st
 
 import neat_delta
 from neat_delta import Accept, Importer, as_catalogue, compare, translate
-from neat_delta.core.model.layout import Notation
-from neat_delta.core.model.lists import ListMapping
-from neat_delta.core.model.rules import Rule, Rules
-from neat_delta.core.model.store import Field, Key, Store
+from neat_delta.core.base.model.layout import Notation
+from neat_delta.core.base.model.lists import ListMapping
+from neat_delta.core.base.model.rules import Rule, Rules
+from neat_delta.core.base.model.store import Field, Key, Store
 from tests.conftest import in_two_lengths
 from tests.test_signoff import answered, rows_of
 

@@ -12,7 +12,7 @@ import pytest
 from python_calamine import CalamineWorkbook
 
 from neat_delta import compare, read, read_store
-from neat_delta.core.model.catalogue import Origin
+from neat_delta.core.base.model.catalogue import Origin
 
 SHOP = """\
 SKU;Title;Price;Cost;Stock;Since;On;Colour;EAN;Text;Rating

@@ -24,9 +24,9 @@ import neat_delta
 from neat_delta import Catalogue, CompareRequest
 from neat_delta.app.inputs import read_inputs
 from neat_delta.app.settings import request_of
-from neat_delta.core.engine.round import Round
+from neat_delta.core.base.support.errors import CatalogueError
+from neat_delta.core.compare.round import Round
 from neat_delta.core.engine.whole import STAGES, run
-from neat_delta.core.support.errors import CatalogueError
 
 DEMO = files("neat_delta.demo")
 DESIGN = (Path(__file__).parent.parent / "docs/design.md").read_text()
@@ -111,7 +111,7 @@ def test_values_are_put_into_columns_in_one_place():
     """Polars' `scatter` changes the column that it is called on, and with it all that share its memory."""
     core = Path(neat_delta.__file__).parent
     using = {str(one.relative_to(core)) for one in core.rglob("*.py") if IN_PLACE.search(one.read_text())}
-    assert using == {"core/support/series.py", "report/charts.py"}  # of which the second draws dots
+    assert using == {"core/base/support/series.py", "report/charts.py"}  # of which the second draws dots
 
 
 def part(catalogue: Catalogue, number: int, of: int) -> Catalogue:

@@ -6,7 +6,7 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from neat_delta.core.infer.status_words import status_of
+from neat_delta.core.base.infer.status_words import status_of
 
 DONE = """
 done; OK; success; successful; Imported; imported successfully; updated; created; completed; processed; accepted;

@@ -14,7 +14,7 @@ from hypothesis import strategies as st
 
 import neat_delta
 from neat_delta import Field, Key, Notation, Store, StoreError, read_store
-from neat_delta.core.kinds import KINDS
+from neat_delta.core.base.kinds import KINDS
 from neat_delta.files.storefile import draft, schema, table_schema
 from tests.oracle import catalogue
 

@@ -14,7 +14,7 @@ from hypothesis import strategies as st
 
 import neat_delta
 from neat_delta import Accept, Field, Importer, Key, Layout, Store
-from neat_delta.core.checks import CHECKS
+from neat_delta.core.compare.checks import CHECKS
 from tests.conftest import in_two_lengths
 from tests.oracle import catalogue
 from tests.test_laws import hold_the_laws
@@ -293,7 +293,7 @@ def test_a_base_that_was_swapped_with_live_is_asked_about():
     ],
 )
 def test_lists_merge_by_their_values(base, live, sheet, together):
-    from neat_delta.core.diff.clashes import merged_list
+    from neat_delta.core.compare.diff.clashes import merged_list
 
     assert merged_list(base, live, sheet, Field("list", separator=",")) == together
     assert merged_list(base, live, sheet, Field("list", separator=",", ordered=True)) is None
@@ -313,7 +313,7 @@ def test_lists_merge_by_their_values(base, live, sheet, together):
 def test_a_difference_is_carried_over_exactly(three, field, writing, total):
     import polars as pl
 
-    from neat_delta.core.diff.clashes import carried_over
+    from neat_delta.core.compare.diff.clashes import carried_over
 
     base, live, sheet = (pl.Series([text]) for text in three)
     assert carried_over(base, live, sheet, field, writing).to_list() == [total]

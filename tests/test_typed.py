@@ -25,7 +25,7 @@ from neat_delta import (
     read_changes,
     read_store,
 )
-from neat_delta.core.worksheet.cut import as_written, cut_worksheet
+from neat_delta.core.sheets.worksheet.cut import as_written, cut_worksheet
 from neat_delta.files.storefile import draft
 from neat_delta.files.writers.worksheet import workbook
 from tests import spreadsheet

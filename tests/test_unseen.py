@@ -8,12 +8,12 @@ import json
 import pytest
 
 from neat_delta import Importer, as_catalogue, compare, plan, write_updates
-from neat_delta.core.match.prepare import with_unseen
-from neat_delta.core.model.conflicts import conflicting_settings
-from neat_delta.core.model.importer import OutputColumn, with_reason
-from neat_delta.core.model.reasons import ALONE
-from neat_delta.core.model.store import Field, Key, Relations, Store
-from neat_delta.core.support.errors import StoreError
+from neat_delta.core.base.model.conflicts import conflicting_settings
+from neat_delta.core.base.model.importer import OutputColumn, with_reason
+from neat_delta.core.base.model.reasons import ALONE
+from neat_delta.core.base.model.store import Field, Key, Relations, Store
+from neat_delta.core.base.support.errors import StoreError
+from neat_delta.core.sheets.match.prepare import with_unseen
 from neat_delta.files.storefile import read_store
 
 STORE = """version = 1

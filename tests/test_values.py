@@ -12,8 +12,8 @@ import pytest
 from hypothesis import strategies as st
 
 from neat_delta import Field, Notation
-from neat_delta.core.query.expressions import Own, Rows, compute, expression, steps
-from neat_delta.core.support.errors import ConditionError
+from neat_delta.core.base.query.expressions import Own, Rows, compute, expression, steps
+from neat_delta.core.base.support.errors import ConditionError
 from tests.conftest import in_two_lengths
 from tests.test_expressions import KINDS, NUMBER, PLAIN, SETTINGS, SHOP, TABLES, TEXT, WHOLE
 

@@ -16,7 +16,7 @@ import pytest
 
 import neat_delta
 from neat_delta import Importer, OutputError, ProofError
-from neat_delta.core.model.importer import FormName
+from neat_delta.core.base.model.importer import FormName
 from neat_delta.files.whole import new_folder, write_whole
 from neat_delta.files.writers.forms import FORMS
 from tests.conftest import PROGRAM, campaign, first_of

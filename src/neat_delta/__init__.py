@@ -38,16 +38,13 @@ if TYPE_CHECKING:
     )
     from neat_delta.app.sheet import SheetFile, sheet
     from neat_delta.app.write import write
-    from neat_delta.core.infer.key import find_key
-    from neat_delta.core.infer.learn import Learned, learn
-    from neat_delta.core.lists.translate import TranslatedList
-    from neat_delta.core.match.columns import match_columns
-    from neat_delta.core.match.rows import HARMLESS
-    from neat_delta.core.model.accept import Accept
-    from neat_delta.core.model.catalogue import Catalogue, Source, as_catalogue
-    from neat_delta.core.model.changeset import ChangeSet, Held, HeldCount, Item, Row
-    from neat_delta.core.model.columns import ColumnMapping, ColumnMatch
-    from neat_delta.core.model.header import (
+    from neat_delta.core.base.infer.key import find_key
+    from neat_delta.core.base.infer.learn import Learned, learn
+    from neat_delta.core.base.model.accept import Accept
+    from neat_delta.core.base.model.catalogue import Catalogue, Source, as_catalogue
+    from neat_delta.core.base.model.changeset import ChangeSet, Held, HeldCount, Item, Row
+    from neat_delta.core.base.model.columns import ColumnMapping, ColumnMatch
+    from neat_delta.core.base.model.header import (
         CheckFinding,
         Counts,
         Damaged,
@@ -57,24 +54,17 @@ if TYPE_CHECKING:
         NearKey,
         SetAside,
     )
-    from neat_delta.core.model.importer import Importer
-    from neat_delta.core.model.layout import Layout, Notation
-    from neat_delta.core.model.lists import ListField, ListMapping
-    from neat_delta.core.model.manifest import Manifest
-    from neat_delta.core.model.results import ResultsForm
-    from neat_delta.core.model.store import Field, FileForm, Key, Store, StoreName
-    from neat_delta.core.model.update import Plan, Table
-    from neat_delta.core.plan import plan
-    from neat_delta.core.prove.proof import prove, target
-    from neat_delta.core.prove.replay import replay
-    from neat_delta.core.query.expressions import evaluate
-    from neat_delta.core.query.parse import Condition, condition
-    from neat_delta.core.query.terms import Rows
-    from neat_delta.core.review.answers import Answers, sign_off
-    from neat_delta.core.review.explain import explain
-    from neat_delta.core.review.facts import Facts
-    from neat_delta.core.review.figures import FieldFigures, figures
-    from neat_delta.core.support.errors import (
+    from neat_delta.core.base.model.importer import Importer
+    from neat_delta.core.base.model.layout import Layout, Notation
+    from neat_delta.core.base.model.lists import ListField, ListMapping
+    from neat_delta.core.base.model.manifest import Manifest
+    from neat_delta.core.base.model.results import ResultsForm
+    from neat_delta.core.base.model.store import Field, FileForm, Key, Store, StoreName
+    from neat_delta.core.base.model.update import Plan, Table
+    from neat_delta.core.base.query.expressions import evaluate
+    from neat_delta.core.base.query.parse import Condition, condition
+    from neat_delta.core.base.query.terms import Rows
+    from neat_delta.core.base.support.errors import (
         CatalogueError,
         ChangeSetError,
         ConditionError,
@@ -85,7 +75,17 @@ if TYPE_CHECKING:
         SettingError,
         StoreError,
     )
-    from neat_delta.core.worksheet.cut import Column, WorkingSheet, cut_worksheet
+    from neat_delta.core.compare.lists.translate import TranslatedList
+    from neat_delta.core.review.answers import Answers, sign_off
+    from neat_delta.core.review.explain import explain
+    from neat_delta.core.review.facts import Facts
+    from neat_delta.core.review.figures import FieldFigures, figures
+    from neat_delta.core.sheets.match.columns import match_columns
+    from neat_delta.core.sheets.match.rows import HARMLESS
+    from neat_delta.core.sheets.worksheet.cut import Column, WorkingSheet, cut_worksheet
+    from neat_delta.core.updates.plan import plan
+    from neat_delta.core.updates.prove.proof import prove, target
+    from neat_delta.core.updates.prove.replay import replay
     from neat_delta.files.answers import read_answers
     from neat_delta.files.basefile import read_base
     from neat_delta.files.changeset import read_changes, read_live, write_changes
@@ -100,90 +100,90 @@ if TYPE_CHECKING:
 __version__ = "0.1.0"
 
 _HOMES = {
-    "Accept": "core.model.accept",
+    "Accept": "core.base.model.accept",
     "Answers": "core.review.answers",
-    "Catalogue": "core.model.catalogue",
-    "CatalogueError": "core.support.errors",
-    "ChangeSet": "core.model.changeset",
-    "ChangeSetError": "core.support.errors",
-    "CheckFinding": "core.model.header",
+    "Catalogue": "core.base.model.catalogue",
+    "CatalogueError": "core.base.support.errors",
+    "ChangeSet": "core.base.model.changeset",
+    "ChangeSetError": "core.base.support.errors",
+    "CheckFinding": "core.base.model.header",
     "Checked": "app.check",
-    "Column": "core.worksheet.cut",
-    "ColumnMapping": "core.model.columns",
-    "ColumnMatch": "core.model.columns",
+    "Column": "core.sheets.worksheet.cut",
+    "ColumnMapping": "core.base.model.columns",
+    "ColumnMatch": "core.base.model.columns",
     "CheckRequest": "app.requests",
     "CompareRequest": "app.requests",
     "EditRequest": "app.requests",
     "MatchRequest": "app.requests",
     "RecodeRequest": "app.requests",
-    "SettingError": "core.support.errors",
-    "Condition": "core.query.parse",
-    "ConditionError": "core.support.errors",
-    "Counts": "core.model.header",
-    "Damaged": "core.model.header",
+    "SettingError": "core.base.support.errors",
+    "Condition": "core.base.query.parse",
+    "ConditionError": "core.base.support.errors",
+    "Counts": "core.base.model.header",
+    "Damaged": "core.base.model.header",
     "Facts": "core.review.facts",
-    "Field": "core.model.store",
+    "Field": "core.base.model.store",
     "FieldFigures": "core.review.figures",
-    "FileError": "core.support.errors",
-    "FileForm": "core.model.store",
-    "FindingSummary": "core.model.header",
-    "HARMLESS": "core.match.rows",
-    "Header": "core.model.header",
-    "Held": "core.model.changeset",
-    "HeldCount": "core.model.changeset",
-    "Importer": "core.model.importer",
-    "Item": "core.model.changeset",
-    "Key": "core.model.store",
-    "Layout": "core.model.layout",
-    "Learned": "core.infer.learn",
-    "LikelyCode": "core.model.header",
-    "Manifest": "core.model.manifest",
+    "FileError": "core.base.support.errors",
+    "FileForm": "core.base.model.store",
+    "FindingSummary": "core.base.model.header",
+    "HARMLESS": "core.sheets.match.rows",
+    "Header": "core.base.model.header",
+    "Held": "core.base.model.changeset",
+    "HeldCount": "core.base.model.changeset",
+    "Importer": "core.base.model.importer",
+    "Item": "core.base.model.changeset",
+    "Key": "core.base.model.store",
+    "Layout": "core.base.model.layout",
+    "Learned": "core.base.infer.learn",
+    "LikelyCode": "core.base.model.header",
+    "Manifest": "core.base.model.manifest",
     "Matches": "app.match",
-    "NearKey": "core.model.header",
-    "NeatDeltaError": "core.support.errors",
-    "Notation": "core.model.layout",
-    "OutputError": "core.support.errors",
-    "Plan": "core.model.update",
+    "NearKey": "core.base.model.header",
+    "NeatDeltaError": "core.base.support.errors",
+    "Notation": "core.base.model.layout",
+    "OutputError": "core.base.support.errors",
+    "Plan": "core.base.model.update",
     "PreviewRequest": "app.requests",
     "LearnRequest": "app.requests",
     "SheetRequest": "app.requests",
     "WriteRequest": "app.requests",
-    "ProofError": "core.support.errors",
-    "Row": "core.model.changeset",
-    "Rows": "core.query.terms",
-    "SetAside": "core.model.header",
+    "ProofError": "core.base.support.errors",
+    "Row": "core.base.model.changeset",
+    "Rows": "core.base.query.terms",
+    "SetAside": "core.base.model.header",
     "SheetFile": "app.sheet",
-    "Source": "core.model.catalogue",
-    "Store": "core.model.store",
-    "StoreName": "core.model.store",
-    "StoreError": "core.support.errors",
-    "Table": "core.model.update",
-    "WorkingSheet": "core.worksheet.cut",
-    "as_catalogue": "core.model.catalogue",
+    "Source": "core.base.model.catalogue",
+    "Store": "core.base.model.store",
+    "StoreName": "core.base.model.store",
+    "StoreError": "core.base.support.errors",
+    "Table": "core.base.model.update",
+    "WorkingSheet": "core.sheets.worksheet.cut",
+    "as_catalogue": "core.base.model.catalogue",
     "check": "app.check",
     "compare": "app.compare",
-    "condition": "core.query.parse",
+    "condition": "core.base.query.parse",
     "confirm": "app.confirm",
     "confirm_changes": "app.outcome",
     "Changes": "app.changes",
     "PlannedUpdate": "app.changes",
     "Outcome": "app.confirm",
-    "ListField": "core.model.lists",
-    "ListMapping": "core.model.lists",
-    "TranslatedList": "core.lists.translate",
-    "cut_worksheet": "core.worksheet.cut",
+    "ListField": "core.base.model.lists",
+    "ListMapping": "core.base.model.lists",
+    "TranslatedList": "core.compare.lists.translate",
+    "cut_worksheet": "core.sheets.worksheet.cut",
     "translate": "app.compare",
     "edit": "app.edit",
-    "evaluate": "core.query.expressions",
+    "evaluate": "core.base.query.expressions",
     "explain": "core.review.explain",
     "figures": "core.review.figures",
-    "find_key": "core.infer.key",
-    "learn": "core.infer.learn",
+    "find_key": "core.base.infer.key",
+    "learn": "core.base.infer.learn",
     "match": "app.match",
-    "match_columns": "core.match.columns",
-    "plan": "core.plan",
+    "match_columns": "core.sheets.match.columns",
+    "plan": "core.updates.plan",
     "preview": "app.preview",
-    "prove": "core.prove.proof",
+    "prove": "core.updates.prove.proof",
     "read": "files.reading",
     "read_answers": "files.answers",
     "read_base": "files.basefile",
@@ -192,11 +192,11 @@ _HOMES = {
     "read_mapping": "files.mappingfile",
     "read_store": "files.storefile",
     "recode": "app.compare",
-    "replay": "core.prove.replay",
+    "replay": "core.updates.prove.replay",
     "retry": "app.outcome",
     "sheet": "app.sheet",
     "sign_off": "core.review.answers",
-    "target": "core.prove.proof",
+    "target": "core.updates.prove.proof",
     "undo": "app.outcome",
     "workbook": "files.writers.worksheet",
     "write": "app.write",
@@ -208,7 +208,7 @@ _HOMES = {
     "as_reported": "app.outcome",
     "results": "app.outcome",
     "witnesses": "app.outcome",
-    "ResultsForm": "core.model.results",
+    "ResultsForm": "core.base.model.results",
     "draft_report": "files.reports",
     "read_report": "files.reports",
     "file_rows": "files.updates",

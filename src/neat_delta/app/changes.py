@@ -15,20 +15,20 @@ from neat_delta.app.inputs import Path
 from neat_delta.app.requests import WriteRequest
 from neat_delta.app.settings import request_of
 from neat_delta.app.write import importer_as_asked, write
-from neat_delta.core.model.changeset import ChangeSet
-from neat_delta.core.model.importer import Importer
-from neat_delta.core.model.update import Plan
-from neat_delta.core.plan import plan
-from neat_delta.core.support.errors import ChangeSetError, OutputError
+from neat_delta.core.base.model.changeset import ChangeSet
+from neat_delta.core.base.model.importer import Importer
+from neat_delta.core.base.model.update import Plan
+from neat_delta.core.base.support.errors import ChangeSetError, OutputError
+from neat_delta.core.updates.plan import plan
 from neat_delta.files.answers import digest_of_changes
 from neat_delta.files.changeset import as_live, write_changes
 
 if TYPE_CHECKING:
     import polars as pl
 
-    from neat_delta.core.model.catalogue import Catalogue
-    from neat_delta.core.model.manifest import Manifest
-    from neat_delta.core.model.store import Store
+    from neat_delta.core.base.model.catalogue import Catalogue
+    from neat_delta.core.base.model.manifest import Manifest
+    from neat_delta.core.base.model.store import Store
     from neat_delta.core.review.facts import Facts
 
 __all__ = ["Changes", "PlannedUpdate", "in_hand"]

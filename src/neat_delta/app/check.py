@@ -11,15 +11,15 @@ from neat_delta.app.inputs import Path
 from neat_delta.app.requests import CheckRequest
 from neat_delta.app.settings import request_of
 from neat_delta.app.sources import Table, export_of, store_of
-from neat_delta.core.checks import catalogue_findings, idle_checks
-from neat_delta.core.decide.decide import decide
-from neat_delta.core.decide.policy import Policy, levels_of, standing_exceptions
-from neat_delta.core.infer.learn import learn, with_writing
-from neat_delta.core.match.keys import stripped
-from neat_delta.core.match.prepare import prepare
-from neat_delta.core.model.schemas import CATALOGUE_FINDINGS, conform
-from neat_delta.core.model.store import Store
-from neat_delta.core.support.series import gathered
+from neat_delta.core.base.infer.learn import learn, with_writing
+from neat_delta.core.base.model.schemas import CATALOGUE_FINDINGS, conform
+from neat_delta.core.base.model.store import Store
+from neat_delta.core.base.support.series import gathered
+from neat_delta.core.compare.checks import catalogue_findings, idle_checks
+from neat_delta.core.compare.decide.decide import decide
+from neat_delta.core.compare.decide.policy import Policy, levels_of, standing_exceptions
+from neat_delta.core.sheets.match.keys import stripped
+from neat_delta.core.sheets.match.prepare import prepare
 from neat_delta.files.images import names_in
 
 __all__ = ["Checked", "check"]

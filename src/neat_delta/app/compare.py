@@ -13,17 +13,17 @@ from neat_delta.app.inputs import Path, as_compare, read_inputs, translated
 from neat_delta.app.requests import CompareRequest, RecodeRequest
 from neat_delta.app.settings import request_of
 from neat_delta.app.sources import Table, catalogue_of, export_of, store_of
-from neat_delta.core.engine.round import Round
+from neat_delta.core.base.model.lists import ListMapping
+from neat_delta.core.base.model.rules import Rules
+from neat_delta.core.base.support.errors import SettingError
+from neat_delta.core.compare.lists.translate import TranslatedList
+from neat_delta.core.compare.round import Round
 from neat_delta.core.engine.whole import run
-from neat_delta.core.lists.translate import TranslatedList
-from neat_delta.core.model.lists import ListMapping
-from neat_delta.core.model.rules import Rules
-from neat_delta.core.support.errors import SettingError
 
 if TYPE_CHECKING:
     import polars as pl
 
-    from neat_delta.core.model.store import Store
+    from neat_delta.core.base.model.store import Store
 
 __all__ = ["compare", "recode", "translate"]
 

@@ -15,24 +15,24 @@ import polars as pl
 from neat_delta.app.inputs import Path
 from neat_delta.app.outcome import as_reported, confirm_changes, results, witnesses
 from neat_delta.app.sources import Table, catalogue_of, store_of
-from neat_delta.core.infer.results import with_words
-from neat_delta.core.model.layout import Layout
-from neat_delta.core.model.schemas import conform
-from neat_delta.core.model.store import Store
-from neat_delta.core.outcome.unsent import as_sent
-from neat_delta.core.support.errors import SettingError, StoreError
+from neat_delta.core.base.infer.results import with_words
+from neat_delta.core.base.model.layout import Layout
+from neat_delta.core.base.model.schemas import conform
+from neat_delta.core.base.model.store import Store
+from neat_delta.core.base.support.errors import SettingError, StoreError
+from neat_delta.core.outcomes.unsent import as_sent
 from neat_delta.files.changeset import as_live, read_changes, read_with_live
 from neat_delta.files.reports import draft_report, read_report
 from neat_delta.files.rounds import changes_of, handed_over, round_of, with_importer
 from neat_delta.files.updates import file_rows, read_manifest
 
 if TYPE_CHECKING:
-    from neat_delta.core.infer.results import DraftedResults
-    from neat_delta.core.model.catalogue import Catalogue
-    from neat_delta.core.model.changeset import ChangeSet
-    from neat_delta.core.outcome.confirm import Confirmed
-    from neat_delta.core.outcome.results import Results
-    from neat_delta.core.outcome.witnesses import Witnesses
+    from neat_delta.core.base.infer.results import DraftedResults
+    from neat_delta.core.base.model.catalogue import Catalogue
+    from neat_delta.core.base.model.changeset import ChangeSet
+    from neat_delta.core.outcomes.confirm import Confirmed
+    from neat_delta.core.outcomes.results import Results
+    from neat_delta.core.outcomes.witnesses import Witnesses
     from neat_delta.files.rounds import Round
 
 __all__ = ["Outcome", "confirm", "outcome_of"]

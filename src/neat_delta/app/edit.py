@@ -12,17 +12,17 @@ from neat_delta.app.inputs import Path, as_compare, rules_of
 from neat_delta.app.requests import EditRequest
 from neat_delta.app.settings import request_of
 from neat_delta.app.sources import Table, export_of, store_of
-from neat_delta.core.engine.round import Round
+from neat_delta.core.base.model.rules import Rule, Rules
+from neat_delta.core.base.support.errors import SettingError
+from neat_delta.core.compare.round import Round
 from neat_delta.core.engine.whole import run
-from neat_delta.core.model.rules import Rule, Rules
-from neat_delta.core.rules.edited import edited
-from neat_delta.core.support.errors import SettingError
+from neat_delta.core.sheets.rules.edited import edited
 
 if TYPE_CHECKING:
     import polars as pl
 
-    from neat_delta.core.model.catalogue import Catalogue
-    from neat_delta.core.model.store import Store
+    from neat_delta.core.base.model.catalogue import Catalogue
+    from neat_delta.core.base.model.store import Store
 
 __all__ = ["edit"]
 

@@ -6,11 +6,11 @@ from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass
 from typing import Any, Protocol, get_args
 
-from neat_delta.core.model.accept import Accept
-from neat_delta.core.model.store import Blanks, Clash
-from neat_delta.core.support.errors import SettingError
-from neat_delta.core.support.nearest import did_you_mean
-from neat_delta.core.support.words import must_be_one_of
+from neat_delta.core.base.model.accept import Accept
+from neat_delta.core.base.model.store import Blanks, Clash
+from neat_delta.core.base.support.errors import SettingError
+from neat_delta.core.base.support.nearest import did_you_mean
+from neat_delta.core.base.support.words import must_be_one_of
 
 __all__ = ["Accepts", "Choices", "Commas", "Flag", "Form", "Names", "Number", "OneOf", "Pairs", "Word"]
 
@@ -290,8 +290,8 @@ class Accepts:
         listed: Sequence[str | Accept] = (said,) if isinstance(said, str | Accept) else tuple(said)
         if not listed:
             return ()
-        from neat_delta.core.checks import CHECKS
-        from neat_delta.core.model.accept import ACCEPTED_SOURCES
+        from neat_delta.core.base.model.accept import ACCEPTED_SOURCES
+        from neat_delta.core.compare.checks import CHECKS
 
         accepts, names = [], [*ACCEPTED_SOURCES, *CHECKS]
         for one in listed:

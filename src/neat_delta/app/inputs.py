@@ -14,12 +14,12 @@ import msgspec
 from neat_delta.app.requests import CompareRequest, with_defaults
 from neat_delta.app.settings import settings_of
 from neat_delta.app.sources import Table, catalogue_of, export_of, store_of
-from neat_delta.core.lists.draft import ListOptions
-from neat_delta.core.lists.translate import TranslatedList
-from neat_delta.core.lists.translate import translate as translate_list
-from neat_delta.core.model.importer import NEW_CODE
-from neat_delta.core.model.lists import ListMapping
-from neat_delta.core.model.rules import Rules
+from neat_delta.core.base.model.importer import NEW_CODE
+from neat_delta.core.base.model.lists import ListMapping
+from neat_delta.core.base.model.rules import Rules
+from neat_delta.core.compare.lists.draft import ListOptions
+from neat_delta.core.compare.lists.translate import TranslatedList
+from neat_delta.core.compare.lists.translate import translate as translate_list
 from neat_delta.files.basefile import read_base, with_base_file
 from neat_delta.files.mappingfile import must_name_fields, read_mapping
 from neat_delta.files.rulesfile import beside, read_lookups, read_rules
@@ -27,8 +27,8 @@ from neat_delta.files.rulesfile import beside, read_lookups, read_rules
 if TYPE_CHECKING:
     import polars as pl
 
-    from neat_delta.core.model.catalogue import Catalogue
-    from neat_delta.core.model.store import Store
+    from neat_delta.core.base.model.catalogue import Catalogue
+    from neat_delta.core.base.model.store import Store
 
 __all__ = ["Inputs", "Path", "as_compare", "read_inputs", "rules_of", "translated"]
 

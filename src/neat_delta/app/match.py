@@ -12,17 +12,17 @@ from neat_delta.app.inputs import Inputs, Path, as_compare, read_inputs, transla
 from neat_delta.app.requests import MatchRequest
 from neat_delta.app.settings import request_of
 from neat_delta.app.sources import Table
-from neat_delta.core.match.keys import KeyIndex
-from neat_delta.core.match.prepare import AlignedInputs, align_inputs
-from neat_delta.core.match.rows import match_rows
-from neat_delta.core.model.lists import ListMapping
-from neat_delta.core.model.reasons import NEAR
-from neat_delta.core.model.rules import Rules
+from neat_delta.core.base.model.lists import ListMapping
+from neat_delta.core.base.model.reasons import NEAR
+from neat_delta.core.base.model.rules import Rules
+from neat_delta.core.base.support.series import true_places
 from neat_delta.core.review.samples import ColumnSample, MatchedRows, constant_samples, mapping_to_keep, samples
-from neat_delta.core.support.series import true_places
+from neat_delta.core.sheets.match.keys import KeyIndex
+from neat_delta.core.sheets.match.prepare import AlignedInputs, align_inputs
+from neat_delta.core.sheets.match.rows import match_rows
 
 if TYPE_CHECKING:
-    from neat_delta.core.model.store import Store
+    from neat_delta.core.base.model.store import Store
 
 __all__ = ["Matches", "match"]
 

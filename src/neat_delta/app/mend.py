@@ -9,14 +9,14 @@ from typing import Literal
 import polars as pl
 
 from neat_delta.app.sheet import PLAIN, SheetFile, sheet_file
-from neat_delta.core.model.catalogue import Catalogue
-from neat_delta.core.model.changeset import ChangeSet
-from neat_delta.core.model.importer import NEW_CODE
-from neat_delta.core.model.layout import Layout
-from neat_delta.core.model.store import Field, Relations, Store
-from neat_delta.core.support.errors import CatalogueError
-from neat_delta.core.support.series import true_places
-from neat_delta.core.worksheet.cut import Column, cut_worksheet
+from neat_delta.core.base.model.catalogue import Catalogue
+from neat_delta.core.base.model.changeset import ChangeSet
+from neat_delta.core.base.model.importer import NEW_CODE
+from neat_delta.core.base.model.layout import Layout
+from neat_delta.core.base.model.store import Field, Relations, Store
+from neat_delta.core.base.support.errors import CatalogueError
+from neat_delta.core.base.support.series import true_places
+from neat_delta.core.sheets.worksheet.cut import Column, cut_worksheet
 
 __all__ = ["MESSAGE", "Mended", "mend"]
 

@@ -10,18 +10,18 @@ from dataclasses import replace
 import msgspec
 import polars as pl
 
-from neat_delta.core.kinds.stored import HABITS
-from neat_delta.core.match.prepare import prepare_export
-from neat_delta.core.model.catalogue import Catalogue
-from neat_delta.core.model.changeset import ChangeSet
-from neat_delta.core.model.store import Field, Store
-from neat_delta.core.outcome.confirm import Confirmed, Landing
-from neat_delta.core.outcome.confirm import confirm as outcome_of
-from neat_delta.core.outcome.results import FileRow, Results, read_results
-from neat_delta.core.outcome.retry import believed
-from neat_delta.core.outcome.retry import retry as not_landed
-from neat_delta.core.outcome.undo import revert
-from neat_delta.core.outcome.witnesses import Witnesses, compare_witnesses
+from neat_delta.core.base.kinds.stored import HABITS
+from neat_delta.core.base.model.catalogue import Catalogue
+from neat_delta.core.base.model.changeset import ChangeSet
+from neat_delta.core.base.model.store import Field, Store
+from neat_delta.core.outcomes.confirm import Confirmed, Landing
+from neat_delta.core.outcomes.confirm import confirm as outcome_of
+from neat_delta.core.outcomes.results import FileRow, Results, read_results
+from neat_delta.core.outcomes.retry import believed
+from neat_delta.core.outcomes.retry import retry as not_landed
+from neat_delta.core.outcomes.undo import revert
+from neat_delta.core.outcomes.witnesses import Witnesses, compare_witnesses
+from neat_delta.core.sheets.match.prepare import prepare_export
 
 __all__ = ["as_reported", "confirm_changes", "results", "retry", "undo", "witnesses"]
 

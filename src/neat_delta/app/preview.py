@@ -8,16 +8,16 @@ from typing import Any
 from neat_delta.app.requests import PreviewRequest
 from neat_delta.app.settings import request_of
 from neat_delta.app.sources import Table, catalogue_of
-from neat_delta.core.model.catalogue import Catalogue
-from neat_delta.core.model.changeset import ChangeSet
-from neat_delta.core.query.expressions import condition, evaluate
+from neat_delta.core.base.model.catalogue import Catalogue
+from neat_delta.core.base.model.changeset import ChangeSet
+from neat_delta.core.base.query.expressions import condition, evaluate
+from neat_delta.core.base.support.errors import CatalogueError, ChangeSetError
+from neat_delta.core.base.support.series import true_places
 from neat_delta.core.review.facts import Facts
 from neat_delta.core.review.figures import figures
 from neat_delta.core.review.impact import impact_of
 from neat_delta.core.review.totals import total_fields, totals
 from neat_delta.core.review.view import flagged, names_of, rows_of, view
-from neat_delta.core.support.errors import CatalogueError, ChangeSetError
-from neat_delta.core.support.series import true_places
 
 __all__ = ["preview"]
 

@@ -10,15 +10,15 @@ from typing import TYPE_CHECKING, Annotated, Any, Literal, Self, get_args
 import msgspec
 
 from neat_delta.app.forms import BLANKS, CLASHES, Accepts, Commas, Flag, Names, Number, OneOf, Pairs, Word
-from neat_delta.core.model.accept import Accept
-from neat_delta.core.model.choices import ItemOrder, KeepMargin, LevelShown, Verdict
-from neat_delta.core.model.layout import Notation
-from neat_delta.core.model.store import Blanks, Clash
+from neat_delta.core.base.model.accept import Accept
+from neat_delta.core.base.model.choices import ItemOrder, KeepMargin, LevelShown, Verdict
+from neat_delta.core.base.model.layout import Notation
+from neat_delta.core.base.model.store import Blanks, Clash
 
 if TYPE_CHECKING:
-    from neat_delta.core.engine.options import CompareOptions
-    from neat_delta.core.model.lists import ListMapping
-    from neat_delta.core.model.store import Store
+    from neat_delta.core.base.model.lists import ListMapping
+    from neat_delta.core.base.model.store import Store
+    from neat_delta.core.compare.options import CompareOptions
 from neat_delta.app.settings import Request, Setting, settings_of
 
 __all__ = [
@@ -242,9 +242,9 @@ class CompareRequest(Request, frozen=True, kw_only=True):
 
     def options(self, within: Sequence[str] = (), *, today: str | None = None) -> CompareOptions:
         """The same for the stages of a comparison; `within` is a list's, `today` an ISO 8601 date."""
-        from neat_delta.core.decide.policy import Policy
-        from neat_delta.core.engine.options import CompareOptions
-        from neat_delta.core.model.columns import ColumnMapping, ColumnOptions
+        from neat_delta.core.base.model.columns import ColumnMapping, ColumnOptions
+        from neat_delta.core.compare.decide.policy import Policy
+        from neat_delta.core.compare.options import CompareOptions
         from neat_delta.files.images import names_in
 
         blanks, clash = dict(self.blanks), dict(self.clash)

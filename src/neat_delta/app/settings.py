@@ -10,8 +10,8 @@ from typing import TYPE_CHECKING, Any, Literal, Self, TypeVar, get_type_hints
 import msgspec
 
 from neat_delta.app.forms import Form
-from neat_delta.core.support.errors import SettingError
-from neat_delta.core.support.nearest import did_you_mean
+from neat_delta.core.base.support.errors import SettingError
+from neat_delta.core.base.support.nearest import did_you_mean
 
 if TYPE_CHECKING:
     pass

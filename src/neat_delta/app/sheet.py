@@ -10,15 +10,15 @@ from neat_delta.app.inputs import Path
 from neat_delta.app.requests import SheetRequest
 from neat_delta.app.settings import request_of
 from neat_delta.app.sources import Table, export_of, store_of
-from neat_delta.core.model.layout import Layout, Notation
-from neat_delta.core.query.expressions import condition
-from neat_delta.core.worksheet.cut import WorkingSheet, as_written, cut_worksheet
+from neat_delta.core.base.model.layout import Layout, Notation
+from neat_delta.core.base.query.expressions import condition
+from neat_delta.core.sheets.worksheet.cut import WorkingSheet, as_written, cut_worksheet
 
 if TYPE_CHECKING:
     import polars as pl
 
-    from neat_delta.core.model.catalogue import Catalogue
-    from neat_delta.core.model.store import Store
+    from neat_delta.core.base.model.catalogue import Catalogue
+    from neat_delta.core.base.model.store import Store
 
 __all__ = ["SheetFile", "sheet", "sheet_file"]
 
@@ -85,7 +85,7 @@ def sheet_file(
     """A working sheet as the bytes of a file. It remembers its own cells, or those that are `remembered`: what its
     items were like in live where the sheet shows something else.
     """
-    from neat_delta.core.model.catalogue import Origin
+    from neat_delta.core.base.model.catalogue import Origin
     from neat_delta.files.basefile import base_bytes
     from neat_delta.files.memory import packed
 

@@ -10,12 +10,12 @@ from typing import TYPE_CHECKING, Any
 
 import polars as pl
 
-from neat_delta.core.model.catalogue import Catalogue, as_catalogue
-from neat_delta.core.model.store import Field, Store
-from neat_delta.core.support.errors import CatalogueError
+from neat_delta.core.base.model.catalogue import Catalogue, as_catalogue
+from neat_delta.core.base.model.store import Field, Store
+from neat_delta.core.base.support.errors import CatalogueError
 
 if TYPE_CHECKING:
-    from neat_delta.core.model.layout import Layout
+    from neat_delta.core.base.model.layout import Layout
 
 __all__ = ["Table", "catalogue_of", "export_of", "store_of", "table_of"]
 

@@ -11,14 +11,14 @@ import polars as pl
 
 from neat_delta.app.requests import WriteRequest
 from neat_delta.app.settings import request_of
-from neat_delta.core.engine.answered import answer
-from neat_delta.core.model.catalogue import Catalogue
-from neat_delta.core.model.changeset import ChangeSet
-from neat_delta.core.model.importer import Importer, with_reason
-from neat_delta.core.model.manifest import Comment, Contradiction, Manifest, StoreFile, Turn
-from neat_delta.core.model.store import Store
+from neat_delta.core.base.model.catalogue import Catalogue
+from neat_delta.core.base.model.changeset import ChangeSet
+from neat_delta.core.base.model.importer import Importer, with_reason
+from neat_delta.core.base.model.manifest import Comment, Contradiction, Manifest, StoreFile, Turn
+from neat_delta.core.base.model.store import Store
+from neat_delta.core.base.support.series import true_places
+from neat_delta.core.review.answered import answer
 from neat_delta.core.review.answers import Answers
-from neat_delta.core.support.series import true_places
 from neat_delta.files.updates import write_updates
 
 __all__ = ["importer_as_asked", "write"]
@@ -63,9 +63,9 @@ def write(
         changes, released = signed.changes, signed.sent
         contradictions, comments = signed.contradictions, signed.comments
     if skus is not None:
-        from neat_delta.core.match.keys import KeyIndex
-        from neat_delta.core.model.reasons import NOT_NAMED
-        from neat_delta.core.outcome.unsent import with_held
+        from neat_delta.core.base.model.reasons import NOT_NAMED
+        from neat_delta.core.outcomes.unsent import with_held
+        from neat_delta.core.sheets.match.keys import KeyIndex
 
         others = ~KeyIndex.of(changes.keys, changes.header.compared_by).naming(skus)
         unsent = pl.DataFrame({"item": true_places(others)}, schema={"item": pl.Int64})

@@ -37,7 +37,7 @@ def check(catalogue: str, store: str | None, as_json: bool, **settings: Any) -> 
     from datetime import date
 
     import neat_delta
-    from neat_delta.core.checks import CHECKS
+    from neat_delta.core.compare.checks import CHECKS
     from neat_delta.report.settings import as_options
 
     request = asked(CheckRequest, settings)

@@ -13,15 +13,15 @@ from typing import TYPE_CHECKING, Any, Literal
 import click
 
 from neat_delta.cli.options import FILES, Option
-from neat_delta.core.support.series import scattered
+from neat_delta.core.base.support.series import scattered
 
 if TYPE_CHECKING:
     from neat_delta.app.sheet import SheetFile
-    from neat_delta.core.model.changeset import ChangeSet
-    from neat_delta.core.model.header import Header
-    from neat_delta.core.model.layout import Layout, Notation
-    from neat_delta.core.model.lists import ListMapping
-    from neat_delta.core.model.store import Store
+    from neat_delta.core.base.model.changeset import ChangeSet
+    from neat_delta.core.base.model.header import Header
+    from neat_delta.core.base.model.layout import Layout, Notation
+    from neat_delta.core.base.model.lists import ListMapping
+    from neat_delta.core.base.model.store import Store
     from neat_delta.files.rounds import Round
 
 __all__ = [
@@ -126,9 +126,9 @@ def layout_from_options(side: str, base: Layout | None = None) -> Layout:
     """What the options say of the layout of live or sheet, over what is known anyway."""
     import msgspec
 
-    from neat_delta.core.model.conflicts import conflicting_settings
-    from neat_delta.core.model.layout import SEPARATORS, Layout
-    from neat_delta.core.model.store import FileForm, Store
+    from neat_delta.core.base.model.conflicts import conflicting_settings
+    from neat_delta.core.base.model.layout import SEPARATORS, Layout
+    from neat_delta.core.base.model.store import FileForm, Store
 
     said: dict[str, Any] = {}
     for name in ("encoding", "separator", "quote", "escape", "header_line", "sheet_name"):
@@ -155,9 +155,9 @@ def layout_from_options(side: str, base: Layout | None = None) -> Layout:
 
 def notation_from_options() -> Notation:
     """What the options say of how the sheet writes values."""
-    from neat_delta.core.model.conflicts import conflicting_settings
-    from neat_delta.core.model.layout import Notation
-    from neat_delta.core.model.store import Store
+    from neat_delta.core.base.model.conflicts import conflicting_settings
+    from neat_delta.core.base.model.layout import Notation
+    from neat_delta.core.base.model.store import Store
 
     decimal = _told("decimal_mark", "sheet")
     if decimal not in {None, ".", ","}:
@@ -209,7 +209,7 @@ def find_round(changes: ChangeSet, path: str, folder: str | None, *, wanted_for:
     """The folder that the change set at `path` was written into. Where it is `wanted_for` something, OutputError when
     there is none, or when a file in it was edited.
     """
-    from neat_delta.core.support.errors import OutputError
+    from neat_delta.core.base.support.errors import OutputError
     from neat_delta.files.rounds import must_be_as_written, round_of
 
     there = round_of(changes, path, folder)
@@ -262,7 +262,7 @@ def must_be_new(output: str, ending: str, *inputs: str, replace: bool) -> None:
     """OutputError when an output is called otherwise, is an input, or is there and not to be replaced."""
     from pathlib import Path
 
-    from neat_delta.core.support.errors import OutputError
+    from neat_delta.core.base.support.errors import OutputError
 
     if not output.lower().endswith(ending):
         raise OutputError(f"{output}: this is written as {ending}. Name a file that ends like that.")
@@ -277,7 +277,7 @@ def make_folder(folder: str) -> None:
     """Make a folder if it is not there; OutputError when that cannot be."""
     from pathlib import Path
 
-    from neat_delta.core.support.errors import OutputError
+    from neat_delta.core.base.support.errors import OutputError
 
     try:
         Path(folder).mkdir(parents=True, exist_ok=True)
@@ -336,8 +336,8 @@ def counts_for_scripts(changes: ChangeSet) -> dict[str, int]:
     """Of how many items something is to be sent, of how many something is held, and how much waits for a person: those,
     and the rows that were set aside and are not harmless.
     """
-    from neat_delta.core.match.rows import HARMLESS
-    from neat_delta.core.model.changeset import held
+    from neat_delta.core.base.model.changeset import held
+    from neat_delta.core.sheets.match.rows import HARMLESS
 
     whole, stays = changes.items["held"].is_not_null(), held(changes.items, changes.cells)
     leaves = (changes.items["verdict"] == "gone") & ~whole
@@ -351,7 +351,7 @@ def counts_for_scripts(changes: ChangeSet) -> dict[str, int]:
 
 def must_be_one_output(output: str | None, *, as_json: bool) -> None:
     """OutputError when both the facts and the change set want standard output."""
-    from neat_delta.core.support.errors import OutputError
+    from neat_delta.core.base.support.errors import OutputError
 
     if output == "-" and as_json:
         raise OutputError("--json and -o - both want standard output. Give -o the name of a file.")
@@ -408,8 +408,8 @@ def worksheet_form(path: str) -> tuple[Literal["xlsx", "delimited"], Layout]:
     """
     from pathlib import PurePath
 
-    from neat_delta.core.model.layout import Layout
-    from neat_delta.core.support.errors import OutputError
+    from neat_delta.core.base.model.layout import Layout
+    from neat_delta.core.base.support.errors import OutputError
 
     mark = WORKSHEETS.get(PurePath(path).suffix.lower())
     if mark is None:

@@ -28,8 +28,8 @@ from neat_delta.cli.options import LISTS, Option, asked, settings_options, verb
 if TYPE_CHECKING:
     import polars as pl
 
-    from neat_delta.core.model.catalogue import Catalogue
-    from neat_delta.core.model.store import Store
+    from neat_delta.core.base.model.catalogue import Catalogue
+    from neat_delta.core.base.model.store import Store
 
 __all__ = ["compare"]
 
@@ -98,7 +98,7 @@ def compare(
 
     Items that SHEET lacks are left alone: a part of the catalogue is the normal case.
     """
-    from neat_delta.core.support.background import submit
+    from neat_delta.core.base.support.background import submit
     from neat_delta.files.whole import load
 
     # Both files are fetched while Polars is being imported, and the second while the first is being parsed.

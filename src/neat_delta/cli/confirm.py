@@ -31,11 +31,11 @@ from neat_delta.report.text import command, count
 
 if TYPE_CHECKING:
     from neat_delta.app.confirm import Outcome
-    from neat_delta.core.model.catalogue import Catalogue
-    from neat_delta.core.model.changeset import ChangeSet
-    from neat_delta.core.model.store import Store
-    from neat_delta.core.outcome.confirm import Confirmed
-    from neat_delta.core.outcome.results import Results
+    from neat_delta.core.base.model.catalogue import Catalogue
+    from neat_delta.core.base.model.changeset import ChangeSet
+    from neat_delta.core.base.model.store import Store
+    from neat_delta.core.outcomes.confirm import Confirmed
+    from neat_delta.core.outcomes.results import Results
     from neat_delta.files.rounds import Round
 
 __all__ = ["confirm"]
@@ -104,7 +104,7 @@ def confirm(
     """
     import neat_delta
     from neat_delta.app.confirm import outcome_of
-    from neat_delta.core.outcome.unsent import as_sent
+    from neat_delta.core.outcomes.unsent import as_sent
     from neat_delta.files.changeset import read_with_live
     from neat_delta.files.rounds import edited_files, with_importer
     from neat_delta.files.storefile import results_draft
@@ -207,8 +207,8 @@ class _Again:
     ) -> tuple[list[str], dict[str, object]]:
         """Write it; what is to be said of it, and the facts for a program."""
         import neat_delta
-        from neat_delta.core.model.manifest import Turn
-        from neat_delta.core.outcome.retry import bases_of, left_alone, rebased
+        from neat_delta.core.base.model.manifest import Turn
+        from neat_delta.core.outcomes.retry import bases_of, left_alone, rebased
         from neat_delta.files.rounds import store_file
         from neat_delta.report.outcome import left_lines
 
@@ -264,7 +264,7 @@ class _Again:
         return lines, facts
 
     def _said(self, lacking: Confirmed, files: int) -> str:
-        from neat_delta.core.outcome.retry import was_altered
+        from neat_delta.core.outcomes.retry import was_altered
 
         rest = ""
         left = sum(was_altered(one) for one in lacking.trouble)

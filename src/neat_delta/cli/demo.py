@@ -281,7 +281,7 @@ def demo(folder: str) -> int:
 
 def _lay_out(folder: Path) -> bool:
     """Put the demo's files into the folder; whether they were there already. Files that were edited are never lost."""
-    from neat_delta.core.support.errors import OutputError
+    from neat_delta.core.base.support.errors import OutputError
     from neat_delta.files.whole import write_whole
 
     shipped = {name: files("neat_delta.demo").joinpath(name).read_bytes() for name in FILES}

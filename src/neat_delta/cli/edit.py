@@ -25,8 +25,8 @@ from neat_delta.cli.common import (
 from neat_delta.cli.options import asked, settings_options, verb
 
 if TYPE_CHECKING:
-    from neat_delta.core.model.catalogue import Catalogue
-    from neat_delta.core.model.changeset import ChangeSet
+    from neat_delta.core.base.model.catalogue import Catalogue
+    from neat_delta.core.base.model.changeset import ChangeSet
 
 __all__ = ["edit"]
 

@@ -40,7 +40,7 @@ def help(context: click.Context, topic: str | None) -> int:
     command = group.get_command(above, topic) if isinstance(group, click.Group) else None
     if command is None:
         from neat_delta.cli.main import VERBS
-        from neat_delta.core.support.nearest import did_you_mean
+        from neat_delta.core.base.support.nearest import did_you_mean
 
         names = ("files", *VERBS)
         known = f"There are: {', '.join(names)}."

@@ -51,7 +51,7 @@ def learn(
     import msgspec
 
     import neat_delta
-    from neat_delta.core.support.errors import OutputError
+    from neat_delta.core.base.support.errors import OutputError
     from neat_delta.files.storefile import draft, results_draft, table_schema
     from neat_delta.files.whole import write_whole
     from neat_delta.report.settings import as_options
@@ -69,7 +69,7 @@ def learn(
         learned = neat_delta.learn(catalogue, key)
         reported = None
         if results is not None:
-            from neat_delta.core.match.prepare import prepare
+            from neat_delta.core.sheets.match.prepare import prepare
             from neat_delta.files.reports import draft_report
 
             prepared = prepare(catalogue, learned.store, key)

@@ -12,7 +12,7 @@ from typing import NoReturn
 import click
 
 from neat_delta import __version__
-from neat_delta.core.support.errors import NeatDeltaError
+from neat_delta.core.base.support.errors import NeatDeltaError
 
 __all__ = ["main"]
 

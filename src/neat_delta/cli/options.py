@@ -9,7 +9,7 @@ from typing import Any, TypeVar, get_args
 import click
 
 from neat_delta.app.settings import Group, Request, request_of, settings_of
-from neat_delta.core.support.errors import SettingError
+from neat_delta.core.base.support.errors import SettingError
 from neat_delta.report.settings import as_options, option_of
 
 __all__ = ["FILES", "LISTS", "Option", "asked", "settings_options", "verb"]

@@ -87,7 +87,7 @@ def practice(
     import sqlite3
 
     import neat_delta
-    from neat_delta.core.model.store import Store, must_be_named
+    from neat_delta.core.base.model.store import Store, must_be_named
     from neat_delta.files.rounds import Round, must_be_as_written, with_importer
     from neat_delta.files.updates import read_manifest
     from neat_delta.practice.faults import faults_of
@@ -125,7 +125,7 @@ def practice(
 
 
 def _cannot_keep(keep: str | None, error: Exception) -> Exception:
-    from neat_delta.core.support.errors import OutputError
+    from neat_delta.core.base.support.errors import OutputError
 
     return OutputError(
         f"{keep or 'the practice store'}: it cannot be written ({error}). Make room, or keep it elsewhere."
@@ -170,7 +170,7 @@ def _import(
 def _serve(shop: Shop, port: int, token_env: str | None) -> int:
     import os
 
-    from neat_delta.core.support.errors import NeatDeltaError
+    from neat_delta.core.base.support.errors import NeatDeltaError
 
     token = None
     if token_env is not None:

@@ -22,8 +22,8 @@ from neat_delta.cli.common import (
 from neat_delta.cli.options import asked, settings_options, verb
 
 if TYPE_CHECKING:
-    from neat_delta.core.model.catalogue import Catalogue
-    from neat_delta.core.model.changeset import ChangeSet
+    from neat_delta.core.base.model.catalogue import Catalogue
+    from neat_delta.core.base.model.changeset import ChangeSet
     from neat_delta.core.review.facts import Facts
     from neat_delta.core.review.view import View
     from neat_delta.report.charts import Chart
@@ -128,7 +128,7 @@ def preview(
 def _explain(changes: str, sku: str, *, as_json: bool) -> int:
     """Show how the computed cells of an item came about, with its row as it came where the file is still the same."""
     import neat_delta
-    from neat_delta.core.support.errors import ChangeSetError
+    from neat_delta.core.base.support.errors import ChangeSetError
 
     change_set = neat_delta.read_changes(changes)
     try:
@@ -182,7 +182,7 @@ def _print(facts: Facts, seen: View, request: PreviewRequest, *, items_chosen: b
 def _live(change_set: ChangeSet, changes: str, live: str | None, *, needed: bool) -> tuple[Catalogue | None, str]:
     """The live catalogue, or why there is none, where it is not needed."""
     import neat_delta
-    from neat_delta.core.support.errors import NeatDeltaError
+    from neat_delta.core.base.support.errors import NeatDeltaError
 
     try:
         return neat_delta.read_live(change_set, changes, live), ""
@@ -194,7 +194,7 @@ def _live(change_set: ChangeSet, changes: str, live: str | None, *, needed: bool
 
 def _facts(changes: str, gather: Callable[[], Facts]) -> Facts:
     """What is to be said; an error names the change set's file."""
-    from neat_delta.core.support.errors import ChangeSetError
+    from neat_delta.core.base.support.errors import ChangeSetError
 
     try:
         return gather()

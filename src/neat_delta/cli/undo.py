@@ -59,8 +59,8 @@ def undo(
     With a fresh export, what somebody changed since is left alone and listed. Exit status 1 when something is.
     """
     import neat_delta
-    from neat_delta.core.model.manifest import Turn
-    from neat_delta.core.outcome.unsent import as_sent
+    from neat_delta.core.base.model.manifest import Turn
+    from neat_delta.core.outcomes.unsent import as_sent
     from neat_delta.files.changeset import read_with_live
     from neat_delta.files.rounds import store_file as store_file_of
     from neat_delta.files.rounds import with_importer

@@ -23,10 +23,10 @@ from neat_delta.cli.common import (
 from neat_delta.cli.options import asked, settings_options, verb
 
 if TYPE_CHECKING:
-    from neat_delta.core.model.catalogue import Catalogue
-    from neat_delta.core.model.changeset import ChangeSet
-    from neat_delta.core.model.importer import Importer
-    from neat_delta.core.model.layout import Layout
+    from neat_delta.core.base.model.catalogue import Catalogue
+    from neat_delta.core.base.model.changeset import ChangeSet
+    from neat_delta.core.base.model.importer import Importer
+    from neat_delta.core.base.model.layout import Layout
     from neat_delta.practice.rehearse import Rehearse
 
 __all__ = ["said_form", "write"]
@@ -72,7 +72,7 @@ def write(
     """
     import neat_delta
     from neat_delta.app.write import importer_as_asked
-    from neat_delta.core.plan import fields_needed
+    from neat_delta.core.updates.plan import fields_needed
     from neat_delta.files.changeset import read_with_live
     from neat_delta.files.codes import read_codes
     from neat_delta.files.rounds import store_file as store_file_of

@@ -9,11 +9,11 @@ import msgspec
 import polars as pl
 from blake3 import blake3
 
-from neat_delta.core.model.changeset import ChangeSet
-from neat_delta.core.model.schemas import conform
+from neat_delta.core.base.model.changeset import ChangeSet
+from neat_delta.core.base.model.schemas import conform
+from neat_delta.core.base.support.errors import ChangeSetError
 from neat_delta.core.review.answers import ANSWERS, Answers
 from neat_delta.core.review.signoff import workbook_answers
-from neat_delta.core.support.errors import ChangeSetError
 from neat_delta.files.changelines import change_lines
 from neat_delta.files.reading import read
 from neat_delta.files.whole import read_whole

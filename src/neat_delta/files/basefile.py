@@ -12,14 +12,14 @@ import msgspec
 import polars as pl
 from blake3 import blake3
 
-from neat_delta.core.model.catalogue import Catalogue, Origin
-from neat_delta.core.support.errors import CatalogueError
+from neat_delta.core.base.model.catalogue import Catalogue, Origin
+from neat_delta.core.base.support.errors import CatalogueError
 from neat_delta.files.memory import as_memory, packed, unpacked
 from neat_delta.files.reading import read
 from neat_delta.files.whole import Loaded, read_whole
 
 if TYPE_CHECKING:
-    from neat_delta.core.model.layout import Layout
+    from neat_delta.core.base.model.layout import Layout
 
 __all__ = ["ENDING", "base_bytes", "base_path", "read_base", "with_base_file"]
 
@@ -49,7 +49,7 @@ def base_path(sheet: str) -> str:
 def base_bytes(cells: pl.DataFrame, origin: Origin) -> bytes:
     """The bytes of a `.base` file of the cells that a sheet was cut with.
 
-    >>> from neat_delta.core.model.catalogue import Origin
+    >>> from neat_delta.core.base.model.catalogue import Origin
     >>> base_bytes(pl.DataFrame({"sku": ["QA-1"]}), Origin("live.csv", "0" * 64, 1, 1, 1))[:32]
     b'{"format":"neat-delta base","ver'
     """

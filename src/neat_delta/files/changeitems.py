@@ -9,17 +9,17 @@ import msgspec
 import polars as pl
 from polars.exceptions import PolarsError
 
-from neat_delta.core.model.changeset import ChangeSet, Item, held
-from neat_delta.core.model.choices import Verdict
-from neat_delta.core.model.header import Header
-from neat_delta.core.model.schemas import (
+from neat_delta.core.base.model.changeset import ChangeSet, Item, held
+from neat_delta.core.base.model.choices import Verdict
+from neat_delta.core.base.model.header import Header
+from neat_delta.core.base.model.schemas import (
     ITEMS_SCHEMA,
     cells_schema,
 )
-from neat_delta.core.support import sizes
-from neat_delta.core.support.distinct import all_differ
-from neat_delta.core.support.errors import ChangeSetError
-from neat_delta.core.support.series import constant, gathered, not_null, scattered
+from neat_delta.core.base.support import sizes
+from neat_delta.core.base.support.distinct import all_differ
+from neat_delta.core.base.support.errors import ChangeSetError
+from neat_delta.core.base.support.series import constant, gathered, not_null, scattered
 from neat_delta.files.changelines import json_text
 
 __all__ = ["AGAIN", "decoded_lines", "item_tables", "plain_error"]

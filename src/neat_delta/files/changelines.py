@@ -11,11 +11,11 @@ import msgspec
 import polars as pl
 from blake3 import blake3
 
-from neat_delta.core.model.changeset import (
+from neat_delta.core.base.model.changeset import (
     ChangeSet,
 )
-from neat_delta.core.support import sizes
-from neat_delta.core.support.series import gathered, scattered, true_places
+from neat_delta.core.base.support import sizes
+from neat_delta.core.base.support.series import gathered, scattered, true_places
 
 __all__ = ["SEALED", "change_lines", "json_text"]
 

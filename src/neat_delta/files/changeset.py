@@ -13,13 +13,20 @@ import msgspec
 import polars as pl
 from polars.exceptions import PolarsError
 
-from neat_delta.core.match.keys import comparable
-from neat_delta.core.match.prepare import prepare_columns, with_unseen
-from neat_delta.core.model.catalogue import MARK, Catalogue, Source
-from neat_delta.core.model.changeset import ChangeSet
-from neat_delta.core.model.choices import Verdict
-from neat_delta.core.model.header import FORMAT, VERSION, CheckFinding, Computed, Damaged, Header, Meanwhile, Unresolved
-from neat_delta.core.model.schemas import (
+from neat_delta.core.base.model.catalogue import MARK, Catalogue, Source
+from neat_delta.core.base.model.changeset import ChangeSet
+from neat_delta.core.base.model.choices import Verdict
+from neat_delta.core.base.model.header import (
+    FORMAT,
+    VERSION,
+    CheckFinding,
+    Computed,
+    Damaged,
+    Header,
+    Meanwhile,
+    Unresolved,
+)
+from neat_delta.core.base.model.schemas import (
     COMPUTED_SCHEMA,
     DAMAGED_SCHEMA,
     FLAGS_SCHEMA,
@@ -28,9 +35,11 @@ from neat_delta.core.model.schemas import (
     conform,
     empty,
 )
-from neat_delta.core.prove.proof import check_against
-from neat_delta.core.support.background import submit
-from neat_delta.core.support.errors import ChangeSetError, NeatDeltaError, OutputError
+from neat_delta.core.base.support.background import submit
+from neat_delta.core.base.support.errors import ChangeSetError, NeatDeltaError, OutputError
+from neat_delta.core.sheets.match.keys import comparable
+from neat_delta.core.sheets.match.prepare import prepare_columns, with_unseen
+from neat_delta.core.updates.prove.proof import check_against
 from neat_delta.files.changeitems import AGAIN, decoded_lines, item_tables, plain_error
 from neat_delta.files.changelines import SEALED, change_lines
 from neat_delta.files.reading import read

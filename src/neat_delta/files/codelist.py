@@ -6,10 +6,10 @@ from pathlib import Path
 
 import polars as pl
 
-from neat_delta.core.model.header import Header
-from neat_delta.core.model.importer import NEW_CODE
-from neat_delta.core.model.layout import Layout
-from neat_delta.core.support.errors import OutputError
+from neat_delta.core.base.model.header import Header
+from neat_delta.core.base.model.importer import NEW_CODE
+from neat_delta.core.base.model.layout import Layout
+from neat_delta.core.base.support.errors import OutputError
 from neat_delta.files.whole import write_whole
 from neat_delta.files.writers.delimited import write_delimited
 

@@ -4,8 +4,8 @@ from __future__ import annotations
 
 from pathlib import Path
 
-from neat_delta.core.model.catalogue import listed
-from neat_delta.core.support.errors import CatalogueError
+from neat_delta.core.base.model.catalogue import listed
+from neat_delta.core.base.support.errors import CatalogueError
 from neat_delta.files.reports import read_report
 from neat_delta.files.sources.magic import binary_format
 from neat_delta.files.sources.packed import unpack

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from pathlib import Path
 
-from neat_delta.core.support.errors import FileError
+from neat_delta.core.base.support.errors import FileError
 
 __all__ = ["names_in"]
 

@@ -8,7 +8,7 @@ from collections.abc import Iterable, Iterator
 from contextlib import contextmanager
 from pathlib import Path
 
-from neat_delta.core.support.errors import OutputError
+from neat_delta.core.base.support.errors import OutputError
 
 __all__ = ["inputs_kept", "must_not_be_input", "remember"]
 

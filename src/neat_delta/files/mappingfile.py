@@ -6,9 +6,9 @@ from collections.abc import Sequence
 from pathlib import Path
 from typing import Any
 
-from neat_delta.core.model.catalogue import listed
-from neat_delta.core.model.lists import ListMapping
-from neat_delta.core.support.nearest import did_you_mean
+from neat_delta.core.base.model.catalogue import listed
+from neat_delta.core.base.model.lists import ListMapping
+from neat_delta.core.base.support.nearest import did_you_mean
 from neat_delta.files.storefile import described, error_at, schema_of
 from neat_delta.files.whole import read_whole
 

@@ -10,7 +10,7 @@ import polars as pl
 from blake3 import blake3
 from polars.exceptions import PolarsError
 
-from neat_delta.core.model.catalogue import Catalogue, Origin
+from neat_delta.core.base.model.catalogue import Catalogue, Origin
 
 __all__ = ["CHUNK", "as_memory", "chunks_of", "digest", "packed", "unpacked"]
 

@@ -5,15 +5,15 @@ from __future__ import annotations
 from pathlib import Path
 from typing import TYPE_CHECKING
 
-from neat_delta.core.model.layout import Layout
-from neat_delta.core.support.errors import OutputError
+from neat_delta.core.base.model.layout import Layout
+from neat_delta.core.base.support.errors import OutputError
 from neat_delta.files.whole import write_whole
 
 if TYPE_CHECKING:
     import polars as pl
 
-    from neat_delta.core.model.catalogue import Catalogue
-    from neat_delta.core.model.store import Store
+    from neat_delta.core.base.model.catalogue import Catalogue
+    from neat_delta.core.base.model.store import Store
 
 __all__ = ["write_new_items"]
 
@@ -35,8 +35,8 @@ def write_new_items(path: str, new: pl.DataFrame | None, live: Catalogue, store:
 
 def _content(ending: str, path: str, new: pl.DataFrame, live: Catalogue, store: Store | None) -> bytes:
     if ending == ".xlsx":
-        from neat_delta.core.model.catalogue import as_catalogue
-        from neat_delta.core.worksheet.cut import cut_worksheet
+        from neat_delta.core.base.model.catalogue import as_catalogue
+        from neat_delta.core.sheets.worksheet.cut import cut_worksheet
         from neat_delta.files.memory import packed
         from neat_delta.files.writers.worksheet import workbook
 

@@ -6,8 +6,8 @@ from collections.abc import Callable, Collection
 from functools import partial
 from pathlib import PurePath
 
-from neat_delta.core.model.catalogue import Catalogue
-from neat_delta.core.model.layout import Format, Layout
+from neat_delta.core.base.model.catalogue import Catalogue
+from neat_delta.core.base.model.layout import Format, Layout
 from neat_delta.files.memory import as_memory, unpacked
 from neat_delta.files.readers.delimited import Text, read_text
 from neat_delta.files.readers.encoding import Known, known_of

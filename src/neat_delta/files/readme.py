@@ -2,10 +2,10 @@
 
 from __future__ import annotations
 
-from neat_delta.core.model.importer import PATCHES
-from neat_delta.core.model.manifest import Manifest, OutFile
-from neat_delta.core.model.reasons import GONE
-from neat_delta.core.model.update import Action
+from neat_delta.core.base.model.importer import PATCHES
+from neat_delta.core.base.model.manifest import Manifest, OutFile
+from neat_delta.core.base.model.reasons import GONE
+from neat_delta.core.base.model.update import Action
 
 __all__ = ["read_me"]
 

@@ -14,10 +14,10 @@ from xml.etree import ElementTree
 import msgspec
 import polars as pl
 
-from neat_delta.core.infer.results import DraftedResults, draft_results, line_pattern
-from neat_delta.core.model.layout import Layout
-from neat_delta.core.model.results import ResultsForm
-from neat_delta.core.support.errors import CatalogueError, FileError, StoreError
+from neat_delta.core.base.infer.results import DraftedResults, draft_results, line_pattern
+from neat_delta.core.base.model.layout import Layout
+from neat_delta.core.base.model.results import ResultsForm
+from neat_delta.core.base.support.errors import CatalogueError, FileError, StoreError
 from neat_delta.files.readers.encoding import codec, decoded, guess, of_head
 from neat_delta.files.reading import read
 from neat_delta.files.sources.magic import binary_format

@@ -11,10 +11,10 @@ from pathlib import Path
 
 import msgspec
 
-from neat_delta.core.model.changeset import ChangeSet
-from neat_delta.core.model.manifest import Manifest, StoreFile
-from neat_delta.core.model.store import Store
-from neat_delta.core.support.errors import OutputError
+from neat_delta.core.base.model.changeset import ChangeSet
+from neat_delta.core.base.model.manifest import Manifest, StoreFile
+from neat_delta.core.base.model.store import Store
+from neat_delta.core.base.support.errors import OutputError
 from neat_delta.files.changeset import digest_in
 from neat_delta.files.updates import MANIFEST, read_manifest
 from neat_delta.files.whole import digest_of, read_whole

@@ -8,14 +8,14 @@ from typing import TYPE_CHECKING, Any
 
 import msgspec
 
-from neat_delta.core.model.rules import Rules
-from neat_delta.core.support.errors import StoreError
+from neat_delta.core.base.model.rules import Rules
+from neat_delta.core.base.support.errors import StoreError
 from neat_delta.files.storefile import described, schema_of
 
 if TYPE_CHECKING:
     import polars as pl
 
-    from neat_delta.core.model.catalogue import Catalogue
+    from neat_delta.core.base.model.catalogue import Catalogue
 
 __all__ = ["beside", "read_lookups", "read_rules", "read_rules_with_tables", "rules_schema"]
 

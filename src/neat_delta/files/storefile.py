@@ -15,14 +15,14 @@ from typing import Annotated, Any, Literal, TypeVar, get_args, get_origin
 
 import msgspec
 
-from neat_delta.core.infer.learn import Learned
-from neat_delta.core.infer.results import DraftedResults
-from neat_delta.core.model.catalogue import Catalogue
-from neat_delta.core.model.conflicts import Conflict, conflicting_settings, unknown_fields
-from neat_delta.core.model.layout import SEPARATORS, Layout
-from neat_delta.core.model.store import VERSION, CheckName, Field, Store
-from neat_delta.core.support.errors import ConditionError, StoreError
-from neat_delta.core.support.nearest import did_you_mean
+from neat_delta.core.base.infer.learn import Learned
+from neat_delta.core.base.infer.results import DraftedResults
+from neat_delta.core.base.model.catalogue import Catalogue
+from neat_delta.core.base.model.conflicts import Conflict, conflicting_settings, unknown_fields
+from neat_delta.core.base.model.layout import SEPARATORS, Layout
+from neat_delta.core.base.model.store import VERSION, CheckName, Field, Store
+from neat_delta.core.base.support.errors import ConditionError, StoreError
+from neat_delta.core.base.support.nearest import did_you_mean
 from neat_delta.files.whole import read_whole
 
 __all__ = [
@@ -109,7 +109,7 @@ def must_know_fields(store: Store, path: str, fields: Collection[str]) -> None:
 
 def _unknown_in_expressions(store: Store, fields: Collection[str]) -> Iterator[Conflict]:
     """What the expressions of columns read that is no field."""
-    from neat_delta.core.query.expressions import fields_read
+    from neat_delta.core.base.query.expressions import fields_read
 
     known = {one.casefold(): one for one in (*store.fields, *fields)}
     for name, column in store.importer.columns.items():
@@ -121,7 +121,7 @@ def _unknown_in_expressions(store: Store, fields: Collection[str]) -> Iterator[C
 
 def _must_be_expression(path: str, text: str, name: str, expression: str) -> None:
     """StoreError, with its line, where a column's expression means nothing."""
-    from neat_delta.core.query.expressions import expression as parsed  # and the parser of expressions
+    from neat_delta.core.base.query.expressions import expression as parsed  # and the parser of expressions
 
     try:
         parsed(expression)
@@ -138,7 +138,7 @@ def described(path: str, kind: type[Described], what: str) -> Described:
 
     >>> from pathlib import Path
     >>> from tempfile import mkdtemp
-    >>> from neat_delta.core.model.rules import Rules
+    >>> from neat_delta.core.base.model.rules import Rules
     >>> path = Path(mkdtemp()) / "rules.toml"
     >>> _ = path.write_text("version = 1\n")
     >>> described(str(path), Rules, "rules").version

@@ -10,13 +10,10 @@ from typing import TYPE_CHECKING
 import msgspec
 import polars as pl
 
-from neat_delta.core.match.continuation import split_lines
-from neat_delta.core.match.keys import KeyText, key_text
-from neat_delta.core.match.prepare import prepare_columns
-from neat_delta.core.model.catalogue import Catalogue
-from neat_delta.core.model.importer import NEW_CODE, PATCHES, SPARSE, Importer
-from neat_delta.core.model.layout import Layout
-from neat_delta.core.model.manifest import (
+from neat_delta.core.base.model.catalogue import Catalogue
+from neat_delta.core.base.model.importer import NEW_CODE, PATCHES, SPARSE, Importer
+from neat_delta.core.base.model.layout import Layout
+from neat_delta.core.base.model.manifest import (
     FORMAT,
     VERSION,
     Answered,
@@ -28,19 +25,22 @@ from neat_delta.core.model.manifest import (
     OutFile,
     Turn,
 )
-from neat_delta.core.plan import FILE_COST, plan
-from neat_delta.core.prove.proof import must_be_target, prove
-from neat_delta.core.support.errors import FileError, OutputError
-from neat_delta.core.support.series import gathered
+from neat_delta.core.base.support.errors import FileError, OutputError
+from neat_delta.core.base.support.series import gathered
+from neat_delta.core.sheets.match.continuation import split_lines
+from neat_delta.core.sheets.match.keys import KeyText, key_text
+from neat_delta.core.sheets.match.prepare import prepare_columns
+from neat_delta.core.updates.plan import FILE_COST, plan
+from neat_delta.core.updates.prove.proof import must_be_target, prove
 from neat_delta.files.readme import read_me
 from neat_delta.files.whole import digest_of, new_folder, read_whole
 from neat_delta.files.writers.forms import FORMS, UpdateFormat, UpdateLayout
 
 if TYPE_CHECKING:
-    from neat_delta.core.model.changeset import ChangeSet
-    from neat_delta.core.outcome.results import FileRow
-from neat_delta.core.model.schemas import NOT_SENT, conform
-from neat_delta.core.model.update import Action, Table
+    from neat_delta.core.base.model.changeset import ChangeSet
+    from neat_delta.core.outcomes.results import FileRow
+from neat_delta.core.base.model.schemas import NOT_SENT, conform
+from neat_delta.core.base.model.update import Action, Table
 
 __all__ = ["MANIFEST", "file_rows", "layout_of", "read_manifest", "write_updates"]
 
@@ -147,7 +147,7 @@ def file_rows(folder: str, changes: ChangeSet, live: Catalogue, manifest: Manife
     >>> file_rows(folder, changes, live, manifest)
     [FileRow(file='update-1.csv', row=2, key=('QA-1',), items=(0,))]
     """
-    from neat_delta.core.outcome.results import FileRow
+    from neat_delta.core.outcomes.results import FileRow
 
     importer = manifest.importer
     out = _Out(changes, live, importer, FORMS[importer.form], layout_of(live, importer))

@@ -16,9 +16,9 @@ from functools import partial
 from pathlib import Path
 from typing import IO
 
-from neat_delta.core.support import sizes
-from neat_delta.core.support.background import submit
-from neat_delta.core.support.errors import FileError, OutputError
+from neat_delta.core.base.support import sizes
+from neat_delta.core.base.support.background import submit
+from neat_delta.core.base.support.errors import FileError, OutputError
 from neat_delta.files.inputs import must_not_be_input, remember
 from neat_delta.files.sources.magic import binary_format
 

@@ -10,9 +10,9 @@ from collections.abc import Sequence
 from dataclasses import dataclass, field
 from decimal import ROUND_HALF_UP, Decimal, InvalidOperation
 
-from neat_delta.core.kinds.base import EXACT
-from neat_delta.core.query.parse import Condition, condition
-from neat_delta.core.support.errors import CatalogueError, ConditionError
+from neat_delta.core.base.kinds.base import EXACT
+from neat_delta.core.base.query.parse import Condition, condition
+from neat_delta.core.base.support.errors import CatalogueError, ConditionError
 
 __all__ = ["NO_FAULTS", "Faults", "Refusal", "faults_of"]
 

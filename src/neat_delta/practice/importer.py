@@ -13,13 +13,13 @@ from decimal import Decimal, InvalidOperation
 import msgspec
 import polars as pl
 
-from neat_delta.core.model.importer import NEW_CODE, PATCHES, SPARSE, Importer
-from neat_delta.core.model.layout import Notation
-from neat_delta.core.model.results import RowStatus
-from neat_delta.core.model.store import Field
-from neat_delta.core.model.update import Action
-from neat_delta.core.query.expressions import Rows, evaluate
-from neat_delta.core.support.errors import FileError
+from neat_delta.core.base.model.importer import NEW_CODE, PATCHES, SPARSE, Importer
+from neat_delta.core.base.model.layout import Notation
+from neat_delta.core.base.model.results import RowStatus
+from neat_delta.core.base.model.store import Field
+from neat_delta.core.base.model.update import Action
+from neat_delta.core.base.query.expressions import Rows, evaluate
+from neat_delta.core.base.support.errors import FileError
 from neat_delta.practice.faults import NO_FAULTS, Faults
 from neat_delta.practice.lines import Line, Said
 from neat_delta.practice.shelf import Item, Shelf

@@ -14,9 +14,9 @@ from xml.etree import ElementTree
 
 import python_calamine
 
-from neat_delta.core.model.importer import FormName
-from neat_delta.core.model.layout import LINE_ENDS, Layout
-from neat_delta.core.support.errors import FileError
+from neat_delta.core.base.model.importer import FormName
+from neat_delta.core.base.model.layout import LINE_ENDS, Layout
+from neat_delta.core.base.support.errors import FileError
 
 __all__ = ["Line", "Said", "as_text", "read_lines"]
 

@@ -11,14 +11,14 @@ from typing import TYPE_CHECKING
 import msgspec
 import polars as pl
 
-from neat_delta.core.model.importer import Importer
-from neat_delta.core.support.errors import NeatDeltaError, ProofError
+from neat_delta.core.base.model.importer import Importer
+from neat_delta.core.base.support.errors import NeatDeltaError, ProofError
 from neat_delta.practice.shop import Shop
 
 if TYPE_CHECKING:
-    from neat_delta.core.model.catalogue import Catalogue
-    from neat_delta.core.model.changeset import ChangeSet
-    from neat_delta.core.model.manifest import Manifest
+    from neat_delta.core.base.model.catalogue import Catalogue
+    from neat_delta.core.base.model.changeset import ChangeSet
+    from neat_delta.core.base.model.manifest import Manifest
 
 __all__ = ["Rehearse", "rehearsal"]
 

@@ -31,10 +31,10 @@ from polars.exceptions import PanicException
 from starlette.datastructures import UploadFile
 
 from neat_delta import __version__
-from neat_delta.core.kinds.number import NUMBER_KINDS
-from neat_delta.core.model.layout import Layout
-from neat_delta.core.model.update import Action
-from neat_delta.core.support.errors import NeatDeltaError
+from neat_delta.core.base.kinds.number import NUMBER_KINDS
+from neat_delta.core.base.model.layout import Layout
+from neat_delta.core.base.model.update import Action
+from neat_delta.core.base.support.errors import NeatDeltaError
 from neat_delta.files.writers.forms import FORMS, UpdateLayout
 from neat_delta.practice.shop import BusyError, ConflictError, Report, Shop, TooLargeError, report_csv
 

@@ -17,16 +17,16 @@ from typing import Any
 import msgspec
 import polars as pl
 
-from neat_delta.core.infer.learn import learn, with_writing
-from neat_delta.core.match.continuation import split_lines
-from neat_delta.core.match.prepare import prepare, unseen_fields
-from neat_delta.core.model.catalogue import Catalogue
-from neat_delta.core.model.layout import LINE_ENDS, Layout
-from neat_delta.core.model.results import ResultsForm, RowStatus
-from neat_delta.core.model.store import Field, Store
-from neat_delta.core.model.update import Action
-from neat_delta.core.query.expressions import Rows, condition, evaluate
-from neat_delta.core.support.errors import CatalogueError, FileError, NeatDeltaError
+from neat_delta.core.base.infer.learn import learn, with_writing
+from neat_delta.core.base.model.catalogue import Catalogue
+from neat_delta.core.base.model.layout import LINE_ENDS, Layout
+from neat_delta.core.base.model.results import ResultsForm, RowStatus
+from neat_delta.core.base.model.store import Field, Store
+from neat_delta.core.base.model.update import Action
+from neat_delta.core.base.query.expressions import Rows, condition, evaluate
+from neat_delta.core.base.support.errors import CatalogueError, FileError, NeatDeltaError
+from neat_delta.core.sheets.match.continuation import split_lines
+from neat_delta.core.sheets.match.prepare import prepare, unseen_fields
 from neat_delta.files.readers.encoding import BOMS
 from neat_delta.files.updates import layout_of
 from neat_delta.files.whole import digest_of

@@ -20,12 +20,12 @@ from matplotlib.colors import LinearSegmentedColormap, to_rgb
 from matplotlib.figure import Figure
 from matplotlib.ticker import MaxNLocator
 
-from neat_delta.core.model.changeset import ChangeSet, held
+from neat_delta.core.base.model.changeset import ChangeSet, held
 from neat_delta.core.review.impact import grouped, points
 from neat_delta.report.text import count, shown
 
 if TYPE_CHECKING:
-    from neat_delta.core.model.catalogue import Catalogue
+    from neat_delta.core.base.model.catalogue import Catalogue
 
 __all__ = ["Chart", "as_png", "as_svg", "charts"]
 

@@ -15,7 +15,7 @@ if TYPE_CHECKING:
     import polars as pl
     from rich.console import Console
 
-    from neat_delta.core.model.changeset import ChangeSet
+    from neat_delta.core.base.model.changeset import ChangeSet
     from neat_delta.core.review.explain import ExplainedCell, ExplainedItem, Step, Trial
 
 __all__ = ["print_explained", "print_trials", "print_unresolved"]

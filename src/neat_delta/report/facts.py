@@ -7,14 +7,14 @@ from dataclasses import dataclass
 from decimal import Decimal
 from typing import TYPE_CHECKING
 
-from neat_delta.core.kinds.base import EXACT
-from neat_delta.core.model.catalogue import listed
-from neat_delta.core.model.reasons import LEFT_STORE, STILL_CHANGED, sort_of
+from neat_delta.core.base.kinds.base import EXACT
+from neat_delta.core.base.model.catalogue import listed
+from neat_delta.core.base.model.reasons import LEFT_STORE, STILL_CHANGED, sort_of
 from neat_delta.core.review.clashes import clash_count, clashing_cells, clashing_items
 from neat_delta.report.text import count, key_text, shown, signed
 
 if TYPE_CHECKING:
-    from neat_delta.core.model.changeset import ChangeSet, HeldCount
+    from neat_delta.core.base.model.changeset import ChangeSet, HeldCount
     from neat_delta.core.review.figures import FieldFigures
     from neat_delta.core.review.impact import Impact, Suggestion
     from neat_delta.core.review.records import Records

@@ -5,8 +5,8 @@ from __future__ import annotations
 import re
 from typing import TYPE_CHECKING, get_args
 
-from neat_delta.core.model.catalogue import listed
-from neat_delta.core.model.choices import Verdict
+from neat_delta.core.base.model.catalogue import listed
+from neat_delta.core.base.model.choices import Verdict
 from neat_delta.core.review.cells import item_views
 from neat_delta.report.facts import (
     Grid,

@@ -7,19 +7,19 @@ from typing import TYPE_CHECKING, get_args
 
 from rich.text import Text
 
-from neat_delta.core.model.results import Said
-from neat_delta.core.outcome.retry import was_altered
-from neat_delta.core.outcome.witnesses import Seen
+from neat_delta.core.base.model.results import Said
+from neat_delta.core.outcomes.retry import was_altered
+from neat_delta.core.outcomes.witnesses import Seen
 from neat_delta.report.terminal import LISTED, print_some, result_table
 from neat_delta.report.text import count, key_text, shown
 
 if TYPE_CHECKING:
     from rich.console import Console
 
-    from neat_delta.core.kinds.stored import Habit
-    from neat_delta.core.outcome.confirm import Confirmed, Landing
-    from neat_delta.core.outcome.results import Results
-    from neat_delta.core.outcome.witnesses import Testimony, Witnesses
+    from neat_delta.core.base.kinds.stored import Habit
+    from neat_delta.core.outcomes.confirm import Confirmed, Landing
+    from neat_delta.core.outcomes.results import Results
+    from neat_delta.core.outcomes.witnesses import Testimony, Witnesses
 
 __all__ = [
     "left_lines",

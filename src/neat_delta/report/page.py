@@ -16,7 +16,7 @@ from typing import TYPE_CHECKING, Any
 import msgspec
 from jinja2 import Environment, StrictUndefined
 
-from neat_delta.core.kinds.number import NUMBER_KINDS
+from neat_delta.core.base.kinds.number import NUMBER_KINDS
 from neat_delta.core.review.cells import Remark, item_views
 from neat_delta.core.review.view import View, first
 from neat_delta.report.charts import Chart, as_svg

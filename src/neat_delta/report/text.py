@@ -9,7 +9,7 @@ from typing import TYPE_CHECKING
 from rich.cells import cell_len, set_cell_size
 
 if TYPE_CHECKING:
-    from neat_delta.core.model.header import FindingSummary
+    from neat_delta.core.base.model.header import FindingSummary
 
 __all__ = ["command", "count", "cut", "finding_count", "key_text", "quoted", "shown", "signed"]
 

@@ -10,6 +10,8 @@ from typing import TYPE_CHECKING
 import polars as pl
 import xlsxwriter
 
+from neat_delta.core.base.support.errors import OutputError
+from neat_delta.core.base.support.series import gathered
 from neat_delta.core.review.answers import CHOICES
 from neat_delta.core.review.cells import item_views
 from neat_delta.core.review.signoff import (
@@ -22,8 +24,6 @@ from neat_delta.core.review.signoff import (
     seals,
     shown,
 )
-from neat_delta.core.support.errors import OutputError
-from neat_delta.core.support.series import gathered
 
 if TYPE_CHECKING:
     from xlsxwriter.worksheet import Worksheet

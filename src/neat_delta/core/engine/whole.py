@@ -4,9 +4,9 @@ from __future__ import annotations
 
 from collections.abc import Callable
 
-from neat_delta.core.engine.assemble import assemble
-from neat_delta.core.engine.round import Round
-from neat_delta.core.engine.stages import check, decide, detect, diff, judge, match, merge, prepare
+from neat_delta.core.compare.assemble import assemble
+from neat_delta.core.compare.round import Round
+from neat_delta.core.compare.stages import check, decide, detect, diff, judge, match, merge, prepare
 
 __all__ = ["STAGES", "run"]
 
@@ -28,7 +28,7 @@ def run(round_: Round) -> Round:
     """The round once it has gone through all the stages. CatalogueError when its inputs cannot be compared.
 
     >>> from neat_delta import as_catalogue
-    >>> from neat_delta.core.engine.options import CompareOptions
+    >>> from neat_delta.core.compare.options import CompareOptions
     >>> live = as_catalogue({"sku": ["QA-1"], "price": ["9.90"]}, "live")
     >>> sheet = as_catalogue({"sku": ["QA-1"], "price": ["10.50"]}, "sheet")
     >>> run(Round(live, sheet, None, CompareOptions())).changes.header.counts.changed

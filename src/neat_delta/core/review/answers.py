@@ -10,15 +10,15 @@ from dataclasses import dataclass, replace
 
 import polars as pl
 
-from neat_delta.core.decide.consequences import settle
-from neat_delta.core.decide.decide import as_findings
-from neat_delta.core.model.changeset import ChangeSet
-from neat_delta.core.model.manifest import Comment, Contradiction
-from neat_delta.core.model.reasons import DIFFER, NOT_SIGNED, REFUSED, STORES
-from neat_delta.core.model.schemas import RELEASED, Schema, conform, stopping
+from neat_delta.core.base.model.changeset import ChangeSet
+from neat_delta.core.base.model.manifest import Comment, Contradiction
+from neat_delta.core.base.model.reasons import DIFFER, NOT_SIGNED, REFUSED, STORES
+from neat_delta.core.base.model.schemas import RELEASED, Schema, conform, stopping
+from neat_delta.core.base.support.errors import ChangeSetError
+from neat_delta.core.base.support.series import filtered, gathered, not_null, true_places
+from neat_delta.core.compare.decide.consequences import settle
+from neat_delta.core.compare.decide.decide import as_findings
 from neat_delta.core.review.clashes import clashing_cells
-from neat_delta.core.support.errors import ChangeSetError
-from neat_delta.core.support.series import filtered, gathered, not_null, true_places
 
 __all__ = ["ANSWERS", "CHOICES", "Answers", "SignedOff", "release", "sign_off"]
 

@@ -9,13 +9,13 @@ from typing import TYPE_CHECKING
 
 import polars as pl
 
-from neat_delta.core.model.choices import Verdict
+from neat_delta.core.base.model.choices import Verdict
+from neat_delta.core.base.support.series import filtered, not_null
 from neat_delta.core.review.clashes import clashing_cells
 from neat_delta.core.review.figures import Differences
-from neat_delta.core.support.series import filtered, not_null
 
 if TYPE_CHECKING:
-    from neat_delta.core.model.changeset import ChangeSet, Row
+    from neat_delta.core.base.model.changeset import ChangeSet, Row
     from neat_delta.core.review.facts import Facts
     from neat_delta.core.review.view import View
 

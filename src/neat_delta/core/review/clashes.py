@@ -6,14 +6,14 @@ from typing import TYPE_CHECKING
 
 import polars as pl
 
-from neat_delta.core.diff.clashes import carried_over
-from neat_delta.core.kinds.number import NUMBER_KINDS
-from neat_delta.core.model.reasons import CHANGED_TOO, LEFT_STORE, NEW_TOO, STILL_CHANGED
-from neat_delta.core.model.store import Field
-from neat_delta.core.support.series import constant, scattered, true_places
+from neat_delta.core.base.kinds.number import NUMBER_KINDS
+from neat_delta.core.base.model.reasons import CHANGED_TOO, LEFT_STORE, NEW_TOO, STILL_CHANGED
+from neat_delta.core.base.model.store import Field
+from neat_delta.core.base.support.series import constant, scattered, true_places
+from neat_delta.core.compare.diff.clashes import carried_over
 
 if TYPE_CHECKING:
-    from neat_delta.core.model.changeset import ChangeSet
+    from neat_delta.core.base.model.changeset import ChangeSet
 
 __all__ = ["clash_count", "clashing_cells", "clashing_items"]
 

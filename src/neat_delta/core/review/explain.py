@@ -9,18 +9,18 @@ from typing import TYPE_CHECKING
 
 import polars as pl
 
-from neat_delta.core.kinds.notation import AS_LIVE
-from neat_delta.core.kinds.number import amounts
-from neat_delta.core.match.keys import KeyIndex
-from neat_delta.core.model.layout import Notation
-from neat_delta.core.model.store import Field
-from neat_delta.core.query.expressions import Own, Rows, expression, steps
-from neat_delta.core.support.errors import ChangeSetError
-from neat_delta.core.support.series import filtered, not_null, true_places
+from neat_delta.core.base.kinds.notation import AS_LIVE
+from neat_delta.core.base.kinds.number import amounts
+from neat_delta.core.base.model.layout import Notation
+from neat_delta.core.base.model.store import Field
+from neat_delta.core.base.query.expressions import Own, Rows, expression, steps
+from neat_delta.core.base.support.errors import ChangeSetError
+from neat_delta.core.base.support.series import filtered, not_null, true_places
+from neat_delta.core.sheets.match.keys import KeyIndex
 
 if TYPE_CHECKING:
-    from neat_delta.core.model.changeset import ChangeSet, Row
-    from neat_delta.core.model.rules import RuleText
+    from neat_delta.core.base.model.changeset import ChangeSet, Row
+    from neat_delta.core.base.model.rules import RuleText
 
 __all__ = ["ExplainedCell", "ExplainedItem", "Step", "Trial", "explain", "trials"]
 
@@ -63,7 +63,7 @@ def explain(changes: ChangeSet, sku: str) -> list[ExplainedItem]:
     """How the cells of the items came about that have this text in their key. ChangeSetError when there is none.
 
     >>> from neat_delta import as_catalogue, edit
-    >>> from neat_delta.core.model.rules import Rule, Rules
+    >>> from neat_delta.core.base.model.rules import Rule, Rules
     >>> live = as_catalogue({"sku": ["QA-1"], "cost": ["10.05"], "price": ["9.90"]}, "live")
     >>> changes = edit(live, Rules(rule=[Rule("retail", {"price": "ROUND(cost * 1.1, 2)"})]))
     >>> step = explain(changes, "QA-1")[0].cells[0].steps[0]
@@ -92,7 +92,7 @@ def explain(changes: ChangeSet, sku: str) -> list[ExplainedItem]:
             (cells if made else typed).append(ExplainedCell(name, before, after, why, made))
         _, questions = asked.pop(tuple(item.key.values()), (None, []))
         out.append(ExplainedItem(item.key, item.row, cells, typed, questions))
-    from neat_delta.core.model.changeset import Row
+    from neat_delta.core.base.model.changeset import Row
 
     for key, (row, questions) in asked.items():
         out.append(ExplainedItem(dict(zip(header.key, key, strict=True)), Row(None, row), [], [], questions))
@@ -154,7 +154,7 @@ def trials(changes: ChangeSet, most: int, odd: int = 5) -> list[Trial]:
     """Per field what stands out among the cells that change: frames of `item`, `before`, `after`, `held`.
 
     >>> from neat_delta import as_catalogue, edit
-    >>> from neat_delta.core.model.rules import Rule, Rules
+    >>> from neat_delta.core.base.model.rules import Rule, Rules
     >>> live = as_catalogue({"sku": ["QA-1", "QA-2"], "price": ["9.90", "20.00"]}, "live")
     >>> trial = trials(edit(live, Rules(rule=[Rule("spring", {"price": "price + 1"})])), 20)[0]
     >>> trial.greatest["after"].to_list()

@@ -8,13 +8,13 @@ from decimal import ROUND_HALF_UP, Decimal
 import msgspec
 import polars as pl
 
-from neat_delta.core.kinds import KINDS, numbers
-from neat_delta.core.kinds.base import EXACT as CONTEXT
-from neat_delta.core.kinds.number import EXACT, NUMBER_KINDS
-from neat_delta.core.model.changeset import ChangeSet, held
-from neat_delta.core.model.header import Header
-from neat_delta.core.model.store import Field
-from neat_delta.core.support.series import filtered, not_null
+from neat_delta.core.base.kinds import KINDS, numbers
+from neat_delta.core.base.kinds.base import EXACT as CONTEXT
+from neat_delta.core.base.kinds.number import EXACT, NUMBER_KINDS
+from neat_delta.core.base.model.changeset import ChangeSet, held
+from neat_delta.core.base.model.header import Header
+from neat_delta.core.base.model.store import Field
+from neat_delta.core.base.support.series import filtered, not_null
 
 __all__ = ["Differences", "FieldFigures", "amounts", "figures"]
 

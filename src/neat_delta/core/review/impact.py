@@ -13,14 +13,14 @@ from typing import Literal, get_args
 import msgspec
 import polars as pl
 
-from neat_delta.core.kinds import KINDS
-from neat_delta.core.kinds.number import CURRENCY, NUMBER_KINDS
-from neat_delta.core.model.after import field_after
-from neat_delta.core.model.catalogue import Catalogue
-from neat_delta.core.model.changeset import ChangeSet
-from neat_delta.core.model.choices import KeepMargin
-from neat_delta.core.model.store import Field
-from neat_delta.core.support.series import gathered
+from neat_delta.core.base.kinds import KINDS
+from neat_delta.core.base.kinds.number import CURRENCY, NUMBER_KINDS
+from neat_delta.core.base.model.after import field_after
+from neat_delta.core.base.model.catalogue import Catalogue
+from neat_delta.core.base.model.changeset import ChangeSet
+from neat_delta.core.base.model.choices import KeepMargin
+from neat_delta.core.base.model.store import Field
+from neat_delta.core.base.support.series import gathered
 
 __all__ = [
     "Impact",

@@ -7,18 +7,18 @@ from decimal import ROUND_HALF_UP, Decimal, localcontext
 import msgspec
 import polars as pl
 
-from neat_delta.core.infer.headings import plain_heading
-from neat_delta.core.infer.writing import writing_of
-from neat_delta.core.kinds import KINDS
-from neat_delta.core.match.columns import match_columns
-from neat_delta.core.match.keys import KeyIndex, stripped
-from neat_delta.core.model.catalogue import Catalogue, listed
-from neat_delta.core.model.changeset import ChangeSet
-from neat_delta.core.model.choices import KeepMargin
-from neat_delta.core.model.store import Field
+from neat_delta.core.base.infer.headings import plain_heading
+from neat_delta.core.base.infer.writing import writing_of
+from neat_delta.core.base.kinds import KINDS
+from neat_delta.core.base.model.catalogue import Catalogue, listed
+from neat_delta.core.base.model.changeset import ChangeSet
+from neat_delta.core.base.model.choices import KeepMargin
+from neat_delta.core.base.model.store import Field
+from neat_delta.core.base.support.errors import CatalogueError
+from neat_delta.core.base.support.series import gathered
 from neat_delta.core.review.impact import CENT, TENTH, WORKING, moved
-from neat_delta.core.support.errors import CatalogueError
-from neat_delta.core.support.series import gathered
+from neat_delta.core.sheets.match.columns import match_columns
+from neat_delta.core.sheets.match.keys import KeyIndex, stripped
 
 __all__ = ["Record", "Records", "records"]
 

@@ -7,14 +7,14 @@ from collections.abc import Mapping, Sequence
 import msgspec
 import polars as pl
 
-from neat_delta.core.infer.learn import learn_sample
-from neat_delta.core.kinds import blank
-from neat_delta.core.match.prepare import AlignedInputs
-from neat_delta.core.model.catalogue import Catalogue
-from neat_delta.core.model.columns import ColumnMatch
-from neat_delta.core.model.lists import ListMapping
-from neat_delta.core.model.store import Field
-from neat_delta.core.support.series import gathered
+from neat_delta.core.base.infer.learn import learn_sample
+from neat_delta.core.base.kinds import blank
+from neat_delta.core.base.model.catalogue import Catalogue
+from neat_delta.core.base.model.columns import ColumnMatch
+from neat_delta.core.base.model.lists import ListMapping
+from neat_delta.core.base.model.store import Field
+from neat_delta.core.base.support.series import gathered
+from neat_delta.core.sheets.match.prepare import AlignedInputs
 
 __all__ = ["ColumnSample", "MatchedRows", "constant_samples", "mapping_to_keep", "samples"]
 

@@ -7,13 +7,13 @@ from collections.abc import Sequence
 import polars as pl
 from blake3 import blake3
 
-from neat_delta.core.model.catalogue import MARK, Catalogue
-from neat_delta.core.model.changeset import ChangeSet
-from neat_delta.core.model.schemas import conform
+from neat_delta.core.base.model.catalogue import MARK, Catalogue
+from neat_delta.core.base.model.changeset import ChangeSet
+from neat_delta.core.base.model.schemas import conform
+from neat_delta.core.base.support.errors import ChangeSetError
+from neat_delta.core.base.support.series import gathered, scattered, true_places
 from neat_delta.core.review.answers import ANSWERS, CHOICES, Answers
 from neat_delta.core.review.clashes import clashing_cells
-from neat_delta.core.support.errors import ChangeSetError
-from neat_delta.core.support.series import gathered, scattered, true_places
 
 __all__ = [
     "ANSWER",

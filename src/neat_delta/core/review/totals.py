@@ -9,15 +9,15 @@ from typing import TYPE_CHECKING
 
 import polars as pl
 
-from neat_delta.core.kinds.number import amounts
-from neat_delta.core.match.keys import comparable
-from neat_delta.core.model.changeset import held
-from neat_delta.core.model.store import Field, Key
-from neat_delta.core.support.series import gathered
+from neat_delta.core.base.kinds.number import amounts
+from neat_delta.core.base.model.changeset import held
+from neat_delta.core.base.model.store import Field, Key
+from neat_delta.core.base.support.series import gathered
+from neat_delta.core.sheets.match.keys import comparable
 
 if TYPE_CHECKING:
-    from neat_delta.core.model.catalogue import Catalogue
-    from neat_delta.core.model.changeset import ChangeSet
+    from neat_delta.core.base.model.catalogue import Catalogue
+    from neat_delta.core.base.model.changeset import ChangeSet
 
 __all__ = ["Total", "total_fields", "totals"]
 

@@ -8,20 +8,20 @@ from typing import TYPE_CHECKING
 
 import polars as pl
 
-from neat_delta.core.infer.headings import NAME_HEADINGS, plain_heading
-from neat_delta.core.infer.learn import learn_sample
-from neat_delta.core.match.keys import KeyIndex
-from neat_delta.core.model.after import field_after
-from neat_delta.core.model.catalogue import MARK, Catalogue
-from neat_delta.core.model.changeset import ChangeSet, held
-from neat_delta.core.model.choices import ItemOrder
-from neat_delta.core.model.header import Header
-from neat_delta.core.model.reasons import sort_of
+from neat_delta.core.base.infer.headings import NAME_HEADINGS, plain_heading
+from neat_delta.core.base.infer.learn import learn_sample
+from neat_delta.core.base.model.after import field_after
+from neat_delta.core.base.model.catalogue import MARK, Catalogue
+from neat_delta.core.base.model.changeset import ChangeSet, held
+from neat_delta.core.base.model.choices import ItemOrder
+from neat_delta.core.base.model.header import Header
+from neat_delta.core.base.model.reasons import sort_of
+from neat_delta.core.base.support.series import constant, filtered, gathered, not_null, scattered
 from neat_delta.core.review.figures import amounts
-from neat_delta.core.support.series import constant, filtered, gathered, not_null, scattered
+from neat_delta.core.sheets.match.keys import KeyIndex
 
 if TYPE_CHECKING:
-    from neat_delta.core.query.expressions import Rows
+    from neat_delta.core.base.query.expressions import Rows
 
 __all__ = ["View", "first", "flagged", "names_of", "rows_of", "view"]
 
@@ -57,7 +57,7 @@ def rows_of(changes: ChangeSet, live: Catalogue) -> Rows:
     """The items as a condition sees them: as live has them (`before`), and with every change made, held or not
     (`after`, and plain names). What live has of a new item is blank; an item that is gone stays as it is.
     """
-    from neat_delta.core.query.expressions import Rows
+    from neat_delta.core.base.query.expressions import Rows
 
     items = changes.items.with_row_index("item")
     in_live = filtered(items, not_null(items["live"]))

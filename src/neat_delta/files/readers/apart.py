@@ -13,9 +13,9 @@ from typing import Any
 import msgspec
 import polars as pl
 
-from neat_delta.core.model.catalogue import Origin
-from neat_delta.core.model.layout import Format, Layout
-from neat_delta.core.support.errors import CatalogueError
+from neat_delta.core.base.model.catalogue import Origin
+from neat_delta.core.base.model.layout import Format, Layout
+from neat_delta.core.base.support.errors import CatalogueError
 from neat_delta.files.readers.delimited import Text
 from neat_delta.files.whole import RUNNING, begin_reader
 

@@ -10,8 +10,8 @@ import msgspec
 import polars as pl
 from polars.exceptions import PanicException, PolarsError
 
-from neat_delta.core.model.layout import Layout
-from neat_delta.core.support.errors import CatalogueError
+from neat_delta.core.base.model.layout import Layout
+from neat_delta.core.base.support.errors import CatalogueError
 from neat_delta.files.readers.delimited import Text
 from neat_delta.files.readers.grid import number
 from neat_delta.files.readers.headings import must_be_headings, unnamed_columns

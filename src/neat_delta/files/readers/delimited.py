@@ -16,10 +16,10 @@ from dataclasses import dataclass, replace
 import msgspec
 import polars as pl
 
-from neat_delta.core.model.catalogue import MARK, Origin, column_letter
-from neat_delta.core.model.layout import SEPARATORS, Layout, encoding_name
-from neat_delta.core.support import sizes
-from neat_delta.core.support.errors import CatalogueError
+from neat_delta.core.base.model.catalogue import MARK, Origin, column_letter
+from neat_delta.core.base.model.layout import SEPARATORS, Layout, encoding_name
+from neat_delta.core.base.support import sizes
+from neat_delta.core.base.support.errors import CatalogueError
 from neat_delta.files.readers.dialect import (
     BOM,
     ENDS,

@@ -11,8 +11,8 @@ from dataclasses import dataclass
 from itertools import islice
 from typing import Any, Literal
 
-from neat_delta.core.model.layout import LINE_ENDS, SEPARATORS, Layout
-from neat_delta.core.support.errors import CatalogueError
+from neat_delta.core.base.model.layout import LINE_ENDS, SEPARATORS, Layout
+from neat_delta.core.base.support.errors import CatalogueError
 
 __all__ = [
     "BOM",

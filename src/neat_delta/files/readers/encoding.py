@@ -13,9 +13,9 @@ from dataclasses import dataclass
 
 import polars as pl
 
-from neat_delta.core.model.layout import encoding_name
-from neat_delta.core.support.errors import CatalogueError
-from neat_delta.core.support.nearest import did_you_mean
+from neat_delta.core.base.model.layout import encoding_name
+from neat_delta.core.base.support.errors import CatalogueError
+from neat_delta.core.base.support.nearest import did_you_mean
 
 __all__ = ["BOMS", "Known", "codec", "decoded", "guess", "known_of", "of_head", "written_in"]
 

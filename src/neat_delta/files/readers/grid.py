@@ -11,10 +11,10 @@ from typing import Any
 import msgspec
 import polars as pl
 
-from neat_delta.core.model.catalogue import Origin, column_letter, listed
-from neat_delta.core.model.layout import Format, Layout
-from neat_delta.core.support.errors import CatalogueError
-from neat_delta.core.support.series import scattered, true_places
+from neat_delta.core.base.model.catalogue import Origin, column_letter, listed
+from neat_delta.core.base.model.layout import Format, Layout
+from neat_delta.core.base.support.errors import CatalogueError
+from neat_delta.core.base.support.series import scattered, true_places
 from neat_delta.files.memory import digest
 from neat_delta.files.readers.delimited import Text
 from neat_delta.files.readers.dialect import header_place

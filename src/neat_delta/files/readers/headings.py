@@ -5,8 +5,8 @@ from __future__ import annotations
 from collections import Counter
 from collections.abc import Sequence
 
-from neat_delta.core.model.catalogue import column_letter, listed
-from neat_delta.core.support.errors import CatalogueError
+from neat_delta.core.base.model.catalogue import column_letter, listed
+from neat_delta.core.base.support.errors import CatalogueError
 
 __all__ = ["column_numbers", "must_be_headings", "unnamed_columns"]
 

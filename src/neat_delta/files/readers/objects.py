@@ -9,8 +9,8 @@ from __future__ import annotations
 import msgspec
 import polars as pl
 
-from neat_delta.core.model.layout import Layout
-from neat_delta.core.support.errors import CatalogueError
+from neat_delta.core.base.model.layout import Layout
+from neat_delta.core.base.support.errors import CatalogueError
 from neat_delta.files.readers.delimited import Text
 from neat_delta.files.readers.encoding import codec, decoded, of_head
 from neat_delta.files.readers.headings import must_be_headings, unnamed_columns

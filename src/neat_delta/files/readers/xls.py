@@ -7,8 +7,8 @@ import io
 import re
 from typing import TYPE_CHECKING, Any, Literal
 
-from neat_delta.core.model.catalogue import column_letter
-from neat_delta.core.support.errors import CatalogueError
+from neat_delta.core.base.model.catalogue import column_letter
+from neat_delta.core.base.support.errors import CatalogueError
 from neat_delta.files.readers.grid import Grid, Value
 from neat_delta.files.readers.xlsx import choose_sheet, wanted_sheets, zeros
 

@@ -14,9 +14,9 @@ import zlib
 from collections.abc import Sequence
 from functools import partial
 
-from neat_delta.core.model.catalogue import listed
-from neat_delta.core.support.background import submit
-from neat_delta.core.support.errors import CatalogueError
+from neat_delta.core.base.model.catalogue import listed
+from neat_delta.core.base.support.background import submit
+from neat_delta.core.base.support.errors import CatalogueError
 from neat_delta.files.readers.grid import ORIGIN, Grid, Value
 from neat_delta.files.readers.sheetxml import padded_styles, sheet_parts, sheet_xml
 from neat_delta.files.sources.packed import must_be_bounded

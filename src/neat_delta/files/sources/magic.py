@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from neat_delta.core.model.layout import Format
+from neat_delta.core.base.model.layout import Format
 
 __all__ = ["binary_format"]
 

@@ -8,7 +8,7 @@ import zlib
 from collections.abc import Iterator, Sequence
 from typing import Literal
 
-from neat_delta.core.support.errors import CatalogueError
+from neat_delta.core.base.support.errors import CatalogueError
 
 __all__ = ["Packing", "must_be_bounded", "unpack"]
 

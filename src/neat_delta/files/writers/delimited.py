@@ -6,8 +6,8 @@ import io
 
 import polars as pl
 
-from neat_delta.core.model.layout import LINE_ENDS, Layout
-from neat_delta.core.support.errors import CatalogueError
+from neat_delta.core.base.model.layout import LINE_ENDS, Layout
+from neat_delta.core.base.support.errors import CatalogueError
 from neat_delta.files.readers.encoding import BOMS, written_in
 
 __all__ = ["write_delimited"]

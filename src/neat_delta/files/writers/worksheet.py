@@ -15,14 +15,14 @@ import xlsxwriter
 from xlsxwriter.format import Format
 from xlsxwriter.worksheet import Worksheet
 
-from neat_delta.core.kinds import KINDS
-from neat_delta.core.kinds.number import NUMBER_KINDS
-from neat_delta.core.model.catalogue import Source, column_letter
-from neat_delta.core.model.layout import Notation
-from neat_delta.core.model.store import Field
-from neat_delta.core.support.errors import OutputError
-from neat_delta.core.support.series import constant, gathered, scattered, true_places
-from neat_delta.core.worksheet.cut import Column, WorkingSheet
+from neat_delta.core.base.kinds import KINDS
+from neat_delta.core.base.kinds.number import NUMBER_KINDS
+from neat_delta.core.base.model.catalogue import Source, column_letter
+from neat_delta.core.base.model.layout import Notation
+from neat_delta.core.base.model.store import Field
+from neat_delta.core.base.support.errors import OutputError
+from neat_delta.core.base.support.series import constant, gathered, scattered, true_places
+from neat_delta.core.sheets.worksheet.cut import Column, WorkingSheet
 from neat_delta.files.memory import chunks_of, digest
 from neat_delta.files.readers.grid import MEMORY_COLUMN, ORIGIN, ORIGIN_ROWS, REMEMBERS
 

@@ -8,11 +8,11 @@ import polars as pl
 from rich.console import Console
 from rich.text import Text
 
-from neat_delta.core.model.catalogue import listed
-from neat_delta.core.model.changeset import ChangeSet, code_changes, counted, held
-from neat_delta.core.model.header import Header, LikelyCode
-from neat_delta.core.model.reasons import sort_of
-from neat_delta.core.rekey.moves import codes_in
+from neat_delta.core.base.model.catalogue import listed
+from neat_delta.core.base.model.changeset import ChangeSet, code_changes, counted, held
+from neat_delta.core.base.model.header import Header, LikelyCode
+from neat_delta.core.base.model.reasons import sort_of
+from neat_delta.core.sheets.rekey.moves import codes_in
 from neat_delta.report.facts import (
     clash_grid,
     clashing_items_said,

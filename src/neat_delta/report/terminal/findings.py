@@ -13,10 +13,10 @@ from rich.padding import Padding
 from rich.table import Table
 from rich.text import Text
 
-from neat_delta.core.model.catalogue import Catalogue, column_letter, listed
-from neat_delta.core.model.changeset import ChangeSet
-from neat_delta.core.model.header import FindingSummary, Header
-from neat_delta.core.model.reasons import SLIP
+from neat_delta.core.base.model.catalogue import Catalogue, column_letter, listed
+from neat_delta.core.base.model.changeset import ChangeSet
+from neat_delta.core.base.model.header import FindingSummary, Header
+from neat_delta.core.base.model.reasons import SLIP
 from neat_delta.report.settings import as_options
 from neat_delta.report.text import count, finding_count, key_text, shown
 

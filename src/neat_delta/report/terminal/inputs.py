@@ -11,19 +11,19 @@ from rich.cells import cell_len
 from rich.console import Console
 from rich.text import Text
 
-from neat_delta.core.diff.equality import kinds_said
-from neat_delta.core.model.catalogue import Catalogue, listed
-from neat_delta.core.model.header import Header
-from neat_delta.core.model.importer import NEW_CODE
+from neat_delta.core.base.model.catalogue import Catalogue, listed
+from neat_delta.core.base.model.header import Header
+from neat_delta.core.base.model.importer import NEW_CODE
+from neat_delta.core.compare.diff.equality import kinds_said
 from neat_delta.report.settings import as_options
 from neat_delta.report.text import count, cut, key_text, shown
 
 if TYPE_CHECKING:
-    from neat_delta.core.infer.learn import Learned
-    from neat_delta.core.match.prepare import AlignedInputs
-    from neat_delta.core.model.layout import Layout
+    from neat_delta.core.base.infer.learn import Learned
+    from neat_delta.core.base.model.layout import Layout
     from neat_delta.core.review.samples import ColumnSample, MatchedRows
-    from neat_delta.core.worksheet.cut import WorkingSheet
+    from neat_delta.core.sheets.match.prepare import AlignedInputs
+    from neat_delta.core.sheets.worksheet.cut import WorkingSheet
 from neat_delta.report.terminal.base import LISTED, print_fact, result_table
 
 __all__ = [

@@ -9,7 +9,7 @@ from rich.cells import cell_len
 from rich.console import Console
 from rich.text import Text
 
-from neat_delta.core.model.header import Header
+from neat_delta.core.base.model.header import Header
 from neat_delta.core.review.cells import CellView, ItemView, item_views
 from neat_delta.report.text import count, cut, key_text, shown, signed
 from neat_delta.report.words import Piece, added_and_removed, pieces

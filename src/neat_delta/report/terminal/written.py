@@ -9,7 +9,7 @@ from rich.console import Console
 from rich.table import Table
 from rich.text import Text
 
-from neat_delta.core.model.changeset import (
+from neat_delta.core.base.model.changeset import (
     HeldCount,
 )
 from neat_delta.report.facts import (
@@ -18,7 +18,7 @@ from neat_delta.report.facts import (
 from neat_delta.report.text import count, cut, key_text, shown
 
 if TYPE_CHECKING:
-    from neat_delta.core.model.manifest import Listed, Manifest
+    from neat_delta.core.base.model.manifest import Listed, Manifest
 from neat_delta.report.terminal.base import LISTED, print_some, result_table
 
 __all__ = ["print_contradictions", "print_held", "print_written"]

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from neat_delta.core.model.importer import FormName
+from neat_delta.core.base.model.importer import FormName
 from neat_delta.files.writers.forms.base import UpdateFormat, UpdateLayout
 from neat_delta.files.writers.forms.delimited import DELIMITED
 from neat_delta.files.writers.forms.objects import JSON, JSON_LINES

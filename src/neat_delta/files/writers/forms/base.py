@@ -8,8 +8,8 @@ from pathlib import Path
 
 import polars as pl
 
-from neat_delta.core.model.layout import Layout
-from neat_delta.core.model.update import Action
+from neat_delta.core.base.model.layout import Layout
+from neat_delta.core.base.model.update import Action
 
 __all__ = ["UpdateFormat", "UpdateLayout", "of_rows"]
 

@@ -6,8 +6,8 @@ from pathlib import Path
 
 import polars as pl
 
-from neat_delta.core.model.layout import Layout
-from neat_delta.core.support.series import gathered, scattered, true_places
+from neat_delta.core.base.model.layout import Layout
+from neat_delta.core.base.support.series import gathered, scattered, true_places
 from neat_delta.files.readers.delimited import read_text
 from neat_delta.files.writers.delimited import write_delimited
 from neat_delta.files.writers.forms.base import UpdateFormat, UpdateLayout

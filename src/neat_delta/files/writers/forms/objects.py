@@ -7,8 +7,8 @@ from pathlib import Path
 import msgspec
 import polars as pl
 
-from neat_delta.core.model.layout import Layout
-from neat_delta.core.support.series import constant
+from neat_delta.core.base.model.layout import Layout
+from neat_delta.core.base.support.series import constant
 from neat_delta.files.writers.forms.base import UpdateFormat, UpdateLayout, of_rows
 
 __all__ = ["JSON", "JSON_LINES", "any_text"]

@@ -11,7 +11,7 @@ from typing import Any
 import msgspec
 import polars as pl
 
-from neat_delta.core.model.importer import NEW_CODE
+from neat_delta.core.base.model.importer import NEW_CODE
 from neat_delta.files.writers.forms.base import UpdateFormat, UpdateLayout, of_rows
 from neat_delta.files.writers.forms.objects import any_text
 

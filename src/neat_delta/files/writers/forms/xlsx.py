@@ -9,7 +9,7 @@ from pathlib import Path
 import polars as pl
 import xlsxwriter
 
-from neat_delta.core.model.layout import Layout
+from neat_delta.core.base.model.layout import Layout
 from neat_delta.files.reading import read
 from neat_delta.files.writers.forms.base import UpdateFormat, UpdateLayout
 

@@ -10,7 +10,7 @@ from xml.sax.saxutils import escape, quoteattr
 
 import polars as pl
 
-from neat_delta.core.model.layout import Layout
+from neat_delta.core.base.model.layout import Layout
 from neat_delta.files.writers.forms.base import UpdateFormat, UpdateLayout, of_rows
 
 __all__ = ["XML"]

@@ -1,0 +1,184 @@
+"""A catalogue as a table of texts, with what is known of the file it came from. Reading it is `files`' work."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Mapping, Sequence
+from dataclasses import dataclass, replace
+from typing import TYPE_CHECKING
+
+import msgspec
+import polars as pl
+from blake3 import blake3
+
+from neat_delta.core.base.model.layout import Layout
+from neat_delta.core.base.model.store import Continued
+from neat_delta.core.base.support.errors import CatalogueError
+from neat_delta.core.base.support.series import gathered, scattered, true_places
+
+if TYPE_CHECKING:
+    from neat_delta.core.base.model.provenance import Provenance
+
+__all__ = ["MARK", "Catalogue", "Origin", "Source", "as_catalogue", "column_letter", "listed", "renamed"]
+
+
+NOTHING_KNOWN = Layout()
+
+
+class Origin(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
+    """Where a working sheet was cut from: the live file's path, BLAKE3 digest, rows and fields; and its own rows."""
+
+    path: str
+    blake3: str
+    rows: int
+    fields: int
+    cut: int
+
+
+class Source(msgspec.Struct, frozen=True, forbid_unknown_fields=True, omit_defaults=True):
+    """The file a catalogue was read from: its path as it was given, its BLAKE3 digest, its rows, its layout.
+
+    `regular` delimited text has every quote and separator where it may stand, so that it can be read again without a
+    look at that; `continued` says how its lines were folded, if they were; `notes` what was noticed while it was read;
+    `origin` where a working sheet was cut from.
+    """
+
+    path: str
+    blake3: str
+    rows: int
+    layout: Layout = Layout()
+    continued: Continued | None = None
+    notes: list[str] = []
+    regular: bool = False
+    origin: Origin | None = None
+
+
+@dataclass(frozen=True, slots=True)
+class Catalogue:
+    """One row an item, one column a field; every cell is the text that stands in the file, a blank is "".
+
+    `path` names it in messages. `digest` gives the BLAKE3 digest of its bytes, in hexadecimal; it is
+    called late, as it may still be in the making. `unnamed` lists the columns (counted from 1) without a heading:
+    they are no field, and not in `cells`. `numbers` are the rows' numbers as a spreadsheet shows them; where it is
+    None they count up from `first`. `origin` says where a working sheet was cut from, and `guessed` that nothing told
+    its encoding. `memory` are the items and values that it was cut with, where it remembers them. `provenance` is what
+    is known of the making of a sheet that was not read as it stands, but made of a list, or by rules. `unseen` are
+    fields that the file lacks and the store has: blank here, and not known.
+    """
+
+    cells: pl.DataFrame
+    path: str
+    digest: Callable[[], str]
+    unnamed: tuple[int, ...] = ()
+    layout: Layout = NOTHING_KNOWN
+    notes: tuple[str, ...] = ()
+    first: int = 2
+    numbers: pl.Series | None = None
+    continued: Continued | None = None
+    origin: Origin | None = None
+    regular: bool = False
+    guessed: bool = False
+    memory: Catalogue | None = None
+    provenance: Provenance | None = None
+    unseen: tuple[str, ...] = ()
+
+    @property
+    def fields(self) -> list[str]:
+        """The headings, in the file's order."""
+        return self.cells.columns
+
+    @property
+    def elsewhere(self) -> str:
+        """What an error adds of a workbook of which another sheet may be meant; "" of any other file."""
+        return next((f" It was {note}." for note in self.notes if "‹sheet_name›" in note), "")
+
+    @property
+    def source(self) -> Source:
+        """The file it was read from, as a change set names it."""
+        return Source(
+            self.path,
+            self.digest(),
+            self.cells.height + (made.unseen_rows if (made := self.provenance) else 0),
+            self.layout,
+            self.continued,
+            list(self.notes),
+            self.regular,
+            self.origin,
+        )
+
+    def texts(self, fields: pl.Series, places: pl.Series) -> pl.Series:
+        """The text of each of these fields at the place beside it; null where there is no place, or no field.
+
+        >>> live = as_catalogue({"sku": ["QA-1", "QA-2"], "price": ["9.90", "20.00"]})
+        >>> live.texts(pl.Series(["price", "sku", None]), pl.Series([1, 0, 1])).to_list()
+        ['20.00', 'QA-1', None]
+        """
+        texts = pl.Series([None], dtype=pl.String).new_from_index(0, fields.len())
+        for name in fields.drop_nulls().unique():
+            at = true_places((fields == name).fill_null(value=False))
+            texts = scattered(texts, at, gathered(self.cells[name], gathered(places, at)))
+        return texts
+
+    def row(self, places: pl.Series) -> pl.Series:
+        """The row numbers that a spreadsheet shows for the items at these places (counted from 0; null stays null)."""
+        if self.numbers is None:
+            return places.cast(pl.Int64) + self.first
+        return gathered(self.numbers, places).cast(pl.Int64)
+
+    def place(self, rows: pl.Series) -> pl.Series:
+        """The places of the items in these rows, null where the file has no item there."""
+        if self.numbers is None:
+            places = rows - self.first
+            return places.set(~places.is_between(0, self.cells.height - 1), None)
+        numbered = pl.DataFrame({"row": self.numbers.cast(pl.Int64)}).with_row_index("place")
+        numbered = numbered.unique("row", keep="first", maintain_order=True)  # a row of a list may go to several items
+        located = pl.DataFrame({"row": rows.cast(pl.Int64)}).join(numbered, on="row", how="left", maintain_order="left")
+        return located["place"].cast(pl.Int64)
+
+
+def as_catalogue(table: pl.DataFrame | Mapping[str, Sequence[str]], name: str = "table") -> Catalogue:
+    """A table that is at hand (one row an item, one column a field, all of them texts) as a catalogue called `name`.
+
+    >>> as_catalogue({"sku": ["QA-1"], "price": ["9.90"]}).fields
+    ['sku', 'price']
+    """
+    cells = (
+        pl.DataFrame(table, schema_overrides=dict.fromkeys(table.keys(), pl.String))
+        if isinstance(table, Mapping)
+        else table
+    )
+
+    def digest() -> str:
+        return blake3(cells.write_csv().encode()).hexdigest()
+
+    return Catalogue(cells.cast(pl.String), name, digest)
+
+
+def renamed(catalogue: Catalogue, names: dict[str, str]) -> Catalogue:
+    """The catalogue with these headings as those fields; CatalogueError when a name would stand twice."""
+    if not names:
+        return catalogue
+    fields = [names.get(heading, heading) for heading in catalogue.fields]
+    for name in names.values():
+        if fields.count(name) > 1:
+            raise CatalogueError(f'{catalogue.path}: two headings stand for the field "{name}". Rename one.')
+    return replace(catalogue, cells=catalogue.cells.rename(names))
+
+
+def listed(names: Sequence[str], most: int = 12) -> str:
+    """Names for a message, the first dozen."""
+    names = [name if len(name) <= 60 else f"{name[:59]}…" for name in names]
+    more = f" and {len(names) - most} more" if len(names) > most else ""
+    return ", ".join(names[:most]) + more
+
+
+def column_letter(number: int) -> str:
+    """The letters a spreadsheet gives a column (1 is A, 27 is AA)."""
+    letters = ""
+    while number:
+        number, rest = divmod(number - 1, 26)
+        letters = chr(65 + rest) + letters
+    return letters
+
+
+MARK = "\0"
+"""A column name of our own beside the fields: no heading holds a zero character."""

@@ -1,0 +1,95 @@
+"""Columns made without a question to the engine, which costs as much as hundreds of cells; and the only place that
+puts values into a column.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from typing import Any, TypeVar
+
+import polars as pl
+
+from neat_delta.core.base.support import sizes
+
+__all__ = ["constant", "filtered", "gathered", "in_order", "not_null", "numbered", "scattered", "true_places"]
+
+Rows = TypeVar("Rows", pl.Series, pl.DataFrame)
+
+
+def constant(value: Any, length: int, dtype: pl.DataType | type[pl.DataType] | None = None) -> pl.Series:  # noqa: ANN401
+    """A column of one value, so many times.
+
+    >>> constant("held", 2).to_list(), constant(None, 1, pl.String).dtype
+    (['held', 'held'], String)
+    """
+    return pl.Series([value], dtype=dtype).new_from_index(0, length)
+
+
+def gathered(rows: Rows, places: pl.Series | Sequence[int]) -> Rows:
+    """The rows of a column, or of a table, at these places (none of them negative); null where the place is.
+
+    >>> gathered(pl.Series(["9.90", "20.00"]), pl.Series([1, None, 1])).to_list()
+    ['20.00', None, '20.00']
+    """
+    at = places.cast(pl.UInt32) if isinstance(places, pl.Series) else pl.Series(places, dtype=pl.UInt32)
+    return rows if len(rows) == at.len() >= sizes.ROWS_IN_ORDER and in_order(at) else rows[at]
+
+
+def in_order(places: pl.Series) -> bool:
+    """Whether places are those of all rows there are, in order.
+
+    >>> in_order(pl.Series([0, 1, 2])), in_order(pl.Series([0, 2, 1])), in_order(pl.Series([0, None, 2]))
+    (True, False, False)
+    """
+    if not places.len() or places.null_count() or places[0] != 0 or places[-1] != places.len() - 1:
+        return False
+    return bool((places == pl.int_range(places.len(), dtype=pl.UInt32, eager=True)).all())
+
+
+def filtered(table: pl.DataFrame, kept: pl.Series) -> pl.DataFrame:
+    """The rows of a table for which a column of truth values is true.
+
+    >>> prices = pl.DataFrame({"sku": ["QA-1", "QA-2"], "price": ["9.90", None]})
+    >>> filtered(prices, prices["price"] == "9.90").rows()
+    [('QA-1', '9.90')]
+    """
+    return table[true_places(kept)]
+
+
+def not_null(column: pl.Series) -> pl.Series:
+    """Per row of a column whether it has something; most have it in all rows, or in none.
+
+    >>> not_null(pl.Series(["9.90", None])).to_list()
+    [True, False]
+    """
+    nulls = column.null_count()
+    return column.is_not_null() if 0 < nulls < column.len() else constant(not nulls, column.len())
+
+
+def true_places(column: pl.Series) -> pl.Series:
+    """The places at which a column of truth values is true.
+
+    >>> true_places(pl.Series([True, None, False, True])).to_list()
+    [0, 3]
+    """
+    return pl.int_range(column.len(), dtype=pl.UInt32, eager=True).filter(column)
+
+
+def numbered(lengths: Sequence[int]) -> pl.Series:
+    """Of columns of these lengths that are laid together, for each row the number of the column that it is of.
+
+    >>> numbered([2, 0, 1]).to_list()
+    [0, 0, 2]
+    """
+    return pl.concat([constant(number, length, pl.UInt32) for number, length in enumerate(lengths)], rechunk=True)
+
+
+def scattered(column: pl.Series, places: Any, values: Any) -> pl.Series:  # noqa: ANN401
+    """A column with these values (or one, for all) at these places. Polars' own `scatter` changes the column itself,
+    and with it what others have of it.
+
+    >>> prices = pl.Series(["9.90", "20.00"])
+    >>> scattered(prices, [0], "10.50").to_list(), prices.to_list()
+    (['10.50', '20.00'], ['9.90', '20.00'])
+    """
+    return column.clone().scatter(places, values)

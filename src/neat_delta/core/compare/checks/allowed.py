@@ -1,0 +1,114 @@
+"""Checks against the values there are: near twins of a value, values and categories that live never had."""
+
+from __future__ import annotations
+
+import polars as pl
+
+from neat_delta.core.base.kinds.list import BETWEEN
+from neat_delta.core.base.support.nearest import nearest
+from neat_delta.core.compare.checks.base import Check, CheckContext, findings_of, nothing, sentence
+from neat_delta.core.compare.checks.values import CHOSEN, Values
+
+__all__ = ["ALLOWED_CHECKS"]
+
+
+def _loose(value: pl.Expr) -> pl.Expr:
+    """A value without case, spaces and punctuation, and with its units in one spelling."""
+    plain = value.str.to_lowercase().str.normalize("NFKC").str.replace_all(r"[\p{P}\p{Z}\x1f]+", "")
+    units = {"litres": "l", "liters": "l", "litre": "l", "liter": "l", "grams": "g", "gram": "g", "kgs": "kg"}
+    for spelt, unit in units.items():
+        plain = plain.str.replace(rf"^([0-9.]+){spelt}$", f"${{1}}{unit}")
+    return plain
+
+
+def near_twin(context: CheckContext) -> pl.DataFrame:
+    """New values that are one of live's but for case, spaces, punctuation or the spelling of a unit."""
+    tables = [nothing()]
+    for name, (field, _) in context.of(*CHOSEN, "measure").items():
+        if field.refers:  # what it names are items
+            continue
+        values = context.values[name]
+        new = values.new()
+        if new.height:
+            twins = values.live.select(twin="value").unique().sort("twin").with_columns(loose=_loose(pl.col("twin")))
+            hit = new.with_columns(loose=_loose(pl.col("value")))
+            hit = hit.join(twins.unique("loose", keep="first"), on="loose", maintain_order="left")
+            tables.append(_beside(name, hit, _shown("value"), _shown("twin")))
+        if field.kind == "path":
+            tables.append(_spelt_otherwise(name, values))
+    return pl.concat(tables)
+
+
+def _spelt_otherwise(name: str, values: Values) -> pl.DataFrame:
+    """Paths whose levels are those of one of live's, in a spelling that live does not have: `Hives>Parts`."""
+    other = values.new(by="spelt")
+    if not other.height:
+        return nothing()
+    twins = values.live.select("value", twin="spelt").sort("twin").unique("value", keep="first")
+    return _beside(name, other.join(twins, on="value", maintain_order="left"), pl.col("spelt"), pl.col("twin"))
+
+
+def _beside(name: str, hit: pl.DataFrame, new: pl.Expr, twin: pl.Expr) -> pl.DataFrame:
+    """Findings of new values, each beside its twin in live; one an item."""
+    hit = hit.unique("item", keep="first", maintain_order=True)
+    what = sentence(hit, '"{}" is new, and live has "{}"', new, twin)
+    return findings_of(name, hit["item"], what)
+
+
+def _shown(name: str) -> pl.Expr:
+    return pl.col(name).str.replace_all(BETWEEN, " > ").str.slice(0, 60)
+
+
+def new_value(context: CheckContext) -> pl.DataFrame:
+    """Values that live never had, and are no near twin of one; of a path, the level at which it is new."""
+    tables = [nothing()]
+    for name, (field, _) in context.of(*CHOSEN).items():
+        if name in context.new_values or field.values or field.refers:
+            continue
+        live_values, new = context.values[name].live, context.values[name].new()
+        if not new.height:
+            continue
+        loose = live_values.select(loose=_loose(pl.col("value"))).unique()
+        new = new.with_columns(loose=_loose(pl.col("value"))).join(loose, on="loose", how="anti", maintain_order="left")
+        new = new.unique("item", keep="first", maintain_order=True)
+        values = live_values["value"].unique().sort().to_list()
+        told = {value: _said(value, values, path=field.kind == "path") for value in new["value"].unique()}
+        tables.append(
+            findings_of(name, new["item"], pl.Series([told[value] for value in new["value"]], dtype=pl.String))
+        )
+    return pl.concat(tables)
+
+
+def _said(value: str, live_values: list[str], *, path: bool) -> str:
+    """What is new about a value, and what comes nearest."""
+    shown = value.replace(BETWEEN, " > ")
+    near = nearest(shown, [one.replace(BETWEEN, " > ") for one in live_values])
+    hint = f'; the nearest is "{near}"' if near else ""
+    if not path:
+        return f'"{shown}" is a value that live does not have{hint}'
+    levels = value.split(BETWEEN)
+    for depth in range(1, len(levels) + 1):
+        start = BETWEEN.join(levels[:depth])
+        if not any(one == start or one.startswith(start + BETWEEN) for one in live_values):
+            return f'"{shown}" is new from level {depth} ("{levels[depth - 1]}") on{hint}'
+    return f'live has items under "{shown}" and none in it{hint}'
+
+
+ALLOWED_CHECKS = (
+    Check(
+        "near-twin",
+        "stop",
+        "a new value that is one of live's but for case, spaces, punctuation or a unit's spelling",
+        "use live's value",
+        near_twin,
+        alone=False,
+    ),
+    Check(
+        "new-value",
+        "stop",
+        "a choice, a value of a list or a category that live does not have",
+        "use one that live has, or ‹with_new_values› FIELD",
+        new_value,
+        alone=False,
+    ),
+)

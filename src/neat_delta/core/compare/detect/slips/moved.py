@@ -1,0 +1,152 @@
+"""Values that moved to another field of the same item: two columns swapped, cells shifted sideways."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+from itertools import combinations
+
+import polars as pl
+
+from neat_delta.core.base.support.series import filtered, gathered
+from neat_delta.core.compare.detect.slips.base import Slip, SlipContext
+
+__all__ = ["sideways", "swapped"]
+
+LEAST_SWAPPED = 8
+"""So many items must have the values of both fields exchanged, and half of all that change in them."""
+
+LEAST_SIDEWAYS = 3
+"""So many cells of one row must hold what stood as many columns beside them, in three rows at least."""
+
+FARTHEST = 3
+"""Columns that cells are shifted by, at most."""
+
+GLANCE = 1_000
+"""Cells of a field that are looked at first: half of all must have moved."""
+
+
+FEW_FIELDS = 12
+"""Among so many fields every two are looked at; among more, those of which some items show it."""
+
+SOME, MOST_PAIRS = 64, 200
+"""So many items of very many fields are looked at, and so many pairs of fields that look most like it."""
+
+
+def swapped(context: SlipContext) -> list[Slip]:
+    """Two columns whose values stand in each other's place."""
+    by_field = context.by_field(LEAST_SWAPPED)
+    few = len(by_field) <= FEW_FIELDS
+    seen: dict[tuple[str, str], bool] = {}
+
+    def any_came(name: str, other: str) -> bool:
+        """Whether some cells of a field, at a glance, hold what another field of their items held."""
+        if (name, other) not in seen:
+            cells = by_field[name].gather_every(max(1, by_field[name].height // GLANCE))
+            others = [one for one in by_field if one != name] if few else [other]
+            seen.update(
+                {(name, one): came for one, came in _came(cells, others, context).max().row(0, named=True).items()}
+            )
+        return seen[name, other]
+
+    slips = []
+    for one, other in combinations(by_field, 2) if few else _likely(by_field):
+        sides = (by_field[one], other), (by_field[other], one)
+        most, least = sorted((cells.height for cells, _ in sides), reverse=True)
+        if least * 2 < most or not (any_came(one, other) and any_came(other, one)):
+            continue
+        hits = [cells.filter(_came(cells, [name], context)[name]) for cells, name in sides]
+        both = hits[0].join(hits[1], on="pair", how="semi")
+        if both.height < LEAST_SWAPPED or both.height * 2 < most:
+            continue
+        numbers = pl.concat([cells["number"] for cells in hits]).unique().sort()
+        why = f"in {both.height:,} items each has what the other had"
+        slips.append(Slip("two columns swapped", [one, other], numbers, why))
+    return slips
+
+
+def _likely(by_field: Mapping[str, pl.DataFrame]) -> list[tuple[str, str]]:
+    """The pairs of fields of which, in some items, each has what the other had; those first in which most have.
+
+    A text that stands in many fields of an item says nothing of any two.
+    """
+    cells = pl.concat(
+        pl.DataFrame({"pair": part["pair"], "typed": part["typed"].hash(), "ours": part["ours"].hash()}).with_columns(
+            field=pl.lit(place, pl.UInt32), blank=part["typed"] == ""
+        )
+        for place, part in enumerate(by_field.values())
+    )
+    items = cells["pair"].unique().sort()
+    items = items.gather_every(max(1, items.len() // SOME))
+    cells = cells.filter(pl.col("pair").is_in(items.implode()) & ~pl.col("blank"))
+    cells = cells.filter(pl.len().over("pair", "ours") <= FEW_FIELDS, pl.len().over("pair", "typed") <= FEW_FIELDS)
+    came = cells.select("pair", "field", text="typed").join(
+        cells.select("pair", text="ours", other="field"), on=["pair", "text"], how="inner"
+    )
+    came = came.filter(pl.col("field") != pl.col("other"))
+    both = came.join(
+        came.select("pair", field="other", other="field").unique(), on=["pair", "field", "other"], how="semi"
+    )
+    counted = both.filter(pl.col("field") < pl.col("other")).group_by("field", "other").len()
+    names = list(by_field)
+    best = (
+        counted.sort("len", "field", "other", descending=[True, False, False]).head(MOST_PAIRS).sort("field", "other")
+    )
+    return [(names[one], names[other]) for one, other in best[["field", "other"]].iter_rows()]
+
+
+def _came(cells: pl.DataFrame, names: Sequence[str], context: SlipContext) -> pl.DataFrame:
+    """Whether each cell holds what each of these other fields of its item held."""
+    had = context.had(names, gathered(context.items, cells["pair"]))
+    held = pl.lit(cells["typed"])
+    return had.select(((pl.col(name) == held) & (held != "")).fill_null(value=False) for name in names)
+
+
+def _any_beside(by_field: Mapping[str, pl.DataFrame], items: pl.Series, columns: Mapping[str, int]) -> bool:
+    """Whether, in rows enough, two changed cells hold what stood as many columns beside them in other changed cells: of
+    three cells that were shifted, two at least do.
+    """
+    cells = pl.concat(
+        part[["pair", "typed", "ours"]].with_columns(column=pl.lit(columns[name], pl.Int64))
+        for name, part in by_field.items()
+    )
+    cells = cells.filter(pl.col("pair").is_in(items.implode()))
+    had = cells.select("pair", "column", had="ours")
+    for step in (step for step in range(-FARTHEST, FARTHEST + 1) if step):
+        beside = filtered(cells, cells["typed"] != "").select("pair", "typed", column=pl.col("column") - step)
+        hits = beside.join(had, on=["pair", "column"], how="inner").filter(pl.col("typed") == pl.col("had"))
+        if hits.group_by("pair").len().filter(pl.col("len") >= LEAST_SIDEWAYS - 1).height >= LEAST_SIDEWAYS:
+            return True
+    return False
+
+
+def sideways(context: SlipContext) -> list[Slip]:
+    """Rows in which values stand some columns beside their own."""
+    there = set(context.live.columns)
+    names = {column: name for name, column in context.columns.items() if name in there}
+    by_field = context.by_field(1)
+    if len(by_field) < LEAST_SIDEWAYS:
+        return []
+    counted = pl.concat([cells["pair"] for cells in by_field.values()]).value_counts()
+    likely = filtered(counted, counted["count"] >= LEAST_SIDEWAYS)["pair"]
+    if likely.len() < LEAST_SIDEWAYS:
+        return []
+    if len(by_field) > FEW_FIELDS and not _any_beside(by_field, likely, context.columns):
+        return []
+    hits_by_step: dict[int, list[pl.DataFrame]] = {step: [] for step in range(-FARTHEST, FARTHEST + 1) if step}
+    for name, cells in by_field.items():
+        likely_cells = cells.filter(pl.col("pair").is_in(likely.implode())) if likely.len() < counted.height else cells
+        beside = {step: names[at] for step in hits_by_step if (at := context.columns[name] - step) in names}
+        came = _came(likely_cells, list(beside.values()), context)
+        for step, other in beside.items():
+            hits_by_step[step].append(likely_cells.filter(came[other])[["pair", "field"]])
+    for step in sorted(hits_by_step, key=abs):
+        hits = pl.concat(hits_by_step[step]) if hits_by_step[step] else pl.DataFrame({"pair": [], "field": []})
+        rows = hits.group_by("pair").len()
+        if filtered(rows, rows["len"] >= LEAST_SIDEWAYS).height < LEAST_SIDEWAYS:
+            continue
+        # Where some rows are sure, those with a single such cell are of the same slip.
+        touched = [name for name in by_field if name in set(hits["field"])]
+        of_them = [by_field[name].filter(pl.col("pair").is_in(rows["pair"].implode())) for name in touched]
+        why = f"in {rows.height:,} rows cells hold what stood {abs(step)} column{'s' * (abs(step) > 1)} beside them"
+        return [Slip("cells shifted sideways", touched, pl.concat(of_them)["number"].sort(), why)]
+    return []

@@ -1,0 +1,106 @@
+"""Two witnesses: what the store says of each item, held against what the next export shows of it."""
+
+from __future__ import annotations
+
+from collections import Counter
+from collections.abc import Sequence
+from dataclasses import dataclass
+from typing import Literal
+
+from neat_delta.core.base.model.changeset import ChangeSet
+from neat_delta.core.base.model.results import SAID, Said
+from neat_delta.core.outcomes.confirm import Confirmed, Landing
+from neat_delta.core.outcomes.results import Results, message_form
+
+__all__ = ["Seen", "Testimony", "Witnesses", "compare_witnesses"]
+
+Seen = Literal["landed", "differently", "not landed", "not seen", "not looked at"]
+"""What an export shows of an item, by the worst of its cells: "not seen" where it lacks all the fields that were sent;
+without an export nobody looked.
+"""
+
+
+ALARM: dict[tuple[Said, Seen], int] = {
+    ("done", "not landed"): 0,
+    ("warned", "not landed"): 1,
+    ("done", "differently"): 2,
+    ("refused", "landed"): 3,
+    ("refused", "differently"): 4,
+    ("skipped", "landed"): 5,
+    ("skipped", "differently"): 6,
+    ("warned", "differently"): 7,
+    ("not mentioned", "differently"): 8,
+}
+"""What the two say that does not agree, the worst first; whatever agrees comes after it."""
+
+
+@dataclass(frozen=True, slots=True)
+class Testimony:
+    """What is said and seen of one item: its number in the change set, its key, the store's message and its own numbers
+    of it, and the cells that did not land as they were meant.
+    """
+
+    item: int
+    key: dict[str, str]
+    said: Said
+    seen: Seen
+    message: str
+    ids: tuple[str, ...]
+    landings: list[Landing]
+
+
+@dataclass(frozen=True, slots=True)
+class Witnesses:
+    """Every item that was sent, in the change set's order, with what is said and what is seen of it."""
+
+    testimonies: list[Testimony]
+
+    @property
+    def counts(self) -> dict[tuple[Said, Seen], int]:
+        """How many items have what said and what seen of them."""
+        return dict(Counter((one.said, one.seen) for one in self.testimonies))
+
+    @property
+    def disputed(self) -> list[Testimony]:
+        """Those of which the two do not agree, the worst first."""
+        those = [one for one in self.testimonies if (one.said, one.seen) in ALARM]
+        return sorted(those, key=lambda one: ALARM[one.said, one.seen])
+
+    @property
+    def messages(self) -> list[tuple[Said, str, list[Testimony]]]:
+        """The messages by their form, with the items that have each, the most frequent first."""
+        groups: dict[tuple[Said, str], list[Testimony]] = {}
+        for one in self.testimonies:
+            if one.message and one.said != "done":
+                groups.setdefault((one.said, message_form(one.message, list(one.key.values()))), []).append(one)
+        order = sorted(groups.items(), key=lambda group: (-len(group[1]), SAID.index(group[0][0]), group[0][1]))
+        return [(said, form, items) for (said, form), items in order]
+
+    @property
+    def all_done(self) -> bool:
+        """Whether all is done, and all of it landed where somebody looked and could see it."""
+        good = {("done", "landed"), ("warned", "landed"), ("done", "not looked at"), ("done", "not seen")}
+        return {*self.counts} <= good
+
+
+def compare_witnesses(changes: ChangeSet, results: Results, confirmed: Confirmed | None) -> Witnesses:
+    """Hold what the store says against what an export shows (None: nobody looked)."""
+    landings: dict[int, list[Landing]] = {}
+    if confirmed is not None:
+        for item, one in zip(confirmed.items, confirmed.trouble, strict=True):
+            landings.setdefault(item, []).append(one)
+    out = []
+    for item, result in results.by_item.items():
+        those = landings.get(item, [])
+        key = changes.keys.row(item, named=True)
+        out.append(Testimony(item, key, result.said, _seen(item, those, confirmed), result.message, result.ids, those))
+    return Witnesses(out)
+
+
+def _seen(item: int, landings: Sequence[Landing], confirmed: Confirmed | None) -> Seen:
+    if confirmed is None:
+        return "not looked at"
+    if item in confirmed.hidden:
+        return "not seen"
+    outcomes = {one.outcome for one in landings}
+    return "not landed" if "not landed" in outcomes else "differently" if outcomes else "landed"

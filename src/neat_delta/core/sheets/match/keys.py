@@ -1,0 +1,136 @@
+"""Keys: how they are compared, which rows have one, which share one, and where a key stands. Nothing else knows that.
+
+Rule: keys are the same without outer white space and, where the store file says so (`key.ignore_case`), without case.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Sequence
+from dataclasses import dataclass
+from functools import reduce
+from operator import and_, or_
+
+import polars as pl
+
+from neat_delta.core.base.kinds import blank
+from neat_delta.core.base.model.catalogue import MARK
+from neat_delta.core.base.model.store import Key
+from neat_delta.core.base.support.distinct import all_differ
+from neat_delta.core.base.support.series import constant, gathered
+
+__all__ = ["KeyIndex", "KeyText", "comparable", "key_text", "stripped"]
+
+KeyText = tuple[str, ...]
+"""The texts of one key, a text for each of its fields."""
+
+
+def stripped(table: pl.DataFrame, key: Key) -> pl.DataFrame:
+    """The key columns of a table as a person is shown them: without outer white space."""
+    return table.select(pl.col(key.fields).str.strip_chars())
+
+
+def comparable(table: pl.DataFrame, key: Key) -> pl.DataFrame:
+    """The key columns of a table (one row an item) in the form in which equal texts are equal keys.
+
+    >>> comparable(pl.DataFrame({"sku": [" QA-1", "qa-1"]}), Key(["sku"], ignore_case=True))["sku"].to_list()
+    ['qa-1', 'qa-1']
+    """
+    texts = pl.col(key.fields).str.strip_chars()
+    return table.select(texts.str.to_lowercase() if key.ignore_case else texts).rechunk()
+
+
+def key_text(texts: Iterable[str], key: Key) -> KeyText:
+    """One key in the form in which equal texts are equal keys.
+
+    >>> key_text(["qa-1 "], Key(["sku"]))
+    ('qa-1',)
+    """
+    return tuple(text.strip().lower() if key.ignore_case else text.strip() for text in texts)
+
+
+@dataclass(frozen=True, slots=True)
+class KeyIndex:
+    """The keys of a table's rows, in `comparable` form; rows are counted from 0.
+
+    >>> index = KeyIndex.of(pl.DataFrame({"sku": ["A", "B", " A"]}), Key(["sku"]))
+    >>> index.repeated.to_list(), index.lookup(pl.DataFrame({"sku": ["B ", "C"]})).to_list()
+    ([True, False, True], [1, None])
+    """
+
+    keys: pl.DataFrame
+    key: Key
+
+    @classmethod
+    def of(cls, table: pl.DataFrame, key: Key) -> KeyIndex:
+        """The index of a table that has the key's fields as columns."""
+        return cls(comparable(table, key), key)
+
+    @property
+    def blank(self) -> pl.Series:
+        """Per row whether a part of its key is blank."""
+        return self.keys.select(reduce(or_, (blank(pl.col(name)) for name in self.keys.columns))).to_series()
+
+    @property
+    def repeated(self) -> pl.Series:
+        """Per row whether another row has its key."""
+        if all_differ(self.keys):
+            return constant(False, self.keys.height)
+        return self.keys.select(pl.struct(self.keys.columns).is_duplicated()).to_series()
+
+    def lookup(self, table: pl.DataFrame) -> pl.Series:
+        """Per row of a table with the key's fields, the first row of the index with its key; null where none has it."""
+        wanted, once = comparable(table, self.key), all_differ(self.keys)
+        if once and wanted.equals(self.keys):  # two exports of one store, as a rule
+            return pl.int_range(wanted.height, dtype=pl.UInt32, eager=True)
+        there = self.keys.with_row_index(MARK)
+        there = there if once else there.unique(self.key.fields, keep="first")
+        return wanted.join(there, on=self.key.fields, how="left", maintain_order="left")[MARK]
+
+    def align(self, other: KeyIndex) -> pl.Series:
+        """Per row of this index the row of another with its key; of rows that share a key the first is the other's
+        first, the second its second. Null where there is none, or the key is blank.
+        """
+        if all_differ(self.keys):
+            return other.lookup(self.keys).set(self.blank, None)
+        sides = []
+        for index in (self, other):
+            rank = pl.int_range(pl.len()).over(index.key.fields)
+            sides.append(index.keys.with_columns(rank.alias(MARK)))
+        there = sides[1].with_row_index(MARK + MARK)
+        rows = sides[0].join(there, on=[*self.key.fields, MARK], how="left", maintain_order="left")[MARK + MARK]
+        return rows.set(self.blank, None)
+
+    def pairs(self, other: KeyIndex, rows: pl.Series, other_rows: pl.Series) -> pl.DataFrame:
+        """Among these rows of this index and of another, those with the same key: `row` and `other`, by `row`.
+
+        Joining on a hash of the key is twice as fast as on its text. Of the candidates, those stay whose keys are the
+        same.
+        """
+        one, two = (
+            pl.DataFrame({name: at, "hash": gathered(index.keys.hash_rows(), at)})
+            for name, index, at in (("row", self, rows), ("other", other, other_rows))
+        )
+        # A row fits one of the other at most, so that its order is all there is to keep; sorting is cheapest.
+        candidates = one.lazy().join(two.lazy(), on="hash").sort("row").collect().rechunk()
+        ours, other_keys = gathered(self.keys, candidates["row"]), gathered(other.keys, candidates["other"])
+        same = reduce(and_, (ours[name] == other_keys[name] for name in self.key.fields))
+        return candidates[["row", "other"]].filter(same)
+
+    def existing(self, keys: Sequence[KeyText]) -> set[KeyText]:
+        """Those of the keys (in any form) that a row has, as they were given."""
+        wanted = pl.DataFrame(keys, schema=dict.fromkeys(self.key.fields, pl.String), orient="row")
+        there = self.lookup(wanted).is_not_null()
+        return {key for key, stands in zip(keys, there, strict=True) if stands}
+
+    def naming(self, texts: Iterable[str]) -> pl.Series:
+        """Per row whether one of the texts is a part of its key."""
+        wanted = pl.Series([text for (text,) in map(self._part, texts)], dtype=pl.String).implode()
+        return reduce(or_, (self.keys[name].is_in(wanted).fill_null(value=False) for name in self.key.fields))
+
+    def missing(self, texts: Iterable[str]) -> list[str]:
+        """Those of the texts that are a part of no row's key, as they were given."""
+        there = set(pl.concat([self.keys[name] for name in self.key.fields]).unique())
+        return [text for text in texts if self._part(text)[0] not in there]
+
+    def _part(self, text: str) -> KeyText:
+        return key_text([text], self.key)
