@@ -4,6 +4,7 @@ and exit statuses are the program's.
 
 from __future__ import annotations
 
+import ast
 import doctest
 import inspect
 import pkgutil
@@ -29,6 +30,7 @@ from neat_delta.files.rulesfile import read_rules
 from neat_delta.files.storefile import read_store
 
 DOCS = Path(__file__).parents[1] / "docs"
+SOURCE = DOCS.parent / "src" / "neat_delta"
 MODULES = sorted(
     one.name for one in pkgutil.walk_packages(neat_delta.__path__, "neat_delta.") if not one.name.endswith("__main__")
 )
@@ -68,6 +70,32 @@ def test_the_design_names_folders_and_functions_that_are_there():
     for module, function in re.findall(r"`((?:[a-z_]+\.)+)(?!py`|md`|js`)([a-z_]+)`", text):
         home = next((one for one in (f"neat_delta.core.{module}", f"neat_delta.{module}") if is_module(one[:-1])), None)
         assert home is None or hasattr(import_module(home[:-1]), function) or is_module(f"{home}{function}"), function
+
+
+BANNED = {"said", "told", "one", "shown", "there", "apart", "whole", "made", "moved", "numbers", "found", "mine"}
+"""Words that name the act by which something came about, or anything at all, and not what it is."""
+
+IN_FILES = {
+    "said": "files we write: what a reviewer said of a cell (`manifest.py`)",
+    "shown": "store files: whether the shop shows an item (`Relations`)",
+    "whole": "store, mapping and manifest files, and the keyword: the whole catalogue",
+}
+"""Those of them that are words of files and of the library, where they may stand as attributes and keywords."""
+
+
+@pytest.mark.parametrize("path", sorted(SOURCE.rglob("*.py")), ids=lambda path: str(path.relative_to(SOURCE)))
+def test_names_are_nouns_of_the_field(path):
+    tree = ast.parse(path.read_text())
+    declared = {node.target for node in ast.walk(tree) if isinstance(node, ast.AnnAssign)}
+    of_files, local = set[str](), set[str]()
+    for node in ast.walk(tree):
+        if isinstance(node, ast.Name) and isinstance(node.ctx, ast.Store):
+            (of_files if node in declared else local).add(node.id)
+        elif isinstance(node, ast.FunctionDef | ast.ClassDef):
+            local.add(node.name.strip("_"))
+        elif isinstance(node, ast.Attribute | ast.arg):
+            of_files.add((node.attr if isinstance(node, ast.Attribute) else node.arg).strip("_"))
+    assert not local & BANNED and not of_files & BANNED - IN_FILES.keys()
 
 
 def is_module(name: str) -> bool:

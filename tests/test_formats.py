@@ -163,10 +163,10 @@ def test_a_formula_that_was_never_computed_is_an_error():
     ],
 )
 def test_a_workbook_s_number_is_the_text_that_it_shows(value, text):
-    from neat_delta.files.readers.grid import _numbers, number
+    from neat_delta.files.readers.grid import _number_texts, number
 
     assert number(value) == text
-    assert _numbers([value, 1.0]).to_list() == [text, "1"]
+    assert _number_texts([value, 1.0]).to_list() == [text, "1"]
 
 
 def test_it_is_said_when_a_file_is_not_what_it_is_called(run, put):

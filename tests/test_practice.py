@@ -618,7 +618,7 @@ def test_catalogues_of_every_format_are_rehearsed(form, put, tmp_path):
     made = import_folder(Shop(live, Store(importer=importer)), out)
     after = neat_delta.read(put("after", made.after), live.layout if live.layout.format == "delimited" else None)
     result = neat_delta.confirm_changes(changes, live, after)
-    assert result.counts == {"landed": 2, "not landed": 0, "differently": 0} and not result.moved.height
+    assert result.counts == {"landed": 2, "not landed": 0, "differently": 0} and not result.other_changes.height
 
 
 def test_the_importers_columns_and_flags():

@@ -278,7 +278,7 @@ def test_the_worst_comes_first():
     report = pl.DataFrame({"sku": sheet.cells["sku"], "status": ["error", "error", "ok", "ok", "ok", "skipped"]})
     said = results(changes, [("r", report)], Store(results=FORM))
     both = witnesses(changes, said, confirm_changes(changes, live, after))
-    assert [(one.key["sku"], one.said, one.seen) for one in both.disputed] == [
+    assert [(one.key["sku"], one.status, one.seen) for one in both.disputed] == [
         ("QA-3", "done", "not landed"),
         ("QA-4", "done", "differently"),
         ("QA-0", "refused", "landed"),

@@ -118,7 +118,7 @@ def part(catalogue: Catalogue, number: int, of: int) -> Catalogue:
     """The rows of a catalogue whose SKU falls into this part of so many."""
     sku = next(name for name in catalogue.fields if name.casefold() == "sku")
     places = (catalogue.cells[sku].str.strip_chars().hash(7) % of == number).arg_true()
-    return replace(catalogue, cells=catalogue.cells[places], numbers=catalogue.row(places.cast(pl.Int64)))
+    return replace(catalogue, cells=catalogue.cells[places], row_numbers=catalogue.row(places.cast(pl.Int64)))
 
 
 @pytest.mark.parametrize("of", [2, 7])

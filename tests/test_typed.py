@@ -470,7 +470,7 @@ def test_confirm_knows_an_export_in_any_order_and_tells_what_is_there_twice_or_i
         after = {name: [cells[name][row] for row in order] for name in names}
         live = table(round_.live, "live")
         result = confirm_changes(changes, live, table(after, "after"), round_.store)
-        assert (seed, result.trouble, result.twice, result.moved.height) == (seed, [], [], 0)
+        assert (seed, result.trouble, result.twice, result.other_changes.height) == (seed, [], [], 0)
         assert result.counts["landed"] == len(sent) and result.all_landed
         again = {name: [*texts, texts[3]] for name, texts in after.items()}
         twice = confirm_changes(changes, live, table(again, "after"), round_.store)

@@ -34,11 +34,11 @@ def _stop_on(heard: set[signal.Signals]) -> None:
     if not heard:
         return
     number = signal.sigwait(heard)
-    whole = sys.modules.get("neat_delta.files.whole")
+    whole_files = sys.modules.get("neat_delta.files.whole")
     try:
-        for child in list(getattr(whole, "RUNNING", ())):
+        for child in list(getattr(whole_files, "RUNNING", ())):
             child.kill()
-        remove = getattr(whole, "remove_unfinished", None)
+        remove = getattr(whole_files, "remove_unfinished", None)
         if remove is not None:
             remove()
         cursor = b"\r\x1b[K\x1b[?25h" if os.isatty(2) else b""

@@ -136,5 +136,5 @@ class PlannedUpdate:
 
 def in_hand(changes: ChangeSet, live: Catalogue, store: Store | None) -> Changes:
     """A change set with the catalogue that it was made of, as that was read, and what is known of the store."""
-    parts = {one.name: getattr(changes, one.name) for one in fields(ChangeSet)}
+    parts = {part.name: getattr(changes, part.name) for part in fields(ChangeSet)}
     return Changes(**parts, live=live, store=store)

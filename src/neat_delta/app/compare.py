@@ -70,8 +70,8 @@ def compare(
     inputs = read_inputs(live, sheet, asked, store=store, mapping=mapping, base=base, of_a_list=rules is not None)
     described, within, edited, new = inputs.described, list[str](), inputs.sheet, None
     if described is not None:
-        within, made = described.whole_within, translated(inputs, rules, lookups)
-        edited, new = made.sheet, made.new
+        within, translated_list = described.whole_within, translated(inputs, rules, lookups)
+        edited, new = translated_list.sheet, translated_list.new
     elif asked.let:
         raise SettingError("let", "this goes with ‹rules›, or with those of a list.")
     if asked.with_gone and not (inputs.asked.whole or within):

@@ -49,7 +49,7 @@ class Outcome:
 
     sent: ChangeSet
     seen: Confirmed | None
-    said: Results | None
+    results: Results | None
     both: Witnesses | None
     drafted: DraftedResults | None
     now: Catalogue
@@ -72,13 +72,13 @@ class Outcome:
         table = table.with_columns(now=pl.lit(None, pl.String), outcome=pl.lit(None, pl.String))
         if self.seen is not None:
             table = _with_seen(table, self.seen)
-        said = {} if self.said is None else self.said.by_item
-        told = pl.DataFrame(
-            [(item, one.said, one.message) for item, one in said.items()],
+        results = {} if self.results is None else self.results.by_item
+        reports_table = pl.DataFrame(
+            [(item, result.status, result.message) for item, result in results.items()],
             schema={"item": pl.Int64, "said": pl.String, "message": pl.String},
             orient="row",
         )
-        table = table.join(told, on="item", how="left", maintain_order="left")
+        table = table.join(reports_table, on="item", how="left", maintain_order="left")
         return self.sent.with_keys(table["item"], table.drop("item").get_columns())
 
 
@@ -86,8 +86,8 @@ def _with_seen(table: pl.DataFrame, seen: Confirmed) -> pl.DataFrame:
     """The cells that were sent, with what stands there now and what became of each."""
     trouble = pl.DataFrame(
         [
-            (item, one.field, one.now, one.how or one.outcome)
-            for item, one in zip(seen.items, seen.trouble, strict=True)
+            (item, landing.field, landing.now, landing.how or landing.outcome)
+            for item, landing in zip(seen.items, seen.trouble, strict=True)
         ],
         schema={"item": pl.Int64, "field": pl.String, "there": pl.String, "became": pl.String},
         orient="row",
@@ -135,19 +135,19 @@ def confirm(
     else:
         change_set = read_changes(path)
         before = as_live(catalogue_of(live, "live", layout=change_set.header.live.layout), change_set.header, path)
-    there = round_of(change_set, path, where)
-    known = with_importer(there, change_set.header.store_by_now(known))
-    sent = change_set if there is None else as_sent(change_set, there.manifest)
+    round_ = round_of(change_set, path, where)
+    known = with_importer(round_, change_set.header.store_by_now(known))
+    sent = change_set if round_ is None else as_sent(change_set, round_.manifest)
     layout = known.file.layout if store is not None else change_set.header.live.layout
     now = None if after is None else catalogue_of(after, "after", known, layout=layout, like=before)
-    return outcome_of(sent, before, known, there, now, [os.fspath(one) for one in reports])
+    return outcome_of(sent, before, known, round_, now, [os.fspath(report) for report in reports])
 
 
 def outcome_of(
     sent: ChangeSet,
     before: Catalogue,
     store: Store | None,
-    there: Round | None,
+    round_: Round | None,
     after: Catalogue | None,
     reports: Sequence[str],
     layout: Layout = PLAIN,
@@ -155,19 +155,21 @@ def outcome_of(
     """Hold what was sent against the export and the reports; `there` is the folder that it was written into, if there
     is one, and `layout` how the reports look.
     """
-    said, drafted = None, None
+    reports_read, drafted = None, None
     if reports:
-        named = there is not None and not (there.found and handed_over(there))  # else nobody asks for them
-        rows = file_rows(there.folder, sent, before, there.manifest) if there is not None and named else []
+        named = round_ is not None and not (round_.by_digest and handed_over(round_))  # else nobody asks for them
+        rows = file_rows(round_.folder, sent, before, round_.manifest) if round_ is not None and named else []
         tables, shop, drafted = _read_reports(reports, sent, before, store, layout)
-        later = there is not None and there.manifest.purpose == "retry"
-        said = results(sent, tables, shop, rows, again=later)
+        later = round_ is not None and round_.manifest.purpose == "retry"
+        reports_read = results(sent, tables, shop, rows, again=later)
     if after is not None:
-        seen, now = confirm_changes(sent, before, after, store, said), after
+        seen, now = confirm_changes(sent, before, after, store, reports_read), after
     else:  # what the report says to be done is believed
-        assert said is not None
-        seen, now = None, as_reported(sent, before, said, store)
-    return Outcome(sent, seen, said, None if said is None else witnesses(sent, said, seen), drafted, now)
+        assert reports_read is not None
+        seen, now = None, as_reported(sent, before, reports_read, store)
+    return Outcome(
+        sent, seen, reports_read, None if reports_read is None else witnesses(sent, reports_read, seen), drafted, now
+    )
 
 
 def _read_reports(
@@ -188,7 +190,7 @@ def _read_reports(
                 "under [results], which `neat-delta learn` drafts with ‹results›."
             )
         shop, tables = msgspec.structs.replace(shop, results=drafted.form), [(reports[0], first)]
-    tables += [(one, read_report(one, shop.results, layout)) for one in reports[len(tables) :]]
+    tables += [(report, read_report(report, shop.results, layout)) for report in reports[len(tables) :]]
     if drafted is not None:  # a later report may have words that the first one has not
         shop = msgspec.structs.replace(shop, results=with_words(shop.results, [table for _, table in tables]))
     return tables, shop, drafted

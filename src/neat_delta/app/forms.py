@@ -24,7 +24,7 @@ class Form(Protocol):
     def repeated(self) -> bool:
         """Whether an option of this form may stand several times."""
 
-    def read(self, said: Any) -> Any:  # noqa: ANN401 - words or a value
+    def read(self, value: Any) -> Any:  # noqa: ANN401 - words or a value
         """The setting's value, from words or from a value that is one already; ValueError says what is wrong."""
 
     def over(self, first: Any, other: Any) -> Any:  # noqa: ANN401 - two values of the setting
@@ -41,11 +41,11 @@ class Flag:
 
     repeated: bool = False
 
-    def read(self, said: Any) -> bool:  # noqa: ANN401
+    def read(self, value: Any) -> bool:  # noqa: ANN401
         """True or False; ValueError for anything else."""
-        if not isinstance(said, bool):
-            raise ValueError(f"{said!r} is neither True nor False.")
-        return said
+        if not isinstance(value, bool):
+            raise ValueError(f"{value!r} is neither True nor False.")
+        return value
 
     def over(self, first: bool, other: bool) -> bool:
         """Whether one of them says so."""
@@ -62,11 +62,11 @@ class Word:
 
     repeated: bool = False
 
-    def read(self, said: Any) -> str | None:  # noqa: ANN401
+    def read(self, value: Any) -> str | None:  # noqa: ANN401
         """The text, or None; ValueError for anything else."""
-        if said is not None and not isinstance(said, str):
-            raise ValueError(f"{said!r} is no text.")
-        return said
+        if value is not None and not isinstance(value, str):
+            raise ValueError(f"{value!r} is no text.")
+        return value
 
     def over(self, first: str | None, other: str | None) -> str | None:
         """The first that says anything."""
@@ -88,11 +88,11 @@ class OneOf:
         object.__setattr__(self, "words", words)
         object.__setattr__(self, "repeated", False)
 
-    def read(self, said: Any) -> str | None:  # noqa: ANN401
+    def read(self, value: Any) -> str | None:  # noqa: ANN401
         """The word, or None; ValueError for any other, with the nearest."""
-        if said is not None:
-            _must_be_one_of(said, self.words)
-        return said  # type: ignore[no-any-return]
+        if value is not None:
+            _must_be_one_of(value, self.words)
+        return value  # type: ignore[no-any-return]
 
     def over(self, first: str | None, other: str | None) -> str | None:
         """The first that is said."""
@@ -117,11 +117,11 @@ class Number:
     least: int
     repeated: bool = False
 
-    def read(self, said: Any) -> int:  # noqa: ANN401
+    def read(self, value: Any) -> int:  # noqa: ANN401
         """The number, from digits or as it is; ValueError for anything else."""
-        number = int(said) if isinstance(said, str) and said.isdecimal() else said
+        number = int(value) if isinstance(value, str) and value.isdecimal() else value
         if not isinstance(number, int) or isinstance(number, bool) or number < self.least:
-            raise ValueError(f"{said!r} is no whole number from {self.least} on.")
+            raise ValueError(f"{value!r} is no whole number from {self.least} on.")
         return number
 
     def over(self, first: int, other: int) -> int:
@@ -142,14 +142,14 @@ class Names:
     words: tuple[str, ...] = ()
     repeated: bool = True
 
-    def read(self, said: Any) -> tuple[str, ...]:  # noqa: ANN401
+    def read(self, value: Any) -> tuple[str, ...]:  # noqa: ANN401
         """The names; ValueError where one is no text."""
-        names = (said,) if isinstance(said, str) else tuple(said)
-        for one in names:
-            if not isinstance(one, str):
-                raise ValueError(f"{one!r} is no name.")
+        names = (value,) if isinstance(value, str) else tuple(value)
+        for name in names:
+            if not isinstance(name, str):
+                raise ValueError(f"{name!r} is no name.")
             if self.words:
-                _must_be_one_of(one, self.words)
+                _must_be_one_of(name, self.words)
         return names
 
     def over(self, first: tuple[str, ...], other: tuple[str, ...]) -> tuple[str, ...]:
@@ -167,11 +167,11 @@ class Commas:
 
     repeated: bool = False
 
-    def read(self, said: Any) -> tuple[str, ...]:  # noqa: ANN401
+    def read(self, value: Any) -> tuple[str, ...]:  # noqa: ANN401
         """The names; ValueError where one is blank."""
-        if said is None:
+        if value is None:
             return ()
-        names = tuple(one.strip() for one in (said.split(",") if isinstance(said, str) else said))
+        names = tuple(word.strip() for word in (value.split(",") if isinstance(value, str) else value))
         if not all(names):
             raise ValueError("name fields with commas between them: price,stock.")
         return names
@@ -200,16 +200,16 @@ class Pairs:
     right: Callable[[str], bool] = bool
     repeated: bool = True
 
-    def read(self, said: Any) -> dict[str, str]:  # noqa: ANN401
+    def read(self, value: Any) -> dict[str, str]:  # noqa: ANN401
         """What each name stands for; ValueError where that is not said."""
-        if isinstance(said, Mapping):
-            return {str(name): str(text) for name, text in said.items()}
+        if isinstance(value, Mapping):
+            return {str(name): str(text) for name, text in value.items()}
         pairs: dict[str, str] = {}
-        for one in (said,) if isinstance(said, str) else said:
-            name, mark, text = one.rpartition("=") if self.last else one.partition("=")
+        for word in (value,) if isinstance(value, str) else value:
+            name, mark, text = word.rpartition("=") if self.last else word.partition("=")
             name = name.strip().strip('"') if self.quoted else name.strip()
             if not mark or not self.right(name) or not (text.strip() or self.blank):
-                raise ValueError(f"{one!r} is not {self.named}, such as {self.example}.")
+                raise ValueError(f"{word!r} is not {self.named}, such as {self.example}.")
             if self.once and name in pairs:
                 raise ValueError(f'"{name}" is set twice.')
             pairs[name] = text.strip()
@@ -236,27 +236,27 @@ class Choices:
     single: tuple[str, ...] = ()
     repeated: bool = True
 
-    def read(self, said: Any) -> dict[str, str]:  # noqa: ANN401
+    def read(self, value: Any) -> dict[str, str]:  # noqa: ANN401
         """The choice of each field; ValueError where it is none of `values`. Of what is said twice the last counts."""
-        if isinstance(said, Mapping):
-            pairs = [(str(name), choice, self.mark) for name, choice in said.items()]
+        if isinstance(value, Mapping):
+            pairs = [(str(name), choice, self.mark) for name, choice in value.items()]
         else:
-            pairs = [self._parted(one) for one in ((said,) if isinstance(said, str) else said)]
+            pairs = [self._parted(word) for word in ((value,) if isinstance(value, str) else value)]
         choices: dict[str, str] = {}
         for name, choice, mark in pairs:
-            if choice not in get_args(self.values) or (mark and not name and not isinstance(said, Mapping)):
+            if choice not in get_args(self.values) or (mark and not name and not isinstance(value, Mapping)):
                 raise ValueError(f"{self._words(name, choice)!r} is not {self.wrong}")
             if choice in self.single and not name:
                 raise ValueError(f"{choice!r} is not {self.wrong}")
             choices[name] = choice
         return choices
 
-    def _parted(self, one: str) -> tuple[str, str, str]:
+    def _parted(self, word: str) -> tuple[str, str, str]:
         """The field ("" for all), the choice, and the mark between them as it stands there."""
         if self.first:
-            name, mark, choice = one.rpartition(self.mark)
+            name, mark, choice = word.rpartition(self.mark)
             return name, choice, mark
-        choice, mark, name = one.partition(self.mark)
+        choice, mark, name = word.partition(self.mark)
         return name, choice, mark
 
     def _words(self, name: str, choice: object) -> str:
@@ -285,21 +285,21 @@ class Accepts:
 
     repeated: bool = True
 
-    def read(self, said: Any) -> tuple[Accept, ...]:  # noqa: ANN401
+    def read(self, value: Any) -> tuple[Accept, ...]:  # noqa: ANN401
         """What is let through; ValueError where nothing is called so, with what comes nearest."""
-        listed: Sequence[str | Accept] = (said,) if isinstance(said, str | Accept) else tuple(said)
+        listed: Sequence[str | Accept] = (value,) if isinstance(value, str | Accept) else tuple(value)
         if not listed:
             return ()
         from neat_delta.core.base.model.accept import ACCEPTED_SOURCES
         from neat_delta.core.compare.checks import CHECKS
 
         accepts, names = [], [*ACCEPTED_SOURCES, *CHECKS]
-        for one in listed:
-            check, mark, which = str(one).partition(":")
+        for accepted in listed:
+            check, mark, which = str(accepted).partition(":")
             if check not in names or (mark and not which):
                 raise ValueError(
-                    f"{str(one)!r} is not {', '.join(ACCEPTED_SOURCES)} or a check, with :FIELD or :SKU after it if it "
-                    f"is only for one.{did_you_mean(check, names)}"
+                    f"{str(accepted)!r} is not {', '.join(ACCEPTED_SOURCES)} or a check, with :FIELD or :SKU after it "
+                    f"if it is only for one.{did_you_mean(check, names)}"
                 )
             accepts.append(Accept(check, which or None))
         return tuple(accepts)

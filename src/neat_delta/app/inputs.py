@@ -73,8 +73,8 @@ def read_inputs(
     described, path = None, None
     if mapping is not None or of_a_list or asked.match_by or asked.constant or asked.prefer:
         path = None if mapping is None or isinstance(mapping, ListMapping) else os.fspath(mapping)
-        said = mapping if isinstance(mapping, ListMapping) else ListMapping()
-        described = _described(said if path is None else read_mapping(path), asked)
+        described_by = mapping if isinstance(mapping, ListMapping) else ListMapping()
+        described = _described(described_by if path is None else read_mapping(path), asked)
     layout = described.file if described else None
     edited = catalogue_of(sheet, "sheet", known, layout=layout, like=before)
     if isinstance(sheet, str | os.PathLike):
@@ -82,8 +82,8 @@ def read_inputs(
     fields = _fields(before, known, asked)
     if path is not None and described is not None:
         must_name_fields(described, path, list(dict.fromkeys([*fields, *(known.fields if known else ()), NEW_CODE])))
-    made = described or (None if edited.provenance is None else ListMapping())
-    settled = with_defaults(asked, made, known, fields)
+    list_mapping = described or (None if edited.provenance is None else ListMapping())
+    settled = with_defaults(asked, list_mapping, known, fields)
     return Inputs(before, edited, known, described, path, settled, _base(base, before, known))
 
 
@@ -94,20 +94,20 @@ def _base(base: Table | None, live: Catalogue, store: Store | None) -> Catalogue
     return None if base is None else catalogue_of(base, "base", store)
 
 
-def _described(said: ListMapping, asked: CompareRequest) -> ListMapping:
+def _described(described_by: ListMapping, asked: CompareRequest) -> ListMapping:
     """What is said of a list in its description, and over it now."""
     return msgspec.structs.replace(
-        said,
-        match_by=list(asked.match_by) or said.match_by,
-        constants=said.constants | asked.constant,
-        prefer=asked.prefer or said.prefer,
+        described_by,
+        match_by=list(asked.match_by) or described_by.match_by,
+        constants=described_by.constants | asked.constant,
+        prefer=asked.prefer or described_by.prefer,
     )
 
 
 def _fields(live: Catalogue, store: Store | None, asked: CompareRequest) -> list[str]:
     """Live's fields by their names in the store file, and those that are said to be there besides."""
-    named = {one.heading: name for name, one in store.fields.items() if one.heading} if store else {}
-    unseen = [name for name, one in store.fields.items() if one.unseen] if store else []
+    named = {field.heading: name for name, field in store.fields.items() if field.heading} if store else {}
+    unseen = [name for name, field in store.fields.items() if field.unseen] if store else []
     fields = [named.get(heading, heading) for heading in live.fields]
     return list(dict.fromkeys([*fields, *unseen, *asked.add_field]))
 
@@ -127,8 +127,8 @@ def translated(
     if rules is None:
         rules = beside(described.rules, inputs.mapping_path)
     book, _, tables = rules_of(rules, inputs.live, lookups)
-    said = ListOptions(options.columns, options.policy, book, tables, inputs.asked.let, options.writing)
-    return translate_list(inputs.live, inputs.sheet, described, inputs.store, options=said)
+    list_options = ListOptions(options.columns, options.policy, book, tables, inputs.asked.let, options.writing)
+    return translate_list(inputs.live, inputs.sheet, described, inputs.store, options=list_options)
 
 
 def rules_of(

@@ -71,37 +71,41 @@ def _of_sheet(inputs: Inputs) -> Matches:
     """A sheet that was cut from live."""
     columns, sheet = inputs.asked.options().columns, inputs.sheet
     aligned = align_inputs(inputs.live, sheet, store=inputs.store, columns=columns)
-    found = match_rows(aligned.live, aligned.sheet, aligned.key, bare=True)
-    aside = [row.reason for row in found.set_aside if row.file == "sheet"]
-    rows = MatchedRows(sheet.cells.height, found.pairs.height, found.new.len(), 0, _counted(aside))
-    shown = samples(aligned, sheet, found.pairs, SAMPLES)
-    return Matches(aligned, shown, rows, mapping_to_keep(aligned.columns, ListMapping(match_by=aligned.key.fields)))
+    matched = match_rows(aligned.live, aligned.sheet, aligned.key, bare=True)
+    aside = [row.reason for row in matched.set_aside if row.file == "sheet"]
+    rows = MatchedRows(sheet.cells.height, matched.pairs.height, matched.new.len(), 0, _counted(aside))
+    pair_samples = samples(aligned, sheet, matched.pairs, SAMPLES)
+    return Matches(
+        aligned, pair_samples, rows, mapping_to_keep(aligned.columns, ListMapping(match_by=aligned.key.fields))
+    )
 
 
 def _of_list(inputs: Inputs, mapping: ListMapping) -> Matches:
     """A list in a language of its own."""
-    sheet, made = inputs.sheet, translated(inputs, Rules())
-    aligned = align_inputs(inputs.live, made.sheet, store=inputs.store, columns=inputs.asked.options().columns)
+    sheet, translated_list = inputs.sheet, translated(inputs, Rules())
+    aligned = align_inputs(
+        inputs.live, translated_list.sheet, store=inputs.store, columns=inputs.asked.options().columns
+    )
     index = KeyIndex.of(aligned.live.cells, aligned.key)
     place = index.lookup(aligned.sheet.cells)
     number = aligned.sheet.row(true_places(place.is_not_null()))
     pairs = number.to_frame("row").with_columns(live=place.drop_nulls()).unique("row", maintain_order=True)
     pairs = pairs.select("live", sheet=sheet.place(pairs["row"]))
-    provenance = made.sheet.provenance
+    provenance = translated_list.sheet.provenance
     aside = [row.reason for row in provenance.set_aside] if provenance else []
     folded = provenance.folded if provenance else 0
     new = aligned.sheet.row(true_places(place.is_null())).n_unique()
     rows = MatchedRows(sheet.cells.height, pairs.height, new, folded, _counted(aside))
-    shown = [*samples(aligned, sheet, pairs, SAMPLES), *constant_samples(aligned, mapping.constants, SAMPLES)]
+    list_samples = [*samples(aligned, sheet, pairs, SAMPLES), *constant_samples(aligned, mapping.constants, SAMPLES)]
     by = mapping.match_by or aligned.key.fields
     kept = mapping_to_keep(aligned.columns, msgspec.structs.replace(mapping, match_by=list(by)))
-    return Matches(aligned, shown, rows, kept)
+    return Matches(aligned, list_samples, rows, kept)
 
 
 def _counted(reasons: list[str]) -> dict[str, int]:
     """How many rows were set aside for each sort of reason, the most frequent first."""
     sorts = (
-        next((said for part, said in SORTS.items() if part in reason), reason.partition(":")[0]) for reason in reasons
+        next((words for part, words in SORTS.items() if part in reason), reason.partition(":")[0]) for reason in reasons
     )
     return dict(Counter(sorts).most_common())
 

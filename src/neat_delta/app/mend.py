@@ -78,24 +78,26 @@ def mend(
     fields = _fields(again, header.store.relations, now.fields)
     shop = header.store_by_now(store)
     wanted = pl.DataFrame(rows, schema=dict.fromkeys(now.fields, pl.String), orient="row").rename(named)
-    made = cut_worksheet(replace(now, cells=wanted, numbers=None), store=shop, key=key, fields=fields)
+    worksheet = cut_worksheet(replace(now, cells=wanted, row_numbers=None), store=shop, key=key, fields=fields)
     remembered = None
     if base_rows:
         was = pl.DataFrame(base_rows, schema=dict.fromkeys(now.fields, pl.String), orient="row").rename(named)
-        remembered = cut_worksheet(replace(now, cells=was, numbers=None), store=shop, key=key, fields=fields).cells
-    said = [messages.get(again.keys.row(item), "") for item in kept]
+        remembered = cut_worksheet(replace(now, cells=was, row_numbers=None), store=shop, key=key, fields=fields).cells
+    notes = [messages.get(again.keys.row(item), "") for item in kept]
     heading = MESSAGE
-    while heading in made.cells.columns:  # a field of that name keeps it
+    while heading in worksheet.cells.columns:  # a field of that name keeps it
         heading += " now"
-    more = {heading: said} | codes
+    more = {heading: notes} | codes
     extra = [Column(name, name, Field(), name == heading, False) for name in more]
-    at = sum(column.key for column in made.columns)
-    columns = [*made.columns[:at], *extra, *made.columns[at:]]
-    cells = made.cells.with_columns(pl.Series(name, texts, dtype=pl.String) for name, texts in more.items())
-    made = replace(made, columns=columns, cells=cells.select(column.heading for column in columns))
+    at = sum(column.key for column in worksheet.columns)
+    columns = [*worksheet.columns[:at], *extra, *worksheet.columns[at:]]
+    cells = worksheet.cells.with_columns(pl.Series(name, texts, dtype=pl.String) for name, texts in more.items())
+    worksheet = replace(worksheet, columns=columns, cells=cells.select(column.heading for column in columns))
     removals = verdicts.len() - kept.len()
     return Mended(
-        sheet_file(made, before if bases and before else now, form, remembered, layout=layout), kept.len(), removals
+        sheet_file(worksheet, before if bases and before else now, form, remembered, layout=layout),
+        kept.len(),
+        removals,
     )
 
 
@@ -111,11 +113,11 @@ def _rows(
     rows, base = [], []
     for item in kept:
         place = places[item]
-        there = dict.fromkeys(now.fields, "") if place is None else now.cells.row(place, named=True)
+        row = dict.fromkeys(now.fields, "") if place is None else now.cells.row(place, named=True)
         if place is not None:
-            base.append(there | dict(bases.get(again.keys.row(item), {})))
+            base.append(row | dict(bases.get(again.keys.row(item), {})))
         cells = {name: text for name, text in meant.get(item, {}).items() if name not in again.keys.columns}
-        rows.append(there | again.keys.row(item, named=True) | cells)
+        rows.append(row | again.keys.row(item, named=True) | cells)
     return rows, base
 
 

@@ -31,7 +31,7 @@ def confirm_changes(
     live: Catalogue,
     after: Catalogue,
     store: Store | None = None,
-    said: Results | None = None,
+    results: Results | None = None,
 ) -> Confirmed:
     """What became of the sent changes in `after`, an export made after the import, by value.
 
@@ -49,7 +49,9 @@ def confirm_changes(
     """
     shop = changes.header.store_by_now(store)
     export = prepare_export(after, changes.header, store)
-    words = {} if said is None else {item: one.said for item, one in said.by_item.items() if not one.mixed}
+    words = (
+        {} if results is None else {item: result.status for item, result in results.by_item.items() if not result.mixed}
+    )
     return outcome_of(_with_habits(changes, store), live, export, shop.importer, words)
 
 
@@ -58,7 +60,7 @@ def _with_habits(changes: ChangeSet, store: Store | None) -> ChangeSet:
     settings = dict(changes.header.settings)
     for name, field in store.fields.items() if store else ():
         known = settings.get(name, Field())
-        settings[name] = msgspec.structs.replace(known, **{one: getattr(field, one) for one in HABITS})
+        settings[name] = msgspec.structs.replace(known, **{habit: getattr(field, habit) for habit in HABITS})
     by_now = msgspec.structs.replace(changes.header.store, fields=settings)
     return replace(changes, header=msgspec.structs.replace(changes.header, store=by_now))
 
@@ -87,7 +89,7 @@ def results(
     return read_results(changes, reports, store.results, rows, again=again)
 
 
-def witnesses(changes: ChangeSet, said: Results, seen: Confirmed | None = None) -> Witnesses:
+def witnesses(changes: ChangeSet, results: Results, seen: Confirmed | None = None) -> Witnesses:
     """What the store says of each item, held against what an export shows (`confirm_changes`; None: nobody looked).
 
     >>> from neat_delta import ResultsForm, as_catalogue, compare
@@ -98,10 +100,10 @@ def witnesses(changes: ChangeSet, said: Results, seen: Confirmed | None = None) 
     >>> witnesses(changes, said, confirm_changes(changes, live, live)).counts  # said to be done, and it is not there
     {('done', 'not landed'): 1}
     """
-    return compare_witnesses(changes, said, seen)
+    return compare_witnesses(changes, results, seen)
 
 
-def as_reported(changes: ChangeSet, live: Catalogue, said: Results, store: Store | None = None) -> Catalogue:
+def as_reported(changes: ChangeSet, live: Catalogue, results: Results, store: Store | None = None) -> Catalogue:
     """Live as it is now if the store's report is right: with what is said to be done, and nothing else.
 
     >>> from neat_delta import ResultsForm, as_catalogue, compare
@@ -114,7 +116,7 @@ def as_reported(changes: ChangeSet, live: Catalogue, said: Results, store: Store
     ['9.90', '21.00']
     """
     shop = changes.header.store_by_now(store)
-    done = {item for item, one in said.by_item.items() if one.said in {"done", "warned"}}
+    done = {item for item, result in results.by_item.items() if result.status in {"done", "warned"}}
     return believed(changes, live, done, shop.importer.removal)
 
 

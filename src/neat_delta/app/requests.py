@@ -300,9 +300,9 @@ def _of_store(store: Store, fields: Sequence[str], *, whole: bool) -> CompareReq
     """What a store file says of the settings; only a sheet that is read as it stands may have every item."""
     sheets, choices = store.sheets, dict[str, Any]()
     for name in ("blanks", "clash"):
-        single = {field: getattr(one, name) for field, one in store.fields.items() if field in fields}
+        single = {field: getattr(of_field, name) for field, of_field in store.fields.items() if field in fields}
         every = getattr(sheets, name)
-        choices[name] = ({} if every is None else {"": every}) | {n: one for n, one in single.items() if one}
+        choices[name] = ({} if every is None else {"": every}) | {n: value for n, value in single.items() if value}
     return CompareRequest(**choices, with_new=sheets.with_new, whole=whole and sheets.whole)
 
 
@@ -498,7 +498,7 @@ class PreviewRequest(Request, frozen=True, kw_only=True):
     @property
     def needs_live(self) -> bool:
         """Whether it asks for what only the live catalogue says."""
-        return any(one is not None for one in (self.where, self.by, self.keep_margin)) or bool(self.total)
+        return any(option is not None for option in (self.where, self.by, self.keep_margin)) or bool(self.total)
 
     @property
     def chooses_items(self) -> bool:

@@ -48,19 +48,21 @@ class Request(msgspec.Struct, frozen=True, kw_only=True):
 
     def __post_init__(self) -> None:
         for name, setting in settings_of(type(self)).items():
-            said = getattr(self, name)
+            given = getattr(self, name)
             try:
-                value = setting.form.read(said)
+                value = setting.form.read(given)
             except ValueError as error:
                 raise SettingError(name, str(error)) from None
             except TypeError:
-                raise SettingError(name, f"{said!r} is nothing that can be said there: {setting.does}") from None
+                raise SettingError(name, f"{given!r} is nothing that can be said there: {setting.does}") from None
             msgspec.structs.force_setattr(self, name, value)
 
     def over(self, other: Self) -> Self:
         """What is said here, and where nothing is what the `other` says."""
         settings = settings_of(type(self))
-        both = {name: one.form.over(getattr(self, name), getattr(other, name)) for name, one in settings.items()}
+        both = {
+            name: setting.form.over(getattr(self, name), getattr(other, name)) for name, setting in settings.items()
+        }
         return msgspec.structs.replace(self, **both)
 
 
@@ -77,10 +79,10 @@ def settings_of(request: type[Request]) -> dict[str, Setting]:
     """
     hints = get_type_hints(request, include_extras=True)
     marks = {name: getattr(hint, "__metadata__", ()) for name, hint in hints.items()}
-    return {name: one for name, parts in marks.items() for one in parts if isinstance(one, Setting)}
+    return {name: mark for name, parts in marks.items() for mark in parts if isinstance(mark, Setting)}
 
 
-def request_of(request: type[Asked], said: Mapping[str, Any]) -> Asked:
+def request_of(request: type[Asked], values: Mapping[str, Any]) -> Asked:
     """The request that these settings make, each by its name (None: nothing is said); SettingError for a name that is
     none, with the nearest, and for a value that is none.
 
@@ -94,8 +96,8 @@ def request_of(request: type[Asked], said: Mapping[str, Any]) -> Asked:
     there is no such setting. Did you mean "accept"?
     """
     names = request.__struct_fields__
-    for name in said:
+    for name in values:
         if name not in names:
             known = f"There are: {', '.join(names)}."
             raise SettingError(name, f"there is no such setting.{did_you_mean(name, names, known)}")
-    return request(**{name: value for name, value in said.items() if value is not None})
+    return request(**{name: value for name, value in values.items() if value is not None})

@@ -60,7 +60,7 @@ def sheet(
     """
     known, asked = store_of(store), request or request_of(SheetRequest, settings)
     given = export_of(live, "live", known)
-    made = cut_worksheet(
+    worksheet = cut_worksheet(
         given,
         store=known,
         key=asked.key,
@@ -69,11 +69,11 @@ def sheet(
         fields=asked.fields,
         sort=asked.sort,
     )
-    return sheet_file(made, given, form, layout=layout, writing=writing, memory=not asked.no_memory)
+    return sheet_file(worksheet, given, form, layout=layout, writing=writing, memory=not asked.no_memory)
 
 
 def sheet_file(
-    made: WorkingSheet,
+    sheet_file: WorkingSheet,
     live: Catalogue,
     form: Literal["xlsx", "delimited"],
     remembered: pl.DataFrame | None = None,
@@ -89,19 +89,19 @@ def sheet_file(
     from neat_delta.files.basefile import base_bytes
     from neat_delta.files.memory import packed
 
-    known = made.cells if remembered is None else remembered
+    known = sheet_file.cells if remembered is None else remembered
     if not memory:  # but which items it was cut with, and where from
-        known = known.select(column.heading for column in made.columns if column.key)
+        known = known.select(column.heading for column in sheet_file.columns if column.key)
     if form == "xlsx":
         from neat_delta.files.writers.worksheet import workbook
 
         kept_in_it = packed(known)
-        content = workbook(made, live.source, len(live.fields), kept_in_it)
-        return SheetFile(made, content, {}, None, len(kept_in_it) * 3 // 4 if memory else None)
+        content = workbook(sheet_file, live.source, len(live.fields), kept_in_it)
+        return SheetFile(sheet_file, content, {}, None, len(kept_in_it) * 3 // 4 if memory else None)
     from neat_delta.files.writers.delimited import write_delimited
 
-    cells, kept = as_written(made, writing)
+    cells, kept = as_written(sheet_file, writing)
     content = write_delimited(cells, layout, "The sheet")
     origin = Origin(live.path, live.digest(), live.cells.height, len(live.fields), cells.height)
     base = base_bytes(known, origin)
-    return SheetFile(made, content, kept, base, len(base) if memory else None)
+    return SheetFile(sheet_file, content, kept, base, len(base) if memory else None)

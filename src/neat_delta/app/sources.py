@@ -98,7 +98,7 @@ AS_IT_STANDS = (pl.String, pl.Categorical, pl.Enum, pl.Date, pl.Time, pl.Null)
 def _texts(column: pl.Series, field: Field, mark: str, name: str) -> pl.Series:
     """The cells of one column as texts."""
     kind = column.dtype
-    if kind == pl.Object and all(isinstance(one, str | None) for one in column):
+    if kind == pl.Object and all(isinstance(cell, str | None) for cell in column):
         texts = pl.Series(column.to_list(), dtype=pl.String)
     elif kind.is_integer() or kind in AS_IT_STANDS:
         texts = column.cast(pl.String)
@@ -125,16 +125,16 @@ def _of_floats(column: pl.Series, field: Field, mark: str, name: str) -> pl.Seri
             f"{column.name}] decimals = 2."
         )
     texts: dict[float, str] = {}
-    for one in column.drop_nulls().unique():
-        exact = Decimal(repr(one))
+    for number in column.drop_nulls().unique():
+        exact = Decimal(repr(number))
         if not exact.is_finite():
-            texts[one] = ""
+            texts[number] = ""
             continue
         rounded = round(exact, field.decimals)
         if rounded != exact:
             raise CatalogueError(
-                f'{name}: {one!r} in the column "{column.name}" has more than {field.decimals} decimals. Round it '
+                f'{name}: {number!r} in the column "{column.name}" has more than {field.decimals} decimals. Round it '
                 "before."
             )
-        texts[one] = f"{rounded or abs(rounded):f}".replace(".", mark)
+        texts[number] = f"{rounded or abs(rounded):f}".replace(".", mark)
     return column.replace_strict(texts, default="", return_dtype=pl.String)

@@ -60,7 +60,7 @@ def check(catalogue: str, store: str | None, as_json: bool, **settings: Any) -> 
     else:
         from neat_delta.report import terminal as report
 
-        console, says = report.terminal(), {name: (one.does, one.do) for name, one in CHECKS.items()}
+        console, says = report.terminal(), {name: (check.does, check.do) for name, check in CHECKS.items()}
         excepted = checked.findings.height - checked.open.height
         report.print_checked(console, read, checked.open, says, excepted=excepted)
         report.print_idle(console, checked.idle)

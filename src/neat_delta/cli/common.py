@@ -108,7 +108,7 @@ def _keep(context: click.Context, option: click.Parameter, values: tuple[str, ..
     context.meta[f"neat_delta.{option.name}"] = values
 
 
-def _told(name: str, side: str) -> str | None:
+def _layout_word(name: str, side: str) -> str | None:
     """The value of a layout option for live or sheet: `live=cp1252` is for one of the two, `cp1252` for both. A store's
     report is only meant where it is named.
     """
@@ -130,27 +130,27 @@ def layout_from_options(side: str, base: Layout | None = None) -> Layout:
     from neat_delta.core.base.model.layout import SEPARATORS, Layout
     from neat_delta.core.base.model.store import FileForm, Store
 
-    said: dict[str, Any] = {}
+    form_marks: dict[str, Any] = {}
     for name in ("encoding", "separator", "quote", "escape", "header_line", "sheet_name"):
-        value = _told(name, side)
+        value = _layout_word(name, side)
         if value is None:
             continue
         option = "--" + name.replace("_", "-")
         if name == "header_line":
             if not value.isdecimal() or not int(value):
                 raise click.BadParameter(f"{value!r} is no line; lines are counted from 1.", param_hint=option)
-            said[name] = int(value)
+            form_marks[name] = int(value)
         elif name in {"separator", "quote", "escape"}:
             words = {word: mark for mark, word in SEPARATORS.items()} | ({"none": ""} if name != "separator" else {})
-            said[name] = words.get(value, "\t" if value == "\\t" else value)
+            form_marks[name] = words.get(value, "\t" if value == "\\t" else value)
         else:
-            said[name] = value
-    marks = {name: mark for name, mark in said.items() if name in {"separator", "quote", "escape"}}
-    for one in conflicting_settings(Store(file=FileForm(**marks))) if marks else ():
-        option = one.where[-1]
+            form_marks[name] = value
+    marks = {name: mark for name, mark in form_marks.items() if name in {"separator", "quote", "escape"}}
+    for conflict in conflicting_settings(Store(file=FileForm(**marks))) if marks else ():
+        option = conflict.where[-1]
         what = f"{marks[option]!r} is not right" if option in marks else "It is not right"
-        raise click.BadParameter(f"{what}: {one.what}.", param_hint=f"--{option}")
-    return msgspec.structs.replace(base or Layout(), **said)
+        raise click.BadParameter(f"{what}: {conflict.what}.", param_hint=f"--{option}")
+    return msgspec.structs.replace(base or Layout(), **form_marks)
 
 
 def notation_from_options() -> Notation:
@@ -159,18 +159,18 @@ def notation_from_options() -> Notation:
     from neat_delta.core.base.model.layout import Notation
     from neat_delta.core.base.model.store import Store
 
-    decimal = _told("decimal_mark", "sheet")
+    decimal = _layout_word("decimal_mark", "sheet")
     if decimal not in {None, ".", ","}:
         raise click.BadParameter(f"{decimal!r} is neither . nor ,", param_hint="--decimal-mark")
     thousands = {"none": "", "space": " ", "point": ".", "comma": ",", "apostrophe": "'"}
-    mark = _told("thousands_mark", "sheet")
+    mark = _layout_word("thousands_mark", "sheet")
     writing = Notation(
         decimal,  # type: ignore[arg-type]
         None if mark is None else thousands.get(mark, mark),
-        _told("date_form", "sheet"),
+        _layout_word("date_form", "sheet"),
     )
-    for one in conflicting_settings(Store(writing=writing)):
-        raise click.BadParameter(f"{one.what}.", param_hint="--" + one.where[-1].replace("_", "-"))
+    for conflict in conflicting_settings(Store(writing=writing)):
+        raise click.BadParameter(f"{conflict.what}.", param_hint="--" + conflict.where[-1].replace("_", "-"))
     return writing
 
 
@@ -182,11 +182,11 @@ def print_live(changes: str, live: str | None, path: str) -> None:
         click.echo(f"live is {path}, as {changes} says\n")
 
 
-def read_store_option(told: str | None, live: str | None = None) -> tuple[Store, str] | None:
+def read_store_option(store_path: str | None, live: str | None = None) -> tuple[Store, str] | None:
     """The store file that was told, or that stands beside `live` or from here upward, and its path."""
     from neat_delta.files.storefile import find_store, read_store
 
-    path = find_store(told, live)
+    path = find_store(store_path, live)
     return None if path is None else (read_store(path), path)
 
 
@@ -198,11 +198,11 @@ def must_fit(store_file: tuple[Store, str] | None, fields: Sequence[str]) -> Non
         must_know_fields(*store_file, fields)
 
 
-def read_store_of_round(told: str | None, changes: str, live: str | None) -> tuple[Store, str] | None:
+def read_store_of_round(store_path: str | None, changes: str, live: str | None) -> tuple[Store, str] | None:
     """The store file of a change set's round, and its path: told, or beside its live catalogue, or from here upward."""
     from neat_delta.files.changeset import live_of_changes
 
-    return read_store_option(told, live or live_of_changes(changes))
+    return read_store_option(store_path, live or live_of_changes(changes))
 
 
 def find_round(changes: ChangeSet, path: str, folder: str | None, *, wanted_for: str | None = None) -> Round | None:
@@ -212,41 +212,41 @@ def find_round(changes: ChangeSet, path: str, folder: str | None, *, wanted_for:
     from neat_delta.core.base.support.errors import OutputError
     from neat_delta.files.rounds import must_be_as_written, round_of
 
-    there = round_of(changes, path, folder)
+    round_ = round_of(changes, path, folder)
     if wanted_for is not None:
-        if there is None:
+        if round_ is None:
             raise OutputError(
                 f"{path}: no folder that was made of it stands beside it or here, so nobody knows what was sent, and "
                 f"under which rules; {wanted_for}. Name the folder that `write` made with --files."
             )
-        must_be_as_written(there, wanted_for)
-    return there
+        must_be_as_written(round_, wanted_for)
+    return round_
 
 
-def print_round(there: Round | None, store_path: str | None, changes: str, edited: Sequence[str] = ()) -> None:
+def print_round(round_: Round | None, store_path: str | None, changes: str, edited: Sequence[str] = ()) -> None:
     """Say which folder and which store file a command goes by, and what of it is not as it was: `edited` files, too."""
     from neat_delta.files.rounds import same_store
 
     store = f"the store file is {store_path}" if store_path else "there is no store file"
-    if there is None:
+    if round_ is None:
         click.echo(f"No folder was made of {changes}: all of it counts as sent; {store}.\n")
         return
-    found = " (the one made of it; --files names another)" if there.found else ""
-    click.echo(f"As written in {there.folder}{found}; {store}.")
-    known = there.manifest.store
-    if not same_store(there, store_path):
+    how = " (the one made of it; --files names another)" if round_.by_digest else ""
+    click.echo(f"As written in {round_.folder}{how}; {store}.")
+    known = round_.manifest.store
+    if not same_store(round_, store_path):
         was = "there was no store file" if known is None else f"it was {known.name}, as it was then"
         click.echo(
-            f"The store file is another one now than for {there.folder} ({was}): the importer is still that one."
+            f"The store file is another one now than for {round_.folder} ({was}): the importer is still that one."
         )
     for name in edited:
-        click.echo(f"{there.folder}/{name} was edited since it was written: what it says was never planned.")
+        click.echo(f"{round_.folder}/{name} was edited since it was written: what it says was never planned.")
     click.echo()
 
 
-def store_arguments(told: str | None) -> list[str]:
+def store_arguments(store_path: str | None) -> list[str]:
     """The words by which a further command takes the store file that was told; none where it finds it by its name."""
-    return [] if told is None else ["--store", told]
+    return [] if store_path is None else ["--store", store_path]
 
 
 def list_mapping(mapping: str | None) -> ListMapping | None:
@@ -305,12 +305,14 @@ def header_facts(header: Header) -> Header:
 
     from neat_delta.report.settings import as_options
 
-    said = [msgspec.structs.replace(one, do=one.do and as_options(one.do)) for one in header.findings]
-    return msgspec.structs.replace(header, findings=said)
+    summaries = [
+        msgspec.structs.replace(summary, do=summary.do and as_options(summary.do)) for summary in header.findings
+    ]
+    return msgspec.structs.replace(header, findings=summaries)
 
 
 def _print_summary(
-    changes: ChangeSet, store: str | None, output: str | None, *, told: bool, lacking: Sequence[str] = ()
+    changes: ChangeSet, store: str | None, output: str | None, *, kinds_given: bool, lacking: Sequence[str] = ()
 ) -> None:
     """Print what a change set holds: what was read, where every row went, what was found, what is held."""
     from neat_delta.report import terminal
@@ -319,7 +321,7 @@ def _print_summary(
 
     console = terminal.terminal()
     terminal.print_moving(console, moving_cells(changes))
-    terminal.print_inputs(console, changes.header, store, told=told, lacking=lacking)
+    terminal.print_inputs(console, changes.header, store, kinds_given=kinds_given, lacking=lacking)
     terminal.print_accounts(console, changes)
     terminal.print_meanwhile(console, changes)
     terminal.print_clashes(console, changes)
@@ -339,10 +341,10 @@ def counts_for_scripts(changes: ChangeSet) -> dict[str, int]:
     from neat_delta.core.base.model.changeset import held
     from neat_delta.core.sheets.match.rows import HARMLESS
 
-    whole, stays = changes.items["held"].is_not_null(), held(changes.items, changes.cells)
-    leaves = (changes.items["verdict"] == "gone") & ~whole
+    item_held, stays = changes.items["held"].is_not_null(), held(changes.items, changes.cells)
+    leaves = (changes.items["verdict"] == "gone") & ~item_held
     to_send = scattered(leaves, changes.cells["item"].filter(~stays), True)
-    waits = int(scattered(whole, changes.cells["item"].filter(stays), True).sum())
+    waits = int(scattered(item_held, changes.cells["item"].filter(stays), True).sum())
     aside = sum(row.reason not in HARMLESS for row in changes.header.set_aside)
     facts = {"to_send": int(to_send.sum()), "held": waits, "waiting": waits + aside}
     questions = changes.header.counts.unresolved
@@ -358,7 +360,7 @@ def must_be_one_output(output: str | None, *, as_json: bool) -> None:
 
 
 def hand_over(
-    changes: ChangeSet, output: str | None, store: str | None, shop: Store | None, *, as_json: bool, told: bool
+    changes: ChangeSet, output: str | None, store: str | None, shop: Store | None, *, as_json: bool, kinds_given: bool
 ) -> int:
     """Write a change set where it is wanted, and say what it holds; the exit status."""
     must_be_one_output(output, as_json=as_json)
@@ -369,7 +371,7 @@ def hand_over(
             sys.stdout.buffer.write(chunk)
     elif output:
         _write_change_set(changes, output)
-    return _print_result(changes, output, store, shop, as_json=as_json, told=told)
+    return _print_result(changes, output, store, shop, as_json=as_json, kinds_given=kinds_given)
 
 
 def _print_result(
@@ -379,17 +381,17 @@ def _print_result(
     shop: Store | None = None,
     *,
     as_json: bool,
-    told: bool,
+    kinds_given: bool,
 ) -> int:
     """Say what a change set holds, to a person or a program, unless it was itself printed; the exit status."""
     header = changes.header
-    there = {*header.key, *header.fields, *header.untouched, *header.unseen}
-    lacking = [name for name in (shop.fields if shop else ()) if name not in there]
+    known_fields = {*header.key, *header.fields, *header.untouched, *header.unseen}
+    lacking = [name for name in (shop.fields if shop else ()) if name not in known_fields]
     if as_json:
         facts = {"output": output, "store": store, "lacking": lacking, **counts_for_scripts(changes)}
         print_json(facts | {"reasons": changes.reasons(), "header": header_facts(changes.header)})
     elif output != "-":
-        _print_summary(changes, store, output, told=told, lacking=lacking)
+        _print_summary(changes, store, output, kinds_given=kinds_given, lacking=lacking)
     return status_of(changes)
 
 
@@ -417,16 +419,16 @@ def worksheet_form(path: str) -> tuple[Literal["xlsx", "delimited"], Layout]:
     return "delimited" if mark else "xlsx", Layout(separator=mark or None, line_end="CRLF", bom=True)
 
 
-def write_worksheet(made: SheetFile, path: str, *inputs: str, replace: bool) -> str | None:
+def write_worksheet(sheet_file: SheetFile, path: str, *inputs: str, replace: bool) -> str | None:
     """Write a working sheet, and beside delimited text what it remembers; the path of that, if there is any."""
     from neat_delta.files.basefile import ENDING, base_path
     from neat_delta.files.whole import write_whole
 
-    beside = None if made.base is None else base_path(path)
+    beside = None if sheet_file.base is None else base_path(path)
     if beside is not None:
         must_be_new(beside, ENDING, *inputs, replace=replace)
-        write_whole(beside, [made.base or b""])
-    write_whole(path, [made.content])
+        write_whole(beside, [sheet_file.base or b""])
+    write_whole(path, [sheet_file.content])
     return beside
 
 
@@ -438,11 +440,11 @@ def _write_change_set(changes: ChangeSet, output: str) -> None:
     from neat_delta.files.rounds import folders_of
 
     before = digest_in(output)
-    made = [one.folder for one in folders_of(before or "", output)]
+    folders = [round_.folder for round_ in folders_of(before or "", output)]
     write_changes(changes, output)
-    if made and digest_in(output) != before:
+    if folders and digest_in(output) != before:
         click.echo(
-            f"{', '.join(made)} was made of the change set that {output} was before: to confirm it or take it back, "
+            f"{', '.join(folders)} was made of the change set that {output} was before: to confirm it or take it back, "
             "compare again as then, into another file.",
             err=True,
         )

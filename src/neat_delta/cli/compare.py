@@ -148,16 +148,16 @@ def compare(
 
         must_not_be_input(likely_codes, live, sheet, *([codes] if codes else []))
         write_code_list(likely_codes, changes.header)
-    said = None
+    shop_name = None
     if new_to is not None:
         must_not_be_input(new_to, live, sheet)
-        said = _write_new(new_to, changes.without_code, live_catalogue, shop)
+        shop_name = _write_new(new_to, changes.without_code, live_catalogue, shop)
     if not as_json and output != "-":
         report()
-    told = bool(request.key or (shop and shop.key.fields))
-    status = hand_over(changes, output, store_path, shop, as_json=as_json, told=told)
-    if said is not None and not as_json and output != "-":
-        click.echo(said)
+    kinds_given = bool(request.key or (shop and shop.key.fields))
+    status = hand_over(changes, output, store_path, shop, as_json=as_json, kinds_given=kinds_given)
+    if shop_name is not None and not as_json and output != "-":
+        click.echo(shop_name)
     return status
 
 

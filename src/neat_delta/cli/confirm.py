@@ -121,25 +121,25 @@ def confirm(
     wanted_for = "nothing can be sent again" if retry or mend else None
     with working(f"Reading {' and '.join(inputs)}"):
         change_set, before = read_with_live(changes, live)
-        there = find_round(change_set, changes, folder, wanted_for=wanted_for)
-        told = with_importer(there, change_set.header.store_by_now(store_file[0] if store_file else None))
-        sent = change_set if there is None else as_sent(change_set, there.manifest)
-        layout = told.file.layout if store_file else change_set.header.live.layout
+        round_ = find_round(change_set, changes, folder, wanted_for=wanted_for)
+        by_store = with_importer(round_, change_set.header.store_by_now(store_file[0] if store_file else None))
+        sent = change_set if round_ is None else as_sent(change_set, round_.manifest)
+        layout = by_store.file.layout if store_file else change_set.header.live.layout
         now = None
         if after is not None:
             now = neat_delta.read(after, layout_from_options("live", layout), like=before)
-        looked = outcome_of(sent, before, told, there, now, reports, layout_from_options("report"))
+        looked = outcome_of(sent, before, by_store, round_, now, reports, layout_from_options("report"))
     lines, facts = list[str](), dict[str, object]({"retry": None})
-    if there is not None and (retry or mend):
-        again = _Again(there, path, retry, mend, inputs, altered=altered, replace=replace, store=store)
-        lines, facts = again.write(sent, before, looked, told)
-    edited = [] if there is None else edited_files(there)
+    if round_ is not None and (retry or mend):
+        again = _Again(round_, path, retry, mend, inputs, altered=altered, replace=replace, store=store)
+        lines, facts = again.write(sent, before, looked, by_store)
+    edited = [] if round_ is None else edited_files(round_)
     if as_json:
-        where = {"files": None if there is None else there.folder, "store": path}
+        where = {"files": None if round_ is None else round_.folder, "store": path}
         print_json(where | _facts(looked) | facts)
     else:
         print_live(changes, live, before.path)
-        print_round(there, path, changes, edited)
+        print_round(round_, path, changes, edited)
         for note in looked.now.notes if after is not None else ():
             click.echo(as_options(f"{after}: {note}"))
         draft = None if looked.drafted is None else results_draft(looked.drafted)
@@ -147,18 +147,18 @@ def confirm(
     return 0 if looked.all_done and not edited else 1
 
 
-def _said_of(lacking: Confirmed, said: Results) -> Confirmed:
+def _said_of(lacking: Confirmed, results: Results) -> Confirmed:
     """What is to be sent again where nobody looked: only items of which the store says that they were not done."""
-    told = [place for place, item in enumerate(lacking.items)
-            if item in said.by_item and said.by_item[item].said in {"refused", "skipped"}]  # fmt: skip
-    items = [lacking.items[place] for place in told]
-    trouble, again = [lacking.trouble[place] for place in told], [lacking.again[place] for place in told]
+    mentioned = [place for place, item in enumerate(lacking.items)
+            if item in results.by_item and results.by_item[item].status in {"refused", "skipped"}]  # fmt: skip
+    items = [lacking.items[place] for place in mentioned]
+    trouble, again = [lacking.trouble[place] for place in mentioned], [lacking.again[place] for place in mentioned]
     return replace_fields(lacking, items=items, trouble=trouble, again=again)
 
 
-def _not_told(said: Results) -> list[str]:
+def _not_told(results: Results) -> list[str]:
     """That nothing is sent again without an export of which the report says nothing."""
-    many = sum(one.said == "not mentioned" for one in said.by_item.values())
+    many = sum(result.status == "not mentioned" for result in results.by_item.values())
     what = f"Not in it: {count(many, 'item')} that the report does not mention."
     return [f"{what} With a new export it is seen whether they are to be sent again."] if many else []
 
@@ -176,11 +176,11 @@ def _print(
     from neat_delta.report import outcome as report
     from neat_delta.report.terminal import terminal
 
-    console, result, said, both = terminal(), looked.seen, looked.said, looked.both
-    if both is not None and said is not None:
+    console, result, results, both = terminal(), looked.seen, looked.results, looked.both
+    if both is not None and results is not None:
         if draft is not None:
             report.print_drafted_results(console, draft, files[1])
-        report.print_witnesses(console, both, said, everything=everything)
+        report.print_witnesses(console, both, results, everything=everything)
     if result is not None:
         key, by_items = changes.header.key, both is not None
         report.print_confirmed(console, result, key, files[0], everything=everything, by_items=by_items)
@@ -214,8 +214,8 @@ class _Again:
 
         manifest, now, lacking = self.round.manifest, looked.now, looked.seen
         if lacking is None:
-            assert looked.said is not None
-            lacking = _said_of(neat_delta.confirm_changes(sent, before, now, store), looked.said)
+            assert looked.results is not None
+            lacking = _said_of(neat_delta.confirm_changes(sent, before, now, store), looked.results)
         left = left_alone(lacking)
         facts: dict[str, object] = {"retry": None, "left": left}
         again, export = neat_delta.retry(sent, now, lacking, store, altered=self.altered)
@@ -228,7 +228,7 @@ class _Again:
                     again, export, manifest.importer, self.retry, most_files=manifest.most_files,
                     file_cost=manifest.file_cost, whole=manifest.whole, turn=turn,
                 )  # fmt: skip
-            lines.append(self._said(lacking, len(written.update)))
+            lines.append(self._remarks(lacking, len(written.update)))
         elif self.retry is not None:
             lines.append("Nothing is to be sent again.")
         if self.mend is not None:
@@ -243,8 +243,12 @@ class _Again:
         if self.mend is not None and again.items.height > removals:
             form, layout = worksheet_form(self.mend)
             keys = lacking.located.keys  # under the code that an item has by now
-            messages = {keys.row(one.item): one.message for one in looked.both.testimonies} if looked.both else {}
-            made = neat_delta.mend(
+            messages = (
+                {keys.row(testimony.item): testimony.message for testimony in looked.both.testimonies}
+                if looked.both
+                else {}
+            )
+            mended = neat_delta.mend(
                 again,
                 export,
                 messages,
@@ -254,20 +258,20 @@ class _Again:
                 bases_of(sent, lacking),
                 before,
             )
-            write_worksheet(made.file, self.mend, *self.inputs, replace=self.replace)
-            rest = f" Not in it: {count(made.removals, 'removal')}." if made.removals else ""
+            write_worksheet(mended.file, self.mend, *self.inputs, replace=self.replace)
+            rest = f" Not in it: {count(mended.removals, 'removal')}." if mended.removals else ""
             look = command("compare", now.path, self.mend, *store_arguments(self.store), "-o", "mended.jsonl")
-            lines.append(f"Wrote {count(made.items, 'item')} to {self.mend}, to be mended.{rest} Then:  {look}")
-            facts["mend"] = {"file": self.mend, "items": made.items, "removals": made.removals}
-        if looked.said is not None and looked.seen is None:
-            lines += _not_told(looked.said)
+            lines.append(f"Wrote {count(mended.items, 'item')} to {self.mend}, to be mended.{rest} Then:  {look}")
+            facts["mend"] = {"file": self.mend, "items": mended.items, "removals": mended.removals}
+        if looked.results is not None and looked.seen is None:
+            lines += _not_told(looked.results)
         return lines, facts
 
-    def _said(self, lacking: Confirmed, files: int) -> str:
+    def _remarks(self, lacking: Confirmed, files: int) -> str:
         from neat_delta.core.outcomes.retry import was_altered
 
         rest = ""
-        left = sum(was_altered(one) for one in lacking.trouble)
+        left = sum(was_altered(landing) for landing in lacking.trouble)
         if left and not self.altered:
             rest += f" Not in them: {count(left, 'change')} that the store altered by itself (--retry-altered)."
         return f"Wrote {count(files, 'update file')} to {self.retry}.{rest}"
@@ -276,23 +280,30 @@ class _Again:
 def _facts(looked: Outcome) -> dict[str, object]:
     """The facts that --json prints."""
     facts: dict[str, object] = {}
-    result, said, both = looked.seen, looked.said, looked.both
+    result, results, both = looked.seen, looked.results, looked.both
     if result is not None:
-        facts |= {"counts": result.counts, "trouble": result.trouble, "moved": result.moved.to_dicts()}
+        facts |= {"counts": result.counts, "trouble": result.trouble, "moved": result.other_changes.to_dicts()}
         facts |= {"came": result.came, "went": result.went, "twice": result.twice, "habits": result.habits}
         facts |= {"resting": result.resting, "unseen": result.unseen}
-    if said is not None and both is not None:
-        table = [{"said": one, "seen": other, "items": many} for (one, other), many in both.counts.items()]
+    if results is not None and both is not None:
+        table = [{"said": said_word, "seen": other, "items": many} for (said_word, other), many in both.counts.items()]
         items = [
-            {"key": one.key, "said": one.said, "seen": one.seen, "message": one.message, "ids": one.ids}
-            for one in both.testimonies
+            {
+                "key": testimony.key,
+                "said": testimony.status,
+                "seen": testimony.seen,
+                "message": testimony.message,
+                "ids": testimony.ids,
+            }
+            for testimony in both.testimonies
         ]
         groups = [
-            {"said": word, "form": form, "keys": [one.key for one in those]} for word, form, those in both.messages
+            {"said": word, "form": form, "keys": [testimony.key for testimony in those]}
+            for word, form, those in both.messages
         ]
         facts["results"] = {
-            "counts": said.counts, "witnesses": table, "items": items, "messages": groups,
-            "not_sent": said.others, "repeated": said.repeated, "aside": said.aside,
+            "counts": results.counts, "witnesses": table, "items": items, "messages": groups,
+            "not_sent": results.others, "repeated": results.repeated, "aside": results.aside,
             "guessed": None if looked.drafted is None else looked.drafted.form,
         }  # fmt: skip
     return facts

@@ -269,7 +269,7 @@ def demo(folder: str) -> int:
         _say(title, words)
         click.secho(f"\n$ neat-delta {' '.join(map(quoted, [verb, *args]))}\n", bold=True)
         with contextlib.chdir(folder):
-            for name in (one for one in args if one in MENDED and verb == "compare"):
+            for name in (arg for arg in args if arg in MENDED and verb == "compare"):
                 for old, new in MENDED[name]:
                     write_whole(name, [Path(name).read_bytes().replace(old, new)])
             replacing = ["--replace"] if verb in REPLACED and again else []

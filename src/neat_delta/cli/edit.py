@@ -87,8 +87,8 @@ def edit(
         )
     if sample is not None:
         return _show(changes, catalogue, sample, as_json=as_json)
-    told = bool(request.key or (shop and shop.key.fields))
-    return hand_over(changes, output, store_path, shop, as_json=as_json, told=told)
+    kinds_given = bool(request.key or (shop and shop.key.fields))
+    return hand_over(changes, output, store_path, shop, as_json=as_json, kinds_given=kinds_given)
 
 
 def _show(changes: ChangeSet, live: Catalogue, most: int, *, as_json: bool) -> int:
@@ -96,20 +96,20 @@ def _show(changes: ChangeSet, live: Catalogue, most: int, *, as_json: bool) -> i
     from neat_delta.core.review.explain import trials
     from neat_delta.core.review.view import names_of
 
-    shown = trials(changes, most)
+    examples = trials(changes, most)
     if as_json:
         sides = ("sample", "least", "greatest", "oddest")
         print_json(
             {
-                one.field: {"cells": one.cells}
+                trial.field: {"cells": trial.cells}
                 | {
                     side: [
                         {"key": changes.keys.row(item, named=True), "before": before, "after": after, "held": held}
-                        for item, before, after, held in getattr(one, side).iter_rows()
+                        for item, before, after, held in getattr(trial, side).iter_rows()
                     ]
                     for side in sides
                 }
-                for one in shown
+                for trial in examples
             }
         )
         return status_of(changes)
@@ -117,7 +117,7 @@ def _show(changes: ChangeSet, live: Catalogue, most: int, *, as_json: bool) -> i
     from neat_delta.report.terminal import terminal
 
     console = terminal()
-    print_trials(console, changes, names_of(changes, live), shown)
+    print_trials(console, changes, names_of(changes, live), examples)
     print_unresolved(console, changes, most)
     console.print("\nNothing was written. To keep this:  -o changes.jsonl instead of --try", soft_wrap=True)
     return status_of(changes)

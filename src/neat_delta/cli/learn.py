@@ -59,7 +59,7 @@ def learn(
     for path in (output, descriptor):
         if path:
             must_not_be_input(path, live, *([results] if results else []))
-            if not replace and _there(path):
+            if not replace and _exists(path):
                 raise OutputError(
                     f"{path}: there is a file of that name. Name another, or add --replace to overwrite it."
                 )
@@ -93,11 +93,11 @@ def learn(
         for note in catalogue.notes:
             click.echo(as_options(f"{live}: {note}"), err=True)
         unknown = reported.unknown if reported else ()
-        told = [
+        settings_given = [
             f'# Nobody can tell what "{word}" means. Put it under done, warned, skipped or refused.\n'
             for word in unknown
         ]
-        click.echo("".join([text if reported is None else results_draft(reported), *told]), nl=False)
+        click.echo("".join([text if reported is None else results_draft(reported), *settings_given]), nl=False)
     else:
         from neat_delta.files.storefile import NAME
         from neat_delta.report import terminal as report
@@ -111,7 +111,7 @@ def learn(
     return 0
 
 
-def _there(path: str) -> bool:
+def _exists(path: str) -> bool:
     from pathlib import Path
 
     return Path(path).exists()

@@ -38,10 +38,10 @@ class Verb(click.Command):
     def format_options(self, ctx: click.Context, formatter: click.HelpFormatter) -> None:
         """Write the options, a section for each group."""
         groups: dict[str, list[tuple[str, str]]] = {name: [] for name in GROUPS}
-        for one in self.get_params(ctx):
-            record = one.get_help_record(ctx) if isinstance(one, click.Option) else None
+        for parameter in self.get_params(ctx):
+            record = parameter.get_help_record(ctx) if isinstance(parameter, click.Option) else None
             if record is not None:
-                groups[one.group if isinstance(one, Option) else FIRST].append(record)
+                groups[parameter.group if isinstance(parameter, Option) else FIRST].append(record)
         looks = groups.pop(FILES)
         for name, records in groups.items():
             if records:
@@ -61,22 +61,22 @@ def settings_options(request: type[Request]) -> Decorator:
     """The options of a request's settings; a command gets what they say under the settings' names."""
 
     def add(command: Any) -> Any:  # noqa: ANN401 - as Click decorates
-        for name, one in reversed(settings_of(request).items()):
-            said: dict[str, Any] = {"is_flag": True} if one.metavar is None else {"metavar": one.metavar}
-            said |= {"multiple": True} if one.form.repeated else {}
+        for name, setting in reversed(settings_of(request).items()):
+            kwargs: dict[str, Any] = {"is_flag": True} if setting.metavar is None else {"metavar": setting.metavar}
+            kwargs |= {"multiple": True} if setting.form.repeated else {}
             command = click.option(
-                option_of(name), name, cls=Option, group=one.group, help=as_options(one.does), **said
+                option_of(name), name, cls=Option, group=setting.group, help=as_options(setting.does), **kwargs
             )(command)
         return command
 
     return add
 
 
-def asked(request: type[Asked], said: Mapping[str, Any], **more: Any) -> Asked:  # noqa: ANN401 - values of settings
+def asked(request: type[Asked], values: Mapping[str, Any], **more: Any) -> Asked:  # noqa: ANN401 - values of settings
     """The request that options say, with `more` of its fields; what is wrong with one is an error of that option."""
     try:
         return request_of(
-            request, {name: value for name, value in said.items() if value not in (None, (), False)} | more
+            request, {name: value for name, value in values.items() if value not in (None, (), False)} | more
         )
     except SettingError as error:
         raise click.BadParameter(error.what, param_hint=option_of(error.setting)) from None

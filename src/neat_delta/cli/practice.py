@@ -96,18 +96,18 @@ def practice(
     if folder is None and (output or undo):
         raise click.UsageError("--to and --undo go with --import.")
     store_file = read_store_option(store, live)
-    told = store_file[0] if store_file else None
+    from_file = store_file[0] if store_file else None
     if folder is not None:  # it imports as the folder was made for
-        there = Round(folder, read_manifest(folder))
-        must_be_as_written(there, "a rehearsal of it says nothing of the round", undo=undo)
-        told = with_importer(there, told or Store())
-        must_be_named(told, there.manifest.shop)
+        round_ = Round(folder, read_manifest(folder))
+        must_be_as_written(round_, "a rehearsal of it says nothing of the round", undo=undo)
+        from_file = with_importer(round_, from_file or Store())
+        must_be_named(from_file, round_.manifest.shop)
     with working(f"Reading {live}"):
         catalogue = neat_delta.read(
             live, layout_from_options("live", store_file[0].file.layout if store_file else None)
         )
         try:
-            shop = Shop(catalogue, told, keep=keep)
+            shop = Shop(catalogue, from_file, keep=keep)
         except sqlite3.Error as error:
             raise _cannot_keep(keep, error) from None
         keys = [text for name in shop.key for text in shop.live.cells[name]]
@@ -143,25 +143,27 @@ def _import(
     for path in (after, results):
         must_be_new(path, ".csv", live, replace=replace)
     with working(f"Importing {folder}"):
-        made = import_folder(shop, folder, undo=undo)
+        rehearsal = import_folder(shop, folder, undo=undo)
     make_folder(output)
-    write_whole(after, [made.after])
-    write_whole(results, [made.results])
-    stopped = any(report.stopped for report in made.reports)
+    write_whole(after, [rehearsal.after])
+    write_whole(results, [rehearsal.results])
+    stopped = any(report.stopped for report in rehearsal.reports)
     counts: dict[str, int] = {}
-    for report in made.reports:
+    for report in rehearsal.reports:
         for word, many in report.counts.items():
             counts[word] = counts.get(word, 0) + many
     if as_json:
-        files = [{"file": report.file, "counts": report.counts, "stopped": report.stopped} for report in made.reports]
+        files = [
+            {"file": report.file, "counts": report.counts, "stopped": report.stopped} for report in rehearsal.reports
+        ]
         print_json({"files": files, "counts": counts, "after": after, "results": results})
     else:
-        said = ", ".join(f"{many:,} {word}" for word, many in counts.items()) or "no rows"
+        words = ", ".join(f"{many:,} {word}" for word, many in counts.items()) or "no rows"
         click.echo(f"The practice store, a stand-in for the real one, imported {folder}:")
-        for report in made.reports:
+        for report in rehearsal.reports:
             rows = ", ".join(f"{many:,} {word}" for word, many in report.counts.items()) or "no rows"
             click.echo(f"  {report.file}: {rows}{'; it stopped in the middle' if report.stopped else ''}")
-        click.echo(f"In all {count(sum(counts.values()), 'row')}: {said}.")
+        click.echo(f"In all {count(sum(counts.values()), 'row')}: {words}.")
         look = command("confirm", "CHANGES", after, "--files", folder, "--results", results, *store_arguments(store))
         click.echo(f"\nWrote {after} and {results}. Look at them:  {look}")
     return 0 if set(counts) <= {"done", "warned"} and not stopped else 1

@@ -164,7 +164,7 @@ def _print(facts: Facts, seen: View, request: PreviewRequest, *, items_chosen: b
             report.print_findings_count(console, facts.changes.header)
         console.print()
     if not items_chosen:
-        report.print_figures(console, [one for one in facts.figures if not fields or one.field in fields])
+        report.print_figures(console, [figures for figures in facts.figures if not fields or figures.field in fields])
     if not narrowed:
         report.print_impact(console, facts.effect, facts.by)
     report.print_totals(console, facts.totals)
@@ -176,7 +176,7 @@ def _print(facts: Facts, seen: View, request: PreviewRequest, *, items_chosen: b
     if facts.records is not None:
         report.print_records(console, facts.records)
     report.print_items(console, facts, seen)
-    report.print_rest(console, len(seen.names), seen.found, narrowed)
+    report.print_rest(console, len(seen.names), seen.matches, narrowed)
 
 
 def _live(change_set: ChangeSet, changes: str, live: str | None, *, needed: bool) -> tuple[Catalogue | None, str]:
@@ -225,16 +225,16 @@ def _write(
         from neat_delta.report.page import page as html
 
         write_whole(page, [html(facts, drawn, digest_of_changes(facts.changes), fields)])
-        most = f" It has the first {HELD:,} of {facts.view.found:,} items." if facts.view.found > HELD else ""
+        most = f" It has the first {HELD:,} of {facts.view.matches:,} items." if facts.view.matches > HELD else ""
         written.append(f"Wrote {page}.{most}")
     if charts is not None:
         from neat_delta.report.charts import as_png
 
-        made = {chart.name: as_png(chart) for chart in drawn}
+        pictures = {chart.name: as_png(chart) for chart in drawn}
         make_folder(charts)
-        for name, content in made.items():
+        for name, content in pictures.items():
             write_whole(f"{charts}/{name}.png", [content])
-        written.append(f"Wrote {', '.join(made) or 'no chart'} to {charts}.")
+        written.append(f"Wrote {', '.join(pictures) or 'no chart'} to {charts}.")
     return written
 
 
@@ -242,12 +242,12 @@ def _for_a_program(facts: Facts, seen: View) -> dict[str, object]:
     """The facts that --json prints."""
     items = [{"name": name, "item": item} for item, name in zip(seen.changes.iter_items(), seen.names, strict=True)]
     change_set = facts.changes
-    told: dict[str, object] = {
+    facts_told: dict[str, object] = {
         **counts_for_scripts(change_set),
         "header": header_facts(change_set.header),
         "reasons": change_set.reasons(),
         "fields": facts.figures,
     }
-    told |= {"impact": facts.effect} | ({"records": facts.records} if facts.records is not None else {})
-    told |= {"totals": facts.totals} if facts.totals else {}
-    return told | {"items_found": seen.found, "items": items}
+    facts_told |= {"impact": facts.effect} | ({"records": facts.records} if facts.records is not None else {})
+    facts_told |= {"totals": facts.totals} if facts.totals else {}
+    return facts_told | {"items_found": seen.matches, "items": items}

@@ -60,5 +60,5 @@ def recode(
         must_fit(store_file, before.fields)
         listed = neat_delta.read(codes, layout_from_options("sheet"), like=before)
         changes = neat_delta.recode(before, listed, store=shop, request=request, today=date.today().isoformat())
-    told = bool(request.key or (shop and shop.key.fields))
-    return hand_over(changes, output, store_path, shop, as_json=as_json, told=told)
+    kinds_given = bool(request.key or (shop and shop.key.fields))
+    return hand_over(changes, output, store_path, shop, as_json=as_json, kinds_given=kinds_given)

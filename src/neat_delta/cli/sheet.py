@@ -84,8 +84,13 @@ def sheet(
     with working(f"Writing {output}"):
         cut = neat_delta.sheet(catalogue, form, shop, skus=codes, layout=layout, writing=writing, request=request)
         beside = write_worksheet(cut, output, *inputs, replace=replace)
-    made, kept = cut.sheet, cut.kept
-    facts = {"output": output, "items": made.cells.height, "fields": made.cells.columns, "missing": made.missing}
+    worksheet, kept = cut.sheet, cut.kept
+    facts = {
+        "output": output,
+        "items": worksheet.cells.height,
+        "fields": worksheet.cells.columns,
+        "missing": worksheet.missing,
+    }
     facts |= {"kept": kept, "base": beside, "remembers": cut.remembers}
     if as_json:
         print_json({"store": store_path, "live": catalogue.source} | facts)
@@ -95,6 +100,6 @@ def sheet(
 
         compare = command("compare", live, output, *store_arguments(store))
         console, size = report.terminal(), cut.remembers
-        report.print_sheet(console, made, catalogue, output, kept, compare, remembers=size, beside=beside)
+        report.print_sheet(console, worksheet, catalogue, output, kept, compare, remembers=size, beside=beside)
     sys.stdout.flush()
-    return 1 if made.missing else 0
+    return 1 if worksheet.missing else 0

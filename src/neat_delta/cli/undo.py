@@ -69,14 +69,14 @@ def undo(
     path = store_file[1] if store_file else None
     with working(f"Reading {changes} and its live catalogue"):
         change_set, before = read_with_live(changes, live)
-        there = find_round(change_set, changes, files, wanted_for="so it cannot be taken back")
-        assert there is not None
+        round_ = find_round(change_set, changes, files, wanted_for="so it cannot be taken back")
+        assert round_ is not None
         by_now = change_set.header.store_by_now(store_file[0] if store_file else None)
-        told, manifest = with_importer(there, by_now), there.manifest
+        by_store, manifest = with_importer(round_, by_now), round_.manifest
         sent = as_sent(change_set, manifest)
-        layout = layout_from_options("live", told.file.layout if store_file else change_set.header.live.layout)
+        layout = layout_from_options("live", by_store.file.layout if store_file else change_set.header.live.layout)
         fresh = None if now is None else neat_delta.read(now, layout, like=before)
-        back, base, left = neat_delta.undo(sent, before, fresh, told, altered=altered)
+        back, base, left = neat_delta.undo(sent, before, fresh, by_store, altered=altered)
     with working("Writing and replaying"):
         turn = Turn("undo", change_set.digest, store_file_of(path), manifest)
         written = neat_delta.write_updates(
@@ -84,7 +84,7 @@ def undo(
             file_cost=manifest.file_cost, whole=manifest.whole, turn=turn,
         )  # fmt: skip
     if as_json:
-        print_json({"folder": folder, "files": there.folder, "manifest": written, "left": left})
+        print_json({"folder": folder, "files": round_.folder, "manifest": written, "left": left})
     else:
         from neat_delta.cli.write import said_form
         from neat_delta.files.updates import layout_of
@@ -92,7 +92,7 @@ def undo(
         from neat_delta.report.outcome import print_left
 
         print_live(changes, live, before.path)
-        print_round(there, path, changes)
+        print_round(round_, path, changes)
         console = report.terminal()
         print_left(console, left, altered=altered)
         report.print_written(console, folder, written, said_form(manifest.importer, layout_of(base, manifest.importer)))

@@ -87,7 +87,7 @@ def write(
         header = change_set.header
         must_fit(store_file, [*header.fields, *header.untouched, *header.unseen])
         codes = None if skus is None else read_codes(skus)
-        answers = [neat_delta.read_answers(one, change_set) for one in signed_off]
+        answers = [neat_delta.read_answers(path, change_set) for path in signed_off]
     with working("Writing and replaying"):
         manifest = neat_delta.write(
             change_set,

@@ -82,43 +82,47 @@ def read_answers(path: str, changes: ChangeSet) -> Answers:
     if not data.lstrip(b"\xef\xbb\xbf \t\r\n").startswith(b"{"):
         return workbook_answers(changes, read(path))
     try:
-        said = msgspec.json.decode(data.removeprefix(b"\xef\xbb\xbf"), type=_File)
+        answers_file = msgspec.json.decode(data.removeprefix(b"\xef\xbb\xbf"), type=_File)
     except msgspec.MsgspecError as error:
         raise ChangeSetError(f"{path}: these are no answers that a page saved ({error}). Save them again.") from None
-    if (said.format, said.version) != (FORMAT, VERSION):
-        raise ChangeSetError(f"{path}: it is {said.format} {said.version}, and not {FORMAT} {VERSION}.")
-    if said.changes != digest_of_changes(changes):
+    if (answers_file.format, answers_file.version) != (FORMAT, VERSION):
+        raise ChangeSetError(f"{path}: it is {answers_file.format} {answers_file.version}, and not {FORMAT} {VERSION}.")
+    if answers_file.changes != digest_of_changes(changes):
         raise ChangeSetError(
             f"{path}: these answers are for another change set. Make the page again with `neat-delta preview`, and ask "
             "again."
         )
-    return Answers(path, _table(said, changes, path))
+    return Answers(path, _table(answers_file, changes, path))
 
 
-def _table(said: _File, changes: ChangeSet, path: str) -> pl.DataFrame:
+def _table(answers_file: _File, changes: ChangeSet, path: str) -> pl.DataFrame:
     rows: list[tuple[int, str | None, str | None, str | None]] = []
     seen, keys = set[int](), changes.keys.rows(named=True)
     by_item: defaultdict[int, list[str]] = defaultdict(list)
     for item, name in changes.cells.select("item", pl.col("field").cast(pl.String)).iter_rows():
         by_item[item].append(name)
-    for one in said.answers:
-        item = one.line - 2
-        if not 0 <= item < len(keys) or keys[item] != one.key:
-            name = " / ".join(one.key.values())
-            raise ChangeSetError(f"{path}: line {one.line:,} of the change set is not {name}. Save the answers again.")
+    for answer in answers_file.answers:
+        item = answer.line - 2
+        if not 0 <= item < len(keys) or keys[item] != answer.key:
+            name = " / ".join(answer.key.values())
+            raise ChangeSetError(
+                f"{path}: line {answer.line:,} of the change set is not {name}. Save the answers again."
+            )
         if item in seen:
-            raise ChangeSetError(f"{path}: {' / '.join(one.key.values())} is answered twice. Leave one.")
+            raise ChangeSetError(f"{path}: {' / '.join(answer.key.values())} is answered twice. Leave one.")
         seen.add(item)
-        if one.comment:
-            rows.append((item, None, None, one.comment))
-        if one.answer is not None and said.fields is None:
-            rows.append((item, None, one.answer, None))
-        elif one.answer is not None:
-            asked = [name for name in by_item[item] if name in (said.fields or ()) and name not in one.clashes]
-            rows += [(item, name, one.answer, None) for name in asked]
-        for field, choice in one.clashes.items():
+        if answer.comment:
+            rows.append((item, None, None, answer.comment))
+        if answer.answer is not None and answers_file.fields is None:
+            rows.append((item, None, answer.answer, None))
+        elif answer.answer is not None:
+            asked = [
+                name for name in by_item[item] if name in (answers_file.fields or ()) and name not in answer.clashes
+            ]
+            rows += [(item, name, answer.answer, None) for name in asked]
+        for field, choice in answer.clashes.items():
             if field not in by_item[item]:
-                name = " / ".join(one.key.values())
+                name = " / ".join(answer.key.values())
                 raise ChangeSetError(f'{path}: {name} has no change of "{field}". Save the answers again.')
             rows.append((item, field, choice, None))
     return conform(pl.DataFrame(rows, schema=dict(ANSWERS), orient="row"), ANSWERS)

@@ -58,22 +58,22 @@ def plain_error(error: Exception) -> str:
 def item_tables(header: Header, lines: pl.Series, path: str) -> ChangeSet:
     """The items as tables. Of very many, the plain ones are read column by column, and the others one by one."""
     plain = _single(header, lines) if len(lines) >= sizes.ITEMS_READ_BY_COLUMN else None
-    numbers = pl.int_range(len(lines), eager=True)
+    line_numbers = pl.int_range(len(lines), eager=True)
     if plain is not None:
-        numbers = numbers.filter(plain["live"].is_null())
-    others = gathered(lines, numbers).to_list()
+        line_numbers = line_numbers.filter(plain["live"].is_null())
+    others = gathered(lines, line_numbers).to_list()
     try:
         items_read = msgspec.json.Decoder(list[Item]).decode(b"[" + b",".join(others) + b"]")
         keys, items, cells = _laid_out(header, items_read)
         if plain is not None:
-            keys, items, cells = _with_plain(header, plain, numbers, keys, items, cells)
+            keys, items, cells = _with_plain(header, plain, line_numbers, keys, items, cells)
         right = len(items_read) == len(others) and _fits(header, items_read, items, cells)
     except (KeyError, PolarsError, msgspec.MsgspecError):
         right = False
     if not right:
         _say_what_is_wrong(header, decoded_lines(lines.to_list(), path, Item), path)
     changes = ChangeSet(header, keys, items, cells)
-    for what, counted, there in (
+    for what, counted, present in (
         *(
             (verdict, getattr(header.counts, verdict), (changes.items["verdict"] == verdict).sum())
             for verdict in get_args(Verdict)
@@ -81,8 +81,8 @@ def item_tables(header: Header, lines: pl.Series, path: str) -> ChangeSet:
         ("cells", header.counts.cells, changes.cells.height),
         ("held cells", header.counts.held_cells, held(changes.items, changes.cells).sum()),
     ):
-        if counted != there:
-            raise ChangeSetError(f"{path}: the header counts {counted:,} {what}, and there are {there:,}. {AGAIN}")
+        if counted != present:
+            raise ChangeSetError(f"{path}: the header counts {counted:,} {what}, and there are {present:,}. {AGAIN}")
     if not header.shared and not all_differ(changes.keys):
         raise ChangeSetError(f"{path}: an item stands in it twice. {AGAIN}")
     return changes
@@ -110,7 +110,7 @@ def _single(header: Header, lines: pl.Series) -> pl.DataFrame | None:
 def _with_plain(
     header: Header,
     plain: pl.DataFrame,
-    numbers: pl.Series,
+    line_numbers: pl.Series,
     keys: pl.DataFrame,
     items: pl.DataFrame,
     cells: pl.DataFrame,
@@ -125,10 +125,10 @@ def _with_plain(
     keys = pl.concat([singles.select(pl.col("key").alias(header.key[0])), keys])
     schema = cells_schema(header.fields)
     single = singles.with_columns(held=none, base=none).select(list(schema)).cast(schema)  # type: ignore[arg-type]
-    if not numbers.len():
+    if not line_numbers.len():
         return keys, items, single
-    order = pl.concat([singles["item"], numbers]).arg_sort()
-    cells = pl.concat([single, cells.with_columns(item=gathered(numbers, cells["item"]))]).sort("item", "field")
+    order = pl.concat([singles["item"], line_numbers]).arg_sort()
+    cells = pl.concat([single, cells.with_columns(item=gathered(line_numbers, cells["item"]))]).sort("item", "field")
     return keys[order], items[order], cells
 
 
@@ -136,7 +136,10 @@ def _laid_out(header: Header, items_read: list[Item]) -> tuple[pl.DataFrame, pl.
     """The items' keys, the items and their cells as tables, as they stand in the file."""
     keys = {name: [item.key[name] for item in items_read] for name in header.key}
     reasons = [
-        next((one.reason for one in item.held if one.field is None), None) if item.held else None for item in items_read
+        next((held_change.reason for held_change in item.held if held_change.field is None), None)
+        if item.held
+        else None
+        for item in items_read
     ]
     items = pl.DataFrame(
         {
@@ -160,7 +163,10 @@ def _laid_out(header: Header, items_read: list[Item]) -> tuple[pl.DataFrame, pl.
         schema_overrides={name: kind for name, kind in cells_schema(header.fields).items() if name != "held"},
     )
     held = [
-        (n, one.field, one.reason) for n, item in enumerate(items_read) for one in item.held if one.field is not None
+        (n, held_change.field, held_change.reason)
+        for n, item in enumerate(items_read)
+        for held_change in item.held
+        if held_change.field is not None
     ]
     schema = {name: kind for name, kind in cells_schema(header.fields).items() if name in {"item", "field", "held"}}
     cells = cells.join(
@@ -178,7 +184,7 @@ def _fits(header: Header, items_read: list[Item], items: pl.DataFrame, cells: pl
         constant(False, items.height), cells.filter(pl.col("field").cast(pl.String).is_in(header.key))["item"], True
     )
     new = gathered(verdict == "new", cells["item"])
-    said = (cells["before"].is_null() == new) & not_null(cells["after"])
+    as_new = (cells["before"].is_null() == new) & not_null(cells["after"])
     changed = (cells["before"] != cells["after"]).fill_null(value=True)
     with_cells = scattered(constant(False, items.height), cells["item"], True)
     place = items.select(
@@ -190,7 +196,7 @@ def _fits(header: Header, items_read: list[Item], items: pl.DataFrame, cells: pl
         and (code == (verdict == "recoded")).all()
         and (place.diff().drop_nulls() >= (0 if header.counts.copied else 1)).all()
         and (place > 0).all()
-        and said.all()
+        and as_new.all()
         and changed.all()
         and ((verdict == "new") | ((verdict == "gone") != with_cells)).all()
         and all(len(item.key) == len(header.key) for item in items_read)

@@ -68,8 +68,8 @@ def _meanwhile_line(part: pl.DataFrame, changes: ChangeSet) -> pl.Series:
 def _unresolved_line(part: pl.DataFrame, changes: ChangeSet) -> pl.Series:
     """The lines of what could not be worked out: the same as each `Unresolved` as JSON."""
     key = pl.col("key").list.to_struct(fields=changes.header.key)
-    whole = pl.struct(key.alias("unresolved"), "row", "field", "source", "rule", "what")
-    return part.select(whole.struct.json_encode()).to_series()
+    line = pl.struct(key.alias("unresolved"), "row", "field", "source", "rule", "what")
+    return part.select(line.struct.json_encode()).to_series()
 
 
 def _computed_line(part: pl.DataFrame, changes: ChangeSet) -> pl.Series:
@@ -88,21 +88,21 @@ def _item_lines(changes: ChangeSet) -> pl.DataFrame:
     keys = _escaped(changes.keys.rename(dict(zip(changes.keys.columns, part, strict=True))))
     items = pl.concat([changes.items.with_columns(_escaped(changes.items.select("held"))), keys], how="horizontal")
     cells = _cells(changes)
-    said = [pl.col("name"), pl.lit(":["), *_text(cells["before"]), pl.lit(","), *_text(cells["after"]), pl.lit("]")]
+    parts = [pl.col("name"), pl.lit(":["), *_text(cells["before"]), pl.lit(","), *_text(cells["after"]), pl.lit("]")]
     why = pl.concat_str(pl.lit('{"field":'), "name", pl.lit(',"reason":"'), "why", pl.lit('"}'))
     old = pl.concat_str(pl.col("name"), pl.lit(':"'), "base", pl.lit('"'))
     if cells["item"].equals(pl.int_range(items.height, eager=True).alias("item")):
-        told = items.hstack(cells.drop("item"))
+        cells_of_items = items.hstack(cells.drop("item"))
     else:
-        one = cells.lazy().select("item", cells=pl.concat_str(said), why=why, base=old).collect()
-        one = one.group_by("item", maintain_order=True).agg(pl.all().drop_nulls().str.join(","))
-        one = one.with_columns(pl.col("why", "base").replace("", None))
+        cell_lines = cells.lazy().select("item", cells=pl.concat_str(parts), why=why, base=old).collect()
+        cell_lines = cell_lines.group_by("item", maintain_order=True).agg(pl.all().drop_nulls().str.join(","))
+        cell_lines = cell_lines.with_columns(pl.col("why", "base").replace("", None))
         old = pl.col("base")
-        told = items.with_row_index("item").with_columns(pl.col("item").cast(pl.Int64))
-        told = told.join(one, on="item", how="left", maintain_order="left")
-        said, why = [pl.col("cells").fill_null("")], pl.col("why")
-    whole = pl.concat_str(pl.lit('{"field":null,"reason":"'), "held", pl.lit('"}'))
-    held = pl.concat_str(whole, why, separator=",", ignore_nulls=True)
+        cells_of_items = items.with_row_index("item").with_columns(pl.col("item").cast(pl.Int64))
+        cells_of_items = cells_of_items.join(cell_lines, on="item", how="left", maintain_order="left")
+        parts, why = [pl.col("cells").fill_null("")], pl.col("why")
+    held_line = pl.concat_str(pl.lit('{"field":null,"reason":"'), "held", pl.lit('"}'))
+    held = pl.concat_str(held_line, why, separator=",", ignore_nulls=True)
     named = [
         (pl.lit(f"{',' * (number > 0)}{json_text(name)}:"), *_text(keys[part[number]]))
         for number, name in enumerate(changes.keys.columns)
@@ -113,7 +113,7 @@ def _item_lines(changes: ChangeSet) -> pl.DataFrame:
         pl.lit('},"verdict":"'),
         "verdict",
         pl.lit('","cells":{'),
-        *said,
+        *parts,
         pl.lit('},"held":['),
         held if items["held"].count() or cells["why"].count() else pl.lit(""),
         pl.lit('],"row":{"live":'),
@@ -124,7 +124,7 @@ def _item_lines(changes: ChangeSet) -> pl.DataFrame:
         pl.concat_str(pl.lit(',"base":{'), old, pl.lit("}")).fill_null("") if cells["base"].count() else pl.lit(""),
         pl.lit("}"),
     )
-    return told.lazy().select(line=line).collect()
+    return cells_of_items.lazy().select(line=line).collect()
 
 
 def _cells(changes: ChangeSet) -> pl.DataFrame:

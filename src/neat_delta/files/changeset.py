@@ -72,8 +72,8 @@ def write_changes(changes: ChangeSet, path: str) -> None:
     """
     place = Path(path)
     if place.is_file() and place.stat().st_size:
-        with place.open("rb") as there:
-            if not there.read(len(_MARK)).startswith(_MARK):
+        with place.open("rb") as file:
+            if not file.read(len(_MARK)).startswith(_MARK):
                 raise OutputError(
                     f"{path}: there is a file of that name, and it is no change set. Name another with -o."
                 )
@@ -231,50 +231,78 @@ def _header(line: bytes, path: str) -> Header:
 def _damaged(changes: ChangeSet, listed: Sequence[Damaged], path: str) -> pl.DataFrame:
     """The damaged cells as a table."""
     header, rows = changes.header, []
-    for one in listed:
-        if one.key.keys() != set(header.key) or one.field not in header.fields:
+    for damaged in listed:
+        if damaged.key.keys() != set(header.key) or damaged.field not in header.fields:
             raise ChangeSetError(f"{path}: a damaged cell has a key or a field that line 1 does not name. {AGAIN}")
-        key = [one.key[name] for name in header.key]
-        rows.append((one.damage, key, one.field, one.row, one.before, one.sheet, one.repair, one.done))
+        key = [damaged.key[name] for name in header.key]
+        rows.append(
+            (
+                damaged.damage,
+                key,
+                damaged.field,
+                damaged.row,
+                damaged.before,
+                damaged.sheet,
+                damaged.repair,
+                damaged.done,
+            )
+        )
     schema = {name: kind for name, kind in DAMAGED_SCHEMA.items() if name != "item"}
     table = pl.DataFrame(rows, schema=schema, orient="row")
-    return conform(table.with_columns(item=_numbers(changes, listed)), DAMAGED_SCHEMA)
+    return conform(table.with_columns(item=_item_numbers(changes, listed)), DAMAGED_SCHEMA)
 
 
 def _flags(changes: ChangeSet, listed: Sequence[CheckFinding], path: str) -> pl.DataFrame:
     """The findings of the checks as a table."""
     header, rows = changes.header, []
-    for one in listed:
-        if (one.key is not None and one.key.keys() != set(header.key)) or one.field not in {None, *header.fields}:
+    for finding in listed:
+        if (finding.key is not None and finding.key.keys() != set(header.key)) or finding.field not in {
+            None,
+            *header.fields,
+        }:
             raise ChangeSetError(f"{path}: a finding has a key or a field that line 1 does not name. {AGAIN}")
-        rows.append((one.check, one.level, one.field, one.row, one.value, one.what, one.done))
+        rows.append(
+            (finding.check, finding.level, finding.field, finding.row, finding.value, finding.what, finding.done)
+        )
     schema = {name: kind for name, kind in FLAGS_SCHEMA.items() if name != "item"}
     table = pl.DataFrame(rows, schema=schema, orient="row")
-    return conform(table.with_columns(item=_numbers(changes, listed)), FLAGS_SCHEMA)
+    return conform(table.with_columns(item=_item_numbers(changes, listed)), FLAGS_SCHEMA)
 
 
 def _meanwhile(changes: ChangeSet, listed: Sequence[Meanwhile], path: str) -> pl.DataFrame:
     """What the store changed since the base as a table."""
     header, rows = changes.header, []
-    for one in listed:
-        if one.meanwhile.keys() != set(header.key):
+    for meanwhile in listed:
+        if meanwhile.meanwhile.keys() != set(header.key):
             raise ChangeSetError(f"{path}: a change of the store has a key that line 1 does not name. {AGAIN}")
-        rows.append(([one.meanwhile[name] for name in header.key], one.field, one.row, one.base, one.live))
+        rows.append(
+            (
+                [meanwhile.meanwhile[name] for name in header.key],
+                meanwhile.field,
+                meanwhile.row,
+                meanwhile.base,
+                meanwhile.live,
+            )
+        )
     return pl.DataFrame(rows, schema=dict(MEANWHILE_SCHEMA), orient="row")
 
 
 def _computed(changes: ChangeSet, listed: Sequence[Computed], path: str) -> pl.DataFrame:
     """How computed cells came about as a table."""
     header = changes.header
-    for one in listed:
-        if one.computed.keys() != set(header.key) or one.field not in header.fields or one.rule >= len(header.rules):
+    for computed in listed:
+        if (
+            computed.computed.keys() != set(header.key)
+            or computed.field not in header.fields
+            or computed.rule >= len(header.rules)
+        ):
             raise ChangeSetError(
                 f"{path}: a computed cell has a key, a field or a rule that line 1 does not name. {AGAIN}"
             )
-    rows = [(one.field, one.rule, one.inputs, one.result) for one in listed]
+    rows = [(computed.field, computed.rule, computed.inputs, computed.result) for computed in listed]
     schema = {name: kind for name, kind in COMPUTED_SCHEMA.items() if name != "item"}
     table = pl.DataFrame(rows, schema=schema, orient="row")
-    return conform(table.with_columns(item=_numbers(changes, listed)), COMPUTED_SCHEMA)
+    return conform(table.with_columns(item=_item_numbers(changes, listed)), COMPUTED_SCHEMA)
 
 
 def _computed_by_rule(changes: ChangeSet, lines: pl.Series, path: str) -> pl.DataFrame:
@@ -282,7 +310,7 @@ def _computed_by_rule(changes: ChangeSet, lines: pl.Series, path: str) -> pl.Dat
     reads a field of the item.
     """
     header = changes.header
-    if not any(one.reads for one in header.rules):
+    if not any(rule.reads for rule in header.rules):
         return empty(COMPUTED_SCHEMA)
     key = pl.Struct(dict.fromkeys(header.key, pl.String))
     form = pl.Struct({"computed": key, "field": pl.String, "rule": pl.UInt16, "live": pl.Int64})
@@ -299,21 +327,23 @@ def _computed_by_rule(changes: ChangeSet, lines: pl.Series, path: str) -> pl.Dat
 def _unresolved(changes: ChangeSet, listed: Sequence[Unresolved], path: str) -> pl.DataFrame:
     """What could not be worked out as a table."""
     header, rows = changes.header, []
-    for one in listed:
-        if one.unresolved.keys() != set(header.key):
+    for unresolved in listed:
+        if unresolved.unresolved.keys() != set(header.key):
             raise ChangeSetError(f"{path}: what could not be worked out has a key that line 1 does not name. {AGAIN}")
-        key = [one.unresolved[name] for name in header.key]
-        rows.append((key, one.row, one.field, one.source, one.rule, one.what))
+        key = [unresolved.unresolved[name] for name in header.key]
+        rows.append((key, unresolved.row, unresolved.field, unresolved.source, unresolved.rule, unresolved.what))
     return pl.DataFrame(rows, schema=dict(UNRESOLVED_SCHEMA), orient="row")
 
 
-def _numbers(changes: ChangeSet, listed: Sequence[Damaged] | Sequence[CheckFinding] | Sequence[Computed]) -> pl.Series:
+def _item_numbers(
+    changes: ChangeSet, listed: Sequence[Damaged] | Sequence[CheckFinding] | Sequence[Computed]
+) -> pl.Series:
     """The numbers of the items that findings name: by their key, and by their row in live where items share a key."""
     key, row = changes.header.compared_by, MARK
-    keys = [(one.computed if isinstance(one, Computed) else one.key, one.live) for one in listed]
+    keys = [(entry.computed if isinstance(entry, Computed) else entry.key, entry.live) for entry in listed]
     named = [None if its is None else [*(its[name] for name in key.fields), live_row] for its, live_row in keys]
     schema = {**dict.fromkeys(key.fields, pl.String), row: pl.Int64}
-    wanted = pl.DataFrame([one or [None] * len(schema) for one in named], schema=schema, orient="row")
+    wanted = pl.DataFrame([names or [None] * len(schema) for names in named], schema=schema, orient="row")
     return _items_named(changes, wanted)
 
 
@@ -321,9 +351,9 @@ def _items_named(changes: ChangeSet, wanted: pl.DataFrame) -> pl.Series:
     """The numbers of the items of these keys; where items share a key, by their row in live (`MARK`), too."""
     key, row = changes.header.compared_by, MARK
     live = changes.items["live"] if key.shared == "all" else pl.lit(None, pl.Int64)
-    there = comparable(changes.keys, key).with_columns(live.alias(row)).with_row_index(MARK + MARK)
+    keyed = comparable(changes.keys, key).with_columns(live.alias(row)).with_row_index(MARK + MARK)
     wanted = comparable(wanted, key).with_columns(wanted[row])
-    met = wanted.join(there, on=[*key.fields, row], how="left", nulls_equal=True, maintain_order="left")
+    met = wanted.join(keyed, on=[*key.fields, row], how="left", nulls_equal=True, maintain_order="left")
     return met[MARK + MARK].cast(pl.Int64)
 
 
@@ -356,8 +386,8 @@ def _read_live(header: Header, path: str, live: str | None, only: Collection[str
             f"{path}: live was read from standard input when it was made. Say with ‹live› in which file it is."
         )
     if live is None and not Path(place).is_file():
-        there = "is no regular file" if Path(place).exists() else "is not there"
-        raise ChangeSetError(f"{path}: {place}, its live catalogue, {there}. Say with ‹live› in which file it is.")
+        problem = "is no regular file" if Path(place).exists() else "is not there"
+        raise ChangeSetError(f"{path}: {place}, its live catalogue, {problem}. Say with ‹live› in which file it is.")
     return as_live(read(place, wanted.layout, only), header, path)
 
 

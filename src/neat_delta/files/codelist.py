@@ -26,11 +26,11 @@ def write_code_list(path: str, header: Header) -> None:
         raise OutputError(f"{path}: there is a file of that name, which may be somebody's list. Name another.")
     rows = [
         [header.headings.get(name, name) for name in header.key],
-        *(list(one.old.values()) for one in header.likely),
+        *(list(likely.old.values()) for likely in header.likely),
     ]
     changed = [
-        next(new for old, new in zip(one.old.values(), one.new.values(), strict=True) if old != new)
-        for one in header.likely
+        next(new for old, new in zip(likely.old.values(), likely.new.values(), strict=True) if old != new)
+        for likely in header.likely
     ]
     columns = {name: [row[place] for row in rows[1:]] for place, name in enumerate(rows[0])}
     cells = pl.DataFrame({**columns, NEW_CODE: changed}, schema=dict.fromkeys([*columns, NEW_CODE], pl.String))

@@ -67,11 +67,11 @@ def mapping_text(mapping: ListMapping, sheet: str, live: str, known: str | None 
     import tomlkit
 
     if known is not None:
-        said = tomlkit.parse(read_whole(known).decode("utf-8-sig"))
+        known_document = tomlkit.parse(read_whole(known).decode("utf-8-sig"))
         for setting in ("match_by", "ignore", "headings"):
-            if said.get(setting) != getattr(mapping, setting):
-                said[setting] = getattr(mapping, setting)
-        return tomlkit.dumps(said)
+            if known_document.get(setting) != getattr(mapping, setting):
+                known_document[setting] = getattr(mapping, setting)
+        return tomlkit.dumps(known_document)
     document = tomlkit.document()
     for line in (
         f"What the list {_name(sheet)} means for {_name(live)}, for `compare --mapping`.",
@@ -111,8 +111,8 @@ def mapping_schema() -> dict[str, Any]:
     """
     schema = schema_of(ListMapping, "mapping file")
     for definition in schema["$defs"].values():
-        for one in definition.get("properties", {}).values():
-            if {"integer", "string"} <= {part.get("type") for part in one.get("anyOf", [])}:
-                kept = [part for part in one["anyOf"] if part.get("type") not in {"integer", "string"}]
-                one["anyOf"] = [{"type": "number"}, {"type": "string"}, *kept]
+        for definition_part in definition.get("properties", {}).values():
+            if {"integer", "string"} <= {part.get("type") for part in definition_part.get("anyOf", [])}:
+                kept = [part for part in definition_part["anyOf"] if part.get("type") not in {"integer", "string"}]
+                definition_part["anyOf"] = [{"type": "number"}, {"type": "string"}, *kept]
     return schema

@@ -58,10 +58,10 @@ MOST = 4 << 30
 
 def _inflated(data: bytes) -> bytes:
     machine = zlib.decompressobj()
-    whole = machine.decompress(data, MOST)
+    inflated = machine.decompress(data, MOST)
     if machine.unconsumed_tail or not machine.eof:
         raise ValueError("cut short")
-    return whole
+    return inflated
 
 
 def as_memory(cells: pl.DataFrame, origin: Origin) -> Catalogue:

@@ -26,8 +26,8 @@ def write_new_items(path: str, new: pl.DataFrame | None, live: Catalogue, store:
     if ending not in {".csv", ".txt", ".xlsx"}:
         raise OutputError(f"{path}: new items are written as .csv or .xlsx. Name a file that ends like that.")
     content = b"" if new is None else _content(ending, path, new, live, store)
-    there = Path(path)
-    if there.exists() and there.read_bytes() != content:
+    target = Path(path)
+    if target.exists() and target.read_bytes() != content:
         raise OutputError(f"{path}: there is a file of that name, and it may be somebody's work. Name another.")
     if content:
         write_whole(path, [content])
@@ -40,8 +40,8 @@ def _content(ending: str, path: str, new: pl.DataFrame, live: Catalogue, store: 
         from neat_delta.files.memory import packed
         from neat_delta.files.writers.worksheet import workbook
 
-        made = cut_worksheet(as_catalogue(new, path), store=store)
-        return workbook(made, live.source, len(live.fields), packed(made.cells.head(0)))
+        worksheet = cut_worksheet(as_catalogue(new, path), store=store)
+        return workbook(worksheet, live.source, len(live.fields), packed(worksheet.cells.head(0)))
     from neat_delta.files.writers.delimited import write_delimited
 
     separator = live.layout.separator or ","

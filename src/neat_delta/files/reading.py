@@ -33,7 +33,7 @@ PACKED = (".gz", ".zip", ".zst", ".zstd")
 
 def read(
     file: str | Loaded,
-    told: Layout | None = None,
+    given: Layout | None = None,
     only: Collection[str] | None = None,
     like: Catalogue | None = None,
 ) -> Catalogue:
@@ -51,19 +51,19 @@ def read(
     """
     if isinstance(file, str):
         file = load(file)
-    told = told or Layout()
+    given = given or Layout()
     data: bytes = file.data
     form, packing = binary_format(data), None
     if form is None:
         data, packing = unpack(data, file.path)
-        form = binary_format(data) or _format(data, told)
+        form = binary_format(data) or _format(data, given)
     words_of_live = None if like is None else partial(known_of, like.cells)
-    text = _read(form, data, file, told, only, words_of_live)
+    text = _read(form, data, file, given, only, words_of_live)
     notes = list(text.notes)
     name = PurePath(file.path).name.lower()
     bare = PurePath(name).stem if packing and name.endswith(PACKED) else name
     ending = PurePath(bare).suffix
-    if ending and ending not in ENDINGS[form] and any(ending in one for one in ENDINGS.values()):
+    if ending and ending not in ENDINGS[form] and any(ending in endings for endings in ENDINGS.values()):
         what = "delimited text" if form == "delimited" else Layout(format=form)
         notes.insert(0, f"it is called {ending}, and is read as what it is: {what}")
     memory = None
@@ -89,25 +89,25 @@ def _read(
     form: Format,
     data: bytes,
     file: Loaded,
-    told: Layout,
+    given: Layout,
     only: Collection[str] | None,
     words_of_live: Callable[[], Known] | None,
 ) -> Text:
     if form == "delimited":
-        return read_text(data, file.path, told, only, words_of_live)
+        return read_text(data, file.path, given, only, words_of_live)
     if form in {"json", "json lines"}:
         from neat_delta.files.readers.objects import read_objects
 
-        return read_objects(data, file.path, told)
+        return read_objects(data, file.path, given)
     from neat_delta.files.readers.apart import read_apart
 
-    return read_apart(data, file.path, form, told, file.reader)
+    return read_apart(data, file.path, form, given, file.reader)
 
 
-def _format(data: bytes, told: Layout) -> Format:
+def _format(data: bytes, given: Layout) -> Format:
     """Which text the bytes are."""
-    if told.format in {"delimited", "json", "json lines"}:
-        return told.format
+    if given.format in {"delimited", "json", "json lines"}:
+        return given.format
     from neat_delta.files.readers.objects import is_json
 
     return "json" if is_json(data[:4096]) else "delimited"

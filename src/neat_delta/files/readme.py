@@ -25,7 +25,7 @@ def read_me(manifest: Manifest) -> str:
         "",
         "Import these files, in this order:" if manifest.update else "There is nothing to import.",
     ]
-    lines += [f"  {one.file}  {_rows(one)}, {PURPOSE[one.action]}" for one in manifest.update]
+    lines += [f"  {file.file}  {_rows(file)}, {PURPOSE[file.action]}" for file in manifest.update]
     answers = {
         "A blank cell": ""
         if importer.form in PATCHES
@@ -44,7 +44,7 @@ def read_me(manifest: Manifest) -> str:
         lines += ["", "Where the importer asks:"]
         lines += [f"  {question}: {answer}" for question, answer in answers.items() if answer]
         lines += ["", "If it should be taken back, import these in the same way:"]
-        lines += [f"  {one.file}  {_rows(one)}, {PURPOSE[one.action]}" for one in manifest.undo] or ["  (nothing)"]
+        lines += [f"  {file.file}  {_rows(file)}, {PURPOSE[file.action]}" for file in manifest.undo] or ["  (nothing)"]
     lines += _left_out(manifest)
     lines += (
         [f"The undo cannot take back {len(manifest.one_way):,} of the changes; manifest.json lists them."]
@@ -65,10 +65,10 @@ def _when_to_stop(manifest: Manifest) -> list[str]:
     if len(files) < 2:
         return []
     lines = ["", "When to stop:", "  If an import breaks off, leave the other files, and export the catalogue."]
-    codes = [one.file for one in files if one.action == "recode"]
+    codes = [file.file for file in files if file.action == "recode"]
     if codes:
         lines.append(f"  If a row of {codes[0]} or a later file of new codes is refused, leave the files after it.")
-    adds, removes = ([one.file for one in files if one.action == action] for action in ("add", "remove"))
+    adds, removes = ([file.file for file in files if file.action == action] for action in ("add", "remove"))
     if adds and removes:
         lines.append(
             f"  If a row of {adds[-1]} is refused, leave {removes[0]}: it may remove what was to be made anew."
@@ -79,9 +79,9 @@ def _when_to_stop(manifest: Manifest) -> list[str]:
 def _left_out(manifest: Manifest) -> list[str]:
     """What is not in the files: what is held, and the items that the sheet did not have, which nobody asked about."""
     lines = []
-    asked = [one for one in manifest.held_before if one.reason != GONE]
-    items = sum(one.items for one in asked) + sum(one.field is None for one in manifest.held)
-    cells = sum(one.cells for one in asked) + sum(one.field is not None for one in manifest.held)
+    asked = [reason for reason in manifest.held_before if reason.reason != GONE]
+    items = sum(reason.items for reason in asked) + sum(unsent.field is None for unsent in manifest.held)
+    cells = sum(reason.cells for reason in asked) + sum(unsent.field is not None for unsent in manifest.held)
     if items or cells:
         parts = [
             f"{number:,} {what}{'' if number == 1 else 's'}"
@@ -89,7 +89,7 @@ def _left_out(manifest: Manifest) -> list[str]:
             if number
         ]
         lines += ["", f"Not in these files, because it is held: {' and '.join(parts)}; manifest.json says why."]
-    unasked = sum(one.items for one in manifest.held_before if one.reason == GONE)
+    unasked = sum(reason.items for reason in manifest.held_before if reason.reason == GONE)
     if unasked:
         lines += ["", f"Items of the catalogue that the sheet did not have, which stay as they are: {unasked:,}."]
     return lines

@@ -75,20 +75,20 @@ def draft_report(
     >>> drafted.form.key, drafted.form.status
     (['Article'], 'Result')
     """
-    said, file = None, load(path)
+    problem, file = None, load(path)
     try:
         report = _read(file, None, layout)
         if report.width > 1:
             return draft_results(report, live, key, headings), report
     except CatalogueError as error:  # it may be a log
-        said = error
+        problem = error
     if binary_format(file.data) is not None:
-        raise said or CatalogueError(f"{path}: it has one column only, which says nothing of a row.")
+        raise problem or CatalogueError(f"{path}: it has one column only, which says nothing of a row.")
     try:
         lines = _lines(file, layout)
         pattern, hits = line_pattern(lines, list(live[key[0]]))
     except CatalogueError as error:
-        raise (said or error) from None
+        raise (problem or error) from None
     report = _log(lines, pattern, path)
     drafted = draft_results(report, live, key, headings)
     evidence = drafted.evidence | {"line": f"{hits:,} of its lines have a code of live and say what became of it"}
@@ -133,7 +133,7 @@ def _rows_inside(data: bytes) -> bytes | None:
     try:
         outer = msgspec.json.decode(data, type=dict[str, msgspec.Raw])
         lists = [bytes(value) for value in outer.values() if bytes(value)[:1] == b"["]
-        return max((one for one in lists if one[1:].lstrip()[:1] == b"{"), key=len, default=None)
+        return max((part for part in lists if part[1:].lstrip()[:1] == b"{"), key=len, default=None)
     except (msgspec.MsgspecError, RecursionError):
         return None
 
@@ -180,8 +180,8 @@ class _Tables(HTMLParser):
 
     def _end_of_cell(self) -> None:
         if self.open and self.cell and self.inside and self.tables[self.inside[-1]]:
-            said = "\n".join(" ".join(line.split()) for line in self.words.split("\n")).strip()
-            self.tables[self.inside[-1]][-1] += [said] * min(self.wide, 1000)
+            text = "\n".join(" ".join(line.split()) for line in self.words.split("\n")).strip()
+            self.tables[self.inside[-1]][-1] += [text] * min(self.wide, 1000)
         self.open = self.open and not self.cell
 
     def handle_data(self, data: str) -> None:
@@ -237,7 +237,10 @@ def _row(element: ElementTree.Element) -> dict[str, str]:
     """The attributes and the child elements of a row; one with a name is called so."""
     out = {_bare(name): text for name, text in element.attrib.items()}
     for child in element:
-        name = next((child.attrib[one] for one in ("name", "field", "key") if one in child.attrib), _bare(child.tag))
+        name = next(
+            (child.attrib[attribute] for attribute in ("name", "field", "key") if attribute in child.attrib),
+            _bare(child.tag),
+        )
         out[name] = "".join(child.itertext()).strip()
     if not len(element) and (text := (element.text or "").strip()):
         out.setdefault("text", text)

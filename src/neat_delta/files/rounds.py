@@ -39,35 +39,35 @@ class Round:
 
     folder: str
     manifest: Manifest
-    found: bool = False
+    by_digest: bool = False
 
 
-def round_of(changes: ChangeSet, path: str, told: str | None) -> Round | None:
+def round_of(changes: ChangeSet, path: str, folder: str | None) -> Round | None:
     """The folder that the change set at `path` was written into: the one that was told, or the last turn of those that
     stand beside it or in the working folder. None where there is none; OutputError where it is another one's, where it
     takes back, and where there are several and none goes on from all the others.
     """
-    if told is not None:
-        manifest = read_manifest(told)
+    if folder is not None:
+        manifest = read_manifest(folder)
         if manifest.purpose == "undo":
             raise OutputError(
-                f"{told}: its files take a change set back. Name the folder that `write` made, or the last that "
+                f"{folder}: its files take a change set back. Name the folder that `write` made, or the last that "
                 "`confirm` wrote with ‹retry›."
             )
         if manifest.changes != changes.digest:
             raise OutputError(
-                f"{told}: it was written for another change set than {path} (for one of {manifest.live.path} and "
+                f"{folder}: it was written for another change set than {path} (for one of {manifest.live.path} and "
                 f"{manifest.sheet.path}, as they were then). Name the folder that was made of this one, or write it "
                 "anew."
             )
-        return Round(told, manifest)
-    there = [one for one in folders_of(changes.digest, path) if one.manifest.purpose != "undo"]
-    if not there:
+        return Round(folder, manifest)
+    rounds = [round_ for round_ in folders_of(changes.digest, path) if round_.manifest.purpose != "undo"]
+    if not rounds:
         return None
-    seals = {one.manifest.blake3 for one in there}
-    last = [one for one in there if seals <= {*one.manifest.before, one.manifest.blake3}]
+    seals = {round_.manifest.blake3 for round_ in rounds}
+    last = [round_ for round_ in rounds if seals <= {*round_.manifest.before, round_.manifest.blake3}]
     if not last:
-        names = ", ".join(one.folder for one in there)
+        names = ", ".join(round_.folder for round_ in rounds)
         raise OutputError(
             f"{path}: several folders were made of it: {names}. Name the one that was imported (‹files›)."
         )
@@ -95,7 +95,7 @@ def folders_of(digest: str, path: str) -> list[Round]:
     out: dict[Path, Round] = {}
     for parent in dict.fromkeys((here, beside)) if digest and path != "-" else ():
         try:
-            folders = sorted(one for one in parent.iterdir() if (one / MANIFEST).is_file())
+            folders = sorted(path_in for path_in in parent.iterdir() if (path_in / MANIFEST).is_file())
         except OSError:  # nobody may look into it
             continue
         for folder in folders:
@@ -104,31 +104,35 @@ def folders_of(digest: str, path: str) -> list[Round]:
             except OutputError:
                 continue
             if manifest.changes == digest:
-                out.setdefault(folder.resolve(), Round(str(folder), manifest, found=True))
+                out.setdefault(folder.resolve(), Round(str(folder), manifest, by_digest=True))
     return list(out.values())
 
 
-def edited_files(one: Round, *, undo: bool = False) -> list[str]:
+def edited_files(round_: Round, *, undo: bool = False) -> list[str]:
     """The update files of a folder (or its undo files) that are not as they were written; one that is not there any
     more was perhaps handed over, and is no edited one.
     """
-    files = one.manifest.undo if undo else one.manifest.update
-    there = [file for file in files if (Path(one.folder) / file.file).is_file()]
-    return [file.file for file in there if digest_of(read_whole(str(Path(one.folder) / file.file))) != file.blake3]
+    files = round_.manifest.undo if undo else round_.manifest.update
+    files_there = [file for file in files if (Path(round_.folder) / file.file).is_file()]
+    return [
+        file.file for file in files_there if digest_of(read_whole(str(Path(round_.folder) / file.file))) != file.blake3
+    ]
 
 
-def handed_over(one: Round) -> bool:
+def handed_over(round_: Round) -> bool:
     """Whether an update file of what `write` made is not there any more: moved, perhaps, to where it is imported."""
-    files = one.manifest.update
-    return one.manifest.purpose == "update" and not all((Path(one.folder) / file.file).is_file() for file in files)
+    files = round_.manifest.update
+    return round_.manifest.purpose == "update" and not all(
+        (Path(round_.folder) / file.file).is_file() for file in files
+    )
 
 
-def must_be_as_written(one: Round, what: str, *, undo: bool = False) -> None:
+def must_be_as_written(round_: Round, what: str, *, undo: bool = False) -> None:
     """OutputError where an update file was edited since it was written: `what` cannot be done then."""
-    edited = edited_files(one, undo=undo)
+    edited = edited_files(round_, undo=undo)
     if edited:
         raise OutputError(
-            f"{one.folder}/{edited[0]}: it was edited since `write` made it, so what it says was never planned, and "
+            f"{round_.folder}/{edited[0]}: it was edited since `write` made it, so what it says was never planned, and "
             f"{what}. Write the files anew into another folder; what is to be otherwise is said in the sheet."
         )
 
@@ -138,14 +142,14 @@ def store_file(path: str | None) -> StoreFile | None:
     return None if path is None else StoreFile(path, digest_of(read_whole(path)))
 
 
-def same_store(one: Round, path: str | None) -> bool:
+def same_store(round_: Round, path: str | None) -> bool:
     """Whether the store file at this path is the one that the folder was written with, as it was then."""
-    known = one.manifest.store
+    known = round_.manifest.store
     return (known is None and path is None) or (
         known is not None and path is not None and known.blake3 == digest_of(read_whole(path))
     )
 
 
-def with_importer(one: Round | None, store: Store) -> Store:
+def with_importer(round_: Round | None, store: Store) -> Store:
     """A store with the importer that the folder was made for: what it was then, and as it was used."""
-    return store if one is None else msgspec.structs.replace(store, importer=one.manifest.importer)
+    return store if round_ is None else msgspec.structs.replace(store, importer=round_.manifest.importer)

@@ -41,7 +41,7 @@ def read_lookups(rules: Rules, path: str, like: Catalogue) -> Mapping[str, pl.Da
     from neat_delta.files.reading import read
 
     folder = Path(path).parent
-    return {name: read(str(folder / one.file), like=like).cells for name, one in rules.table.items()}
+    return {name: read(str(folder / lookup.file), like=like).cells for name, lookup in rules.table.items()}
 
 
 def read_rules_with_tables(path: str | None, like: Catalogue) -> tuple[Rules | None, Mapping[str, pl.DataFrame]]:

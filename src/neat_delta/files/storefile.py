@@ -44,12 +44,12 @@ NAME = "neat-delta.toml"
 Where = tuple[str, ...]
 
 
-def find_store(told: str | None, live: str | None = None) -> str | None:
+def find_store(path: str | None, live: str | None = None) -> str | None:
     """The store file that was told, or the one of the usual name beside the `live` catalogue, or the nearest one from
     the working folder upward. StoreError where these are two that differ.
     """
-    if told:
-        return told
+    if path:
+        return path
     here, nearest = Path.cwd(), None
     for folder in (here, *here.parents):
         if (folder / NAME).is_file():
@@ -77,16 +77,16 @@ def read_store(path: str) -> Store:
     text, data = _toml(path)
     version = data.get("version")
     if version != VERSION:
-        said = "it does not say its version" if version is None else f"it is of version {version!r}"
+        problem = "it does not say its version" if version is None else f"it is of version {version!r}"
         raise _error(
-            path, text, ("version",), f"{said}, and this Neat Delta reads version {VERSION}. Write: version = 1"
+            path, text, ("version",), f"{problem}, and this Neat Delta reads version {VERSION}. Write: version = 1"
         )
     _named_separators(data)
     for where, what in _wrong(data, Store, ()):
         raise _error(path, text, where, what)
     store = msgspec.convert(data, Store)
-    for one in conflicting_settings(store):
-        raise _error(path, text, one.where, one.what)
+    for conflict in conflicting_settings(store):
+        raise _error(path, text, conflict.where, conflict.what)
     for name, column in store.importer.columns.items():
         if column.expression is not None:
             _must_be_expression(path, text, name, column.expression)
@@ -111,12 +111,14 @@ def _unknown_in_expressions(store: Store, fields: Collection[str]) -> Iterator[C
     """What the expressions of columns read that is no field."""
     from neat_delta.core.base.query.expressions import fields_read
 
-    known = {one.casefold(): one for one in (*store.fields, *fields)}
+    known = {field_name.casefold(): field_name for field_name in (*store.fields, *fields)}
     for name, column in store.importer.columns.items():
-        for one in fields_read(column.expression) if column.expression is not None else ():
-            if one.casefold() not in known:
-                hint = did_you_mean(one, list(known.values()))
-                yield Conflict(("importer", "columns", name), f'its expression reads "{one}", which is no field.{hint}')
+        for field_read in fields_read(column.expression) if column.expression is not None else ():
+            if field_read.casefold() not in known:
+                hint = did_you_mean(field_read, list(known.values()))
+                yield Conflict(
+                    ("importer", "columns", name), f'its expression reads "{field_read}", which is no field.{hint}'
+                )
 
 
 def _must_be_expression(path: str, text: str, name: str, expression: str) -> None:
@@ -145,8 +147,8 @@ def described(path: str, kind: type[Described], what: str) -> Described:
     1
     """
     text, data = _toml(path, str)  # a number with a point is what its digits say
-    for where, said in _wrong(data, kind, ()):
-        raise _error(path, text, where, said)
+    for where, problem in _wrong(data, kind, ()):
+        raise _error(path, text, where, problem)
     if data.get("version") != VERSION:
         raise _error(
             path, text, ("version",), f"this Neat Delta reads {what} files of version {VERSION}. Write: version = 1"
@@ -182,7 +184,7 @@ def _named_separators(data: dict[str, Any]) -> None:
 
 def _wrong(value: Any, kind: Any, where: Where) -> Iterator[tuple[Where, str]]:  # noqa: ANN401 - any TOML value and type
     """All that is wrong with a value of a type, with the names from the outermost table in."""
-    whole = kind
+    whole_kind = kind
     while get_origin(kind) is Annotated:
         kind = get_args(kind)[0]
     if isinstance(kind, type) and issubclass(kind, msgspec.Struct):
@@ -190,9 +192,9 @@ def _wrong(value: Any, kind: Any, where: Where) -> Iterator[tuple[Where, str]]: 
             yield where, "it must be a table"
             return
         types, required = _fields_of(kind)
-        for name, one in value.items():
+        for name, value_of in value.items():
             if name in types:
-                yield from _wrong(one, types[name], (*where, name))
+                yield from _wrong(value_of, types[name], (*where, name))
             else:
                 yield (*where, name), f"there is no such key.{did_you_mean(name, types, _known(types))}"
         yield from ((where, f"it does not say its {name}") for name in required if name not in value)
@@ -204,8 +206,8 @@ def _wrong(value: Any, kind: Any, where: Where) -> Iterator[tuple[Where, str]]: 
             table = "a table of fields" if inner is Field else "a table of tables" if of_names else "a list of tables"
             yield where, f"it must be {table}"
             return
-        for name, one in value.items() if isinstance(value, dict) else enumerate(value):
-            yield from _wrong(one, inner, (*where, str(name)))
+        for name, value_of in value.items() if isinstance(value, dict) else enumerate(value):
+            yield from _wrong(value_of, inner, (*where, str(name)))
         return
     if get_origin(kind) is dict and isinstance(value, dict) and _words(get_args(kind)[0]):
         yield from _wrong_levels(value, kind, where)
@@ -214,7 +216,7 @@ def _wrong(value: Any, kind: Any, where: Where) -> Iterator[tuple[Where, str]]: 
         yield where, "it must be a number, and is text in quotes"
         return
     try:
-        msgspec.convert(value, whole)
+        msgspec.convert(value, whole_kind)
     except msgspec.ValidationError as error:
         yield where, _plain(str(error), value, kind)
 
@@ -225,15 +227,17 @@ def _fields_of(kind: type[msgspec.Struct]) -> tuple[dict[str, Any], list[str]]:
     `msgspec.structs.fields`.
     """
     fields = msgspec.structs.fields(kind)
-    return {one.encode_name: one.type for one in fields}, [one.encode_name for one in fields if one.required]
+    return {field_info.encode_name: field_info.type for field_info in fields}, [
+        field_info.encode_name for field_info in fields if field_info.required
+    ]
 
 
 def _wrong_levels(value: dict[str, Any], kind: Any, where: Where) -> Iterator[tuple[Where, str]]:  # noqa: ANN401
     """All that is wrong with the levels of checks."""
     words, level = _words(get_args(kind)[0]), get_args(kind)[1]
-    for name, one in value.items():
+    for name, value_of in value.items():
         if name in words:
-            yield from _wrong(one, level, (*where, name))
+            yield from _wrong(value_of, level, (*where, name))
         else:
             yield (*where, name), f"there is no such check.{did_you_mean(name, words, _known(words))}"
 
@@ -260,7 +264,11 @@ def _plain(message: str, value: Any, kind: Any) -> str:  # noqa: ANN401 - any TO
         return f'"{value}" is none of: {", ".join(words)}.{did_you_mean(value, words)}'
     expectation = re.match(r"Expected `([^`]+)`, got `(\w+)`", message)
     if expectation:
-        wanted = [TYPES.get(one.strip(), one.strip()) for one in expectation[1].split("|") if one.strip() != "null"]
+        wanted = [
+            TYPES.get(type_name.strip(), type_name.strip())
+            for type_name in expectation[1].split("|")
+            if type_name.strip() != "null"
+        ]
         return f"it must be {' or '.join(wanted)}, and is {TYPES.get(expectation[2], expectation[2])}"
     return message.partition(" - at ")[0].replace("`", "").rstrip(".")
 
@@ -268,8 +276,8 @@ def _plain(message: str, value: Any, kind: Any) -> str:  # noqa: ANN401 - any TO
 def _words(kind: Any) -> list[str]:  # noqa: ANN401 - any type
     """The words that a type allows, if it is made of words."""
     if get_origin(kind) is Literal:
-        return [str(one) for one in get_args(kind)]
-    return [word for one in get_args(kind) for word in _words(one)] if get_origin(kind) is not list else []
+        return [str(choice) for choice in get_args(kind)]
+    return [word for part in get_args(kind) for word in _words(part)] if get_origin(kind) is not list else []
 
 
 def _error(path: str, text: str, where: Where, what: str) -> StoreError:
@@ -411,9 +419,9 @@ def _name(path: str) -> str:
 
 def schema() -> dict[str, Any]:
     """The store file's JSON Schema (draft 2020-12), for editors."""
-    made = schema_of(Store, "store file")
-    made["$defs"]["Store"]["properties"]["checks"]["propertyNames"] = {"enum": sorted(get_args(CheckName))}
-    return made
+    document = schema_of(Store, "store file")
+    document["$defs"]["Store"]["properties"]["checks"]["propertyNames"] = {"enum": sorted(get_args(CheckName))}
+    return document
 
 
 def schema_of(kind: type[msgspec.Struct], what: str) -> dict[str, Any]:
@@ -421,11 +429,13 @@ def schema_of(kind: type[msgspec.Struct], what: str) -> dict[str, Any]:
     which some indent descriptions, and some say which names a table may have.
     """
     definition = msgspec.json.schema(kind)
-    for one in definition["$defs"].values():
-        if "description" in one:
-            one["description"] = cleandoc(one["description"])
-        for name, setting in one.get("properties", {}).items():  # in TOML an exact decimal is a number
-            one["properties"][name] = _as_numbers({key: it for key, it in setting.items() if key != "propertyNames"})
+    for definition_part in definition["$defs"].values():
+        if "description" in definition_part:
+            definition_part["description"] = cleandoc(definition_part["description"])
+        for name, setting in definition_part.get("properties", {}).items():  # in TOML an exact decimal is a number
+            definition_part["properties"][name] = _as_numbers(
+                {key: it for key, it in setting.items() if key != "propertyNames"}
+            )
     return {
         "$schema": "https://json-schema.org/draft/2020-12/schema",
         "title": f"Neat Delta {what}",
@@ -438,7 +448,7 @@ def _as_numbers(setting: dict[str, Any]) -> dict[str, Any]:
     if setting.get("format") == "decimal":
         plain = {name: value for name, value in setting.items() if name != "format"}
         return plain | {"type": "number"} | ({"default": int(plain["default"])} if "default" in plain else {})
-    return setting | ({"anyOf": [_as_numbers(one) for one in setting["anyOf"]]} if "anyOf" in setting else {})
+    return setting | ({"anyOf": [_as_numbers(part) for part in setting["anyOf"]]} if "anyOf" in setting else {})
 
 
 # The types of the open Table Schema (Data Package) for our kinds; the rest are strings.
@@ -450,22 +460,22 @@ def table_schema(store: Store) -> dict[str, Any]:
     fields = []
     for name, field in store.fields.items():
         kind = TABLE_TYPES.get(field.kind, "string")
-        one: dict[str, Any] = {"name": field.heading or name, "type": kind}
+        column: dict[str, Any] = {"name": field.heading or name, "type": kind}
         form = field.date_form or store.writing.date_form
         if kind == "date":
-            one |= {"type": "datetime" if form and "hh" in form else "date", "format": _strftime(form)}
+            column |= {"type": "datetime" if form and "hh" in form else "date", "format": _strftime(form)}
         if kind in {"number", "integer"}:
-            one |= {"bareNumber": False} if field.kind == "money" else {}
-            one |= {"decimalChar": store.writing.decimal_mark} if store.writing.decimal_mark == "," else {}
-            one |= {"groupChar": store.writing.thousands_mark} if store.writing.thousands_mark else {}
+            column |= {"bareNumber": False} if field.kind == "money" else {}
+            column |= {"decimalChar": store.writing.decimal_mark} if store.writing.decimal_mark == "," else {}
+            column |= {"groupChar": store.writing.thousands_mark} if store.writing.thousands_mark else {}
         if kind == "boolean":
-            one |= {"trueValues": list(field.yes or ["true"]), "falseValues": list(field.no or ["false"])}
+            column |= {"trueValues": list(field.yes or ["true"]), "falseValues": list(field.no or ["false"])}
         if field.kind == "link" and field.separator is None:
-            one |= {"format": "uri"}
+            column |= {"format": "uri"}
         limits = {"required": field.required, "unique": field.unique, "enum": field.values}
         limits |= {"minimum": field.least, "maximum": field.most, "maxLength": field.longest}
         constraints = {name: value for name, value in limits.items() if value not in (None, False, [])}
-        fields.append(one | ({"constraints": constraints} if constraints else {}))
+        fields.append(column | ({"constraints": constraints} if constraints else {}))
     headings = {name: field.heading or name for name, field in store.fields.items()}
     return {
         "$schema": "https://datapackage.org/profiles/2.0/tableschema.json",

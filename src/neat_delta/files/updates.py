@@ -89,7 +89,7 @@ def write_updates(
     planned = plan(
         changes, live, importer, most_files=most_files, file_cost=file_cost, whole=whole,
         fits=lambda texts: form.hold(texts, layout),
-        questioned=[] if earlier is None else [one.field for one in earlier.not_sent if one.field is not None],
+        questioned=[] if earlier is None else [unsent.field for unsent in earlier.not_sent if unsent.field is not None],
     )  # fmt: skip
     out = _Out(changes, live, importer, form, layout)
     with new_folder(folder, _why_not_ours if replace else lambda _: NOT_EMPTY) as partial:
@@ -160,10 +160,10 @@ def file_rows(folder: str, changes: ChangeSet, live: Catalogue, manifest: Manife
         if not (Path(folder) / file.file).is_file():
             raise OutputError(f"{folder}: {file.file} is not in it any more. Name the folder as `write` made it.")
         update = out.catalogue(Path(folder), file)
-        numbers = update.row(pl.int_range(update.cells.height, dtype=pl.Int64, eager=True))
+        row_numbers = update.row(pl.int_range(update.cells.height, dtype=pl.Int64, eager=True))
         keys = update.cells.select(changes.header.key).rows()
         of = [items.get(key_text(texts, key), ()) for texts in keys]
-        rows += [FileRow(file.file, *row) for row in zip(numbers, keys, of, strict=True)]
+        rows += [FileRow(file.file, *row) for row in zip(row_numbers, keys, of, strict=True)]
         if file.action == "recode":  # from here on these items stand under their new codes
             heading = NEW_CODE if importer.form in PATCHES else importer.code_change.heading
             place = changes.header.key.index(importer.code_change.field or changes.header.key[0])
@@ -181,11 +181,11 @@ def layout_of(live: Catalogue, importer: Importer) -> Layout:
     """
     own = live.layout if live.layout.format == "delimited" else Layout(format="delimited")
     layout = msgspec.structs.replace(own, header_line=1, packing=None)
-    said = {name: getattr(importer, name) for name in ("separator", "encoding", "line_end", "quote_all")}
-    said = {name: value for name, value in said.items() if value is not None}
-    if "encoding" in said:
-        said["bom"] = False
-    return msgspec.structs.replace(layout, **said)
+    settings = {name: getattr(importer, name) for name in ("separator", "encoding", "line_end", "quote_all")}
+    settings = {name: value for name, value in settings.items() if value is not None}
+    if "encoding" in settings:
+        settings["bom"] = False
+    return msgspec.structs.replace(layout, **settings)
 
 
 def _counted(tables: Sequence[Table]) -> CellCounts:
@@ -211,7 +211,7 @@ class _Out:
         for number, (action, cells, data) in enumerate(pieces, 1):
             file = f"{name}-{number:0{digits}}{self.form.ending(self.layout)}"
             (folder / file).write_bytes(data)
-            fields = [self.headings.get(one, one) for one in cells.columns]
+            fields = [self.headings.get(column, column) for column in cells.columns]
             filled_cells = int(cells.select(pl.sum_horizontal(pl.all().count())).item())
             files.append(OutFile(file, action, self._lines(cells).height, filled_cells, fields, digest_of(data)))
         return files
@@ -327,8 +327,8 @@ def _why_not_ours(folder: Path) -> str | None:
         manifest = msgspec.json.decode((folder / MANIFEST).read_bytes(), type=Manifest)
         digests = {file.file: file.blake3 for file in manifest.update + manifest.undo}
         digests[READ_ME] = digest_of(read_me(manifest).encode())
-        there = {file.name: file for file in folder.iterdir() if file.name != MANIFEST}
-        other = [name for name in sorted(there) if digests.get(name) != digest_of(there[name].read_bytes())]
+        files = {file.name: file for file in folder.iterdir() if file.name != MANIFEST}
+        other = [name for name in sorted(files) if digests.get(name) != digest_of(files[name].read_bytes())]
     except (OSError, msgspec.MsgspecError):
         return NOT_EMPTY
     if other:

@@ -207,11 +207,11 @@ def _move(partial: Path, place: Path, occupied: bool) -> None:
         old.rename(partial)
 
 
-def _exchange(one: Path, other: Path) -> bool:
+def _exchange(first: Path, other: Path) -> bool:
     """Swap two names in one step, as Linux' renameat2 does; False where the system cannot."""
     renameat2 = getattr(ctypes.CDLL(None), "renameat2", None)
     here, exchange = -100, 2  # AT_FDCWD, RENAME_EXCHANGE
-    return renameat2 is not None and renameat2(here, os.fsencode(one), here, os.fsencode(other), exchange) == 0
+    return renameat2 is not None and renameat2(here, os.fsencode(first), here, os.fsencode(other), exchange) == 0
 
 
 def _folder_to_disk(folder: Path) -> None:

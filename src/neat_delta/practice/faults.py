@@ -21,7 +21,7 @@ __all__ = ["NO_FAULTS", "Faults", "Refusal", "faults_of"]
 class Refusal:
     """What the store refuses: an item by a text of its key, or each for which a condition holds as it would be."""
 
-    said: str
+    words: str
     condition: Condition | None
 
 
@@ -89,25 +89,25 @@ def faults_of(
     {'price': 0}
     """
 
-    def numbers(said: Sequence[str], what: str) -> dict[str, int]:
+    def amounts_by_field(words: Sequence[str], what: str) -> dict[str, int]:
         out = {}
-        for one in said:
-            name, mark, number = one.rpartition(":")
+        for word in words:
+            name, mark, number = word.rpartition(":")
             if not mark or name not in fields or not number.isdecimal():
-                raise CatalogueError(f"‹{what}›: {one!r} is not FIELD:NUMBER with a field of the catalogue: price:0.")
+                raise CatalogueError(f"‹{what}›: {word!r} is not FIELD:NUMBER with a field of the catalogue: price:0.")
             out[name] = int(number)
         return out
 
     known = set(keys)
     refusals = []
-    for one in refuse:
-        if one in known or not re.search(r"[\s<>=!'(]", one):  # a code, which may be new
-            refusals.append(Refusal(one, None))
+    for word in refuse:
+        if word in known or not re.search(r"[\s<>=!'(]", word):  # a code, which may be new
+            refusals.append(Refusal(word, None))
             continue
         try:
-            refusals.append(Refusal(one, condition(one)))
+            refusals.append(Refusal(word, condition(word)))
         except ConditionError as error:
-            raise CatalogueError(f"‹refuse›: {one!r} is no code, and no condition: {error}") from None
+            raise CatalogueError(f"‹refuse›: {word!r} is no code, and no condition: {error}") from None
     share = Decimal(0)
     if drop is not None:
         if not re.fullmatch(r"[0-9]+(\.[0-9]+)?%", drop) or Decimal(drop[:-1]) > 100:
@@ -119,4 +119,14 @@ def faults_of(
         if rate is None:
             raise CatalogueError(f"‹sell›: {sell!r} is no number of pieces a minute, such as 5/min, up to 99999.")
         sold = int(rate[1])
-    return Faults(refusals, numbers(rounded, "round"), numbers(cut, "cut"), share, slow, fail_after, busy, sold, seed)
+    return Faults(
+        refusals,
+        amounts_by_field(rounded, "round"),
+        amounts_by_field(cut, "cut"),
+        share,
+        slow,
+        fail_after,
+        busy,
+        sold,
+        seed,
+    )

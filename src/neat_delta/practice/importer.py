@@ -66,7 +66,7 @@ class Refused(Exception):  # noqa: N818 - said to whoever imports
 
 def import_lines(
     shelf: Shelf,
-    said: Said,
+    table: Said,
     rules: ImportRules,
     action: Action = "change",
     *,
@@ -79,13 +79,13 @@ def import_lines(
     file as a whole is refused; Stopped when `counted`, which is called after each row that was taken, says so.
     """
     work = _Import(shelf, rules, action, number, faults)
-    said = _under_fields(said, rules.headings)
-    work.refuse_file(said, name)
-    lines = work.whole_items(said.lines)
+    table = _under_fields(table, rules.headings)
+    work.refuse_file(table, name)
+    lines = work.whole_items(table.lines)
     keys = [tuple(line.says.get(part) or "" for part in shelf.key) for line in lines]
     twice = {key for key, times in Counter(keys).items() if times > 1}
-    there = {key: shelf.with_key(key) for key in dict.fromkeys(keys)}
-    listed = {at for numbers in there.values() for at in numbers}
+    by_key = {key: shelf.with_key(key) for key in dict.fromkeys(keys)}
+    listed = {at for rows in by_key.values() for at in rows}
     wanted = Counter(work.new_key(line, key) for line, key in zip(lines, keys, strict=True)) if work.recodes else {}
     taken = {key for key in wanted if shelf.with_key(key)}
     refused: dict[int, str] = {}
@@ -96,7 +96,7 @@ def import_lines(
                 raise Refused("its key stands in the file twice")
             if work.recodes and (wanted[work.new_key(line, key)] > 1 or work.new_key(line, key) in taken):
                 raise Refused("an item has the new code already, or gets it in this file")
-            steps[line.number] = work.step(line, key, there[key])
+            steps[line.number] = work.step(line, key, by_key[key])
         except Refused as why:
             refused[line.number] = str(why)
     refused |= work.refused_on_demand(list(steps.values()))
@@ -119,12 +119,12 @@ def import_lines(
     return reports
 
 
-def _under_fields(said: Said, headings: Mapping[str, str]) -> Said:
+def _under_fields(table: Said, headings: Mapping[str, str]) -> Said:
     """What a file says, under the names of the store's fields."""
     if not headings:
-        return said
-    lines = [_line_under_fields(line, headings) for line in said.lines]
-    return Said([headings.get(one, one) for one in said.headings], lines)
+        return table
+    lines = [_line_under_fields(line, headings) for line in table.lines]
+    return Said([headings.get(heading, heading) for heading in table.headings], lines)
 
 
 def _line_under_fields(line: Line, headings: Mapping[str, str]) -> Line:
@@ -140,7 +140,7 @@ class _Step:
 
     line: Line
     key: tuple[str, ...]
-    there: Sequence[int]
+    rows: Sequence[int]
     before: Sequence[Item]
     after: Sequence[Item]
     warning: str = ""
@@ -161,27 +161,27 @@ class _Import:
         self.patch = self.importer.form in PATCHES
         self.recodes = action == "recode"
         self.mark = rules.writing.decimal_mark or "."
-        self.before = shelf.numbers() if self.importer.missing == "deleted" else []
+        self.before = shelf.item_numbers() if self.importer.missing == "deleted" else []
         self.flag = self.importer.removal.heading if self.importer.removal.how == "flag" else None
         self.removes = action == "remove" and self.flag is None
         self.code_heading = NEW_CODE if self.patch else self.importer.code_change.heading
         self.code_field = self.importer.code_change.field or shelf.key[0]
 
-    def refuse_file(self, said: Said, name: str) -> None:
+    def refuse_file(self, table: Said, name: str) -> None:
         """FileError where the headings are not such as the importer takes."""
         if self.recodes and self.importer.code_change.how != "row" and self.importer.form != "json patch":
             raise FileError(f"{name}: this importer does not change codes by rows.")
         for part in self.shelf.key:
-            if said.lines and part not in said.headings:
+            if table.lines and part not in table.headings:
                 raise FileError(f'{name}: it lacks the heading "{part}", which is the key.')
         besides = {*self.importer.with_adjusted, *self.importer.columns, self.flag}
         besides |= {self.code_heading} if self.recodes or self.code_heading in self.importer.headings else set()
-        for heading in said.headings:
+        for heading in table.headings:
             if heading not in self.shelf.fields and heading not in besides:
                 raise FileError(f'{name}: the store has no field "{heading}".')
         wanted = self.importer.headings
         fixed = bool(wanted) and self.importer.form not in SPARSE and not self.removes
-        if fixed and said.headings != wanted:
+        if fixed and table.headings != wanted:
             raise FileError(f"{name}: its headings are not those that the importer wants: {', '.join(wanted)}.")
 
     def whole_items(self, lines: Sequence[Line]) -> list[Line]:
@@ -204,67 +204,67 @@ class _Import:
         code = line.code if line.code is not None else line.says.get(self.code_heading) or ""
         return tuple(code if name == self.code_field else text for name, text in zip(self.shelf.key, key, strict=True))
 
-    def step(self, line: Line, key: tuple[str, ...], there: Sequence[int]) -> _Step:
+    def step(self, line: Line, key: tuple[str, ...], rows: Sequence[int]) -> _Step:
         """What a row comes to. Refused where the importer does not take it."""
-        self._must_be_an_item(key, there)
-        before = [self.shelf.get(at) for at in there]
+        self._must_be_an_item(key, rows)
+        before = [self.shelf.get(at) for at in rows]
         if line.gone or self.removes:
-            if not there:
+            if not rows:
                 raise Refused("there is no such item to remove")
-            return _Step(line, key, there, before, [], leaves=True)
+            return _Step(line, key, rows, before, [], leaves=True)
         if not self.recodes or not self.patch:  # which moves an item as it is
-            self._must_be_taken(there)
+            self._must_be_taken(rows)
             self._must_have(line, self.importer.carries)
         if self.recodes:
-            return _Step(line, key, there, before, self._recoded(line, key, before))
-        if there:
+            return _Step(line, key, rows, before, self._recoded(line, key, before))
+        if rows:
             after = [self._changed(item, line) for item in before]
         else:
             self._must_have(line, self.importer.needs)
             after = [self._new(line)]
         after, warning = self._stored(line, after)
         leaves = self.flag is not None and line.says.get(self.flag) == self.importer.removal.value
-        return _Step(line, key, there, before, after, warning, leaves=leaves)
+        return _Step(line, key, rows, before, after, warning, leaves=leaves)
 
     def refused_on_demand(self, steps: Sequence[_Step]) -> dict[int, str]:
         """Which of the rows, by their numbers, are refused because somebody asked for that, and why."""
         out: dict[int, str] = {}
         owners = [step.line.number for step in steps for _ in step.items]
-        for one in self.faults.refuse if owners else ():
-            if one.condition is None:
-                hits = [step.line.number for step in steps if one.said in step.key]
+        for refusal in self.faults.refuse if owners else ():
+            if refusal.condition is None:
+                hits = [step.line.number for step in steps if refusal.words in step.key]
             else:
                 items = pl.DataFrame([item for step in steps for item in step.items], infer_schema_length=1)
-                holds = evaluate(one.condition, Rows({"": items}, self.rules.fields, self.rules.writing))
+                holds = evaluate(refusal.condition, Rows({"": items}, self.rules.fields, self.rules.writing))
                 hits = [number for number, hit in zip(owners, holds, strict=True) if hit]
-            said = "this item" if one.condition is None else one.said
-            out = dict.fromkeys(hits, f"refused on demand: {said}") | out
+            what = "this item" if refusal.condition is None else refusal.words
+            out = dict.fromkeys(hits, f"refused on demand: {what}") | out
         return out
 
     def do(self, step: _Step) -> int | None:
         """Do what a row comes to, unless it is one that is only said to be done; the item's number."""
-        there = step.there
+        rows = step.rows
         if self.faults.drops(self.number, step.line.number):
-            return there[0] if there else None
-        if not there:
+            return rows[0] if rows else None
+        if not rows:
             return self.shelf.add(step.after[0], self.by, self.number)
-        for place, at in enumerate(there):
+        for place, at in enumerate(rows):
             if step.after:
                 self.shelf.put(at, step.after[place], self.by, self.number, before=step.before[place])
             if step.leaves:
                 self.shelf.remove(at, self.by, self.number)
-        return there[0]
+        return rows[0]
 
-    def _must_be_an_item(self, key: Sequence[str], there: Sequence[int]) -> None:
+    def _must_be_an_item(self, key: Sequence[str], rows: Sequence[int]) -> None:
         if any(not text.strip() for text in key):
             raise Refused("its key is blank")
-        if len(there) > 1 and not self.rules.shared:
+        if len(rows) > 1 and not self.rules.shared:
             raise Refused("two items have this key")
 
-    def _must_be_taken(self, there: Sequence[int]) -> None:
-        if self.importer.takes == "updates" and not there:
+    def _must_be_taken(self, rows: Sequence[int]) -> None:
+        if self.importer.takes == "updates" and not rows:
             raise Refused("there is no such item, and the importer takes updates only")
-        if self.importer.takes == "additions" and there:
+        if self.importer.takes == "additions" and rows:
             raise Refused("there is such an item, and the importer takes new items only")
 
     def _must_have(self, line: Line, fields: Sequence[str]) -> None:
@@ -280,8 +280,8 @@ class _Import:
             raise Refused("its new code is blank")
         for item in before:
             others = {name: text for name, text in line.says.items() if name in item and name not in self.shelf.key}
-            said = {name: text for name, text in others.items() if text or self.importer.blanks == "clear"}
-            if any(text is not None and text != item[name] for name, text in said.items()):
+            texts = {name: text for name, text in others.items() if text or self.importer.blanks == "clear"}
+            if any(text is not None and text != item[name] for name, text in texts.items()):
                 raise Refused("a row with a new code changes the item, too")
         return [item | {self.code_field: code} for item in before]
 
@@ -290,17 +290,17 @@ class _Import:
         for name, text in line.says.items():
             if name in self.shelf.key or name not in after:
                 continue
-            said = text or ""
-            if not said.strip() and (
+            wanted = text or ""
+            if not wanted.strip() and (
                 name in self.importer.adjusted or (self.importer.blanks == "skip" and not self.patch)
             ):
                 continue
             if name in self.importer.adjusted:
-                after[name] = self._sum(name, after[name], said)
+                after[name] = self._sum(name, after[name], wanted)
             elif self.importer.lists == "marked" and self.rules.fields.get(name, Field()).kind == "list":
-                after[name] = self._list(name, after[name], said)
+                after[name] = self._list(name, after[name], wanted)
             else:
-                after[name] = "" if said == self.importer.empties else said
+                after[name] = "" if wanted == self.importer.empties else wanted
         return after
 
     def _new(self, line: Line) -> Item:
@@ -317,8 +317,8 @@ class _Import:
         cut = []
         out = [dict(item) for item in states]
         for item in out:
-            for name, said in line.says.items():
-                if name in item and name not in self.shelf.key and (said or "").strip():
+            for name, wanted in line.says.items():
+                if name in item and name not in self.shelf.key and (wanted or "").strip():
                     text = self.faults.stored(name, item[name], self.mark)
                     if name in self.faults.cut and text != item[name] and name not in cut:
                         cut.append(name)
@@ -332,11 +332,11 @@ class _Import:
         except InvalidOperation:
             raise Refused(f'"{name}": {step!r} cannot be added to {now!r}') from None
 
-    def _list(self, name: str, now: str, said: str) -> str:
+    def _list(self, name: str, now: str, wanted: str) -> str:
         between = self.rules.fields[name].separator or ","
         mark = between.strip() or " "
         values = [value.strip() for value in now.split(mark) if value.strip()]
-        for word in (part.strip() for part in said.split(mark)):
+        for word in (part.strip() for part in wanted.split(mark)):
             if word.startswith(self.importer.adds):
                 values.append(word.removeprefix(self.importer.adds))
             elif (away := word.removeprefix(self.importer.takes_away)) != word and away in values:

@@ -152,23 +152,25 @@ def _xml(data: bytes, layout: Layout, key: Sequence[str]) -> Said:
     del layout, key
     if b"<!DOCTYPE" in data or b"<!ENTITY" in data:  # no entities of a stranger's
         raise ValueError("it has a document type, which plain rows need not")
-    return _objects([{one.attrib["name"]: one.text or "" for one in item} for item in ElementTree.fromstring(data)])
+    return _objects([{cell.attrib["name"]: cell.text or "" for cell in item} for item in ElementTree.fromstring(data)])
 
 
 def _merge_patch(data: bytes, layout: Layout, key: Sequence[str]) -> Said:
     del layout
 
     def items(inner: dict[str, Any], keys: tuple[str, ...]) -> Iterator[tuple[tuple[str, ...], Any]]:
-        for one, value in inner.items():
+        for member, value in inner.items():
             if len(keys) + 1 < len(key) and value is not None:
-                yield from items(value, (*keys, one))
+                yield from items(value, (*keys, member))
             else:
-                yield (*keys, one), value
+                yield (*keys, member), value
 
     lines = []
     for number, (keys, value) in enumerate(items(json.loads(data), ()), 1):
         says: dict[str, str | None] = dict(zip(key, keys, strict=True))
-        fields = {} if value is None else {name: None if one is None else as_text(one) for name, one in value.items()}
+        fields = (
+            {} if value is None else {name: None if text is None else as_text(text) for name, text in value.items()}
+        )
         lines.append(Line(number, says | fields, gone=value is None))
     return Said(list(dict.fromkeys(name for line in lines for name in line.says)), lines)
 

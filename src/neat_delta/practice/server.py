@@ -66,7 +66,7 @@ def serve(shop: Shop, port: int, token: str | None = None) -> None:
             f"Port {port} cannot be used ({error.strerror}). Name another: --port 0 takes any."
         ) from None
     where = f"http://127.0.0.1:{listener.getsockname()[1]}/"
-    click.echo(f"Practice store, a stand-in for the real one: {len(shop.shelf.numbers()):,} items at {where}")
+    click.echo(f"Practice store, a stand-in for the real one: {len(shop.shelf.item_numbers()):,} items at {where}")
     click.echo("Ctrl-C ends it.")
     config = uvicorn.Config(application(shop, token), log_level="warning", access_log=False)
     uvicorn.Server(config).run(sockets=[listener])
@@ -86,8 +86,8 @@ def application(shop: Shop, token: str | None = None) -> FastAPI:
 
     @app.exception_handler(RequestValidationError)
     def wrong(request: Request, error: RequestValidationError) -> Response:
-        said = "; ".join(f"{one['loc'][-1]}: {one['msg']}" for one in error.errors())
-        return _error(request, pages, 422, f"{said}.")
+        message = "; ".join(f"{error_part['loc'][-1]}: {error_part['msg']}" for error_part in error.errors())
+        return _error(request, pages, 422, f"{message}.")
 
     @app.exception_handler(404)
     def nothing(request: Request, error: Exception) -> Response:
@@ -152,7 +152,7 @@ def _add_export(app: FastAPI, shop: Shop) -> None:
     """The catalogue as files."""
 
     def exported(request: Request) -> pl.DataFrame:
-        fields = [one.strip() for one in request.query_params.get("fields", "").split(",") if one.strip()]
+        fields = [field.strip() for field in request.query_params.get("fields", "").split(",") if field.strip()]
         return shop.table(fields, request.query_params.get("where"))
 
     def export(form: str) -> Callable[[Request], Response]:
@@ -257,9 +257,9 @@ def _add_items(app: FastAPI, shop: Shop, pages: _Pages) -> None:
         if known is None:
             return _error(request, pages, 404, f"There is no item {key}.")
         body = await _body(request, shop)
-        there = {name: text for name, text in known[0].items() if text}
+        fields = {name: text for name, text in known[0].items() if text}
         try:
-            patched = _patched(there, body, request.headers.get("content-type", ""))
+            patched = _patched(fields, body, request.headers.get("content-type", ""))
         except (ValueError, TypeError, jsonpatch.JsonPatchException, jsonpatch.JsonPointerException) as error:
             return _error(request, pages, 422, f"It is no patch that fits this item ({error}).")
         if patched is None:
@@ -282,11 +282,11 @@ def _add_pages(app: FastAPI, shop: Shop, pages: _Pages, token: str | None) -> No
 
     @app.post("/sign-in", include_in_schema=False)
     async def signed_in(request: Request) -> Response:
-        said = str((await request.form()).get("token") or "")
-        if token is None or not hmac.compare_digest(said.encode(), token.encode()):
+        token_sent = str((await request.form()).get("token") or "")
+        if token is None or not hmac.compare_digest(token_sent.encode(), token.encode()):
             return pages.page("sign-in", status=401, wrong=True)
         answer = RedirectResponse("/", 303)
-        answer.set_cookie("practice-token", said, httponly=True, samesite="strict")
+        answer.set_cookie("practice-token", token_sent, httponly=True, samesite="strict")
         return answer
 
     @app.get("/page.css", include_in_schema=False)
@@ -349,7 +349,7 @@ class _Pages:
         self.shop = shop
         self.environment = Environment(autoescape=True, undefined=StrictUndefined, trim_blocks=True, lstrip_blocks=True)
         self.environment.filters["link"] = lambda key: (
-            "/items/" + "/".join(quote(_escaped(one), safe="") for one in key)
+            "/items/" + "/".join(quote(_escaped(part), safe="") for part in key)
         )
         self.environment.filters["key_of"] = lambda item: [item[name] for name in shop.key]
         self.environment.filters["parts"] = json.loads
@@ -358,15 +358,15 @@ class _Pages:
     def page(self, what: str, status: int = 200, **values: object) -> Response:
         """A page as a response."""
         shop = self.shop
-        shown = [name for name in (shop.store.key.name, *PLAIN) if name in shop.shelf.fields and name not in shop.key]
-        names = list(dict.fromkeys(shown))[:6]
+        fields = [name for name in (shop.store.key.name, *PLAIN) if name in shop.shelf.fields and name not in shop.key]
+        names = list(dict.fromkeys(fields))[:6]
         text = self.template.render(
             what=what,
             key=shop.key,
             shown=names,
             numbers=[name for name in names if shop.kind(name) in NUMBER_KINDS],
             heading=shop.heading,
-            faults=_said(shop),
+            faults=_faults_in_words(shop),
             **values,
         )
         return Response(text, status, media_type="text/html; charset=utf-8")
@@ -376,17 +376,17 @@ PLAIN = ("name", "price", "sale_price", "stock", "status", "category")
 """What a list of items shows besides the key, where a catalogue has it."""
 
 
-def _said(shop: Shop) -> list[str]:
+def _faults_in_words(shop: Shop) -> list[str]:
     """The faults, in words."""
     faults = shop.faults
-    said = [f"refuses {', '.join(one.said for one in faults.refuse)}"] if faults.refuse else []
-    said += [f"rounds {name} to {places} decimals" for name, places in faults.rounded.items()]
-    said += [f"cuts {name} after {size} characters" for name, size in faults.cut.items()]
-    said += [f"drops {faults.dropped} % of the rows"] if faults.dropped else []
-    said += [f"stops once after {faults.fail_after} rows"] if faults.fail_after else []
-    said += ["puts every import off once"] if faults.busy else []
-    said += ["is slow"] if faults.slow else []
-    return said + ([f"sells {faults.sold} a minute"] if faults.sold else [])
+    faults_said = [f"refuses {', '.join(refusal.words for refusal in faults.refuse)}"] if faults.refuse else []
+    faults_said += [f"rounds {name} to {places} decimals" for name, places in faults.rounded.items()]
+    faults_said += [f"cuts {name} after {size} characters" for name, size in faults.cut.items()]
+    faults_said += [f"drops {faults.dropped} % of the rows"] if faults.dropped else []
+    faults_said += [f"stops once after {faults.fail_after} rows"] if faults.fail_after else []
+    faults_said += ["puts every import off once"] if faults.busy else []
+    faults_said += ["is slow"] if faults.slow else []
+    return faults_said + ([f"sells {faults.sold} a minute"] if faults.sold else [])
 
 
 def _escaped(part: str) -> str:
@@ -421,8 +421,10 @@ def _host_of(origin: str) -> str:
 
 
 def _has_token(request: Request, token: str) -> bool:
-    said = request.headers.get("authorization", "").removeprefix("Bearer ") or request.cookies.get("practice-token", "")
-    return hmac.compare_digest(said.encode(), token.encode())
+    token_sent = request.headers.get("authorization", "").removeprefix("Bearer ") or request.cookies.get(
+        "practice-token", ""
+    )
+    return hmac.compare_digest(token_sent.encode(), token.encode())
 
 
 def _is_page(request: Request) -> bool:
@@ -435,10 +437,10 @@ async def _body(request: Request, shop: Shop) -> bytes:
     most = (shop.store.importer.most_bytes or MOST_BYTES) + (
         10_000 if "multipart" in request.headers.get("content-type", "") else 0
     )
-    told = request.headers.get("content-length", "0")
+    length = request.headers.get("content-length", "0")
     content = bytearray()
-    if told.isdecimal() and int(told) > most:
-        raise TooLargeError(f"The body has {int(told):,} bytes, and the store takes {most:,}.")
+    if length.isdecimal() and int(length) > most:
+        raise TooLargeError(f"The body has {int(length):,} bytes, and the store takes {most:,}.")
     async for chunk in request.stream():
         content += chunk
         if len(content) > most:
@@ -446,24 +448,24 @@ async def _body(request: Request, shop: Shop) -> bytes:
     return bytes(content)
 
 
-def _action(said: str) -> Action | None:
-    if not said:
+def _action(word: str) -> Action | None:
+    if not word:
         return None
-    for one in ACTIONS:
-        if said == one:
-            return one
-    raise NeatDeltaError(f'action: "{said}" is none of {", ".join(ACTIONS)}.')
+    for action in ACTIONS:
+        if word == action:
+            return action
+    raise NeatDeltaError(f'action: "{word}" is none of {", ".join(ACTIONS)}.')
 
 
-def _patched(there: dict[str, str], body: bytes, kind: str) -> dict[str, Any] | None:
+def _patched(fields: dict[str, str], body: bytes, kind: str) -> dict[str, Any] | None:
     """An item as a patch leaves it; None when nobody says which patch it is."""
     patch = msgspec.json.decode(body)
     if kind.startswith("application/json-patch+json"):
-        after = jsonpatch.JsonPatch(patch).apply(there)
+        after = jsonpatch.JsonPatch(patch).apply(fields)
     elif kind.startswith("application/merge-patch+json"):
         if not isinstance(patch, dict):
             raise ValueError("a merge patch of an item is an object")
-        after = {name: value for name, value in (there | patch).items() if value is not None}
+        after = {name: value for name, value in (fields | patch).items() if value is not None}
     else:
         return None
     if not isinstance(after, dict):

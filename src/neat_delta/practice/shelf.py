@@ -43,7 +43,7 @@ class Shelf:
         self.fields, self.key = list(fields), list(key)
 
     @property
-    def made(self) -> bool:
+    def is_filled(self) -> bool:
         """Whether there is a catalogue in it."""
         return bool(self.db.execute("SELECT count(*) FROM sqlite_master WHERE name = 'items'").fetchone()[0])
 
@@ -128,7 +128,7 @@ class Shelf:
         insert = "INSERT INTO history (import, item, key, by, field, before, after) VALUES (?, ?, ?, ?, ?, ?, ?)"
         self.db.executemany(insert, rows)
 
-    def numbers(self) -> list[int]:
+    def item_numbers(self) -> list[int]:
         """The numbers of all items, in their order."""
         return [number for (number,) in self.db.execute("SELECT id FROM items ORDER BY id")]
 

@@ -66,8 +66,8 @@ class Report(msgspec.Struct, frozen=True):
     @property
     def counts(self) -> dict[str, int]:
         """How many rows have each status."""
-        found = Counter(row.status for row in self.rows)
-        return {status: found[status] for status in ("done", "warned", "skipped", "refused") if found[status]}
+        statuses = Counter(row.status for row in self.rows)
+        return {status: statuses[status] for status in ("done", "warned", "skipped", "refused") if statuses[status]}
 
 
 def report_csv(reports: Sequence[Report], form: ResultsForm | None = None) -> bytes:
@@ -81,24 +81,29 @@ def report_csv(reports: Sequence[Report], form: ResultsForm | None = None) -> by
     """
     key = reports[0].key if reports else []
     plain = form is None or not (form.key or form.row) or form.line is not None
-    said = PLAIN if plain or form is None else form
-    headings = [*((said.file,) if said.file else ()), *((said.row,) if said.row else ())]
-    headings += key if plain else said.key
-    headings += [one for one in (said.status, said.message, *said.ids[:1]) if one is not None]
+    form_used = PLAIN if plain or form is None else form
+    headings = [*((form_used.file,) if form_used.file else ()), *((form_used.row,) if form_used.row else ())]
+    headings += key if plain else form_used.key
+    headings += [
+        heading for heading in (form_used.status, form_used.message, *form_used.ids[:1]) if heading is not None
+    ]
     out = io.StringIO(newline="")
     writer = csv.writer(out, lineterminator="\n")
     writer.writerow(headings)
     for report in reports:
         for row in report.rows:
-            if said.only_refused and row.status != "refused":
+            if form_used.only_refused and row.status != "refused":
                 continue
-            cells = [*((report.file,) if said.file else ()), *((row.row - 2 + said.first_row,) if said.row else ())]
-            cells += row.key if plain or said.key else []
-            cells += [_word(said, row.status)] if said.status else []
-            cells += [row.message or ("refused" if row.status == "refused" and not said.status else "")] * bool(
-                said.message
+            cells = [
+                *((report.file,) if form_used.file else ()),
+                *((row.row - 2 + form_used.first_row,) if form_used.row else ()),
+            ]
+            cells += row.key if plain or form_used.key else []
+            cells += [_word(form_used, row.status)] if form_used.status else []
+            cells += [row.message or ("refused" if row.status == "refused" and not form_used.status else "")] * bool(
+                form_used.message
             )
-            writer.writerow([*cells, *([row.item or ""] if said.ids else [])])
+            writer.writerow([*cells, *([row.item or ""] if form_used.ids else [])])
     return out.getvalue().encode()
 
 
@@ -158,21 +163,21 @@ class Shop:
         self.lock = threading.RLock()
         self.life = _Life()
         self.shelf = self._kept_in(keep) if keep else Shelf(":memory:", self.live.fields, self.key)
-        if not self.shelf.made:
+        if not self.shelf.is_filled:
             self.shelf.fill(self.live.cells)
 
     def _kept_in(self, path: str) -> Shelf:
         """The shelf in a file; FileError when that is something else, or keeps another catalogue."""
         if not Path(path).parent.is_dir() or Path(path).is_dir():
             raise FileError(f"{path}: there is no such folder to keep a file in, or it is one. Name another file.")
-        there = Path(path).exists() and Path(path).stat().st_size
+        bytes_there = Path(path).exists() and Path(path).stat().st_size
         try:
             shelf = Shelf(path, self.live.fields, self.key)
-            kept = shelf.kept() if shelf.made else None
+            kept = shelf.kept() if shelf.is_filled else None
         except (sqlite3.Error, KeyError, ValueError) as error:
-            what = "this is no practice store's" if there else f"it cannot be made ({error})"
+            what = "this is no practice store's" if bytes_there else f"it cannot be made ({error})"
             raise FileError(f"{path}: {what}. Name another file.") from None
-        if there and kept is None:
+        if bytes_there and kept is None:
             raise FileError(f"{path}: this is no practice store's. Name another file.")
         if kept is not None and kept != (self.live.fields, self.key):
             raise FileError(f"{path}: it keeps a catalogue with other fields or another key. Name another file.")
@@ -204,27 +209,27 @@ class Shop:
                 self.life.put_off.add(mark)
                 raise BusyError("The store is busy. Try again in a second.")
             rules = self.rules
-            heading = {field: one for one, field in rules.headings.items()}
+            heading = {field: field_name for field_name, field in rules.headings.items()}
             keys = [heading.get(field, field) for field in self.key]
-            said = read_lines(data, importer.form, layout, keys, name)
-            if importer.most_rows is not None and len(said.lines) > importer.most_rows:
+            table = read_lines(data, importer.form, layout, keys, name)
+            if importer.most_rows is not None and len(table.lines) > importer.most_rows:
                 raise TooLargeError(
-                    f"{name}: it has {len(said.lines):,} rows, and the store takes {importer.most_rows:,}."
+                    f"{name}: it has {len(table.lines):,} rows, and the store takes {importer.most_rows:,}."
                 )
             if action is None:
-                new_codes = importer.code_change.heading in said.headings or any(line.code for line in said.lines)
+                new_codes = importer.code_change.heading in table.headings or any(line.code for line in table.lines)
                 action = "recode" if new_codes and importer.code_change.heading not in self.live.fields else "change"
             number, stopped = self.shelf.imports() + 1, False
             try:
                 with self.shelf.transaction():
                     try:
                         rows = import_lines(
-                            self.shelf, said, rules, action, number=number, name=name, faults=self.faults,
+                            self.shelf, table, rules, action, number=number, name=name, faults=self.faults,
                             counted=(lambda: False) if check else self._counted,
                         )  # fmt: skip
                     except Stopped as stop:
                         rows, stopped = stop.reports, True
-                    report = Report(number, name, [self.heading(one) for one in self.key], rows, check, stopped)
+                    report = Report(number, name, [self.heading(part) for part in self.key], rows, check, stopped)
                     if check:
                         raise _Undone
                     self.shelf.keep_report(number, name, msgspec.json.encode(report).decode())
@@ -257,8 +262,8 @@ class Shop:
     def history(self, key: Sequence[str] | None = None) -> list[dict[str, str | int | None]]:
         """What was done, the latest first: to one item, or to all."""
         with self.lock:
-            numbers = [None] if key is None else self.shelf.with_key(key)[:1]
-            return [row for number in numbers for row in self.shelf.history(number)]
+            rows = [None] if key is None else self.shelf.with_key(key)[:1]
+            return [row for number in rows for row in self.shelf.history(number)]
 
     def table(self, fields: Sequence[str] = (), where: str | None = None) -> pl.DataFrame:
         """The catalogue, or a part of it, under its headings; a condition as SQL has it. CatalogueError for a field
@@ -297,10 +302,10 @@ class Shop:
     def item(self, key: Sequence[str]) -> tuple[Item, str] | None:
         """An item under its headings and its ETag; None when there is none."""
         with self.lock:
-            numbers = self.shelf.with_key(key)
-            if not numbers:
+            rows = self.shelf.with_key(key)
+            if not rows:
                 return None
-            item = self.shelf.get(numbers[0])
+            item = self.shelf.get(rows[0])
         named = {self.heading(name): text for name, text in item.items()}
         return named, f'"{digest_of(json.dumps(named).encode())[:16]}"'
 
@@ -328,9 +333,9 @@ class Shop:
                 raise FileError("another item has that key")
             with self.shelf.transaction():
                 self.shelf.put(number, item, "patch")
-            there = self.item([item[name] for name in self.key])
-            assert there is not None
-            return there
+            before = self.item([item[name] for name in self.key])
+            assert before is not None
+            return before
 
     def _kept(self, name: str, text: str) -> str:
         return self.faults.stored(name, text, self.settings.decimal_mark or ".")
@@ -344,9 +349,9 @@ class Shop:
             return 0
         name = self.stock
         with self.lock, self.shelf.transaction():
-            numbers = self.shelf.numbers()
-            for sale in due if numbers else ():
-                number = numbers[random.Random(f"{self.faults.seed} {sale}").randrange(len(numbers))]
+            rows = self.shelf.item_numbers()
+            for sale in due if rows else ():
+                number = rows[random.Random(f"{self.faults.seed} {sale}").randrange(len(rows))]
                 item = self.shelf.get(number)
                 if item[name].strip().isdecimal() and int(item[name]) > 0:
                     self.shelf.put(number, item | {name: str(int(item[name]) - 1)}, "sale")
@@ -369,9 +374,9 @@ class Shop:
     def with_faults(self, faults: Faults) -> Shop:
         """The same store, with these faults from now on."""
         self.faults = faults
-        for one in faults.refuse:
-            if one.condition is not None:  # which says now what is wrong with it
-                evaluate(one.condition, Rows({"": self.live.cells.head(0)}, self.kinds, self.settings))
+        for refusal in faults.refuse:
+            if refusal.condition is not None:  # which says now what is wrong with it
+                evaluate(refusal.condition, Rows({"": self.live.cells.head(0)}, self.kinds, self.settings))
         if faults.sold:
             self.stock  # noqa: B018 - says now what is wrong
         return self

@@ -22,7 +22,7 @@ from matplotlib.ticker import MaxNLocator
 
 from neat_delta.core.base.model.changeset import ChangeSet, held
 from neat_delta.core.review.impact import grouped, points
-from neat_delta.report.text import count, shown
+from neat_delta.report.text import count, display_text
 
 if TYPE_CHECKING:
     from neat_delta.core.base.model.catalogue import Catalogue
@@ -70,14 +70,14 @@ class Chart:
 def charts(changes: ChangeSet, live: Catalogue | None, by: str | None) -> list[Chart]:
     """The charts that the change set has something for; `by` is the field whose values are the categories."""
     with mpl.rc_context(STYLE):
-        made = []
+        pictures = []
         if live is not None:
-            moved = points(changes, live)
-            made += [_prices(moved.prices), _margins(moved.margins)]
-        made.append(_fields(changes))
+            impact = points(changes, live)
+            pictures += [_prices(impact.prices), _margins(impact.margins)]
+        pictures.append(_fields(changes))
         if live is not None and by is not None:
-            made.append(_categories(changes, live, by))
-        drawn = [chart for chart in made if chart is not None]
+            pictures.append(_categories(changes, live, by))
+        drawn = [chart for chart in pictures if chart is not None]
         for chart in drawn:  # laid out once, so that each way of saving it gives the same
             chart.figure.draw_without_rendering()
             chart.figure.set_layout_engine("none")
@@ -150,7 +150,7 @@ def _prices(shares: Sequence[Decimal]) -> Chart | None:
 def _reach(values: np.ndarray) -> tuple[float, float]:
     """From where to where is drawn: all, unless a few values would squeeze the others together."""
     low, high = float(values.min()), float(values.max())
-    first, last = (float(one) for one in np.quantile(values, [0.02, 0.98]))
+    first, last = (float(edge) for edge in np.quantile(values, [0.02, 0.98]))
     span = max(last - first, 1.0)
     return (low if low > first - 2 * span else first), (high if high < last + 2 * span else last)
 
@@ -165,9 +165,9 @@ def _margins(margins: Sequence[tuple[Decimal, Decimal]]) -> Chart | None:
     """Each item's margin before (across) and after (up); on the line nothing changes."""
     if not margins:
         return None
-    before, after = (np.array([float(one[side]) for one in margins]) for side in (0, 1))
+    before, after = (np.array([float(margin[side]) for margin in margins]) for side in (0, 1))
     figure, axes = _figure()
-    low, high = (float(one) for one in np.quantile(np.concatenate([before, after]), [0.005, 0.995]))
+    low, high = (float(edge) for edge in np.quantile(np.concatenate([before, after]), [0.005, 0.995]))
     pad = max((high - low) * 0.08, 1.0)
     reach = (low - pad, high + pad)
     axes.plot(reach, reach, color=QUIET, linewidth=1, linestyle="--", zorder=1)
@@ -198,7 +198,7 @@ def _categories(changes: ChangeSet, live: Catalogue, by: str) -> Chart | None:
     items = changes.cells.with_columns(stays=stays).group_by("item", maintain_order=True).agg(pl.col("stays").any())
     names = grouped(changes, live, by, changes.cells, items["item"])
     counted = _counted(items.with_columns(name=names), "name", "stays")
-    return _bars("categories", f"Changed items per {shown(by)}", "items", counted)
+    return _bars("categories", f"Changed items per {display_text(by)}", "items", counted)
 
 
 def _counted(table: pl.DataFrame, name: str, stays: str) -> list[tuple[str, int, int]]:
@@ -207,11 +207,11 @@ def _counted(table: pl.DataFrame, name: str, stays: str) -> list[tuple[str, int,
         sent=(~pl.col(stays)).sum().cast(pl.Int64), held=pl.col(stays).sum().cast(pl.Int64)
     )
     groups = groups.sort(pl.col("sent") + pl.col("held"), descending=True, maintain_order=True)
-    bars = [(shown(str(one)), sent, stay) for one, sent, stay in groups.iter_rows()]
+    bars = [(display_text(str(group_name)), sent, stay) for group_name, sent, stay in groups.iter_rows()]
     rest = bars[MOST_BARS:]
     if rest:
         bars = bars[:MOST_BARS]
-        bars.append((f"{len(rest):,} more", sum(one[1] for one in rest), sum(one[2] for one in rest)))
+        bars.append((f"{len(rest):,} more", sum(bar[1] for bar in rest), sum(bar[2] for bar in rest)))
     return bars
 
 
@@ -220,7 +220,7 @@ def _bars(name: str, title: str, unit: str, rows: Sequence[tuple[str, int, int]]
         return None
     figure, axes = _figure()
     labels = [label if len(label) <= 28 else label[:27] + "…" for label, _, _ in rows]
-    sent, stay = [one[1] for one in rows], [one[2] for one in rows]
+    sent, stay = [bar[1] for bar in rows], [bar[2] for bar in rows]
     places = range(len(rows))
     word = "to send" if unit == "cells" else "all of it to send"
     axes.barh(places, sent, color=SENT, label=word, height=0.72)

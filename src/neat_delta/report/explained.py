@@ -9,7 +9,7 @@ from rich.padding import Padding
 from rich.text import Text
 
 from neat_delta.report.terminal import result_table
-from neat_delta.report.text import count, cut, key_text, shown
+from neat_delta.report.text import count, cut, display_text, key_text
 
 if TYPE_CHECKING:
     import polars as pl
@@ -36,17 +36,22 @@ def print_explained(
         came = raw.get(item.row.sheet or 0)
         if came:
             console.print("\n  the row as it came", style="bold")
-            _print_pairs(console, [(shown(name), shown(text)) for name, text in came.items() if text.strip()])
+            _print_pairs(
+                console, [(display_text(name), display_text(text)) for name, text in came.items() if text.strip()]
+            )
         for cell in item.cells:
             _print_cell(console, cell)
         if item.typed:
             console.print("\n  as it stands there, not computed", style="bold")
-            _print_pairs(console, [(shown(one.field), _change(one)) for one in item.typed])
+            _print_pairs(console, [(display_text(typed.field), _change(typed)) for typed in item.typed])
         if item.open_questions:
             console.print("\n  could not be worked out, so it stays as it is", style="bold magenta")
             for name, rule, what in item.open_questions:
                 console.print(
-                    Padding(Text(f"{shown(name or 'the row')}, by {shown(rule)}: {shown(what)}"), (0, 0, 0, 4))
+                    Padding(
+                        Text(f"{display_text(name or 'the row')}, by {display_text(rule)}: {display_text(what)}"),
+                        (0, 0, 0, 4),
+                    )
                 )
         console.print()
 
@@ -64,15 +69,15 @@ def _print_pairs(console: Console, pairs: Sequence[tuple[str, str]]) -> None:
 
 
 def _change(cell: ExplainedCell) -> str:
-    before = "(new)" if cell.before is None else shown(cell.before) or "(blank)"
-    return f"{before} → {shown(cell.after or '') or '(blank)'}" + (f"  held: {cell.held}" if cell.held else "")
+    before = "(new)" if cell.before is None else display_text(cell.before) or "(blank)"
+    return f"{before} → {display_text(cell.after or '') or '(blank)'}" + (f"  held: {cell.held}" if cell.held else "")
 
 
 def _print_cell(console: Console, cell: ExplainedCell) -> None:
     console.print()
-    head = Text("  ").append(shown(cell.field), "bold")
-    before = "nothing" if cell.before is None else shown(cell.before) or "(blank)"
-    head.append(f"  live has {before}, and it becomes ").append(shown(cell.after or "") or "(blank)", "green")
+    head = Text("  ").append(display_text(cell.field), "bold")
+    before = "nothing" if cell.before is None else display_text(cell.before) or "(blank)"
+    head.append(f"  live has {before}, and it becomes ").append(display_text(cell.after or "") or "(blank)", "green")
     if cell.held:
         head.append(f"  held: {cell.held}", "magenta")
     console.print(head, overflow="fold")
@@ -82,23 +87,25 @@ def _print_cell(console: Console, cell: ExplainedCell) -> None:
 
 def _print_step(console: Console, number: int, step: Step) -> None:
     rule = step.rule
-    line = Text(f"    {number}. ").append(shown(rule.rule), "bold")
+    line = Text(f"    {number}. ").append(display_text(rule.rule), "bold")
     if rule.why:
-        line.append(f"  {shown(rule.why)}", "dim")
+        line.append(f"  {display_text(rule.why)}", "dim")
     console.print(line, overflow="fold")
     if rule.where:
-        console.print(Text(f"       where {shown(rule.where)}", "dim"), overflow="fold")
-    named = [f"{shown(name)} = {shown(text) if text else '(blank)'}" for name, text in step.inputs]
-    named += [f":{name} = {shown(text)}" for name, text in rule.values.items()]
+        console.print(Text(f"       where {display_text(rule.where)}", "dim"), overflow="fold")
+    named = [f"{display_text(name)} = {display_text(text) if text else '(blank)'}" for name, text in step.inputs]
+    named += [f":{name} = {display_text(text)}" for name, text in rule.values.items()]
     if named:
         console.print(Text("       with " + ", ".join(named)), overflow="fold")
     parts = [*step.parts[:-1], (rule.expression or "", step.result)] if rule.expression else []
-    widest = min(max((len(shown(said)) for said, _ in parts), default=0), 60)
-    for said, value in parts:
-        line = Text("       ").append(shown(said).ljust(widest), "dim").append(" = ")
-        console.print(line.append("(blank)" if value in (None, "") else shown(str(value)), "green"), overflow="fold")
+    widest = min(max((len(display_text(source)) for source, _ in parts), default=0), 60)
+    for source, value in parts:
+        line = Text("       ").append(display_text(source).ljust(widest), "dim").append(" = ")
+        console.print(
+            line.append("(blank)" if value in (None, "") else display_text(str(value)), "green"), overflow="fold"
+        )
     if not parts:
-        console.print(Text("       gives ").append(shown(step.result) or "(blank)", "green"), overflow="fold")
+        console.print(Text("       gives ").append(display_text(step.result) or "(blank)", "green"), overflow="fold")
 
 
 def print_trials(console: Console, changes: ChangeSet, names: pl.Series, shown_trials: Sequence[Trial]) -> None:
@@ -107,13 +114,13 @@ def print_trials(console: Console, changes: ChangeSet, names: pl.Series, shown_t
     """
     if not shown_trials:
         console.print("The rules change nothing.")
-    for one in shown_trials:
-        whole = one.sample.height == one.cells
-        parts = [("all of them" if whole else f"a sample of {one.sample.height}", one.sample)]
-        if not whole:
-            parts += [("the least", one.least), ("the greatest", one.greatest), ("the oddest", one.oddest)]
-        widest = max(len(names[item]) for _, cells in parts for item in cells["item"]) if one.cells else 0
-        console.print(Text(f"{shown(one.field)}: {count(one.cells, 'cell')} would change\n", "bold"))
+    for trial in shown_trials:
+        complete = trial.sample.height == trial.cells
+        parts = [("all of them" if complete else f"a sample of {trial.sample.height}", trial.sample)]
+        if not complete:
+            parts += [("the least", trial.least), ("the greatest", trial.greatest), ("the oddest", trial.oddest)]
+        widest = max(len(names[item]) for _, cells in parts for item in cells["item"]) if trial.cells else 0
+        console.print(Text(f"{display_text(trial.field)}: {count(trial.cells, 'cell')} would change\n", "bold"))
         headings = ["", *([""] if widest else []), "live has", "becomes", "times", ""]
         table = result_table(*headings, right=(2, 3, 4) if widest else (1, 2, 3))
         for title, cells in parts:
@@ -130,12 +137,12 @@ def _trial_cells(
     changes: ChangeSet, names: pl.Series | None, item: int, before: str | None, after: str, held: str | None
 ) -> list[Text]:
     key = key_text(changes.keys.row(item, named=True))
-    name = [] if names is None else [Text(cut(shown(names[item]), NAME_ROOM), "dim")]
+    name = [] if names is None else [Text(cut(display_text(names[item]), NAME_ROOM), "dim")]
     return [
         Text(f"    {key}"),
         *name,
-        Text(shown(before or "") or "(blank)", "bright_red"),
-        Text(shown(after) or "(blank)", "green"),
+        Text(display_text(before or "") or "(blank)", "bright_red"),
+        Text(display_text(after) or "(blank)", "green"),
         Text(_times(before, after)),
         Text(f"held: {held}" if held else "", "magenta"),
     ]
@@ -163,9 +170,8 @@ def print_unresolved(console: Console, changes: ChangeSet, most: int = LISTED) -
         return
     console.print(f"{count(table.height, 'cell')} could not be worked out, and stay as they are:", style="bold magenta")
     for key, row, name, rule, what in table.head(most).select("key", "row", "field", "rule", "what").iter_rows():
-        line = (
-            f"  {' / '.join(shown(part) for part in key)}, row {row:,}, {shown(name or 'all')}: {shown(what)} ({rule})"
-        )
+        item = " / ".join(display_text(part) for part in key)
+        line = f"  {item}, row {row:,}, {display_text(name or 'all')}: {display_text(what)} ({rule})"
         console.print(Text(line), overflow="fold")
     if table.height > most:
         console.print(f"  and {table.height - most:,} more, all in the change set")

@@ -11,7 +11,7 @@ from neat_delta.core.base.kinds.base import EXACT
 from neat_delta.core.base.model.catalogue import listed
 from neat_delta.core.base.model.reasons import LEFT_STORE, STILL_CHANGED, sort_of
 from neat_delta.core.review.clashes import clash_count, clashing_cells, clashing_items
-from neat_delta.report.text import count, key_text, shown, signed
+from neat_delta.report.text import count, display_text, key_text, signed
 
 if TYPE_CHECKING:
     from neat_delta.core.base.model.changeset import ChangeSet, HeldCount
@@ -102,14 +102,17 @@ class HeldLine:
 def held_lines(reasons: Sequence[HeldCount]) -> list[HeldLine]:
     """Reasons for a person: those of one sort together."""
     groups: dict[str, list[HeldCount]] = {}
-    for held in sorted(reasons, key=lambda one: sort_of(one.reason) not in FIRST):
+    for held in sorted(reasons, key=lambda counted_reason: sort_of(counted_reason.reason) not in FIRST):
         groups.setdefault(sort_of(held.reason), []).append(held)
     lines = []
     for reason, of_this_sort in groups.items():
-        counted = ((sum(one.items for one in of_this_sort), "item"), (sum(one.cells for one in of_this_sort), "cell"))
+        counted = (
+            (sum(of_reason.items for of_reason in of_this_sort), "item"),
+            (sum(of_reason.cells for of_reason in of_this_sort), "cell"),
+        )
         much = ", ".join(count(number, unit) for number, unit in counted if number)
         if reason == "emptied":
-            much += f" of {listed([shown(name) for one in of_this_sort for name in one.fields], 3)}"
+            much += f" of {listed([display_text(name) for of_reason in of_this_sort for name in of_reason.fields], 3)}"
         lines.append(HeldLine(reason, much, WAY_OUT.get(reason, "")))
     return lines
 
@@ -130,19 +133,19 @@ def clash_grid(changes: ChangeSet, most: int) -> tuple[Grid, int]:
     rows = []
     for item, field, *texts in clashing_cells(changes, most).iter_rows():
         key = key_text(changes.keys.row(item, named=True))
-        rows.append([key, shown(field), *(shown(text) if text else "" for text in texts)])
+        rows.append([key, display_text(field), *(display_text(text) if text else "" for text in texts)])
     return Grid(["item", "field", "base", "sheet", "store", "both"], 6, rows), clash_count(changes)
 
 
 def clashing_items_said(changes: ChangeSet) -> list[str]:
     """The items that one side changed and the other gave up, a line for each way."""
     lines, items = [], clashing_items(changes)
-    for reason, said in CLASHING_ITEMS.items():
-        numbers = items.filter(items["held"] == reason)["item"]
-        if numbers.len():
-            keys = [key_text(key) for key in changes.keys[numbers.head(MOST_NAMED)].rows(named=True)]
-            more = f" and {numbers.len() - len(keys):,} more" if numbers.len() > len(keys) else ""
-            lines.append(f"{count(numbers.len(), 'item')} {said}: {', '.join(keys)}{more}")
+    for reason, words in CLASHING_ITEMS.items():
+        items_held = items.filter(items["held"] == reason)["item"]
+        if items_held.len():
+            keys = [key_text(key) for key in changes.keys[items_held.head(MOST_NAMED)].rows(named=True)]
+            more = f" and {items_held.len() - len(keys):,} more" if items_held.len() > len(keys) else ""
+            lines.append(f"{count(items_held.len(), 'item')} {words}: {', '.join(keys)}{more}")
     return lines
 
 
@@ -153,7 +156,7 @@ MOST_NAMED = 10
 def meanwhile_said(changes: ChangeSet) -> str:
     """What the store changed since the base and stays as it is, field by field; and what both changed alike."""
     header, counts = changes.header, changes.header.counts
-    fields = [f"{shown(name)} {number:,}" for name, number in header.meanwhile.items()]
+    fields = [f"{display_text(name)} {number:,}" for name, number in header.meanwhile.items()]
     fields += [f"{count(counts.departed, 'item')} gone"] if counts.departed else []
     parts = [listed(fields, 8) or "nothing that the sheet has"]
     parts += [f"{count(counts.already, 'cell')} changed to the same in both"] if counts.already else []
@@ -165,14 +168,14 @@ def field_grid(figures: Sequence[FieldFigures]) -> Grid:
     """Per field how many cells are to be sent, and for numbers how far up and down; and how many are held."""
     rows = [
         [
-            shown(one.field),
-            *map(_many, (one.sent, one.up)),
-            signed(one.most_up),
-            _many(one.down),
-            signed(one.most_down),
-            _many(one.held),
+            display_text(of_field.field),
+            *map(_many, (of_field.sent, of_field.up)),
+            signed(of_field.most_up),
+            _many(of_field.down),
+            signed(of_field.most_down),
+            _many(of_field.held),
         ]
-        for one in figures
+        for of_field in figures
     ]
     return Grid(["field", "to send", "up", "at most", "down", "at most", "held"], 1, rows)
 
@@ -180,16 +183,16 @@ def field_grid(figures: Sequence[FieldFigures]) -> Grid:
 def impact_grid(groups: Sequence[Impact], by: str | None, *, wide: bool = False) -> Grid:
     """What a round does to prices, margins and stock by group; `wide` has the median step and the units, too."""
     rows = []
-    for one in groups:
-        old, new = one.before, one.after
+    for impact in groups:
+        old, new = impact.before, impact.after
         share = ""
         if old.margin_per_cent is not None and new.margin_per_cent is not None:
             share = f"{_plain(old.margin_per_cent)} → {_plain(new.margin_per_cent)}"
         rows.append(
             [
-                "all" if one.group is None else shown(one.group),
-                *map(_many, (one.items, one.up, one.down)),
-                *([signed(one.median)] if wide else []),
+                "all" if impact.group is None else display_text(impact.group),
+                *map(_many, (impact.items, impact.up, impact.down)),
+                *([signed(impact.median)] if wide else []),
                 signed(new.margin - old.margin),
                 share,
                 *([signed(new.units - old.units)] if wide else []),
@@ -203,8 +206,12 @@ def impact_grid(groups: Sequence[Impact], by: str | None, *, wide: bool = False)
 def suggestions_grid(prices: Sequence[Suggestion]) -> Grid:
     """The prices that would keep the margin where the cost rose."""
     rows = [
-        [key_text(one.key), shown(one.name), *map(_amount, (one.cost_before, one.cost, one.price, one.suggested))]
-        for one in prices
+        [
+            key_text(suggestion.key),
+            display_text(suggestion.name),
+            *map(_amount, (suggestion.cost_before, suggestion.cost, suggestion.price, suggestion.suggested)),
+        ]
+        for suggestion in prices
     ]
     return Grid(["item", "name", "cost before", "cost", "price", "keeps it"], 2, rows)
 
@@ -212,8 +219,13 @@ def suggestions_grid(prices: Sequence[Suggestion]) -> Grid:
 def totals_grid(sums: Sequence[Total], most: int) -> Grid:
     """What items come to over their locations, before and after."""
     rows = [
-        [shown(one.item), _count(one.before), _count(one.after), signed(_short(one.after - one.before))]
-        for one in sums[:most]
+        [
+            display_text(total.item),
+            _count(total.before),
+            _count(total.after),
+            signed(_short(total.after - total.before)),
+        ]
+        for total in sums[:most]
     ]
     return Grid(["total of", "before", "after", "difference"], 1, rows)
 
@@ -230,22 +242,22 @@ def records_grid(touched_records: Records, most: int | None = None) -> Grid:
     """The records that a changed cost touches, the first so many of them."""
     rows = [
         [
-            f"{one.row:,}",
-            key_text(one.key),
-            ", ".join(shown(text) for text in one.about.values() if text.strip()),
-            _amount(one.price),
-            f"{_amount(one.cost_before)} → {_amount(one.cost)}",
-            " → ".join("" if share is None else _plain(share) for share in (one.per_cent_before, one.per_cent)),
-            "" if one.restores is None else _amount(one.restores),
+            f"{record.row:,}",
+            key_text(record.key),
+            ", ".join(display_text(text) for text in record.about.values() if text.strip()),
+            _amount(record.price),
+            f"{_amount(record.cost_before)} → {_amount(record.cost)}",
+            " → ".join("" if share is None else _plain(share) for share in (record.per_cent_before, record.per_cent)),
+            "" if record.restores is None else _amount(record.restores),
         ]
-        for one in touched_records.touched[:most]
+        for record in touched_records.touched[:most]
     ]
     return Grid(["row", "item", "for", "price", "cost", "margin %", "restores it"], 3, rows)
 
 
 def records_said(touched_records: Records) -> str:
     """Where every record went, in a sentence."""
-    lost = sum(one.margin < 0 for one in touched_records.touched)
+    lost = sum(record.margin < 0 for record in touched_records.touched)
     parts = [f"{count(len(touched_records.touched), 'record')} of {touched_records.rows:,} touched by a changed cost"]
     parts += [f"{lost:,} of them below cost"] if lost else []
     rest = (

@@ -21,7 +21,7 @@ from neat_delta.report.facts import (
     suggestions_grid,
     totals_grid,
 )
-from neat_delta.report.text import count, finding_count, key_text, shown, signed
+from neat_delta.report.text import count, display_text, finding_count, key_text, signed
 
 if TYPE_CHECKING:
     from neat_delta.core.review.facts import Facts
@@ -50,16 +50,16 @@ def message(facts: Facts, seen: View) -> str:
     parts += [f"{safe(line)}." for line in clashing_items_said(facts.changes)]
     parts += [f"Meanwhile in the store: {safe(meanwhile_said(facts.changes))}."] if header.base else []
     lines = [
-        f"- {safe(one.reason)}: {_escaped(one.much)} ({safe(one.way_out)})"
-        for one in held_lines(facts.changes.reasons())
+        f"- {safe(held.reason)}: {_escaped(held.much)} ({safe(held.way_out)})"
+        for held in held_lines(facts.changes.reasons())
     ]
     parts += ["Held:\n\n" + "\n".join(lines)] if lines else []
     summaries = [
-        f"- {safe(one.name)}"
-        + (f" in {safe(listed(one.fields))}" if one.fields else "")
-        + (f", {finding_count(one)}" if one.cells else "")
-        + f": {one.done}"
-        for one in header.findings
+        f"- {safe(summary.name)}"
+        + (f" in {safe(listed(summary.fields))}" if summary.fields else "")
+        + (f", {finding_count(summary)}" if summary.cells else "")
+        + f": {summary.done}"
+        for summary in header.findings
     ]
     parts += ["Found:\n\n" + "\n".join(summaries)] if summaries else []
     if facts.figures:
@@ -79,14 +79,14 @@ def message(facts: Facts, seen: View) -> str:
             parts.append(_table(records_grid(facts.records)))
     if seen.names:
         parts.append(_table(_changed(facts, seen)))
-    if len(seen.names) < seen.found:
-        parts.append(f"{len(seen.names):,} of {count(seen.found, 'item')} shown.")
+    if len(seen.names) < seen.matches:
+        parts.append(f"{len(seen.names):,} of {count(seen.matches, 'item')} shown.")
     return "\n\n".join(parts) + "\n"
 
 
 def safe(text: str) -> str:
     """A text that Markdown takes for nothing but itself."""
-    text = shown(text)
+    text = display_text(text)
     return _escaped(text if len(text) <= LONGEST else text[: LONGEST - 1] + "…")
 
 
@@ -108,9 +108,9 @@ def _changed(facts: Facts, seen: View) -> Grid:
         for cell in item.cells:
             step = " ".join((signed(cell.step), signed(cell.per_cent, " %"))).strip()
             reason = cell.held or item.held
-            old = "" if cell.before is None else shown(cell.before)
+            old = "" if cell.before is None else display_text(cell.before)
             change = f"held: {reason}" if reason else step
-            rows.append([key, item.name, cell.field, old, shown(cell.after), change])
+            rows.append([key, item.name, cell.field, old, display_text(cell.after), change])
         if not item.cells:
             rows.append([key, item.name, "", "", "", f"{item.verdict}, held: {item.held}"])
     return Grid(["item", "name", "field", "before", "after", "change"], 6, rows)

@@ -11,7 +11,7 @@ from neat_delta.core.base.model.results import Said
 from neat_delta.core.outcomes.retry import was_altered
 from neat_delta.core.outcomes.witnesses import Seen
 from neat_delta.report.terminal import LISTED, print_some, result_table
-from neat_delta.report.text import count, key_text, shown
+from neat_delta.report.text import count, display_text, key_text
 
 if TYPE_CHECKING:
     from rich.console import Console
@@ -58,34 +58,43 @@ def print_witnesses(console: Console, witnesses: Witnesses, results: Results, *,
             landed = f", says the store; {many - hidden:,} landed, {hidden:,} not seen"
         console.print(f"{count(many, 'item')} sent, all of them done{landed}.", style="bold green")
     else:
-        said = ", ".join(f"{results.counts[one]:,} {one}" for one in get_args(Said) if results.counts.get(one))
-        console.print(f"{count(many, 'item')} sent. The store says: {said}", style="bold")
+        counted = ", ".join(f"{results.counts[word]:,} {word}" for word in get_args(Said) if results.counts.get(word))
+        console.print(f"{count(many, 'item')} sent. The store says: {counted}", style="bold")
         if looked:
             _print_table(console, witnesses)
     for title, items in _disputes(witnesses):
-        lines = [line for one in items for line in _lines(one)]
+        lines = [line for testimony in items for line in _lines(testimony)]
         print_some(console, f"{title}: {count(len(items), 'item')}", lines, everything=everything)
-    for said, form, items in witnesses.messages:
+    for counted, form, items in witnesses.messages:
         title = form
-        names = [Text(f"  {key_text(one.key)}  ").append(shown(one.message), "dim") for one in items]
-        if len({one.message for one in items}) == 1:  # then it stands in the title
-            names = [Text(f"  {key_text(one.key)}") for one in items]
+        names = [
+            Text(f"  {key_text(testimony.key)}  ").append(display_text(testimony.message), "dim") for testimony in items
+        ]
+        if len({testimony.message for testimony in items}) == 1:  # then it stands in the title
+            names = [Text(f"  {key_text(testimony.key)}") for testimony in items]
             title = items[0].message
-        print_some(console, f"{SAYS[said]}, {len(items):,} × {_shortened(shown(title))}", names, everything=everything)
+        print_some(
+            console,
+            f"{SAYS[counted]}, {len(items):,} × {_shortened(display_text(title))}",
+            names,
+            everything=everything,
+        )
     silent_ones: tuple[Said, ...] = ("warned", "refused", "skipped", "not mentioned")
-    for said in silent_ones:
-        items = [one for one in witnesses.testimonies if one.said == said and not one.message]
-        silent = [Text(f"  {key_text(one.key)}") for one in items]
-        what = SAYS[said] if said == "not mentioned" else f"{SAYS[said]}, without a message"
+    for counted in silent_ones:
+        items = [
+            testimony for testimony in witnesses.testimonies if testimony.status == counted and not testimony.message
+        ]
+        silent = [Text(f"  {key_text(testimony.key)}") for testimony in items]
+        what = SAYS[counted] if counted == "not mentioned" else f"{SAYS[counted]}, without a message"
         print_some(console, f"{what}: {count(len(items), 'item')}", silent, everything=everything)
     others = [
-        Text(f"  {shown(one.report)} row {one.row:,}: {shown(one.key)}  ").append(
-            " ".join(shown(part) for part in (one.status, one.message) if part), "dim"
+        Text(f"  {display_text(row.report)} row {row.row:,}: {display_text(row.key)}  ").append(
+            " ".join(display_text(part) for part in (row.status, row.message) if part), "dim"
         )
-        for one in results.others
+        for row in results.others
     ]
     print_some(console, f"in the report, and not sent: {count(len(others), 'row')}", others, everything=everything)
-    twice = [Text(f"  {shown(one)}") for one in results.repeated]
+    twice = [Text(f"  {display_text(item)}") for item in results.repeated]
     print_some(console, "there twice in the report; the last one counts", twice, everything=everything)
     if results.aside:
         console.print(f"\n{count(results.aside, 'line')} of the report name no item, such as totals")
@@ -105,13 +114,13 @@ LONGEST_MESSAGE = 1_000
 def _print_table(console: Console, witnesses: Witnesses) -> None:
     counts = witnesses.counts
     shown_as = {
-        seen: word for seen, word in SEES.items() if seen != "not seen" or any(one == seen for _, one in counts)
+        seen: word for seen, word in SEES.items() if seen != "not seen" or any(seen_as == seen for _, seen_as in counts)
     }
     table = result_table("", *shown_as.values(), right=tuple(range(1, len(shown_as) + 1)))
-    for said in get_args(Said):
-        row = [counts.get((said, seen), 0) for seen in shown_as]
+    for result_word in get_args(Said):
+        row = [counts.get((result_word, seen), 0) for seen in shown_as]
         if any(row):
-            table.add_row(SAYS[said], *(f"{number:,}" if number else "·" for number in row))
+            table.add_row(SAYS[result_word], *(f"{number:,}" if number else "·" for number in row))
     console.print()
     console.print(table)
 
@@ -119,18 +128,18 @@ def _print_table(console: Console, witnesses: Witnesses) -> None:
 def _disputes(witnesses: Witnesses) -> list[tuple[str, list[Testimony]]]:
     """What does not agree, under its title, the worst first."""
     groups: dict[str, list[Testimony]] = {}
-    for one in witnesses.disputed:
+    for testimony in witnesses.disputed:
         title = {
-            "landed": f"{SAYS[one.said]}, and landed all the same",
-            "not landed": f"{SAYS[one.said]}, and did not land",
-            "differently": f"{SAYS[one.said]}, and landed differently",
-        }[one.seen]
-        groups.setdefault(title, []).append(one)
+            "landed": f"{SAYS[testimony.status]}, and landed all the same",
+            "not landed": f"{SAYS[testimony.status]}, and did not land",
+            "differently": f"{SAYS[testimony.status]}, and landed differently",
+        }[testimony.seen]
+        groups.setdefault(title, []).append(testimony)
     return list(groups.items())
 
 
-def _lines(one: Testimony) -> list[Text]:
-    return [landing(each) for each in one.landings] or [Text(f"  {key_text(one.key)}")]
+def _lines(testimony: Testimony) -> list[Text]:
+    return [landing(each) for each in testimony.landings] or [Text(f"  {key_text(testimony.key)}")]
 
 
 def print_confirmed(
@@ -145,31 +154,33 @@ def print_confirmed(
         if total:
             console.print(f"All {count(total, 'change')}{seen} landed.", style="bold green")
     elif not by_items and total:
-        said = ", ".join(f"{number:,} {word}" for word, number in result.counts.items() if number)
-        console.print(f"{count(total, 'change')}: {said}", style="bold")
+        counted = ", ".join(f"{number:,} {word}" for word, number in result.counts.items() if number)
+        console.print(f"{count(total, 'change')}: {counted}", style="bold")
     for name, number in result.unseen.items():
-        console.print(Text(f"{count(number, 'cell')} of {shown(name)} not seen: {shown(after)} lacks it"))
+        console.print(Text(f"{count(number, 'cell')} of {display_text(name)} not seen: {display_text(after)} lacks it"))
     for outcome, title in (("not landed", "not landed"), ("differently", "landed differently")):
-        landings = [one for one in result.trouble if one.outcome == outcome]
+        landings = [trouble for trouble in result.trouble if trouble.outcome == outcome]
         if not by_items:
-            print_some(console, title, [landing(one) for one in landings], everything=everything)
+            print_some(console, title, [landing(trouble) for trouble in landings], everything=everything)
     lines = [
-        Text(f"  {key_text(one.key)}  {shown(one.field)}: ").append(shown(one.text), "green")
-        .append(f" landed, and {shown(one.read)} {'did not' if one.outcome == 'not landed' else 'landed differently'}")
-        for one in result.resting
+        Text(f"  {key_text(resting.key)}  {display_text(resting.field)}: ").append(display_text(resting.text), "green")
+        .append(f" landed, and {display_text(resting.read)} {RESTING_ON[resting.outcome == 'not landed']}")
+        for resting in result.resting
     ]  # fmt: skip
     title = f"computed from what is not there: {count(len(lines), 'cell')}"
     print_some(console, title, lines, everything=everything)
-    twice = [Text(f"  {' / '.join(shown(part) for part in one.values())}") for one in result.twice]
+    twice = [Text(f"  {' / '.join(display_text(part) for part in key_of.values())}") for key_of in result.twice]
     title = f"{count(len(twice), 'item')} there twice, as an importer does that adds where it should update"
     print_some(console, title, twice, everything=everything)
     for moving, title in ((False, "what else is otherwise now"), (True, "what moves by itself")):
-        rows = result.moved.filter(result.moved["moving"] == moving)
+        rows = result.other_changes.filter(result.other_changes["moving"] == moving)
         lines = []
         for row in rows.iter_rows(named=True) if everything else rows.head(LISTED + 1).iter_rows(named=True):
-            line = Text(f"  {' / '.join(shown(row[part]) for part in key)}  {shown(row['field'])}: ")
+            line = Text(f"  {' / '.join(display_text(row[part]) for part in key)}  {display_text(row['field'])}: ")
             lines.append(
-                line.append(shown(row["before"]), "bright_red").append(" → ").append(shown(row["now"]), "green")
+                line.append(display_text(row["before"]), "bright_red")
+                .append(" → ")
+                .append(display_text(row["now"]), "green")
             )
         print_some(console, f"{title}: {count(rows.height, 'cell')}", lines, everything=everything, of=rows.height)
     for number, what in ((result.came, "came that live did not have"), (result.went, "went")):
@@ -179,18 +190,18 @@ def print_confirmed(
 
 def print_habits(console: Console, habits: Sequence[Habit]) -> None:
     """What the store seems to make of fields by itself, as lines for the store file."""
-    for one in habits:
-        value = f'"{one.value}"' if isinstance(one.value, str) else one.value
-        console.print(f"\nThe store {one}, it seems: {one.cells:,} of {count(one.of, 'cell')}.", style="bold")
+    for habit in habits:
+        value = f'"{habit.value}"' if isinstance(habit.value, str) else habit.value
+        console.print(f"\nThe store {habit}, it seems: {habit.cells:,} of {count(habit.of, 'cell')}.", style="bold")
         console.print(
             Text("  If so, say it in the store file; then it counts as landed, and a check warns beforehand:")
         )
-        console.print(Text(f"  [fields.{one.field}] {one.setting} = {value}"))
+        console.print(Text(f"  [fields.{habit.field}] {habit.setting} = {value}"))
 
 
 def print_drafted_results(console: Console, draft: str, path: str) -> None:
     """What was guessed of a report, as a part of the store file."""
-    console.print(f"The store file does not say how to read {shown(path)}. It seems to be so:", style="bold")
+    console.print(f"The store file does not say how to read {display_text(path)}. It seems to be so:", style="bold")
     for line in draft.splitlines():
         console.print(Text(f"  {line}"), soft_wrap=True)
     console.print()
@@ -200,11 +211,16 @@ def print_left(console: Console, left: Sequence[Landing], *, altered: bool) -> N
     """What is not taken back, as it does not stand as it was set; what the store made of it by itself can be `altered`
     back, if that is wanted.
     """
-    own = [] if altered else [one for one in left if was_altered(one)]
-    rest = [one for one in left if one not in own]
-    print_some(console, "left alone, as somebody changed it since", [landing(one) for one in rest], everything=False)
+    own = [] if altered else [landing_left for landing_left in left if was_altered(landing_left)]
+    rest = [landing_left for landing_left in left if landing_left not in own]
+    print_some(
+        console,
+        "left alone, as somebody changed it since",
+        [landing(landing_left) for landing_left in rest],
+        everything=False,
+    )
     title = "left alone, as the store made something else of it (--altered takes it back, too)"
-    print_some(console, title, [landing(one) for one in own], everything=False)
+    print_some(console, title, [landing(landing_left) for landing_left in own], everything=False)
     if left:
         console.print()
 
@@ -212,16 +228,18 @@ def print_left(console: Console, left: Sequence[Landing], *, altered: bool) -> N
 def left_lines(confirmed: Confirmed) -> list[str]:
     """What did not land and is not sent again, by the reason, a line each."""
     groups: dict[str, list[str]] = {}
-    for one, again in zip(confirmed.trouble, confirmed.again, strict=True):
+    for trouble, again in zip(confirmed.trouble, confirmed.again, strict=True):
         if again.left is not None:
-            field = "" if one.field is None else f" {shown(one.field)}"
-            groups.setdefault(again.left, []).append(f"{key_text(one.key)}{field}")
+            field = "" if trouble.field is None else f" {display_text(trouble.field)}"
+            groups.setdefault(again.left, []).append(f"{key_text(trouble.key)}{field}")
     return [
         f"Left alone, {count(len(items), 'change')}: {reason}: {', '.join(items[:LISTED])}"
         + (f" and {len(items) - LISTED:,} more" if len(items) > LISTED else "")
         for reason, items in groups.items()
     ]
 
+
+RESTING_ON = {True: "did not", False: "landed differently"}
 
 ITEM_OUTCOMES = {
     ("not landed", False): "it is still there",
@@ -230,13 +248,13 @@ ITEM_OUTCOMES = {
 }
 
 
-def landing(one: Landing) -> Text:
+def landing(change: Landing) -> Text:
     """A change that did not land as it was meant, on a line."""
-    line = Text(f"  {key_text(one.key)}")
-    if one.field is None:
-        return line.append(f": {ITEM_OUTCOMES[one.outcome, one.new]}")
-    line.append(f"  {shown(one.field)}{', ' + one.how if one.how else ''}: ")
-    line.append(shown(one.meant or ""), "green").append(" was meant, ")
-    if one.now is None:
+    line = Text(f"  {key_text(change.key)}")
+    if change.field is None:
+        return line.append(f": {ITEM_OUTCOMES[change.outcome, change.new]}")
+    line.append(f"  {display_text(change.field)}{', ' + change.how if change.how else ''}: ")
+    line.append(display_text(change.meant or ""), "green").append(" was meant, ")
+    if change.now is None:
         return line.append("and there is no such item", "bright_red")
-    return line.append("and it is ").append(shown(one.now), "bright_red")
+    return line.append("and it is ").append(display_text(change.now), "bright_red")

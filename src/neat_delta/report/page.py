@@ -33,7 +33,7 @@ from neat_delta.report.facts import (
     totals_grid,
 )
 from neat_delta.report.settings import as_options
-from neat_delta.report.text import key_text, shown, signed
+from neat_delta.report.text import display_text, key_text, signed
 
 if TYPE_CHECKING:
     from collections.abc import Sequence
@@ -67,8 +67,8 @@ def page(facts: Facts, drawn: Sequence[Chart], digest: str, fields: Sequence[str
     clashes, clashing = clash_grid(facts.changes, ROWS)
     content = template.render(
         header=header,
-        live=shown(PurePath(header.live.path).name),
-        sheet="standard input" if header.sheet.path == "-" else shown(PurePath(header.sheet.path).name),
+        live=display_text(PurePath(header.live.path).name),
+        sheet="standard input" if header.sheet.path == "-" else display_text(PurePath(header.sheet.path).name),
         clashes=clashes,
         more_clashes=max(0, clashing - ROWS),
         clashing_items=clashing_items_said(facts.changes),
@@ -88,8 +88,8 @@ def page(facts: Facts, drawn: Sequence[Chart], digest: str, fields: Sequence[str
         charts=[{"title": chart.title, "says": chart.says, "svg": as_svg(chart)} for chart in drawn],
         data=base64.b64encode(gzip.compress(msgspec.json.encode(items), 6, mtime=0)).decode(),
         shown=len(view.names),
-        found=facts.view.found,
-        left_out=len(view.names) < facts.view.found,
+        found=facts.view.matches,
+        left_out=len(view.names) < facts.view.matches,
         style=style,
         script=script,
         script_digest=base64.b64encode(hashlib.sha256(script.encode()).digest()).decode(),
@@ -111,12 +111,12 @@ class _Numbers(dict[str, int]):
 def _items(facts: Facts, view: View) -> dict[str, Any]:
     """The items as the page's script reads them: lists instead of objects, and texts that repeat by number."""
     header = view.changes.header
-    numbers = {field.field for field in facts.figures if field.number}
+    number_fields = {field.field for field in facts.figures if field.number}
     settings = header.settings
     fields = [
         {
             "name": name,
-            "number": name in numbers or (name in settings and settings[name].kind in NUMBER_KINDS),
+            "number": name in number_fields or (name in settings and settings[name].kind in NUMBER_KINDS),
             "list": (settings[name].separator or ",") if name in settings and settings[name].kind == "list" else "",
         }
         for name in header.fields
@@ -125,13 +125,13 @@ def _items(facts: Facts, view: View) -> dict[str, Any]:
     reasons, flags = _Numbers(), list[list[str]]()
 
     def numbered(remarks: Sequence[Remark]) -> list[int]:
-        for one in remarks:
-            what = one.what if one.sheet is None else f"{one.what}: the sheet has {shown(one.sheet)}"
-            flags.append([one.check, one.level, what, one.done])
+        for remark in remarks:
+            what = remark.what if remark.sheet is None else f"{remark.what}: the sheet has {display_text(remark.sheet)}"
+            flags.append([remark.check, remark.level, what, remark.done])
         return list(range(len(flags) - len(remarks), len(flags)))
 
     items = []
-    for item, number in zip(item_views(facts, view), view.numbers, strict=True):
+    for item, number in zip(item_views(facts, view), view.item_numbers, strict=True):
         cells = [
             [
                 places[cell.field],

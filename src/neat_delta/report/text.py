@@ -11,7 +11,7 @@ from rich.cells import cell_len, set_cell_size
 if TYPE_CHECKING:
     from neat_delta.core.base.model.header import FindingSummary
 
-__all__ = ["command", "count", "cut", "finding_count", "key_text", "quoted", "shown", "signed"]
+__all__ = ["command", "count", "cut", "display_text", "finding_count", "key_text", "quoted", "signed"]
 
 BLANK = "(blank)"
 # What could move the cursor, change colours or turn the direction of writing must not reach the terminal as it is.
@@ -21,7 +21,7 @@ UNSAFE |= dict.fromkeys(
 )
 
 
-def shown(text: str) -> str:
+def display_text(text: str) -> str:
     """A cell's text on one line, with marks for line breaks and control characters; "(blank)" for a blank one."""
     return text.replace("\r\n", "\n").translate(UNSAFE) if text.strip() else BLANK
 
@@ -43,12 +43,12 @@ def command(*words: str) -> str:
 
 def key_text(key: dict[str, str]) -> str:
     """A key on one line."""
-    return " / ".join(shown(part) for part in key.values())
+    return " / ".join(display_text(part) for part in key.values())
 
 
-def count(number: int, one: str, plural: str | None = None) -> str:
+def count(number: int, singular: str, plural: str | None = None) -> str:
     """`1 item`, `1,204 items`."""
-    return f"{number:,} {one if number == 1 else plural or one + 's'}"
+    return f"{number:,} {singular if number == 1 else plural or singular + 's'}"
 
 
 def finding_count(finding: FindingSummary) -> str:

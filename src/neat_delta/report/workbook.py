@@ -22,7 +22,7 @@ from neat_delta.core.review.signoff import (
     as_workbook_text,
     key_heading,
     seals,
-    shown,
+    workbook_texts,
 )
 
 if TYPE_CHECKING:
@@ -66,19 +66,19 @@ def workbook(facts: Facts) -> bytes:
     head = book.add_format({"bold": True, "bg_color": HEAD, "font_color": INK, "text_wrap": True})
     keys = [key_heading(name) for name in changes.header.key]
     three = changes.header.base is not None
-    headings = [*keys, *(one for one in COLUMNS if three or one not in CLASH_COLUMNS)]
+    headings = [*keys, *(column for column in COLUMNS if three or column not in CLASH_COLUMNS)]
     for place, heading in enumerate(headings):
         page.set_column(place, place, WIDTHS.get(heading, 11))
         page.write_string(0, place, heading, head)
     texts = gathered(changes.keys.select(as_workbook_text(pl.all())), cells["item"])
     sealed, clashing = seals(cells, changes.keys), list[int]()
     lines = [(item, cell) for item in item_views(facts, facts.view) for cell in item.cells]
-    rows = enumerate(zip(lines, texts.rows(), *shown(cells), sealed, strict=True), 1)
+    rows = enumerate(zip(lines, texts.rows(), *workbook_texts(cells), sealed, strict=True), 1)
     for row, ((item, cell), key, before, after, seal) in rows:
         reason = cell.held or item.held
         form = shaded if reason else plain
-        said = [f"held: {reason}"] if reason else []
-        said += [one.what for one in cell.remarks if one.check != "damage" and one.what not in said]
+        remarks = [f"held: {reason}"] if reason else []
+        remarks += [remark.what for remark in cell.remarks if remark.check != "damage" and remark.what not in remarks]
         clash = cell.clash
         old, both = (cell.base or "", "") if clash is None else (clash.base, clash.both or "")
         stands = (old, before, after, both) if three else (before, after)
@@ -92,11 +92,11 @@ def workbook(facts: Facts) -> bytes:
             page.write_number(row, place, float(cell.step), number)  # it is only shown
         page.write_blank(row, place + 1, None, form if reason and (clash is None or item.held) else answer)
         if clash is not None and not item.held:
-            choices = [one for one in CHOICES if one != "both" or clash.both is not None]
+            choices = [choice for choice in CHOICES if choice != "both" or clash.both is not None]
             page.data_validation(row, place + 1, row, place + 1, _one_of(choices))
             clashing.append(row)
         page.write_blank(row, place + 2, None, answer)
-        page.write_string(row, place + 3, "; ".join(said)[:1_000], form)
+        page.write_string(row, place + 3, "; ".join(remarks)[:1_000], form)
         page.write_string(row, place + 4, seal, form)
     at = headings.index(ANSWER)
     for start, end in _between(clashing, max(cells.height, 1)):
@@ -116,8 +116,8 @@ def _finish(page: Worksheet, last: int, seal: int, still: int) -> None:
 
 def _one_of(words: list[str]) -> dict[str, object]:
     """That a cell takes one of these words, or nothing."""
-    said = f"{', '.join(words)}, or nothing"
-    return {"validate": "list", "source": words, "error_title": "answer", "error_message": said}
+    choices = f"{', '.join(words)}, or nothing"
+    return {"validate": "list", "source": words, "error_title": "answer", "error_message": choices}
 
 
 def _between(rows: list[int], last: int) -> list[tuple[int, int]]:

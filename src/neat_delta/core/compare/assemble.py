@@ -53,7 +53,7 @@ __all__ = ["assemble", "with_flags"]
 
 def assemble(round_: Round) -> Round:
     """The change set of the cells that change, once live's own values are put back where that was decided."""
-    live, rows, key, made = round_.aligned.live, round_.rows, round_.aligned.key, round_.rows.sheet.provenance
+    live, rows, key, provenance = round_.aligned.live, round_.rows, round_.aligned.key, round_.rows.sheet.provenance
     changed = _changed(round_)
     places = _items(changed.cells, round_)
     here = {*rows.matched.fields, *changed.cells["field"].unique()}
@@ -62,10 +62,10 @@ def assemble(round_: Round) -> Round:
     number = scattered(none, places["item"], pl.int_range(places.height, eager=True))
     named = {"item": gathered(number, changed.cells["item"]), "field": changed.cells["field"].cast(pl.Enum(fields))}
     cells = pl.DataFrame(changed.cells.to_dict() | named).sort("item", "field")
-    questions = unresolved(made, rows.sheet, key) if made else empty(UNRESOLVED_SCHEMA)
-    rules, computed = list(made.rules) if made else [], empty(COMPUTED_SCHEMA)
-    if made:
-        computed = computed_cells(made, rows.matched, live.cells.height, number, cells)
+    questions = unresolved(provenance, rows.sheet, key) if provenance else empty(UNRESOLVED_SCHEMA)
+    rules, computed = list(provenance.rules) if provenance else [], empty(COMPUTED_SCHEMA)
+    if provenance:
+        computed = computed_cells(provenance, rows.matched, live.cells.height, number, cells)
     if changed.filled.height:
         filled = changed.filled.with_columns(item=gathered(number, changed.filled["item"]))
         computed, rules = with_defaults(computed, rules, filled)
@@ -94,8 +94,8 @@ def assemble(round_: Round) -> Round:
     columns = {name: texts for name, texts in round_.decided.to_dict().items() if name != "cell"}
     decided = filtered(pl.DataFrame(columns | {"item": item}), not_null(item) | ~not_null(round_.decided["item"]))
     ruled = _with_rules(cells, decided, round_.known, key.fields)
-    found = _findings(cells, places, rows)
-    return replace(round_, draft=Draft(draft, ruled, decided, found))
+    findings = _findings(cells, places, rows)
+    return replace(round_, draft=Draft(draft, ruled, decided, findings))
 
 
 @dataclass(frozen=True, slots=True)
@@ -145,7 +145,7 @@ def _changed(round_: Round) -> _Changed:
 def _header(round_: Round, fields: list[str], changed: _Changed, rules: list[RuleText]) -> Header:
     """What the change set says of its inputs and of how they were compared; what it holds is counted later."""
     aligned, rows, shop, policy = round_.aligned, round_.rows, round_.known, round_.options.policy
-    live, matched, key, made, based = aligned.live, rows.matched, aligned.key, rows.sheet.provenance, round_.based
+    live, matched, key, provenance, based = aligned.live, rows.matched, aligned.key, rows.sheet.provenance, round_.based
     in_sheet, merged = set(rows.sheet.fields), round_.merged
     truly_new = matched if based is None else replace(matched, new=based.matched.new)
     return Header(
@@ -173,7 +173,7 @@ def _header(round_: Round, fields: list[str], changed: _Changed, rules: list[Rul
         meanwhile=dict(Counter(merged.meanwhile["field"].drop_nulls())) if merged else {},
         followed=list(round_.followed),
         rules=rules,
-        matched_by=list(made.matched_by) if made else [],
+        matched_by=list(provenance.matched_by) if provenance else [],
         unseen=[name for name in live.unseen if name in fields],
     )
 
@@ -186,13 +186,13 @@ def _store_as_compared(round_: Round) -> Store:
     return msgspec.structs.replace(shop, key=key, fields=fields)
 
 
-NOTHING = Counts(**dict.fromkeys((one.name for one in msgspec.structs.fields(Counts) if one.required), 0))
+NOTHING = Counts(**dict.fromkeys((count.name for count in msgspec.structs.fields(Counts) if count.required), 0))
 """The counts of a change set that has nothing."""
 
 
 def _with_summaries(draft: ChangeSet, round_: Round, changed: _Changed, places: pl.DataFrame) -> ChangeSet:
     """The change set with its counts, and with what a person is told of damage, slips, rows and rows that were lost."""
-    rows, matched, made, merged = round_.rows, round_.rows.matched, round_.rows.sheet.provenance, round_.merged
+    rows, matched, provenance, merged = round_.rows, round_.rows.matched, round_.rows.sheet.provenance, round_.merged
     verdicts = Counter(dict(places["verdict"].value_counts().iter_rows()))
     met = places.filter(pl.col("verdict").is_in(["changed", "recoded"]))["sheet"]
     lost = _lost(round_)
@@ -210,8 +210,8 @@ def _with_summaries(draft: ChangeSet, round_: Round, changed: _Changed, places: 
         left_to_store=changed.left_to_store,
         meanwhile=merged.meanwhile.height if merged else 0,
         lost=lost.height,
-        folded=made.folded if made else 0,
-        copied=made.copied if made else 0,
+        folded=provenance.folded if provenance else 0,
+        copied=provenance.copied if provenance else 0,
         computed=draft.computed.height,
         unresolved=draft.unresolved.height,
         new=verdicts["new"],
@@ -224,14 +224,16 @@ def _with_summaries(draft: ChangeSet, round_: Round, changed: _Changed, places: 
         damaged=draft.damaged.height,
         repaired=int((draft.damaged["done"] == "repaired").sum()),
     )
-    said = [
-        *row_findings(round_.aligned.live, rows, whole=round_.options.whole),
+    summaries = [
+        *row_findings(round_.aligned.live, rows, is_whole=round_.options.whole_sheet),
         *problems_said(draft.unresolved),
         *_damage_said(draft.damaged),
         *_slips_said(round_),
     ]
     lost_keys = stripped(lost.head(MOST_LOST), round_.aligned.key).rows(named=True)
-    return replace(draft, header=msgspec.structs.replace(draft.header, counts=counts, findings=said, lost=lost_keys))
+    return replace(
+        draft, header=msgspec.structs.replace(draft.header, counts=counts, findings=summaries, lost=lost_keys)
+    )
 
 
 CELL = ["item", "field", "before", "after", "unread", "base"]
@@ -279,9 +281,9 @@ def _with_clashes(deltas: pl.DataFrame, round_: Round) -> tuple[pl.DataFrame, in
     clashes = filtered(round_.decided, round_.decided["source"] == "clash")[["cell", "done"]]
     if not clashes.height:
         return deltas, 0
-    whole = round_.left_to_store
+    left_to_store = round_.left_to_store
     kept = filtered(clashes, clashes["done"] == "kept")["cell"].drop_nulls()
-    kept = pl.concat([kept, true_places(deltas["item"].is_in(whole.implode())).cast(pl.UInt32)])
+    kept = pl.concat([kept, true_places(deltas["item"].is_in(left_to_store.implode())).cast(pl.UInt32)])
     deltas = _put_back(deltas, kept)
     added = filtered(clashes, clashes["done"] == "added")["cell"]
     after = scattered(deltas["after"], added, gathered(deltas["added"], added))
@@ -300,8 +302,8 @@ def _lost(round_: Round) -> pl.DataFrame:
     key, cut_with = round_.aligned.key, round_.cut_with
     if cut_with is None:
         return empty(dict.fromkeys(key.fields, pl.String))
-    there = KeyIndex.of(round_.rows.sheet.cells, key).lookup(cut_with.cells).is_not_null()
-    return cut_with.cells.select(key.fields).filter(~there)
+    returned = KeyIndex.of(round_.rows.sheet.cells, key).lookup(cut_with.cells).is_not_null()
+    return cut_with.cells.select(key.fields).filter(~returned)
 
 
 def _put_back(deltas: pl.DataFrame, cells: pl.Series) -> pl.DataFrame:
@@ -470,11 +472,11 @@ NO_REASONS = pl.DataFrame(schema={"item": pl.Int64, "reason": pl.String})
 
 def _nearly_there(items: pl.DataFrame, rows: Placed) -> pl.DataFrame:
     """New items whose key nearly is one of live's: `item` and the `reason`."""
-    said = near_reasons(rows.matched.near)
-    if not said:
+    reasons = near_reasons(rows.matched.near)
+    if not reasons:
         return NO_REASONS
     new = filtered(items, items["verdict"] == "new")
-    reason = rows.sheet.row(new["sheet"]).replace_strict(said, default=None, return_dtype=pl.String)
+    reason = rows.sheet.row(new["sheet"]).replace_strict(reasons, default=None, return_dtype=pl.String)
     return new.select(item="number", reason=reason).drop_nulls()
 
 
@@ -482,8 +484,8 @@ def _nearly_gone(items: pl.DataFrame, rows: Placed) -> pl.DataFrame:
     """Items that a whole sheet lacks but for a row whose key nearly is theirs: `item` and the `reason`."""
     if not rows.matched.nearly.len():
         return NO_REASONS
-    there = pl.col("live").is_in(rows.matched.nearly.cast(pl.Int64).implode())
-    gone = items.filter((pl.col("verdict") == "gone") & there)
+    nearly = pl.col("live").is_in(rows.matched.nearly.cast(pl.Int64).implode())
+    gone = items.filter((pl.col("verdict") == "gone") & nearly)
     return gone.select(item="number", reason=pl.lit(NEAR + "a row nearly has its key"))
 
 
@@ -511,10 +513,10 @@ def with_flags(changes: ChangeSet, checked: pl.DataFrame) -> ChangeSet:
     table = table.join(pl.DataFrame(texts), on=["item", "field"], how="left", maintain_order="left")
     flags = conform(table, FLAGS_SCHEMA)
     groups = flags.group_by("check", "field", "done", maintain_order=True).len()
-    said = [
+    flag_columns = [
         FindingSummary(name, name, [] if field is None else [field], times, CHECKS[name].does, done, CHECKS[name].do)
         for name, field, done, times in groups.iter_rows()
     ]
     counts = msgspec.structs.replace(changes.header.counts, flags=flags.height)
-    header = msgspec.structs.replace(changes.header, counts=counts, findings=[*changes.header.findings, *said])
+    header = msgspec.structs.replace(changes.header, counts=counts, findings=[*changes.header.findings, *flag_columns])
     return replace(changes, header=header, flags=flags)

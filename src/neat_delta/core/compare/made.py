@@ -44,12 +44,12 @@ def _height(matched: Matched) -> int:
     return matched.keys["sheet"].keys.height
 
 
-def problem_findings(made: Provenance, matched: Matched, live: int) -> pl.DataFrame:
+def problem_findings(provenance: Provenance, matched: Matched, live: int) -> pl.DataFrame:
     """What could not be worked out as findings (`CELL_FINDINGS`) that hold the cell; live has so many rows."""
-    if not made.problems.height:
+    if not provenance.problems.height:
         return empty(CELL_FINDINGS)
     items = _items(matched, _height(matched), live)
-    table = made.problems.with_columns(item=gathered(items, made.problems["place"])).drop_nulls("item")
+    table = provenance.problems.with_columns(item=gathered(items, provenance.problems["place"])).drop_nulls("item")
     # What is wrong with the key is wrong with the item.
     table = table.with_columns(field=pl.when(~pl.col("field").is_in(matched.key)).then("field"))
     start = pl.col("source").replace_strict(STARTS, return_dtype=pl.String)
@@ -61,9 +61,9 @@ def problem_findings(made: Provenance, matched: Matched, live: int) -> pl.DataFr
     return conform(pl.concat(parts), CELL_FINDINGS) if parts else empty(CELL_FINDINGS)
 
 
-def unresolved(made: Provenance, sheet: Catalogue, key: Key) -> pl.DataFrame:
+def unresolved(provenance: Provenance, sheet: Catalogue, key: Key) -> pl.DataFrame:
     """What could not be worked out, by key and row of the sheet (`UNRESOLVED_SCHEMA`)."""
-    problems = made.problems.unique(maintain_order=True)
+    problems = provenance.problems.unique(maintain_order=True)
     if not problems.height:
         return empty(UNRESOLVED_SCHEMA)
     keys = gathered(stripped(sheet.cells, key), problems["place"])
@@ -74,13 +74,13 @@ def unresolved(made: Provenance, sheet: Catalogue, key: Key) -> pl.DataFrame:
 
 
 def computed_cells(
-    made: Provenance, matched: Matched, live: int, number: pl.Series, cells: pl.DataFrame
+    provenance: Provenance, matched: Matched, live: int, number: pl.Series, cells: pl.DataFrame
 ) -> pl.DataFrame:
     """The steps by which cells of the change set came about (`COMPUTED_SCHEMA`); `number` has the items' numbers."""
-    if not made.worked.height:
+    if not provenance.worked.height:
         return empty(COMPUTED_SCHEMA)
     items = gathered(number, _items(matched, _height(matched), live))
-    table = made.worked.with_columns(item=gathered(items, made.worked["place"]))
+    table = provenance.worked.with_columns(item=gathered(items, provenance.worked["place"]))
     order = pl.Enum(cells["field"].dtype.categories) if isinstance(cells["field"].dtype, pl.Enum) else pl.String
     table = table.filter(
         pl.col("item").is_not_null() & pl.col("field").is_in(cells["field"].cast(pl.String).unique().implode())
@@ -99,9 +99,9 @@ def with_defaults(
     defaults.
     """
     names = cells["field"].unique(maintain_order=True).to_list()
-    numbers = {name: len(rules) + place for place, name in enumerate(names)}
+    rule_numbers = {name: len(rules) + place for place, name in enumerate(names)}
     table = cells.select(
-        "item", "field", rule=pl.col("field").replace_strict(numbers, return_dtype=pl.UInt16),
+        "item", "field", rule=pl.col("field").replace_strict(rule_numbers, return_dtype=pl.UInt16),
         inputs=pl.lit([], pl.List(pl.String)), result="after",
     )  # fmt: skip
     steps = pl.concat([conform(computed, COMPUTED_SCHEMA), conform(table, COMPUTED_SCHEMA)])

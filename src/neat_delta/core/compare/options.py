@@ -29,10 +29,10 @@ class CompareOptions:
     writing: Notation = field(default_factory=Notation)
     images: Collection[str] | None = None
     today: str | None = None
-    whole: bool = False
+    whole_sheet: bool = False
     within: Sequence[str] = ()
 
     @property
     def drops(self) -> bool:
         """Whether items that the sheet lacks may be gone."""
-        return self.whole or bool(self.within)
+        return self.whole_sheet or bool(self.within)

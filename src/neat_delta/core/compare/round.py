@@ -108,17 +108,17 @@ class Round:
     @property
     def arriving(self) -> pl.Series:
         """Which of the sheet's new rows are items of the change set: all but those that are gone from the store."""
-        numbers = pl.int_range(self.rows.matched.new.len(), dtype=pl.UInt32, eager=True)
+        new_places = pl.int_range(self.rows.matched.new.len(), dtype=pl.UInt32, eager=True)
         if self.merged is None:
-            return numbers
+            return new_places
         left = self.left_to_store - self.aligned.live.cells.height
-        return numbers.filter(~numbers.is_in(self.merged.departed.implode()) & ~numbers.is_in(left.implode()))
+        return new_places.filter(~new_places.is_in(self.merged.departed.implode()) & ~new_places.is_in(left.implode()))
 
     @property
     def leaving(self) -> pl.Series:
         """The places in live of the items that a whole sheet lacks; with a base, of those that it had."""
         gone = self.rows.matched.gone
-        if self.options.within and not self.options.whole:
+        if self.options.within and not self.options.whole_sheet:
             gone = named_within(self.aligned.live, self.rows.sheet, gone, self.options.within, self.aligned.key)
         if self.based is None:
             return gone

@@ -124,13 +124,13 @@ def _without_repeats(
             sheet.row(twice), gathered(sheet.cells.select(key.fields), twice).rows(named=True), strict=True
         )
     ]
-    rest = replace(sheet, cells=sheet.cells.filter(kept), numbers=rows.filter(kept))
+    rest = replace(sheet, cells=sheet.cells.filter(kept), row_numbers=rows.filter(kept))
     matched = _matched(live, rest, key, policy, bare=bare)
     aside = sorted([*matched.set_aside, *again], key=lambda row: (row.file, row.row))
     return rest, replace(matched, set_aside=aside)
 
 
-def row_findings(live: Catalogue, rows: Placed, *, whole: bool) -> list[FindingSummary]:
+def row_findings(live: Catalogue, rows: Placed, *, is_whole: bool) -> list[FindingSummary]:
     """What is to be said of whole rows and of keys; rows can only be missing where the sheet is meant to be `whole`, or
     did not come back with all that it was cut with.
     """
@@ -146,7 +146,7 @@ def row_findings(live: Catalogue, rows: Placed, *, whole: bool) -> list[FindingS
         why = f"{are} the same as one before {them} in every cell"
         findings.append(FindingSummary("slip", "rows pasted twice", [], 0, why, pasted))
     findings += _unknown_parts(live, rows)
-    lost = missing(live, rows.sheet, matched, matched.fields) if whole or rows.sheet.origin else None
+    lost = missing(live, rows.sheet, matched, matched.fields) if is_whole or rows.sheet.origin else None
     if lost is not None:
         findings.append(FindingSummary("slip", "rows missing", [], 0, lost, "noted"))
     return findings
@@ -161,20 +161,20 @@ def _unknown_parts(live: Catalogue, rows: Placed) -> list[FindingSummary]:
     theirs, ours = (matched.keys[name].keys for name in ("live", "sheet"))
     for name in matched.key:
         known = theirs[name].unique(maintain_order=True)
-        said = gathered(ours[name], matched.new)
-        unknown = said.filter(~said.is_in(known.implode())).alias("value").value_counts(sort=True)
+        parts = gathered(ours[name], matched.new)
+        unknown = parts.filter(~parts.is_in(known.implode())).alias("value").value_counts(sort=True)
         if not unknown.height:
             continue
-        shown = []
+        lines = []
         for value, times in unknown.sort("count", "value", descending=[True, False]).head(MOST_NAMED).iter_rows():
             near = nearest(value, known.to_list()) if known.len() <= MOST_KNOWN else None
             rows_said = "1 row" if times == 1 else f"{times:,} rows"
-            shown.append(f'"{value}" in {rows_said}' + (f' (the nearest is "{near}")' if near else ""))
+            lines.append(f'"{value}" in {rows_said}' + (f' (the nearest is "{near}")' if near else ""))
         more = f", and {unknown.height - MOST_NAMED:,} others" if unknown.height > MOST_NAMED else ""
-        if known.len() <= MOST_NAMED and not all("nearest" in one for one in shown):
+        if known.len() <= MOST_NAMED and not all("nearest" in line for line in lines):
             more += f"; live has {listed(known.to_list())}"
         total = int(unknown["count"].sum())
-        findings.append(FindingSummary("key", "unknown", [name], total, ", ".join(shown) + more, "noted"))
+        findings.append(FindingSummary("key", "unknown", [name], total, ", ".join(lines) + more, "noted"))
     return findings
 
 
@@ -190,15 +190,15 @@ def named_within(live: Catalogue, sheet: Catalogue, places: pl.Series, within: S
         if name not in key.fields:
             raise CatalogueError(f'The mapping\'s whole_within names "{name}", which is no field of the key.')
     part = Key(list(within), ignore_case=key.ignore_case)
-    there = KeyIndex.of(gathered(live.cells.select(part.fields), places), part)
-    named = KeyIndex.of(sheet.cells.select(part.fields), part).lookup(there.keys).is_not_null()
+    index = KeyIndex.of(gathered(live.cells.select(part.fields), places), part)
+    named = KeyIndex.of(sheet.cells.select(part.fields), part).lookup(index.keys).is_not_null()
     aside = sheet.provenance.set_aside if sheet.provenance else ()
     doubtful = [
         tuple(row.key[name] for name in within) for row in aside if {*within} <= {*row.key} and row.reason != SAME_ROW
     ]
     if doubtful:
         rows = pl.DataFrame(doubtful, schema=dict.fromkeys(part.fields, pl.String), orient="row")
-        named &= KeyIndex.of(rows, part).lookup(there.keys).is_null()
+        named &= KeyIndex.of(rows, part).lookup(index.keys).is_null()
     return places.filter(named)
 
 

@@ -153,14 +153,14 @@ def _outcomes(round_: Round, texts: pl.DataFrame, live: Catalogue) -> Outcomes:
     )
 
 
-def _with_computed(texts: pl.DataFrame, matched: Matched, made: Provenance | None) -> pl.DataFrame:
+def _with_computed(texts: pl.DataFrame, matched: Matched, provenance: Provenance | None) -> pl.DataFrame:
     """The texts that differ, and whether each was computed, where some were."""
-    if made is None or not made.computed:
+    if provenance is None or not provenance.computed:
         return texts
     place = gathered(matched.pairs["sheet"], texts["pair"])
     place = place.zip_with(not_null(place), gathered(matched.new, texts["new"]).cast(place.dtype))
     computed = constant(False, texts.height)
-    for name, rows in made.computed.items():
+    for name, rows in provenance.computed.items():
         at = true_places(texts["field"] == name)
         computed = scattered(computed, at, gathered(rows, gathered(place, at)))
     return texts.with_columns(computed=computed)
@@ -208,7 +208,7 @@ def detect(round_: Round) -> Round:
     places = gathered(matched.pairs["live"], deltas["pair"]).cast(pl.Int64)
     item = places.zip_with(not_null(places), deltas["new"].cast(pl.Int64) + live.cells.height)
     deltas = deltas.hstack([constant(False, deltas.height).alias("apart"), item.alias("item")])
-    columns = {one.field: one.column for one in aligned.columns if one.field is not None}
+    columns = {match.field: match.column for match in aligned.columns if match.field is not None}
     detected = detect_in(deltas, looked, DetectInputs(live, sheet, matched, fields, shop.writing, columns))
     findings = [detected.findings]
     if round_.sheet.provenance is not None:
@@ -238,7 +238,7 @@ def merge(round_: Round) -> Round:
         partial(_outcomes, round_, live=live),
         round_.by_store,
         adding=_adding(policy) if round_.aligned.key.shared != "all" else (),
-        whole=round_.options.whole,
+        is_whole=round_.options.whole_sheet,
     )
     return replace(round_, merged=merged, deltas=merged.deltas, findings=merged.findings)
 
@@ -264,8 +264,8 @@ def _emptied(round_: Round) -> pl.DataFrame:
     if word is not None:  # which was read as a blank
         place = gathered(round_.rows.matched.pairs["sheet"], emptied["pair"])
         left_blank &= round_.rows.sheet.texts(emptied["field"], place).str.strip_chars() != word
-    said = {"source": EMPTIED, "rule": EMPTIED, "level": "stop", "reason": EMPTIED}
-    columns = [pl.lit(text).alias(name) for name, text in said.items()]
+    finding_columns = {"source": EMPTIED, "rule": EMPTIED, "level": "stop", "reason": EMPTIED}
+    columns = [pl.lit(text).alias(name) for name, text in finding_columns.items()]
     return conform(emptied.with_columns(*columns, mendable=left_blank), CELL_FINDINGS)
 
 
@@ -299,7 +299,7 @@ def decide(round_: Round) -> Round:
     # What kinds say is among what the checks found.
     so_far = filtered(round_.decided, round_.decided["source"] != "check")
     decided = pl.concat([so_far, checked])
-    idle = [one for one in policy.accept if not accepted(decided, index, [one]).any()]
+    idle = [accepted_one for accepted_one in policy.accept if not accepted(decided, index, [accepted_one]).any()]
     _must_name(idle, round_.aligned)
     header = msgspec.structs.replace(changes.header, idle_accepts=idle)
     changes = with_flags(replace(changes, header=header), checked)
@@ -308,21 +308,23 @@ def decide(round_: Round) -> Round:
 
 def _must_name(accept: Iterable[Accept], aligned: AlignedInputs) -> None:
     """CatalogueError where what is let through is said of something that is neither a field nor an item."""
-    fields = [*aligned.live.fields, *(one.field for one in aligned.columns if one.field is not None)]
-    named = [one for one in accept if one.which is not None and one.which not in fields]
+    fields = [*aligned.live.fields, *(match.field for match in aligned.columns if match.field is not None)]
+    named = [
+        accepted_one for accepted_one in accept if accepted_one.which is not None and accepted_one.which not in fields
+    ]
     if not named:
         return
-    tables = [one.cells.select(aligned.key.fields) for one in (aligned.live, aligned.sheet)]
+    tables = [catalogue.cells.select(aligned.key.fields) for catalogue in (aligned.live, aligned.sheet)]
     index = KeyIndex.of(pl.concat(tables), aligned.key)
-    for one in named:
-        which = str(one.which)
+    for accepted_one in named:
+        which = str(accepted_one.which)
         if index.naming([which]).any():
             continue
         keys = pl.concat([index.keys[name] for name in aligned.key.fields]).unique()
-        there = f"The fields are: {listed(aligned.live.fields)}."
+        fields_listed = f"The fields are: {listed(aligned.live.fields)}."
         near = did_you_mean(which, fields)
-        hint = near or did_you_mean(which, keys if keys.len() <= MOST_KEYS else (), there)
-        raise CatalogueError(f'‹accept› {one}: there is neither a field nor an item "{which}".{hint}')
+        hint = near or did_you_mean(which, keys if keys.len() <= MOST_KEYS else (), fields_listed)
+        raise CatalogueError(f'‹accept› {accepted_one}: there is neither a field nor an item "{which}".{hint}')
 
 
 MOST_KEYS = 20_000

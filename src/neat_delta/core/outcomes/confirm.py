@@ -101,7 +101,7 @@ class Confirmed:
     trouble: list[Landing]
     items: list[int]
     again: list[Again]
-    moved: pl.DataFrame
+    other_changes: pl.DataFrame
     came: int
     went: int
     twice: list[dict[str, str]]
@@ -142,7 +142,7 @@ def confirm(
     live: Catalogue,
     after: Catalogue,
     importer: Importer = PLAIN,
-    said: Mapping[int, Said] = NOTHING_SAID,
+    results: Mapping[int, Said] = NOTHING_SAID,
 ) -> Confirmed:
     """What became of the sent changes in the catalogue `after`, by value, as the fields' kinds compare.
 
@@ -171,35 +171,37 @@ def confirm(
     counts = {"landed": 0, "not landed": 0, "differently": 0}
     habits: list[Habit] = []
     for (name,), field_cells in cells.group_by("field", maintain_order=True):
-        landed, looked = _of_field(str(name), field_cells, after, located, changes, importer, said)
+        landed, looked = _of_field(str(name), field_cells, after, located, changes, importer, results)
         counts["landed"] += landed
-        if any(one.outcome == "differently" for one in looked):
-            seen = [(one.meant, one.now) for one in looked if one.now is not None]
+        if any(cell.outcome == "differently" for cell in looked):
+            seen = [(cell.meant, cell.now) for cell in looked if cell.now is not None]
             field = header.settings.get(str(name), Field())
-            habits += habits_of(str(name), [one for one, _ in seen], [one for _, one in seen], field, header.writing)
-        for one in looked:
-            counts[one.outcome] += 1
-            if one.outcome != "landed":
-                key = changes.keys.row(one.item, named=True)
-                landing = Landing(key, str(name), one.before, one.meant, one.now, one.outcome, one.how)
-                trouble.append((one.item, landing, one.again))
-    whole = changes.sent_items()
-    of_items = _of_items(whole, changes, live, after, located, removal)
-    counts["landed"] += whole.len() - len(of_items)
+            habits += habits_of(
+                str(name), [text for text, _ in seen], [text for _, text in seen], field, header.writing
+            )
+        for cell in looked:
+            counts[cell.outcome] += 1
+            if cell.outcome != "landed":
+                key = changes.keys.row(cell.item, named=True)
+                landing = Landing(key, str(name), cell.before, cell.meant, cell.now, cell.outcome, cell.how)
+                trouble.append((cell.item, landing, cell.again))
+    whole_items = changes.sent_items()
+    of_items = _of_items(whole_items, changes, live, after, located, removal)
+    counts["landed"] += whole_items.len() - len(of_items)
     for _, landing, _ in of_items:
         counts[landing.outcome] += 1
     trouble += of_items
-    trouble.sort(key=lambda one: one[0])
+    trouble.sort(key=lambda entry: entry[0])
     trouble = _not_into_others(changes, trouble)
     touched = cells[["item", "field"]]
     if removal.how == "value":
-        touched = pl.concat([touched, pl.DataFrame({"item": whole}).with_columns(field=pl.lit(removal.heading))])
+        touched = pl.concat([touched, pl.DataFrame({"item": whole_items}).with_columns(field=pl.lit(removal.heading))])
     return Confirmed(
         counts,
-        [one for _, one, _ in trouble],
+        [landing_of for _, landing_of, _ in trouble],
         [item for item, _, _ in trouble],
-        [one for _, _, one in trouble],
-        *_moved(changes, located, live, after, touched),
+        [again for _, _, again in trouble],
+        *_other_changes(changes, located, live, after, touched),
         _twice(live, after, header.compared_by),
         located,
         dict(unseen),
@@ -216,8 +218,8 @@ def _of_items(
     there, not retired either; a new one with nothing but its key that is not.
     """
     new = gathered(changes.items["verdict"], items) == "new"
-    there = not_null(gathered(located.places, items))
-    wrong = there != new
+    present = not_null(gathered(located.places, items))
+    wrong = present != new
     if removal.how == "value":
         retired = gathered(after.cells[str(removal.heading)], gathered(located.places, items)) == removal.value
         wrong &= ~(retired.fill_null(value=False) & ~new)
@@ -233,7 +235,7 @@ def _of_items(
 
 def _resting(changes: ChangeSet, sent: pl.DataFrame, trouble: Sequence[tuple[int, Landing, Again]]) -> list[Resting]:
     """The computed cells that landed though one that went into them did not."""
-    away = [(item, one.field, one.outcome) for item, one, _ in trouble if one.field is not None]
+    away = [(item, landing.field, landing.outcome) for item, landing, _ in trouble if landing.field is not None]
     if not away or not changes.computed.height:
         return []
     schema = {"item": pl.Int64, "field": pl.String, "why": pl.String}
@@ -252,15 +254,15 @@ def _altered_since(
     """Those of the items, which were to go away, that are there and are not as live had them; what moves by itself,
     and the field by which they would be retired, say nothing.
     """
-    there = items.filter(not_null(gathered(located.places, items)))
+    present = items.filter(not_null(gathered(located.places, items)))
     out: set[int] = set()
-    for name in live.fields if there.len() else ():
+    for name in live.fields if present.len() else ():
         field = changes.header.settings.get(name, Field())
         if name in changes.header.key or name not in after.fields or name == retires or field.moving:
             continue
-        was = gathered(live.cells[name], gathered(located.live_rows, there))
-        now = gathered(after.cells[name], gathered(located.places, there))
-        out |= set(there.filter(~equal(was, now, field, changes.header.writing)))
+        was = gathered(live.cells[name], gathered(located.live_rows, present))
+        now = gathered(after.cells[name], gathered(located.places, present))
+        out |= set(present.filter(~equal(was, now, field, changes.header.writing)))
     return out
 
 
@@ -270,7 +272,7 @@ def _not_into_others(changes: ChangeSet, trouble: list[tuple[int, Landing, Again
     """
     verdicts = changes.items["verdict"]
     others = {item for item, _, again in trouble if again.left == CHANGED_SINCE and verdicts[item] == "new"}
-    return [(item, one, Again(left=CHANGED_SINCE) if item in others else again) for item, one, again in trouble]
+    return [(item, landing, Again(left=CHANGED_SINCE) if item in others else again) for item, landing, again in trouble]
 
 
 def _twice(live: Catalogue, after: Catalogue, key: Key) -> list[dict[str, str]]:
@@ -296,7 +298,7 @@ def _of_field(
     located: Located,
     changes: ChangeSet,
     importer: Importer,
-    said: Mapping[int, Said],
+    results: Mapping[int, Said],
 ) -> tuple[int, list[_Cell]]:
     """How many cells of a field stand as they were meant, and are done with; and each other one with what stands there
     now, what that means, and what is to be done about it. A code is looked at once more, also where it landed.
@@ -304,28 +306,28 @@ def _of_field(
     header, writing = changes.header, changes.header.writing
     field = Field("code") if name in header.key else header.settings.get(name, Field())  # by its code alone it is there
     now = gathered(after.cells[name], gathered(located.places, cells["item"]))
-    there = not_null(now)
-    same = equal(cells["after"], now, field, writing) & there
+    present = not_null(now)
+    same = equal(cells["after"], now, field, writing) & present
     if has_habits(field):
         same |= stored_alike(cells["after"], now, field, writing)
     table = cells[["item", "before", "after"]].with_columns(now=now, same=same)
     open_ones = table if name in header.key else filtered(table, ~same)
-    now, there = open_ones["now"], not_null(open_ones["now"])
-    still = equal(open_ones["before"], now, field, writing) & (there == not_null(open_ones["before"]))
+    now, present = open_ones["now"], not_null(open_ones["now"])
+    still = equal(open_ones["before"], now, field, writing) & (present == not_null(open_ones["before"]))
     new = gathered(changes.items["verdict"], open_ones["item"]) == "new"
     if new.any():
         still |= new & (now.fill_null("").str.strip_chars() == "")  # of a new item nothing stood there
     if name in header.unseen:  # what stood there is not known
         still &= False
-    open_ones = open_ones.with_columns(still=still | ~there)
+    open_ones = open_ones.with_columns(still=still | ~present)
     looked = [_looked_at(*row, field=field, writing=writing) for row in open_ones.iter_rows()]
     if name in header.key:
         stays = _still_under_the_old_code(changes, located, after) if importer.code_change.how == "replace" else set()
-        looked = [_of_code(one, located, stays, ignore_case=header.store.key.ignore_case) for one in looked]
+        looked = [_of_code(cell, located, stays, ignore_case=header.store.key.ignore_case) for cell in looked]
     elif name in importer.adjusted:
-        looked = _of_differences(looked, field, writing, said)
+        looked = _of_differences(looked, field, writing, results)
     elif field.kind == "list":
-        looked = [_of_list(one, field) for one in looked]
+        looked = [_of_list(cell, field) for cell in looked]
     return table.height - open_ones.height, looked
 
 
@@ -360,27 +362,29 @@ def _still_under_the_old_code(changes: ChangeSet, located: Located, after: Catal
     return set(true_places((not_null(old) & (old != located.places) & ~old.is_in(taken)).fill_null(value=False)))
 
 
-def _of_code(one: _Cell, located: Located, stays: set[int], *, ignore_case: bool) -> _Cell:
+def _of_code(cell: _Cell, located: Located, stays: set[int], *, ignore_case: bool) -> _Cell:
     """A new code: it has landed in any case where case means nothing, unless nothing but its case changes; an item that
     stands under its old code or a temporary one has not got it.
     """
-    if ignore_case and one.before is not None:
+    if ignore_case and cell.before is not None:
         key = Key(["code"], ignore_case=True)
-        was, wanted, there = (key_text([text or ""], key) for text in (one.before, one.meant, one.now))
-        if one.outcome == "differently" and there == wanted != was:
-            return replace(one, outcome="landed", how=None, again=Again())
-    if one.item in stays and one.outcome == "landed":
-        return replace(one, outcome="differently", how="and it stands there twice", again=Again(left=OLD_STAYS))
-    if one.item in located.between:
-        return replace(one, outcome="not landed", how="under a temporary code", again=Again(one.meant))
-    return one
+        was, wanted, stands = (key_text([text or ""], key) for text in (cell.before, cell.meant, cell.now))
+        if cell.outcome == "differently" and stands == wanted != was:
+            return replace(cell, outcome="landed", how=None, again=Again())
+    if cell.item in stays and cell.outcome == "landed":
+        return replace(cell, outcome="differently", how="and it stands there twice", again=Again(left=OLD_STAYS))
+    if cell.item in located.between:
+        return replace(cell, outcome="not landed", how="under a temporary code", again=Again(cell.meant))
+    return cell
 
 
-def _of_differences(looked: Sequence[_Cell], field: Field, writing: Notation, said: Mapping[int, Said]) -> list[_Cell]:
+def _of_differences(
+    looked: Sequence[_Cell], field: Field, writing: Notation, results: Mapping[int, Said]
+) -> list[_Cell]:
     """Cells that were told as a difference: what is neither as it was nor as it was meant has moved by itself. Whether
     the difference was added, the store alone can say; where it was not, it counts from what is there now.
     """
-    unclear = [place for place, one in enumerate(looked) if one.outcome == "differently"]
+    unclear = [place for place, cell in enumerate(looked) if cell.outcome == "differently"]
     if not unclear:
         return list(looked)
     before, now, meant = (
@@ -389,7 +393,7 @@ def _of_differences(looked: Sequence[_Cell], field: Field, writing: Notation, sa
     )
     out = list(looked)
     for place, text in zip(unclear, carried_over(before, now, meant, field, writing), strict=True):
-        refused = said.get(out[place].item) in {"refused", "skipped"}
+        refused = results.get(out[place].item) in {"refused", "skipped"}
         if refused and text is not None:
             out[place] = replace(out[place], outcome="not landed", how=None, again=Again(text))
         else:
@@ -398,19 +402,19 @@ def _of_differences(looked: Sequence[_Cell], field: Field, writing: Notation, sa
     return out
 
 
-def _of_list(one: _Cell, field: Field) -> _Cell:
+def _of_list(cell: _Cell, field: Field) -> _Cell:
     """A list by what was added to it and taken from it, whatever else somebody added or took since."""
-    if one.outcome != "differently" or one.before is None or one.now is None:
-        return one
-    together = merged_list(one.before, one.now, one.meant, field)
+    if cell.outcome != "differently" or cell.before is None or cell.now is None:
+        return cell
+    together = merged_list(cell.before, cell.now, cell.meant, field)
     if together is None:
-        return one
-    before, meant, now, both = (list_values(text, field) for text in (one.before, one.meant, one.now, together))
+        return cell
+    before, meant, now, both = (list_values(text, field) for text in (cell.before, cell.meant, cell.now, together))
     if now == both:
-        return replace(one, outcome="landed", how=None, again=Again())
+        return replace(cell, outcome="landed", how=None, again=Again())
     if not (meant - before) & now and before - meant <= now:  # none of it was done
-        return replace(one, outcome="not landed", how=None, again=Again(together))
-    return replace(one, again=Again(left=CHANGED_SINCE))
+        return replace(cell, outcome="not landed", how=None, again=Again(together))
+    return replace(cell, again=Again(left=CHANGED_SINCE))
 
 
 def list_values(text: str, field: Field) -> set[str]:
@@ -431,8 +435,8 @@ def _how(meant: str, now: str, field: Field, writing: Notation) -> str | None:
     if field.kind not in NUMBER_KINDS and len(now) < len(meant) and meant.startswith(now.rstrip(".…")):
         return f"cut after {len(now):,} characters"
     if field.kind in NUMBER_KINDS:
-        wanted, there = KINDS[field.kind].read(pl.Series([meant, now]), field, writing)
-        if wanted is not None and there is not None and _rounded(Decimal(wanted), Decimal(there)):
+        wanted, stands = KINDS[field.kind].read(pl.Series([meant, now]), field, writing)
+        if wanted is not None and stands is not None and _rounded(Decimal(wanted), Decimal(stands)):
             return "rounded"
     if "".join(meant.split()) == "".join(now.split()):
         return "with other spaces"
@@ -445,17 +449,17 @@ def _rounded(number: Decimal, to: Decimal) -> bool:
     return number != number.quantize(least, context=EXACT) and abs(number - to) < least
 
 
-def _moved(
+def _other_changes(
     changes: ChangeSet, located: Located, live: Catalogue, after: Catalogue, sent: pl.DataFrame
 ) -> tuple[pl.DataFrame, int, int]:
     """What else is otherwise now: cells, items that came, items that went; known items have their keys of now."""
     header = changes.header
     key = header.compared_by
-    there = stripped(live.cells, key)
+    live_keys = stripped(live.cells, key)
     rows = located.live_rows
     old = true_places(not_null(rows))
-    there = pl.DataFrame(
-        [scattered(there[name], gathered(rows, old), gathered(located.keys[name], old).str.strip_chars())
+    live_keys = pl.DataFrame(
+        [scattered(live_keys[name], gathered(rows, old), gathered(located.keys[name], old).str.strip_chars())
          for name in key.fields]
     )  # fmt: skip
     at = located.live_places
@@ -486,7 +490,7 @@ def _moved(
         field = header.settings.get(name, Field())
         old_texts, new_texts = gathered(before, other), gathered(now, other)
         real = true_places(~equal(old_texts, new_texts, field, header.writing))
-        keys = gathered(there, gathered(both, gathered(other, real)))
+        keys = gathered(live_keys, gathered(both, gathered(other, real)))
         tables.append(
             keys.with_columns(
                 field=pl.lit(name),
@@ -496,7 +500,7 @@ def _moved(
             )
         )
     added = changes.keys.filter(changes.items["verdict"] == "new")
-    known_keys = KeyIndex.of(pl.concat([there, added.select(key.fields)]), key)
+    known_keys = KeyIndex.of(pl.concat([live_keys, added.select(key.fields)]), key)
     came = known_keys.lookup(after.cells).null_count()
     gone = rows.filter(changes.items["verdict"] == "gone").drop_nulls()
     went = true_places(at.is_null() & ~KeyIndex.of(live.cells, key).blank)

@@ -63,17 +63,17 @@ def locate(changes: ChangeSet, live: Catalogue, after: Catalogue) -> Located:
             "new": KeyIndex.of(gathered(wanted, items), key).align(index),
         }
         stands = _standings(changes, live, after, rows, items, wanted, sides)
-        at = {side: pl.Series([one == side for one in stands], dtype=pl.Boolean) for side in sides}
+        at = {side: pl.Series([state == side for state in stands], dtype=pl.Boolean) for side in sides}
         come = scattered(constant(False, wanted.height), items.filter(at["new"]), True)
         keys = pl.DataFrame([wanted[name].zip_with(come, changes.keys[name]) for name in key.fields])
         for side in ("between", "new"):
             places = scattered(places, items.filter(at[side]), sides[side].filter(at[side]))
-        nowhere = pl.Series([one == "nowhere" for one in stands], dtype=pl.Boolean)
+        nowhere = pl.Series([state == "nowhere" for state in stands], dtype=pl.Boolean)
         places = scattered(places, items.filter(nowhere), None)
         between = frozenset(items.filter(at["between"]))
-    there = not_null(places)
+    present = not_null(places)
     keys = pl.DataFrame(
-        [gathered(after.cells[name], places).zip_with(there, keys[name]).alias(name) for name in key.fields]
+        [gathered(after.cells[name], places).zip_with(present, keys[name]).alias(name) for name in key.fields]
     )
     in_live = not_null(rows)
     live_places = scattered(live_places, rows.filter(in_live), places.filter(in_live))
@@ -97,14 +97,14 @@ def _temporary_places(
     for at, item in enumerate(items):
         old, new = changes.keys.row(item), wanted.row(item)
         if old != new:
-            part = next(name for name, one, other in zip(key.fields, old, new, strict=True) if one != other)
+            part = next(name for name, first, other in zip(key.fields, old, new, strict=True) if first != other)
             longest = changes.header.settings.get(part, Field()).longest
             moves = (Move(item, old, new), Move(item, new, old))
             named += [(at, code) for move in moves for code in temporary_codes(move, longest)]
     table = pl.DataFrame([code for _, code in named], schema=dict.fromkeys(key.fields, pl.String), orient="row")
-    there = index.lookup(table).set(KeyIndex.of(live.cells, key).lookup(table).is_not_null(), None)
-    hits = true_places(not_null(there))
-    ats, places = gathered(pl.Series([at for at, _ in named], dtype=pl.Int64), hits), gathered(there, hits)
+    at_place = index.lookup(table).set(KeyIndex.of(live.cells, key).lookup(table).is_not_null(), None)
+    hits = true_places(not_null(at_place))
+    ats, places = gathered(pl.Series([at for at, _ in named], dtype=pl.Int64), hits), gathered(at_place, hits)
     agreement = _agreement(changes, live, after, rows, gathered(items, ats), places)
     out: list[int | None] = [None] * items.len()
     taken: set[int] = set()
@@ -129,7 +129,7 @@ def _standings(
     """
     key = changes.header.compared_by
     agreement = {side: _agreement(changes, live, after, rows, items, places) for side, places in sides.items()}
-    there = not_null(sides["between"]).to_list()
+    aside_there = not_null(sides["between"]).to_list()
     first: dict[KeyText, int] = {}  # items that share a key go together
     moves: list[Move] = []
     twins: list[int] = []
@@ -141,26 +141,26 @@ def _standings(
     stands = ["old"] * items.len()
     for chain, circle in chains(moves):
         places = [move.item for move in chain]
-        aside = next((n for n, at in enumerate(places) if there[at]), None)
+        aside = next((n for n, at in enumerate(places) if aside_there[at]), None)
         if circle and aside is not None:  # it is open where one of it has stepped aside
             places = places[aside:] + places[:aside]
-        for part in _parts(places, there):
+        for part in _parts(places, aside_there):
             states = (0, len(part)) if circle and aside is None else range(len(part) + 1)
             best = max(states, key=lambda landed, part=part: (_score(part, landed, agreement), landed))
             for n, at in enumerate(part):
                 stands[at] = "new" if n >= len(part) - best else "old"
         for at in places:
-            stands[at] = "between" if there[at] else stands[at]
+            stands[at] = "between" if aside_there[at] else stands[at]
             if not agreement[stands[at]][at]:
                 stands[at] = "nowhere"
     return [stands[at] for at in twins]
 
 
-def _parts(places: Sequence[int], there: Sequence[bool]) -> list[list[int]]:
+def _parts(places: Sequence[int], aside_there: Sequence[bool]) -> list[list[int]]:
     """A chain in pieces between the items that stand under a temporary code."""
     parts: list[list[int]] = [[]]
     for at in places:
-        if there[at]:
+        if aside_there[at]:
             parts.append([])
         else:
             parts[-1].append(at)

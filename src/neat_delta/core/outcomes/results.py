@@ -57,7 +57,7 @@ class ItemResult:
     different rows, of which this is the worst.
     """
 
-    said: Said
+    status: Said
     message: str = ""
     ids: tuple[str, ...] = ()
     mixed: bool = False
@@ -78,7 +78,7 @@ class Results:
     @property
     def counts(self) -> dict[Said, int]:
         """How many items the store says what of."""
-        return dict(Counter(one.said for one in self.by_item.values()))
+        return dict(Counter(result.status for result in self.by_item.values()))
 
 
 def sent_items(changes: ChangeSet) -> list[int]:
@@ -111,53 +111,53 @@ def read_results(
     """
     _must_tell(form, reports)
     known, items = _known(changes, rows)
-    by_row = {(one.file, one.row): one for one in rows}
-    here = {item for one in rows for item in one.items} if again else {*items}
+    by_row = {(file_row.file, file_row.row): file_row for file_row in rows}
+    here = {item for file_row in rows for item in file_row.items} if again else {*items}
     others: list[ReportRow] = []
     repeated: list[str] = []
     aside = 0
-    said: list[dict[int, ItemResult]] = []
+    by_report: list[dict[int, ItemResult]] = []
     for name, report in reports:
         _must_have(report, form, name)
-        one = _Report(name, form, changes.header.compared_by, known, by_row)
+        report_of = _Report(name, form, changes.header.compared_by, known, by_row)
         for place, row in enumerate(report.iter_rows(named=True), 2):
-            one.take(place, row)
-        one.must_be_of_this_round()
-        others += one.others
-        repeated += one.repeated
-        aside += one.aside
-        said.append(_worst(one.by_key.values()))
+            report_of.take(place, row)
+        report_of.must_be_of_this_round()
+        others += report_of.others
+        repeated += report_of.repeated
+        aside += report_of.aside
+        by_report.append(_worst(report_of.by_key.values()))
     by_item: dict[int, ItemResult] = {}
-    for turn in _turns(said, here, len({one.file for one in rows})) if again else [said]:
+    for turn in _turns(by_report, here, len({file_row.file for file_row in rows})) if again else [by_report]:
         by_item |= _worst(((item,), result) for report in turn for item, result in report.items())
     silent = ItemResult("done" if form.only_refused else "not mentioned")
     by_item = {item: by_item.get(item, silent) for item in items if item in here or item in by_item}
     return Results(by_item, others, list(dict.fromkeys(repeated)), aside)
 
 
-def _worst(said: Iterable[tuple[Sequence[int], ItemResult]]) -> dict[int, ItemResult]:
+def _worst(results: Iterable[tuple[Sequence[int], ItemResult]]) -> dict[int, ItemResult]:
     """The worst that is said of each item; of equals the last."""
     out: dict[int, ItemResult] = {}
-    for items, result in said:
+    for items, result in results:
         for item in items:
             old = out.get(item)
-            worse = result if old is None or WORST.index(result.said) >= WORST.index(old.said) else old
-            differ = old is not None and (old.mixed or (old.said in GOOD) != (result.said in GOOD))
+            worse = result if old is None or WORST.index(result.status) >= WORST.index(old.status) else old
+            differ = old is not None and (old.mixed or (old.status in GOOD) != (result.status in GOOD))
             out[item] = replace(worse, mixed=True) if differ and not worse.mixed else worse
     return out
 
 
 def _turns(
-    said: Sequence[dict[int, ItemResult]], here: Collection[int], files: int
+    by_report: Sequence[dict[int, ItemResult]], here: Collection[int], files: int
 ) -> list[Sequence[dict[int, ItemResult]]]:
     """The reports of earlier imports, and those of the last one: at the end, no more than it has files, and none that
     names an item which is not in these.
     """
-    since = max(len(said) - max(files, 1), 0)
-    for place, report in enumerate(said):
+    since = max(len(by_report) - max(files, 1), 0)
+    for place, report in enumerate(by_report):
         if not report.keys() <= {*here}:
             since = max(since, place + 1)
-    return [*([report] for report in said[:since]), said[since:]]
+    return [*([report] for report in by_report[:since]), by_report[since:]]
 
 
 class _Report:
@@ -181,23 +181,23 @@ class _Report:
     def take(self, place: int, row: Mapping[str, str]) -> None:
         """Take a row in, which stands at this place of the report."""
         form = self.form
-        key = key_text([row[one] for one in form.key], self.key) if form.key else None
+        key = key_text([row[heading] for heading in form.key], self.key) if form.key else None
         numbered = None
         if form.row is not None and (key is None or not any(key)):
             key, numbered = self._by_row_number(row)
         if key is None or not any(key) or (key not in self.known and re.search(TOTALS, " ".join(key))):
             self.aside += 1
             return
-        shown = " / ".join(row[one].strip() for one in form.key) or key[0]
+        key_shown = " / ".join(row[heading].strip() for heading in form.key) or key[0]
         message = row[form.message].strip() if form.message else ""
         if key not in self.known:
-            self.others.append(ReportRow(self.name, place, shown, row[form.status] if form.status else "", message))
+            self.others.append(ReportRow(self.name, place, key_shown, row[form.status] if form.status else "", message))
             return
         file = row[form.file].strip() if form.file else ""
         where = key, numbered.file if numbered else file, numbered.row if numbered else 0
         if where in self.by_key:
-            self.repeated.append(shown)
-        result = ItemResult(self._status(row, place), message, tuple(row[one] for one in form.ids))
+            self.repeated.append(key_shown)
+        result = ItemResult(self._status(row, place), message, tuple(row[heading] for heading in form.ids))
         self.by_key[where] = self.known[key] if numbered is None else numbered.items, result
 
     def must_be_of_this_round(self) -> None:
@@ -214,13 +214,13 @@ class _Report:
         if form.status is None:
             return "refused" if form.only_refused or (form.message and row[form.message].strip()) else "done"
         word = row[form.status].strip()
-        said = form.words.get(word.casefold())
-        if said is None:
+        status = form.words.get(word.casefold())
+        if status is None:
             raise StoreError(
                 f'{self.name}, row {place:,}: [results] does not say what the status "{word}" means. '
                 "Put it under done, warned, skipped or refused."
             )
-        return said
+        return status
 
     def _by_row_number(self, row: Mapping[str, str]) -> tuple[KeyText | None, FileRow | None]:
         """The key of the row that a number names, and that row; where there is none, the number as a key."""
@@ -238,8 +238,8 @@ class _Report:
                 f"{self.name}: it has row numbers and no keys. They are those of the update files: name the folder "
                 "that `write` made (‹files›)."
             )
-        one = self.by_row.get((file or self.files[0], int(number) - self.form.first_row + 2))
-        return ((f"row {number}",), None) if one is None else (key_text(one.key, self.key), one)
+        row_of_file = self.by_row.get((file or self.files[0], int(number) - self.form.first_row + 2))
+        return ((f"row {number}",), None) if row_of_file is None else (key_text(row_of_file.key, self.key), row_of_file)
 
 
 LONGEST_NUMBER = 9
@@ -254,8 +254,8 @@ def _known(changes: ChangeSet, rows: Sequence[FileRow]) -> tuple[dict[KeyText, l
     known: dict[KeyText, list[int]] = {}
 
     def name(texts: Sequence[str], those: Iterable[int]) -> None:
-        there = known.setdefault(key_text(texts, key), [])
-        there += [item for item in those if item not in there]
+        items_known = known.setdefault(key_text(texts, key), [])
+        items_known += [item for item in those if item not in items_known]
 
     for row in rows:
         name(row.key, row.items)
@@ -263,7 +263,7 @@ def _known(changes: ChangeSet, rows: Sequence[FileRow]) -> tuple[dict[KeyText, l
     codes = {(item, str(field)): after for item, field, after in sent[["item", "field", "after"]].iter_rows()}
     for item in items:
         name(changes.keys.row(item), [item])
-    olds = {one: list(those) for one, those in known.items()}
+    olds = {code: list(those) for code, those in known.items()}
     for item in items:
         parts = zip(key.fields, changes.keys.row(item), strict=True)
         new = [codes.get((item, field), text) for field, text in parts]
@@ -290,7 +290,11 @@ def _must_have(report: pl.DataFrame, form: ResultsForm, name: str) -> None:
             "`neat-delta learn` drafts it with ‹results›."
         )
     settings = (("row", form.row), ("file", form.file), ("status", form.status), ("message", form.message))
-    for setting, heading in (*(("key", one) for one in form.key), *settings, *(("ids", one) for one in form.ids)):
+    for setting, heading in (
+        *(("key", key_heading) for key_heading in form.key),
+        *settings,
+        *(("ids", id_heading) for id_heading in form.ids),
+    ):
         if heading is not None and heading not in report.columns:
             raise StoreError(
                 f'{name}: it has no heading "{heading}", which is {setting} under [results]. It has: '

@@ -26,13 +26,13 @@ NEVER = Removal()
 """Items are not removed by a value of theirs."""
 
 
-def was_altered(one: Landing) -> bool:
+def was_altered(landing: Landing) -> bool:
     """Whether the store took a value and made another of it: rounded, cut, in other case.
 
     >>> was_altered(Landing({"sku": "QA-1"}, "price", "9.00", "9.90", "10", "differently", "rounded"))
     True
     """
-    return one.how is not None and one.how.startswith(ALTERED)
+    return landing.how is not None and landing.how.startswith(ALTERED)
 
 
 def believed(changes: ChangeSet, live: Catalogue, done: Collection[int], removal: Removal = NEVER) -> Catalogue:
@@ -53,44 +53,46 @@ def retry(
     verdicts = changes.items["verdict"]
     wanted: dict[int, str] = {}
     cells: list[tuple[int, str, str]] = []
-    for item, one, again in zip(confirmed.items, confirmed.trouble, confirmed.again, strict=True):
-        clash = clashes and _asks(changes, one, again)
-        if (again.left is not None and not clash) or (was_altered(one) and not altered):
+    for item, landing, again in zip(confirmed.items, confirmed.trouble, confirmed.again, strict=True):
+        clash = clashes and _asks(changes, landing, again)
+        if (again.left is not None and not clash) or (was_altered(landing) and not altered):
             continue
         verdict = {"recoded": "changed"}.get(verdicts[item], verdicts[item])
         if verdict == "new" and located.places[item] is not None:
             verdict = "changed"
-        wanted.setdefault(item, "gone" if one.field is None and verdict != "new" else verdict)
-        if one.field is not None:
-            cells.append((item, one.field, (one.meant if clash else again.text) or ""))
+        wanted.setdefault(item, "gone" if landing.field is None and verdict != "new" else verdict)
+        if landing.field is not None:
+            cells.append((item, landing.field, (landing.meant if clash else again.text) or ""))
     items = pl.DataFrame(list(wanted.items()), {"item": pl.Int64, "verdict": pl.String}, orient="row")
     texts = pl.DataFrame(cells, {"item": pl.Int64, "field": pl.String, "after": pl.String}, orient="row")
     return change_set_of(changes, located, after, items, texts)
 
 
-def _asks(changes: ChangeSet, one: Landing, again: Again) -> bool:
+def _asks(changes: ChangeSet, landing: Landing, again: Again) -> bool:
     """Whether a cell that somebody changed since can be asked about by a sheet, with what stood before as its base. Of
     a new item nothing did; and of a list what was taken out since would be put in again, as a change that fits.
     """
-    if again.left not in {CHANGED_SINCE, CANNOT_TELL} or one.field is None or one.before is None:
+    if again.left not in {CHANGED_SINCE, CANNOT_TELL} or landing.field is None or landing.before is None:
         return False
-    return one.field not in changes.header.key and changes.header.settings.get(one.field, Field()).kind != "list"
+    return (
+        landing.field not in changes.header.key and changes.header.settings.get(landing.field, Field()).kind != "list"
+    )
 
 
 def bases_of(changes: ChangeSet, confirmed: Confirmed) -> dict[tuple[str, ...], dict[str, str]]:
     """What stood before in the cells that somebody changed since, by the items' keys as they are now, and by field."""
     bases: dict[tuple[str, ...], dict[str, str]] = {}
-    for item, one, again in zip(confirmed.items, confirmed.trouble, confirmed.again, strict=True):
-        if one.field is not None and _asks(changes, one, again):
-            bases.setdefault(confirmed.located.keys.row(item), {})[one.field] = one.before or ""
+    for item, landing, again in zip(confirmed.items, confirmed.trouble, confirmed.again, strict=True):
+        if landing.field is not None and _asks(changes, landing, again):
+            bases.setdefault(confirmed.located.keys.row(item), {})[landing.field] = landing.before or ""
     return bases
 
 
 def left_alone(confirmed: Confirmed) -> list[Listed]:
     """What did not land and is not sent again, as it is not as it was before: each with the reason."""
     return [
-        Listed(one.key, one.field, again.left)
-        for one, again in zip(confirmed.trouble, confirmed.again, strict=True)
+        Listed(landing.key, landing.field, again.left)
+        for landing, again in zip(confirmed.trouble, confirmed.again, strict=True)
         if again.left is not None
     ]
 
@@ -98,7 +100,7 @@ def left_alone(confirmed: Confirmed) -> list[Listed]:
 def rebased(confirmed: Confirmed) -> list[Rebased]:
     """The cells that are sent again at another text than was meant, as a step counts from what stands there now."""
     return [
-        Rebased(one.key, one.field, one.now or "", again.text)
-        for one, again in zip(confirmed.trouble, confirmed.again, strict=True)
-        if one.field is not None and again.text is not None and again.text != one.meant
+        Rebased(landing.key, landing.field, landing.now or "", again.text)
+        for landing, again in zip(confirmed.trouble, confirmed.again, strict=True)
+        if landing.field is not None and again.text is not None and again.text != landing.meant
     ]

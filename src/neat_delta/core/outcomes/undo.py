@@ -46,28 +46,30 @@ def revert(
     located = result.located
     troubles = list(zip(result.items, result.trouble, strict=True))
     halfway = {(item, name) for item in located.between for name in key}  # its old code again, at any rate
-    taken = halfway | {(item, one.field) for item, one in troubles if altered and was_altered(one)}
-    other = {(item, one.field) for item, one in troubles} - taken
+    taken = halfway | {(item, landing.field) for item, landing in troubles if altered and was_altered(landing)}
+    other = {(item, landing.field) for item, landing in troubles} - taken
     away = {item for item, again in zip(result.items, result.again, strict=True) if again.left == NO_ITEM}
-    left = [one for item, one in troubles
-            if (one.outcome == "differently" or item in away) and (item, one.field) not in taken]  # fmt: skip
+    left = [landing for item, landing in troubles
+            if (landing.outcome == "differently" or item in away) and (item, landing.field) not in taken]  # fmt: skip
     sent = _as_they_stand(changes, located, after)
     standing, unclear = _ways_back(changes, sent, other)
-    numbers = changes.items.with_row_index("item").filter(pl.col("held").is_null())
-    numbers = numbers.select(pl.col("item").cast(pl.Int64), "verdict", place=gathered(located.places, numbers["item"]))
-    new = filtered(numbers, (numbers["verdict"] == "new") & not_null(numbers["place"]))["item"]
+    free_items = changes.items.with_row_index("item").filter(pl.col("held").is_null())
+    free_items = free_items.select(
+        pl.col("item").cast(pl.Int64), "verdict", place=gathered(located.places, free_items["item"])
+    )
+    new = filtered(free_items, (free_items["verdict"] == "new") & not_null(free_items["place"]))["item"]
     grown = _grown(changes, new, sent, located, after, importer)
     broken = {*sent.join(standing, on=["item", "field"], how="anti")["item"]} | grown.keys()
-    whole = new.filter(~new.is_in(list(broken)))
+    complete = new.filter(~new.is_in(list(broken)))
     left += _left_alone(unclear, [item for item in new if item in broken], grown, troubles)
-    gone = filtered(numbers, numbers["verdict"] == "gone")["item"]
+    gone = filtered(free_items, free_items["verdict"] == "gone")["item"]
     retired, lost = (
         _retired(gone, live, located, after, removal),
         gone.filter(~not_null(gathered(located.places, gone))),
     )
     known = filtered(standing, gathered(changes.items["verdict"], standing["item"]) != "new")
     changed = pl.concat([known.select("item", "field", after="back"), retired])
-    wanted = {"changed": changed["item"].unique(maintain_order=True), "gone": whole, "new": lost}
+    wanted = {"changed": changed["item"].unique(maintain_order=True), "gone": complete, "new": lost}
     items = pl.concat(
         [pl.DataFrame({"item": some}).with_columns(verdict=pl.lit(word)) for word, some in wanted.items()]
     )
@@ -131,15 +133,15 @@ def _left_alone(
     stay, as they are not all as they were sent, what has come into them, or else what did not land.
     """
     troubled: dict[int, list[Landing]] = {}
-    for item, one in troubles:
-        troubled.setdefault(item, []).append(one)
+    for item, landing in troubles:
+        troubled.setdefault(item, []).append(landing)
     left: dict[int, list[Landing]] = {}
-    for item, one in unclear:
-        left.setdefault(item, []).append(one)
+    for item, landing in unclear:
+        left.setdefault(item, []).append(landing)
     for item in broken:
-        if not any(one.outcome == "differently" for one in troubled.get(item, ())):
+        if not any(landing.outcome == "differently" for landing in troubled.get(item, ())):
             left.setdefault(item, []).extend(grown.get(item) or troubled.get(item, []))
-    return [one for item in sorted(left) for one in left[item]]
+    return [landing for item in sorted(left) for landing in left[item]]
 
 
 def _retired(items: pl.Series, live: Catalogue, located: Located, after: Catalogue, removal: Removal) -> pl.DataFrame:
@@ -148,10 +150,10 @@ def _retired(items: pl.Series, live: Catalogue, located: Located, after: Catalog
     if removal.how != "value":
         return pl.DataFrame(schema=schema)
     name = str(removal.heading)
-    there = items.filter(not_null(gathered(located.places, items)))
-    there = there.filter(gathered(after.cells[name], gathered(located.places, there)) == removal.value)
-    was = gathered(live.cells[name], gathered(located.live_rows, there))
-    return pl.DataFrame({"item": there, "field": constant(name, there.len()), "after": was}, schema)
+    present = items.filter(not_null(gathered(located.places, items)))
+    present = present.filter(gathered(after.cells[name], gathered(located.places, present)) == removal.value)
+    was = gathered(live.cells[name], gathered(located.live_rows, present))
+    return pl.DataFrame({"item": present, "field": constant(name, present.len()), "after": was}, schema)
 
 
 def _back(field: Field, before: str, meant: str, now: str) -> str | None:

@@ -22,7 +22,7 @@ def as_sent(changes: ChangeSet, manifest: Manifest) -> ChangeSet:
     that were chosen, with the steps of a retry from where they began, and with that held, too, which its manifest lists
     as not sent.
     """
-    listed = [(one.key, one.field, one.reason) for one in manifest.not_sent]
+    listed = [(entry.key, entry.field, entry.reason) for entry in manifest.not_sent]
     unsent = _numbered(changes, listed).rename({"text": "reason"})
     return with_held(_with_rebased(_with_answered(changes, manifest.answered), manifest.rebased), unsent)
 
@@ -31,8 +31,10 @@ def _with_rebased(changes: ChangeSet, rebased: Sequence[Rebased]) -> ChangeSet:
     """The change set with the cells that were sent again as a step from another text; of one cell the last counts."""
     if not rebased:
         return changes
-    sides = [_numbered(changes, [(one.key, one.field, getattr(one, side)) for one in rebased]).rename({"text": side})
-             for side in ("before", "after")]  # fmt: skip
+    sides = [
+        _numbered(changes, [(step.key, step.field, getattr(step, side)) for step in rebased]).rename({"text": side})
+        for side in ("before", "after")
+    ]
     steps = sides[0].with_columns(sides[1]["after"]).unique(["item", "field"], keep="last")
     steps = steps.rename({"before": MARK + "before", "after": MARK + "after"})
     cells = changes.cells.with_columns(pl.col("field").cast(pl.String).alias(MARK + "field"))
@@ -52,14 +54,14 @@ def _with_answered(changes: ChangeSet, answered: Sequence[Answered]) -> ChangeSe
     """The change set with the clashes let through that were answered."""
     if not answered:
         return changes
-    said = _numbered(changes, [(one.key, one.field, one.after) for one in answered])
-    return release(changes, conform(said.rename({"text": "after"}), RELEASED))
+    answers = _numbered(changes, [(answer.key, answer.field, answer.after) for answer in answered])
+    return release(changes, conform(answers.rename({"text": "after"}), RELEASED))
 
 
 def _numbered(changes: ChangeSet, listed: Sequence[tuple[dict[str, str], str | None, str]]) -> pl.DataFrame:
     """What a manifest says of keys and fields, by the numbers of the items: `item`, `field`, `text`."""
-    key, said = changes.keys.columns, [MARK + "field", MARK + "text"]
+    key, columns = changes.keys.columns, [MARK + "field", MARK + "text"]
     rows = [(*named.values(), field, text) for named, field, text in listed]
-    table = pl.DataFrame(rows, schema=dict.fromkeys([*key, *said], pl.String), orient="row")
+    table = pl.DataFrame(rows, schema=dict.fromkeys([*key, *columns], pl.String), orient="row")
     met = table.join(changes.keys.with_row_index(MARK), on=key, how="inner", maintain_order="left")
-    return met.select(item=MARK, field=said[0], text=said[1])
+    return met.select(item=MARK, field=columns[0], text=columns[1])

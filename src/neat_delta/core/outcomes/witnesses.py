@@ -42,7 +42,7 @@ class Testimony:
 
     item: int
     key: dict[str, str]
-    said: Said
+    status: Said
     seen: Seen
     message: str
     ids: tuple[str, ...]
@@ -58,23 +58,25 @@ class Witnesses:
     @property
     def counts(self) -> dict[tuple[Said, Seen], int]:
         """How many items have what said and what seen of them."""
-        return dict(Counter((one.said, one.seen) for one in self.testimonies))
+        return dict(Counter((testimony.status, testimony.seen) for testimony in self.testimonies))
 
     @property
     def disputed(self) -> list[Testimony]:
         """Those of which the two do not agree, the worst first."""
-        those = [one for one in self.testimonies if (one.said, one.seen) in ALARM]
-        return sorted(those, key=lambda one: ALARM[one.said, one.seen])
+        those = [testimony for testimony in self.testimonies if (testimony.status, testimony.seen) in ALARM]
+        return sorted(those, key=lambda testimony: ALARM[testimony.status, testimony.seen])
 
     @property
     def messages(self) -> list[tuple[Said, str, list[Testimony]]]:
         """The messages by their form, with the items that have each, the most frequent first."""
         groups: dict[tuple[Said, str], list[Testimony]] = {}
-        for one in self.testimonies:
-            if one.message and one.said != "done":
-                groups.setdefault((one.said, message_form(one.message, list(one.key.values()))), []).append(one)
+        for testimony in self.testimonies:
+            if testimony.message and testimony.status != "done":
+                groups.setdefault(
+                    (testimony.status, message_form(testimony.message, list(testimony.key.values()))), []
+                ).append(testimony)
         order = sorted(groups.items(), key=lambda group: (-len(group[1]), SAID.index(group[0][0]), group[0][1]))
-        return [(said, form, items) for (said, form), items in order]
+        return [(word, form, items) for (word, form), items in order]
 
     @property
     def all_done(self) -> bool:
@@ -87,13 +89,15 @@ def compare_witnesses(changes: ChangeSet, results: Results, confirmed: Confirmed
     """Hold what the store says against what an export shows (None: nobody looked)."""
     landings: dict[int, list[Landing]] = {}
     if confirmed is not None:
-        for item, one in zip(confirmed.items, confirmed.trouble, strict=True):
-            landings.setdefault(item, []).append(one)
+        for item, landing in zip(confirmed.items, confirmed.trouble, strict=True):
+            landings.setdefault(item, []).append(landing)
     out = []
     for item, result in results.by_item.items():
         those = landings.get(item, [])
         key = changes.keys.row(item, named=True)
-        out.append(Testimony(item, key, result.said, _seen(item, those, confirmed), result.message, result.ids, those))
+        out.append(
+            Testimony(item, key, result.status, _seen(item, those, confirmed), result.message, result.ids, those)
+        )
     return Witnesses(out)
 
 
@@ -102,5 +106,5 @@ def _seen(item: int, landings: Sequence[Landing], confirmed: Confirmed | None) -
         return "not looked at"
     if item in confirmed.hidden:
         return "not seen"
-    outcomes = {one.outcome for one in landings}
+    outcomes = {landing.outcome for landing in landings}
     return "not landed" if "not landed" in outcomes else "differently" if outcomes else "landed"

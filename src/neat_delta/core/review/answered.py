@@ -53,11 +53,11 @@ def answer(
     levels_by_now = {"checks": by_now.checks, "largest_round": by_now.largest_round, "exceptions": by_now.exceptions}
     shop = msgspec.structs.replace(header.store, **levels_by_now)
     levels = levels_of(shop, learned=header.learned)
-    found = check_changes(signed.changes, live, shop, levels, empty(FINDINGS), new_values=header.new_values)
+    findings = check_changes(signed.changes, live, shop, levels, empty(FINDINGS), new_values=header.new_values)
     of_released = pl.col("item").is_in(signed.released["item"].unique().implode()).fill_null(value=False)
     index = cache(lambda: KeyIndex.of(signed.changes.keys, header.compared_by))
     policy = Policy(accept=header.accepted, new_values=header.new_values)
     judged = partial(decide, index=index, policy=policy, exceptions=standing_exceptions(shop, today))
-    decided = judged(found.filter(of_released))
+    decided = judged(findings.filter(of_released))
     before = as_findings(signed.changes).with_columns(done=pl.lit("held"))
     return replace(signed, changes=settle(signed.changes, pl.concat([before, decided]), live))

@@ -74,14 +74,14 @@ def sign_off(changes: ChangeSet, answers: Sequence[Answers]) -> SignedOff:
     clashes = clashing_cells(changes)
     cells = changes.cells.select("item", pl.col("field").cast(pl.String), "held")
     cells = cells.join(clashes, on=["item", "field"], how="left", maintain_order="left")
-    said = cells[["item", "field"]].join(
+    by_reviewer = cells[["item", "field"]].join(
         filtered(final, not_null(final["field"])), on=["item", "field"], how="left", maintain_order="left"
     )["answer"]
-    whole = filtered(final, ~not_null(final["field"])).select("item", of_item="answer")
-    by_item = cells[["item"]].join(whole, on="item", how="left", maintain_order="left")["of_item"]
+    of_items = filtered(final, ~not_null(final["field"])).select("item", of_item="answer")
+    by_item = cells[["item"]].join(of_items, on="item", how="left", maintain_order="left")["of_item"]
     clash = cells["sheet"].is_not_null()
-    choice = said.zip_with(said.is_not_null(), by_item)
-    table = cells.with_columns(said=said, of_item=by_item, choice=choice, clash=clash)
+    choice = by_reviewer.zip_with(by_reviewer.is_not_null(), by_item)
+    table = cells.with_columns(said=by_reviewer, of_item=by_item, choice=choice, clash=clash)
     impossible = table.filter(pl.col("clash") & (pl.col("said") == "both") & pl.col("both").is_null())
     if impossible.height:
         item, field = impossible[["item", "field"]].row(0)
@@ -114,10 +114,10 @@ def sign_off(changes: ChangeSet, answers: Sequence[Answers]) -> SignedOff:
     unsigned = unsigned.filter(gathered(changes.items["held"], unsigned["item"]).is_null())[["item", "field", "reason"]]
     # A new item of which no cell is sent would be an empty one; one that goes is removed only by a yes.
     yes = table.filter((pl.col("choice") == "yes") & pl.col("held").is_null())["item"].unique()
-    yes = pl.concat([yes, filtered(whole, whole["of_item"] == "yes")["item"]])
+    yes = pl.concat([yes, filtered(of_items, of_items["of_item"] == "yes")["item"]])
     whole_items = pl.col("verdict").is_in(["new", "gone"]) & ~pl.int_range(pl.len()).is_in(yes.implode())
     empty_ones = true_places(changes.items.select(whole_items.alias("empty")).to_series())
-    no = filtered(whole, whole["of_item"] == "no")["item"]
+    no = filtered(of_items, of_items["of_item"] == "no")["item"]
     items = pl.DataFrame({"item": empty_ones.cast(pl.Int64)}).with_columns(
         reason=pl.when(pl.col("item").is_in(no.implode())).then(pl.lit(REFUSED)).otherwise(pl.lit(NOT_SIGNED))
     )
@@ -129,9 +129,9 @@ def sign_off(changes: ChangeSet, answers: Sequence[Answers]) -> SignedOff:
 def _comments(changes: ChangeSet, answers: Sequence[Answers]) -> list[Comment]:
     """What the reviewers said besides their answers."""
     return [
-        Comment(changes.keys.row(item, named=True), field, comment, one.path)
-        for one in answers
-        for item, field, comment in one.table[["item", "field", "comment"]].iter_rows()
+        Comment(changes.keys.row(item, named=True), field, comment, reviewer.path)
+        for reviewer in answers
+        for item, field, comment in reviewer.table[["item", "field", "comment"]].iter_rows()
         if comment and comment.strip()
     ]
 
@@ -158,17 +158,17 @@ def _together(changes: ChangeSet, answers: Sequence[Answers]) -> tuple[pl.DataFr
     """
     if len(answers) == 1:
         return filtered(answers[0].table, not_null(answers[0].table["answer"])), []
-    said: defaultdict[tuple[int, str | None], list[tuple[str, str]]] = defaultdict(list)
-    for one in answers:
-        for item, field, answer in one.table[["item", "field", "answer"]].iter_rows():
+    by_cell: defaultdict[tuple[int, str | None], list[tuple[str, str]]] = defaultdict(list)
+    for reviewer in answers:
+        for item, field, answer in reviewer.table[["item", "field", "answer"]].iter_rows():
             if answer is not None:
-                said[item, field].append((one.path, answer))
-    whole = {item: those for (item, field), those in said.items() if field is None}
+                by_cell[item, field].append((reviewer.path, answer))
+    of_items = {item: those for (item, field), those in by_cell.items() if field is None}
     rows, contradictions = [], []
-    for (item, field), those in said.items():
+    for (item, field), those in by_cell.items():
         words = {answer for _, answer in those}
         # A no for the whole item is one for each of its cells.
-        more = [one for one in whole.get(item, ()) if field is not None and one[0] not in {by for by, _ in those}]
+        more = [vote for vote in of_items.get(item, ()) if field is not None and vote[0] not in {by for by, _ in those}]
         words_with = words | {answer for _, answer in more if answer == "no" or not words & {*CHOICES}}
         if len(words_with) > 1:
             contradictions.append(Contradiction(changes.keys.row(item, named=True), field, [*those, *more]))

@@ -85,7 +85,7 @@ class ItemView:
 def item_views(facts: Facts, view: View) -> Iterator[ItemView]:
     """The items of a view of these facts, one by one, in the view's order."""
     changes = view.changes
-    numbers = {figures.field for figures in facts.figures if figures.number}
+    number_fields = {figures.field for figures in facts.figures if figures.number}
     unseen = {*changes.header.unseen}
     differences, remarks = Differences(changes.header, changes.cells), _remarks(changes)
     clashes = {
@@ -93,11 +93,11 @@ def item_views(facts: Facts, view: View) -> Iterator[ItemView]:
         for item, name, base, sheet, store, both in clashing_cells(changes).iter_rows()
     }
     for number, (item, name) in enumerate(zip(changes.iter_items(), view.names, strict=True)):
-        held = {one.field: one.reason for one in item.held}
+        held = {held_change.field: held_change.reason for held_change in item.held}
         cells = []
         for name_of_field, (before, after) in item.cells.items():
             step = per_cent = None
-            if name_of_field in numbers and before and after:
+            if name_of_field in number_fields and before and after:
                 step = differences.step(name_of_field, before, after)
                 per_cent = differences.per_cent(name_of_field, before, after)
             cell_remarks = remarks.get((number, name_of_field), [])
@@ -126,16 +126,16 @@ def _remarks(changes: ChangeSet) -> dict[tuple[int, str | None], list[Remark]]:
     """What the checks and the damage say, by item and field; damage that was put back is no change any more."""
     about: dict[tuple[int, str | None], list[Remark]] = {}
     flags = filtered(changes.flags, not_null(changes.flags["item"]))
-    for item, name, *said in flags[["item", "field", "check", "level", "what", "done"]].iter_rows():
-        about.setdefault((item, name), []).append(Remark(*said))
+    for item, name, *details in flags[["item", "field", "check", "level", "what", "done"]].iter_rows():
+        about.setdefault((item, name), []).append(Remark(*details))
     damaged = changes.damaged.filter((pl.col("done") != "repaired") & pl.col("item").is_not_null())
     for item, name, damage, sheet, done in damaged[["item", "field", "damage", "sheet", "done"]].iter_rows():
         about.setdefault((item, name), []).append(Remark("damage", "stop", damage, done, sheet))
     names = changes.header.rules
-    made: dict[tuple[int, str], list[str]] = {}
+    remarks: dict[tuple[int, str], list[str]] = {}
     for item, name, rule in changes.computed[["item", "field", "rule"]].iter_rows():
-        made.setdefault((item, name), []).append(names[rule].rule)
-    for (item, name), rules in made.items():
+        remarks.setdefault((item, name), []).append(names[rule].rule)
+    for (item, name), rules in remarks.items():
         for rule in dict.fromkeys(rules):
             about.setdefault((item, name), []).append(Remark(f"rule {rule}", "", f"by rule {rule}", "noted"))
     return about

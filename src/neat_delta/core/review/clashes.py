@@ -57,7 +57,9 @@ def clashing_cells(changes: ChangeSet, most: int | None = None) -> pl.DataFrame:
         # An importer cannot tell items apart that share a key: no sum is for all of them.
         if field.kind in NUMBER_KINDS and not changes.header.shared:
             at = true_places((table["field"] == name) & table["base"].is_not_null())
-            one = table[at]
-            carried = carried_over(one["base"], one["store"], one["sheet"], field, changes.header.writing)
+            cells_there = table[at]
+            carried = carried_over(
+                cells_there["base"], cells_there["store"], cells_there["sheet"], field, changes.header.writing
+            )
             both = scattered(both, at, carried)
     return table.with_columns(both=both)

@@ -72,24 +72,24 @@ def explain(changes: ChangeSet, sku: str) -> list[ExplainedItem]:
     """
     header = changes.header
     index = KeyIndex.of(changes.keys, header.compared_by)
-    numbers = true_places(index.naming([sku])).cast(pl.Int64)
+    places = true_places(index.naming([sku])).cast(pl.Int64)
     asked = {key: (row, questions) for key, row, questions in _open(changes, sku)}
-    if not numbers.len() and not asked:
+    if not places.len() and not asked:
         raise ChangeSetError(f'nothing changes in an item with "{sku}" in its key')
     out = []
-    for number, item in zip(numbers, changes.choose(numbers).iter_items(), strict=True):
-        held = {one.field: one.reason for one in item.held}
+    for number, item in zip(places, changes.choose(places).iter_items(), strict=True):
+        held = {held_change.field: held_change.reason for held_change in item.held}
         computed = filtered(changes.computed, changes.computed["item"] == number)
         cells: list[ExplainedCell] = []
         typed: list[ExplainedCell] = []
         for name, (before, after) in item.cells.items():
             of_field = filtered(computed, computed["field"] == name)
-            made = [
+            steps = [
                 _step(header.rules[rule], inputs, result, header.writing)
                 for rule, inputs, result in of_field[["rule", "inputs", "result"]].iter_rows()
             ]
             why = held.get(name) or held.get(None)
-            (cells if made else typed).append(ExplainedCell(name, before, after, why, made))
+            (cells if steps else typed).append(ExplainedCell(name, before, after, why, steps))
         _, questions = asked.pop(tuple(item.key.values()), (None, []))
         out.append(ExplainedItem(item.key, item.row, cells, typed, questions))
     from neat_delta.core.base.model.changeset import Row
@@ -116,19 +116,21 @@ def _open(changes: ChangeSet, sku: str) -> list[tuple[tuple[str, ...], int, list
 
 
 def _step(rule: RuleText, inputs: Sequence[str | None], result: str, writing: Notation) -> Step:
-    named = list(zip([one.name for one in rule.inputs], inputs, strict=True))
+    named = list(zip([source.name for source in rule.inputs], inputs, strict=True))
     if rule.expression is None:
         return Step(rule, named, [], result)
     tables: dict[str, dict[str, list[str]]] = {"": {}}
     settings: dict[str, dict[str, Field]] = {"": {}}
     writings = {"": writing}
-    for one, text in zip(rule.inputs, inputs, strict=True):
-        table, _, name = one.name.rpartition(".") if "." in one.name and one.writing is not None else ("", "", one.name)
-        if not table and one.name.startswith("live."):
-            table, name = "live", one.name.removeprefix("live.")
+    for source, text in zip(rule.inputs, inputs, strict=True):
+        table, _, name = (
+            source.name.rpartition(".") if "." in source.name and source.writing is not None else ("", "", source.name)
+        )
+        if not table and source.name.startswith("live."):
+            table, name = "live", source.name.removeprefix("live.")
         tables.setdefault(table, {})[name] = [text or ""]
-        settings.setdefault(table, {})[name] = one.kind
-        writings[table] = one.writing or writing
+        settings.setdefault(table, {})[name] = source.kind
+        writings[table] = source.writing or writing
     frames = {name: pl.DataFrame(columns or {"": [""]}) for name, columns in tables.items()}
     careful = {name: dict.fromkeys(settings[name], AS_LIVE) for name in frames if name == "sheet"}
     own = {name: Own(settings[name], writings[name], careful.get(name, {})) for name in frames}
@@ -166,8 +168,8 @@ def trials(changes: ChangeSet, most: int, odd: int = 5) -> list[Trial]:
         if not cells.height:
             continue
         setting = header.settings.get(name, Field())
-        numbers = {side: amounts(cells[side].fill_null(""), setting, header.writing) for side in ("before", "after")}
-        table = cells.with_columns(old=numbers["before"], new=numbers["after"])
+        amounts_of = {side: amounts(cells[side].fill_null(""), setting, header.writing) for side in ("before", "after")}
+        table = cells.with_columns(old=amounts_of["before"], new=amounts_of["after"])
         known = filtered(table, not_null(table["new"]))
         step = max(1, cells.height // most)
         odd_ones = known.filter(pl.col("old").is_not_null() & (pl.col("old") != 0))
@@ -187,7 +189,7 @@ def trials(changes: ChangeSet, most: int, odd: int = 5) -> list[Trial]:
 
 def _rates(table: pl.DataFrame) -> pl.Series:
     """How far each value goes up or down, in proportion: twice as much is as far as half as much."""
-    one, other = pl.col("new").abs(), pl.col("old").abs()
-    least = pl.min_horizontal(one, other)
-    rate = pl.when(least > 0).then(pl.max_horizontal(one, other) / least).otherwise(pl.lit(Decimal(10**9)))
+    first, other = pl.col("new").abs(), pl.col("old").abs()
+    least = pl.min_horizontal(first, other)
+    rate = pl.when(least > 0).then(pl.max_horizontal(first, other) / least).otherwise(pl.lit(Decimal(10**9)))
     return table.select(rate.alias("rate")).to_series()

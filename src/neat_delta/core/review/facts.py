@@ -36,5 +36,5 @@ class Facts:
     @property
     def category(self) -> str | None:
         """The field that items are put into groups by: the one that was named, or the first path of live."""
-        paths = [name for name, one in self.changes.header.settings.items() if one.kind == "path"]
+        paths = [name for name, field in self.changes.header.settings.items() if field.kind == "path"]
         return self.by or next(iter(paths), None)

@@ -8,7 +8,7 @@ from decimal import ROUND_HALF_UP, Decimal
 import msgspec
 import polars as pl
 
-from neat_delta.core.base.kinds import KINDS, numbers
+from neat_delta.core.base.kinds import KINDS, exact_decimals
 from neat_delta.core.base.kinds.base import EXACT as CONTEXT
 from neat_delta.core.base.kinds.number import EXACT, NUMBER_KINDS
 from neat_delta.core.base.model.changeset import ChangeSet, held
@@ -71,7 +71,7 @@ def amounts(header: Header, field: str, cells: pl.DataFrame) -> tuple[pl.Series,
             EXACT, strict=False
         )
     else:
-        exact_numbers = numbers(texts) if settings.kind == "text" else None
+        exact_numbers = exact_decimals(texts) if settings.kind == "text" else None
     return None if exact_numbers is None else (exact_numbers[: cells.height], exact_numbers[cells.height :])
 
 
@@ -111,8 +111,8 @@ class Differences:
 
     def step(self, field: str, before: str, after: str) -> Decimal | None:
         """After less before, exactly, with the longer one's decimals; None when one of them is blank or no number."""
-        one, other = self._exact(field, before), self._exact(field, after)
-        return None if one is None or other is None else other - one
+        first, other = self._exact(field, before), self._exact(field, after)
+        return None if first is None or other is None else other - first
 
     def per_cent(self, field: str, before: str, after: str) -> Decimal | None:
         """The difference in per cent of before, to one decimal, half up; None when there is none or before is 0."""
@@ -131,11 +131,11 @@ class Differences:
         if field not in self.known:
             field_cells = self.cells.filter(pl.col("field").cast(pl.String) == field)
             texts = pl.concat([field_cells["before"], field_cells["after"]]).drop_nulls().unique()
-            self.known[field] = self._read(field, [one for one in texts if not self._plain(one)])
+            self.known[field] = self._read(field, [other_text for other_text in texts if not self._plain(other_text)])
         return self.known[field][text]
 
     def _read(self, field: str, texts: list[str]) -> dict[str, Decimal | None]:
-        numbers: dict[str, Decimal | None] = {}
+        amounts: dict[str, Decimal | None] = {}
         settings = self.header.settings.get(field, Field())
         kind = KINDS[settings.kind if settings.kind in NUMBER_KINDS else "decimal"]
         mark = self.header.writing.decimal_mark or "."
@@ -146,5 +146,5 @@ class Differences:
             number = None if value is None else Decimal(value)
             if number is not None and places:
                 number = number.quantize(Decimal(1).scaleb(-places), context=CONTEXT)
-            numbers[text] = number
-        return numbers
+            amounts[text] = number
+        return amounts

@@ -29,9 +29,9 @@ __all__ = [
     "Mover",
     "Suggestion",
     "Sums",
+    "changed_amounts",
     "grouped",
     "impact_of",
-    "moved",
     "points",
 ]
 
@@ -150,18 +150,18 @@ def points(changes: ChangeSet, live: Catalogue) -> ImpactPoints:
     """The price changes and the margins of what is sent."""
     with localcontext(WORKING):
         items = _items(changes, live, None)
-        prices = [(new - old) * 100 / old for _, old, new in _moved(items, "price") if old]
-        margins = [(_margin(one.before), _margin(one.after)) for one in items]
+        prices = [(new - old) * 100 / old for _, old, new in _changed_amounts(items, "price") if old]
+        margins = [(_margin(item.before), _margin(item.after)) for item in items]
         both = [(old, new) for old, new in margins if old is not None and new is not None and old != new]
         return ImpactPoints(prices, both)
 
 
-def moved(changes: ChangeSet, live: Catalogue, role: Role) -> Iterator[tuple[int, Decimal, Decimal]]:
+def changed_amounts(changes: ChangeSet, live: Catalogue, role: Role) -> Iterator[tuple[int, Decimal, Decimal]]:
     """The items in which a number that is sent changes, by number: before, after."""
-    return _moved(_items(changes, live, None), role)
+    return _changed_amounts(_items(changes, live, None), role)
 
 
-def _moved(items: Iterable[_Item], role: Role) -> Iterator[tuple[int, Decimal, Decimal]]:
+def _changed_amounts(items: Iterable[_Item], role: Role) -> Iterator[tuple[int, Decimal, Decimal]]:
     for item in items:
         old, new = item.before[role], item.after[role]
         if old is not None and new is not None and old != new:
@@ -174,12 +174,12 @@ def _margin(item: dict[str, Decimal | None]) -> Decimal | None:
     return (price - cost) * 100 / price if price and cost is not None else None
 
 
-def grouped(changes: ChangeSet, live: Catalogue, by: str, cells: pl.DataFrame, numbers: pl.Series) -> pl.Series:
+def grouped(changes: ChangeSet, live: Catalogue, by: str, cells: pl.DataFrame, item_numbers: pl.Series) -> pl.Series:
     """The values in the field `by` of these items, once these cells are changed; of a path its first level."""
-    before = gathered(live.cells[by], live.place(gathered(changes.items["live"], numbers))).fill_null("")
+    before = gathered(live.cells[by], live.place(gathered(changes.items["live"], item_numbers))).fill_null("")
     field = changes.header.settings.get(by, Field())
     of_field = cells.filter(pl.col("field").cast(pl.String) == by)
-    texts = field_after(before, of_field, numbers).str.strip_chars()
+    texts = field_after(before, of_field, item_numbers).str.strip_chars()
     if field.kind == "path":
         texts = texts.str.split((field.levels or ">").strip()).list.first().str.strip_chars()
     return texts
@@ -191,7 +191,7 @@ def _groups(items: Sequence[_Item], by: str | None, sign: str | None) -> list[Im
         groups: dict[str, list[_Item]] = {}
         for item in items:
             groups.setdefault(item.group, []).append(item)
-        largest = sorted(groups.items(), key=lambda one: (-len(one[1]), one[0]))
+        largest = sorted(groups.items(), key=lambda group: (-len(group[1]), group[0]))
         impacts += [_sum(name, members, sign) for name, members in largest]
     return impacts
 
@@ -201,8 +201,8 @@ MOST = 20
 
 
 def _movers(keys: pl.DataFrame, items: Sequence[_Item], names: Sequence[str]) -> list[Mover]:
-    movers = [(abs(new - old) / old, number, old, new) for number, old, new in _moved(items, "price") if old]
-    movers.sort(key=lambda one: (-one[0], one[1]))
+    movers = [(abs(new - old) / old, number, old, new) for number, old, new in _changed_amounts(items, "price") if old]
+    movers.sort(key=lambda entry: (-entry[0], entry[1]))
     share = [((new - old) * 100 / old).quantize(TENTH, ROUND_HALF_UP) for _, _, old, new in movers[:MOST]]
     return [
         Mover(keys.row(number, named=True), names[number], old, new, percent)
@@ -230,20 +230,20 @@ def _items(changes: ChangeSet, live: Catalogue, by: str | None) -> list[_Item]:
     """The items of which something is sent, with their numbers before and after."""
     sent = changes.sent()
     counted = sent.group_by("item", maintain_order=True).len().sort("item")
-    numbers = counted["item"]
-    places = live.place(gathered(changes.items["live"], numbers))
+    item_numbers = counted["item"]
+    places = live.place(gathered(changes.items["live"], item_numbers))
     columns: dict[str, tuple[list[Decimal | None], list[Decimal | None]]] = {}
     for role in ROLES:
         name = getattr(changes.header.store.relations, role)
         if name is None or name not in live.fields:
-            columns[role] = ([None] * numbers.len(), [None] * numbers.len())
+            columns[role] = ([None] * item_numbers.len(), [None] * item_numbers.len())
             continue
         before = gathered(live.cells[name], places).fill_null("")
-        after = field_after(before, sent.filter(pl.col("field").cast(pl.String) == name), numbers)
+        after = field_after(before, sent.filter(pl.col("field").cast(pl.String) == name), item_numbers)
         columns[role] = (_decimals(changes, name, before), _decimals(changes, name, after))
-    groups = [""] * numbers.len()
+    groups = [""] * item_numbers.len()
     if by is not None:
-        groups = grouped(changes, live, by, sent, numbers).to_list()
+        groups = grouped(changes, live, by, sent, item_numbers).to_list()
     return [
         _Item(
             number,
@@ -263,7 +263,7 @@ def _decimals(changes: ChangeSet, name: str, texts: pl.Series) -> list[Decimal |
 
 
 def _sum(group: str | None, items: Sequence[_Item], sign: str | None) -> Impact:
-    steps = sorted(new - old for _, old, new in _moved(items, "price"))
+    steps = sorted(new - old for _, old, new in _changed_amounts(items, "price"))
     return Impact(
         group=group,
         items=len(items),

@@ -16,7 +16,7 @@ from neat_delta.core.base.model.choices import KeepMargin
 from neat_delta.core.base.model.store import Field
 from neat_delta.core.base.support.errors import CatalogueError
 from neat_delta.core.base.support.series import gathered
-from neat_delta.core.review.impact import CENT, TENTH, WORKING, moved
+from neat_delta.core.review.impact import CENT, TENTH, WORKING, changed_amounts
 from neat_delta.core.sheets.match.columns import match_columns
 from neat_delta.core.sheets.match.keys import KeyIndex, stripped
 
@@ -85,18 +85,18 @@ def records(
     key = header.compared_by
     quoted = table.cells.select(pl.col(heading).alias(field) for field, heading in headings.items())
     in_live_already = KeyIndex.of(live.cells, key).lookup(quoted).is_not_null()
-    costs = list(moved(changes, live, "cost"))
+    costs = list(changed_amounts(changes, live, "cost"))
     items = pl.Series([number for number, _, _ in costs], dtype=pl.Int64)
     priced = KeyIndex.of(gathered(changes.keys, items), key).lookup(quoted)
     writing = writing_of([table.cells[name]], header.writing)
     prices = KINDS["money"].read(table.cells[name], Field("money"), writing)
-    numbers = table.row(pl.int_range(table.cells.height, eager=True))
+    row_numbers = table.row(pl.int_range(table.cells.height, eager=True))
     others = [heading for heading in table.fields if heading not in {*headings.values(), name}]
     about = table.cells.select(others).rows(named=True) if others else [{}] * table.cells.height
     touched, untouched, unknown, unpriced = [], 0, 0, 0
     with localcontext(WORKING):
         for named, in_live, place, text, row, rest in zip(
-            stripped(quoted, key).rows(named=True), in_live_already, priced, prices, numbers, about, strict=True
+            stripped(quoted, key).rows(named=True), in_live_already, priced, prices, row_numbers, about, strict=True
         ):
             if not in_live:
                 unknown += 1
@@ -112,7 +112,7 @@ def records(
 def _headings(changes: ChangeSet, live: Catalogue, table: Catalogue) -> dict[str, str]:
     """What the table calls the key fields."""
     pairs = match_columns(table.fields, live.fields, field_settings=changes.header.settings, path=table.path)
-    headings = {one.field: one.heading for one in pairs if one.field is not None}
+    headings = {match.field: match.heading for match in pairs if match.field is not None}
     for field in changes.header.key:
         if field not in headings:
             raise CatalogueError(
@@ -130,8 +130,8 @@ def _record(
     cost: Decimal,
     keep: KeepMargin,
 ) -> Record:
-    margins = [price - one for one in (before, cost)]
-    shares = [(one * 100 / price).quantize(TENTH, ROUND_HALF_UP) if price else None for one in margins]
+    margins = [price - cost_side for cost_side in (before, cost)]
+    shares = [(margin * 100 / price).quantize(TENTH, ROUND_HALF_UP) if price else None for margin in margins]
     restores = None
     if keep == "amount":
         restores = price + cost - before

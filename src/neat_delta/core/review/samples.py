@@ -53,15 +53,15 @@ def samples(aligned: AlignedInputs, sheet: Catalogue, pairs: pl.DataFrame, most:
     """
     kinds = _kinds(aligned)
     rows = []
-    for one in aligned.columns:
-        column = sheet.cells[one.heading]
+    for match in aligned.columns:
+        column = sheet.cells[match.heading]
         ours, live_values = _some(column, most), list[str]()
-        if one.field is not None and (both := _met(pairs, column, most)).height:
+        if match.field is not None and (both := _met(pairs, column, most)).height:
             ours = gathered(column, both["sheet"]).to_list()
-            if one.field in aligned.live.fields:  # which has no column of new codes
-                live_values = gathered(aligned.live.cells[one.field], both["live"]).to_list()
-        kind = kinds.get(one.field, Field()).kind if one.field is not None else None
-        rows.append(ColumnSample(one.heading, one.field, one.how, one.nearest, kind, ours, live_values))
+            if match.field in aligned.live.fields:  # which has no column of new codes
+                live_values = gathered(aligned.live.cells[match.field], both["live"]).to_list()
+        kind = kinds.get(match.field, Field()).kind if match.field is not None else None
+        rows.append(ColumnSample(match.heading, match.field, match.how, match.nearest, kind, ours, live_values))
     return rows
 
 
@@ -69,10 +69,10 @@ def constant_samples(aligned: AlignedInputs, constants: Mapping[str, str], most:
     """The fields that are the same in every row of a list, as samples without a heading."""
     if not constants:
         return []
-    kinds, there = _kinds(aligned), aligned.live.cells
+    kinds, cells = _kinds(aligned), aligned.live.cells
     return [
         ColumnSample(
-            "", name, "constant", None, kinds.get(name, Field()).kind, [text], _some(there[name].unique(), most)
+            "", name, "constant", None, kinds.get(name, Field()).kind, [text], _some(cells[name].unique(), most)
         )
         for name, text in constants.items()
     ]
@@ -80,7 +80,7 @@ def constant_samples(aligned: AlignedInputs, constants: Mapping[str, str], most:
 
 def _kinds(aligned: AlignedInputs) -> Mapping[str, Field]:
     """The fields' settings: the store file's, or as live looks."""
-    named = [one.field for one in aligned.columns if one.field in aligned.live.fields]
+    named = [match.field for match in aligned.columns if match.field in aligned.live.fields]
     shop = aligned.store or learn_sample(aligned.live, aligned.key.fields, [str(name) for name in named])
     return shop.fields
 
@@ -96,13 +96,13 @@ def mapping_to_keep(columns: Sequence[ColumnMatch], mapping: ListMapping) -> Lis
     """
     shaped = {mapping.spread.by, mapping.spread.value} if mapping.spread else set[str]()
     shaped |= set(mapping.stack.columns) if mapping.stack else set()
-    there = {one.heading for one in columns}
-    named = {one.heading: one.field for one in columns if one.field is not None and one.heading not in shaped}
-    ignored = [one.heading for one in columns if one.how == "ignored"]
+    headings = {match.heading for match in columns}
+    named = {match.heading: match.field for match in columns if match.field is not None and match.heading not in shaped}
+    ignored = [match.heading for match in columns if match.how == "ignored"]
     return msgspec.structs.replace(
         mapping,
-        headings={heading: name for heading, name in mapping.headings.items() if heading not in there} | named,
-        ignore=[*(heading for heading in mapping.ignore if heading not in there), *ignored],
+        headings={heading: name for heading, name in mapping.headings.items() if heading not in headings} | named,
+        ignore=[*(heading for heading in mapping.ignore if heading not in headings), *ignored],
     )
 
 

@@ -22,8 +22,8 @@ __all__ = [
     "as_workbook_text",
     "key_heading",
     "seals",
-    "shown",
     "workbook_answers",
+    "workbook_texts",
 ]
 
 ANSWER = "answer"
@@ -54,7 +54,7 @@ def as_workbook_text(texts: pl.Expr) -> pl.Expr:
     return plain.str.slice(0, LONGEST)
 
 
-def shown(cells: pl.DataFrame) -> pl.DataFrame:
+def workbook_texts(cells: pl.DataFrame) -> pl.DataFrame:
     """The texts `before` and `after` of cells as the workbook shows them. Of those that are too long for it, the part
     from shortly before the first character that differs, under a line that says so.
     """
@@ -71,7 +71,7 @@ def shown(cells: pl.DataFrame) -> pl.DataFrame:
 
 def _from_the_difference(before: str, after: str) -> tuple[str, str]:
     """Two long texts from shortly before the first character that differs."""
-    same = next((at for at, (one, other) in enumerate(zip(before, after, strict=False)) if one != other), None)
+    same = next((at for at, (letter, other) in enumerate(zip(before, after, strict=False)) if letter != other), None)
     start = max(0, (min(len(before), len(after)) if same is None else same) - AROUND)
     return tuple(  # type: ignore[return-value]
         f"[{len(text):,} characters, from character {start + 1:,}]\n{text[start:]}" if len(text) > LONGEST else text
@@ -86,11 +86,11 @@ def seals(cells: pl.DataFrame, keys: pl.DataFrame) -> pl.Series:
 
 
 def _digest(texts: Sequence[str | None]) -> str:
-    whole = blake3()
+    hasher = blake3()
     for text in texts:
         data = b"" if text is None else text.encode("utf-8", "surrogatepass")
-        whole.update(b"-" if text is None else b"%d:" % len(data)).update(data)
-    return whole.hexdigest(16)
+        hasher.update(b"-" if text is None else b"%d:" % len(data)).update(data)
+    return hasher.hexdigest(16)
 
 
 def workbook_answers(changes: ChangeSet, answers: Catalogue) -> Answers:
@@ -135,13 +135,13 @@ def workbook_answers(changes: ChangeSet, answers: Catalogue) -> Answers:
         raise ChangeSetError(
             f"{answers.path}, row {twice['row'][0]:,}: there are two answers for this cell. Leave one."
         )
-    there = pl.DataFrame([changes.keys[name].alias(key_heading(name)) for name in changes.header.key]).with_columns(
+    rows = pl.DataFrame([changes.keys[name].alias(key_heading(name)) for name in changes.header.key]).with_columns(
         as_workbook_text(pl.all())
     )
     cells = changes.cells.with_row_index("number").select("number", "item", pl.col("field").cast(pl.String))
-    now = shown(changes.cells)
+    now = workbook_texts(changes.cells)
     cells = cells.with_columns(now["before"].alias("now_before"), now["after"].alias("now_after"))
-    cells = pl.concat([cells, gathered(there, cells["item"])], how="horizontal")
+    cells = pl.concat([cells, gathered(rows, cells["item"])], how="horizontal")
     if changes.header.shared:
         cells = cells.with_columns(seals(changes.cells, changes.keys).alias(SEAL))
         cells = cells.with_columns(pl.int_range(pl.len()).over(*keys, "field", SEAL).alias(MARK))
@@ -157,29 +157,29 @@ def workbook_answers(changes: ChangeSet, answers: Catalogue) -> Answers:
         | (pl.col("now_seal") != pl.col(SEAL).str.strip_chars())
     )
     if other.height:
-        one = other.row(0, named=True)
-        key = " / ".join(one[name] for name in keys)
-        same = (one["before"], one["after"]) == (one["now_before"], one["now_after"])
-        if one["number"] is None:
+        row_cells = other.row(0, named=True)
+        key = " / ".join(row_cells[name] for name in keys)
+        same = (row_cells["before"], row_cells["after"]) == (row_cells["now_before"], row_cells["now_after"])
+        if row_cells["number"] is None:
             why = "no change is there any more"
         elif same:
             why = "its seal is broken"
         else:
-            why = f"it is {_step(one['now_before'], one['now_after'])} now"
+            why = f"it is {_step(row_cells['now_before'], row_cells['now_after'])} now"
         raise ChangeSetError(
-            f"{answers.path}, row {one['row']:,}: the answer for {key}, {one['field']} is for "
-            f"{_step(one['before'], one['after'])}, and {why}. Make the workbook again, and ask again."
+            f"{answers.path}, row {row_cells['row']:,}: the answer for {key}, {row_cells['field']} is for "
+            f"{_step(row_cells['before'], row_cells['after'])}, and {why}. Make the workbook again, and ask again."
         )
     return Answers(answers.path, _as_answers(changes, met, answers.path))
 
 
 def _as_answers(changes: ChangeSet, met: pl.DataFrame, path: str) -> pl.DataFrame:
     """The rows of a workbook with an answer, each with the `number` of its cell, as `ANSWERS`."""
-    said = met.select(
+    answers = met.select(
         "number", "comment" if "comment" in met.columns else pl.lit(None, pl.String).alias("comment"),
         answer=pl.col(ANSWER).replace({"y": "yes", "n": "no"}),
     )  # fmt: skip
-    table = gathered(changes.cells.select("item", pl.col("field").cast(pl.String)), said["number"]).hstack(said)
+    table = gathered(changes.cells.select("item", pl.col("field").cast(pl.String)), answers["number"]).hstack(answers)
     clashing = clashing_cells(changes).select("item", "field", clash=pl.lit(value=True))
     table = table.join(clashing, on=["item", "field"], how="left", maintain_order="left")
     wrong = table.filter(pl.col("clash").is_null() & pl.col("answer").is_in(CHOICES))

@@ -74,19 +74,21 @@ def totals(changes: ChangeSet, live: Catalogue, fields: Sequence[str]) -> list[T
     for item in gone:
         at = int(place[int(item)])
         lost = [amounts(gathered(live.cells[name], [at]), _field(changes, name), header.writing)[0] for name in names]
-        step = -sum((one for one in lost if one is not None), Decimal(0))
+        step = -sum((amount for amount in lost if amount is not None), Decimal(0))
         steps = pl.concat([steps, pl.DataFrame({"key": [keys[int(item)]], "step": [step]}, schema=steps.schema)])
-    moved: dict[str, Decimal] = {}
+    changes_by_item: dict[str, Decimal] = {}
     for key, step in steps.iter_rows():
-        moved[key] = moved.get(key, Decimal(0)) + (step or Decimal(0))
-    shown = dict(zip(own.filter(rows), live.cells[header.key[0]].str.strip_chars().filter(rows), strict=True))
-    order = [*before, *(key for key in moved if key not in before)]
+        changes_by_item[key] = changes_by_item.get(key, Decimal(0)) + (step or Decimal(0))
+    names_by_key = dict(zip(own.filter(rows), live.cells[header.key[0]].str.strip_chars().filter(rows), strict=True))
+    order = [*before, *(key for key in changes_by_item if key not in before)]
     return [
         Total(
-            shown.get(key, key), before.get(key, Decimal(0)), before.get(key, Decimal(0)) + moved.get(key, Decimal(0))
+            names_by_key.get(key, key),
+            before.get(key, Decimal(0)),
+            before.get(key, Decimal(0)) + changes_by_item.get(key, Decimal(0)),
         )
         for key in order
-        if moved.get(key)
+        if changes_by_item.get(key)
     ]
 
 
@@ -110,9 +112,9 @@ def _step(cells: pl.DataFrame, changes: ChangeSet) -> pl.Series:
     """What each cell adds."""
     out: list[Decimal] = []
     for name, before, after in cells[["field", "before", "after"]].iter_rows():
-        one = [
+        step_row = [
             amounts(pl.Series([text or ""]), _field(changes, name), changes.header.writing)[0] or Decimal(0)
             for text in (before, after)
         ]
-        out.append(one[1] - one[0])
+        out.append(step_row[1] - step_row[0])
     return pl.Series(out, dtype=pl.Decimal(38, 6))

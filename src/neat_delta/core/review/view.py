@@ -34,16 +34,16 @@ class View:
 
     changes: ChangeSet
     names: list[str]
-    found: int
-    numbers: pl.Series
+    matches: int
+    item_numbers: pl.Series
 
 
 def names_of(changes: ChangeSet, live: Catalogue | None) -> pl.Series:
     """Per item the name that a person knows it by, from live or, for a new item, from its cells; "" where unknown."""
     blanks = constant("", changes.items.height)
     headings = live.fields if live else changes.header.fields
-    told = changes.header.store.key.name
-    field = told if told in headings else plain_heading(headings, NAME_HEADINGS)
+    name_field = changes.header.store.key.name
+    field = name_field if name_field in headings else plain_heading(headings, NAME_HEADINGS)
     if field is None:
         return blanks
     if live is not None:
@@ -90,9 +90,9 @@ def flagged(changes: ChangeSet, checks: Collection[str], levels: Collection[str]
     if levels:
         flags = flags.filter(pl.col("level").is_in(list(levels)))
     items = [flags["item"]]
-    if not levels and any(one == "rule" or one.startswith("rule ") for one in checks):
-        numbers = [n for n, one in enumerate(changes.header.rules) if {"rule", f"rule {one.rule}"} & set(checks)]
-        items.append(changes.computed.filter(pl.col("rule").is_in(numbers))["item"])
+    if not levels and any(check == "rule" or check.startswith("rule ") for check in checks):
+        rule_numbers = [n for n, rule in enumerate(changes.header.rules) if {"rule", f"rule {rule.rule}"} & set(checks)]
+        items.append(changes.computed.filter(pl.col("rule").is_in(rule_numbers))["item"])
     if not levels and {"damage", "slip"} & set(checks):
         sorts = {reason: sort_of(reason) for reason in changes.cells["held"].drop_nulls().unique()}
         reasons = [reason for reason, sort in sorts.items() if sort in checks]
@@ -104,8 +104,8 @@ def flagged(changes: ChangeSet, checks: Collection[str], levels: Collection[str]
 
 def first(seen: View, most: int) -> View:
     """The first so many items of a view."""
-    numbers = pl.int_range(min(most, len(seen.names)), eager=True)
-    return View(seen.changes.choose(numbers), seen.names[:most], seen.found, seen.numbers.head(most))
+    item_numbers = pl.int_range(min(most, len(seen.names)), eager=True)
+    return View(seen.changes.choose(item_numbers), seen.names[:most], seen.matches, seen.item_numbers.head(most))
 
 
 def view(
@@ -123,11 +123,11 @@ def view(
     empty), in the order of `sort`; `wanted` and `flagged` are the numbers of the only items to
     look at (None: all). With `fields`, only those cells are kept.
     """
-    shown = changes
+    chosen_changes = changes
     chosen = changes.items.with_columns(name=names).with_row_index("item")
     if fields:
         cells = changes.cells.filter(pl.col("field").cast(pl.String).is_in(list(fields)))
-        shown = replace(changes, cells=cells)
+        chosen_changes = replace(changes, cells=cells)
         chosen = chosen.filter(pl.col("item").is_in(cells["item"].unique().implode()))
     if flagged is not None:
         chosen = chosen.filter(pl.col("item").is_in(flagged.implode()))
@@ -144,13 +144,18 @@ def view(
     elif sort == "name":
         chosen = chosen.sort("name", maintain_order=True)
     elif sort == "size":
-        stays = held(shown.items, shown.cells)
-        for name, cells in (("size", shown.cells.filter(~stays)), ("stays", shown.cells.filter(stays))):
-            size = _sizes(shown.header, cells).rename({"size": name})
+        stays = held(chosen_changes.items, chosen_changes.cells)
+        for name, cells in (
+            ("size", chosen_changes.cells.filter(~stays)),
+            ("stays", chosen_changes.cells.filter(stays)),
+        ):
+            size = _sizes(chosen_changes.header, cells).rename({"size": name})
             chosen = chosen.join(size, on="item", how="left", maintain_order="left")
         chosen = chosen.sort("size", "stays", descending=True, nulls_last=True, maintain_order=True)
     numbers_shown = chosen["item"]
-    return View(shown.choose(numbers_shown), gathered(names, numbers_shown).to_list(), chosen.height, numbers_shown)
+    return View(
+        chosen_changes.choose(numbers_shown), gathered(names, numbers_shown).to_list(), chosen.height, numbers_shown
+    )
 
 
 def _sizes(header: Header, changed: pl.DataFrame) -> pl.DataFrame:
@@ -163,7 +168,7 @@ def _sizes(header: Header, changed: pl.DataFrame) -> pl.DataFrame:
     for (field,), cells in in_live.group_by("field", maintain_order=True):
         values = amounts(header, str(field), cells)
         if values is not None:
-            before, after = (one.cast(pl.Float64) for one in values)
+            before, after = (side.cast(pl.Float64) for side in values)
             parts.append(
                 pl.DataFrame({"item": cells["item"].cast(pl.UInt32), "size": ((after - before) / before).abs()})
             )

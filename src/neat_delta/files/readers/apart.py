@@ -31,7 +31,7 @@ FREE_SECONDS, SECONDS_PER_MB = 7, 12
 """So many seconds of one core, and so many more for each megabyte of the file."""
 
 
-class _Told(msgspec.Struct, array_like=True):
+class _Request(msgspec.Struct, array_like=True):
     form: Format
     path: str
     layout: Layout
@@ -49,14 +49,14 @@ class _Read(msgspec.Struct, array_like=True):
 
 
 def read_apart(
-    data: bytes, path: str, form: Format, told: Layout, reader: subprocess.Popen[bytes] | None = None
+    data: bytes, path: str, form: Format, given: Layout, reader: subprocess.Popen[bytes] | None = None
 ) -> Text:
     """The table in a file's bytes, as the `reader` (default: one of its own) takes them apart; CatalogueError when it
     is none, is damaged, or takes more memory or time than its size allows for.
     """
     with reader or begin_reader() as child:
         try:
-            head = msgspec.json.encode(_Told(form, path, told)) + b"\n"
+            head = msgspec.json.encode(_Request(form, path, given)) + b"\n"
             out, _ = child.communicate(head + data)
         except BaseException:
             child.kill()
@@ -86,11 +86,11 @@ def read_here() -> None:
     asked = source.readline()
     if not asked:
         return
-    told = msgspec.json.decode(asked, type=_Told)
+    request = msgspec.json.decode(asked, type=_Request)
     data = source.read()
     _limit(len(data))
     try:
-        text = _reader(told.form)(data, told.path, told.layout)
+        text = _reader(request.form)(data, request.path, request.layout)
     except CatalogueError as error:
         target.write(msgspec.json.encode(_Read(str(error))) + b"\n")
         return
@@ -128,4 +128,4 @@ def _reader(form: Format) -> Callable[[bytes, str, Layout], Text]:
         from neat_delta.files.readers.ods import read_ods as read
     else:
         from neat_delta.files.readers.xls import read_xls as read
-    return lambda data, path, told: to_text(read(data, path, told.sheet_name), path, form, told)
+    return lambda data, path, given: to_text(read(data, path, given.sheet_name), path, form, given)

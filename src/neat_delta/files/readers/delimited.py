@@ -59,7 +59,7 @@ class Text:
 def read_text(
     data: bytes,
     path: str,
-    told: Layout | None = None,
+    given: Layout | None = None,
     only: Collection[str] | None = None,
     words_of_live: Callable[[], Known] | None = None,
 ) -> Text:
@@ -69,22 +69,22 @@ def read_text(
     these headings are read of text that is known to be regular.
     CatalogueError when it is no table; it says what is wrong, and where.
     """
-    told = told or Layout()
+    given = given or Layout()
     head = data[:SAMPLE]
     encoding, bom = of_head(head)
-    if told.encoding:
-        encoding = codec(told.encoding)
+    if given.encoding:
+        encoding = codec(given.encoding)
         bom = next((mark for mark, name in BOMS if head.startswith(mark) and encoding in {name, name[:6]}), b"")
     if encoding != "utf-8":
-        return _read_utf8(decoded(data, encoding, path).encode(), path, told, encoding, bom=bool(bom), only=only)
+        return _read_utf8(decoded(data, encoding, path).encode(), path, given, encoding, bom=bool(bom), only=only)
     must_be_text(head, path)
     try:
-        return _read_utf8(data, path, told, encoding, bom=bool(bom), only=only)
+        return _read_utf8(data, path, given, encoding, bom=bool(bom), only=only)
     except NotUtf8Error:
-        if told.encoding or bom:
+        if given.encoding or bom:
             decoded(data, encoding, path)  # says where
         encoding, sure = guess(data, path, words_of_live)
-        text = _read_utf8(decoded(data, encoding, path).encode(), path, told, encoding, bom=False)
+        text = _read_utf8(decoded(data, encoding, path).encode(), path, given, encoding, bom=False)
         if sure:
             return text
         note = f"its encoding, {encoding_name(encoding)}, is a guess; if letters look wrong, say it with ‹encoding›"
@@ -94,7 +94,7 @@ def read_text(
 def _read_utf8(
     data: bytes,
     path: str,
-    told: Layout,
+    given: Layout,
     encoding: str,
     *,
     bom: bool,
@@ -106,15 +106,15 @@ def _read_utf8(
     sample = sample_of(data, path)
     if not sample.strip():
         raise CatalogueError(f"{path}: the file is empty. Export it again.")
-    dialect = dialect_of(sample, told)
-    if told.header_line == 0:
+    dialect = dialect_of(sample, given)
+    if given.header_line == 0:
         _, first_row, _ = header_of(sample, dialect, 1, path)
         line = dialect.separator.join(column_numbers(len(first_row))) + dialect.end
         text = _read_utf8(
-            line.encode() + data, path, msgspec.structs.replace(told, header_line=1), encoding, bom=bom, only=only
+            line.encode() + data, path, msgspec.structs.replace(given, header_line=1), encoding, bom=bom, only=only
         )
         return replace(text, layout=msgspec.structs.replace(text.layout, header_line=0))
-    number, header, start = header_of(sample, dialect, told.header_line, path)
+    number, header, start = header_of(sample, dialect, given.header_line, path)
     must_be_headings(header, f"{path}, line {number}")
     body: bytes = data
     if start:
@@ -131,9 +131,9 @@ def _read_utf8(
     layout = Layout(
         separator=dialect.separator,
         line_end=ENDS[dialect.end],
-        bom=bom if told.bom is None else told.bom,
-        quote_all=told.quote_all
-        if told.quote_all is not None
+        bom=bom if given.bom is None else given.bom,
+        quote_all=given.quote_all
+        if given.quote_all is not None
         else quotes_all(sample[characters(sample, start) :], header, dialect),
         encoding=encoding,
         quote=dialect.quote,
@@ -275,9 +275,9 @@ def _quoting_of_large(body: bytes, quote: bytes, ends: bytes) -> tuple[bool, int
             continue
         before = np.concatenate([closed, closing[:-1]])
         closed = closing[-1:]
-        apart = opening != before + 1
-        doubled += apart.size - int(apart.sum())
-        opening, before = opening[apart], before[apart]
+        doubtful = opening != before + 1
+        doubled += doubtful.size - int(doubtful.sum())
+        opening, before = opening[doubtful], before[doubtful]
         before = before[before >= 0]
         right &= bool((is_end[text[opening - 1]] | (opening == first)).all() and is_end[text[before + 1]].all())
     ended = closed[0] in {-2, len(body) - 1} or is_end[text[closed[0] + 1]]

@@ -121,30 +121,30 @@ def sample_of(data: bytes, path: str) -> str:
         raise NotUtf8Error from None
 
 
-def dialect_of(sample: str, told: Layout) -> Dialect:
+def dialect_of(sample: str, given: Layout) -> Dialect:
     """What a sample shows, where it was not told."""
-    quote = told.quote
+    quote = given.quote
     if quote is None:
         quote = '"'
         first = sample.splitlines()[0]
         if '"' not in sample and re.fullmatch(r"'[^']*'(?:[,;\t|]'[^']*')+", first):
             quote = "'"
-    escape = told.escape
+    escape = given.escape
     if escape is None:
         escape = "\\" if quote and re.search(r"\\" + quote + rf"[^,;\t|\r\n{quote}]", sample) else ""
-    end = LINE_ENDS[told.line_end] if told.line_end else _line_end(sample, quote)
-    separator = told.separator or _separator(sample, quote, escape)
+    end = LINE_ENDS[given.line_end] if given.line_end else _line_end(sample, quote)
+    separator = given.separator or _separator(sample, quote, escape)
     return Dialect(separator, end, quote, escape)
 
 
-def header_of(sample: str, dialect: Dialect, told: int | None, path: str) -> tuple[int, list[str], int]:
+def header_of(sample: str, dialect: Dialect, header_row: int | None, path: str) -> tuple[int, list[str], int]:
     """The row of the headings (from 1), the headings, and how many bytes stand above them."""
     lines: list[int] = []
     rows: list[list[str]] = []
     reader = csv.reader(io.StringIO(sample, newline=""), **dialect.settings)
     before = 0
     try:
-        for row in islice(reader, max(100, told or 0)):
+        for row in islice(reader, max(100, header_row or 0)):
             rows.append(row)
             lines.append(before)
             before = reader.line_num
@@ -152,10 +152,10 @@ def header_of(sample: str, dialect: Dialect, told: int | None, path: str) -> tup
         if "field larger" not in str(error):
             raise CatalogueError(f"{path}, line {before + 1}: it cannot be read as a table ({error}).") from None
         csv.field_size_limit(1 << 30)
-        return header_of(sample, dialect, told, path)
-    if told is not None and told > len(rows):
-        raise CatalogueError(f"{path}: there is no line {told} for the header.")
-    place = told - 1 if told is not None else header_place(rows)
+        return header_of(sample, dialect, header_row, path)
+    if header_row is not None and header_row > len(rows):
+        raise CatalogueError(f"{path}: there is no line {header_row} for the header.")
+    place = header_row - 1 if header_row is not None else header_place(rows)
     above = io.StringIO(sample, newline="")
     skipped = "".join(islice(above, lines[place]))
     return place + 1, rows[place] or [""], len(skipped.encode())
@@ -173,7 +173,7 @@ def header_place(rows: list[list[str]]) -> int:
         return _first_filled(rows)
     for place, row in enumerate(rows[:HEADER_WITHIN]):
         names = [cell.strip() for cell in row if cell.strip()]
-        if len(names) * 2 > width and len(names) == len(set(names)) and not _numbers(row):
+        if len(names) * 2 > width and len(names) == len(set(names)) and not _mostly_numbers(row):
             return place
     return _first_filled(rows)
 
@@ -181,10 +181,10 @@ def header_place(rows: list[list[str]]) -> int:
 def _first_filled(rows: list[list[str]]) -> int:
     """The first row with anything in it; but numbers under a blank row are no headings."""
     place = next((n for n, row in enumerate(rows) if any(cell.strip() for cell in row)), 0)
-    return 0 if rows and place and _numbers(rows[place]) else place
+    return 0 if rows and place and _mostly_numbers(rows[place]) else place
 
 
-def _numbers(row: list[str]) -> bool:
+def _mostly_numbers(row: list[str]) -> bool:
     """Whether half of what stands in a row and more are numbers."""
     names = [cell.strip() for cell in row if cell.strip()]
     return sum(name.lstrip("+-").replace(".", "").replace(",", "").isdigit() for name in names) * 2 >= len(names)

@@ -177,11 +177,13 @@ def _as_known(sample: bytes, words_of_live: Known) -> str | None:
     that read otherwise do as well.
     """
     read = {page: text for page in PAGES if (text := _decoded(sample, page)) is not None}
-    words = {page: {one for one in WORDS.findall(text.lower()) if not one.isascii()} for page, text in read.items()}
+    words = {page: {word for word in WORDS.findall(text.lower()) if not word.isascii()} for page, text in read.items()}
     hits = {page: len(page_words & words_of_live.words) for page, page_words in words.items()}
     best = [page for page in read if hits[page] and hits[page] == max(hits.values())]
     if not best:
-        best = [page for page, text in read.items() if {one for one in text if one > "\x7f"} <= words_of_live.signs]
+        best = [
+            page for page, text in read.items() if {letter for letter in text if letter > "\x7f"} <= words_of_live.signs
+        ]
     return best[0] if best and len({read[page] for page in best}) == 1 else None
 
 
@@ -194,7 +196,7 @@ def _decoded(data: bytes, page: str) -> str | None:
 
 def _by_language(sample: bytes, path: str) -> str:
     scores = [(_plausible(sample, page), page) for page in PAGES]
-    best, page = max(scores, key=lambda one: one[0])
+    best, page = max(scores, key=lambda entry: entry[0])
     if best >= 0.75:
         return page
     from charset_normalizer import from_bytes
@@ -241,11 +243,11 @@ def _plausible(sample: bytes, page: str) -> float:
         return 0.0
     marks = sum(letter in COMMON for letter in letters)
     small = [letter.lower() for letter in letters if letter not in COMMON]
-    one, group = 0, 0
+    plausible, group = 0, 0
     for languages in LANGUAGES.values():
         every = set("".join(languages.values()))
         group = max(group, sum(letter in every for letter in small))
-        one = max(one, *(sum(letter in alphabet for letter in small) for alphabet in languages.values()))
+        plausible = max(plausible, *(sum(letter in alphabet for letter in small) for alphabet in languages.values()))
     # A capital in the middle of a word, letters of two scripts in one, or a mark where a letter should be, is what a
     # wrong code page shows.
     odd = len(re.findall(r"[^\W\d_][^\w\s\x00-\x7f\u2018\u2019\u00a0\u00ad][^\W\d_]", text))
@@ -254,7 +256,7 @@ def _plausible(sample: bytes, page: str) -> float:
             odd += sum(letter.isupper() and letter > "\x7f" for letter in word[1:])
         if LATIN.search(word):
             odd += len(OTHER_SCRIPT.findall(word))
-    return max(0.0, (marks + (one + group) / 2 - odd) / len(letters))
+    return max(0.0, (marks + (plausible + group) / 2 - odd) / len(letters))
 
 
 def written_in(text: str, encoding: str, what: str) -> bytes:

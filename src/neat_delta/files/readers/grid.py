@@ -55,7 +55,7 @@ class Grid:
     rows: Sequence[Sequence[Value]]
     name: str
     others: list[str] = field(default_factory=list)
-    shown: dict[tuple[int, int], str] = field(default_factory=dict)
+    displayed: dict[tuple[int, int], str] = field(default_factory=dict)
     uncomputed: list[tuple[int, int]] = field(default_factory=list)
     merged: list[str] = field(default_factory=list)
     hidden_rows: int = 0
@@ -76,11 +76,11 @@ def number(value: float) -> str:
     return "0" if text == "-0" else text
 
 
-def _numbers(values: list[float]) -> pl.Series:
+def _number_texts(values: list[float]) -> pl.Series:
     """`number` of many at once: only those that Polars would write otherwise are done one by one."""
-    numbers = pl.Series(values, dtype=pl.Float64)
-    texts = numbers.cast(pl.String).str.strip_suffix(".0")
-    odd = (texts.str.len_bytes() > 15) | texts.str.contains("e", literal=True) | (texts == "-0") | ~numbers.is_finite()
+    amounts = pl.Series(values, dtype=pl.Float64)
+    texts = amounts.cast(pl.String).str.strip_suffix(".0")
+    odd = (texts.str.len_bytes() > 15) | texts.str.contains("e", literal=True) | (texts == "-0") | ~amounts.is_finite()
     places = true_places(odd)
     return scattered(texts, places, [number(values[place]) for place in places]) if len(places) else texts
 
@@ -107,12 +107,12 @@ TEXTS: dict[type, Callable[[Any], str]] = {
 }
 
 
-def to_text(grid: Grid, path: str, kind: Format, told: Layout | None = None) -> Text:
+def to_text(grid: Grid, path: str, kind: Format, given: Layout | None = None) -> Text:
     """The table in a grid as texts: numbers without `.0`, dates by ISO 8601, the rest as a person sees it.
 
     CatalogueError when there is no table, or a formula in it has no value.
     """
-    told = told or Layout()
+    given = given or Layout()
     width = max((len(row) for row in grid.rows), default=0)
     if not width or not any(any(cell not in {"", None} for cell in row) for row in grid.rows):
         raise CatalogueError(f'{path}: the sheet "{grid.name}" is empty. {_elsewhere(grid)}')
@@ -123,11 +123,14 @@ def to_text(grid: Grid, path: str, kind: Format, told: Layout | None = None) -> 
             f"{path}: the formula in {places}{more} has no computed value. Open the workbook in a spreadsheet, "
             "save it there, and use that file."
         )
-    for row, column in grid.shown:
+    for row, column in grid.displayed:
         if row >= len(grid.rows) or column >= width:
             raise CatalogueError(f"{path}: the cell {_cell(row, column)} lies outside of its sheet. Save it again.")
-    top = [[_shown(grid, row, column, cell) for column, cell in enumerate(cells)] for row, cells in _first(grid.rows)]
-    place = told.header_line - 1 if told.header_line is not None else header_place(_padded(top, width))
+    top = [
+        [_display_text(grid, row, column, cell) for column, cell in enumerate(cells)]
+        for row, cells in _first(grid.rows)
+    ]
+    place = given.header_line - 1 if given.header_line is not None else header_place(_padded(top, width))
     if place >= len(grid.rows):
         raise CatalogueError(f"{path}: there is no row {place + 1} for the header.")
     if place < 0:  # it has none
@@ -148,7 +151,9 @@ def to_text(grid: Grid, path: str, kind: Format, told: Layout | None = None) -> 
     texts = _texts(grid, place + 1, end, width)
     unnamed = unnamed_columns(headings)
     filled = [column for column in unnamed if (texts[column - 1] != "").any()]
-    notes = _notes(grid, place) + [f"column {column_letter(one)} has no heading and is left out" for one in filled]
+    notes = _notes(grid, place) + [
+        f"column {column_letter(bare_column)} has no heading and is left out" for bare_column in filled
+    ]
     cells = {heading: column for heading, column in zip(headings, texts, strict=True) if heading}
     layout = Layout(header_line=place + 1, format=kind, sheet_name=grid.name)
     origin = _origin(grid)
@@ -160,20 +165,20 @@ def to_text(grid: Grid, path: str, kind: Format, told: Layout | None = None) -> 
 
 def _memory(grid: Grid) -> str | None:
     """What a working sheet remembers, packed; "" where it is torn, None where there is none."""
-    said = {str(row[0]): row[1] for row in grid.origin if len(row) > 1}
-    if not said.get(REMEMBERS):
+    facts = {str(row[0]): row[1] for row in grid.origin if len(row) > 1}
+    if not facts.get(REMEMBERS):
         return None
     text = "".join(str(row[MEMORY_COLUMN] or "") for row in grid.origin if len(row) > MEMORY_COLUMN)
-    return text if digest(text) == said[REMEMBERS] else ""
+    return text if digest(text) == facts[REMEMBERS] else ""
 
 
 def _origin(grid: Grid) -> Origin | None:
     """Where a working sheet was cut from; None where its hidden sheet says nothing that can be understood."""
-    said = {str(row[0]): row[1] for row in grid.origin if len(row) > 1}
-    facts = {name: said.get(label) for name, label in ORIGIN_ROWS.items()}
+    origin_facts = {str(row[0]): row[1] for row in grid.origin if len(row) > 1}
+    facts = {name: origin_facts.get(label) for name, label in ORIGIN_ROWS.items()}
     try:
-        numbers = {name: int(value) if isinstance(value, int | float) else value for name, value in facts.items()}
-        return msgspec.convert(numbers, Origin)
+        values = {name: int(value) if isinstance(value, int | float) else value for name, value in facts.items()}
+        return msgspec.convert(values, Origin)
     except (msgspec.ValidationError, ValueError, OverflowError):  # no sheet of ours
         return None
 
@@ -182,7 +187,7 @@ def _texts(grid: Grid, start: int, end: int, width: int) -> list[pl.Series]:
     """The texts of the rows from `start` to before `end`, column by column."""
     body = [row if len(row) == width else [*row, *[None] * (width - len(row))] for row in grid.rows[start:end]]
     by_column: dict[int, dict[int, str]] = {}
-    for (row, column), text in grid.shown.items():
+    for (row, column), text in grid.displayed.items():
         if start <= row < end:
             by_column.setdefault(column, {})[row - start] = text
     flat = list(chain.from_iterable(body))
@@ -191,13 +196,13 @@ def _texts(grid: Grid, start: int, end: int, width: int) -> list[pl.Series]:
         cells = flat[place::width]
         kinds = set(map(type, cells))
         if kinds == {float}:
-            texts = _numbers(cells)  # type: ignore[arg-type]
+            texts = _number_texts(cells)  # type: ignore[arg-type]
         elif kinds == {str}:
             texts = pl.Series(cells, dtype=pl.String)
         else:
             texts = pl.Series([TEXTS[type(cell)](cell) for cell in cells], dtype=pl.String)
-        shown = by_column.get(place)
-        columns.append(scattered(texts, list(shown), list(shown.values())) if shown else texts)
+        texts_shown = by_column.get(place)
+        columns.append(scattered(texts, list(texts_shown), list(texts_shown.values())) if texts_shown else texts)
     return columns
 
 
@@ -210,12 +215,12 @@ def _padded(rows: list[list[str]], width: int) -> list[list[str]]:
 
 
 def _row(grid: Grid, place: int, width: int) -> list[str]:
-    texts = [_shown(grid, place, column, cell) for column, cell in enumerate(grid.rows[place])]
+    texts = [_display_text(grid, place, column, cell) for column, cell in enumerate(grid.rows[place])]
     return [*texts, *[""] * (width - len(texts))]
 
 
-def _shown(grid: Grid, row: int, column: int, cell: Value) -> str:
-    return grid.shown.get((row, column)) or TEXTS[type(cell)](cell)
+def _display_text(grid: Grid, row: int, column: int, cell: Value) -> str:
+    return grid.displayed.get((row, column)) or TEXTS[type(cell)](cell)
 
 
 def _cell(row: int, column: int) -> str:
@@ -242,7 +247,7 @@ def _notes(grid: Grid, place: int) -> list[str]:
     if grid.merged:
         more = f" and {len(grid.merged) - 5:,} more" if len(grid.merged) > 5 else ""
         notes.append(f"merged cells hold their value only in the first: {', '.join(grid.merged[:5])}{more}")
-    errors = [(place, text) for place, text in sorted(grid.shown.items()) if text in ERRORS]
+    errors = [(place, text) for place, text in sorted(grid.displayed.items()) if text in ERRORS]
     if errors:
         first_errors = ", ".join(f"{_cell(*where)} {text}" for where, text in errors[:5])
         more = f" and {len(errors) - 5:,} more" if len(errors) > 5 else ""

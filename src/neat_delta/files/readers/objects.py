@@ -28,11 +28,11 @@ def is_json(head: bytes) -> bool:
     return text.startswith(("[{", "[]", '{"', "{}", "[\n"))
 
 
-def read_objects(data: bytes, path: str, told: Layout | None = None) -> Text:
+def read_objects(data: bytes, path: str, given: Layout | None = None) -> Text:
     """The table in a file's bytes; CatalogueError with the line where it is none."""
     encoding, bom = of_head(data[:4096])
-    if told is not None and told.encoding:
-        encoding = codec(told.encoding)
+    if given is not None and given.encoding:
+        encoding = codec(given.encoding)
     text = decoded(data, encoding, path).encode()  # says where it is not in that encoding
     try:
         if text.lstrip()[:1] == b"[":

@@ -159,16 +159,16 @@ class _Walk:
         if across * down > 1:
             first, last = column_letter(self.column + 1), column_letter(self.column + across)
             self.grid.merged.append(f"{first}{self.row + 1}:{last}{self.row + down}")
-        shown = None
+        display = None
         plain = kind == "float" and (text in {"TRUE", "FALSE"} or (text.isdigit() and self._padded(cell)))
         if plain or kind in {"error", "boolean"}:
-            shown = text
+            display = text
         elif cell.get("table:formula") and kind is None:
             self.grid.uncomputed.append((self.row, self.column))
-        if shown is not None:
+        if display is not None:
             for row in range(self.row, self.row + min(self.rows, FARTHEST)):
                 for column in range(self.column, self.column + self.columns):
-                    self.grid.shown[row, column] = shown
+                    self.grid.displayed[row, column] = display
 
     def _padded(self, cell: dict[str, str]) -> bool:
         style = cell.get("table:style-name")

@@ -46,7 +46,7 @@ def _elements(data: bytes) -> list[Element]:
 
 def _local(attributes: Attributes, name: str) -> str | None:
     """An attribute that has a prefix: `r:id`, under any name of it."""
-    return next((text for one, text in attributes.items() if one.endswith(f":{name}")), None)
+    return next((text for attribute, text in attributes.items() if attribute.endswith(f":{name}")), None)
 
 
 def sheet_parts(book: bytes, relations: bytes) -> list[tuple[str, str]]:
@@ -58,11 +58,20 @@ def sheet_parts(book: bytes, relations: bytes) -> list[tuple[str, str]]:
     [('Prices', 'xl/worksheets/sheet1.xml')]
     """
     targets = {}
-    for name, one in _elements(relations):
-        if name == "Relationship" and "/worksheet" in one.get("Type", "") and "Id" in one and "Target" in one:
-            target = one["Target"]
-            targets[one["Id"]] = target[1:] if target.startswith("/") else normpath(join("xl", target)).lstrip("/")
-    named = [(one.get("name"), _local(one, "id")) for name, one in _elements(book) if name == "sheet"]
+    for name, attributes in _elements(relations):
+        if (
+            name == "Relationship"
+            and "/worksheet" in attributes.get("Type", "")
+            and "Id" in attributes
+            and "Target" in attributes
+        ):
+            target = attributes["Target"]
+            targets[attributes["Id"]] = (
+                target[1:] if target.startswith("/") else normpath(join("xl", target)).lstrip("/")
+            )
+    named = [
+        (attributes.get("name"), _local(attributes, "id")) for name, attributes in _elements(book) if name == "sheet"
+    ]
     return [(name, targets[relation]) for name, relation in named if name is not None and relation in targets]
 
 
@@ -74,17 +83,17 @@ def padded_styles(styles: bytes) -> dict[str, int]:
     padded: dict[str, int] = {}
     within, place = False, 0
 
-    def start(name: str, one: Attributes) -> None:
+    def start(name: str, attributes: Attributes) -> None:
         nonlocal within, place
         if name == "numFmt":
-            code, _, _ = one.get("formatCode", "").partition(";")
+            code, _, _ = attributes.get("formatCode", "").partition(";")
             if len(code) > 1 and set(code) == {"0"}:
-                formats[one.get("numFmtId", "")] = len(code)
+                formats[attributes.get("numFmtId", "")] = len(code)
         elif name == "cellXfs":
             within = True
         elif name == "xf" and within:
-            if one.get("numFmtId") in formats:
-                padded[str(place)] = formats[one["numFmtId"]]
+            if attributes.get("numFmtId") in formats:
+                padded[str(place)] = formats[attributes["numFmtId"]]
             place += 1
 
     def end(name: str) -> None:
@@ -141,21 +150,21 @@ def sheet_xml(data: bytes, wanted: Callable[[str, str, bool], bool]) -> SheetXml
     inside = ""
     texts: list[str] | None = None
 
-    def start(name: str, one: Attributes) -> None:
+    def start(name: str, attributes: Attributes) -> None:
         nonlocal cell, formula, texts, inside
         if name == "c":
-            cell, formula, texts = one, False, None
+            cell, formula, texts = attributes, False, None
         elif name == "v" and cell is not None:
             texts, inside = [], "v"
         elif name == "f" and cell is not None:
             formula = True
         elif name == "row":
-            sheet.hidden_rows += one.get("hidden") in TRUE
-        elif name == "col" and one.get("hidden") in TRUE:
-            first, last = int(one.get("min", "1")), int(one.get("max", "1"))
+            sheet.hidden_rows += attributes.get("hidden") in TRUE
+        elif name == "col" and attributes.get("hidden") in TRUE:
+            first, last = int(attributes.get("min", "1")), int(attributes.get("max", "1"))
             sheet.hidden_columns += range(first - 1, min(last, first - 1 + MOST_HIDDEN))
-        elif name == "mergeCell" and "ref" in one:
-            sheet.merged.append(one["ref"])
+        elif name == "mergeCell" and "ref" in attributes:
+            sheet.merged.append(attributes["ref"])
         elif name == "filterColumn":
             sheet.filtered = True
 

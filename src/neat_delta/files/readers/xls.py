@@ -60,10 +60,10 @@ def _grid(book: xlrd.book.Book, name: str) -> Grid:
         if kind == xlrd.XL_CELL_DATE:
             return _date(held, book.datemode)
         if kind == xlrd.XL_CELL_ERROR:
-            grid.shown[row, column] = xlrd.error_text_from_code.get(held, "#VALUE!")
+            grid.displayed[row, column] = xlrd.error_text_from_code.get(held, "#VALUE!")
             return ""
         if kind == xlrd.XL_CELL_NUMBER and sheet.cell_xf_index(row, column) in padded:
-            grid.shown[row, column] = zeros(repr(held), padded[sheet.cell_xf_index(row, column)])
+            grid.displayed[row, column] = zeros(repr(held), padded[sheet.cell_xf_index(row, column)])
         return bool(held) if kind == xlrd.XL_CELL_BOOLEAN else held
 
     grid.rows = [

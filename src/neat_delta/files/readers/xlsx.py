@@ -46,13 +46,13 @@ def read_xlsx(data: bytes, path: str, wanted: str | None) -> Grid:
         raise damaged from None
     name = choose_sheet([name for name, _ in parts], wanted, path)
     part, style_part = dict(parts)[name], "xl/styles.xml"
-    names = wanted_sheets(name, [one for one, _ in parts])
-    wanted_parts = {one: dict(parts)[one] for one in names}
+    names = wanted_sheets(name, [part_name for part_name, _ in parts])
+    wanted_parts = {sheet_name: dict(parts)[sheet_name] for sheet_name in names}
     kept = must_be_bounded(archive, len(data), path, (*wanted_parts.values(), style_part))
-    for one, its_part in wanted_parts.items():
+    for sheet_name, its_part in wanted_parts.items():
         if its_part not in kept:
             raise damaged
-        _must_be_dense(kept[its_part], path, one)
+        _must_be_dense(kept[its_part], path, sheet_name)
     xml, styles = kept[part], kept.get(style_part, b"")
     rows = submit(partial(calamine_rows, data, path, names))  # it leaves the interpreter alone meanwhile
     grid = Grid([], name, [other for other, _ in parts if other not in names])
@@ -84,9 +84,9 @@ def _what_values_hide(grid: Grid, xml: bytes, padded: dict[str, int], damaged: C
         if place is None:
             continue
         if cell.kind == "e" and cell.value is not None:
-            grid.shown[place] = cell.value
+            grid.displayed[place] = cell.value
         elif cell.kind == "n" and cell.style in padded and cell.value is not None:
-            grid.shown[place] = zeros(cell.value, padded[cell.style])
+            grid.displayed[place] = zeros(cell.value, padded[cell.style])
         if cell.formula and not cell.value and cell.kind != "str":  # of text, "" is a value, too
             grid.uncomputed.append(place)
     grid.hidden_rows, grid.filtered, grid.merged = sheet.hidden_rows, sheet.filtered, sheet.merged
@@ -123,7 +123,7 @@ def choose_sheet(names: list[str], wanted: str | None, path: str) -> str:
 
 def wanted_sheets(name: str, names: Sequence[str]) -> list[str]:
     """The sheet to read, and the one after it that says where a working sheet was cut from, if there is one."""
-    return [name, *(one for one in names if one == ORIGIN and one != name)]
+    return [name, *(sheet_name for sheet_name in names if sheet_name == ORIGIN and sheet_name != name)]
 
 
 def calamine_rows(data: bytes, path: str, names: Sequence[str]) -> list[Sequence[Sequence[Value]]]:

@@ -33,9 +33,9 @@ def unpack(data: bytes, path: str) -> tuple[bytes, Packing | None]:
     """
     head = data[:4]
     if head.startswith(b"\x1f\x8b"):
-        return _whole(_gunzipped(data, path), path, _limit(len(data))), "gzip"
+        return _unpacked(_gunzipped(data, path), path, _limit(len(data))), "gzip"
     if head == b"\x28\xb5\x2f\xfd":
-        return _whole(_unzstd(data, path), path, _limit(len(data))), "zstd"
+        return _unpacked(_unzstd(data, path), path, _limit(len(data))), "zstd"
     if head == b"PK\x03\x04":
         return _only_member(data, path), "zip"
     return data, None
@@ -75,7 +75,7 @@ def _too_much(path: str, limit: int) -> CatalogueError:
     )
 
 
-def _whole(pieces: Iterator[bytes], path: str, limit: int) -> bytes:
+def _unpacked(pieces: Iterator[bytes], path: str, limit: int) -> bytes:
     out, total = [], 0
     for piece in pieces:
         total += len(piece)
@@ -146,7 +146,7 @@ def _only_member(data: bytes, path: str) -> bytes:
             "Unpack it, and name the one you mean."
         )
     with _opened(archive, files[0], path) as stream:
-        return _whole(iter(lambda: _piece(stream, path), b""), path, _limit(len(data)))
+        return _unpacked(iter(lambda: _piece(stream, path), b""), path, _limit(len(data)))
 
 
 def _opened(archive: zipfile.ZipFile, member: zipfile.ZipInfo, path: str) -> zipfile.ZipExtFile:

@@ -44,18 +44,18 @@ def write_delimited(cells: pl.DataFrame, layout: Layout, what: str = "The update
 
 def _escaped(cells: pl.DataFrame, separator: str, end: str, quote: str, layout: Layout, what: str) -> str:
     """A table as text with quotes escaped inside cells, or with no quotes at all."""
-    whole = pl.concat([pl.DataFrame({name: [name] for name in cells.columns}), cells.cast(pl.String)])
+    table = pl.concat([pl.DataFrame({name: [name] for name in cells.columns}), cells.cast(pl.String)])
     marks = [separator, "\n", "\r", *([quote, layout.escape] if quote and layout.escape else [])]
     if not quote:
-        if whole.select(pl.any_horizontal(pl.all().str.contains_any(marks))).to_series().any():
+        if table.select(pl.any_horizontal(pl.all().str.contains_any(marks))).to_series().any():
             raise CatalogueError(
                 f"{what}: a cell has a separator or a line break in it, and the store's files have no quotes for it."
             )
-        lines = whole
+        lines = table
     else:
         settings = quote, layout.escape or "", marks
         always = bool(layout.quote_all)
-        lines = whole.select(_quoted(pl.col(name), *settings, always=always).alias(name) for name in whole.columns)
+        lines = table.select(_quoted(pl.col(name), *settings, always=always).alias(name) for name in table.columns)
     rows = lines.select(pl.concat_str(pl.all(), separator=separator)).to_series()
     return "".join(f"{row}{end}" for row in rows)
 

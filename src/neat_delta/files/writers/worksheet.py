@@ -157,11 +157,11 @@ TEXT_FORM = "@"
 def _body(texts: pl.Series, field: Field, writing: Notation) -> tuple[str, pl.Series]:
     """A column's number format and, per cell, what its element holds: a number, a date or a text, "" where blank."""
     form, values = TEXT_FORM, constant(None, texts.len(), pl.String)
-    there = true_places(texts != "")
-    if field.kind in {*NUMBER_KINDS, "date"} and there.len():
-        read = KINDS[field.kind].read(gathered(texts, there), field, writing)
+    filled = true_places(texts != "")
+    if field.kind in {*NUMBER_KINDS, "date"} and filled.len():
+        read = KINDS[field.kind].read(gathered(texts, filled), field, writing)
         form, cell_values = _of_numbers(read, field) if field.kind != "date" else _of_dates(read, field, writing)
-        values = scattered(values, there, cell_values)
+        values = scattered(values, filled, cell_values)
     text = pl.col("text")
     kept = pl.when(text != text.str.strip_chars()).then(pl.lit(' xml:space="preserve"')).otherwise(pl.lit(""))
     inline = pl.concat_str(pl.lit(' t="inlineStr"><is><t'), kept, pl.lit(">"), _escaped(text), pl.lit("</t></is></c>"))
@@ -198,7 +198,7 @@ def _of_numbers(values: pl.Series, field: Field) -> tuple[str, pl.Series]:
 def _of_dates(values: pl.Series, field: Field, writing: Notation) -> tuple[str, pl.Series]:
     """The format of live's dates, and the days since 30 December 1899, with the time as their fraction."""
     form = field.date_form or writing.date_form or "YYYY-MM-DD"
-    shown = form.replace("mm", "MM").replace("T", "\\T").lower()
+    form_shown = form.replace("mm", "MM").replace("T", "\\T").lower()
     stamp = values.str.to_datetime("%Y-%m-%dT%H:%M:%S", strict=False)
     day = values.str.slice(0, 10).str.to_date("%Y-%m-%d", strict=False)
     serial = (day - dt.date(1899, 12, 30)).dt.total_days()
@@ -208,7 +208,7 @@ def _of_dates(values: pl.Series, field: Field, writing: Notation) -> tuple[str, 
     parts = (gathered(seconds, timed).cast(pl.Float64) / 86_400).cast(pl.String).str.slice(1, 12)
     texts = scattered(texts, timed, gathered(texts, timed) + parts)
     zoned = values.str.ends_with("Z").fill_null(value=False)  # which no cell of a spreadsheet can hold
-    return shown, texts.set((serial < FIRST_DAY) | zoned, None)
+    return form_shown, texts.set((serial < FIRST_DAY) | zoned, None)
 
 
 FIRST_DAY = 61
@@ -275,37 +275,37 @@ FAR = 10**EXACT_DIGITS
 
 def _sentence(field: Field) -> str:
     """What a field holds, in one sentence."""
-    said = str(KINDS[field.kind]).removeprefix("an ").removeprefix("a ").capitalize()
+    sentence = str(KINDS[field.kind]).removeprefix("an ").removeprefix("a ").capitalize()
     if field.kind == "integer":
-        said = "Whole number"
+        sentence = "Whole number"
     if field.decimals:
-        said += f" with {field.decimals} decimals"
+        sentence += f" with {field.decimals} decimals"
     for word, bound in (("at least", field.least), ("at most", field.most)):
         if bound is not None:
-            said += f", {word} {bound}"
-    return f"{said}."
+            sentence += f", {word} {bound}"
+    return f"{sentence}."
 
 
 def _note(column: Column) -> str:
     """What stands beside a heading: the field's kind and rules."""
-    field, said = column.settings, []
+    field, lines = column.settings, []
     if column.field != column.heading:
-        said.append(f"The field {column.field}.")
-    said.append(_sentence(field))
+        lines.append(f"The field {column.field}.")
+    lines.append(_sentence(field))
     if column.key:
-        said.append("What the item is known by: it is not changed here.")
+        lines.append("What the item is known by: it is not changed here.")
     elif column.locked:
-        said.append("Locked: it is not changed here.")
+        lines.append("Locked: it is not changed here.")
     else:
         if field.kind == "flag" and field.yes and field.no:
-            said.append(f"{field.yes[0]} or {field.no[0]}.")
+            lines.append(f"{field.yes[0]} or {field.no[0]}.")
         if field.values:
-            said.append("Only the values of its list.")
+            lines.append("Only the values of its list.")
         if field.separator:
-            said.append(f'Several values have "{field.separator}" between them.')
+            lines.append(f'Several values have "{field.separator}" between them.')
         if field.levels:
-            said.append(f'Its levels have "{field.levels.strip()}" between them.')
+            lines.append(f'Its levels have "{field.levels.strip()}" between them.')
         if field.longest is not None:
-            said.append(f"At most {field.longest:,} characters.")
-        said.append("Never blank." if field.required else "May be blank; a cell you empty is asked about.")
-    return "\n".join(said)
+            lines.append(f"At most {field.longest:,} characters.")
+        lines.append("Never blank." if field.required else "May be blank; a cell you empty is asked about.")
+    return "\n".join(lines)

@@ -18,7 +18,7 @@ from neat_delta.report.facts import (
     clashing_items_said,
     meanwhile_said,
 )
-from neat_delta.report.text import count, cut, key_text, shown
+from neat_delta.report.text import count, cut, display_text, key_text
 
 if TYPE_CHECKING:
     pass
@@ -53,8 +53,8 @@ def print_accounts(console: Console, changes: ChangeSet) -> None:
     ):
         # A list of codes says nothing of what is changed or new.
         if live or sheet or name in {"same", "set aside"} or (name in {"changed", "new"} and not is_list(header)):
-            told = ("·" if number is None else f"{number:,}".replace("-", "−") for number in (live, sheet))
-            table.add_row(Text(name, style), *told)
+            columns = ("·" if number is None else f"{number:,}".replace("-", "−") for number in (live, sheet))
+            table.add_row(Text(name, style), *columns)
     table.add_section()
     table.add_row("rows read", f"{header.live.rows:,}", f"{header.sheet.rows:,}", style="bold")
     console.print(table)
@@ -68,22 +68,25 @@ def print_meanwhile(console: Console, changes: ChangeSet) -> None:
     console.print(Text(f"\nmeanwhile in the store: {meanwhile_said(changes)}", "bold"))
     room = MEANWHILE if changes.meanwhile.height > MEANWHILE + 1 else MEANWHILE + 1
     for key, field, base, live in changes.meanwhile.head(room).select("key", "field", "base", "live").iter_rows():
-        line = Text(f"  {' / '.join(shown(part) for part in key)}")
+        line = Text(f"  {' / '.join(display_text(part) for part in key)}")
         if field is None:
             console.print(line.append("  gone from the store", "bright_red"))
             continue
-        line.append(f"  {shown(field)}  ", "dim").append(shown(base or ""), "bright_red").append(" → ")
-        line.append(shown(live or ""), "green").truncate(console.width, overflow="ellipsis")
+        line.append(f"  {display_text(field)}  ", "dim").append(display_text(base or ""), "bright_red").append(" → ")
+        line.append(display_text(live or ""), "green").truncate(console.width, overflow="ellipsis")
         console.print(line)
     if changes.meanwhile.height > room:
         console.print(f"  and {changes.meanwhile.height - room:,} more, at the end of the change set")
     if counts.left_to_store:
-        said = f"{count(counts.left_to_store, 'change')} of the sheet left as the store has it, as you said"
-        console.print(f"  {said}")
+        sentence = f"{count(counts.left_to_store, 'change')} of the sheet left as the store has it, as you said"
+        console.print(f"  {sentence}")
     print_some(
         console,
         "recoded meanwhile in the store; followed",
-        [Text(f"  {key_text(one.old)} → {key_text(one.new)}  {_why_followed(one)}") for one in header.followed],
+        [
+            Text(f"  {key_text(likely.old)} → {key_text(likely.new)}  {_why_followed(likely)}")
+            for likely in header.followed
+        ],
         everything=False,
         hint="line 1 of the change set has them all",
     )
@@ -93,12 +96,12 @@ MEANWHILE = 5
 """So many of the store's own changes are shown."""
 
 
-def _why_followed(one: LikelyCode) -> str:
+def _why_followed(likely: LikelyCode) -> str:
     """Why two codes are taken for one item."""
-    if not one.fields:
+    if not likely.fields:
         return "as the list of codes says"
-    name = "" if one.alike is None else f", the name to {one.alike} %"
-    return f"{one.agree:,} of {one.fields:,} fields agree{name}"
+    name = "" if likely.alike is None else f", the name to {likely.alike} %"
+    return f"{likely.agree:,} of {likely.fields:,} fields agree{name}"
 
 
 def print_clashes(console: Console, changes: ChangeSet) -> None:
@@ -138,7 +141,7 @@ def print_waiting(console: Console, changes: ChangeSet) -> None:
         console.print("\nheld, with the way to have it otherwise", style="bold")
         print_held(console, reasons)
     if header.idle_accepts:
-        names = listed([shown(str(one)) for one in header.idle_accepts])
+        names = listed([display_text(str(accepted)) for accepted in header.idle_accepts])
         console.print(Text(f"\nlet through, and fits nothing that was found: {names}", "yellow"))
     if counts.blanks_kept:
         console.print(f"  dropped  {count(counts.blanks_kept, 'cell')}  blank in the sheet; live keeps its value")
@@ -152,7 +155,7 @@ def print_waiting(console: Console, changes: ChangeSet) -> None:
             console.print(f"  and {len(aside) - LISTED:,} more, all in line 1 of the change set")
     if header.unseen:
         console.print(
-            f"what live has in {listed([shown(n) for n in header.unseen])} is not known: no undo brings it back"
+            f"what live has in {listed([display_text(n) for n in header.unseen])} is not known: no undo brings it back"
         )
     if counts.unresolved:
         rows = changes.unresolved["row"].n_unique()
@@ -175,10 +178,12 @@ def _print_codes(console: Console, changes: ChangeSet) -> None:
     console.print(f"{count(codes.height, 'new code')}: {going.height:,} to give, {kept:,} held")
     links = codes_in(cells.filter(~pl.col("stays")), header.settings, set(going["after"]))
     for (name,), field_links in links.group_by("field", maintain_order=True):
-        console.print(Text(f"links that change with them: {shown(str(name))} of {count(field_links.height, 'item')}"))
+        console.print(
+            Text(f"links that change with them: {display_text(str(name))} of {count(field_links.height, 'item')}")
+        )
     stuck = codes.filter(pl.col("held").is_not_null())
     lines = [
-        Text(f"  {shown(before)} → {shown(after)}: {reason.removeprefix('code: ')}")
+        Text(f"  {display_text(before)} → {display_text(after)}: {reason.removeprefix('code: ')}")
         for before, after, reason in stuck.select("before", "after", "held").iter_rows()
     ]
     print_some(console, "codes that cannot change", lines, everything=False, hint="preview shows them")
@@ -206,9 +211,9 @@ def _print_likely(console: Console, header: Header) -> None:
     if not header.likely:
         return
     console.print("\nlikely code changes: gone and new, but they agree in nearly everything", style="bold")
-    for one in header.likely[:LISTED]:
-        name = "" if one.alike is None else f", the name to {one.alike} %"
-        line = f"  {key_text(one.old)} → {key_text(one.new)}  {one.agree:,} of {one.fields:,} fields{name}"
+    for likely in header.likely[:LISTED]:
+        name = "" if likely.alike is None else f", the name to {likely.alike} %"
+        line = f"  {key_text(likely.old)} → {key_text(likely.new)}  {likely.agree:,} of {likely.fields:,} fields{name}"
         console.print(cut(line, console.width))
     if len(header.likely) > LISTED:
         console.print(f"  and {len(header.likely) - LISTED:,} more, all in line 1 of the change set")

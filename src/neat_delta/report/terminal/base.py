@@ -38,7 +38,7 @@ class _Trimming(RenderHook):
     """Ends every line where its last letter stands: tables and indents are padded with spaces otherwise."""
 
     def process_renderables(self, renderables: list[ConsoleRenderable]) -> list[ConsoleRenderable]:
-        return [_Trimmed(one) for one in renderables]
+        return [_Trimmed(renderable) for renderable in renderables]
 
 
 @dataclass(frozen=True, slots=True)

@@ -18,7 +18,7 @@ from neat_delta.report.facts import (
     suggestions_grid,
     totals_grid,
 )
-from neat_delta.report.text import count, shown
+from neat_delta.report.text import count, display_text
 
 if TYPE_CHECKING:
     from neat_delta.core.review.figures import FieldFigures
@@ -71,7 +71,7 @@ def print_totals(console: Console, sums: Sequence[Total]) -> None:
 
 def print_records(console: Console, touched_records: Records) -> None:
     """The open quotes and customers' prices that a changed cost touches."""
-    console.print(f"records in {shown(touched_records.path)}: {records_said(touched_records)}", style="bold")
+    console.print(f"records in {display_text(touched_records.path)}: {records_said(touched_records)}", style="bold")
     if touched_records.touched:
         _print_grid(console, records_grid(touched_records, 2 * LISTED))
         if len(touched_records.touched) > 2 * LISTED:

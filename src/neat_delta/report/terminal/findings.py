@@ -18,7 +18,7 @@ from neat_delta.core.base.model.changeset import ChangeSet
 from neat_delta.core.base.model.header import FindingSummary, Header
 from neat_delta.core.base.model.reasons import SLIP
 from neat_delta.report.settings import as_options
-from neat_delta.report.text import count, finding_count, key_text, shown
+from neat_delta.report.text import count, display_text, finding_count, key_text
 
 if TYPE_CHECKING:
     pass
@@ -35,12 +35,12 @@ def print_findings_count(console: Console, header: Header) -> None:
         return
     sorts = Counter(
         {"damage": "damage", "slip": "slips", "rule": "rules", "list": "the list", "key": "keys"}.get(
-            one.check, "checks"
+            summary.check, "checks"
         )
-        for one in header.findings
+        for summary in header.findings
     )
-    said = ", ".join(f"{number:,} of {group}" for group, number in sorts.items())
-    console.print(f"\n{count(len(header.findings), 'finding')}: {said}; --findings shows them in full")
+    counted = ", ".join(f"{number:,} of {group}" for group, number in sorts.items())
+    console.print(f"\n{count(len(header.findings), 'finding')}: {counted}; --findings shows them in full")
 
 
 def print_findings(console: Console, changes: ChangeSet) -> None:
@@ -59,21 +59,32 @@ def print_findings(console: Console, changes: ChangeSet) -> None:
         "": "checks: what must not go, or should be looked at first",
     }
     for check, title in groups.items():
-        summaries = [one for one in header.findings if one.check == check or not (check or one.check in groups)]
+        summaries = [
+            summary for summary in header.findings if summary.check == check or not (check or summary.check in groups)
+        ]
         if not summaries:
             continue
         console.print(f"\n{title}", style="bold")
-        for one in summaries[:LISTED]:
-            places = [f"{shown(name)} ({letters[name]})" if name in letters else shown(name) for name in one.fields]
-            head = Text("  ").append(one.name, "bold").append(f"  {listed(places)}" if places else "")
-            head.append(f"  {finding_count(one)}" if one.cells else "").append(f"  {one.done}", STYLES[one.done])
+        for summary in summaries[:LISTED]:
+            places = [
+                f"{display_text(name)} ({letters[name]})" if name in letters else display_text(name)
+                for name in summary.fields
+            ]
+            head = Text("  ").append(summary.name, "bold").append(f"  {listed(places)}" if places else "")
+            head.append(f"  {finding_count(summary)}" if summary.cells else "").append(
+                f"  {summary.done}", STYLES[summary.done]
+            )
             console.print(head)
-            console.print(Padding(Text(as_options(f"{one.why}; {one.do}" if one.do else one.why), "dim"), (0, 0, 0, 4)))
-            for line in _examples(changes, one, console.width - 4):
+            console.print(
+                Padding(
+                    Text(as_options(f"{summary.why}; {summary.do}" if summary.do else summary.why), "dim"), (0, 0, 0, 4)
+                )
+            )
+            for line in _examples(changes, summary, console.width - 4):
                 console.print(Padding(line, (0, 0, 0, 4)))
         if len(summaries) > LISTED:
             console.print(f"  and {len(summaries) - LISTED:,} more sorts, all in line 1 of the change set")
-    held = {one.check for one in header.findings if one.done == "held"}
+    held = {summary.check for summary in header.findings if summary.done == "held"}
     mendable = ((changes.damaged["done"] == "held") & changes.damaged["repair"].is_not_null()).any()
     console.print()
     for holds, hint in (
@@ -99,7 +110,7 @@ def _examples(changes: ChangeSet, finding: FindingSummary, width: int) -> list[T
             & (pl.col("done") == finding.done)
         ).head(EXAMPLES)
         for key, row, before, sheet in of.select("key", "row", "before", "sheet").iter_rows():
-            name = " / ".join(shown(part) for part in key)
+            name = " / ".join(display_text(part) for part in key)
             examples.append((name, row, before, sheet))
     elif finding.check in {"rule", "list"}:
         of = changes.unresolved.filter(
@@ -126,7 +137,7 @@ def _examples(changes: ChangeSet, finding: FindingSummary, width: int) -> list[T
             examples.append((name, changes.items["sheet"][item], before, after))
     lines = []
     for name, row, before, sheet in examples:
-        line, old, new = Text(f"{name}, row {row:,}: "), shown(before or ""), shown(sheet)
+        line, old, new = Text(f"{name}, row {row:,}: "), display_text(before or ""), display_text(sheet)
         if cell_len(line.plain) + cell_len(old) + 3 + cell_len(new) <= width:
             lines.append(line.append(old, "bright_red").append(" → ").append(new, "green"))
             continue
@@ -140,9 +151,9 @@ EXAMPLES = 2
 
 def _flagged(key: Sequence[str] | None, row: int | None, what: str) -> Text:
     """What a check found, after its item and its row."""
-    where = [" / ".join(shown(part) for part in key)] if key is not None else []
+    where = [" / ".join(display_text(part) for part in key)] if key is not None else []
     where += [f"row {row:,}"] if row is not None else []
-    return Text(f"{', '.join(where)}: {shown(what)}" if where else shown(what), overflow="fold")
+    return Text(f"{', '.join(where)}: {display_text(what)}" if where else display_text(what), overflow="fold")
 
 
 def print_checked(
@@ -167,7 +178,9 @@ def print_checked(
         console.print("\nNothing was found.", style="bold green")
     style = {"stop": "magenta", "warn": "yellow", "note": "dim"}
     for (check, level, field), group in flags.group_by("check", "level", "field", maintain_order=True):
-        head = Text("\n").append(str(check), "bold").append(f"  {shown(str(field))}" if field is not None else "")
+        head = (
+            Text("\n").append(str(check), "bold").append(f"  {display_text(str(field))}" if field is not None else "")
+        )
         console.print(head.append(f"  {count(group.height, 'item')}").append(f"  {level}", style[str(level)]))
         does, do = says[str(check)]
         do = as_options(do)

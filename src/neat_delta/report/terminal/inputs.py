@@ -16,7 +16,7 @@ from neat_delta.core.base.model.header import Header
 from neat_delta.core.base.model.importer import NEW_CODE
 from neat_delta.core.compare.diff.equality import kinds_said
 from neat_delta.report.settings import as_options
-from neat_delta.report.text import count, cut, key_text, shown
+from neat_delta.report.text import count, cut, display_text, key_text
 
 if TYPE_CHECKING:
     from neat_delta.core.base.infer.learn import Learned
@@ -45,28 +45,28 @@ def store_said(name: str | None, path: str) -> str:
     >>> store_said("Quillfern Apiary Supply", "neat-delta.toml"), store_said(None, "draft.toml")
     ('Quillfern Apiary Supply (neat-delta.toml)', 'draft.toml')
     """
-    return shown(path) if name is None else f"{shown(name)} ({shown(path)})"
+    return display_text(path) if name is None else f"{display_text(name)} ({display_text(path)})"
 
 
 def print_moving(console: Console, cells: Mapping[str, int]) -> None:
     """One line where a copy of a whole export changes what the store moves by itself."""
     if cells:
-        many, names = sum(cells.values()), listed([shown(name) for name in cells])
-        said = (
+        many, names = sum(cells.values()), listed([display_text(name) for name in cells])
+        sentence = (
             f"A copy of a whole export? It changes {count(many, 'cell')} of {names}, which the store moves by itself. "
             "Say what it was cut from with --base FILE, or leave them out with --only.\n"
         )
-        console.print(Text(said), style="yellow")
+        console.print(Text(sentence), style="yellow")
 
 
 def print_inputs(  # noqa: PLR0912 - one fact after another
-    console: Console, header: Header, store: str | None, *, told: bool, lacking: Sequence[str] = ()
+    console: Console, header: Header, store: str | None, *, kinds_given: bool, lacking: Sequence[str] = ()
 ) -> None:
     """What was read, how it was understood, and by which key it was matched; `lacking` are the fields of the store file
     that live has not, and whose checks so are idle.
     """
-    there = {*header.key, *header.fields, *header.untouched} - {*header.unseen}
-    fields = {"live": len(there), "sheet": len(header.pairs)}
+    known_fields = {*header.key, *header.fields, *header.untouched} - {*header.unseen}
+    fields = {"live": len(known_fields), "sheet": len(header.pairs)}
     for name, source in (("live", header.live), ("sheet", header.sheet)):
         what = "codes" if name == "sheet" and is_list(header) else name
         if name == "sheet" and header.by_rules:
@@ -76,15 +76,15 @@ def print_inputs(  # noqa: PLR0912 - one fact after another
     origin = header.sheet.origin
     if origin is not None:
         here = origin.blake3 == header.live.blake3
-        where = f"cut from {shown(origin.path)}: {origin.cut:,} of {count(origin.rows, 'row')}"
+        where = f"cut from {display_text(origin.path)}: {origin.cut:,} of {count(origin.rows, 'row')}"
         if not here and header.base is None:
             where += ". Live is another file now, and what stood there then is not known"
         print_fact(console, "", where, style="" if here or header.base is not None else "yellow")
     if header.counts.lost:
-        names = listed([key_text(one) for one in header.lost], 5)
+        names = listed([key_text(key_of) for key_of in header.lost], 5)
         more = "" if header.counts.lost <= len(header.lost) else f" (of {header.counts.lost:,})"
-        said = f"{count(header.counts.lost, 'row')} that it was cut with did not come back{more}: {names}"
-        print_fact(console, "", said, style="yellow")
+        sentence = f"{count(header.counts.lost, 'row')} that it was cut with did not come back{more}: {names}"
+        print_fact(console, "", sentence, style="yellow")
     if header.base is not None:
         base = header.base
         if header.remembered:
@@ -92,24 +92,27 @@ def print_inputs(  # noqa: PLR0912 - one fact after another
         else:
             print_source(console, "base", base.path, base.rows, None, base.layout, base.notes)
         if header.two_way:
-            said = f"it lacks {listed([shown(name) for name in header.two_way])}: compared with live alone"
-            print_fact(console, "", said, style="yellow")
-    how = "" if told else "  (the heading says so; --key names another)"
-    print_fact(console, "key", ", ".join(shown(field) for field in header.key) + how)
+            sentence = f"it lacks {listed([display_text(name) for name in header.two_way])}: compared with live alone"
+            print_fact(console, "", sentence, style="yellow")
+    how = "" if kinds_given else "  (the heading says so; --key names another)"
+    print_fact(console, "key", ", ".join(display_text(field) for field in header.key) + how)
     if header.matched_by:
-        names = listed([shown(name) for name in header.matched_by])
+        names = listed([display_text(name) for name in header.matched_by])
         print_fact(console, "", f"the list's rows found their items by {names}")
     if store is not None:
         print_fact(console, "store", store_said(header.store.name, store))
         if lacking:
-            one = "that field" if len(lacking) == 1 else "those fields"
-            said = f"live lacks {listed([shown(name) for name in lacking])}: what it says of {one} is idle"
-            print_fact(console, "", said, style="yellow")
+            object_ = "that field" if len(lacking) == 1 else "those fields"
+            sentence = (
+                f"live lacks {listed([display_text(name) for name in lacking])}: what it says of {object_} is idle"
+            )
+            print_fact(console, "", sentence, style="yellow")
     elif header.settings:
-        said = "; ".join(
-            f"{sort} {listed([shown(name) for name in names])}" for sort, names in kinds_said(header.settings).items()
+        sentence = "; ".join(
+            f"{sort} {listed([display_text(name) for name in names])}"
+            for sort, names in kinds_said(header.settings).items()
         )
-        print_fact(console, "kinds", f"learned from live: {said}")
+        print_fact(console, "kinds", f"learned from live: {sentence}")
     if header.sheet_writing.decimal_mark != header.writing.decimal_mark:
         mark = "comma" if header.sheet_writing.decimal_mark == "," else "point"
         print_fact(
@@ -128,8 +131,9 @@ def print_inputs(  # noqa: PLR0912 - one fact after another
 def _rules_said(header: Header) -> str:
     """The file of the rules and their names, or what was said on the command line."""
     if header.sheet.path.startswith("--"):
-        return shown("; ".join(f"{one.field} = {one.expression}" for one in header.rules))
-    return f"{shown(header.sheet.path)}: {listed(list(dict.fromkeys(shown(one.rule) for one in header.rules)))}"
+        return display_text("; ".join(f"{rule.field} = {rule.expression}" for rule in header.rules))
+    names = dict.fromkeys(display_text(rule.rule) for rule in header.rules)
+    return f"{display_text(header.sheet.path)}: {listed(list(names))}"
 
 
 def print_source(
@@ -137,18 +141,18 @@ def print_source(
 ) -> None:
     """A file, as it was understood, and what was noticed while it was read."""
     fields_said = "" if fields is None else f"{count(fields, 'field')}, "
-    size = f"{count(rows, 'row')}, {fields_said}{shown(str(layout))}"
-    print_fact(console, name, f"{'standard input' if path == '-' else shown(path)}: {size}")
+    size = f"{count(rows, 'row')}, {fields_said}{display_text(str(layout))}"
+    print_fact(console, name, f"{'standard input' if path == '-' else display_text(path)}: {size}")
     for note in notes:
-        print_fact(console, "", shown(as_options(note)), style="yellow")
+        print_fact(console, "", display_text(as_options(note)), style="yellow")
 
 
 def print_rewritten(console: Console, header: Header) -> None:
     """How many cells programs rewrote, field by field, and how to send them all the same."""
-    fields = [f"{shown(name)} {number:,}" for name, number in header.rewritten.items()]
-    said = f"{count(header.counts.written_differently, 'cell')} written differently, same value, not sent: "
-    console.print(Text(said + listed(fields, 8), overflow="fold"), soft_wrap=False)
-    console.print(Text(f"  to send them as they are: --exact {shown(next(iter(header.rewritten)))}", "dim"))
+    fields = [f"{display_text(name)} {number:,}" for name, number in header.rewritten.items()]
+    sentence = f"{count(header.counts.written_differently, 'cell')} written differently, same value, not sent: "
+    console.print(Text(sentence + listed(fields, 8), overflow="fold"), soft_wrap=False)
+    console.print(Text(f"  to send them as they are: --exact {display_text(next(iter(header.rewritten)))}", "dim"))
 
 
 def print_headings(console: Console, header: Header) -> None:
@@ -156,11 +160,13 @@ def print_headings(console: Console, header: Header) -> None:
     left_out: dict[str, list[str]] = {}
     for pair in header.pairs:
         if pair.field is None:
-            hint = f" (nearest: {shown(pair.nearest)})" if pair.nearest and pair.how == "unmatched" else ""
-            left_out.setdefault(pair.how, []).append(shown(pair.heading) + hint)
-    there = {pair.nearest for pair in header.pairs if pair.field is None and pair.how != "unmatched"}
+            hint = f" (nearest: {display_text(pair.nearest)})" if pair.nearest and pair.how == "unmatched" else ""
+            left_out.setdefault(pair.how, []).append(display_text(pair.heading) + hint)
+    nearest_fields = {pair.nearest for pair in header.pairs if pair.field is None and pair.how != "unmatched"}
     alone = (
-        [] if is_list(header) or header.by_rules else [shown(name) for name in header.untouched if name not in there]
+        []
+        if is_list(header) or header.by_rules
+        else [display_text(name) for name in header.untouched if name not in nearest_fields]
     )
     first = True
     for title, names in (
@@ -191,26 +197,34 @@ def print_pairs(
     store: str | None,
 ) -> None:
     """Which heading is which field, with samples of both, and what becomes of the rows, which are matched `by`."""
-    for name, one in (("live", aligned.live), ("sheet", sheet)):
-        print_source(console, name, one.path, one.cells.height, len(one.fields), one.layout, one.notes)
+    for name, catalogue in (("live", aligned.live), ("sheet", sheet)):
+        print_source(
+            console,
+            name,
+            catalogue.path,
+            catalogue.cells.height,
+            len(catalogue.fields),
+            catalogue.layout,
+            catalogue.notes,
+        )
     if store is not None:
         print_fact(console, "store", store_said(aligned.store.name if aligned.store else None, store))
-    names = ", ".join(shown(field) for field in by)
+    names = ", ".join(display_text(field) for field in by)
     print_fact(console, *(("key", names) if by == aligned.key.fields else ("rows", f"matched by {names}")))
     console.print()
-    table = result_table(f"in {shown(PurePath(sheet.path).name)}", "field", "why", "in the sheet", "in live")
+    table = result_table(f"in {display_text(PurePath(sheet.path).name)}", "field", "why", "in the sheet", "in live")
     for number, column in enumerate(table.columns):
         column.no_wrap, column.overflow = number in {0, 1}, "ellipsis"
-    words = [(shown(pair.heading) or "·", _field_of(pair), pair.how) for pair in pairs]
+    words = [(display_text(pair.heading) or "·", _field_of(pair), pair.how) for pair in pairs]
     taken = sum(max(map(cell_len, texts)) for texts in zip(*words, (f"in {sheet.path}", "", ""), strict=True))
     room = console.width - taken - 2 * 4
-    longest = max((cell_len(shown(value)) for pair in pairs for value in pair.live), default=0)
+    longest = max((cell_len(display_text(value)) for pair in pairs for value in pair.live), default=0)
     of_live = max(16, min(longest, room // 2))
     rooms = (max(16, room - of_live), of_live)
     for pair in pairs:
         sure, field = pair.field is not None, _field_of(pair)
         table.add_row(
-            Text(shown(pair.heading) or "·", "" if sure else "magenta"),
+            Text(display_text(pair.heading) or "·", "" if sure else "magenta"),
             Text(field, "" if sure else "magenta"),
             Text(pair.how, "dim"),
             *(
@@ -225,7 +239,7 @@ def print_pairs(
     _print_rows(console, rows)
     rest = [name for name in aligned.live.fields if name not in {pair.field for pair in pairs}]
     if rest:
-        console.print(Text(f"fields that no heading stands for: {listed([shown(name) for name in rest])}"))
+        console.print(Text(f"fields that no heading stands for: {listed([display_text(name) for name in rest])}"))
     if any(pair.how == "not described" for pair in pairs):
         console.print(
             'A heading that the mapping does not name is left out. --map "HEADING=FIELD" or --ignore adds it.'
@@ -252,13 +266,13 @@ def _print_rows(console: Console, rows: MatchedRows) -> None:
 def _field_of(pair: ColumnSample) -> str:
     """The field that a heading stands for, or the nearest one."""
     if pair.field is not None:
-        return shown(pair.field)
-    return f"none; nearest: {shown(pair.nearest)}" if pair.nearest else "none"
+        return display_text(pair.field)
+    return f"none; nearest: {display_text(pair.nearest)}" if pair.nearest else "none"
 
 
 def _sample(value: str, room: int) -> str:
     """A value on as many lines of a narrow column as it takes, two at most."""
-    return "\n".join(wrap(shown(value), room, subsequent_indent="  ", max_lines=2, placeholder=" …"))
+    return "\n".join(wrap(display_text(value), room, subsequent_indent="  ", max_lines=2, placeholder=" …"))
 
 
 def print_sheet(
@@ -285,22 +299,23 @@ def print_sheet(
         ("open", [column for column in sheet.columns if not column.locked]),
     ):
         if columns:
-            print_fact(console, name, ", ".join(shown(column.heading) for column in columns))
+            print_fact(console, name, ", ".join(display_text(column.heading) for column in columns))
     for heading, number in kept.items():
-        said = (
-            f"{count(number, 'cell')} of {shown(heading)} stand as in live: the date form has no place for their time"
-        )
-        print_fact(console, "", said, style="yellow")
+        cells = f"{count(number, 'cell')} of {display_text(heading)}"
+        sentence = f"{cells} stand as in live: the date form has no place for their time"
+        print_fact(console, "", sentence, style="yellow")
     if remembers is None and beside:
-        print_fact(console, "keeps", f"where it was cut from, in {shown(beside)}: keep it beside the sheet")
+        print_fact(console, "keeps", f"where it was cut from, in {display_text(beside)}: keep it beside the sheet")
     if remembers is not None:
-        where = f", in {shown(beside)}: keep it beside the sheet" if beside else ", in a hidden part of the workbook"
-        said = f"what these items are now ({max(1, round(remembers / 1000)):,} KB){where}"
-        print_fact(console, "knows", said)
+        where = (
+            f", in {display_text(beside)}: keep it beside the sheet" if beside else ", in a hidden part of the workbook"
+        )
+        sentence = f"what these items are now ({max(1, round(remembers / 1000)):,} KB){where}"
+        print_fact(console, "knows", sentence)
     if sheet.missing:
         console.print(f"\n{count(len(sheet.missing), 'code')} not in live", style="bold")
         for sku in sheet.missing[:LISTED]:
-            console.print(cut(f"  {shown(sku)}", console.width))
+            console.print(cut(f"  {display_text(sku)}", console.width))
         if len(sheet.missing) > LISTED:
             console.print(f"  and {len(sheet.missing) - LISTED:,} more")
     console.print(f"\nWrote {output}. Edit it, save it, and then:  {compare}", soft_wrap=True)
@@ -309,19 +324,27 @@ def print_sheet(
 def print_learned(console: Console, learned: Learned, live: Catalogue) -> None:
     """What a catalogue shows of its store: the key, how fields stand to each other, and field by field."""
     print_source(console, "live", live.path, live.cells.height, len(live.fields), live.layout, live.notes)
-    print_fact(console, "key", f"{', '.join(shown(name) for name in learned.store.key.fields)}: {shown(learned.key)}")
+    print_fact(
+        console,
+        "key",
+        f"{', '.join(display_text(name) for name in learned.store.key.fields)}: {display_text(learned.key)}",
+    )
     console.print()
     if learned.relations:
         table = result_table("relation", "field", "because")
         table.columns[2].no_wrap = False
         for role, seen in learned.relations.items():
-            table.add_row(role.replace("_", " "), Text(shown(getattr(learned.store.relations, role))), Text(seen))
+            table.add_row(
+                role.replace("_", " "), Text(display_text(getattr(learned.store.relations, role))), Text(seen)
+            )
         console.print(table)
         console.print()
     table = result_table("field", "kind", "because")
     table.columns[2].no_wrap = False
     for name, field in learned.store.fields.items():
         table.add_row(
-            Text(shown(name)), Text(field.kind, "dim" if field.kind == "text" else ""), Text(learned.evidence[name])
+            Text(display_text(name)),
+            Text(field.kind, "dim" if field.kind == "text" else ""),
+            Text(learned.evidence[name]),
         )
     console.print(table)

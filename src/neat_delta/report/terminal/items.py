@@ -11,7 +11,7 @@ from rich.text import Text
 
 from neat_delta.core.base.model.header import Header
 from neat_delta.core.review.cells import CellView, ItemView, item_views
-from neat_delta.report.text import count, cut, key_text, shown, signed
+from neat_delta.report.text import count, cut, display_text, key_text, signed
 from neat_delta.report.words import Piece, added_and_removed, pieces
 
 if TYPE_CHECKING:
@@ -24,14 +24,14 @@ __all__ = ["around_the_difference", "print_items", "print_rest"]
 
 def print_items(console: Console, facts: Facts, view: View) -> None:
     """Item by item: key, name, rows, and each cell before and after, with the difference for numbers."""
-    numbers = {field.field for field in facts.figures if field.number}
+    number_fields = {field.field for field in facts.figures if field.number}
     items = list(item_views(facts, view))
-    widest = max((cell_len(shown(cell.field)) for item in items for cell in item.cells), default=0)
+    widest = max((cell_len(display_text(cell.field)) for item in items for cell in item.cells), default=0)
     for item in items:
         _print_head(console, item)
         for cell in item.cells:
-            line = Text("    ").append(cut(shown(cell.field), 24).ljust(min(widest, 24) + 2), "dim")
-            _print_cell(console, view.changes.header, cell, line, number=cell.field in numbers)
+            line = Text("    ").append(cut(display_text(cell.field), 24).ljust(min(widest, 24) + 2), "dim")
+            _print_cell(console, view.changes.header, cell, line, number=cell.field in number_fields)
 
 
 def print_rest(console: Console, printed: int, total: int, narrowed: bool) -> None:
@@ -52,7 +52,9 @@ def _print_head(console: Console, item: ItemView) -> None:
     tail = "  ".join(part for part in (verdict, rows) if part)
     key = key_text(item.key)
     room = console.width - cell_len(key) - cell_len(tail) - 4
-    head = Text.assemble((key, f"bold {style}".strip()), "  ", cut(shown(item.name), max(room, 8)) if item.name else "")
+    head = Text.assemble(
+        (key, f"bold {style}".strip()), "  ", cut(display_text(item.name), max(room, 8)) if item.name else ""
+    )
     head.append(" " * max(2, console.width - cell_len(head.plain) - cell_len(tail)))
     console.print(head.append(tail, "dim"), overflow="ellipsis", no_wrap=True)
 
@@ -63,11 +65,11 @@ def _print_cell(console: Console, header: Header, cell: CellView, line: Text, *,
     tail = signed(cell.step) + (f"  {signed(cell.per_cent, ' %'):>9}" if cell.per_cent is not None else "")
     if note:
         tail = f"held: {note}"
-    new = shown(after)
+    new = display_text(after)
     if before is None:
         console.print(line.append(cut(new, console.width - cell_len(line.plain))))
         return
-    old = shown(before)
+    old = display_text(before)
     room = console.width - cell_len(line.plain)
     settings = header.settings.get(field)
     if settings is not None and settings.kind == "list" and before.strip() and after.strip():
@@ -95,7 +97,7 @@ def _print_cell(console: Console, header: Header, cell: CellView, line: Text, *,
 
 def _print_list(console: Console, line: Text, changed: tuple[list[str], list[str]], tail: str) -> None:
     """A list's change: what was added and what was removed; or that only its order is another one."""
-    added, removed = ([shown(value) for value in values] for values in changed)
+    added, removed = ([display_text(value) for value in values] for values in changed)
     for sign, values, style in (("+", added, "green"), ("−", removed, "bright_red")):
         for value in values:
             line.append(f"{sign} {value}  ", style)
@@ -116,7 +118,7 @@ def _print_pieces(console: Console, line: Text, places: Sequence[Piece], tail: s
         start = line if not number else Text(" " * indent)
         room = console.width - indent - 3
         lead, old, new, trail = (
-            shown(text) if text else "" for text in (piece.lead, piece.old, piece.new, piece.trail)
+            display_text(text) if text else "" for text in (piece.lead, piece.old, piece.new, piece.trail)
         )
         if cell_len(lead) > room // 4:
             lead = "…" + lead[-(room // 4) :]

@@ -15,7 +15,7 @@ from neat_delta.core.base.model.changeset import (
 from neat_delta.report.facts import (
     held_lines,
 )
-from neat_delta.report.text import count, cut, key_text, shown
+from neat_delta.report.text import count, cut, display_text, key_text
 
 if TYPE_CHECKING:
     from neat_delta.core.base.model.manifest import Listed, Manifest
@@ -36,7 +36,7 @@ def print_written(console: Console, folder: str, manifest: Manifest, dialect: st
         if files:
             table = result_table(title, "for", "rows", "cells", "fields", right=(2, 3))
             for file in files:
-                fields = ", ".join(shown(field) for field in file.fields)
+                fields = ", ".join(display_text(field) for field in file.fields)
                 table.add_row(
                     Text(file.file),
                     FOR[file.action],
@@ -48,15 +48,15 @@ def print_written(console: Console, folder: str, manifest: Manifest, dialect: st
             console.print(table)
             console.print()
     if manifest.update:
-        one = manifest.cells
+        counts = manifest.cells
         parts = (
-            (one.changed, "changed"),
-            (one.keys, "key"),
-            (one.required, "required"),
-            (one.carried, "carried along"),
+            (counts.changed, "changed"),
+            (counts.keys, "key"),
+            (counts.required, "required"),
+            (counts.carried, "carried along"),
         )
-        said = ", ".join(f"{number:,} {what}" for number, what in parts if number)
-        console.print(f"cells to import: {said}")
+        counted = ", ".join(f"{number:,} {what}" for number, what in parts if number)
+        console.print(f"cells to import: {counted}")
         many = sum(file.action == "change" for file in manifest.update)
         if many > manifest.most_files:
             console.print(
@@ -90,15 +90,19 @@ def print_written(console: Console, folder: str, manifest: Manifest, dialect: st
 def print_contradictions(console: Console, manifest: Manifest) -> None:
     """Where reviewers said different things (one no is a no, of two choices none is taken); and their comments."""
     lines = []
-    for one in manifest.contradictions:
-        line = Text(f"  {key_text(one.key)}" + ("" if one.field is None else f"  {shown(one.field)}") + ": ")
-        lines.append(line.append("; ".join(f"{answer} in {shown(path)}" for path, answer in one.said)))
+    for contradiction in manifest.contradictions:
+        line = Text(
+            f"  {key_text(contradiction.key)}"
+            + ("" if contradiction.field is None else f"  {display_text(contradiction.field)}")
+            + ": "
+        )
+        lines.append(line.append("; ".join(f"{answer} in {display_text(path)}" for path, answer in contradiction.said)))
     title = "reviewers said different things; not sent, as one no is a no and of two choices none is taken"
     print_some(console, title, lines, everything=False, hint="all in manifest.json")
     comments = []
-    for said in manifest.comments:
-        where = key_text(said.key) + ("" if said.field is None else f"  {shown(said.field)}")
-        comments.append(Text(f"  {where}: {shown(said.comment)}  ({shown(said.file)})"))
+    for comment in manifest.comments:
+        where = key_text(comment.key) + ("" if comment.field is None else f"  {display_text(comment.field)}")
+        comments.append(Text(f"  {where}: {display_text(comment.comment)}  ({display_text(comment.file)})"))
     print_some(console, "reviewers' comments", comments, everything=False, hint="all in manifest.json")
     if lines or comments:
         console.print()
@@ -118,9 +122,9 @@ def _print_listed(console: Console, title: str, listed: Sequence[Listed]) -> Non
     if not listed:
         return
     console.print(title, style="bold")
-    for one in listed[:LISTED]:
-        where = key_text(one.key) + (f", {shown(one.field)}" if one.field else "")
-        console.print(cut(f"  {where}: {one.reason}", console.width))
+    for unsent in listed[:LISTED]:
+        where = key_text(unsent.key) + (f", {display_text(unsent.field)}" if unsent.field else "")
+        console.print(cut(f"  {where}: {unsent.reason}", console.width))
     if len(listed) > LISTED:
         console.print(f"  and {len(listed) - LISTED:,} more, all in manifest.json")
     console.print()

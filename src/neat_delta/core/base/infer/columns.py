@@ -81,12 +81,12 @@ def _code(name: str, filled: pl.Series, writing: Notation) -> Found:
     if digits.all():
         zeros = int(filled.str.contains("^0[0-9]").sum())
         long = int((filled.str.len_chars() >= 12).sum())
-        said = (
+        evidence = (
             f"{zeros:,} of {number:,} have a leading zero"
             if zeros
             else f"{long:,} of {number:,} have 12 digits or more"
         )
-        return (Field(kind="code"), said) if zeros or long else None
+        return (Field(kind="code"), evidence) if zeros or long else None
     if not filled.str.contains(r"\p{L}").any():
         return None
     words = filled.str.contains(r"^[\p{L}0-9][\p{L}0-9._/#+-]*$") & filled.str.contains("[0-9]")
@@ -108,7 +108,9 @@ def _flag(name: str, filled: pl.Series, writing: Notation) -> Found:
     for yes, no in WORDS:
         if {word.casefold() for word in seen} == {yes, no} and yes != "1":
             words = [[word for word in seen if word.casefold() == wanted] for wanted in (yes, no)]
-            counted = " and ".join(f"{int((filled.str.to_lowercase() == one).sum()):,} {one}" for one in (yes, no))
+            counted = " and ".join(
+                f"{int((filled.str.to_lowercase() == yes_or_no).sum()):,} {yes_or_no}" for yes_or_no in (yes, no)
+            )
             return Field(kind="flag", yes=words[0], no=words[1]), f"{counted}"
     return None
 
@@ -129,12 +131,12 @@ def _number(name: str, filled: pl.Series, writing: Notation) -> Found:
         field = _as_number(filled, notation, writing, currency, says)
         if field is None:
             continue
-        whole = not filled.str.contains(rf"{re.escape(marks(field, notation)[0])}[0-9]").any()
-        said = _number_said(field, number, says, whole=whole)
+        only_integers = not filled.str.contains(rf"{re.escape(marks(field, notation)[0])}[0-9]").any()
+        evidence = _number_said(field, number, says, only_integers=only_integers)
         doubt = _why_no_number(filled, field, notation, says)
         if doubt is None:
-            return field, said
-        return Field(), f"{said}, but {doubt}: if they are numbers, kind = {_settings_said(field)}"
+            return field, evidence
+        return Field(), f"{evidence}, but {doubt}: if they are numbers, kind = {_settings_said(field)}"
     return None
 
 
@@ -143,8 +145,8 @@ def _settings_said(field: Field) -> str:
     return f'"{field.kind}"{decimals}'
 
 
-def _number_said(field: Field, number: int, says: str, *, whole: bool) -> str:
-    if whole:
+def _number_said(field: Field, number: int, says: str, *, only_integers: bool) -> str:
+    if only_integers:
         return _all(number, "are whole numbers") + (", and the heading says money" if says == "money" else "")
     what = "numbers, some with decimals" if field.decimals is None else f"decimals with {_places(field.decimals)}"
     return _all(number, f"are {what}") + (f", written {field.currency}" if field.currency else "")
@@ -152,13 +154,17 @@ def _number_said(field: Field, number: int, says: str, *, whole: bool) -> str:
 
 def _notations(filled: pl.Series, writing: Notation) -> list[Notation]:
     """The ways in which a column's numbers may be written, by its own cells: the file's, and the other decimal mark."""
-    there = set(filled.str.extract_all(ANY_MARK).explode().drop_nulls().unique())
-    if not there:
+    marks_used = set(filled.str.extract_all(ANY_MARK).explode().drop_nulls().unique())
+    if not marks_used:
         return [writing]
     point = writing.decimal_mark or "."
     other: Literal[".", ","] = "," if point == "." else "."
     ways = [writing, *(Notation(mark, between) for mark in (point, other) for between in ("", *BETWEEN[mark]))]
-    return [one for one in dict.fromkeys(ways) if not one.thousands_mark or one.thousands_mark in there]
+    return [
+        notation
+        for notation in dict.fromkeys(ways)
+        if not notation.thousands_mark or notation.thousands_mark in marks_used
+    ]
 
 
 BARE_NUMBER = re.compile(r"[+−-]?[0-9.,'’ \u00a0\u202f]+$")
@@ -181,8 +187,8 @@ def _as_number(filled: pl.Series, notation: Notation, file: Notation, currency: 
     parts = affixes(filled) if currency else None
     bare = filled if parts is None else pl.select(pl.concat_str(parts["sign"], parts["bare"])).to_series()
     group = re.escape(thousands)
-    whole = rf"(?:[0-9]+|[0-9]{{1,3}}(?:{group}[0-9]{{3}})+)" if thousands else "[0-9]+"
-    if not bare.str.contains(rf"^[−-]?{whole}(?:{re.escape(point)}[0-9]+)?$").all():
+    integer_form = rf"(?:[0-9]+|[0-9]{{1,3}}(?:{group}[0-9]{{3}})+)" if thousands else "[0-9]+"
+    if not bare.str.contains(rf"^[−-]?{integer_form}(?:{re.escape(point)}[0-9]+)?$").all():
         return None
     places = bare.str.extract(rf"{re.escape(point)}([0-9]+)$").str.len_chars().fill_null(0)
     least, most = int(places.min() or 0), int(places.max() or 0)  # type: ignore[arg-type]
@@ -316,8 +322,8 @@ def _image(name: str, filled: pl.Series, writing: Notation) -> Found:
         parts = parts.filter(parts != "")
         if parts.len() and (parts.str.contains(IMAGE) & ~parts.str.contains(r"[|;,]|\s\S*\.\w+\s")).all():
             several = int(filled.str.contains(separator, literal=True).sum()) if separator else 0
-            said = f", {several:,} with several" if several else ""
-            return Field(kind="image", separator=separator), _all(filled.len(), "are images") + said
+            evidence = f", {several:,} with several" if several else ""
+            return Field(kind="image", separator=separator), _all(filled.len(), "are images") + evidence
     return None
 
 
@@ -343,7 +349,7 @@ def _path(name: str, filled: pl.Series, writing: Notation) -> Found:
         few = 1 if CATEGORY.search(name) else number / 2
         if deep < few or tops.n_unique() * 3 > max(number, 6):
             continue
-        separator = next((one for one in ("|", ";") if filled.str.contains(one, literal=True).any()), None)
+        separator = next((mark for mark in ("|", ";") if filled.str.contains(mark, literal=True).any()), None)
         field = Field(kind="path", levels=levels, separator=separator)
         if not KINDS["path"].read(filled, field, writing).has_nulls():
             several = f", several with {separator} between" if separator else ""
@@ -379,8 +385,10 @@ def _list(name: str, filled: pl.Series, writing: Notation) -> Found:
         )
         both = int((moves["first"] & moves["later"]).sum())
         if moves.height and both * 3 >= moves.height:
-            said = f"{parts.len():,} of {number:,} have several values, {flat['part'].n_unique():,} different in all"
-            return Field(kind="list", separator=separator.strip()), said
+            evidence = (
+                f"{parts.len():,} of {number:,} have several values, {flat['part'].n_unique():,} different in all"
+            )
+            return Field(kind="list", separator=separator.strip()), evidence
     return None
 
 

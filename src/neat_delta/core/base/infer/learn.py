@@ -59,7 +59,7 @@ def learn(live: Catalogue, key: Sequence[str] = ()) -> Learned:
     for column in live.cells.select(pl.all().str.strip_chars()).iter_columns():
         fields[column.name], evidence[column.name] = of_column(column, writing, column.name in keys, thorough=True)
     written = [fields[name].date_form for name in fields if fields[name].kind == "date"]
-    form = Counter(one for one in written if one).most_common(1)
+    form = Counter(form_of for form_of in written if form_of).most_common(1)
     if form and None not in written:  # a field of dates in several forms would take on the file's
         writing = Notation(writing.decimal_mark, writing.thousands_mark, form[0][0])
         fields = {name: _without_form(field, form[0][0]) for name, field in fields.items()}
@@ -98,7 +98,7 @@ def _of_the_whole(
         evidence[field] += f"; {seen}"
 
     own = live.cells[keys[0]].str.strip_chars()
-    for field in [one for one in live.fields if one not in keys]:
+    for field in [field_name for field_name in live.fields if field_name not in keys]:
         settings = fields[field]
         texts = live.cells[field].str.strip_chars() if settings.kind in {"code", "list", "integer"} else None
         if texts is None:
@@ -166,10 +166,10 @@ def known_store(live: Catalogue, store: Store | None, key: Sequence[str], names:
 
 def with_writing(store: Store, live: Catalogue) -> Store:
     """The store with live's way of writing numbers, as a sample shows it, where the store file does not say it."""
-    numbers = [name for name in live.fields if store.fields.get(name, Field()).kind in NUMBERS]
-    if store.writing.decimal_mark is not None or not numbers:
+    number_fields = [name for name in live.fields if store.fields.get(name, Field()).kind in NUMBERS]
+    if store.writing.decimal_mark is not None or not number_fields:
         return store
-    sample = live.cells.select(numbers).gather_every(max(1, live.cells.height // SAMPLE))
+    sample = live.cells.select(number_fields).gather_every(max(1, live.cells.height // SAMPLE))
     writing = writing_of(
         sample.iter_columns(), msgspec.structs.replace(store.writing, decimal_mark=".", thousands_mark="")
     )

@@ -107,8 +107,8 @@ def _kept(
             filled = true_places(texts != "")
             read = KINDS[field.kind].read(gathered(texts, filled), field, writing)
             values.append(scattered(constant(None, texts.len(), pl.String), filled, read))
-    one, other = values
-    right = (one < other) if strictly else (one <= other)
+    first, other = values
+    right = (first < other) if strictly else (first <= other)
     both = int(right.is_not_null().sum())
     keep = int(right.sum() or 0)
     return f"{keep:,} of {both:,}" if both and keep >= both * MOSTLY else None

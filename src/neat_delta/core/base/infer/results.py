@@ -54,19 +54,19 @@ def draft_results(
     >>> drafted.form.key, drafted.form.status, drafted.form.refused, drafted.form.message
     (['code'], 'result', ['Rejected'], 'why')
     """
-    said: dict[str, object] = {}
+    settings: dict[str, object] = {}
     evidence: dict[str, str] = {}
     taken: set[str] = set()
 
     def take(setting: str, heading: str, why: str) -> None:
-        said[setting], evidence[setting] = heading, why
+        settings[setting], evidence[setting] = heading, why
         taken.add(heading)
 
     columns = [_key_column(report, live[name], headings.get(name, name), taken) for name in key]
-    keys = [one for one in columns if one is not None]
+    keys = [column for column in columns if column is not None]
     taken |= {heading for heading, _ in keys}
     if len(keys) == len(key):
-        said["key"] = [heading for heading, _ in keys]
+        settings["key"] = [heading for heading, _ in keys]
         evidence["key"] = ", ".join(f"{hits:,} of {report.height:,} are codes of live" for _, hits in keys)
         plain = pl.concat_str([pl.col(heading).str.strip_chars() for heading, _ in keys], separator=" ")
         keyed = (plain.str.strip_chars() != "") & ~plain.str.contains(TOTALS)
@@ -75,14 +75,14 @@ def draft_results(
             keyed |= (plain.str.strip_chars() == "") & pl.col(numbered).str.contains(r"^\s*[0-9]+\s*$")
         of_items = report.filter(keyed)
         report = of_items if of_items.height else report  # lines of totals have no status
-    taken |= _echoes(report, live, key, said.get("key"), headings)
+    taken |= _echoes(report, live, key, settings.get("key"), headings)
     row = _row_column(report, taken)
     if row is not None:
         take("row", row, "whole numbers that rise")
         least = int(report[row].str.strip_chars().cast(pl.Int64, strict=False).min() or 0)  # type: ignore[arg-type]
         if least < 2:
-            said["first_row"], evidence["first_row"] = least, f"the first number is {least}"
-    if "key" not in said and row is None:
+            settings["first_row"], evidence["first_row"] = least, f"the first number is {least}"
+    if "key" not in settings and row is None:
         raise CatalogueError(
             "No column of the report has codes that live has, and none has row numbers. "
             "Is it the report of another store? Say what its columns are under [results] in the store file."
@@ -91,9 +91,9 @@ def draft_results(
     words = _words(report[status]) if status is not None else Counter[str]()
     if status is not None:
         take("status", status, ", ".join(f"{many:,} × {word}" for word, many in words.most_common(6)))
-    for one in get_args(RowStatus):
-        if these := [word for word in words if status_of(word) == one]:
-            said[one] = these
+    for row_status in get_args(RowStatus):
+        if these := [word for word in words if status_of(word) == row_status]:
+            settings[row_status] = these
     message = _named(report, MESSAGE, taken) or _longest_texts(report, taken)
     if message is not None:
         take("message", message, f"{_filled(report[message]):,} of {report.height:,} have a text")
@@ -102,9 +102,9 @@ def draft_results(
     if (file := _named(report, FILE, taken)) is not None:
         take("file", file, "by its heading")
     if (number := _named(report, IDS, taken)) is not None:
-        said["ids"], evidence["ids"] = [number], "by its heading"
+        settings["ids"], evidence["ids"] = [number], "by its heading"
     unknown = [word for word in words if status_of(word) is None]
-    return DraftedResults(ResultsForm(**said), evidence, unknown)  # type: ignore[arg-type]
+    return DraftedResults(ResultsForm(**settings), evidence, unknown)  # type: ignore[arg-type]
 
 
 def with_words(form: ResultsForm, reports: Sequence[pl.DataFrame]) -> ResultsForm:
@@ -116,8 +116,8 @@ def with_words(form: ResultsForm, reports: Sequence[pl.DataFrame]) -> ResultsFor
     """
     words = {word: status_of(word) for report in reports if form.status in report.columns
              for word in _words(report[str(form.status)]) if word.casefold() not in form.words}  # fmt: skip
-    more = {one: [*getattr(form, one), *(word for word, status in words.items() if status == one)]
-            for one in get_args(RowStatus)}  # fmt: skip
+    more = {row_status: [*getattr(form, row_status), *(word for word, status in words.items() if status == row_status)]
+            for row_status in get_args(RowStatus)}  # fmt: skip
     return msgspec.structs.replace(form, **more)
 
 
@@ -126,18 +126,20 @@ def _echoes(
 ) -> set[str]:
     """The columns that are called like a field of live and have what live has there."""
     called = {headings.get(name, name).strip().casefold(): name for name in live.columns if name not in key}
-    names = [one for one in report.columns if one.strip().casefold() in called]
+    names = [heading for heading in report.columns if heading.strip().casefold() in called]
     if not isinstance(columns, list) or not names:
         return set()
-    wanted = report.select(pl.col(one).str.strip_chars().alias(name) for one, name in zip(columns, key, strict=True))
+    wanted = report.select(
+        pl.col(column).str.strip_chars().alias(name) for column, name in zip(columns, key, strict=True)
+    )
     rows = live.select(pl.col(list(key)).str.strip_chars()).with_row_index("row").unique(list(key), keep="first")
     at = wanted.join(rows, on=list(key), how="left", maintain_order="left")["row"]
-    there = at.is_not_null()
+    found_at = at.is_not_null()
     out = set()
     for name in names:
         was = gathered(live[called[name.strip().casefold()]], at)
         same = (was.str.strip_chars() == report[name].str.strip_chars()).fill_null(value=False)
-        if there.any() and int(same.sum()) * 10 >= int(there.sum()) * 9:
+        if found_at.any() and int(same.sum()) * 10 >= int(found_at.sum()) * 9:
             out.add(name)
     return out
 
@@ -173,8 +175,8 @@ def _known(texts: pl.Series, live: pl.Series) -> pl.Series:
 def _row_column(report: pl.DataFrame, taken: set[str]) -> str | None:
     for name in report.columns:
         plain = "".join(letter for letter in name.casefold() if letter.isalnum())
-        numbers = report[name].str.strip_chars().cast(pl.Int64, strict=False).drop_nulls()
-        if name not in taken and plain in ROW and numbers.len() * 2 >= report.height and numbers.len():
+        row_numbers = report[name].str.strip_chars().cast(pl.Int64, strict=False).drop_nulls()
+        if name not in taken and plain in ROW and row_numbers.len() * 2 >= report.height and row_numbers.len():
             return name
     return None
 

@@ -17,7 +17,7 @@ __all__ = ["status_of"]
 
 def _words(text: str) -> tuple[str, ...]:
     """Words and phrases with commas between, in small letters without accents; a star stands for any ending."""
-    return tuple(" ".join(one.split()) for one in text.split(","))
+    return tuple(" ".join(word.split()) for word in text.split(","))
 
 
 DONE = _words(
@@ -161,12 +161,12 @@ FOUND = ("found", "gefunden", "valid*", "possible")
 def _plain(word: str) -> str:
     """A phrase in small letters without accents, its words with one space between."""
     text = word.casefold().replace("ß", "ss").replace("ł", "l").replace("ø", "o").replace("’", "'")
-    letters = "".join(one for one in unicodedata.normalize("NFD", text) if not unicodedata.combining(one))
+    letters = "".join(letter for letter in unicodedata.normalize("NFD", text) if not unicodedata.combining(letter))
     return " ".join(re.findall(r"[\w']+", letters.replace("_", " ")))
 
 
 def _pattern(words: tuple[str, ...]) -> re.Pattern[str]:
-    parts = [re.escape(one.removesuffix("*")) + (r"\w*" if one.endswith("*") else "") for one in words]
+    parts = [re.escape(word.removesuffix("*")) + (r"\w*" if word.endswith("*") else "") for word in words]
     return re.compile(rf"\b(?:{'|'.join(sorted(parts, key=len, reverse=True))})\b")
 
 

@@ -36,14 +36,14 @@ def currency_of(column: pl.Series) -> str | None:
 def same_notation(field: Field, writing: Notation) -> str:
     """What all numbers of a field look like that are written as it says, without a zero too many."""
     point, thousands = (re.escape(mark) for mark in marks(field, writing))
-    whole = rf"(?:0|[1-9][0-9]{{0,2}}(?:{thousands}[0-9]{{3}})*)" if thousands else "(?:0|[1-9][0-9]*)"
+    integer_form = rf"(?:0|[1-9][0-9]{{0,2}}(?:{thousands}[0-9]{{3}})*)" if thousands else "(?:0|[1-9][0-9]*)"
     decimals = rf"(?:{point}[0-9]*[1-9])?"
     if field.kind == "integer":
         decimals = ""
     elif field.decimals is not None:
         decimals = rf"{point}[0-9]{{{field.decimals}}}" if field.decimals else ""
     head, _, tail = (re.escape(part) for part in (field.currency or "#").partition("#"))
-    return rf"^\s*[−-]?{head}[−-]?{whole}{decimals}{tail}\s*$"
+    return rf"^\s*[−-]?{head}[−-]?{integer_form}{decimals}{tail}\s*$"
 
 
 # What the cells of numbers look like in each way of writing; the ways differ in what they take a mark for.
@@ -87,7 +87,7 @@ def writing_of(columns: Iterable[pl.Series], otherwise: Notation | None = None) 
         return otherwise
     decimal = "." if point else ","
     groups.pop(decimal, None)
-    mark, times = max(groups.items(), key=lambda one: one[1])
+    mark, times = max(groups.items(), key=lambda group: group[1])
     if not times:
         mark = (otherwise.thousands_mark or "") if decimal == otherwise.decimal_mark else ""
     return Notation(decimal, mark, otherwise.date_form, otherwise.yes, otherwise.no)  # type: ignore[arg-type]

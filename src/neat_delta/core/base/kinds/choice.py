@@ -28,12 +28,12 @@ def chosen_like(live: pl.Series, texts: pl.Series, field: Field) -> pl.Series:
     >>> chosen_like(pl.Series(["active"]), pl.Series([" active ", "hidden"]), Field("choice")).to_list()
     ['active', 'hidden']
     """
-    there = pl.concat([live, pl.Series(field.values, dtype=pl.String)]).to_frame("spelt")
-    spelt = there.select(pl.col("spelt").drop_nulls().unique().str.strip_chars().unique()).to_series()
-    said = texts.str.strip_chars()
-    both = folded(pl.concat([spelt, said]))
+    spellings = pl.concat([live, pl.Series(field.values, dtype=pl.String)]).to_frame("spelt")
+    spelt = spellings.select(pl.col("spelt").drop_nulls().unique().str.strip_chars().unique()).to_series()
+    bare = texts.str.strip_chars()
+    both = folded(pl.concat([spelt, bare]))
     known = pl.DataFrame([spelt, both.head(spelt.len()).alias("value")]).filter(pl.col("value").is_unique())
-    met = pl.DataFrame({"value": both.tail(said.len()), "said": said})
+    met = pl.DataFrame({"value": both.tail(bare.len()), "said": bare})
     met = met.join(known, on="value", how="left", maintain_order="left")
     return met.select(pl.coalesce("spelt", "said")).to_series()
 

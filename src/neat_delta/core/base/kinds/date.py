@@ -55,8 +55,8 @@ def _read(texts: pl.Series, field: Field, writing: Notation) -> pl.Series:
     dates = _parse(bare, ISO)
     if form == ISO:
         return dates
-    told = _parse(bare, form)
-    return told.zip_with(told.is_not_null(), dates)
+    parsed = _parse(bare, form)
+    return parsed.zip_with(parsed.is_not_null(), dates)
 
 
 def _write(values: pl.Series, texts: pl.Series, field: Field, writing: Notation) -> pl.Series:

@@ -41,7 +41,7 @@ def _words(field: Field, writing: Notation) -> tuple[list[str], list[str]]:
 def _read(texts: pl.Series, field: Field, writing: Notation) -> pl.Series:
     own = _words(field, writing)
     words = {word.lower(): value for pair in reversed(WORDS) for word, value in zip(pair, ("yes", "no"), strict=True)}
-    words |= {word.lower(): value for said, value in zip(own, ("yes", "no"), strict=True) for word in said}
+    words |= {word.lower(): value for own_words, value in zip(own, ("yes", "no"), strict=True) for word in own_words}
     return texts.str.strip_chars().str.to_lowercase().replace_strict(words, default=None, return_dtype=pl.String)
 
 
@@ -59,8 +59,8 @@ def _copy(texts: pl.Series, field: Field, writing: Notation) -> pl.Series:
     """
     words: dict[str, str] = {}
     programs: dict[str, str] = {}
-    for said, value, program in zip(_words(field, writing), ("yes", "no"), (TRUE, FALSE), strict=True):
-        own = {word.lower() for word in said}
+    for own_words, value, program in zip(_words(field, writing), ("yes", "no"), (TRUE, FALSE), strict=True):
+        own = {word.lower() for word in own_words}
         words |= dict.fromkeys(own, value)
         programs |= dict.fromkeys(program if own & {"true", "false"} else (), value)
     if not words:

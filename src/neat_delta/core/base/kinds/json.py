@@ -27,8 +27,8 @@ def _plain(value: Any) -> Any:  # noqa: ANN401 - any JSON value
     if isinstance(value, Decimal):
         return {"\0": str(EXACT.normalize(value))}  # no object in a cell has such a name
     if isinstance(value, dict):
-        return {name: _plain(one) for name, one in value.items()}
-    return [_plain(one) for one in value] if isinstance(value, list) else value
+        return {name: _plain(inner) for name, inner in value.items()}
+    return [_plain(inner) for inner in value] if isinstance(value, list) else value
 
 
 def _value(text: str) -> str | None:

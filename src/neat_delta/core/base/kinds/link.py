@@ -20,7 +20,7 @@ __all__ = ["IMAGE", "LINK"]
 ADDRESS = re.compile(r"(?P<host>[A-Za-z][A-Za-z0-9+.-]*://[^/?#]*)(?P<rest>.*)", re.DOTALL)
 
 
-def _one(text: str) -> str:
+def _normal_address(text: str) -> str:
     address = ADDRESS.fullmatch(text)
     return address["host"].lower() + address["rest"] if address else text
 
@@ -28,7 +28,7 @@ def _one(text: str) -> str:
 def _read(texts: pl.Series, field: Field, writing: Notation) -> pl.Series:
     del writing
     several = joined(texts, field.separator, ordered=True) if field.separator else folded(texts)
-    return map_texts(several, lambda text: BETWEEN.join(_one(part) for part in text.split(BETWEEN)))
+    return map_texts(several, lambda text: BETWEEN.join(_normal_address(part) for part in text.split(BETWEEN)))
 
 
 def _read_link(texts: pl.Series, field: Field, writing: Notation) -> pl.Series:

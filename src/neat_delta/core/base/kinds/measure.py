@@ -63,20 +63,20 @@ UNITS: dict[str, tuple[str, str]] = {
 SHAPE = re.compile(r"^([+−-]?[\d.,'’ \u00a0\u202f]*\d)[ \u00a0\u202f]*([^\d\s.,]\S*)$")
 
 
-def _value(text: str, numbers: dict[str, str | None]) -> str | None:
+def _value(text: str, amounts: dict[str, str | None]) -> str | None:
     shape = SHAPE.match(text.strip())
-    if shape is None or shape[2].lower() not in UNITS or numbers[shape[1]] is None:
+    if shape is None or shape[2].lower() not in UNITS or amounts[shape[1]] is None:
         return None
     times, unit = UNITS[shape[2].lower()]
-    exact = EXACT.normalize(EXACT.multiply(Decimal(numbers[shape[1]] or "0"), Decimal(times)))
+    exact = EXACT.normalize(EXACT.multiply(Decimal(amounts[shape[1]] or "0"), Decimal(times)))
     return f"{exact:f} {unit}"
 
 
 def _read(texts: pl.Series, field: Field, writing: Notation) -> pl.Series:
     shapes = (SHAPE.match(text.strip()) for text in texts.unique())
     parts = pl.Series(sorted({shape[1] for shape in shapes if shape}), dtype=pl.String)
-    numbers = dict(zip(parts, DECIMAL.read(parts, field, writing), strict=True))
-    return map_texts(texts, partial(_value, numbers=numbers))
+    amounts = dict(zip(parts, DECIMAL.read(parts, field, writing), strict=True))
+    return map_texts(texts, partial(_value, amounts=amounts))
 
 
 MEASURE = Kind("measure", _read)

@@ -40,17 +40,17 @@ class ColumnNotation:
     """How a sheet writes one field.
 
     `marks` are the decimal and the thousands mark (None: whichever is written), `form` is the date form; None where it
-    writes as live does. `whole` says that the whole column shows it, and `odd` is a cell that only another notation can
-    read. `places` is the most decimals that live has in this field, where that was needed.
+    writes as live does. `whole_column` says that the whole column shows it, and `odd` is a cell that only another
+    notation can read. `places` is the most decimals that live has in this field, where that was needed.
     """
 
     marks: tuple[str, str | None] | None = None
     form: str | None = None
-    whole: bool = False
+    whole_column: bool = False
     odd: str | None = None
     places: int | None = None
 
-    def told(self, writing: Notation) -> Notation:
+    def over(self, writing: Notation) -> Notation:
         """The writing of a table, with what this column has of its own."""
         decimal, thousands = self.marks or (None, None)
         own = {"decimal_mark": decimal, "thousands_mark": thousands, "date_form": self.form}
@@ -150,7 +150,7 @@ def number_reading(texts: pl.Series, field: Field, live: Notation, notation: Col
     if notation.marks is not None and notation.marks[1] is None:
         table = _bare(texts, field).to_frame()
         return Reading(table.select(value=_value(TEXT, notation.marks[0], field))["value"], none, no)
-    if notation.marks is not None and not notation.whole:
+    if notation.marks is not None and not notation.whole_column:
         own = msgspec.structs.replace(field, decimal_mark=notation.marks[0], thousands_mark=notation.marks[1])
         return Reading(KINDS[field.kind].read(texts, own, live), none, no)
     point, other = notation.marks or marks(field, live)
@@ -186,7 +186,7 @@ def _careful_reading(texts: pl.Series, field: Field, point: str, thousands: str,
     either = TEXT.str.contains(EITHER)
     has = {mark: TEXT.str.contains(mark, literal=True) for mark in ".,"}
     as_point, as_other = _value(TEXT, point, field), _value(TEXT, other, field)
-    if notation.whole:
+    if notation.whole_column:
         value, doubt = as_point, pl.lit(None, pl.String)
     else:
         decimal_fits = has[point] & pl.lit((places is None or places >= 3) and field.kind != "integer")
@@ -198,8 +198,8 @@ def _careful_reading(texts: pl.Series, field: Field, point: str, thousands: str,
     if field.kind != "integer" and places is not None:
         long = value.str.extract(r"\.([0-9]+)$").str.len_chars() > max(places, 2)
         doubt = pl.when(long).then(pl.coalesce(doubt, pl.lit(more_decimals(places)))).otherwise(doubt)
-    told = bare.select(value.alias("value"), doubt.alias("doubt"), either.alias("either"))
-    return Reading(told["value"], told["doubt"], told["either"])
+    readings = bare.select(value.alias("value"), doubt.alias("doubt"), either.alias("either"))
+    return Reading(readings["value"], readings["doubt"], readings["either"])
 
 
 EITHER_MARK = "may be decimals or thousands"
@@ -246,7 +246,7 @@ def date_reading(texts: pl.Series, field: Field, live: Notation, notation: Colum
     no = constant(False, texts.len())
     if notation.form is not None:
         values = _read(texts, notation.form)
-        if not notation.whole:
+        if not notation.whole_column:
             return Reading(values, none, no)
         other_day = _read(texts, SLASHED[notation.form])
         either = (other_day != values).fill_null(value=False)
@@ -259,10 +259,10 @@ def date_reading(texts: pl.Series, field: Field, live: Notation, notation: Colum
         for form, other in FOREIGN:
             if not values.null_count() or form in {_day_form(own), swapped}:
                 continue  # one of the two is live's, and what only the other can read is no date there
-            one, two = _read(texts, form), _read(texts, other)
-            both = (values.is_null() & (one != two)).fill_null(value=False)
+            first, two = _read(texts, form), _read(texts, other)
+            both = (values.is_null() & (first != two)).fill_null(value=False)
             doubts = scattered(doubts, true_places(both), EITHER_DAY)
-            values = _first(values, one, two)
+            values = _first(values, first, two)
     if notation.odd is not None and swapped is not None:
         both = (_read(texts, swapped) != values).fill_null(value=False)
         doubts = scattered(doubts, true_places(both), f"{EITHER_DAY}, as the sheet has {notation.odd}")
@@ -274,22 +274,22 @@ EITHER_DAY = "may mean two days"
 
 
 def notation_of(
-    cells: pl.DataFrame, field: Field, live: Notation, told: Notation, column: pl.Series, live_column: pl.Series
+    cells: pl.DataFrame, field: Field, live: Notation, writing: Notation, column: pl.Series, live_column: pl.Series
 ) -> ColumnNotation:
     """How a sheet writes one field, by its cells that differ from live (`before`, `after`), by what was `told`, and
     where these leave a doubt by the whole `column`.
     """
     if field.kind == "date":
-        if told.date_form is not None:
-            return ColumnNotation(form=told.date_form)
+        if writing.date_form is not None:
+            return ColumnNotation(form=writing.date_form)
         return _of_dates(cells, field, live, column)
-    if told.decimal_mark is not None or told.thousands_mark is not None:
+    if writing.decimal_mark is not None or writing.thousands_mark is not None:
         point, thousands = marks(field, live)
-        point = told.decimal_mark or point
-        if told.thousands_mark is None and told.decimal_mark is not None:
+        point = writing.decimal_mark or point
+        if writing.thousands_mark is None and writing.decimal_mark is not None:
             return ColumnNotation(marks=(point, None))
-        said = told.thousands_mark if told.thousands_mark is not None else thousands
-        return ColumnNotation(marks=(point, "" if said == point else said))
+        mark = writing.thousands_mark if writing.thousands_mark is not None else thousands
+        return ColumnNotation(marks=(point, "" if mark == point else mark))
     return _of_numbers(cells, field, live, column, live_column)
 
 
@@ -307,7 +307,7 @@ def _of_dates(cells: pl.DataFrame, field: Field, live: Notation, column: pl.Seri
             continue
         alone = _read(foreign["after"], form).set(_read(foreign["after"], other).is_not_null(), None)
         if int((alone == was).sum()) >= LEAST_ALONE:
-            return ColumnNotation(form=form, whole=True)
+            return ColumnNotation(form=form, whole_column=True)
     swapped = SLASHED.get(_day_form(own))
     if swapped is None:
         return AS_LIVE
@@ -346,7 +346,7 @@ def _of_numbers(
             continue
         equal = int((table.select(value=_value(TEXT, decimal, field))["value"] == was).sum())
         if equal >= LEAST_EQUAL or (equal > 1 and equal == table.height):
-            return ColumnNotation(marks=(decimal, between), whole=True, places=places)
+            return ColumnNotation(marks=(decimal, between), whole_column=True, places=places)
     return _with_odd(table.filter(looks["other"])["text"], places)
 
 

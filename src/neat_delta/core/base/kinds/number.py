@@ -25,9 +25,9 @@ __all__ = [
     "MONEY",
     "NUMBER_KINDS",
     "amounts",
+    "exact_decimals",
     "marks",
     "number_of",
-    "numbers",
 ]
 
 ISO_4217 = (
@@ -58,9 +58,9 @@ def number_of(text: pl.Expr, field: Field, writing: Notation) -> pl.Expr:
     """The value of a text without white space around it; null where it is no number."""
     point, thousands = marks(field, writing)
     group = SPACES.get(thousands, re.escape(thousands))
-    whole = rf"[0-9]+|[0-9]{{1,3}}(?:{group}[0-9]{{3}})+" if thousands else r"[0-9]+"
+    integer_form = rf"[0-9]+|[0-9]{{1,3}}(?:{group}[0-9]{{3}})+" if thousands else r"[0-9]+"
     digits = text.str.replace("^−", "-")
-    reads = digits.str.contains(rf"^[+-]?(?:(?:{whole})(?:{re.escape(point)}[0-9]+)?|{re.escape(point)}[0-9]+)$")
+    reads = digits.str.contains(rf"^[+-]?(?:(?:{integer_form})(?:{re.escape(point)}[0-9]+)?|{re.escape(point)}[0-9]+)$")
     if thousands:
         digits = digits.str.replace_all(group, "")
     if point != ".":
@@ -104,8 +104,8 @@ def _read_decimal(texts: pl.Series, field: Field, writing: Notation) -> pl.Serie
 
 def _read_integer(texts: pl.Series, field: Field, writing: Notation) -> pl.Series:
     value = _of(texts, number_of(TEXT, field, writing), field, writing)
-    whole = pl.when(~pl.col("value").str.contains(".", literal=True)).then("value")
-    return value.to_frame("value").select(whole).to_series()
+    integers = pl.when(~pl.col("value").str.contains(".", literal=True)).then("value")
+    return value.to_frame("value").select(integers).to_series()
 
 
 def _read_money(texts: pl.Series, field: Field, writing: Notation) -> pl.Series:
@@ -179,7 +179,7 @@ def _exact(texts: pl.Series, field: Field, writing: Notation) -> pl.Series:
     return read(texts, field, writing).to_frame("value").select(exact).to_series()
 
 
-def numbers(texts: pl.Series) -> pl.Series | None:
+def exact_decimals(texts: pl.Series) -> pl.Series | None:
     """The texts as exact decimals (null where blank), or None when any of them is something else than a number."""
     filled = texts.fill_null("").str.strip_chars()
     if not (filled.str.contains(PLAIN_NUMBER) | (filled == "")).all() or not (filled != "").any():

@@ -45,11 +45,11 @@ def spelt_like(live_paths: pl.Series, texts: pl.Series, field: Field) -> pl.Seri
     spellings: dict[str, list[str]] = {}
     for spelt in table["spelt"]:
         spellings.setdefault(around.sub(mark, spelt), []).append(spelt)
-    one = {value: spelt[0] for value, spelt in spellings.items() if len(spelt) == 1}
+    spelling = {value: spelt[0] for value, spelt in spellings.items() if len(spelt) == 1}
 
     def respelt(text: str) -> str:
         pieces = text.split(field.separator) if field.separator else [text]
-        new = [one.get(around.sub(mark, piece.strip()), piece.strip()) for piece in pieces]
+        new = [spelling.get(around.sub(mark, piece.strip()), piece.strip()) for piece in pieces]
         if new == [piece.strip() for piece in pieces]:
             return text.strip()
         return (

@@ -86,8 +86,8 @@ def stored_alike(meant: pl.Series, now: pl.Series, field: Field, writing: Notati
         alike = [a is not None and b is not None and _rounded_to(a, b, places) for a, b in pairs]
         return pl.Series(alike, dtype=pl.Boolean)
     out = []
-    for one, other in zip(meant, now, strict=True):
-        stored = None if one is None else as_stored(one, field, mark)
+    for text, other in zip(meant, now, strict=True):
+        stored = None if text is None else as_stored(text, field, mark)
         out.append(stored is not None and other in {stored, stored.strip()})
     return pl.Series(out, dtype=pl.Boolean)
 
@@ -129,8 +129,8 @@ def habits_of(name: str, meant: Sequence[str], now: Sequence[str], field: Field,
     for setting, value in _candidates(meant, now, field, writing):
         with_it = _with(field, setting, value)
         if field.kind in NUMBER_KINDS:
-            one, other = (_plain_numbers(texts, field, writing) for texts in (meant, now))
-            pairs = [(a, b) for a, b in zip(one, other, strict=True) if a is not None and _places(a) > int(value)]
+            first, other = (_plain_numbers(texts, field, writing) for texts in (meant, now))
+            pairs = [(a, b) for a, b in zip(first, other, strict=True) if a is not None and _places(a) > int(value)]
             hits = sum(b is not None and _rounded_to(a, b, int(value)) for a, b in pairs)
             of = len(pairs)
         else:
@@ -150,19 +150,19 @@ def _candidates(
     meant: Sequence[str], now: Sequence[str], field: Field, writing: Notation
 ) -> list[tuple[str, int | str]]:
     """The habits that would explain the texts that came back altered."""
-    altered = [(one, other) for one, other in zip(meant, now, strict=True) if one != other and other.strip()]
+    altered = [(text, other) for text, other in zip(meant, now, strict=True) if text != other and other.strip()]
     out: list[tuple[str, int | str]] = []
     if field.kind in NUMBER_KINDS:
-        there = _plain_numbers([other for _, other in altered], field, writing)
-        places = [_places(number) for number in there if number is not None]
+        numbers_now = _plain_numbers([other for _, other in altered], field, writing)
+        places = [_places(number) for number in numbers_now if number is not None]
         return [("stored_decimals", max(places))] if places else []
-    lengths = [len(other) for one, other in altered if len(other) < len(one) and one.startswith(other)]
+    lengths = [len(other) for text, other in altered if len(other) < len(text) and text.startswith(other)]
     if lengths:
         out.append(("stored_length", max(lengths)))
     for case, change in (("upper", str.upper), ("lower", str.lower)):
-        if any(change(one) == other for one, other in altered):
+        if any(change(text) == other for text, other in altered):
             out.append(("stored_case", case))
     mark = field.decimal_mark or writing.decimal_mark or "."
-    if any(_without_zeros(one, mark) == other for one, other in altered):
+    if any(_without_zeros(text, mark) == other for text, other in altered):
         out.append(("stored_zeros", "cut"))
     return [(setting, value) for setting, value in out if getattr(field, setting) is None]

@@ -58,7 +58,7 @@ class Catalogue:
 
     `path` names it in messages. `digest` gives the BLAKE3 digest of its bytes, in hexadecimal; it is
     called late, as it may still be in the making. `unnamed` lists the columns (counted from 1) without a heading:
-    they are no field, and not in `cells`. `numbers` are the rows' numbers as a spreadsheet shows them; where it is
+    they are no field, and not in `cells`. `row_numbers` has the rows' numbers as a spreadsheet shows them; where it is
     None they count up from `first`. `origin` says where a working sheet was cut from, and `guessed` that nothing told
     its encoding. `memory` are the items and values that it was cut with, where it remembers them. `provenance` is what
     is known of the making of a sheet that was not read as it stands, but made of a list, or by rules. `unseen` are
@@ -72,7 +72,7 @@ class Catalogue:
     layout: Layout = NOTHING_KNOWN
     notes: tuple[str, ...] = ()
     first: int = 2
-    numbers: pl.Series | None = None
+    row_numbers: pl.Series | None = None
     continued: Continued | None = None
     origin: Origin | None = None
     regular: bool = False
@@ -97,7 +97,7 @@ class Catalogue:
         return Source(
             self.path,
             self.digest(),
-            self.cells.height + (made.unseen_rows if (made := self.provenance) else 0),
+            self.cells.height + (provenance.unseen_rows if (provenance := self.provenance) else 0),
             self.layout,
             self.continued,
             list(self.notes),
@@ -119,17 +119,17 @@ class Catalogue:
         return texts
 
     def row(self, places: pl.Series) -> pl.Series:
-        """The row numbers that a spreadsheet shows for the items at these places (counted from 0; null stays null)."""
-        if self.numbers is None:
+        """The rows, as a spreadsheet numbers them, of the items at these places (from 0; null stays null)."""
+        if self.row_numbers is None:
             return places.cast(pl.Int64) + self.first
-        return gathered(self.numbers, places).cast(pl.Int64)
+        return gathered(self.row_numbers, places).cast(pl.Int64)
 
     def place(self, rows: pl.Series) -> pl.Series:
         """The places of the items in these rows, null where the file has no item there."""
-        if self.numbers is None:
+        if self.row_numbers is None:
             places = rows - self.first
             return places.set(~places.is_between(0, self.cells.height - 1), None)
-        numbered = pl.DataFrame({"row": self.numbers.cast(pl.Int64)}).with_row_index("place")
+        numbered = pl.DataFrame({"row": self.row_numbers.cast(pl.Int64)}).with_row_index("place")
         numbered = numbered.unique("row", keep="first", maintain_order=True)  # a row of a list may go to several items
         located = pl.DataFrame({"row": rows.cast(pl.Int64)}).join(numbered, on="row", how="left", maintain_order="left")
         return located["place"].cast(pl.Int64)

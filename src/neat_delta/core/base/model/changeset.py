@@ -121,11 +121,11 @@ class ChangeSet:
     def __repr__(self) -> str:
         counts = self.header.counts
         verdicts = [(word, getattr(counts, word)) for word in get_args(Verdict)]
-        said = ", ".join(f"{many} {word}" for word, many in verdicts if many) or "none"
+        counts_text = ", ".join(f"{many} {word}" for word, many in verdicts if many) or "none"
         sent = self.sent().height
         return (
-            f"<{type(self).__name__} {self.header.live.path} → {self.header.sheet.path}: {said}; {sent} cells to send, "
-            f"{self.cells.height - sent} held>"
+            f"<{type(self).__name__} {self.header.live.path} → {self.header.sheet.path}: {counts_text}; "
+            f"{sent} cells to send, {self.cells.height - sent} held>"
         )
 
     def _repr_html_(self) -> str:
@@ -182,7 +182,9 @@ class ChangeSet:
     def with_keys(self, item: pl.Series, columns: Sequence[pl.Series]) -> pl.DataFrame:
         """These columns with the keys of their items, by their numbers, before them."""
         keys = [gathered(self.keys[name], item) for name in self.keys.columns]
-        named = [one.alias(one.name + "_" if one.name in self.keys.columns else one.name) for one in columns]
+        named = [
+            column.alias(column.name + "_" if column.name in self.keys.columns else column.name) for column in columns
+        ]
         return pl.DataFrame([*keys, *named])
 
     def sent_items(self) -> pl.Series:
@@ -220,8 +222,8 @@ class ChangeSet:
         columns = ("field", "before", "after", "held", "base")
         fields, before, after, why, base = (self.cells[name].to_list() for name in columns)
         based = self.header.base is not None
-        numbers = pl.Series(range(self.items.height + 1), dtype=pl.Int64)
-        starts = self.cells["item"].search_sorted(numbers, side="left").to_list()
+        item_numbers = pl.Series(range(self.items.height + 1), dtype=pl.Int64)
+        starts = self.cells["item"].search_sorted(item_numbers, side="left").to_list()
         rows = zip(self.keys.rows(), self.items.select(list(ITEMS_SCHEMA)).rows(), strict=True)
         for number, (key, (verdict, live, sheet, reason)) in enumerate(rows):
             own_cells = range(starts[number], starts[number + 1])
@@ -247,14 +249,14 @@ class ChangeSet:
         """The number of an item's row in live, where that is needed to tell it from others with its key."""
         return self.items["live"][item] if self.header.shared and item is not None else None
 
-    def choose(self, numbers: pl.Series) -> ChangeSet:
+    def choose(self, item_numbers: pl.Series) -> ChangeSet:
         """The items of these numbers (from 0), in the order given, under the same header, with their findings."""
-        place = pl.DataFrame({"item": numbers.cast(pl.Int64)}).with_row_index("place")
+        place = pl.DataFrame({"item": item_numbers.cast(pl.Int64)}).with_row_index("place")
         cells = self.cells.join(place, on="item", how="inner").with_columns(item=pl.col("place").cast(pl.Int64))
         return replace(
             self,
-            keys=gathered(self.keys, numbers),
-            items=gathered(self.items, numbers),
+            keys=gathered(self.keys, item_numbers),
+            items=gathered(self.items, item_numbers),
             cells=cells.select(self.cells.columns).sort("item", "field"),
             damaged=_renumbered(self.damaged, place),
             flags=_renumbered(self.flags, place),
@@ -264,8 +266,8 @@ class ChangeSet:
 
 def _renumbered(findings: pl.DataFrame, place: pl.DataFrame) -> pl.DataFrame:
     """Findings of chosen items under their new numbers; those of other items have none."""
-    numbers = place.select("item", number=pl.col("place").cast(pl.Int64))
-    renumbered = findings.join(numbers, on="item", how="left", maintain_order="left")
+    item_numbers = place.select("item", number=pl.col("place").cast(pl.Int64))
+    renumbered = findings.join(item_numbers, on="item", how="left", maintain_order="left")
     return renumbered.with_columns(item="number").drop("number")
 
 

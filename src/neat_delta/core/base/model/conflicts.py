@@ -140,7 +140,7 @@ def _of_results(store: Store) -> Iterator[Conflict]:
             yield Conflict(("results", "line"), f"it is no regular expression ({error})")
             return
         named = (*form.key, *form.ids, form.row, form.file, form.status, form.message)
-        for name in (one for one in named if one is not None and one not in groups):
+        for name in (heading for heading in named if heading is not None and heading not in groups):
             yield Conflict(("results", "line"), f"it has no group (?P<{name}>…), which another line names")
 
 
@@ -152,9 +152,9 @@ def _of_relations(store: Store) -> Iterator[Conflict]:
         what = _of_number(number)
         if what is not None:
             yield Conflict(where, what)
-    for place, one in enumerate(store.exceptions):
-        if one.until is not None and not re.fullmatch(r"[0-9]{4}-[0-9]{2}-[0-9]{2}", one.until):
-            yield Conflict(("exceptions", str(place)), f'until is no day: "{one.until}"; write it as 2026-12-31')
+    for place, exception in enumerate(store.exceptions):
+        if exception.until is not None and not re.fullmatch(r"[0-9]{4}-[0-9]{2}-[0-9]{2}", exception.until):
+            yield Conflict(("exceptions", str(place)), f'until is no day: "{exception.until}"; write it as 2026-12-31')
 
 
 def _of_importer(store: Store) -> Iterator[Conflict]:
@@ -174,9 +174,9 @@ def _of_importer(store: Store) -> Iterator[Conflict]:
         yield Conflict(("importer", "form"), "it has no headings to be fixed, and no flag for a removal")
     if importer.form == "json patch" and len(store.key.fields) > 1:
         yield Conflict(("importer", "form"), "a JSON patch needs a key of one field")
-    said = [name for name in ("heading", "value") if getattr(removal, name) is not None]
-    if said != (["heading", "value"] if removal.how in {"flag", "value"} else []):
-        without = f", and how is {removal.how}" if said and removal.how in {"never", "row"} else ""
+    settings = [name for name in ("heading", "value") if getattr(removal, name) is not None]
+    if settings != (["heading", "value"] if removal.how in {"flag", "value"} else []):
+        without = f", and how is {removal.how}" if settings and removal.how in {"never", "row"} else ""
         what = f"flag and value need a heading and a value, the others have none{without}"
         yield Conflict(("importer", "removal"), what)
     if importer.missing == "deleted" and (importer.takes != "both" or importer.form in PATCHES):
@@ -209,8 +209,16 @@ def unknown_fields(store: Store, fields: Collection[str]) -> Iterator[Conflict]:
     named: list[tuple[tuple[str, ...], str | None]] = [
         (("key", "name"), store.key.name),
         *((("relations", role), name) for role, name in relations.items() if isinstance(name, str)),
-        *((("importer", one), name) for one in ("carries", "needs", "adjusted") for name in getattr(importer, one)),
-        *((("importer", one, name), name) for one in ("defaults", "called") for name in getattr(importer, one)),
+        *(
+            (("importer", setting), name)
+            for setting in ("carries", "needs", "adjusted")
+            for name in getattr(importer, setting)
+        ),
+        *(
+            (("importer", setting, name), name)
+            for setting in ("defaults", "called")
+            for name in getattr(importer, setting)
+        ),
         *((("importer", "headings"), name) for name in importer.headings if name not in columns),
         (("importer", "removal", "heading"), removal.heading if removal.how == "value" else None),
     ]
@@ -299,7 +307,11 @@ def _of_output_headings(store: Store) -> Iterator[Conflict]:
             yield Conflict(where, f'"{heading}" is what another column is called')
         seen[heading] = heading
     blank = [(("importer", "called", name), text) for name, text in importer.called.items()]
-    for where, heading in (*others, *blank, *((("importer", "headings"), one) for one in importer.headings)):
+    for where, heading in (
+        *others,
+        *blank,
+        *((("importer", "headings"), own_heading) for own_heading in importer.headings),
+    ):
         if not heading.strip():
             yield Conflict(where, "a heading is not blank")
 
@@ -353,11 +365,11 @@ def _of_sending(store: Store) -> Iterator[Conflict]:
                 if name not in importer.headings:
                     what = f'"{name}" is not among the headings, so no file can have it'
                     yield Conflict(("importer", setting), what)
-    told = [*importer.adjusted, *sorted(marked), *(name for name, field in store.fields.items() if field.unseen)]
-    if importer.missing == "deleted" and importer.blanks == "clear" and importer.form not in SPARSE and told:
+    names = [*importer.adjusted, *sorted(marked), *(name for name, field in store.fields.items() if field.unseen)]
+    if importer.missing == "deleted" and importer.blanks == "clear" and importer.form not in SPARSE and names:
         what = (
-            f'a file has every item, and a blank would clear "{told[0]}" of those that keep it, which can only be told '
-            "as a difference or by marks, or is not in an export"
+            f'a file has every item, and a blank would clear "{names[0]}" of those that keep it, which can only be '
+            "told as a difference or by marks, or is not in an export"
         )
         yield Conflict(("importer", "missing"), what)
     if importer.empties is not None and importer.form in PATCHES:
@@ -439,12 +451,12 @@ def _of_headings(fields: dict[str, Field]) -> Iterator[Conflict]:
     seen: dict[str, str] = {}
     for name, field in fields.items():
         heading = field.heading if field.heading is not None else name
-        for place, one in (("heading", heading), *(("also", other) for other in field.also)):
-            if one in seen:
+        for place, spelling in (("heading", heading), *(("also", other) for other in field.also)):
+            if spelling in seen:
                 where = ("fields", name) if place == "heading" and field.heading is None else ("fields", name, place)
-                yield Conflict(where, f'the heading "{one}" already belongs to the field "{seen[one]}"')
+                yield Conflict(where, f'the heading "{spelling}" already belongs to the field "{seen[spelling]}"')
             else:
-                seen[one] = name
+                seen[spelling] = name
 
 
 def _either(kinds: tuple[str, ...]) -> str:

@@ -48,16 +48,16 @@ class Layout(msgspec.Struct, frozen=True, forbid_unknown_fields=True, omit_defau
     def __str__(self) -> str:
         """As the layout is said to a person."""
         if self.format in NAMES:
-            said = NAMES[self.format]
+            words = NAMES[self.format]
             if self.sheet_name is not None:
-                said += f', sheet "{self.sheet_name}"'
+                words += f', sheet "{self.sheet_name}"'
         else:
             separator = self.separator or ","
-            said = f"{SEPARATORS.get(separator, repr(separator))}, {encoding_name(self.encoding or 'utf-8')}"
-            said += " with BOM" if self.bom else ""
-            said += "" if self.quote in {None, '"'} else f", quotes {self.quote}" if self.quote else ", no quotes"
-            said += f", escapes {self.escape}" if self.escape else ""
-        return said + (f", in {self.packing}" if self.packing else "")
+            words = f"{SEPARATORS.get(separator, repr(separator))}, {encoding_name(self.encoding or 'utf-8')}"
+            words += " with BOM" if self.bom else ""
+            words += "" if self.quote in {None, '"'} else f", quotes {self.quote}" if self.quote else ", no quotes"
+            words += f", escapes {self.escape}" if self.escape else ""
+        return words + (f", in {self.packing}" if self.packing else "")
 
 
 def encoding_name(encoding: str) -> str:
@@ -87,5 +87,5 @@ class Notation(msgspec.Struct, frozen=True, forbid_unknown_fields=True, omit_def
         >>> Notation(date_form="DD.MM.YYYY").over(Notation(",")).decimal_mark
         ','
         """
-        told = {name: value for name in self.__struct_fields__ if (value := getattr(self, name)) is not None}
-        return msgspec.structs.replace(other, **told)
+        settings = {name: value for name in self.__struct_fields__ if (value := getattr(self, name)) is not None}
+        return msgspec.structs.replace(other, **settings)

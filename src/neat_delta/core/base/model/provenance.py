@@ -14,7 +14,7 @@ from neat_delta.core.base.model.header import NearKey, SetAside
 from neat_delta.core.base.model.rules import RuleText
 from neat_delta.core.base.model.schemas import PROBLEMS, WORKED, empty
 
-__all__ = ["Provenance", "moved"]
+__all__ = ["Provenance", "placed_anew"]
 
 
 @dataclass(frozen=True, slots=True)
@@ -48,17 +48,17 @@ class Provenance:
         return self.folded + len(self.set_aside) - self.copied
 
 
-def moved(table: pl.DataFrame, source: pl.Series) -> pl.DataFrame:
+def placed_anew(table: pl.DataFrame, source: pl.Series) -> pl.DataFrame:
     """A table by places (`WORKED`, `PROBLEMS`) under those of the rows made of them: `source` has the old place of each
     new row, which may be there more than once; what has none is dropped.
 
     >>> table = pl.DataFrame({"place": [0, 2], "what": ["a", "b"]}, schema_overrides={"place": pl.UInt32})
-    >>> moved(table, pl.Series([2, 2])).rows()
+    >>> placed_anew(table, pl.Series([2, 2])).rows()
     [(0, 'b'), (1, 'b')]
     """
     all_there = not (table["place"] >= source.len()).any()
     if all_there and source.cast(pl.Int64).equals(pl.int_range(source.len(), eager=True)):
         return table  # they have the same places
-    numbers = pl.DataFrame({"place": source.cast(pl.UInt32)}).with_row_index(MARK)
-    met = table.join(numbers, on="place", how="inner", maintain_order="left_right")
+    place_numbers = pl.DataFrame({"place": source.cast(pl.UInt32)}).with_row_index(MARK)
+    met = table.join(place_numbers, on="place", how="inner", maintain_order="left_right")
     return met.with_columns(place=pl.col(MARK)).select(table.columns)

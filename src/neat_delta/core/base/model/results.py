@@ -50,4 +50,4 @@ class ResultsForm(msgspec.Struct, frozen=True, forbid_unknown_fields=True, omit_
     @property
     def words(self) -> dict[str, RowStatus]:
         """What each word of the status means, without case and outer white space."""
-        return {word.strip().casefold(): one for one in get_args(RowStatus) for word in getattr(self, one)}
+        return {word.strip().casefold(): status for status in get_args(RowStatus) for word in getattr(self, status)}

@@ -216,5 +216,5 @@ def stopping(table: pl.DataFrame, source: str, rule: str | None = None) -> pl.Da
     >>> stopping(pl.DataFrame({"item": [3], "reason": ["new"]}), "new").select("item", "source", "rule", "level").rows()
     [(3, 'new', 'new', 'stop')]
     """
-    said = {"source": source, "rule": rule or source, "level": "stop"}
-    return conform(table.with_columns(pl.lit(text).alias(name) for name, text in said.items()), FINDINGS)
+    columns = {"source": source, "rule": rule or source, "level": "stop"}
+    return conform(table.with_columns(pl.lit(text).alias(name) for name, text in columns.items()), FINDINGS)

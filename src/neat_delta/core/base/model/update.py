@@ -35,8 +35,8 @@ class Table:
     @property
     def keys(self) -> int:
         """How many cells name items."""
-        said = int(self.cells.select(pl.sum_horizontal(pl.all().count())).item()) if self.cells.width else 0
-        return said - self.changed - self.required - self.carried
+        cells = int(self.cells.select(pl.sum_horizontal(pl.all().count())).item()) if self.cells.width else 0
+        return cells - self.changed - self.required - self.carried
 
 
 @dataclass(frozen=True, slots=True)

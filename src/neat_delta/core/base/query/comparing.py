@@ -38,17 +38,17 @@ COMPARED: dict[type[exp.Expr], Callable[[pl.Expr, pl.Expr], pl.Expr]] = {
 }
 
 
-def pair(terms: Compiler, one: exp.Expr, other: exp.Expr) -> tuple[Term, Term]:
+def pair(terms: Compiler, first: exp.Expr, other: exp.Expr) -> tuple[Term, Term]:
     """Two parts that are to be compared, a text literal being read like the field it stands beside."""
-    left, right = terms.term(one), terms.term(other)
-    if left.said is not None and right.field is not None:
+    left, right = terms.term(first), terms.term(other)
+    if left.literal_text is not None and right.field is not None:
         left = terms.as_kind(left, right.settings, right.field)
-    elif right.said is not None and left.field is not None:
+    elif right.literal_text is not None and left.field is not None:
         right = terms.as_kind(right, left.settings, left.field)
     elif {left.sort, right.sort} == {"text", "date"}:
-        left, right = (terms.as_kind(t, Field(kind="date"), "DATE") if t.said else t for t in (left, right))
+        left, right = (terms.as_kind(t, Field(kind="date"), "DATE") if t.literal_text else t for t in (left, right))
     if "null" in {left.sort, right.sort}:
-        raise terms.at(one if left.sort == "null" else other, "NULL equals nothing: write IS NULL or IS NOT NULL")
+        raise terms.at(first if left.sort == "null" else other, "NULL equals nothing: write IS NULL or IS NOT NULL")
     sorts = {"flag" if term.sort == "truth" else term.sort for term in (left, right)}
     if len(sorts) > 1:
         raise unlike(terms, left, right)
@@ -57,14 +57,14 @@ def pair(terms: Compiler, one: exp.Expr, other: exp.Expr) -> tuple[Term, Term]:
 
 def unlike(terms: Compiler, left: Term, right: Term) -> ConditionError:
     """Why two parts cannot be compared."""
-    one, other = (left, right) if left.field is not None else (right, left)
-    if one.field is None:
-        return terms.at(other.node, f"a {other.sort} cannot be compared with a {one.sort}")
-    kind = KINDS[one.settings.kind]
+    first, other = (left, right) if left.field is not None else (right, left)
+    if first.field is None:
+        return terms.at(other.node, f"a {other.sort} cannot be compared with a {first.sort}")
+    kind = KINDS[first.settings.kind]
     if isinstance(other.node, exp.Literal):
-        like = f"'{other.node.name} g'" if one.sort == "measure" else f"'{other.node.name}'"
-        return terms.at(other.node, f'"{one.field}" holds {kind or "text"}, so write it in quotes: {like}')
-    return terms.at(other.node, f'"{one.field}" holds {kind}, and this is a {other.sort}')
+        like = f"'{other.node.name} g'" if first.sort == "measure" else f"'{other.node.name}'"
+        return terms.at(other.node, f'"{first.field}" holds {kind or "text"}, so write it in quotes: {like}')
+    return terms.at(other.node, f'"{first.field}" holds {kind}, and this is a {other.sort}')
 
 
 def compared(terms: Compiler, node: exp.Expr) -> Term:
@@ -77,12 +77,12 @@ def compared(terms: Compiler, node: exp.Expr) -> Term:
 
 
 def compare(terms: Compiler, how: Callable[[pl.Expr, pl.Expr], pl.Expr], left: Term, right: Term) -> pl.Expr:
-    one, other = same_places(terms, left, right)
+    first, other = same_places(terms, left, right)
     if left.sort == "list":
         if how not in {pl.Expr.eq, pl.Expr.ne}:
             raise terms.at(left.node, "lists are equal or not; none is less than another")
-        one, other = (value.list.unique().list.sort().list.join(BETWEEN) for value in (one, other))
-    answer = how(one, other)
+        first, other = (value.list.unique().list.sort().list.join(BETWEEN) for value in (first, other))
+    answer = how(first, other)
     if left.unit is not None and right.unit is not None:
         answer = pl.when(left.unit == right.unit).then(answer)
     return answer
@@ -97,50 +97,50 @@ def same_places(terms: Compiler, left: Term, right: Term) -> tuple[pl.Expr, pl.E
     return left.value.cast(wide), right.value.cast(wide)
 
 
-def member(terms: Compiler, node: exp.Expr, of: exp.Expr, one: exp.Expr) -> Term:
+def member(terms: Compiler, node: exp.Expr, of: exp.Expr, node_in: exp.Expr) -> Term:
     """Whether a list has a value: `'gift' = ANY (tags)`, `'gift' IN (tags)`."""
-    listed_values, value = terms.term(of), terms.term(one)
+    listed_values, value = terms.term(of), terms.term(node_in)
     if listed_values.sort != "list":
         raise terms.at(of, "this is no list")
     if value.sort != "text" or not isinstance(node, (exp.EQ, exp.NEQ, exp.In)):
-        raise terms.at(one, "a list has texts: 'gift' = ANY (tags)")
+        raise terms.at(node_in, "a list has texts: 'gift' = ANY (tags)")
     answer = listed_values.value.list.contains(value.value.str.strip_chars())
     return Term("truth", ~answer if isinstance(node, exp.NEQ) else answer, node)
 
 
 def among(terms: Compiler, node: exp.Expr) -> Term:
-    if isinstance(node.this, exp.Column) and all(isinstance(one, exp.Literal) for one in node.expressions):
+    if isinstance(node.this, exp.Column) and all(isinstance(literal, exp.Literal) for literal in node.expressions):
         left = terms.term(node.this)
         if left.sort in {"text", "number", "date"}:
             return Term("truth", in_set(terms, left, node.expressions), node)
     answers = []
-    for one in node.expressions:
-        lists = isinstance(one, exp.Column) and terms.term(one).sort == "list"
+    for node_in in node.expressions:
+        lists = isinstance(node_in, exp.Column) and terms.term(node_in).sort == "list"
         if lists and not isinstance(node.this, exp.Column):
-            answers.append(member(terms, node, one, node.this).value)
+            answers.append(member(terms, node, node_in, node.this).value)
         else:
-            answers.append(compare(terms, pl.Expr.eq, *pair(terms, node.this, one)))
+            answers.append(compare(terms, pl.Expr.eq, *pair(terms, node.this, node_in)))
     return Term("truth", reduce(or_, answers), node)
 
 
 def in_set(terms: Compiler, left: Term, literals: Sequence[exp.Expr]) -> pl.Expr:
     """Whether a field has one of many values: they are read all at once, and looked up."""
     field = left.settings
-    for one in literals:
-        if not one.is_string and left.sort != "number":
-            raise unlike(terms, left, terms.literal(one))
-        if not one.is_string or not one.name.strip():
-            terms.literal(one)  # says what is wrong with it
-    said = [one for one in literals if one.is_string]
-    values = folded(pl.Series([one.name for one in said], dtype=pl.String))
+    for literal in literals:
+        if not literal.is_string and left.sort != "number":
+            raise unlike(terms, left, terms.literal(literal))
+        if not literal.is_string or not literal.name.strip():
+            terms.literal(literal)  # says what is wrong with it
+    strings = [literal for literal in literals if literal.is_string]
+    values = folded(pl.Series([literal.name for literal in strings], dtype=pl.String))
     if left.sort != "text" or field.kind in {"path", "json", "link", "image"}:
         values = KINDS[field.kind].read(values, field, terms.rows.writing)
         for at in true_places(values.is_null()).head(1):
-            raise terms.at(said[at], f"this is not {KINDS[field.kind]}, and {left.field} is")
+            raise terms.at(strings[at], f"this is not {KINDS[field.kind]}, and {left.field} is")
     if left.sort != "number":
         return left.value.is_in(values.unique().implode())
-    numbers = [f"{Decimal(one.name):f}" for one in literals if not one.is_string]
-    values = pl.concat([values, pl.Series(numbers, dtype=pl.String)]).unique()
+    amounts = [f"{Decimal(literal.name):f}" for literal in literals if not literal.is_string]
+    values = pl.concat([values, pl.Series(amounts, dtype=pl.String)]).unique()
     places = max(left.places, *(len(text.partition(".")[2]) for text in values))
     wide = pl.Decimal(38, places)
     return left.value.cast(wide).is_in(values.cast(wide).implode())

@@ -176,12 +176,12 @@ class Compiler:
         except ArithmeticError:
             raise self.at(node, "this is no number") from None
 
-    def text(self, said: str, node: exp.Expr) -> Term:
+    def text(self, text: str, node: exp.Expr) -> Term:
         """A text that was said. It is compared without white space around it, as cells are; in its text that is kept,
         as it may be what another is joined with.
         """
-        value = folded(pl.Series([said]))[0] if said.strip() else said
-        return Term("text", pl.lit(value), node, text=pl.lit(said), said=said)
+        value = folded(pl.Series([text]))[0] if text.strip() else text
+        return Term("text", pl.lit(value), node, text=pl.lit(text), literal_text=text)
 
     def number(self, number: Decimal, node: exp.Expr) -> Term:
         """A number that stands in the expression."""
@@ -198,14 +198,14 @@ class Compiler:
             near = nearest(name, list(self.rows.values))
             hint = f'did you mean ":{near}"?' if near else f"say what it is with ‹let› {name}=…"
             raise self.at(node, f'there is no value ":{name}"; {hint}')
-        said = self.rows.values[name]
+        text = self.rows.values[name]
         try:
-            number = Decimal(said)
+            number = Decimal(text)
             if not number.is_finite():
                 raise ValueError
         except (ArithmeticError, ValueError):
-            return self.text(said, node)
-        return replace(self.number(number, node), said=said)
+            return self.text(text, node)
+        return replace(self.number(number, node), literal_text=text)
 
     def as_kind(self, text: Term, field: Field, whose: str, writing: Notation | None = None) -> Term:
         """A text literal, read like the cells of a field; a number that has a name is what it is as a literal."""
@@ -213,8 +213,8 @@ class Compiler:
         if text.sort == sort == "number":
             return text
         if sort == "text" and field.kind not in {"path", "json", "link", "image"}:
-            return text if text.sort == "text" else self.text(str(text.said), text.node)
-        values = KINDS[field.kind].read(pl.Series([text.said]), field, writing or self.rows.writing)
+            return text if text.sort == "text" else self.text(str(text.literal_text), text.node)
+        values = KINDS[field.kind].read(pl.Series([text.literal_text]), field, writing or self.rows.writing)
         if values.null_count():
             raise self.at(text.node, f"this is not {KINDS[field.kind]}, and {whose} is")
         value: Any = values[0]
@@ -234,12 +234,12 @@ class Compiler:
 
 def _read_there(texts: pl.Series, field: Field, writing: Notation, notation: ColumnNotation | None) -> Reading:
     """The values of texts (null where blank); null where they cannot be read, or may be two things."""
-    there = texts.is_not_null()
-    if there.all() and texts.len():
+    filled = texts.is_not_null()
+    if filled.all() and texts.len():
         reading = read_cells(texts, field, writing, notation)
         return replace(reading, values=reading.values.set(reading.doubts.is_not_null(), None))
     none = constant(None, texts.len(), pl.String)
-    if not there.any():
+    if not filled.any():
         return Reading(none, none, none)
-    some, at = _read_there(texts.filter(there), field, writing, notation), true_places(there)
+    some, at = _read_there(texts.filter(filled), field, writing, notation), true_places(filled)
     return Reading(scattered(none, at, some.values), scattered(none, at, some.doubts), none)

@@ -222,13 +222,13 @@ def ordered(text: str, rows: Rows) -> pl.Series:
         raise wrong
     by: list[pl.Expr] = []
     falling: list[bool] = []
-    for one in tree.args["order"].expressions:
-        if not isinstance(one.this, exp.Column):
-            raise terms.at(one.this, "an order is made of fields")
-        term = terms.column(one.this)
+    for ordering in tree.args["order"].expressions:
+        if not isinstance(ordering.this, exp.Column):
+            raise terms.at(ordering.this, "an order is made of fields")
+        term = terms.column(ordering.this)
         for value in (term.unit, term.text if term.sort == "list" else term.value):
             if value is not None:
                 by.append(value)
-                falling.append(bool(one.args.get("desc")))
+                falling.append(bool(ordering.args.get("desc")))
     table = pl.DataFrame(terms.columns).with_row_index("\0place")
     return table.sort(by, descending=falling, nulls_last=True, maintain_order=True)["\0place"]

@@ -70,22 +70,22 @@ def reckoned(terms: Compiler, node: exp.Expr) -> Term:
         places = QUOTIENT  # and not of what the other rows have: no cell rests on another row's decimals
     if places > MOST_PLACES:
         raise terms.at(node, "this has too many decimals to be worked out exactly; ROUND a part of it first")
-    one, other = (
+    first, other = (
         (term.value if term.places <= places else term.value.round(places)).cast(pl.Decimal(38, places))
         for term in (left, right)
     )
     if isinstance(node, exp.Div):
         other = pl.when(other != 0).then(other)
-    return Term("number", RECKONED[type(node)](one, other), node, places=places)
+    return Term("number", RECKONED[type(node)](first, other), node, places=places)
 
 
 def remainder(terms: Compiler, node: exp.Expr) -> Term:
     """MOD: what is left of a division, with the sign of what is divided; NULL when divided by 0."""
     left, right = number(terms, node.this), number(terms, node.expression)
     places = max(left.places, right.places)
-    one, other = (term.value.cast(pl.Decimal(38, places)) for term in (left, right))
-    size = _size(one) % _size(pl.when(other != 0).then(other))
-    return Term("number", pl.when(one < 0).then(-size).otherwise(size), node, places=places)
+    first, other = (term.value.cast(pl.Decimal(38, places)) for term in (left, right))
+    size = _size(first) % _size(pl.when(other != 0).then(other))
+    return Term("number", pl.when(first < 0).then(-size).otherwise(size), node, places=places)
 
 
 def minus(terms: Compiler, node: exp.Expr) -> Term:
@@ -163,12 +163,14 @@ def ends_at(terms: Compiler, node: exp.Expr, given: Exprs) -> Term:
         value, shift = term.value.cast(wide), pl.lit(f"{end:f}").cast(wide)
         # How many whole ones (tens, hundreds) it is from the ending: exact, as it is a shift of the point.
         steps = (value - shift).cast(fine) * pl.lit(f"{Decimal(1).scaleb(-every):f}").cast(fine)
-        for found, whole in ((ups, steps.ceil()), (downs, steps.floor())):
-            there = whole.cast(wide) * pl.lit(f"{Decimal(1).scaleb(every):f}").cast(wide) + shift
-            found.append((there, places))
+        for ends, rounded in ((ups, steps.ceil()), (downs, steps.floor())):
+            candidates = rounded.cast(wide) * pl.lit(f"{Decimal(1).scaleb(every):f}").cast(wide) + shift
+            ends.append((candidates, places))
     places = max(places for _, places in ups)
     wide = pl.Decimal(38, places)
-    up, down = ([pl.when(there >= 0).then(there.cast(wide)) for there, _ in side] for side in (ups, downs))
+    up, down = (
+        [pl.when(candidates >= 0).then(candidates.cast(wide)) for candidates, _ in side] for side in (ups, downs)
+    )
     above, below, value = pl.min_horizontal(up), pl.max_horizontal(down), term.value.cast(wide)
     nearest = pl.when(below.is_null() | (above - value <= value - below)).then(above).otherwise(below)
     result = {"up": above, "down": below}.get(way or "nearest", nearest)
@@ -185,13 +187,16 @@ def alike(terms: Compiler, nodes: Exprs) -> list[Term]:
     """Parts of which one is chosen: of one sort, and numbers of the same decimals. A text literal is read like the
     field beside it; NULL is of any sort.
     """
-    found = [terms.term(one) for one in nodes]
-    typed = next((term for term in found if term.field is not None), None)
+    terms_of = [terms.term(node) for node in nodes]
+    typed = next((term for term in terms_of if term.field is not None), None)
     if typed is not None:
-        found = [terms.as_kind(one, typed.settings, typed.field or "") if one.said else one for one in found]
-    real = [term for term in found if term.sort != "null"]
+        terms_of = [
+            terms.as_kind(typed_term, typed.settings, typed.field or "") if typed_term.literal_text else typed_term
+            for typed_term in terms_of
+        ]
+    real = [term for term in terms_of if term.sort != "null"]
     if not real:
-        return found
+        return terms_of
     first = typed or real[0]
     sort = "flag" if first.sort == "truth" else first.sort
     for term in real:
@@ -199,7 +204,7 @@ def alike(terms: Compiler, nodes: Exprs) -> list[Term]:
             raise unlike(terms, first, term)
     places = max(term.places for term in real)
     out = []
-    for term in found:
+    for term in terms_of:
         value = term.value
         if sort in {"number", "measure"}:
             value = value.cast(pl.Decimal(38, places))
@@ -207,9 +212,11 @@ def alike(terms: Compiler, nodes: Exprs) -> list[Term]:
     return out
 
 
-def _chosen(found: Sequence[Term], node: exp.Expr, value: pl.Expr, meant: pl.Expr | None, text: pl.Expr | None) -> Term:
-    typed = next((term for term in found if term.field is not None), None)
-    real = [term for term in found if term.sort != "null"] or [found[0]]
+def _chosen(
+    terms_of: Sequence[Term], node: exp.Expr, value: pl.Expr, meant: pl.Expr | None, text: pl.Expr | None
+) -> Term:
+    typed = next((term for term in terms_of if term.field is not None), None)
+    real = [term for term in terms_of if term.sort != "null"] or [terms_of[0]]
     fixed = all(term.fixed for term in real)
     return Term(
         real[0].sort, value, node, text=text, places=real[0].places, fixed=fixed, meant=meant,
@@ -218,26 +225,26 @@ def _chosen(found: Sequence[Term], node: exp.Expr, value: pl.Expr, meant: pl.Exp
     )  # fmt: skip
 
 
-def _texts_of(found: Sequence[Term]) -> list[pl.Expr] | None:
+def _texts_of(terms_of: Sequence[Term]) -> list[pl.Expr] | None:
     """The texts of terms of which one is chosen, if all of them have one."""
-    texts = [pl.lit(None, pl.String) if term.sort == "null" else term.text for term in found]
+    texts = [pl.lit(None, pl.String) if term.sort == "null" else term.text for term in terms_of]
     return None if any(text is None for text in texts) else [text for text in texts if text is not None]
 
 
 def first_of(terms: Compiler, node: exp.Expr) -> Term:
     """COALESCE: the first that is not NULL."""
-    found = alike(terms, [node.this, *node.expressions])
-    texts = _texts_of(found)
-    value = pl.coalesce([term.value for term in found])
+    terms_of = alike(terms, [node.this, *node.expressions])
+    texts = _texts_of(terms_of)
+    value = pl.coalesce([term.value for term in terms_of])
     text = None if texts is None else pl.coalesce(texts)
-    return _chosen(found, node, value, found[-1].meant, text)
+    return _chosen(terms_of, node, value, terms_of[-1].meant, text)
 
 
 def unless(terms: Compiler, node: exp.Expr) -> Term:
     """NULLIF: NULL where both are the same."""
     left, right = pair(terms, node.this, node.expression)
-    one, other = same_places(terms, left, right)
-    same = (one == other).fill_null(value=False)
+    first, other = same_places(terms, left, right)
+    same = (first == other).fill_null(value=False)
     if left.sort == "list":
         raise terms.at(node.this, "NULLIF does not look at lists")
     text = None if left.text is None else pl.when(~same).then(left.text)
@@ -254,7 +261,9 @@ def case(terms: Compiler, node: exp.Expr) -> Term:
         else:
             conditions.append(terms.truth(exp.EQ(this=node.this.copy(), expression=branch.this.copy())))
     otherwise = node.args.get("default")
-    found = alike(terms, [*(branch.args["true"] for branch in node.args["ifs"]), *([otherwise] if otherwise else [])])
+    terms_of = alike(
+        terms, [*(branch.args["true"] for branch in node.args["ifs"]), *([otherwise] if otherwise else [])]
+    )
 
     def choose(parts: Sequence[pl.Expr], last: pl.Expr) -> pl.Expr:
         ends = parts[len(conditions)] if otherwise else last
@@ -263,26 +272,26 @@ def case(terms: Compiler, node: exp.Expr) -> Term:
         return ends
 
     no = pl.lit(value=False)
-    meant = choose([no if term.meant is None else term.meant for term in found], no)
-    texts = _texts_of(found)
+    meant = choose([no if term.meant is None else term.meant for term in terms_of], no)
+    texts = _texts_of(terms_of)
     nothing = pl.lit(None)
-    value = choose([term.value for term in found], nothing)
-    return _chosen(found, node, value, meant, None if texts is None else choose(texts, nothing))
+    value = choose([term.value for term in terms_of], nothing)
+    return _chosen(terms_of, node, value, meant, None if texts is None else choose(texts, nothing))
 
 
 def extreme(terms: Compiler, node: exp.Expr) -> Term:
     """GREATEST and LEAST; NULL where any of them is."""
-    found = alike(terms, [node.this, *node.expressions])
-    if found[0].sort not in {"number", "date", "text"}:
-        raise terms.at(node, f"none of {found[0].sort}s is the greatest")
-    most, how = found[0].value, pl.Expr.gt if isinstance(node, exp.Greatest) else pl.Expr.lt
-    for term in found[1:]:
+    terms_of = alike(terms, [node.this, *node.expressions])
+    if terms_of[0].sort not in {"number", "date", "text"}:
+        raise terms.at(node, f"none of {terms_of[0].sort}s is the greatest")
+    most, how = terms_of[0].value, pl.Expr.gt if isinstance(node, exp.Greatest) else pl.Expr.lt
+    for term in terms_of[1:]:
         most = pl.when(how(term.value, most)).then(term.value).otherwise(most)
-    whole = reduce(and_, (term.value.is_not_null() for term in found))
-    value = pl.when(whole).then(most)
-    fixed = all(term.fixed for term in found)
-    text = value if found[0].sort == "text" else None
-    return Term(found[0].sort, value, node, text=text, places=found[0].places, fixed=fixed)
+    all_known = reduce(and_, (term.value.is_not_null() for term in terms_of))
+    value = pl.when(all_known).then(most)
+    fixed = all(term.fixed for term in terms_of)
+    text = value if terms_of[0].sort == "text" else None
+    return Term(terms_of[0].sort, value, node, text=text, places=terms_of[0].places, fixed=fixed)
 
 
 def null(terms: Compiler, node: exp.Expr) -> Term:
@@ -296,7 +305,7 @@ def null(terms: Compiler, node: exp.Expr) -> Term:
 def cast(terms: Compiler, node: exp.Expr) -> Term:
     """CAST AS DECIMAL, DECIMAL(9, 2), INTEGER, TEXT, DATE."""
     to, inner = node.args["to"], node.this
-    name, sizes = to.this, [int(one.name) for one in to.expressions if one.name.isdigit()]
+    name, sizes = to.this, [int(size.name) for size in to.expressions if size.name.isdigit()]
     if name in exp.DType and name == exp.DType.DATE:
         return _as_date(terms, inner)
     term = terms.term(inner)
@@ -319,7 +328,7 @@ def _as_date(terms: Compiler, inner: exp.Expr) -> Term:
     if isinstance(inner, exp.Literal) and inner.is_string:
         return terms.as_kind(terms.literal(inner), day, "DATE")
     term = terms.term(inner)
-    if term.said is not None:
+    if term.literal_text is not None:
         return terms.as_kind(term, day, "DATE")
     if term.sort == "date":
         return term
@@ -450,32 +459,32 @@ UNITS = {"DAY": "d", "WEEK": "w", "MONTH": "mo", "YEAR": "y"}
 
 def _with_dates(terms: Compiler, node: exp.Expr) -> Term | None:
     """A date and an interval, or the days between two dates; None where these are no dates."""
-    one, other = node.this, node.expression
-    if isinstance(one, exp.Interval) and isinstance(node, exp.Add):
-        one, other = other, one
+    first, other = node.this, node.expression
+    if isinstance(first, exp.Interval) and isinstance(node, exp.Add):
+        first, other = other, first
     if isinstance(other, exp.Interval):
-        return _moved(terms, node, one, other)
+        return _shifted_date(terms, node, first, other)
     if not isinstance(node, exp.Sub):
         return None
-    left, right = terms.term(one), terms.term(other)
+    left, right = terms.term(first), terms.term(other)
     if {left.sort, right.sort} == {"date"}:
         days = [term.value.str.slice(0, 10).str.to_date("%Y-%m-%d", strict=False) for term in (left, right)]
         return Term("number", (days[0] - days[1]).dt.total_days().cast(pl.Decimal(38, 0)), node)
     return None
 
 
-def _moved(terms: Compiler, node: exp.Expr, date: exp.Expr, interval: exp.Expr) -> Term:
+def _shifted_date(terms: Compiler, node: exp.Expr, date: exp.Expr, interval: exp.Expr) -> Term:
     term, unit = terms.term(date), str(interval.args.get("unit") or "").upper().removesuffix("S")
     count = interval.this
     if term.sort != "date":
         raise terms.at(date, "an interval is added to a date")
-    said = count.name if isinstance(count, exp.Literal) else ""
-    if unit not in UNITS or not said.isdigit() or len(said) > 6:
+    digits = count.name if isinstance(count, exp.Literal) else ""
+    if unit not in UNITS or not digits.isdigit() or len(digits) > 6:
         raise terms.at(interval, "an interval is such as INTERVAL '7' DAY: whole days, weeks, months or years")
-    by = ("-" if isinstance(node, exp.Sub) else "") + said + UNITS[unit]
+    by = ("-" if isinstance(node, exp.Sub) else "") + digits + UNITS[unit]
     day = term.value.str.slice(0, 10).str.to_date("%Y-%m-%d", strict=False).dt.offset_by(by)
-    moved = pl.concat_str(day.dt.strftime("%Y-%m-%d"), term.value.str.slice(10))
-    return Term("date", moved, node)
+    day_text = pl.concat_str(day.dt.strftime("%Y-%m-%d"), term.value.str.slice(10))
+    return Term("date", day_text, node)
 
 
 # Lists, and what has no part of the grammar of its own.
@@ -483,9 +492,9 @@ def _moved(terms: Compiler, node: exp.Expr, date: exp.Expr, interval: exp.Expr) 
 
 def with_value(terms: Compiler, node: exp.Expr) -> Term:
     """ARRAY_APPEND(tags, 'gift'): the list with a value that it may have already; of a blank one, that value."""
-    values, one = _list_and_value(terms, node.this, node.expression)
+    values, wanted = _list_and_value(terms, node.this, node.expression)
     some = values.fill_null(pl.lit(pl.Series([[]], dtype=pl.List(pl.String))).first())
-    added = pl.when(some.list.contains(one)).then(some).otherwise(pl.concat_list(some, one))
+    added = pl.when(some.list.contains(wanted)).then(some).otherwise(pl.concat_list(some, wanted))
     return Term("list", added, node)
 
 
@@ -498,12 +507,12 @@ def without_value(terms: Compiler, node: exp.Expr) -> Term:
     return Term("list", rest, node, meant=rest.list.len() == 0)
 
 
-def _list_and_value(terms: Compiler, of: exp.Expr, one: exp.Expr) -> tuple[pl.Expr, pl.Expr]:
-    values, value = terms.term(of), terms.term(one)
+def _list_and_value(terms: Compiler, of: exp.Expr, wanted: exp.Expr) -> tuple[pl.Expr, pl.Expr]:
+    values, value = terms.term(of), terms.term(wanted)
     if values.sort != "list":
         raise terms.at(of, "this is no list")
     if value.sort != "text":
-        raise terms.at(one, "a list has texts")
+        raise terms.at(wanted, "a list has texts")
     return values.value, value.value.str.strip_chars()
 
 

@@ -55,7 +55,7 @@ def parameters(tree: exp.Expr) -> list[str]:
     >>> parameters(expression("cost * :rate + :rate").tree)
     ['rate']
     """
-    return list(dict.fromkeys(str(one.this) for one in tree.find_all(exp.Placeholder)))
+    return list(dict.fromkeys(str(placeholder.this) for placeholder in tree.find_all(exp.Placeholder)))
 
 
 def _parsed(text: str, what: str, example: str) -> exp.Expr:
@@ -83,10 +83,10 @@ def _parsed(text: str, what: str, example: str) -> exp.Expr:
 
 def error_at(node: exp.Expr, why: str, source: str, what: str, skip: int = 0) -> ConditionError:
     """An error at the first word of a part of the tree; `skip` letters stand before what a person wrote."""
-    places: Sequence[exp.Expr] = [one for one in node.walk() if "start" in one.meta]
+    places: Sequence[exp.Expr] = [part for part in node.walk() if "start" in part.meta]
     if not places:
         return ConditionError(f'In the {what}, at "{node.sql()}": {why}.')
-    first = min(places, key=lambda one: int(one.meta["start"]))
+    first = min(places, key=lambda part: int(part.meta["start"]))
     start = int(first.meta["start"])
     return _error(source[start : int(first.meta["end"]) + 1], start - skip, why, what)
 

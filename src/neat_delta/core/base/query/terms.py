@@ -81,6 +81,6 @@ class Term:
     unit: pl.Expr | None = None
     field: str | None = None
     settings: Field = NO_SETTINGS
-    said: str | None = None
+    literal_text: str | None = None
     fixed: bool = False
     meant: pl.Expr | None = None

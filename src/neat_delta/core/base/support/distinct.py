@@ -41,9 +41,9 @@ def deduplicate(table: pl.DataFrame) -> Distinct:
     repeated = sample.len() - sample.n_unique()
     if repeated * 2 * table.height < sample.len() ** 2 * sizes.ROWS_OF_A_SORT:
         return Distinct(table, None)
-    numbers = pl.DataFrame({"hash": rows.unique()}).with_row_index()
-    which = pl.DataFrame({"hash": rows}).join(numbers, on="hash", how="left", maintain_order="left")["index"]
-    at = constant(0, numbers.height, pl.UInt32)
+    groups = pl.DataFrame({"hash": rows.unique()}).with_row_index()
+    which = pl.DataFrame({"hash": rows}).join(groups, on="hash", how="left", maintain_order="left")["index"]
+    at = constant(0, groups.height, pl.UInt32)
     different = table[scattered(at, which, pl.int_range(table.height, dtype=pl.UInt32, eager=True))]
     if not different[which].equals(table):  # two rows have one hash
         return Distinct(table, None)

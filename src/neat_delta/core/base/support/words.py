@@ -35,15 +35,17 @@ def must_be_one_of(name: str, value: object, words: Sequence[str | None]) -> Non
     'skipp' is none of: skip, clear. Did you mean "skip"?
     """
     if value not in words:
-        there = [one for one in words if one is not None]
-        raise SettingError(name, f"{value!r} is none of: {', '.join(there)}.{did_you_mean(str(value), there)}")
+        known_words = [word for word in words if word is not None]
+        raise SettingError(
+            name, f"{value!r} is none of: {', '.join(known_words)}.{did_you_mean(str(value), known_words)}"
+        )
 
 
 @cache
 def _words(kind: type[Worded]) -> dict[str, tuple[str | None, ...]]:
     """The words of each field that is one of some, with None where it may be that."""
     words = {name: _of_hint(hint) for name, hint in get_type_hints(kind, include_extras=True).items()}
-    return {name: those for name, those in words.items() if any(one is not None for one in those)}
+    return {name: those for name, those in words.items() if any(word is not None for word in those)}
 
 
 def _of_hint(hint: Any) -> tuple[str | None, ...]:  # noqa: ANN401 - any type
@@ -52,6 +54,6 @@ def _of_hint(hint: Any) -> tuple[str | None, ...]:  # noqa: ANN401 - any type
     if get_origin(hint) is Literal:
         return get_args(hint)
     if get_origin(hint) in {Union, types.UnionType}:
-        parts = [(None,) if one is type(None) else _of_hint(one) for one in get_args(hint)]
-        return tuple(one for part in parts for one in part) if all(parts) else ()
+        parts = [(None,) if hint_part is type(None) else _of_hint(hint_part) for hint_part in get_args(hint)]
+        return tuple(word for part in parts for word in part) if all(parts) else ()
     return ()

@@ -47,16 +47,16 @@ def value_findings(cells: pl.DataFrame, levels: Levels) -> pl.DataFrame:
     """
     if cells["rule"].null_count() == cells.height:
         return empty(FINDINGS)
-    shown = pl.col("after").str.slice(0, 40)
+    excerpt = pl.col("after").str.slice(0, 40)
     ruled = filtered(cells, not_null(cells["rule"])).rechunk()
     what = (
         pl.when((pl.col("rule") == "unreadable") & pl.col("unread").str.starts_with(DOUBT))
-        .then(pl.format("{}: {}", shown, pl.col("unread").str.strip_prefix(DOUBT)))
+        .then(pl.format("{}: {}", excerpt, pl.col("unread").str.strip_prefix(DOUBT)))
         .when(pl.col("rule") == "unreadable")
-        .then(pl.format("{} is {}", shown, "unread"))
+        .then(pl.format("{} is {}", excerpt, "unread"))
         .when(blank(pl.col("after")))
         .then(pl.lit("it was emptied"))
-        .otherwise(pl.format("from {} to {}", pl.col("before").str.slice(0, 40), shown))
+        .otherwise(pl.format("from {} to {}", pl.col("before").str.slice(0, 40), excerpt))
     )
     ruled = ruled.select("item", pl.col("field").cast(pl.String), "rule", what=what)
     parts = [(name, filtered(ruled, ruled["rule"] == name)) for name in VALUE_RULES]
@@ -119,8 +119,8 @@ def catalogue_findings(
 def _as_findings(by_check: Iterable[tuple[str, pl.DataFrame]], levels: Levels) -> pl.DataFrame:
     parts = [empty(FINDINGS)]
     for name, table in by_check:
-        said = {"source": "check", "rule": name, "level": levels[name], "reason": CHECK + name}
-        columns = {one: constant(text, table.height, pl.String) for one, text in said.items()}
+        columns_said = {"source": "check", "rule": name, "level": levels[name], "reason": CHECK + name}
+        columns = {column_name: constant(text, table.height, pl.String) for column_name, text in columns_said.items()}
         parts.append(conform(pl.DataFrame(table.to_dict() | columns), FINDINGS))
     return pl.concat(parts)
 

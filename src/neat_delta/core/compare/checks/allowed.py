@@ -33,7 +33,7 @@ def near_twin(context: CheckContext) -> pl.DataFrame:
             twins = values.live.select(twin="value").unique().sort("twin").with_columns(loose=_loose(pl.col("twin")))
             hit = new.with_columns(loose=_loose(pl.col("value")))
             hit = hit.join(twins.unique("loose", keep="first"), on="loose", maintain_order="left")
-            tables.append(_beside(name, hit, _shown("value"), _shown("twin")))
+            tables.append(_beside(name, hit, _path_text("value"), _path_text("twin")))
         if field.kind == "path":
             tables.append(_spelt_otherwise(name, values))
     return pl.concat(tables)
@@ -55,7 +55,7 @@ def _beside(name: str, hit: pl.DataFrame, new: pl.Expr, twin: pl.Expr) -> pl.Dat
     return findings_of(name, hit["item"], what)
 
 
-def _shown(name: str) -> pl.Expr:
+def _path_text(name: str) -> pl.Expr:
     return pl.col(name).str.replace_all(BETWEEN, " > ").str.slice(0, 60)
 
 
@@ -72,26 +72,26 @@ def new_value(context: CheckContext) -> pl.DataFrame:
         new = new.with_columns(loose=_loose(pl.col("value"))).join(loose, on="loose", how="anti", maintain_order="left")
         new = new.unique("item", keep="first", maintain_order=True)
         values = live_values["value"].unique().sort().to_list()
-        told = {value: _said(value, values, path=field.kind == "path") for value in new["value"].unique()}
+        explained = {value: _what_is_new(value, values, path=field.kind == "path") for value in new["value"].unique()}
         tables.append(
-            findings_of(name, new["item"], pl.Series([told[value] for value in new["value"]], dtype=pl.String))
+            findings_of(name, new["item"], pl.Series([explained[value] for value in new["value"]], dtype=pl.String))
         )
     return pl.concat(tables)
 
 
-def _said(value: str, live_values: list[str], *, path: bool) -> str:
+def _what_is_new(value: str, live_values: list[str], *, path: bool) -> str:
     """What is new about a value, and what comes nearest."""
-    shown = value.replace(BETWEEN, " > ")
-    near = nearest(shown, [one.replace(BETWEEN, " > ") for one in live_values])
+    display = value.replace(BETWEEN, " > ")
+    near = nearest(display, [known_value.replace(BETWEEN, " > ") for known_value in live_values])
     hint = f'; the nearest is "{near}"' if near else ""
     if not path:
-        return f'"{shown}" is a value that live does not have{hint}'
+        return f'"{display}" is a value that live does not have{hint}'
     levels = value.split(BETWEEN)
     for depth in range(1, len(levels) + 1):
         start = BETWEEN.join(levels[:depth])
-        if not any(one == start or one.startswith(start + BETWEEN) for one in live_values):
-            return f'"{shown}" is new from level {depth} ("{levels[depth - 1]}") on{hint}'
-    return f'live has items under "{shown}" and none in it{hint}'
+        if not any(known_value == start or known_value.startswith(start + BETWEEN) for known_value in live_values):
+            return f'"{display}" is new from level {depth} ("{levels[depth - 1]}") on{hint}'
+    return f'live has items under "{display}" and none in it{hint}'
 
 
 ALLOWED_CHECKS = (

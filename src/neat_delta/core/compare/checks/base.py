@@ -97,7 +97,7 @@ class CheckContext:
         blank = texts.str.strip_chars() == ""
         return KINDS[settings.kind].read(texts, settings, self.writing).set(blank, None)
 
-    def whole(self, name: str) -> pl.Series:
+    def column_after(self, name: str) -> pl.Series:
         """A field of the whole catalogue as it will be: live's column with what changes, and what is new."""
         if not self.round:
             return self.live[name]
@@ -146,13 +146,13 @@ def _filled(context: CheckContext, names: Sequence[str]) -> dict[str, pl.DataFra
     of = numbered([context.cells[name].height for name in names])
     filled = cells.hstack([of.alias("of")]).filter(~blank(pl.col("after")))
     if context.settings.get(names[0], Field()).kind in NUMBER_KINDS:
-        filled = filled.hstack(map_distinct(filled[["before", "after"]], partial(_numbers, context, names[0])))
+        filled = filled.hstack(map_distinct(filled[["before", "after"]], partial(_amounts, context, names[0])))
     starts = filled["of"].search_sorted(pl.Series(range(len(names) + 1), dtype=pl.UInt32), side="left").to_list()
     filled = filled[[name for name in filled.columns if name != "of"]]
     return {name: filled.slice(start, end - start) for name, start, end in zip(names, starts, starts[1:], strict=False)}
 
 
-def _numbers(context: CheckContext, name: str, cells: pl.DataFrame) -> pl.DataFrame:
+def _amounts(context: CheckContext, name: str, cells: pl.DataFrame) -> pl.DataFrame:
     return pl.DataFrame({"old": context.number(name, cells["before"]), "new": context.number(name, cells["after"])})
 
 
@@ -175,16 +175,16 @@ class Check:
 
 def _fields(context: CheckContext) -> list[Field]:
     """The settings of the catalogue's own fields."""
-    there = set(context.live.columns)
-    return [field for name, field in context.settings.items() if name in there]
+    columns = set(context.live.columns)
+    return [field for name, field in context.settings.items() if name in columns]
 
 
 def needs_setting(*names: str, example: str) -> Callable[[CheckContext], str | None]:
     """Idle while no field of the catalogue has one of these settings."""
 
     def idle(context: CheckContext) -> str | None:
-        there = any(getattr(field, name) not in (None, False) for field in _fields(context) for name in names)
-        return None if there else example
+        any_set = any(getattr(field, name) not in (None, False) for field in _fields(context) for name in names)
+        return None if any_set else example
 
     return idle
 
@@ -193,8 +193,8 @@ def needs_kind(*kinds: str) -> Callable[[CheckContext], str | None]:
     """Idle while the catalogue has no field of one of these kinds."""
 
     def idle(context: CheckContext) -> str | None:
-        there = any(field.kind in kinds for field in _fields(context))
-        return None if there else f"a field with kind = {' or '.join(repr(kind) for kind in kinds)}".replace("'", '"')
+        any_set = any(field.kind in kinds for field in _fields(context))
+        return None if any_set else f"a field with kind = {' or '.join(repr(kind) for kind in kinds)}".replace("'", '"')
 
     return idle
 
@@ -203,11 +203,11 @@ def needs_roles(*choices: tuple[str, ...]) -> Callable[[CheckContext], str | Non
     """Idle while the relations name no fields of the catalogue for all the roles of one of the choices."""
 
     def idle(context: CheckContext) -> str | None:
-        there = {role for role in context.store.relations.__struct_fields__
+        roles_set = {role for role in context.store.relations.__struct_fields__
                  if getattr(context.store.relations, role) in context.live.columns}  # fmt: skip
         return (
             None
-            if any(there.issuperset(roles) for roles in choices)
+            if any(roles_set.issuperset(roles) for roles in choices)
             else f"{' and '.join(choices[0])} under [relations]"
         )
 
@@ -219,7 +219,8 @@ def findings_of(name: str | None, items: pl.Series, what: pl.Series | str) -> pl
     if not items.len():
         return nothing()
     field, texts = (
-        constant(one, items.len(), pl.String) if one is None or isinstance(one, str) else one for one in (name, what)
+        constant(column, items.len(), pl.String) if column is None or isinstance(column, str) else column
+        for column in (name, what)
     )
     return pl.DataFrame({"item": items.cast(pl.Int64), "field": field, "what": texts}, schema=dict(RULE_FINDINGS))
 

@@ -26,8 +26,8 @@ def repeated(context: CheckContext) -> pl.DataFrame:
         if not context.settings.get(name, Field()).unique:
             continue
         filled = cells.with_columns(value=pl.col("after").str.strip_chars()).filter(pl.col("value") != "")
-        whole = context.whole(name).str.strip_chars()
-        looked = whole.filter(whole.is_in(filled["value"].implode()) if context.round else whole != "")
+        texts = context.column_after(name).str.strip_chars()
+        looked = texts.filter(texts.is_in(filled["value"].implode()) if context.round else texts != "")
         twice = looked.alias("value").value_counts(name="times").filter(pl.col("times") > 1)
         hit = filled.join(twice, on="value", maintain_order="left")
         tables.append(findings_of(name, hit["item"], sentence(hit, '"{}" stands in {} items', "value", "times")))
@@ -53,8 +53,8 @@ def check_digit(context: CheckContext) -> pl.DataFrame:
 def _single(cells: pl.DataFrame, field: Field) -> pl.DataFrame:
     """The cells with each single `value` that stands in them, one a row; none is blank."""
     values = pl.col("after").str.split(field.separator) if field.separator else pl.concat_list("after")
-    apart = cells.with_columns(value=values).explode("value").with_columns(pl.col("value").str.strip_chars())
-    return filtered(apart, apart["value"] != "")
+    values_of_cells = cells.with_columns(value=values).explode("value").with_columns(pl.col("value").str.strip_chars())
+    return filtered(values_of_cells, values_of_cells["value"] != "")
 
 
 def dead_link(context: CheckContext) -> pl.DataFrame:
@@ -66,7 +66,7 @@ def dead_link(context: CheckContext) -> pl.DataFrame:
         if not field.refers:
             continue
         if keys is None:
-            keys = context.whole(key).str.strip_chars()
+            keys = context.column_after(key).str.strip_chars()
         named = _single(cells, field)
         hit = named.filter(~named["value"].is_in(keys.implode()))
         tables.append(findings_of(name, hit["item"], 'no item has the code "' + hit["value"].str.slice(0, 40) + '"'))
@@ -78,11 +78,11 @@ def no_image(context: CheckContext) -> pl.DataFrame:
     if context.images is None:
         return nothing()
     tables = [nothing()]
-    there = pl.Series(sorted(context.images), dtype=pl.String)
+    files = pl.Series(sorted(context.images), dtype=pl.String)
     for name, (field, cells) in context.of("image").items():
         named = _single(cells, field).filter(~pl.col("value").str.contains("^[a-zA-Z][a-zA-Z0-9+.-]*://"))
         bare = named["value"].str.replace(r"^.*[/\\]", "")
-        hit = named.filter(~(named["value"].is_in(there.implode()) | bare.is_in(there.implode())))
+        hit = named.filter(~(named["value"].is_in(files.implode()) | bare.is_in(files.implode())))
         tables.append(findings_of(name, hit["item"], 'there is no file "' + hit["value"].str.slice(0, 60) + '"'))
     return pl.concat(tables)
 

@@ -20,12 +20,12 @@ def _roles(context: CheckContext, *roles: str) -> list[str] | None:
     return names
 
 
-def _numbers(context: CheckContext, names: list[str]) -> list[pl.Series]:
+def _amounts(context: CheckContext, names: list[str]) -> list[pl.Series]:
     return [context.number(name, context.now(name)) for name in names]
 
 
 def _where(
-    context: CheckContext, names: list[str], wrong: pl.Series, form: str, said: list[str] | None = None
+    context: CheckContext, names: list[str], wrong: pl.Series, form: str, details: list[str] | None = None
 ) -> pl.DataFrame:
     """Findings of the items that are `wrong`, at each of the fields that has a cell to look at; in a catalogue, at the
     first. The sentence has the texts of the fields in the places of the braces, or of those that are `said`.
@@ -33,7 +33,7 @@ def _where(
     wrong = wrong.fill_null(value=False)
     if not wrong.any():
         return nothing()
-    what = pl.select(pl.format(form, *(context.now(name) for name in said or names))).to_series()
+    what = pl.select(pl.format(form, *(context.now(name) for name in details or names))).to_series()
     tables, touched = [nothing()], context.touched(*names)
     for name in names if context.round else names[:1]:
         items = touched.get(name)
@@ -48,7 +48,7 @@ def margin(context: CheckContext) -> pl.DataFrame:
     names = _roles(context, "price", "cost")
     if names is None:
         return nothing()
-    price, cost = _numbers(context, names)
+    price, cost = _amounts(context, names)
     least = context.store.relations.least_margin
     table = pl.DataFrame({"price": price, "cost": cost})
     left = (pl.col("price") - pl.col("cost")) * 100
@@ -62,7 +62,7 @@ def sale_price(context: CheckContext) -> pl.DataFrame:
     names = _roles(context, "sale_price", "price")
     if names is None:
         return nothing()
-    sale, price = _numbers(context, names)
+    sale, price = _amounts(context, names)
     return _where(context, names, sale > price, "the sale price is {} and the price {}")
 
 
@@ -73,7 +73,7 @@ def price_range(context: CheckContext) -> pl.DataFrame:
         names = _roles(context, "price", role)
         if names is None:
             continue
-        price, bound = _numbers(context, names)
+        price, bound = _amounts(context, names)
         wrong = price < bound if word == "least" else price > bound
         tables.append(_where(context, names, wrong, "the price is {} and the " + word + " is {}"))
     return pl.concat(tables)
@@ -90,23 +90,23 @@ def sale_days(context: CheckContext) -> pl.DataFrame:
 
 def hidden_in_stock(context: CheckContext) -> pl.DataFrame:
     """Items that are hidden although there is stock."""
-    return _shown(context, "no", "hidden, and {} in stock")
+    return _shown_by_stock(context, "no", "hidden, and {} in stock")
 
 
 def shown_without_stock(context: CheckContext) -> pl.DataFrame:
     """Items that are shown although there is none."""
-    return _shown(context, "yes", "shown, and {} in stock")
+    return _shown_by_stock(context, "yes", "shown, and {} in stock")
 
 
-def _shown(context: CheckContext, word: str, sentence: str) -> pl.DataFrame:
+def _shown_by_stock(context: CheckContext, word: str, sentence: str) -> pl.DataFrame:
     names = _roles(context, "shown", "stock")
     if names is None:
         return nothing()
     field = context.settings.get(names[0], Field())
     flag, stock = context.read(names[0], context.now(names[0])), context.number(names[1], context.now(names[1]))
     words = folded(pl.Series((field.yes if word == "yes" else field.no) or [], dtype=pl.String))
-    said = flag.is_in(words.implode()) if field.kind == "choice" else flag == word
-    wrong = said & ((stock > 0) if word == "no" else (stock <= 0))
+    has_word = flag.is_in(words.implode()) if field.kind == "choice" else flag == word
+    wrong = has_word & ((stock > 0) if word == "no" else (stock <= 0))
     return _where(context, names, wrong, sentence, names[1:])
 
 

@@ -134,11 +134,11 @@ def required(context: CheckContext) -> pl.DataFrame:
     given = {name for name, text in context.store.importer.defaults.items() if text.strip()}
     names = [name for name in names if name not in given]  # the importer fills these in
     # A cell of a new item is there only where it holds something; one that is held is not blank, either.
-    there = [context.held]
+    reasons = [context.held]
     for name in (name for name in names if name in context.cells):
         items = context.cells[name]["item"]
-        there.append(pl.DataFrame({"item": items, "field": constant(name, items.len(), pl.String)}))
-    filled = pl.concat(there).filter(pl.col("item").is_in(new.implode())).group_by("item").agg("field")
+        reasons.append(pl.DataFrame({"item": items, "field": constant(name, items.len(), pl.String)}))
+    filled = pl.concat(reasons).filter(pl.col("item").is_in(new.implode())).group_by("item").agg("field")
     fields_of = {item: {*context.keys.columns, *fields} for item, fields in filled.iter_rows()}
     blanks = [(item, [name for name in names if name not in fields_of.get(item, context.keys.columns)]) for item in new]
     wrong = [(item, listed(fields)) for item, fields in blanks if fields]

@@ -60,8 +60,8 @@ def _incomplete(changes: ChangeSet) -> pl.DataFrame:
     )
     lacking = lacking.unique("item", keep="first", maintain_order=True)
     why = pl.format(INCOMPLETE + "{} is held", pl.col("field").cast(pl.String))
-    said = lacking.rechunk().select("item", reason=why)
-    return stopping(said, "incomplete")
+    reasons = lacking.rechunk().select("item", reason=why)
+    return stopping(reasons, "incomplete")
 
 
 def _dangling(changes: ChangeSet) -> pl.DataFrame:
@@ -87,9 +87,9 @@ def _dangling(changes: ChangeSet) -> pl.DataFrame:
     index = KeyIndex.of(pl.DataFrame({code: sorted(lost)}), Key([code], ignore_case=key.ignore_case))
     hit = single.filter(index.lookup(single.select(pl.col("code").alias(code))).is_not_null())
     why = pl.format(INCOMPLETE + "{} is held", pl.col("code").str.strip_chars())
-    said = hit.unique(["item", "field"], keep="first", maintain_order=True).rechunk()
-    said = said.select("item", "field", reason=why)
-    return stopping(said, "follows", "incomplete")
+    reasons = hit.unique(["item", "field"], keep="first", maintain_order=True).rechunk()
+    reasons = reasons.select("item", "field", reason=why)
+    return stopping(reasons, "follows", "incomplete")
 
 
 def _resting(changes: ChangeSet) -> pl.DataFrame:
@@ -101,9 +101,9 @@ def _resting(changes: ChangeSet) -> pl.DataFrame:
     put_back = changes.damaged.filter((pl.col("done") == "repaired") & pl.col("item").is_not_null())
     put_back = put_back.select("item", field, why=pl.lit("was put back"))
     met = resting_on(changes, pl.concat([away, put_back]))
-    said = changes.sent().select("item", field).join(met, on=["item", "field"], maintain_order="left").rechunk()
-    said = said.select("item", "field", reason=pl.format(FOLLOWS + "{} {}", "read", "why"))
-    return stopping(said, "follows")
+    reasons = changes.sent().select("item", field).join(met, on=["item", "field"], maintain_order="left").rechunk()
+    reasons = reasons.select("item", "field", reason=pl.format(FOLLOWS + "{} {}", "read", "why"))
+    return stopping(reasons, "follows")
 
 
 def _alone(changes: ChangeSet) -> pl.DataFrame:

@@ -39,12 +39,12 @@ def accepted(findings: pl.DataFrame, index: Index, accept: Sequence[Accept]) -> 
     or by a part of its item's key.
     """
     through = constant(False, findings.height)
-    for one in accept:
-        column = "source" if one.check in ACCEPTED_SOURCES else "rule"
-        this = findings[column] == one.check
-        if one.which is not None:
-            at = (findings["field"] == one.which).fill_null(value=False)
-            key = gathered(index().naming([one.which]), findings["item"]).fill_null(value=False)
+    for accepted_one in accept:
+        column = "source" if accepted_one.check in ACCEPTED_SOURCES else "rule"
+        this = findings[column] == accepted_one.check
+        if accepted_one.which is not None:
+            at = (findings["field"] == accepted_one.which).fill_null(value=False)
+            key = gathered(index().naming([accepted_one.which]), findings["item"]).fill_null(value=False)
             this &= at | key
         through |= this
     return through
@@ -66,7 +66,7 @@ def decide(findings: pl.DataFrame, index: Index, policy: Policy, exceptions: Seq
     through |= (source == "new") & policy.with_new | (source == "gone") & policy.with_gone
     meant = {name: policy.blanks_of(name) for name in _fields_of(findings, "emptied")}
     blanks = pl.col("field").replace_strict(meant, default="hold", return_dtype=pl.String)
-    emptied, clash, near = (source == one for one in ("emptied", "clash", "near"))
+    emptied, clash, near = (source == is_source for is_source in ("emptied", "clash", "near"))
     taken = near & mend & (pl.lit(policy.near_keys) | ((pl.col("rule") == DAMAGED_KEY) & policy.repair))
     chosen = {name: policy.clash_of(name) for name in _fields_of(findings, "clash")}
     choice = pl.col("field").replace_strict(chosen, default=policy.clash_of(None), return_dtype=pl.String)
@@ -111,10 +111,10 @@ def with_decisions(changes: ChangeSet, decided: pl.DataFrame) -> ChangeSet:
         cells = _held(cells, met["reason"])
         if changes.header.shared:
             cells = _held(cells, _of_twins(changes, cells))
-    whole = filtered(holding, ~not_null(holding["field"]))
-    every = filtered(whole, ~not_null(whole["item"]))["reason"]
+    of_items = filtered(holding, ~not_null(holding["field"]))
+    every = filtered(of_items, ~not_null(of_items["item"]))["reason"]
     reason = constant(every[0] if every.len() else None, changes.items.height, pl.String)
-    first = _first(filtered(whole, not_null(whole["item"])), ITEM_ORDER, ["item"])
+    first = _first(filtered(of_items, not_null(of_items["item"])), ITEM_ORDER, ["item"])
     return _counted(changes, _held(changes.items, scattered(reason, first["item"], first["reason"])), cells)
 
 

@@ -49,8 +49,8 @@ class Policy:
             for value in (getattr(self, setting), *getattr(self, setting + "_in").values()):
                 must_be_one_of(setting, value, words)
         names = (*ACCEPTED_SOURCES, *CHECKS)
-        for one in self.accept:
-            must_be_one_of("accept", one.check, names)
+        for accepted_one in self.accept:
+            must_be_one_of("accept", accepted_one.check, names)
 
     def blanks_of(self, name: str) -> Blanks:
         """What an emptied cell means in this field."""
@@ -74,5 +74,5 @@ def levels_of(store: Store, *, learned: bool) -> dict[str, LevelName]:
 
 def standing_exceptions(store: Store, today: str | None) -> list[Accept]:
     """The exceptions of the store file that have not ended before `today` (ISO 8601; None: none has)."""
-    standing = (one for one in store.exceptions if not today or (one.until or today) >= today)
-    return [Accept(one.check, one.which) for one in standing]
+    standing = (exception for exception in store.exceptions if not today or (exception.until or today) >= today)
+    return [Accept(exception.check, exception.which) for exception in standing]

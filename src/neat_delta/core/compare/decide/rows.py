@@ -41,6 +41,6 @@ def pasted_rows(pasted: pl.Series, index: Index, policy: Policy) -> pl.Series:
     >>> pasted_rows(pl.Series([3, 4]), dict, Policy(repair=True)).to_list()
     ['repaired', 'repaired']
     """
-    said = {"source": "slip", "rule": "rows pasted twice", "level": "note", "reason": "", "mendable": True}
-    rows = pl.DataFrame({"item": pasted}).with_columns(pl.lit(value).alias(name) for name, value in said.items())
+    columns = {"source": "slip", "rule": "rows pasted twice", "level": "note", "reason": "", "mendable": True}
+    rows = pl.DataFrame({"item": pasted}).with_columns(pl.lit(value).alias(name) for name, value in columns.items())
     return decide(conform(rows, FINDINGS), index, policy)["done"]

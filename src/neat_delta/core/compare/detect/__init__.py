@@ -63,14 +63,14 @@ def detect(deltas: pl.DataFrame, forms: pl.DataFrame, inputs: DetectInputs) -> D
     of_a_slip = ~not_null(changed["damage"]) & not_null(changed["pair"])
     if "computed" in changed.columns:
         of_a_slip &= ~changed["computed"]
-    whole = filtered(changed, of_a_slip)
-    if whole.height:
-        context = _context(whole, forms, inputs)
+    of_slips = filtered(changed, of_a_slip)
+    if of_slips.height:
+        context = _context(of_slips, forms, inputs)
         for number, slip in enumerate(slips(context)):
             cells = changed[["cell", "item", "field"]].filter(pl.col("cell").is_in(slip.cells.implode()))
-            said = {"source": "slip", "rule": str(number), "level": "stop", "reason": SLIP + slip.name}
+            columns = {"source": "slip", "rule": str(number), "level": "stop", "reason": SLIP + slip.name}
             findings.append(
-                conform(cells.with_columns(pl.lit(text).alias(name) for name, text in said.items()), CELL_FINDINGS)
+                conform(cells.with_columns(pl.lit(text).alias(name) for name, text in columns.items()), CELL_FINDINGS)
             )
             named.append((slip.name, slip.fields, slip.why))
     return Detected(pl.concat(findings), named)

@@ -51,8 +51,8 @@ def near_keys(matched: Matched) -> pl.DataFrame:
     ours = rows.unique(names, keep="first", maintain_order=True)
     forms = [_form(pl.concat([live[name], ours[name]], rechunk=True)) for name in names]
     sides = [
-        pl.DataFrame([one.alias(MARK), *parts])
-        for one, parts in (
+        pl.DataFrame([side.alias(MARK), *parts])
+        for side, parts in (
             (live["live"], (texts.head(live.height) for texts in forms)),
             (ours["sheet"], (texts.tail(ours.height) for texts in forms)),
         )
@@ -99,7 +99,7 @@ def _damage(matched: Matched, near: pl.DataFrame) -> pl.Series:
         return none
     parts, sound = [], []
     for name in matched.key:
-        before, raw = (gathered(matched.keys[one].keys[name], near[one]) for one in ("live", "sheet"))
+        before, raw = (gathered(matched.keys[side].keys[name], near[side]) for side in ("live", "sheet"))
         parts.append(damaged_keys(before, raw))
         sound.append((before == raw) | parts[-1].is_not_null())
     certain = reduce(and_, sound)
@@ -116,8 +116,8 @@ def _without_check_digit(live: pl.DataFrame, sheet: pl.DataFrame, key: list[str]
         return empty(NEAR_KEYS)
     from stdnum.ean import calc_check_digit
 
-    whole = [bare + calc_check_digit(bare) for bare in ours[key[0]]]
-    ours = ours.with_columns(pl.Series(key[0], whole, dtype=pl.String))
+    completed = [bare + calc_check_digit(bare) for bare in ours[key[0]]]
+    ours = ours.with_columns(pl.Series(key[0], completed, dtype=pl.String))
     met = ours.join(live, on=key, how="inner")
     return met.select("live", "sheet", damage=pl.lit(None, pl.String))
 
@@ -132,10 +132,14 @@ def near_reasons(near: Iterable[NearKey]) -> dict[int, str]:
     >>> near_reasons([NearKey(2, {"sku": "417"}, {"sku": "00417"}, taken=False)])
     {2: 'near: nearly 00417'}
     """
-    return {one.row: NEAR + (one.why or f"nearly {_shown(one.live_key)}") for one in near if not one.taken}
+    return {
+        near_one.row: NEAR + (near_one.why or f"nearly {_key_text(near_one.live_key)}")
+        for near_one in near
+        if not near_one.taken
+    }
 
 
-def _shown(key: Mapping[str, str]) -> str:
+def _key_text(key: Mapping[str, str]) -> str:
     return " / ".join(text.strip() for text in key.values())
 
 
@@ -153,8 +157,8 @@ def with_near_keys(
         gone = gone.filter(~gone.is_in(accepted["live"].implode()))
         new = new.filter(~new.is_in(accepted["sheet"].implode()))
     keys_of = {
-        name: gathered(one.cells.select(pl.col(matched.key).str.strip_chars()), near[name]).rows(named=True)
-        for name, one in (("live", live), ("sheet", sheet))
+        name: gathered(catalogue.cells.select(pl.col(matched.key).str.strip_chars()), near[name]).rows(named=True)
+        for name, catalogue in (("live", live), ("sheet", sheet))
     }
     why = _doubts(matched, sheet, near, keys_of["live"])
     named: dict[int, NearKey] = {}
@@ -175,24 +179,24 @@ def _doubts(matched: Matched, sheet: Catalogue, near: pl.DataFrame, live_keys: l
         return {}
     items: dict[int, list[int]] = {}
     rows: dict[int, list[int]] = {}
-    shown = {}
-    numbers = sheet.row(near["sheet"]).to_list()
-    for place, row, key in zip(near["live"], numbers, live_keys, strict=True):
+    texts_by_key = {}
+    row_numbers = sheet.row(near["sheet"]).to_list()
+    for place, row, key in zip(near["live"], row_numbers, live_keys, strict=True):
         items.setdefault(row, []).append(place)
         rows.setdefault(place, []).append(row)
-        shown[place] = _shown(key)
-    doubtful = dict.fromkeys(row for row, only in zip(numbers, near["only"], strict=True) if not only)
+        texts_by_key[place] = _key_text(key)
+    doubtful = dict.fromkeys(row for row, only in zip(row_numbers, near["only"], strict=True) if not only)
     own = matched.pairs.filter(pl.col("live").is_in(near["live"].cast(matched.pairs.schema["live"]).implode()))
     own_rows = dict(zip(own["live"], sheet.row(own["sheet"]), strict=True))
-    said = {}
+    reasons = {}
     for row in doubtful:
         places = items[row]
-        one = places[0]
+        first_place = places[0]
         if len(places) > 1:
-            said[row] = "nearly " + " and ".join(shown[place] for place in places[:MOST_NAMED])
-        elif one in own_rows:
-            said[row] = f"nearly {shown[one]}, which row {own_rows[one]:,} is for"
+            reasons[row] = "nearly " + " and ".join(texts_by_key[place] for place in places[:MOST_NAMED])
+        elif first_place in own_rows:
+            reasons[row] = f"nearly {texts_by_key[first_place]}, which row {own_rows[first_place]:,} is for"
         else:
-            others = [f"{other:,}" for other in rows[one] if other != row][:MOST_NAMED]
-            said[row] = f"nearly {shown[one]}, and so is row {', '.join(others)}"
-    return said
+            others = [f"{other:,}" for other in rows[first_place] if other != row][:MOST_NAMED]
+            reasons[row] = f"nearly {texts_by_key[first_place]}, and so is row {', '.join(others)}"
+    return reasons

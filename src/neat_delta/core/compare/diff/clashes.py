@@ -66,7 +66,7 @@ def against_live(
     changed_by_store: pl.DataFrame,
     *,
     adding: Collection[str],
-    whole: bool,
+    is_whole: bool,
 ) -> Merged:
     """Hold the cells that differ between base and sheet against live (`deltas`, their `pair` and `new` being rows of
     `based`). `matched` are the rows of live and sheet; `outcomes_of` gives the outcomes of texts that differ
@@ -107,21 +107,23 @@ def against_live(
         parts.append(_whole_items(ours, based, matched, sheet, live.cells.height, table, outcomes_of).select(columns))
     whole_table = pl.concat(parts) if len(parts) > 1 else parts[0]
     both_changed = pl.DataFrame({"cell": clashing, "reason": CHANGED_TOO})
-    cells = pl.concat([conform(one, CELLS) for one in (both_changed, new_too)])
-    said = [
+    cells = pl.concat([conform(part, CELLS) for part in (both_changed, new_too)])
+    finding_columns = [
         _again(findings, table, whole_table, table.height),
         _clashes(cells, whole_table),
         _items(ours.cast(pl.Int64).sort() + live.cells.height, LEFT_STORE),
     ]
     meanwhile = _meanwhile(changed_by_store, based, matched, live, table, fields, writing)
-    if whole:
+    if is_whole:
         leaving = matched.gone.cast(pl.Int64)
-        said.append(_items(leaving.filter(_changed_since(based, live, matched, fields, writing)), STILL_CHANGED))
+        finding_columns.append(
+            _items(leaving.filter(_changed_since(based, live, matched, fields, writing)), STILL_CHANGED)
+        )
     if sheet.origin is None and counts["already"] > meanwhile.height:  # else the sheet itself names its base
-        said.append(whole_round("swapped", SWAPPED))
+        finding_columns.append(whole_round("swapped", SWAPPED))
     departed = left.filter(~left.is_in(ours.implode())).sort()
     meanwhile = pl.concat([meanwhile, _departed(sheet, matched, departed)])
-    return Merged(whole_table, pl.concat(said), meanwhile, departed, counts["already"], counts["merged"])
+    return Merged(whole_table, pl.concat(finding_columns), meanwhile, departed, counts["already"], counts["merged"])
 
 
 CELLS = {"cell": pl.UInt32, "reason": pl.String}
@@ -169,10 +171,10 @@ def _both_changed(
             rows = cells[["base", "before", "raw"]].iter_rows()
             texts = [_merged_steps(base, now, raw, field) for base, now, raw in rows]
             together = pl.Series(texts, dtype=pl.String)
-            fits, there = together.is_not_null(), (together == cells["before"]).fill_null(value=False)
+            fits, is_live = together.is_not_null(), (together == cells["before"]).fill_null(value=False)
             after = scattered(after, of.filter(fits), together.filter(fits))
-            already = scattered(already, of.filter(there), True)
-            merged += int((fits & ~there).sum())
+            already = scattered(already, of.filter(is_live), True)
+            merged += int((fits & ~is_live).sum())
             of = of.filter(~fits)
         elif name in adding:
             steps = cells["raw"].str.contains(r"^\s*\+")  # what is typed so is a difference by itself
@@ -193,13 +195,13 @@ def _both_changed(
 
 
 def _equal(
-    names: pl.Series, one: pl.Series, other: pl.Series, fields: Mapping[str, Field], writing: Notation
+    names: pl.Series, first: pl.Series, other: pl.Series, fields: Mapping[str, Field], writing: Notation
 ) -> pl.Series:
     """Per cell whether two texts of its field are one value."""
     same = constant(False, names.len())
     for name in names.unique(maintain_order=True):
         at = true_places(names == name)
-        same = scattered(same, at, equal(gathered(one, at), gathered(other, at), fields.get(name, Field()), writing))
+        same = scattered(same, at, equal(gathered(first, at), gathered(other, at), fields.get(name, Field()), writing))
     return same
 
 
@@ -223,26 +225,26 @@ def _whole_items(
         parts.append(at.select("new", field=pl.lit(name)).with_columns(after=after, base=old))
     cells = pl.concat(parts).with_columns(before=pl.lit(None, pl.String))
     turned = _outcomes(cells, outcomes_of)
-    whole = cells[["new", "base"]].hstack(turned)
-    item = whole["new"].cast(pl.Int64) + height
-    return conform(whole.with_columns(item=item, apart=pl.lit(value=False)), table.schema)
+    of_items = cells[["new", "base"]].hstack(turned)
+    item = of_items["new"].cast(pl.Int64) + height
+    return conform(of_items.with_columns(item=item, apart=pl.lit(value=False)), table.schema)
 
 
-def _again(findings: pl.DataFrame, table: pl.DataFrame, whole: pl.DataFrame, many: int) -> pl.DataFrame:
+def _again(findings: pl.DataFrame, table: pl.DataFrame, of_items: pl.DataFrame, many: int) -> pl.DataFrame:
     """The findings of cells by their items in live, without those of cells that are no change any more; those of a row
     that is gone from the store are about its cell in the item that would come again.
     """
     if not findings.height:
         return findings
     cell = findings["cell"]
-    if whole.height > many:
-        later = whole.slice(many).with_row_index("to").select("item", "field", pl.col("to") + many)
-        moved = gathered(table[["item", "field"]].with_row_index("cell"), cell.unique())
-        moved = moved.join(later, on=["item", "field"], how="inner").select("cell", pl.col("to").cast(pl.UInt32))
-        met = findings.join(moved, on="cell", how="left", maintain_order="left")
+    if of_items.height > many:
+        later = of_items.slice(many).with_row_index("to").select("item", "field", pl.col("to") + many)
+        cells = gathered(table[["item", "field"]].with_row_index("cell"), cell.unique())
+        cells = cells.join(later, on=["item", "field"], how="inner").select("cell", pl.col("to").cast(pl.UInt32))
+        met = findings.join(cells, on="cell", how="left", maintain_order="left")
         cell = met["to"].zip_with(met["to"].is_not_null(), cell)
-    stays = ~gathered(whole["same"], cell)
-    return findings.with_columns(cell=cell, item=gathered(whole["item"], cell)).filter(stays)
+    stays = ~gathered(of_items["same"], cell)
+    return findings.with_columns(cell=cell, item=gathered(of_items["item"], cell)).filter(stays)
 
 
 def _clashes(cells: pl.DataFrame, table: pl.DataFrame) -> pl.DataFrame:
@@ -253,8 +255,8 @@ def _clashes(cells: pl.DataFrame, table: pl.DataFrame) -> pl.DataFrame:
 
 def _items(items: pl.Series, reason: str) -> pl.DataFrame:
     """The findings of whole items that clash."""
-    said = pl.DataFrame({"item": items}).with_columns(reason=pl.lit(reason))
-    return conform(stopping(said, "clash"), CELL_FINDINGS)
+    items_held = pl.DataFrame({"item": items}).with_columns(reason=pl.lit(reason))
+    return conform(stopping(items_held, "clash"), CELL_FINDINGS)
 
 
 def whole_round(source: str, reason: str) -> pl.DataFrame:
@@ -275,8 +277,12 @@ def _meanwhile(
     if not texts.height:
         return empty(MEANWHILE_SCHEMA)
     distinct = deduplicate(texts[["field", "before", "after"]])
-    one = distinct.rows
-    same = _equal(one["field"], one["before"], one["after"], fields, writing).alias("same").to_frame()
+    distinct_rows = distinct.rows
+    same = (
+        _equal(distinct_rows["field"], distinct_rows["before"], distinct_rows["after"], fields, writing)
+        .alias("same")
+        .to_frame()
+    )
     texts = texts.filter(~distinct.expand(same)["same"])
     texts = texts.with_columns(pair=gathered(based.store_pair, texts["pair"]))
     ours = table.filter(~pl.col("same") | pl.col("apart"))[["pair", "field"]]
@@ -322,13 +328,13 @@ def merged_list(base: str, live: str, sheet: str, field: Field) -> str | None:
     mark = field.separator or ","
     old, now, new = ([part for part in text.split(mark) if part.strip()] for text in (base, live, sheet))
     values = [[part.strip() for part in parts] for parts in (old, now, new)]
-    if field.ordered or any(len(set(one)) < len(one) for one in values) or {*values[0]} == {*values[2]}:
+    if field.ordered or any(len(set(side)) < len(side) for side in values) or {*values[0]} == {*values[2]}:
         return None
     lost, come = {*values[0]} - {*values[2]}, [part for part in new if part.strip() not in {*values[0], *values[1]}]
     kept = [part for part in now if part.strip() not in lost]
     space = " " if any(part.startswith(" ") for part in now[1:] or new[1:]) else ""
-    whole = kept + [space + part.strip() for part in come]
-    return mark.join([whole[0].strip(), *whole[1:]]) if whole else ""
+    values_after = kept + [space + part.strip() for part in come]
+    return mark.join([values_after[0].strip(), *values_after[1:]]) if values_after else ""
 
 
 def _merged_steps(base: str, live: str, sheet: str, field: Field) -> str | None:
@@ -361,8 +367,8 @@ def carried_over(base: pl.Series, live: pl.Series, sheet: pl.Series, field: Fiel
             sums.append(None)
             continue
         total = EXACT.add(Decimal(now), EXACT.subtract(Decimal(new), Decimal(old)))
-        shown = len(bare.rpartition(point)[2]) if point in bare else 0
-        least = max(shown, field.decimals or 0)
+        decimals = len(bare.rpartition(point)[2]) if point in bare else 0
+        least = max(decimals, field.decimals or 0)
         if -int(total.as_tuple().exponent) < least:
             total = total.quantize(Decimal(1).scaleb(-least), context=EXACT)
         text = f"{abs(total):,f}" if thousands and thousands in bare else f"{abs(total):f}"

@@ -39,7 +39,7 @@ BY_VALUE_IN_A_LIST = ("list", "path", "measure", "json", "link", "image", "flag"
 """The kinds that are compared by value in a list that was not cut from live; numbers and dates nearly are, anyhow."""
 
 
-def sheet_writing(cells: pl.DataFrame, settings: Mapping[str, Field], live: Notation, told: Notation) -> Notation:
+def sheet_writing(cells: pl.DataFrame, settings: Mapping[str, Field], live: Notation, writing: Notation) -> Notation:
     """How the sheet seems to write values, to be shown: as told, or as most of its cells that differ, or like live."""
 
     def of(*kinds: str) -> pl.Series:
@@ -48,15 +48,17 @@ def sheet_writing(cells: pl.DataFrame, settings: Mapping[str, Field], live: Nota
 
     seems = writing_of([of(*NUMBERS)], live)
     form = date_form_of(of("date"), live.date_form)
-    said = {name: getattr(told, name) for name in told.__struct_fields__ if getattr(told, name) is not None}
-    return msgspec.structs.replace(seems, **({"date_form": form} | said))
+    settings_given = {
+        name: getattr(writing, name) for name in writing.__struct_fields__ if getattr(writing, name) is not None
+    }
+    return msgspec.structs.replace(seems, **({"date_form": form} | settings_given))
 
 
 def notations(
     cells: pl.DataFrame,
     settings: Mapping[str, Field],
     live: Notation,
-    told: Notation,
+    writing: Notation,
     sheet: pl.DataFrame,
     live_cells: pl.DataFrame,
 ) -> dict[str, ColumnNotation]:
@@ -64,12 +66,12 @@ def notations(
     whole column, and live's.
     """
     by_field = {}
-    plain = set() if told.decimal_mark or told.thousands_mark else _plain_fields(cells, settings, live)
+    plain = set() if writing.decimal_mark or writing.thousands_mark else _plain_fields(cells, settings, live)
     for name in cells["field"].unique(maintain_order=True):
         field = settings.get(name, Field())
         if field.kind in {*NUMBER_KINDS, "date"} and name not in plain:
             field_cells = filtered(cells, cells["field"] == name)[["before", "after"]]
-            notation = notation_of(field_cells, field, live, told, sheet[name], live_cells[name])
+            notation = notation_of(field_cells, field, live, writing, sheet[name], live_cells[name])
             if notation != AS_LIVE:
                 by_field[name] = notation
     return by_field
@@ -113,15 +115,15 @@ def by_value(
             field = msgspec.structs.replace(field, same="value")
         groups.setdefault((msgspec.json.encode(field), notations.get(name, AS_LIVE)), []).append(name)
     texts = cells.select(pl.col("before").fill_null(""), "after")
-    parts, places = [empty(_SAID)], []
+    parts, places = [empty(_KIND_READINGS)], []
     for (encoded, notation), at in zip(groups, _places(cells["field"], list(groups.values())), strict=True):
         field = msgspec.json.decode(encoded, type=Field)
-        parts.append(_said(texts if len(groups) == 1 else texts[at], field, live, notation))
+        parts.append(_kind_readings(texts if len(groups) == 1 else texts[at], field, live, notation))
         places.append(at)
-    said = pl.concat(parts)
+    read_cells = pl.concat(parts)
     if len(groups) > 1:
-        said = said[pl.concat(places).arg_sort()]
-    return cells.with_columns(_outcome(texts.hstack(said), learned=learned))
+        read_cells = read_cells[pl.concat(places).arg_sort()]
+    return cells.with_columns(_outcome(texts.hstack(read_cells), learned=learned))
 
 
 def _places(fields: pl.Series, groups: list[list[str]]) -> list[pl.Series]:
@@ -129,13 +131,13 @@ def _places(fields: pl.Series, groups: list[list[str]]) -> list[pl.Series]:
     if len(groups) < 2:
         return [pl.int_range(fields.len(), dtype=pl.UInt32, eager=True) for _ in groups]
     number = {name: at for at, names in enumerate(groups) for name in names}
-    numbers = fields.replace_strict(number, return_dtype=pl.UInt32).alias("group")
-    parts = pl.DataFrame([pl.int_range(fields.len(), dtype=pl.UInt32, eager=True).alias("place"), numbers])
+    group_numbers = fields.replace_strict(number, return_dtype=pl.UInt32).alias("group")
+    parts = pl.DataFrame([pl.int_range(fields.len(), dtype=pl.UInt32, eager=True).alias("place"), group_numbers])
     by_group = parts.partition_by("group", as_dict=True)
     return [by_group[at,]["place"] for at in range(len(groups))]
 
 
-_SAID = {
+_KIND_READINGS = {
     "equal": pl.Boolean,
     "doubt": pl.String,
     "written": pl.String,
@@ -150,8 +152,8 @@ what to say where it cannot be read.
 """
 
 
-def _said(texts: pl.DataFrame, field: Field, live: Notation, notation: ColumnNotation) -> pl.DataFrame:
-    """What its kind says of the cells of one group of fields (`_SAID`)."""
+def _kind_readings(texts: pl.DataFrame, field: Field, live: Notation, notation: ColumnNotation) -> pl.DataFrame:
+    """What its kind says of the cells of one group of fields (`_KIND_READINGS`)."""
     kind, after, height = KINDS[field.kind], texts["after"], texts.height
     read, exact = _read(kind, texts["before"], after, field, live, notation), field.same == "text"
     columns = {
@@ -168,7 +170,7 @@ def _said(texts: pl.DataFrame, field: Field, live: Notation, notation: ColumnNot
 
 
 def _outcome(cells: pl.DataFrame, *, learned: bool) -> pl.DataFrame:
-    """What `by_value` says of cells (`before`, `after`, `_SAID`): `after`, `same`, `held`."""
+    """What `by_value` says of cells (`before`, `after`, `_KIND_READINGS`): `after`, `same`, `held`."""
     bare = folded(pl.concat([cells["before"], cells["after"]]))
     table = cells.with_columns(text_before=bare.head(cells.height), text=bare.tail(cells.height))
     no_text, no_text_before = pl.col("text") == "", pl.col("text_before") == ""
@@ -215,7 +217,7 @@ def _read(
         reading = date_reading(after, field, live, notation)
         was = kind.read(before, field, live)
         doubts = reading.doubts
-        if notation.whole:
+        if notation.whole_column:
             other = (reading.either & (reading.values != was)).fill_null(value=False)
             doubts = scattered(doubts, true_places(other), EITHER_DAY)
         return _Read(
@@ -252,7 +254,7 @@ def _read_numbers(
     reading = number_reading(after, field, live, notation)
     was, doubts, bare = kind.read(before, field, live), reading.doubts, after
     equal = reading.values == was
-    if notation.whole:
+    if notation.whole_column:
         other = true_places(reading.either & ~equal.fill_null(value=False))
         doubts = scattered(doubts, other, EITHER_MARK)
     money = field.kind == "money"
@@ -266,15 +268,15 @@ def _read_numbers(
         bare = scattered(bare, at, number)
         head, tail = _currency_of(was_written, field)
         # Live's currency on the other side of the number, or a space away from it, is live's all the same.
-        said, own = _currency(typed["head"], typed["tail"]), _currency(head, tail)
-        fits = (said == own) | (said == "")
+        currency, own = _currency(typed["head"], typed["tail"]), _currency(head, tail)
+        fits = (currency == own) | (currency == "")
         wrong = true_places((~fits & not_null(gathered(reading.values, at))).fill_null(value=False))
         doubts = scattered(doubts, gathered(at, wrong), gathered(_other_currency(head, tail), wrong))
     written = _written(kind, reading.values, bare, field, live)
     if money:
         sign, digits = (gathered(written, at).str.extract(part, 1) for part in ("^(-?)", "^-?(.*)$"))
-        whole = pl.select(pl.concat_str(sign, head, digits, tail)).to_series()
-        written = scattered(written, at, whole)
+        texts = pl.select(pl.concat_str(sign, head, digits, tail)).to_series()
+        written = scattered(written, at, texts)
     # A plus or a zero that was put before a number is no rewriting; the number goes out as it was typed.
     added = true_places(after.str.contains(ADDED))
     added = added.filter(~gathered(before, added).str.contains(ADDED))
@@ -304,17 +306,17 @@ def _other_currency(head: pl.Series, tail: pl.Series) -> pl.Series:
     return pl.select(pl.when(currency == "").then(pl.lit("a currency, and live has none")).otherwise(named)).to_series()
 
 
-def equal(one: pl.Series, other: pl.Series, field: Field, writing: Notation) -> pl.Series:
+def equal(first: pl.Series, other: pl.Series, field: Field, writing: Notation) -> pl.Series:
     """Whether the cells of two exports of live are the same: by value where the store may choose the writing, and as in
     a copy where another writing is another value: numbers, dates and flags.
     """
     kind = KINDS[field.kind]
-    one, other = (texts.fill_null("") if texts.has_nulls() else texts for texts in (one, other))
-    same = (folded(one) == folded(other)) if field.kind != "code" else one == other
+    first, other = (texts.fill_null("") if texts.has_nulls() else texts for texts in (first, other))
+    same = (folded(first) == folded(other)) if field.kind != "code" else first == other
     rest = true_places(~same)
     if not rest.len() or field.same == "text":
         return same
-    left, right = gathered(one, rest), gathered(other, rest)
+    left, right = gathered(first, rest), gathered(other, rest)
     if field.kind in {*NUMBER_KINDS, "date"}:
         read = _read(kind, left, right, field, writing, AS_LIVE)
         return scattered(same, rest, (read.equal & read.doubts.is_null()).fill_null(value=False))
@@ -332,5 +334,7 @@ def kinds_said(settings: Mapping[str, Field]) -> dict[str, list[str]]:
     sorts = {"numbers": NUMBER_KINDS, "measures": ("measure",), "flags": ("flag",), "dates": ("date",)}
     sorts |= {"lists": ("list",), "paths": ("path",), "codes": ("code",), "images": ("image",), "links": ("link",)}
     sorts |= {"JSON": ("json",), "choices": ("choice",)}
-    said = {sort: [name for name, field in settings.items() if field.kind in kinds] for sort, kinds in sorts.items()}
-    return {sort: names for sort, names in said.items() if names}
+    fields_of_kinds = {
+        sort: [name for name, field in settings.items() if field.kind in kinds] for sort, kinds in sorts.items()
+    }
+    return {sort: names for sort, names in fields_of_kinds.items() if names}

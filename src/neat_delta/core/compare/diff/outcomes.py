@@ -69,14 +69,16 @@ def outcomes(
     rows = distinct.rows.hstack([distinct.rows["after"].alias("raw")])
     table, written = _by_value(rows, live, sheet_cells, shop, fields, writing, learned, of_a_list)
     spelt = {"after": _spelt_like_live(table, fields, live.cells, learned=learned)}
-    table = pl.DataFrame({"unread" if name == "held" else name: one for name, one in (table.to_dict() | spelt).items()})
+    table = pl.DataFrame(
+        {"unread" if name == "held" else name: column for name, column in (table.to_dict() | spelt).items()}
+    )
     no_text = blank(pl.col("after"))
     table = table.with_columns(
         nothing=blank(pl.col("before")) & no_text,
         after=pl.when(no_text).then(pl.lit("")).otherwise("after"),
         unread=pl.when(~no_text).then("unread"),
     )
-    return Outcomes(table, distinct, _shown(seems(), shop.writing, writing, written))
+    return Outcomes(table, distinct, _seeming_notation(seems(), shop.writing, writing, written))
 
 
 FORMATTED = ("xlsx", "ods", "xls")
@@ -85,10 +87,10 @@ FORMATTED = ("xlsx", "ods", "xls")
 
 def _without_shown_zeros(texts: pl.DataFrame, fields: Mapping[str, Field]) -> pl.Series:
     """The texts to send, of numbers without the zeros that a cell's format (`00000`) puts before them."""
-    numbers = [name for name in texts["field"].unique() if fields.get(name, Field()).kind in NUMBER_KINDS]
-    shown = pl.col("field").is_in(numbers) & pl.col("after").str.contains(r"^-?0+[0-9]")
+    number_fields = [name for name in texts["field"].unique() if fields.get(name, Field()).kind in NUMBER_KINDS]
+    zeros = pl.col("field").is_in(number_fields) & pl.col("after").str.contains(r"^-?0+[0-9]")
     bare = pl.col("after").str.replace(r"^(-?)0+([0-9])", "$1$2")
-    return texts.select(pl.when(shown).then(bare).otherwise("after").alias("after")).to_series()
+    return texts.select(pl.when(zeros).then(bare).otherwise("after").alias("after")).to_series()
 
 
 def _by_value(
@@ -118,9 +120,16 @@ def _by_value(
     return pl.concat([own, typed.select(own.columns)])[back], written
 
 
-def _shown(seems: Notation, live: Notation, told: Notation, written: Mapping[str, ColumnNotation]) -> Notation:
+def _seeming_notation(
+    seems: Notation, live: Notation, writing: Notation, written: Mapping[str, ColumnNotation]
+) -> Notation:
     """How the sheet seems to write values, without a date form that is not acted upon."""
-    acted = seems.date_form in {told.date_form, live.date_form, *PLAIN_FORMS, *(one.form for one in written.values())}
+    acted = seems.date_form in {
+        writing.date_form,
+        live.date_form,
+        *PLAIN_FORMS,
+        *(notation.form for notation in written.values()),
+    }
     return seems if acted else msgspec.structs.replace(seems, date_form=live.date_form)
 
 

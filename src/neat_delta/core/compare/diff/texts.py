@@ -26,30 +26,30 @@ def differing_texts(live: Catalogue, sheet: Catalogue, matched: Matched) -> pl.D
     """
     if not matched.fields:
         return empty(TEXTS)
-    one, other = live.cells.select(matched.fields), sheet.cells.select(matched.fields)
+    first, other = live.cells.select(matched.fields), sheet.cells.select(matched.fields)
     if matched.pairs.height * len(matched.fields) <= sizes.CELLS_COMPARED_AT_ONCE:
-        return conform(_of_few_rows(one, other, matched), TEXTS)
-    often = _often(one, other, matched.pairs)
+        return conform(_of_few_rows(first, other, matched), TEXTS)
+    often = _often(first, other, matched.pairs)
     seldom = [field for field in matched.fields if field not in often]
-    rows = _rows_that_differ(one.select(seldom), other.select(seldom), matched.pairs)
+    rows = _rows_that_differ(first.select(seldom), other.select(seldom), matched.pairs)
     in_live, in_sheet = gathered(matched.pairs["live"], rows), gathered(matched.pairs["sheet"], rows)
     differs = {}
     if rows.len() > matched.pairs.height // 8:
         for field in seldom:
-            differs[field] = gathered(one[field].hash(), in_live) != gathered(other[field].hash(), in_sheet)
+            differs[field] = gathered(first[field].hash(), in_live) != gathered(other[field].hash(), in_sheet)
     else:
-        ours, sheet_rows = _some(one.select(seldom), in_live), _some(other.select(seldom), in_sheet)
+        ours, sheet_rows = _some(first.select(seldom), in_live), _some(other.select(seldom), in_sheet)
         differs = {field: ours[field] != sheet_rows[field] for field in seldom}
     parts = [empty(TEXTS)]
     for field in matched.fields:
         if field in often:
-            pair = _rows_that_differ(one.select(field), other.select(field), matched.pairs)
+            pair = _rows_that_differ(first.select(field), other.select(field), matched.pairs)
         else:
             pair = gathered(rows, true_places(differs[field]))
         if pair.len():
             cells = gathered(matched.pairs, pair)
             texts = {
-                "before": gathered(one[field].rechunk(), cells["live"]),
+                "before": gathered(first[field].rechunk(), cells["live"]),
                 "after": gathered(other[field].rechunk(), cells["sheet"]),
             }
             parts.append(_of_field({"pair": pair} | texts, field))
@@ -73,7 +73,7 @@ def _of_few_rows(live: pl.DataFrame, sheet: pl.DataFrame, matched: Matched) -> p
     )
     differ = true_places(before[text] != after[text])
     sides = {"field": before[name], "pair": before[MARK], "before": before[text], "after": after[text]}
-    changed = conform(pl.DataFrame({one: gathered(texts, differ) for one, texts in sides.items()}), TEXTS)
+    changed = conform(pl.DataFrame({side_name: gathered(texts, differ) for side_name, texts in sides.items()}), TEXTS)
     if not matched.new.len():
         return changed
     places = pl.int_range(matched.new.len(), dtype=pl.UInt32, eager=True).alias(MARK)
@@ -106,5 +106,5 @@ def _rows_that_differ(live: pl.DataFrame, sheet: pl.DataFrame, pairs: pl.DataFra
     """The items (rows of `pairs`) in which the text of any of these fields differs."""
     if not live.width:
         return pl.Series([], dtype=pl.UInt32)
-    one, other = (table.to_series().hash() if table.width == 1 else table.hash_rows() for table in (live, sheet))
-    return true_places(gathered(one, pairs["live"]) != gathered(other, pairs["sheet"]))
+    first, other = (table.to_series().hash() if table.width == 1 else table.hash_rows() for table in (live, sheet))
+    return true_places(gathered(first, pairs["live"]) != gathered(other, pairs["sheet"]))

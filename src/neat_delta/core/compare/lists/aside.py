@@ -13,7 +13,7 @@ __all__ = ["rows_aside"]
 
 
 def rows_aside(
-    cells: pl.DataFrame, shown: Sequence[str], at: pl.Series, rows: pl.Series, reasons: Iterable[str]
+    cells: pl.DataFrame, fields: Sequence[str], at: pl.Series, rows: pl.Series, reasons: Iterable[str]
 ) -> list[SetAside]:
     """The rows at these places of a list, shown by some of its columns; `rows` are their numbers in the file, `reasons`
     why each is set aside.
@@ -22,5 +22,5 @@ def rows_aside(
     >>> rows_aside(cells, ["sku"], pl.Series([1]), pl.Series([3]), ["a total"])
     [SetAside(file='sheet', row=3, key={'sku': 'Total'}, reason='a total')]
     """
-    keys = gathered(cells.select(shown), at).rows(named=True)
+    keys = gathered(cells.select(fields), at).rows(named=True)
     return [SetAside("sheet", row, key, reason) for row, key, reason in zip(rows, keys, reasons, strict=True)]

@@ -16,7 +16,7 @@ from neat_delta.core.base.model.columns import ColumnOptions
 from neat_delta.core.base.model.header import SetAside
 from neat_delta.core.base.model.layout import Notation
 from neat_delta.core.base.model.lists import ListMapping
-from neat_delta.core.base.model.provenance import moved
+from neat_delta.core.base.model.provenance import placed_anew
 from neat_delta.core.base.model.rules import RuleInput, Rules, RuleText
 from neat_delta.core.base.model.schemas import PROBLEMS, WORKED, Schema, conform, empty
 from neat_delta.core.base.model.store import Field, Key, Store
@@ -33,7 +33,7 @@ from neat_delta.core.sheets.match.prepare import ANY_COLUMNS
 from neat_delta.core.sheets.match.rows import NOT_TAKEN
 from neat_delta.core.sheets.rules.run import RuleTables, fields_of, run_rules
 
-__all__ = ["NO_CODE", "Draft", "ListOptions", "Made", "placed_rows"]
+__all__ = ["NO_CODE", "Draft", "ListOptions", "ListSteps", "placed_rows"]
 
 
 NO_CODE = "new, without a code"
@@ -60,7 +60,7 @@ _CELLS: Schema = {"place": pl.UInt32, "field": pl.String, "before": pl.String, "
 """Cells of the list that are not as live has them: their place in the draft, field, both texts (null before: new)."""
 
 
-class Made:
+class ListSteps:
     """What is said of cells while they are put into the store's words, by the places of the list's rows."""
 
     def __init__(self) -> None:
@@ -85,10 +85,10 @@ class Made:
 
     def problem(self, name: str | None, rule: str, at: pl.Series, what: pl.Series) -> None:
         """What is wrong with the cells of a field in the rows `at`."""
-        said = {"field": name, "source": "list", "rule": rule}
+        columns = {"field": name, "source": "list", "rule": rule}
         table = pl.DataFrame({"place": at, "what": what})
         self.problems.append(
-            conform(table.with_columns(pl.lit(text, pl.String).alias(n) for n, text in said.items()), PROBLEMS)
+            conform(table.with_columns(pl.lit(text, pl.String).alias(n) for n, text in columns.items()), PROBLEMS)
         )
 
 
@@ -109,9 +109,9 @@ def placed_rows(live: Catalogue, sheet: Catalogue, met: ListMatch, key: Key, map
     aside = list(met.set_aside)
 
     def leave_out(places: pl.Series, reason: str | pl.Series) -> None:
-        shown = [name for name in (mapping.match_by or key.fields) if name in sheet.cells.columns]
+        fields = [name for name in (mapping.match_by or key.fields) if name in sheet.cells.columns]
         reasons = [reason] * places.len() if isinstance(reason, str) else reason
-        aside.extend(rows_aside(sheet.cells, shown, places, sheet.row(places), reasons))
+        aside.extend(rows_aside(sheet.cells, fields, places, sheet.row(places), reasons))
 
     pairs, new = met.pairs, met.new
     if mapping.take == "new":
@@ -126,9 +126,9 @@ def placed_rows(live: Catalogue, sheet: Catalogue, met: ListMatch, key: Key, map
         coded = gathered(sheet.cells, new).select(~pl.any_horizontal(blank(pl.col(key.fields)))).to_series()
     nearly = near_reasons(met.near)
     if nearly and not coded.all():  # what nearly is an item is no new one that lacks a code
-        said = sheet.row(new).replace_strict(nearly, default=None, return_dtype=pl.String).set(coded, None)
-        leave_out(new.filter(said.is_not_null()), said.drop_nulls())
-        new, coded = new.filter(said.is_null()), coded.filter(said.is_null())
+        nearly_of = sheet.row(new).replace_strict(nearly, default=None, return_dtype=pl.String).set(coded, None)
+        leave_out(new.filter(nearly_of.is_not_null()), nearly_of.drop_nulls())
+        new, coded = new.filter(nearly_of.is_null()), coded.filter(nearly_of.is_null())
     codeless = new.filter(~coded)
     leave_out(codeless, NO_CODE)
     if not sheet.cells.height and not aside:
@@ -149,19 +149,19 @@ class Draft:
     it is new), and what is said of its cells.
     """
 
-    def __init__(self, live: Catalogue, texts: pl.DataFrame, placed: _Placed, made: Made) -> None:
+    def __init__(self, live: Catalogue, texts: pl.DataFrame, placed: _Placed, steps_made: ListSteps) -> None:
         self.source = placed.source
         self.ours = gathered(texts, placed.source)
         self.theirs = gathered(live.cells, placed.live).fill_null("")
         self.known = placed.live.is_not_null()
-        self.computed = {name: gathered(flags, placed.source) for name, flags in made.computed.items()}
+        self.computed = {name: gathered(flags, placed.source) for name, flags in steps_made.computed.items()}
         self.live = live
         self.plain = pl.DataFrame()
         self.notations: dict[str, ColumnNotation] = {}
-        self.made = Made()
-        self.made.rules = made.rules
-        self.made.steps = [moved(one, placed.source) for one in made.steps]
-        self.made.problems = [moved(one, placed.source) for one in made.problems]
+        self.steps_made = ListSteps()
+        self.steps_made.rules = steps_made.rules
+        self.steps_made.steps = [placed_anew(step, placed.source) for step in steps_made.steps]
+        self.steps_made.problems = [placed_anew(problem, placed.source) for problem in steps_made.problems]
 
     def mark(self, name: str, rows: pl.Series) -> None:
         """Rows of a field that nobody typed, besides those that are marked already."""
@@ -171,16 +171,16 @@ class Draft:
     def take_keys(self, names: Sequence[str]) -> None:
         """What an item is called, and what it was matched by, is live's to say."""
         for name in dict.fromkeys(names):
-            there = name in self.ours.columns
-            own = self.ours[name] if there else constant("", self.ours.height, pl.String)
+            present = name in self.ours.columns
+            own = self.ours[name] if present else constant("", self.ours.height, pl.String)
             self.ours = self.ours.with_columns(self.theirs[name].zip_with(self.known, own).alias(name))
             self.computed.pop(name, None)
 
     def fill_absent(self, absent: Mapping[str, pl.Series]) -> None:
         """Of what a long list says nothing, live's value stays."""
         for name, flags in absent.items():
-            said = ~gathered(flags, self.source)
-            self.ours = self.ours.with_columns(self.ours[name].zip_with(said, self.theirs[name]).alias(name))
+            unknown = ~gathered(flags, self.source)
+            self.ours = self.ours.with_columns(self.ours[name].zip_with(unknown, self.theirs[name]).alias(name))
 
     def merge_values(self, mapping: ListMapping, settings: Mapping[str, Field]) -> None:
         """Fields of several values to which the list's are added, or from which they are taken."""
@@ -192,17 +192,17 @@ class Draft:
                 raise CatalogueError(
                     f'The mapping says that fields.{name} {field.means}, and "{name}" is neither a list nor a number.'
                 )
-            said = self.ours[name]
-            whole = merged_values(self.theirs[name], said, setting, field)
-            at = true_places(whole != said)
+            ours = self.ours[name]
+            merged = merged_values(self.theirs[name], ours, setting, field)
+            at = true_places(merged != ours)
             rule = RuleText(
                 "values", name, why=f"{field.means}: live's others stay", inputs=[RuleInput(f"sheet.{name}")]
             )
-            self.made.step(name, rule, at, gathered(said, at), gathered(whole, at))
-            self.ours = self.ours.with_columns(whole.alias(name))
-            self.mark(name, whole != self.theirs[name])
+            self.steps_made.step(name, rule, at, gathered(ours, at), gathered(merged, at))
+            self.ours = self.ours.with_columns(merged.alias(name))
+            self.mark(name, merged != self.theirs[name])
 
-    def read(self, shop: Store, told: Notation, *, learned: bool) -> None:
+    def read(self, shop: Store, writing: Notation, *, learned: bool) -> None:
         """Read the numbers and dates of the list as `compare` will: how it writes each field (`notations`), and its
         cells as live writes them (`plain`), where they have one reading.
         """
@@ -218,7 +218,7 @@ class Draft:
         cells = pl.concat(parts)
         settings = {name: shop.fields[name] for name in names}
         self.notations = dict.fromkeys(names, AS_LIVE) | notations(
-            cells, settings, shop.writing, told, self.ours, self.live.cells
+            cells, settings, shop.writing, writing, self.ours, self.live.cells
         )
         read = by_value(cells, settings, shop.writing, self.notations, learned=learned, of_a_list=True)
         clear = read.filter(pl.col("held").is_null() & (pl.col("after") != cells["after"]))
@@ -243,16 +243,17 @@ class Draft:
         """
         if not book.rule:
             return
-        there = [name for name in self.ours.columns if name in self.theirs.columns]
-        typed = [name for name in there if name not in self.computed]
-        said = self.ours.select(typed).with_columns(
+        names = [name for name in self.ours.columns if name in self.theirs.columns]
+        typed = [name for name in names if name not in self.computed]
+        typed_texts = self.ours.select(typed).with_columns(
             self.plain.select(name for name in self.plain.columns if name in typed)
         )
         kept = [name for name in typed if options.policy.blanks_of(name) == "keep"]  # there a blank is as live has it
-        said = said.with_columns(
-            said[name].zip_with(~said.select(blank(pl.col(name))).to_series(), self.theirs[name]) for name in kept
+        typed_texts = typed_texts.with_columns(
+            typed_texts[name].zip_with(~typed_texts.select(blank(pl.col(name))).to_series(), self.theirs[name])
+            for name in kept
         )
-        so_far = self.theirs.with_columns(self.ours.select(there)).with_columns(said)
+        so_far = self.theirs.with_columns(self.ours.select(names)).with_columns(typed_texts)
         rows = gathered(headings, self.source)
         more = [self.ours[name] for name in self.ours.columns if name not in rows.columns]
         tables = RuleTables(
@@ -260,13 +261,13 @@ class Draft:
             {**{name: name for name in self.ours.columns}, **named},
         )  # fmt: skip
         worked = run_rules(book, tables, options.values)
-        steps = self.made.steps
-        last = max((int(one["step"].max() or 0) for one in steps if one.height), default=-1)  # type: ignore[arg-type]
-        shift = len(self.made.rules)
+        steps = self.steps_made.steps
+        last = max((int(step["step"].max() or 0) for step in steps if step.height), default=-1)  # type: ignore[arg-type]
+        shift = len(self.steps_made.rules)
         steps_of_rules = worked.steps.with_columns(pl.col("rule") + shift, pl.col("step") + last + 1)
-        self.made.steps.append(conform(steps_of_rules, WORKED))
-        self.made.problems.append(worked.problems)
-        self.made.rules += worked.rules
+        self.steps_made.steps.append(conform(steps_of_rules, WORKED))
+        self.steps_made.problems.append(worked.problems)
+        self.steps_made.rules += worked.rules
         self._without_units(worked.problems)
         for name in fields_of(book):
             if name in worked.set:

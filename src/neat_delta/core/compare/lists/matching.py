@@ -86,8 +86,8 @@ def match_list(
         named = live.cells.select(pl.concat_str(pl.col(key.fields).str.strip_chars(), separator=" / ")).to_series()
         groups = several.with_columns(gathered(named, several["live"]).alias("key")).group_by("sheet").agg("key")
         at = groups["sheet"]
-        said = [f"fits several items: {listed(names, 5)}" for names in groups["key"]]
-        reasons = scattered(reasons, at, pl.Series(said, dtype=pl.String))
+        why_aside = [f"fits several items: {listed(names, 5)}" for names in groups["key"]]
+        reasons = scattered(reasons, at, pl.Series(why_aside, dtype=pl.String))
         pairs = pairs.filter(~pl.col("sheet").is_in(at.implode()))
     pairs, reasons = _one_row_each(sheet, pairs, reasons, mapping, settings or {}, writing or Notation())
     if mapping.fits_several == "all":
@@ -142,8 +142,8 @@ def _one_row_each(
         )
         others = by.join(best, on="live").filter(pl.col("sheet") != pl.col("best"))
         rows = sheet.row(others["best"].cast(pl.Int64))
-        said = pl.select(pl.format("not preferred: row {} is for the same item", rows)).to_series()
-        reasons = scattered(reasons, others["sheet"], said)
+        why_aside = pl.select(pl.format("not preferred: row {} is for the same item", rows)).to_series()
+        reasons = scattered(reasons, others["sheet"], why_aside)
         left_out.append(others[["live", "sheet"]])
     elif contradicting.height:
         reasons = _set_side_by_side(sheet, texts, contradicting, reasons)
@@ -158,25 +158,25 @@ MOST_DETAILED = 1_000
 def _set_side_by_side(sheet: Catalogue, texts: pl.DataFrame, rows: pl.DataFrame, reasons: pl.Series) -> pl.Series:
     """The reasons with those of rows that say different things of one item (`live`)."""
     groups = rows.group_by("live", maintain_order=True).agg("sheet")["sheet"].to_list()
-    at, said = list[int](), list[str]()
+    at, why_aside = list[int](), list[str]()
     for number, places in enumerate(groups):
-        numbers = sheet.row(pl.Series(places, dtype=pl.Int64)).to_list()
+        row_numbers = sheet.row(pl.Series(places, dtype=pl.Int64)).to_list()
         detailed = number < MOST_DETAILED
-        reason = _side_by_side(gathered(texts, places), numbers) if detailed else _for_one_item(numbers)
+        reason = _side_by_side(gathered(texts, places), row_numbers) if detailed else _for_one_item(row_numbers)
         at += places
-        said += [reason] * len(places)
-    return scattered(reasons, at, pl.Series(said, dtype=pl.String))
+        why_aside += [reason] * len(places)
+    return scattered(reasons, at, pl.Series(why_aside, dtype=pl.String))
 
 
-def _for_one_item(numbers: Sequence[int]) -> str:
-    return f"rows {', '.join(f'{one:,}' for one in numbers)} are for one item"
+def _for_one_item(row_numbers: Sequence[int]) -> str:
+    return f"rows {', '.join(f'{number:,}' for number in row_numbers)} are for one item"
 
 
-def _side_by_side(rows: pl.DataFrame, numbers: Sequence[int]) -> str:
+def _side_by_side(rows: pl.DataFrame, row_numbers: Sequence[int]) -> str:
     """Where rows differ that are for one item."""
     differing = [name for name in rows.columns if rows[name].n_unique() > 1]
     parts = [f"{name} {' / '.join(text or '(blank)' for text in rows[name])}" for name in differing]
-    return f"{_for_one_item(numbers)}: {listed(parts, 3)}"
+    return f"{_for_one_item(row_numbers)}: {listed(parts, 3)}"
 
 
 def _must_be_preference(sheet: Catalogue, prefer: str | None) -> None:

@@ -61,7 +61,11 @@ def _spread(catalogue: Catalogue, rows: pl.Series, spread: Spread, used: Sequenc
     words = {word.strip(): name for word, name in spread.columns.items()}
     table = catalogue.cells.select([*others, spread.by, spread.value])
     word = table[spread.by].str.strip_chars()
-    unknown = {one: _unknown(one, list(words), spread.by) for one in word.unique() if one not in words}
+    unknown = {
+        unknown_word: _unknown(unknown_word, list(words), spread.by)
+        for unknown_word in word.unique()
+        if unknown_word not in words
+    }
     reasons = word.replace_strict(unknown, default=None, return_dtype=pl.String)
     empty_row = table.select(pl.all_horizontal(blank(pl.all()))).to_series()
     reasons = reasons.set(empty_row, "blank row")
@@ -73,19 +77,19 @@ def _spread(catalogue: Catalogue, rows: pl.Series, spread: Spread, used: Sequenc
     reasons = reasons.set(again, SAME_ROW).set(differ, "contradicts another row of the same place")
     keep = reasons.is_null()
     kept = seen.filter(keep).with_columns(rows.filter(keep).alias(MARK * 3))
-    made = kept.group_by(others, maintain_order=True).agg(
+    spread_rows = kept.group_by(others, maintain_order=True).agg(
         pl.col(MARK * 3).first(),
         *(pl.col(MARK * 2).filter(pl.col(MARK).is_in([w for w, f in words.items() if f == name])).first().alias(name)
           for name in dict.fromkeys(words.values())),
     )  # fmt: skip
     fields = list(dict.fromkeys(words.values()))
-    absent = {name: made[name].is_null() for name in fields}
-    cells = made.select([*others, *fields]).fill_null("")
+    absent = {name: spread_rows[name].is_null() for name in fields}
+    cells = spread_rows.select([*others, *fields]).fill_null("")
     at = true_places(reasons.is_not_null())
     aside = rows_aside(catalogue.cells, [*others, spread.by], at, gathered(rows, at), gathered(reasons, at))
     return Reshaped(
-        cells, made[MARK * 3], absent, aside,
-        kept.height - made.height,
+        cells, spread_rows[MARK * 3], absent, aside,
+        kept.height - spread_rows.height,
     )  # fmt: skip
 
 

@@ -15,7 +15,7 @@ from neat_delta.core.base.model.catalogue import Catalogue, listed
 from neat_delta.core.base.model.columns import ColumnMapping, ColumnMatch
 from neat_delta.core.base.model.importer import NEW_CODE
 from neat_delta.core.base.model.lists import ListMapping
-from neat_delta.core.base.model.provenance import Provenance, moved
+from neat_delta.core.base.model.provenance import Provenance, placed_anew
 from neat_delta.core.base.model.rules import Rule, RuleInput, Rules, RuleText
 from neat_delta.core.base.model.schemas import PROBLEMS, WORKED, empty
 from neat_delta.core.base.model.store import Continued, Field, Key, Store, continued
@@ -23,7 +23,7 @@ from neat_delta.core.base.query.terms import Own
 from neat_delta.core.base.support.errors import CatalogueError
 from neat_delta.core.base.support.nearest import did_you_mean
 from neat_delta.core.base.support.series import constant, gathered, true_places
-from neat_delta.core.compare.lists.draft import Draft, ListOptions, Made, placed_rows
+from neat_delta.core.compare.lists.draft import Draft, ListOptions, ListSteps, placed_rows
 from neat_delta.core.compare.lists.matching import match_list
 from neat_delta.core.compare.lists.reshape import Reshaped, reshape
 from neat_delta.core.compare.lists.words import UNIT, translated_words, unit_rules
@@ -71,69 +71,73 @@ def translate(
     [({'sku': 'QA-1'}, {'cost': ('5.00', '5.20')})]
     """
     prepared = prepare(live, store, options.columns.key, unseen_fields(store, options.columns.added))
-    shown, key = prepared.catalogue, prepared.key
+    store_catalogue, key = prepared.catalogue, prepared.key
     by = list(mapping.match_by or key.fields)
-    _must_have(shown.fields, [*by, *mapping.words, *mapping.fields, *mapping.constants], "The mapping")
-    matches, shaped, headings = _shaped(shown, supplied, mapping, store, options, [*by, *key.fields])
+    _must_have(store_catalogue.fields, [*by, *mapping.words, *mapping.fields, *mapping.constants], "The mapping")
+    matches, shaped, headings = _shaped(store_catalogue, supplied, mapping, store, options, [*by, *key.fields])
     named = {heading: name for name, heading in headings.items()}
     texts = shaped.cells.select([*named]).rename(named)
     supplied, shaped, texts = _with_lines_merged(supplied, shaped, texts, by, continued(store or Store()))
-    made = Made()
-    texts = _with_constants(texts, mapping, made, supplied.path)
-    texts = _with_words(texts, mapping, made)
+    steps = ListSteps()
+    texts = _with_constants(texts, mapping, steps, supplied.path)
+    texts = _with_words(texts, mapping, steps)
     for name in by:
         if name not in texts.columns:
             raise CatalogueError(
                 f'{supplied.path}: no heading stands for "{name}", by which its rows are to be matched. Say which one '
                 f"does with ‹map›, or what it always is with ‹constant›. It has: {listed(supplied.fields)}."
             )
-    told = options.writing.over(mapping.writing)
-    wanted = [name for name in shown.fields if name in {*texts.columns, *_read(options.rules, shown.fields)}]
-    shop = known_store(shown, store, key.fields, wanted)
+    writing = options.writing.over(mapping.writing)
+    wanted = [
+        name
+        for name in store_catalogue.fields
+        if name in {*texts.columns, *_read(options.rules, store_catalogue.fields)}
+    ]
+    shop = known_store(store_catalogue, store, key.fields, wanted)
     # Where a working sheet was cut from still tells whether it is stale.
-    sheet = replace(supplied, cells=texts, numbers=shaped.rows, provenance=None, memory=None)
+    sheet = replace(supplied, cells=texts, row_numbers=shaped.rows, provenance=None, memory=None)
     same_key = by == key.fields
     match_key = key if same_key else Key(by, ignore_case=key.ignore_case)
     met = match_list(
-        shown, sheet, match_key, key, mapping, options.policy, settings=shop.fields,
-        writing=told.over(shop.writing),
+        store_catalogue, sheet, match_key, key, mapping, options.policy, settings=shop.fields,
+        writing=writing.over(shop.writing),
     )  # fmt: skip
-    placed = placed_rows(shown, sheet, met, key, mapping)
-    draft = Draft(shown, texts, placed, made)
-    draft.take_keys([*key.fields, *(name for name in by if name in shown.fields)])
+    placed = placed_rows(store_catalogue, sheet, met, key, mapping)
+    draft = Draft(store_catalogue, texts, placed, steps)
+    draft.take_keys([*key.fields, *(name for name in by if name in store_catalogue.fields)])
     draft.fill_absent(shaped.absent)
     draft.merge_values(mapping, shop.fields)
     book = _rules_of(mapping, headings, shop, options.rules)
     refuse_keys(book, key.fields)
     kinds = {headings[name]: shop.fields[name] for name in headings if name in shop.fields}
-    draft.read(shop, told, learned=store is None)
+    draft.read(shop, writing, learned=store is None)
     readings = draft.notations | {
         heading: draft.notations[name] for name, heading in headings.items() if name in draft.notations
     }
-    own = Own({**shop.fields, **kinds}, told.over(shop.writing), readings)
+    own = Own({**shop.fields, **kinds}, writing.over(shop.writing), readings)
     draft.run(book, shaped.cells, own, shop, options, named)
-    made, kept = draft.made, true_places(~placed.codeless)
+    steps, kept = draft.steps_made, true_places(~placed.codeless)
     provenance = Provenance(
         columns=matches,
         computed={name: gathered(flags, kept) for name, flags in draft.computed.items()},
-        worked=moved(pl.concat(made.steps or [empty(WORKED)]), kept),
-        problems=moved(pl.concat(made.problems or [empty(PROBLEMS)]), kept),
-        rules=made.rules,
+        worked=placed_anew(pl.concat(steps.steps or [empty(WORKED)]), kept),
+        problems=placed_anew(pl.concat(steps.problems or [empty(PROBLEMS)]), kept),
+        rules=steps.rules,
         set_aside=[*shaped.set_aside, *placed.set_aside],
         near=met.near,
         folded=shaped.folded,
         copied=shaped.copied + met.copied,
         matched_by=by if by != key.fields else [],
-        nearly=gathered(shown.cells.select(key.fields), met.nearly) if met.nearly.len() else None,
+        nearly=gathered(store_catalogue.cells.select(key.fields), met.nearly) if met.nearly.len() else None,
     )
     cells = draft.ours.select([*key.fields, *(name for name in draft.ours.columns if name not in key.fields)])
     untouched = [name for name in draft.plain.columns if name in cells.columns and name not in draft.computed]
     new = cells.with_columns(draft.plain.select(untouched)).filter(placed.codeless)
     notes = (*supplied.notes, *_lacking(supplied, mapping, headings))
-    numbers = gathered(gathered(shaped.rows, placed.source), kept)
+    row_numbers = gathered(gathered(shaped.rows, placed.source), kept)
     cells = gathered(cells, kept)
-    made_sheet = replace(sheet, cells=cells, numbers=numbers, provenance=provenance, notes=notes)
-    return TranslatedList(made_sheet, _new_items(new, shown.fields, shop, key) if new.height else None)
+    made_sheet = replace(sheet, cells=cells, row_numbers=row_numbers, provenance=provenance, notes=notes)
+    return TranslatedList(made_sheet, _new_items(new, store_catalogue.fields, shop, key) if new.height else None)
 
 
 def _with_lines_merged(
@@ -142,12 +146,12 @@ def _with_lines_merged(
     """The list with each item on one row, where the store's files go on with one over several lines."""
     if lines is None or not {*by} <= {*texts.columns} or shaped.folded or shaped.copied:
         return supplied, shaped, texts
-    merged = merge_lines(replace(supplied, cells=texts, numbers=shaped.rows), by, lines)
-    if merged.cells.height == texts.height or merged.numbers is None:
+    merged = merge_lines(replace(supplied, cells=texts, row_numbers=shaped.rows), by, lines)
+    if merged.cells.height == texts.height or merged.row_numbers is None:
         return supplied, shaped, texts
-    kept = shaped.rows.is_in(merged.numbers.implode())
+    kept = shaped.rows.is_in(merged.row_numbers.implode())
     absent = {name: flags.filter(kept) for name, flags in shaped.absent.items()}
-    shaped = replace(shaped, cells=shaped.cells.filter(kept), rows=merged.numbers, absent=absent)
+    shaped = replace(shaped, cells=shaped.cells.filter(kept), rows=merged.row_numbers, absent=absent)
     return replace(supplied, notes=merged.notes, continued=merged.continued), shaped, merged.cells
 
 
@@ -171,39 +175,43 @@ def _shaped(
     always: Sequence[str],
 ) -> tuple[list[ColumnMatch], Reshaped, dict[str, str]]:
     """Which heading is which field, the rows in the store's shape, and what they call each field."""
-    shop, said = store or Store(), options.columns
+    shop, column_options = store or Store(), options.columns
     shaping = set()
     if mapping.spread is not None:
         shaping = {mapping.spread.by, mapping.spread.value}
     elif mapping.stack is not None:
         shaping = set(mapping.stack.columns)
     fields = [*live.fields, *({NEW_CODE} - set(live.fields))]
-    there = [name for name in supplied.fields if name not in shaping]
+    kept_names = [name for name in supplied.fields if name not in shaping]
     places = [n for n in range(1, len(supplied.fields) + len(supplied.unnamed) + 1) if n not in supplied.unnamed]
     columns = dict(zip(supplied.fields, places, strict=True))
-    saved = ColumnMapping({h: f for h, f in mapping.headings.items() if h in there}, mapping.ignore)
+    saved = ColumnMapping({h: f for h, f in mapping.headings.items() if h in kept_names}, mapping.ignore)
     matches = match_columns(
-        there, fields, field_settings=dict(shop.fields), mapping=said.mapping,
-        saved=saved, only=said.only, key=always, path=supplied.path, places=[columns[name] for name in there],
+        kept_names, fields, field_settings=dict(shop.fields), mapping=column_options.mapping,
+        saved=saved, only=column_options.only, key=always, path=supplied.path,
+        places=[columns[name] for name in kept_names],
     )  # fmt: skip
     if mapping.headings:  # what its description does not name is said, and not taken
         matches = [
-            one
-            if one.field is None or one.heading in mapping.headings or one.field in always or one.how == "told"
-            else msgspec.structs.replace(one, field=None, how="not described", nearest=one.field)
-            for one in matches
+            match
+            if match.field is None or match.heading in mapping.headings or match.field in always or match.how == "told"
+            else msgspec.structs.replace(match, field=None, how="not described", nearest=match.field)
+            for match in matches
         ]
         matches = [
-            msgspec.structs.replace(one, how="not described") if one.how == "unmatched" else one for one in matches
+            msgspec.structs.replace(match, how="not described") if match.how == "unmatched" else match
+            for match in matches
         ]
-    headings = {one.field: one.heading for one in matches if one.field is not None}
+    headings = {match.field: match.heading for match in matches if match.field is not None}
     shaped = reshape(supplied, mapping, list(headings.values()))
     if mapping.spread is not None:
-        made = dict.fromkeys(mapping.spread.columns.values())
-        _must_have(live.fields, list(made), "The mapping's spread")
-        headings |= {name: name for name in made}
+        spread_columns = dict.fromkeys(mapping.spread.columns.values())
+        _must_have(live.fields, list(spread_columns), "The mapping's spread")
+        headings |= {name: name for name in spread_columns}
         matches += [ColumnMatch(mapping.spread.by, mapping.spread.by, "told", column=columns[mapping.spread.by])]
-        matches += [ColumnMatch(mapping.spread.value, ", ".join(made), "told", column=columns[mapping.spread.value])]
+        matches += [
+            ColumnMatch(mapping.spread.value, ", ".join(spread_columns), "told", column=columns[mapping.spread.value])
+        ]
     elif mapping.stack is not None:
         _must_have(live.fields, [mapping.stack.by, mapping.stack.value], "The mapping's stack")
         headings |= {mapping.stack.by: mapping.stack.by, mapping.stack.value: mapping.stack.value}
@@ -223,19 +231,19 @@ def _lacking(supplied: Catalogue, mapping: ListMapping, headings: Mapping[str, s
     ]
 
 
-def _with_constants(texts: pl.DataFrame, mapping: ListMapping, made: Made, path: str) -> pl.DataFrame:
+def _with_constants(texts: pl.DataFrame, mapping: ListMapping, steps: ListSteps, path: str) -> pl.DataFrame:
     every = pl.int_range(texts.height, dtype=pl.UInt32, eager=True)
     for name, text in mapping.constants.items():
         if name in texts.columns:
             raise CatalogueError(f'{path}: "{name}" is a constant, and a heading stands for it, too. Leave one out.')
         column = constant(text, texts.height, pl.String)
         texts = texts.with_columns(column.alias(name))
-        made.step(name, RuleText("constant", name, why="the same in every row of the list"), every, None, column)
-        made.computed[name] = constant(True, texts.height)
+        steps.step(name, RuleText("constant", name, why="the same in every row of the list"), every, None, column)
+        steps.computed[name] = constant(True, texts.height)
     return texts
 
 
-def _with_words(texts: pl.DataFrame, mapping: ListMapping, made: Made) -> pl.DataFrame:
+def _with_words(texts: pl.DataFrame, mapping: ListMapping, steps: ListSteps) -> pl.DataFrame:
     for name, words in mapping.words.items():
         if name not in texts.columns:
             continue
@@ -243,11 +251,11 @@ def _with_words(texts: pl.DataFrame, mapping: ListMapping, made: Made) -> pl.Dat
         bad = column.wrong.is_not_null()
         good = ~bad & ~texts.select(blank(pl.col(name))).to_series()
         if bad.any():
-            made.problem(name, "words", true_places(bad), column.wrong.filter(bad))
+            steps.problem(name, "words", true_places(bad), column.wrong.filter(bad))
         at = true_places(good)
         rule = RuleText("words", name, why="the list's word for it", inputs=[RuleInput(name)])
-        made.step(name, rule, at, gathered(texts[name], at), gathered(column.texts, at))
-        made.computed[name] = good
+        steps.step(name, rule, at, gathered(texts[name], at), gathered(column.texts, at))
+        steps.computed[name] = good
         texts = texts.with_columns(column.texts.alias(name))
     return texts
 
@@ -260,9 +268,9 @@ def _rules_of(mapping: ListMapping, headings: Mapping[str, str], shop: Store, ru
             sign = "+" if field.means == "adds" else "-"
             own = next((rule for rule in units if name in rule.set), None)
             quoted = '"' + headings.get(name, name).replace('"', '""') + '"'
-            said = f'live."{name}" {sign} ({own.set[name] if own else f"sheet.{quoted}"})'
+            expression = f'live."{name}" {sign} ({own.set[name] if own else f"sheet.{quoted}"})'
             units = [rule for rule in units if name not in rule.set]
-            units.append(Rule(f"{UNIT}{field.means} {name}", {name: said}, why=field.why or f"{field.means}"))
+            units.append(Rule(f"{UNIT}{field.means} {name}", {name: expression}, why=field.why or f"{field.means}"))
     given = rules or Rules()
     over = [rule.name for rule in units]
     allowed = [msgspec.structs.replace(rule, over=[*rule.replaces, *over]) if over else rule for rule in given.rule]

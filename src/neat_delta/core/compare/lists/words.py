@@ -38,12 +38,14 @@ def translated_words(column: pl.Series, words: Mapping[str, str]) -> Translated:
     """
     bare = column.str.strip_chars()
     plain = {word.strip(): meaning for word, meaning in words.items()}
-    said = {}
-    for one in bare.unique().drop_nulls():
-        if one and one not in plain:
-            near = nearest(one, list(plain))
-            said[one] = f'"{one}" is not among its words' + (f'; the nearest is "{near}"' if near else "")
-    wrong = bare.replace_strict(said, default=None, return_dtype=pl.String)
+    by_word = {}
+    for bare_word in bare.unique().drop_nulls():
+        if bare_word and bare_word not in plain:
+            near = nearest(bare_word, list(plain))
+            by_word[bare_word] = f'"{bare_word}" is not among its words' + (
+                f'; the nearest is "{near}"' if near else ""
+            )
+    wrong = bare.replace_strict(by_word, default=None, return_dtype=pl.String)
     return Translated(bare.replace(plain).zip_with(wrong.is_null(), column), wrong)
 
 
@@ -60,19 +62,19 @@ def unit_rules(mapping: ListMapping, headings: Mapping[str, str]) -> list[Rule]:
                 f'The mapping\'s fields.{name} has a unit, and no heading of the list stands for "{name}".'
             )
         quoted = '"' + headings[name].replace('"', '""') + '"'
-        said, why = f"sheet.{quoted}", []
+        expression, why = f"sheet.{quoted}", []
         if field.factor is not None:
-            said = f"{said} * {_digits(field.factor, name)}"
+            expression = f"{expression} * {_digits(field.factor, name)}"
             why.append(f"times {field.factor}")
         if field.currency is not None:
-            said = f"{said} * {_digits(field.currency.rate, name)}"
+            expression = f"{expression} * {_digits(field.currency.rate, name)}"
             why.append(f"{field.currency.currency} at {field.currency.rate} on {field.currency.on}")
         if field.per is not None:
-            said = f"{said} / {_digits(field.per, name)}"
+            expression = f"{expression} / {_digits(field.per, name)}"
             why.append(f"the list's is for {field.per}")
         if field.places is not None:
-            said = f"ROUND({said}, {field.places})"
-        rules.append(Rule(f"{UNIT}{name}", {name: said}, why=field.why or ", ".join(why)))
+            expression = f"ROUND({expression}, {field.places})"
+        rules.append(Rule(f"{UNIT}{name}", {name: expression}, why=field.why or ", ".join(why)))
     return rules
 
 
@@ -86,7 +88,7 @@ def _digits(number: Number, name: str) -> str:
     raise CatalogueError(f'The mapping\'s fields.{name} says "{number}", which is no number above 0.')
 
 
-def merged_values(before: pl.Series, said: pl.Series, field: Field, means: ListField) -> pl.Series:
+def merged_values(before: pl.Series, added: pl.Series, field: Field, means: ListField) -> pl.Series:
     """The cells of a field of lists, once what the list says is added to live's values, or taken from them; nothing
     said leaves them as they are.
 
@@ -96,15 +98,15 @@ def merged_values(before: pl.Series, said: pl.Series, field: Field, means: ListF
     """
     mark = field.separator or ","
     out = []
-    for old, new in zip(before, said, strict=True):
+    for old, new in zip(before, added, strict=True):
         values = [part.strip() for part in new.split(mark) if part.strip()]
-        there = [part.strip() for part in old.split(mark) if part.strip()]
+        values_there = [part.strip() for part in old.split(mark) if part.strip()]
         if means.means == "adds":
-            more = [value for value in dict.fromkeys(values) if value not in there]
-            whole = [*there, *more] if more else None
+            more = [value for value in dict.fromkeys(values) if value not in values_there]
+            values_after = [*values_there, *more] if more else None
         else:
-            rest = [value for value in there if value not in values]
-            whole = rest if len(rest) < len(there) else None
+            rest = [value for value in values_there if value not in values]
+            values_after = rest if len(rest) < len(values_there) else None
         between = mark + " " if mark + " " in old else mark
-        out.append(old if whole is None else between.join(whole))
+        out.append(old if values_after is None else between.join(values_after))
     return pl.Series(out, dtype=pl.String)

@@ -80,13 +80,13 @@ def align_base(base: Catalogue, aligned: AlignedInputs, columns: ColumnOptions =
             f"with the BLAKE3 digest {origin.blake3[:16]}…; name that one with ‹base›."
         )
     shop = aligned.store or Store()
-    said = columns.mapping.headings if columns.mapping else {}
-    mapping = ColumnMapping({heading: name for heading, name in said.items() if heading in base.fields})
+    headings = columns.mapping.headings if columns.mapping else {}
+    mapping = ColumnMapping({heading: name for heading, name in headings.items() if heading in base.fields})
     own = {name: heading for name, heading in aligned.headings.items() if heading in base.fields}
     matches = match_columns(
         base.fields, live.fields, field_settings=shop.fields, mapping=mapping, key=key.fields, path=base.path
     )
-    names = {one.field: one.heading for one in matches if one.field is not None} | own
+    names = {match.field: match.heading for match in matches if match.field is not None} | own
     for name in key.fields:
         if name not in names:
             raise CatalogueError(f'{base.path}: no heading stands for "{name}", which is the key in {live.path}.')
@@ -117,8 +117,8 @@ def key_rows(base: Catalogue, live: Catalogue, key: Key) -> KeyRows:
         at = _usable(ours.align(theirs), usable)
         return KeyRows(ours, theirs, at.set(~_as_often(ours, theirs), None), usable)
     if ours.keys.equals(theirs.keys):  # most exports have the same items in the same order
-        numbers = pl.int_range(live.cells.height, dtype=pl.UInt32, eager=True)
-        return KeyRows(ours, theirs, _usable(numbers, usable), usable)
+        row_numbers = pl.int_range(live.cells.height, dtype=pl.UInt32, eager=True)
+        return KeyRows(ours, theirs, _usable(row_numbers, usable), usable)
     rows = true_places(~ours.blank & ~ours.repeated).cast(pl.UInt32)
     met = ours.pairs(theirs, rows, true_places(usable).cast(pl.UInt32))
     at = scattered(constant(None, live.cells.height, pl.UInt32), met["row"], met["other"])
@@ -144,24 +144,24 @@ def followed_codes(base: Catalogue, aligned: AlignedInputs, codes: Catalogue | N
     shop, pairs = aligned.store or Store(), list[LikelyCode]()
     field = shop.importer.code_change.field or key.fields[0]
     if codes is not None:
-        said = align_inputs(live, codes, columns=ColumnOptions(key.fields), listed_codes=True).sheet
+        codes_named = align_inputs(live, codes, columns=ColumnOptions(key.fields), listed_codes=True).sheet
         old = gathered(stripped(base.cells, key), leaving)
-        at = KeyIndex.of(said.cells, key).lookup(old)
-        new = old.with_columns(gathered(said.cells[NEW_CODE], at).str.strip_chars().alias(field))
-        there = keys["live"].lookup(new)
-        for place in true_places(not_null(there)):
-            one = (old.row(place, named=True), new.row(place, named=True))
-            pairs.append(LikelyCode(*one, live.row(gathered(there, [place]))[0], 0, 0, None))
-        leaving = leaving.filter(there.is_null())
+        at = KeyIndex.of(codes_named.cells, key).lookup(old)
+        new = old.with_columns(gathered(codes_named.cells[NEW_CODE], at).str.strip_chars().alias(field))
+        at_new = keys["live"].lookup(new)
+        for place in true_places(not_null(at_new)):
+            codes_pair = (old.row(place, named=True), new.row(place, named=True))
+            pairs.append(LikelyCode(*codes_pair, live.row(gathered(at_new, [place]))[0], 0, 0, None))
+        leaving = leaving.filter(at_new.is_null())
     new_places = coming.cast(pl.UInt32)
-    taken = KeyIndex.of(pl.DataFrame([one.new for one in pairs], schema=dict.fromkeys(key.fields, pl.String)), key)
+    taken = KeyIndex.of(pl.DataFrame([pair.new for pair in pairs], schema=dict.fromkeys(key.fields, pl.String)), key)
     new_places = new_places.filter(taken.lookup(live.cells[new_places]).is_null())
     fields = [name for name in live.fields if name in set(base.fields) and name not in key.fields]
     matched = Matched(
         key.fields, {"live": keys["base"]}, pl.DataFrame(), leaving.cast(pl.UInt32), new_places, [], [], fields
     )
     likely = likely_codes(base, live, matched, shop.fields, key.name, field)
-    return pairs + [one for one in likely if one.fields >= LEAST]
+    return pairs + [pair for pair in likely if pair.fields >= LEAST]
 
 
 LEAST = 5
@@ -170,21 +170,21 @@ LEAST = 5
 
 def with_codes_followed(catalogue: Catalogue, codes: Sequence[LikelyCode], key: Key) -> Catalogue:
     """The catalogue with its items under the codes that the store has given them since."""
-    olds = pl.DataFrame([one.old for one in codes], schema=dict.fromkeys(key.fields, pl.String))
+    olds = pl.DataFrame([likely.old for likely in codes], schema=dict.fromkeys(key.fields, pl.String))
     at = KeyIndex.of(olds, key).lookup(catalogue.cells)
     rows = true_places(not_null(at))
     cells = catalogue.cells
     for name in key.fields:
-        new = gathered(pl.Series([one.new[name] for one in codes], dtype=pl.String), gathered(at, rows))
+        new = gathered(pl.Series([likely.new[name] for likely in codes], dtype=pl.String), gathered(at, rows))
         cells = cells.with_columns(scattered(cells[name].rechunk(), rows, new).alias(name))
     return replace(catalogue, cells=cells)
 
 
 def without_followed(codes: Catalogue, followed: Sequence[LikelyCode], aligned: AlignedInputs) -> Catalogue | None:
     """The list of codes without those that the store has given already; None where none is left."""
-    said = align_inputs(aligned.live, codes, columns=ColumnOptions(aligned.key.fields), listed_codes=True).sheet
-    olds = pl.DataFrame([one.old for one in followed], schema=dict.fromkeys(aligned.key.fields, pl.String))
-    stays = KeyIndex.of(olds, aligned.key).lookup(said.cells).is_null()
+    codes_named = align_inputs(aligned.live, codes, columns=ColumnOptions(aligned.key.fields), listed_codes=True).sheet
+    olds = pl.DataFrame([likely.old for likely in followed], schema=dict.fromkeys(aligned.key.fields, pl.String))
+    stays = KeyIndex.of(olds, aligned.key).lookup(codes_named.cells).is_null()
     return replace(codes, cells=codes.cells.filter(stays)) if stays.any() else None
 
 
@@ -201,7 +201,7 @@ def base_rows(base: Catalogue, live: Catalogue, sheet: Catalogue, matched: Match
     extra = matched.pairs["live"].filter(lacking)
     own = pl.int_range(extra.len(), dtype=pl.UInt32, eager=True) + base.cells.height
     of_pairs = scattered(of_pairs.cast(pl.UInt32), true_places(lacking), own)
-    numbers = pl.int_range(matched.new.len(), dtype=pl.UInt32, eager=True)
+    new_places = pl.int_range(matched.new.len(), dtype=pl.UInt32, eager=True)
     left = not_null(of_new)
     many, none = matched.pairs.height, pl.lit(None, pl.UInt32)
     met = pl.concat(
@@ -213,7 +213,7 @@ def base_rows(base: Catalogue, live: Catalogue, sheet: Catalogue, matched: Match
                 new=constant(None, many, pl.UInt32),
                 arrived=lacking,
             ),
-            pl.DataFrame({"live": of_new.cast(pl.UInt32), "sheet": matched.new, "new": numbers})
+            pl.DataFrame({"live": of_new.cast(pl.UInt32), "sheet": matched.new, "new": new_places})
             .filter(left)
             .select("live", "sheet", none.alias("pair"), "new", arrived=pl.lit(value=False)),
         ]
@@ -230,16 +230,16 @@ def base_rows(base: Catalogue, live: Catalogue, sheet: Catalogue, matched: Match
         near=[],
         fields=matched.fields,
     )
-    there = set(base.fields)
-    two_way = [name for name in matched.fields if name not in there]
-    whole = _completed(base, live, sheet, met, matched, extra, two_way)
+    base_fields = set(base.fields)
+    two_way = [name for name in matched.fields if name not in base_fields]
+    completed = _completed(base, live, sheet, met, matched, extra, two_way)
     both = met.filter(pl.col("pair").is_not_null() & ~pl.col("arrived"))
     between = both.select("live", sheet=gathered(matched.pairs["live"], both["pair"]))
-    named = [name for name in matched.fields if name in there]
+    named = [name for name in matched.fields if name in base_fields]
     store = Matched(matched.key, {}, between, rows.gone, rows.gone, [], [], named)
     return Based(
-        whole, rows, met["pair"], met["new"], met["arrived"], numbers.filter(~left), at, two_way, store, both["pair"],
-        base.cells.height,
+        completed, rows, met["pair"], met["new"], met["arrived"], new_places.filter(~left), at, two_way, store,
+        both["pair"], base.cells.height,
     )  # fmt: skip
 
 

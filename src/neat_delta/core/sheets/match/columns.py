@@ -78,14 +78,14 @@ def match_columns(
         msgspec.structs.replace(find(heading), column=column) for heading, column in zip(headings, columns, strict=True)
     ]
     taken: dict[str, str] = {}
-    for one in pairs:
-        if one.field is not None and one.field in taken:
+    for match in pairs:
+        if match.field is not None and match.field in taken:
             raise CatalogueError(
-                f'{path}: the headings "{taken[one.field]}" and "{one.heading}" both stand for the field '
-                f'"{one.field}". Leave one of them out with ‹ignore›, or say what it is with ‹map›.'
+                f'{path}: the headings "{taken[match.field]}" and "{match.heading}" both stand for the field '
+                f'"{match.field}". Leave one of them out with ‹ignore›, or say what it is with ‹map›.'
             )
-        if one.field is not None:
-            taken[one.field] = one.heading
+        if match.field is not None:
+            taken[match.field] = match.heading
     return pairs
 
 
@@ -100,8 +100,8 @@ def _by_fold(names: Mapping[str, str]) -> defaultdict[str, set[str]]:
     return by_fold
 
 
-def _must_be_known(names: Collection[str], there: Sequence[str], where: str, option: str) -> None:
+def _must_be_known(names: Collection[str], known: Sequence[str], where: str, option: str) -> None:
     for name in names:
-        if name not in there:
-            hint = did_you_mean(name, there, f"It has: {listed(there)}.")
+        if name not in known:
+            hint = did_you_mean(name, known, f"It has: {listed(known)}.")
             raise CatalogueError(f'{option} names "{name}", and there is no such heading in {where}.{hint}')

@@ -36,20 +36,20 @@ def merge_lines(catalogue: Catalogue, key: Sequence[str], continued: Continued |
     further &= (~keyless).cum_sum() > 0
     if not further.any():
         return replace(catalogue, continued=continued)
-    numbers = catalogue.row(pl.Series(range(cells.height), dtype=pl.Int64))
+    row_numbers = catalogue.row(pl.Series(range(cells.height), dtype=pl.Int64))
     for name, filled in has.items():
         stray = true_places(further & filled)
         if name not in separators and stray.len():
             raise CatalogueError(
-                f"{catalogue.path}, row {numbers[stray[0]]:,}: it has no key, so it continues the item above, and its "
-                f'"{name}" is not among the continued fields. Mend the row, or list the field in the store file.'
+                f"{catalogue.path}, row {row_numbers[stray[0]]:,}: it has no key, so it continues the item above, and "
+                f'its "{name}" is not among the continued fields. Mend the row, or list the field in the store file.'
             )
     for name, mark in separators.items():
         wrong = (
             has[name] & (cells[name].str.contains(mark, literal=True)) & (further | further.shift(-1, fill_value=False))
         )
         if wrong.any():
-            row = numbers[true_places(wrong)[0]]
+            row = row_numbers[true_places(wrong)[0]]
             raise CatalogueError(
                 f'{catalogue.path}, row {row:,}: "{name}" has the separator {mark!r} in it, and values on '
                 "several lines. Choose another separator for the field in the store file."
@@ -76,7 +76,7 @@ def merge_lines(catalogue: Catalogue, key: Sequence[str], continued: Continued |
     return replace(
         catalogue,
         cells=folded,
-        numbers=numbers.filter(~further),
+        row_numbers=row_numbers.filter(~further),
         continued=continued,
         notes=(*catalogue.notes, f"{note} the item above"),
     )

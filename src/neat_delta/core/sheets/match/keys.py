@@ -82,9 +82,9 @@ class KeyIndex:
         wanted, once = comparable(table, self.key), all_differ(self.keys)
         if once and wanted.equals(self.keys):  # two exports of one store, as a rule
             return pl.int_range(wanted.height, dtype=pl.UInt32, eager=True)
-        there = self.keys.with_row_index(MARK)
-        there = there if once else there.unique(self.key.fields, keep="first")
-        return wanted.join(there, on=self.key.fields, how="left", maintain_order="left")[MARK]
+        index_rows = self.keys.with_row_index(MARK)
+        index_rows = index_rows if once else index_rows.unique(self.key.fields, keep="first")
+        return wanted.join(index_rows, on=self.key.fields, how="left", maintain_order="left")[MARK]
 
     def align(self, other: KeyIndex) -> pl.Series:
         """Per row of this index the row of another with its key; of rows that share a key the first is the other's
@@ -96,8 +96,8 @@ class KeyIndex:
         for index in (self, other):
             rank = pl.int_range(pl.len()).over(index.key.fields)
             sides.append(index.keys.with_columns(rank.alias(MARK)))
-        there = sides[1].with_row_index(MARK + MARK)
-        rows = sides[0].join(there, on=[*self.key.fields, MARK], how="left", maintain_order="left")[MARK + MARK]
+        other_keys = sides[1].with_row_index(MARK + MARK)
+        rows = sides[0].join(other_keys, on=[*self.key.fields, MARK], how="left", maintain_order="left")[MARK + MARK]
         return rows.set(self.blank, None)
 
     def pairs(self, other: KeyIndex, rows: pl.Series, other_rows: pl.Series) -> pl.DataFrame:
@@ -106,12 +106,12 @@ class KeyIndex:
         Joining on a hash of the key is twice as fast as on its text. Of the candidates, those stay whose keys are the
         same.
         """
-        one, two = (
+        first, two = (
             pl.DataFrame({name: at, "hash": gathered(index.keys.hash_rows(), at)})
             for name, index, at in (("row", self, rows), ("other", other, other_rows))
         )
         # A row fits one of the other at most, so that its order is all there is to keep; sorting is cheapest.
-        candidates = one.lazy().join(two.lazy(), on="hash").sort("row").collect().rechunk()
+        candidates = first.lazy().join(two.lazy(), on="hash").sort("row").collect().rechunk()
         ours, other_keys = gathered(self.keys, candidates["row"]), gathered(other.keys, candidates["other"])
         same = reduce(and_, (ours[name] == other_keys[name] for name in self.key.fields))
         return candidates[["row", "other"]].filter(same)
@@ -119,8 +119,8 @@ class KeyIndex:
     def existing(self, keys: Sequence[KeyText]) -> set[KeyText]:
         """Those of the keys (in any form) that a row has, as they were given."""
         wanted = pl.DataFrame(keys, schema=dict.fromkeys(self.key.fields, pl.String), orient="row")
-        there = self.lookup(wanted).is_not_null()
-        return {key for key, stands in zip(keys, there, strict=True) if stands}
+        present = self.lookup(wanted).is_not_null()
+        return {key for key, stands in zip(keys, present, strict=True) if stands}
 
     def naming(self, texts: Iterable[str]) -> pl.Series:
         """Per row whether one of the texts is a part of its key."""
@@ -129,8 +129,8 @@ class KeyIndex:
 
     def missing(self, texts: Iterable[str]) -> list[str]:
         """Those of the texts that are a part of no row's key, as they were given."""
-        there = set(pl.concat([self.keys[name] for name in self.key.fields]).unique())
-        return [text for text in texts if self._part(text)[0] not in there]
+        parts = set(pl.concat([self.keys[name] for name in self.key.fields]).unique())
+        return [text for text in texts if self._part(text)[0] not in parts]
 
     def _part(self, text: str) -> KeyText:
         return key_text([text], self.key)

@@ -44,7 +44,7 @@ def likely_codes(
     if not matched.gone.len() or not 0 < matched.new.len() <= MOST:
         return []
     name = name if name in matched.fields else plain_heading(matched.fields, NAME_HEADINGS)
-    rest = [one for one in matched.fields if one != name and not fields.get(one, Field()).moving]
+    rest = [field for field in matched.fields if field != name and not fields.get(field, Field()).moving]
     new_rows = gathered(sheet.cells.select(matched.fields), matched.new)
     pairs = _candidates(live.cells, new_rows, matched.gone, rest, name)
     for part in matched.key:
@@ -57,11 +57,11 @@ def likely_codes(
     may = constant(True, pairs.height)
     old_rows = gathered(live.cells.select(rest), pairs["old"]).select(pl.all().str.strip_chars())
     paired_rows = gathered(new_rows.select(rest), pairs["new"]).select(pl.all().str.strip_chars())
-    for one in rest:
-        old, new = old_rows[one], paired_rows[one]
+    for field in rest:
+        old, new = old_rows[field], paired_rows[field]
         filled_pair = (old != "") | (new != "")
         filled, agree = filled + filled_pair, agree + (filled_pair & (old == new))
-        settings = fields.get(one, Field())
+        settings = fields.get(field, Field())
         if settings.unique or settings.check_digit:
             may &= (old == new) | (old == "") | (new == "")
     alike = _alike(live.cells, new_rows, pairs, name)
@@ -80,7 +80,8 @@ def likely_codes(
     news = gathered(stripped(sheet.cells, key), places).rows(named=True)
     rows = scored[["agree", "fields", "alike"]].rows()
     return [
-        LikelyCode(old, new, row, *one) for old, new, row, one in zip(olds, news, sheet.row(places), rows, strict=True)
+        LikelyCode(old, new, row, *evidence)
+        for old, new, row, evidence in zip(olds, news, sheet.row(places), rows, strict=True)
     ]
 
 
@@ -88,11 +89,11 @@ def _candidates(
     live: pl.DataFrame, new_rows: pl.DataFrame, gone: pl.Series, rest: list[str], name: str | None
 ) -> pl.DataFrame:
     """The pairs to look at: `old`, a place in live, and `new`, one among the new items."""
-    telling = sorted(rest, key=lambda one: -new_rows[one].n_unique())[:TELLING]
+    telling = sorted(rest, key=lambda field: -new_rows[field].n_unique())[:TELLING]
     candidates = [pl.DataFrame(schema={"old": pl.UInt32, "new": pl.UInt32})]
-    for one in [*telling, *([name] if name else [])]:
-        new = pl.DataFrame({"text": new_rows[one]}).with_row_index("new").filter(~blank(pl.col("text")))
-        old = pl.DataFrame({"text": gathered(live[one], gone), "old": gone.cast(pl.UInt32)})
+    for field in [*telling, *([name] if name else [])]:
+        new = pl.DataFrame({"text": new_rows[field]}).with_row_index("new").filter(~blank(pl.col("text")))
+        old = pl.DataFrame({"text": gathered(live[field], gone), "old": gone.cast(pl.UInt32)})
         old = old.filter(pl.len().over("text") <= RARE)
         candidates.append(old.join(new, on="text")[["old", "new"]])
     return pl.concat(candidates).unique().sort("new", "old")

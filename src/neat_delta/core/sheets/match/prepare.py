@@ -158,7 +158,7 @@ def align_inputs(
         path=sheet.path,
         places=[place for place in range(1, len(sheet.fields) + len(sheet.unnamed) + 1) if place not in sheet.unnamed],
     )
-    taken = {one.heading: one.field for one in matches if one.field is not None}
+    taken = {match.heading: match.field for match in matches if match.field is not None}
     for name in keys:
         if name not in taken.values():
             raise CatalogueError(
@@ -167,7 +167,7 @@ def align_inputs(
             )
     lines = continued(shop)
     # A field that nobody asked for may be what goes on over several lines.
-    left_out = {one.heading: one.nearest for one in matches if one.how in {"ignored", "not asked for"}}
+    left_out = {match.heading: match.nearest for match in matches if match.how in {"ignored", "not asked for"}}
     more = {heading: name for heading, name in left_out.items() if lines and name in lines.fields}
     sheet = replace(sheet, cells=sheet.cells.select([*taken, *more]))
     names = {str(field): heading for heading, field in (taken | more).items()}
@@ -179,11 +179,11 @@ def align_inputs(
 def _aligned_already(live: Catalogue, sheet: Catalogue, store: Store | None, columns: ColumnOptions) -> AlignedInputs:
     """A sheet that was made under the names of live's fields."""
     prepared = prepare(live, store, columns.key, unseen_fields(store, columns.added))
-    made = sheet.provenance.columns if sheet.provenance else None
+    columns_of_list = sheet.provenance.columns if sheet.provenance else None
     same = [ColumnMatch(name, name, "same name", column=n) for n, name in enumerate(sheet.fields, 1)]
-    named = list(made) if made is not None else same
+    named = list(columns_of_list) if columns_of_list is not None else same
     return AlignedInputs(
-        prepared.catalogue, sheet, named, prepared.key, store, prepared.headings, of_a_list=made is not None
+        prepared.catalogue, sheet, named, prepared.key, store, prepared.headings, of_a_list=columns_of_list is not None
     )
 
 
@@ -191,6 +191,8 @@ def _with_codes(fields: Mapping[str, Field], old: str | None) -> dict[str, Field
     """The fields, and what a sheet may call new codes; and old ones, where that is the field `old`."""
     named = {**fields, NEW_CODE: Field(also=["new sku", "new item number", "new item code", "new article number"])}
     if old is not None:
-        one = named.get(old, Field())
-        named[old] = msgspec.structs.replace(one, also=[*one.also, "old code", "old sku", "old item number", "code"])
+        field = named.get(old, Field())
+        named[old] = msgspec.structs.replace(
+            field, also=[*field.also, "old code", "old sku", "old item number", "code"]
+        )
     return named

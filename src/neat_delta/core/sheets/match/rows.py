@@ -70,14 +70,14 @@ def match_rows(live: Catalogue, sheet: Catalogue, key: Key, *, bare: bool = Fals
     row of the sheet is for every item of live that has its key.
     Raises CatalogueError when there is no item with a key, or, unless the sheet may be `bare`, no field in common.
     """
-    there = set(sheet.fields)
-    fields = [name for name in live.fields if name in there and name not in key.fields]
+    sheet_fields = set(sheet.fields)
+    fields = [name for name in live.fields if name in sheet_fields and name not in key.fields]
     if not fields and not bare:
         raise CatalogueError(
             f"{sheet.path} has no field of {live.path} but the key ({', '.join(key.fields)}), so there is "
             f"nothing to compare. Its headings are: {listed(sheet.fields)}."
         )
-    keys = {name: KeyIndex.of(one.cells, key) for name, one in (("live", live), ("sheet", sheet))}
+    keys = {name: KeyIndex.of(side.cells, key) for name, side in (("live", live), ("sheet", sheet))}
     live_reasons = submit(partial(_unusable, keys["live"], "live", shared=key.shared == "all"), live.cells.height)
     reasons = {"sheet": _unusable(keys["sheet"], "sheet", shared=False), "live": live_reasons()}
     for catalogue, name in ((live, "live"), (sheet, "sheet")):
@@ -114,7 +114,7 @@ def match_rows(live: Catalogue, sheet: Catalogue, key: Key, *, bare: bool = Fals
 
 def match_places(live: Catalogue, sheet: Catalogue, key: Key) -> pl.DataFrame:
     """Only the places in live and sheet of the items that both have for certain, in live's order; there may be none."""
-    keys = {name: KeyIndex.of(one.cells, key) for name, one in (("live", live), ("sheet", sheet))}
+    keys = {name: KeyIndex.of(side.cells, key) for name, side in (("live", live), ("sheet", sheet))}
     usable = {name: true_places(_unusable(keys[name], name, shared=False).is_null()) for name in keys}
     return _pairs(keys, usable)
 
@@ -139,8 +139,8 @@ def total_rows(cells: pl.DataFrame, key: list[str], places: pl.Series) -> pl.Ser
     """Those of the rows that no item of live has whose key is a word for a total."""
     if not places.len():
         return places
-    said = gathered(cells.select(key), places).select(pl.any_horizontal(pl.all().str.contains(TOTAL))).to_series()
-    return places.filter(said)
+    totals = gathered(cells.select(key), places).select(pl.any_horizontal(pl.all().str.contains(TOTAL))).to_series()
+    return places.filter(totals)
 
 
 def row_reasons(catalogue: Catalogue, keyless: pl.Series) -> pl.Series:

@@ -84,11 +84,11 @@ def chains(moves: Sequence[Move]) -> Iterator[tuple[list[Move], bool]]:
         for move in moves:
             if move.old in seen or (not circle and move.old in wanted):
                 continue
-            chain, one = [], by_old.get(move.old)
-            while one is not None and one.old not in seen:
-                chain.append(one)
-                seen.add(one.old)
-                one = by_old.get(one.new)
+            chain, next_move = [], by_old.get(move.old)
+            while next_move is not None and next_move.old not in seen:
+                chain.append(next_move)
+                seen.add(next_move.old)
+                next_move = by_old.get(next_move.new)
             yield chain, circle
 
 

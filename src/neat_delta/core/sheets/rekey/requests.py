@@ -71,8 +71,8 @@ def moves_in_sheet(live: Catalogue, sheet: Catalogue, pairs: pl.DataFrame, key: 
 def moves_in_list(live: Catalogue, codes: Catalogue, key: Key, field: str) -> CodeChanges:
     """What a list of old and new codes says. CatalogueError for a row of which live has no item, or several."""
     pairs = match_places(live, codes, key)
-    said = true_places(codes.cells[NEW_CODE].str.strip_chars() != "")
-    lost = said.filter(~said.is_in(pairs["sheet"].cast(said.dtype).implode()))
+    named = true_places(codes.cells[NEW_CODE].str.strip_chars() != "")
+    lost = named.filter(~named.is_in(pairs["sheet"].cast(named.dtype).implode()))
     if lost.len():
         old = " / ".join(codes.cells.select(key.fields).row(lost[0]))
         raise CatalogueError(
@@ -100,8 +100,8 @@ def _blocked(moves: Sequence[Move], live: Catalogue, key: Key, arriving: Collect
     change its own case.
     """
     same = [Move(move.item, key_text(move.old, key), key_text(move.new, key)) for move in moves]
-    there = KeyIndex.of(live.cells, key).existing([move.new for move in same])
-    return blocked_moves(same, there, {key_text(one, key) for one in arriving})
+    existing = KeyIndex.of(live.cells, key).existing([move.new for move in same])
+    return blocked_moves(same, existing, {key_text(code, key) for code in arriving})
 
 
 def with_sheet_codes(live: Catalogue, sheet: Catalogue, asked: CodeChanges, key: Key) -> tuple[Catalogue, CodeChanges]:
@@ -111,14 +111,14 @@ def with_sheet_codes(live: Catalogue, sheet: Catalogue, asked: CodeChanges, key:
     circle has them always. A sheet that has the code at a chain's beginning, too, says two things at once: then it is
     held.
     """
-    codes = [one for move in asked.going for one in (move.old, move.new)]
-    there = KeyIndex.of(sheet.cells, key).existing(codes)
+    codes = [code for move in asked.going for code in (move.old, move.new)]
+    existing = KeyIndex.of(sheet.cells, key).existing(codes)
     why = dict(asked.why)
     after: dict[tuple[str, ...], tuple[str, ...]] = {}
     for chain, circle in chains(asked.going):
-        if not circle and chain[-1].new not in there:
+        if not circle and chain[-1].new not in existing:
             continue
-        if not circle and chain[0].old in there:
+        if not circle and chain[0].old in existing:
             why |= dict.fromkeys([move.item for move in chain], BOTH)
             continue
         after |= {move.old: move.new for move in chain}
@@ -144,7 +144,7 @@ def code_cells(
     `reason` (why it cannot be, or null); and the old and new codes that links follow: those that no item keeps (in
     another language, say). A code that a new item of the sheet has (`arriving`) cannot be given.
     """
-    coming = {key_text(one, key) for one in arriving}
+    coming = {key_text(code, key) for code in arriving}
     why = asked.why | {move.item: NEW_HAS for move in asked.going if key_text(move.new, key) in coming}
     why |= _blocked([move for move in asked.moves if move.item not in why], live, key)
     asked = replace(asked, why=why)
@@ -199,16 +199,18 @@ def waiting_codes(changes: ChangeSet, live: Catalogue) -> pl.DataFrame:
         place = header.key.index(field)
         old = keys[item]
         moves.append(Move(item, old, (*old[:place], after, *old[place + 1 :])))
-    there = KeyIndex.of(live.cells, header.compared_by).existing([move.new for move in moves])
+    existing = KeyIndex.of(live.cells, header.compared_by).existing([move.new for move in moves])
     going = list({move.old: move for move, stays in zip(moves, kept, strict=True) if not stays}.values())
     why = _blocked(going, live, header.compared_by)
     after = {move.old: why.get(move.item) for move in going}
     waits = [(number, after.get(move.old)) for number, move in zip(asked["number"], moves, strict=True)]
-    waits = [one for one in waits if one[1] is not None]
-    lost = {new for move in moves if after.get(move.old, "held") is not None and move.new not in there
+    waits = [wait for wait in waits if wait[1] is not None]
+    lost = {new for move in moves if after.get(move.old, "held") is not None and move.new not in existing
             for old, new in zip(move.old, move.new, strict=True) if old != new}  # fmt: skip
     waits += [(number, FOLLOWS) for number in codes_in(cells, header.settings, lost)["number"]]
     reasons = pl.DataFrame(waits, schema={"number": pl.UInt32, "reason": pl.String}, orient="row")
-    said = cells[["number", "item", "field", "held"]].join(reasons, on="number", how="inner", maintain_order="left")
-    said = filtered(said, ~not_null(said["held"]))
-    return stopping(said, "follows", "code")
+    held_codes = cells[["number", "item", "field", "held"]].join(
+        reasons, on="number", how="inner", maintain_order="left"
+    )
+    held_codes = filtered(held_codes, ~not_null(held_codes["held"]))
+    return stopping(held_codes, "follows", "code")

@@ -11,7 +11,7 @@ from sqlglot import exp
 
 from neat_delta.core.base.infer.learn import known_store
 from neat_delta.core.base.model.catalogue import MARK, Catalogue
-from neat_delta.core.base.model.provenance import Provenance, moved
+from neat_delta.core.base.model.provenance import Provenance, placed_anew
 from neat_delta.core.base.model.schemas import PROBLEMS, conform
 from neat_delta.core.base.query.expressions import condition, expression
 from neat_delta.core.base.support.errors import ConditionError
@@ -49,26 +49,26 @@ def edited(
     the word that means nothing there.
     """
     prepared = prepare(live, store, key, unseen_fields(store, added))
-    shown = prepared.catalogue
+    store_catalogue = prepared.catalogue
     refuse_keys(rules, prepared.key.fields)
-    shop = known_store(shown, store, prepared.key.fields, read_by(rules, shown.fields))
-    tables = RuleTables(shown.cells, shown.cells, shop.fields, shop.writing, lookups=lookups or {})
+    shop = known_store(store_catalogue, store, prepared.key.fields, read_by(rules, store_catalogue.fields))
+    tables = RuleTables(store_catalogue.cells, store_catalogue.cells, shop.fields, shop.writing, lookups=lookups or {})
     worked = run_rules(rules, tables, values, path)
-    touched = scattered(constant(False, shown.cells.height), worked.problems["place"].unique(), True)
+    touched = scattered(constant(False, store_catalogue.cells.height), worked.problems["place"].unique(), True)
     for rows in worked.set.values():
         touched |= rows
     kept, problems = true_places(touched), worked.problems
     if prepared.key.shared == "all":
         kept, problems = _one_of_each(prepared, worked, fields_of(rules), touched)
-    made = Provenance(
+    provenance = Provenance(
         computed={name: gathered(rows, kept) for name, rows in worked.set.items()},
-        worked=moved(worked.steps, kept),
-        problems=moved(problems, kept),
+        worked=placed_anew(worked.steps, kept),
+        problems=placed_anew(problems, kept),
         rules=worked.rules,
     )
     cells = gathered(worked.cells.select([*prepared.key.fields, *fields_of(rules)]), kept)
     digest = blake3(content).hexdigest()
-    return Catalogue(cells, path, lambda: digest, numbers=shown.row(kept), provenance=made)
+    return Catalogue(cells, path, lambda: digest, row_numbers=store_catalogue.row(kept), provenance=provenance)
 
 
 def _one_of_each(
@@ -90,9 +90,9 @@ def _one_of_each(
         differing = table.filter(pl.col("value").n_unique().over("group") > 1)["group"].unique(maintain_order=True)
         if differing.len():
             what = "items that share the key come to different values"
-            said = {"field": name, "source": "rule", "rule": "one key", "what": what}
+            columns = {"field": name, "source": "rule", "rule": "one key", "what": what}
             at = pl.DataFrame({"place": differing.replace_strict(to_first, return_dtype=pl.UInt32)})
-            at = at.with_columns(pl.lit(text).alias(column) for column, text in said.items())
+            at = at.with_columns(pl.lit(text).alias(column) for column, text in columns.items())
             parts.append(conform(at, PROBLEMS))
     groups = group.filter(touched).unique()
     return first.filter(pl.col("group").is_in(groups.implode()))[MARK], pl.concat(parts)
@@ -100,9 +100,9 @@ def _one_of_each(
 
 def read_by(rules: Rules, fields: Sequence[str]) -> list[str]:
     """The fields that rules read or set, each once, in the order of `fields`."""
-    trees = [expression(said).tree for rule in rules.rule for said in rule.set.values()]
+    trees = [expression(text).tree for rule in rules.rule for text in rule.set.values()]
     trees += [condition(rule.where).tree for rule in rules.rule if rule.where]
-    trees += [expression(said).tree for one in rules.table.values() for said in one.by.values()]
+    trees += [expression(text).tree for lookup in rules.table.values() for text in lookup.by.values()]
     names = {column.name.casefold() for tree in trees for column in tree.find_all(exp.Column)}
     names |= {name.casefold() for name in fields_of(rules)}
     return [name for name in fields if name.casefold() in names]

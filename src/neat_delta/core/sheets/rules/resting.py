@@ -25,14 +25,14 @@ def resting_on(changes: ChangeSet, away: pl.DataFrame) -> pl.DataFrame:
     [(0, 'price', 'cost', 'is held')]
     """
     header = changes.header
-    rests = [(number, one.field, read) for number, one in enumerate(header.rules) for read in one.reads]
+    rests = [(number, rule.field, read) for number, rule in enumerate(header.rules) for read in rule.reads]
     read = pl.DataFrame(rests, schema={"rule": pl.UInt16, "field": pl.String, "read": pl.String}, orient="row")
     steps = changes.computed.select("item", pl.col("field").cast(pl.String), "rule")
     steps = steps.join(away[["item"]], on="item", how="semi", maintain_order="left")
     if not steps.height or not read.height:
         return pl.DataFrame(schema={"item": pl.Int64, "field": pl.String, "read": pl.String, "why": pl.String})
     # What a later rule put in a value's place, without looking at it, rests on what that rule reads alone.
-    anew = [number for number, one in enumerate(header.rules) if one.field not in one.reads]
+    anew = [number for number, rule in enumerate(header.rules) if rule.field not in rule.reads]
     fresh = pl.col("rule").is_in(anew).cast(pl.Int64)
     later = fresh.cum_sum(reverse=True).over("item", "field") - fresh
     steps = steps.filter(later == 0)

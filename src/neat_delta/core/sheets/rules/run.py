@@ -127,21 +127,21 @@ def _looked_up(name: str, lookup: Lookup, tables: RuleTables, rows: Rows) -> _Jo
     for heading in (*lookup.by, *lookup.kinds):
         if heading not in cells.columns:
             raise ConditionError(f'the table "{name}" has no heading "{heading}"; it has: {listed(cells.columns)}.')
-    sought = {heading: compute(expression(said), rows) for heading, said in lookup.by.items()}
+    sought = {heading: compute(expression(text), rows) for heading, text in lookup.by.items()}
     wanted = pl.DataFrame({heading: values.texts.cast(pl.String) for heading, values in sought.items()})
     by = list(lookup.by)
     keys = cells.select(pl.col(by).str.strip_chars())
     first = keys.with_row_index(MARK).with_columns(times=pl.len().over(by)) if MARK not in by else keys
     first = first.unique(by, keep="first")
     met = wanted.join(first, on=by, how="left", maintain_order="left")
-    said = pl.concat_str([pl.col(one).fill_null("") for one in by], separator=", ")
+    texts = pl.concat_str([pl.col(part).fill_null("") for part in by], separator=", ")
     wrong = met.select(
         pl.when(pl.any_horizontal(pl.col(by).is_null()))
         .then(pl.lit(f"{', '.join(lookup.by.values())} is blank, so {name} has no row for it"))
         .when(pl.col(MARK).is_null())
-        .then(pl.format('{} has no row for "{}"', pl.lit(name), said))
+        .then(pl.format('{} has no row for "{}"', pl.lit(name), texts))
         .when(pl.col("times") > 1)
-        .then(pl.format('{} has {} rows for "{}"', pl.lit(name), "times", said))
+        .then(pl.format('{} has {} rows for "{}"', pl.lit(name), "times", texts))
     ).to_series()
     at = met[MARK].set(wrong.is_not_null(), None)
     settings = {heading: Field(kind) for heading, kind in lookup.kinds.items()}
@@ -169,7 +169,7 @@ class _Run:
     def look_up(self, lookups: Mapping[str, Lookup]) -> None:
         """Find the rows of the tables anew, as what they are looked up by may have changed."""
         rows = self.rows()
-        self.joined = {name: _looked_up(name, one, self.tables, rows) for name, one in lookups.items()}
+        self.joined = {name: _looked_up(name, lookup, self.tables, rows) for name, lookup in lookups.items()}
 
     def rows(self, those: pl.Series | None = None) -> Rows:
         """The tables, of all rows or of `those`."""
@@ -179,8 +179,8 @@ class _Run:
             tables[SHEET] = self.tables.sheet
             if self.tables.sheet_own is not None:
                 own[SHEET] = self.tables.sheet_own
-        for name, one in self.joined.items():
-            tables[name.casefold()], own[name.casefold()] = one.cells, one.own
+        for name, lookup in self.joined.items():
+            tables[name.casefold()], own[name.casefold()] = lookup.cells, lookup.own
         if those is not None:
             tables = {name: table.filter(those) for name, table in tables.items()}
         return Rows(tables, self.tables.settings, self.tables.writing, own, self.values)
@@ -206,39 +206,39 @@ class _Run:
         those = None if holds.all() else holds
         at = true_places(holds)
         rows, changed = self.rows(those), {}
-        for name, said in rule.set.items():
-            changed[name] = self.compute(rule, name, expression(said), rows, at)
+        for name, text in rule.set.items():
+            changed[name] = self.compute(rule, name, expression(text), rows, at)
         self.cells = self.cells.with_columns(**changed)
 
     def compute(self, rule: Rule, name: str, wanted: Expression, rows: Rows, at: pl.Series) -> pl.Series:
         """The column of a field after a rule set it in the rows `at`."""
         values, texts, wrong = self.worked_out(wanted, rows, name)
-        said = gathered(self.missing_rows(rule, name, wanted, constant(True, self.height)), at)
+        missing = gathered(self.missing_rows(rule, name, wanted, constant(True, self.height)), at)
         for column in values.inputs:
             unread = column.texts.is_not_null() & ~column.readable
             if unread.any():
-                said = said.zip_with(said.is_not_null() | ~unread, _cannot_read(column))
-        said = said.zip_with(said.is_not_null(), wrong)
+                missing = missing.zip_with(missing.is_not_null() | ~unread, _cannot_read(column))
+        missing = missing.zip_with(missing.is_not_null(), wrong)
         failed = gathered(self.rest_on_failed(rule, name, values.inputs, constant(True, self.height)), at)
-        lacking = texts.is_null() & said.is_null()
+        lacking = texts.is_null() & missing.is_null()
         if lacking.any():
-            said = said.zip_with(~lacking, values.failed)
-            lacking &= said.is_null()
-            said = said.zip_with(~lacking, _blank_inputs(values.inputs, at.len()))
+            missing = missing.zip_with(~lacking, values.failed)
+            lacking &= missing.is_null()
+            missing = missing.zip_with(~lacking, _blank_inputs(values.inputs, at.len()))
         earlier = self.last.get(name)
         if earlier is not None:
             by = gathered(earlier, at)
             over = [number for number, text in enumerate(self.texts) if text.rule in rule.replaces]
-            conflict = by.is_not_null() & ~by.is_in(over) & said.is_null()
+            conflict = by.is_not_null() & ~by.is_in(over) & missing.is_null()
             conflict &= (texts != gathered(self.cells[name], at)).fill_null(value=True)
             if conflict.any():
                 named = by.replace_strict({n: text.rule for n, text in enumerate(self.texts)}, return_dtype=pl.String)
                 what = pl.select(
                     pl.format('{} set it, too, and this rule comes to {}: over = "{}" lets it', named, texts, named)
                 ).to_series()
-                said = said.zip_with(~conflict, what)
-        bad = said.is_not_null() & ~failed
-        self.report(rule, name, at.filter(bad), said.filter(bad))
+                missing = missing.zip_with(~conflict, what)
+        bad = missing.is_not_null() & ~failed
+        self.report(rule, name, at.filter(bad), missing.filter(bad))
         bad |= failed
         if bad.any():
             before = self.failed.get(name, constant(False, self.height))
@@ -315,14 +315,14 @@ class _Run:
         self, rule: Rule, name: str | None, wanted: Condition | Expression, concerned: pl.Series
     ) -> pl.Series:
         """Why a row has no row in a table that is looked up in (null: it has); of a condition, it is reported."""
-        said = constant(None, self.height, pl.String)
+        missing = constant(None, self.height, pl.String)
         used = {column.table.casefold() for column in wanted.tree.find_all(exp.Column)}
-        for table, one in self.joined.items():
+        for table, lookup in self.joined.items():
             if table.casefold() in used:
-                said = said.zip_with(said.is_not_null() | ~concerned, one.wrong)
+                missing = missing.zip_with(missing.is_not_null() | ~concerned, lookup.wrong)
         if name is None:
-            self.report(rule, None, true_places(said.is_not_null()), said.drop_nulls())
-        return said
+            self.report(rule, None, true_places(missing.is_not_null()), missing.drop_nulls())
+        return missing
 
     def report(self, rule: Rule, name: str | None, places: pl.Series, what: pl.Series) -> None:
         """Say what could not be worked out; without a field, of all that the rule sets."""
@@ -330,23 +330,23 @@ class _Run:
             return
         for field_name in [name] if name is not None else rule.set:
             table = pl.DataFrame({"place": places, "what": what})
-            said = {"field": field_name, "source": "rule", "rule": rule.name}
-            table = table.with_columns(pl.lit(text).alias(column) for column, text in said.items())
+            columns = {"field": field_name, "source": "rule", "rule": rule.name}
+            table = table.with_columns(pl.lit(text).alias(column) for column, text in columns.items())
             self.problems.append(conform(table, PROBLEMS))
 
     def note(self, rule: Rule, name: str, wanted: Expression, inputs: list[Column]) -> None:
         """Keep what a rule said of a field."""
         kinds = [RuleInput(column.name, column.settings, self._writing(column)) for column in inputs]
-        used = {str(one.this) for one in wanted.tree.find_all(exp.Placeholder)}
+        used = {str(placeholder.this) for placeholder in wanted.tree.find_all(exp.Placeholder)}
         values = {key: value for key, value in self.values.items() if key in used}
         reads = [self._field_read(column) for column in (*inputs, *self._sought(wanted), *self.asked)]
-        named = [one for one in dict.fromkeys(reads) if one is not None]
+        named = [field_read for field_read in dict.fromkeys(reads) if field_read is not None]
         self.texts.append(RuleText(rule.name, name, wanted.text, rule.where, rule.why, kinds, values, named))
 
     def _sought(self, wanted: Condition | Expression) -> list[Column]:
         """What the tables that this names are looked up by."""
         used = {column.table.casefold() for column in wanted.tree.find_all(exp.Column)}
-        return [column for name, one in self.joined.items() if name.casefold() in used for column in one.by]
+        return [column for name, lookup in self.joined.items() if name.casefold() in used for column in lookup.by]
 
     def _field_read(self, column: Column) -> str | None:
         """The field of the item, as it will be, that a column is; None where it is live's, or of another table."""
@@ -358,10 +358,10 @@ class _Run:
         """How a column is written; None where like live."""
         own = self.tables.sheet_own if column.table == SHEET else None
         if own is None:
-            joined = (one.own for name, one in self.joined.items() if name.casefold() == column.table)
-            return next((one.writing for one in joined), None)
+            joined = (lookup.own for name, lookup in self.joined.items() if name.casefold() == column.table)
+            return next((source.writing for source in joined), None)
         notation = own.notations.get(column.field)
-        return own.writing if notation is None else notation.told(own.writing)
+        return own.writing if notation is None else notation.over(own.writing)
 
 
 @dataclass(frozen=True, slots=True)
@@ -376,12 +376,12 @@ def _expanded(inputs: list[Column], which: pl.Series) -> list[Column]:
     """Columns of the different rows as columns of all."""
     return [
         replace(
-            one,
-            texts=gathered(one.texts, which),
-            readable=gathered(one.readable, which),
-            doubts=gathered(one.doubts, which),
+            column,
+            texts=gathered(column.texts, which),
+            readable=gathered(column.readable, which),
+            doubts=gathered(column.doubts, which),
         )
-        for one in inputs
+        for column in inputs
     ]
 
 
@@ -392,9 +392,9 @@ def _distinct(wanted: Condition | Expression, rows: Rows, name: str | None = Non
     used = [] if name is None else [(SO_FAR, name)]
     for column in wanted.tree.find_all(exp.Column):
         table = column.table.casefold()
-        there = rows.tables[table].columns if table in rows.tables and not column.args.get("db") else []
-        alike = [one for one in there if one == column.name] or [
-            one for one in there if one.casefold() == column.name.casefold()
+        names = rows.tables[table].columns if table in rows.tables and not column.args.get("db") else []
+        alike = [column_there for column_there in names if column_there == column.name] or [
+            column_there for column_there in names if column_there.casefold() == column.name.casefold()
         ]
         if len(alike) != 1:
             return None

@@ -40,14 +40,14 @@ def written(
         raise ConditionError(f'"{name}" holds {KINDS[field.kind] or "text"}, and this gives a {gives}{hint}.')
     meant = values.meant & (values.texts.is_null() | (values.texts == "").fill_null(value=False))
     plain = values.texts.set(values.texts == "", None)
-    there = plain.is_not_null()
-    some, at = plain.filter(there), true_places(there)
+    is_number = plain.is_not_null()
+    some, at = plain.filter(is_number), true_places(is_number)
     wrong = unread
     if sort == "number" and some.len():
-        texts, why = _numbers(some, values, name, field, writing)
+        texts, why = _with_decimals(some, values, name, field, writing)
         wrong = scattered(wrong, at, why)
     elif sort == "list":
-        texts = _lists(some, before.filter(there), field)
+        texts = _lists(some, before.filter(is_number), field)
     elif sort in {"date", "flag"} and some.len():
         texts = KINDS[field.kind].write(some, some, field, writing)
         why = pl.select(pl.when(texts.is_null()).then(pl.format("the store has no way to write {}", some))).to_series()
@@ -65,11 +65,11 @@ def _read(values: Values, field: Field, writing: Notation) -> tuple[Values, pl.S
     kind = KINDS[field.kind]
     if field.kind == "list":
         field = msgspec.structs.replace(field, ordered=True)
-    there = values.texts.is_not_null() & (values.texts != "")
-    read = kind.read(values.texts.filter(there), field, writing)
-    bad = true_places(there).filter(read.is_null())
+    filled = values.texts.is_not_null() & (values.texts != "")
+    read = kind.read(values.texts.filter(filled), field, writing)
+    bad = true_places(filled).filter(read.is_null())
     what = pl.select(pl.format('"{}" is not {}', gathered(values.texts, bad), pl.lit(str(kind)))).to_series()
-    texts = scattered(_nothing(values.texts), true_places(there), read) if there.any() else values.texts
+    texts = scattered(_nothing(values.texts), true_places(filled), read) if filled.any() else values.texts
     return replace(values, texts=texts), scattered(_nothing(values.texts), bad, what) if bad.len() else _nothing(texts)
 
 
@@ -77,7 +77,7 @@ def _nothing(like: pl.Series) -> pl.Series:
     return constant(None, like.len(), pl.String)
 
 
-def _numbers(
+def _with_decimals(
     plain: pl.Series, values: Values, name: str, field: Field, writing: Notation
 ) -> tuple[pl.Series, pl.Series]:
     """Numbers with the field's decimals; more than it has are an error of the rule, never cut off."""

@@ -49,11 +49,11 @@ def readings(text: str) -> frozenset[Fraction]:
     True
     """
     bare = text.strip()
-    numbers = _numbers(bare) | _fractions(bare) | _times(bare) | _days(bare)
+    values = _amounts(bare) | _fractions(bare) | _times(bare) | _days(bare)
     both = _DAY_AND_TIME.fullmatch(bare)
     if both is not None:
-        numbers |= {day + time for day in _days(both[1]) for time in _times(both[2])}
-    return frozenset(numbers)
+        values |= {day + time for day in _days(both[1]) for time in _times(both[2])}
+    return frozenset(values)
 
 
 def rewritten(before: str, after: str) -> bool:
@@ -69,17 +69,17 @@ def rewritten(before: str, after: str) -> bool:
     if before[:1].isalpha() and any(day < 0 for day in ours):
         # Workbooks count no day before 1900, and days before 1582 by another calendar.
         calendars = CALENDARS if any(day < GREGORIAN for day in ours) else 0
-        return any(abs(one - other) <= calendars or not other for one in ours for other in theirs)
+        return any(abs(value - other) <= calendars or not other for value in ours for other in theirs)
     if ":" in before and ":" in after:
         second, cut = Fraction(1, 86_400), before.count(":") > after.count(":")
         return any(
-            abs(one - other) <= second or (cut and int(one * 1_440) == other * 1_440)
-            for one in ours
+            abs(value - other) <= second or (cut and int(value * 1_440) == other * 1_440)
+            for value in ours
             for other in theirs
         )
     if ours & {GREATEST, -GREATEST}:
         return any(abs(other) > Fraction(10) ** 307 for other in theirs)
-    return any(_is_shortened(one, other) for one in ours for other in theirs)
+    return any(_is_shortened(value, other) for value in ours for other in theirs)
 
 
 def _is_shortened(number: Fraction, other: Fraction) -> bool:
@@ -95,7 +95,7 @@ def _is_shortened(number: Fraction, other: Fraction) -> bool:
     return kept != number and abs(kept - other) <= step and other == round(other / step) * step
 
 
-def _numbers(text: str) -> set[Fraction]:
+def _amounts(text: str) -> set[Fraction]:
     """Amounts: signs before or behind, brackets, currencies, per cents, powers of ten; either mark may be decimal."""
     sign, bare = 1, text
     if bare.startswith("(") and bare.endswith(")"):
@@ -112,7 +112,7 @@ def _numbers(text: str) -> set[Fraction]:
     if number is None:
         return set()
     power = int(number[2] or 0)
-    values = {Fraction(Decimal(one)) for one in _digits(number[1].strip())}
+    values = {Fraction(Decimal(digits)) for digits in _digits(number[1].strip())}
     if power > 400:
         return {sign * GREATEST if value else value for value in values}
     scaled = {value * Fraction(10) ** max(power, -400) / share for value in values}
@@ -128,11 +128,11 @@ def _digits(text: str) -> set[str]:
     if last is None:
         return {plain} if re.fullmatch(r"\d+|\d{1,3}(?:['’ \u00a0\u202f]\d{3})+", text) else set()
     decimals = last[1]
-    whole = plain[: len(plain) - len(decimals)] or "0"
+    integer_part = plain[: len(plain) - len(decimals)] or "0"
     values = set[str]()
     before = text[: last.start()]
     if re.fullmatch(r"\d*|\d{1,3}(?:[.,'’ \u00a0\u202f]\d{3})+", before) and text[last.start()] not in before:
-        values.add(f"{whole}.{decimals or 0}")
+        values.add(f"{integer_part}.{decimals or 0}")
     if re.fullmatch(r"\d{1,3}(?:([.,])\d{3})(?:\1\d{3})*", text):
         values.add(plain)
     return values
@@ -173,21 +173,21 @@ def _days(text: str) -> set[Fraction]:
     if not 2 <= len(parts) <= 3 or len(text) > 40:
         return set()
     names = [part for part in parts if not part.isdecimal()]
-    numbers = [part for part in parts if part.isascii() and part.isdecimal() and len(part) <= 4]
-    if len(names) + len(numbers) != len(parts) or len(names) > 1:
+    digits = [part for part in parts if part.isascii() and part.isdecimal() and len(part) <= 4]
+    if len(names) + len(digits) != len(parts) or len(names) > 1:
         return set()
-    found = set[Fraction]()
+    days = set[Fraction]()
     if names:
         for month in MONTHS.get(names[0], ()):
-            if len(numbers) == 1:
-                found.add(_count(_year(numbers[0]), month, 1))
+            if len(digits) == 1:
+                days.add(_count(_year(digits[0]), month, 1))
             else:
-                found |= {_count(_year(year), month, int(day)) for day, year in (numbers, numbers[::-1])}
-    elif len(numbers) == 3 and _THREE.fullmatch(text.strip(" .")):
-        one, two, three = numbers
-        orders = [(three, two, one), (three, one, two), (one, two, three)]
-        found |= {_count(_year(year), int(month), int(day)) for year, month, day in orders}
-    return {day for day in found if day}
+                days |= {_count(_year(year), month, int(day)) for day, year in (digits, digits[::-1])}
+    elif len(digits) == 3 and _THREE.fullmatch(text.strip(" .")):
+        first, two, three = digits
+        orders = [(three, two, first), (three, first, two), (first, two, three)]
+        days |= {_count(_year(year), int(month), int(day)) for year, month, day in orders}
+    return {day for day in days if day}
 
 
 def _year(text: str) -> int:

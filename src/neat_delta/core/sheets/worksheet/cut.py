@@ -76,8 +76,8 @@ def cut_worksheet(
     prepared = prepare(live, shop, key)
     headings = {name: prepared.headings.get(name, name) for name in prepared.catalogue.fields}
     live, keys = prepared.catalogue, prepared.key.fields
-    told = shop.key.name
-    name = told if told in live.fields else plain_heading(live.fields, NAME_HEADINGS)
+    name_field = shop.key.name
+    name = name_field if name_field in live.fields else plain_heading(live.fields, NAME_HEADINGS)
     for field in fields:
         if field not in live.fields:
             hint = did_you_mean(field, live.fields, f"It has: {', '.join(live.fields[:12])}.")
@@ -106,11 +106,13 @@ def as_written(sheet: WorkingSheet, writing: Notation) -> tuple[pl.DataFrame, di
     """The cells with numbers and dates as `writing` says, where it says anything; and of each heading how many stay as
     they are, since they cannot be written so: a time under a form that has none.
     """
-    said = {name: getattr(writing, name) for name in writing.__struct_fields__ if getattr(writing, name) is not None}
+    settings_given = {
+        name: getattr(writing, name) for name in writing.__struct_fields__ if getattr(writing, name) is not None
+    }
     kept: dict[str, int] = {}
-    if not said:
+    if not settings_given:
         return sheet.cells, kept
-    wanted, columns = msgspec.structs.replace(sheet.writing, **said), []
+    wanted, columns = msgspec.structs.replace(sheet.writing, **settings_given), []
     for column in sheet.columns:
         texts = sheet.cells[column.heading]
         if column.settings.kind in {*NUMBER_KINDS, "date"}:
@@ -119,14 +121,14 @@ def as_written(sheet: WorkingSheet, writing: Notation) -> tuple[pl.DataFrame, di
                 settings = msgspec.structs.replace(settings, date_form=None)
             if writing.decimal_mark is not None or writing.thousands_mark is not None:
                 settings = msgspec.structs.replace(settings, decimal_mark=None, thousands_mark=None)
-            there = true_places(texts != "")
-            values = kind.read(gathered(texts, there), column.settings, sheet.writing)
+            filled = true_places(texts != "")
+            values = kind.read(gathered(texts, filled), column.settings, sheet.writing)
             readable = values.is_not_null()
-            old = gathered(texts, there).filter(readable)
+            old = gathered(texts, filled).filter(readable)
             written = kind.write(values.filter(readable), old, settings, wanted)
             if written.null_count():
                 kept[column.heading] = written.null_count()
-            texts = scattered(texts, there.filter(readable), written.zip_with(written.is_not_null(), old))
+            texts = scattered(texts, filled.filter(readable), written.zip_with(written.is_not_null(), old))
         columns.append(texts)
     return pl.DataFrame(columns), kept
 

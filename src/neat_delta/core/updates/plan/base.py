@@ -45,20 +45,20 @@ class Step:
 class PlanContext:
     """One importer's ways with one change set: what is asked again and again while an update is planned.
 
-    `keys` are the items' keys when their cells are changed: before codes change, there and back. `made` are the new
-    items, and `places` those of all in live (null: it has not got it).
+    `keys` are the items' keys when their cells are changed: before codes change, there and back. `new_items` are those
+    in full, and `places` those of all in live (null: it has not got it).
     """
 
     changes: ChangeSet
     live: Catalogue
     importer: Importer
-    whole: bool
+    whole_catalogue: bool
     fits: Fits | None
     most: int
     file_cost: int
     questioned: frozenset[str]
     keys: pl.DataFrame
-    made: pl.DataFrame
+    new_items: pl.DataFrame
     places: pl.Series
 
     @property
@@ -70,8 +70,8 @@ class PlanContext:
     def everywhere(self) -> list[str]:
         """The fields that every row has something of, besides its key."""
         fixed = self.importer.headings if self.filled else []
-        there = set(self.live.fields) - set(self.key)
-        return [name for name in dict.fromkeys((*self.importer.carries, *fixed)) if name in there]
+        fields = set(self.live.fields) - set(self.key)
+        return [name for name in dict.fromkeys((*self.importer.carries, *fixed)) if name in fields]
 
     @property
     def never(self) -> set[str]:
@@ -80,7 +80,7 @@ class PlanContext:
         somebody has a question about it.
         """
         settings = self.changes.header.settings
-        moving = {name for name, one in settings.items() if one.moving or one.locked}
+        moving = {name for name, field in settings.items() if field.moving or field.locked}
         if self.changes.header.learned:
             from neat_delta.core.base.infer.relations import counts_stock  # which nothing else of planning needs
 
@@ -95,7 +95,7 @@ class PlanContext:
     def marked(self) -> set[str]:
         """The lists whose values are added and taken away by marks."""
         settings = self.changes.header.settings if self.importer.lists == "marked" else {}
-        return {name for name, one in settings.items() if one.kind == "list"}
+        return {name for name, field in settings.items() if field.kind == "list"}
 
     @property
     def patches(self) -> bool:
@@ -125,7 +125,7 @@ class PlanContext:
         if self.patches:
             return "row" if self.importer.form == "json patch" else "replace"
         how = self.importer.code_change.how
-        return "replace" if self.whole and how != "never" else how
+        return "replace" if self.whole_catalogue and how != "never" else how
 
     @property
     def code_heading(self) -> str:
@@ -145,8 +145,8 @@ class PlanContext:
         """A field of these items, once the cells are changed."""
         texts = gathered(self.live.cells[name], gathered(self.places, items))
         if texts.has_nulls():
-            made = items.to_frame(ITEM).join(self.made, on=ITEM, how="left", maintain_order="left")
-            texts = texts.zip_with(texts.is_not_null(), made[name]).fill_null("")
+            new_items = items.to_frame(ITEM).join(self.new_items, on=ITEM, how="left", maintain_order="left")
+            texts = texts.zip_with(texts.is_not_null(), new_items[name]).fill_null("")
         return texts if cells is None else field_after(texts, filtered(cells, cells["field"] == name), items)
 
     # Items that share a key.

@@ -49,8 +49,8 @@ def _must_be_fields(changes: ChangeSet, live: Catalogue, importer: Importer) -> 
     """StoreError where the importer's settings name a field that there is none of."""
     header = changes.header
     known = {*live.fields, *header.fields, *header.untouched, *header.unseen, *header.settings}
-    for one in unknown_fields(Store(importer=importer), known):
-        raise StoreError(f"The store file, under [{'.'.join(one.where)}]: {one.what}")
+    for conflict in unknown_fields(Store(importer=importer), known):
+        raise StoreError(f"The store file, under [{'.'.join(conflict.where)}]: {conflict.what}")
 
 
 def fields_needed(changes: ChangeSet, importer: Importer, *, whole: bool = False) -> set[str] | None:
@@ -67,7 +67,9 @@ def fields_needed(changes: ChangeSet, importer: Importer, *, whole: bool = False
     if importer.columns:
         from neat_delta.core.base.query.expressions import fields_read  # and the parser of expressions
 
-        read = {name.casefold() for one in importer.columns.values() for name in fields_read(one.expression or "1")}
+        read = {
+            name.casefold() for column in importer.columns.values() for name in fields_read(column.expression or "1")
+        }
         fields |= {name for name in (*changes.header.fields, *changes.header.untouched) if name.casefold() in read}
     return fields - {*importer.columns}
 
@@ -107,10 +109,20 @@ def plan(
         )
     _must_be_no_fields(live, importer)
     _must_be_fields(changes, live, importer)
-    made = pl.DataFrame(schema={ITEM: pl.Int64, **live.cells.schema})
+    new_items = pl.DataFrame(schema={ITEM: pl.Int64, **live.cells.schema})
     places = live.place(changes.items["live"])
     context = PlanContext(
-        changes, live, importer, whole, fits, most_files, file_cost, frozenset(questioned), changes.keys, made, places
+        changes,
+        live,
+        importer,
+        whole,
+        fits,
+        most_files,
+        file_cost,
+        frozenset(questioned),
+        changes.keys,
+        new_items,
+        places,
     )
     step, codes, held_codes, keys_after = with_code_changes(context, requested_step(context))
     forth, held = feasible_step(context, step)
@@ -118,7 +130,7 @@ def plan(
         step = replace(step, cells=step.cells.join(resting, on=["item", "field"], how="anti", maintain_order="left"))
         forth, more = feasible_step(context, step)
         held = pl.concat([held, resting, more]).unique(["item", "field"], keep="first", maintain_order=True)
-    context = replace(context, made=forth.added)
+    context = replace(context, new_items=forth.added)
     write = everything if whole else tables
     update = tuple(write(context, forth))
     context = replace(context, keys=keys_after)

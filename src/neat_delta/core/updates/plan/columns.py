@@ -24,7 +24,7 @@ def output_columns(context: PlanContext, of: Callable[[str], pl.Series], height:
         if column.expression is None:
             columns[name] = constant(column.text or "", height, pl.String)
             continue
-        read = {one.casefold() for one in fields_read(column.expression)}
+        read = {field_read.casefold() for field_read in fields_read(column.expression)}
         state = pl.DataFrame({MARK: constant("", height, pl.String)}).with_columns(
             of(known).alias(known) for known in context.live.fields if known.casefold() in read
         )

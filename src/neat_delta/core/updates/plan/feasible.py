@@ -78,7 +78,7 @@ def parents_first(context: PlanContext, added: pl.DataFrame) -> pl.DataFrame:
     for start in range(len(keys)):
         path = [start]
         while path:
-            ahead = [one for one in wanted[path[-1]] if one not in order and one not in path]
+            ahead = [item for item in wanted[path[-1]] if item not in order and item not in path]
             if ahead:
                 path.append(ahead[0])
             else:
@@ -117,10 +117,10 @@ def feasible_step(context: PlanContext, step: Step) -> tuple[Step, pl.DataFrame]
     cells = cells.filter(~cells["item"].is_in(anew.implode()))
     added, removed = (rows.filter(~rows[ITEM].is_in(no["item"].implode())) for rows in (step.added, step.removed))
     kept = replace(step, cells=cells, added=added, removed=removed)
-    if context.whole and context.filled:
+    if context.whole_catalogue and context.filled:
         kept, unfit = _without_unfit_columns(context, kept)
         lists.append(unfit)
-    blocked = _why_no_catalogue(context, kept) if context.whole else None
+    blocked = _why_no_catalogue(context, kept) if context.whole_catalogue else None
     if blocked is not None:
         lists += [_all_of(rows, blocked) for rows in (kept.cells, kept.added, kept.removed)]
         kept = replace(step, cells=kept.cells.clear(), added=kept.added.clear(), removed=kept.removed.clear())
@@ -133,10 +133,10 @@ def kept_rows(context: PlanContext, step: Step) -> pl.Series:
     """The places in live of the items that a file of the whole catalogue has as live has them, or with their cells
     changed: all but those that go, are made anew, or are not there.
     """
-    there = pl.int_range(context.live.cells.height, eager=True)
+    places = pl.int_range(context.live.cells.height, eager=True)
     for items in (step.removed[ITEM], step.added[ITEM], step.absent):
-        there = there.filter(~there.is_in(gathered(context.places, items).drop_nulls().implode()))
-    return there
+        places = places.filter(~places.is_in(gathered(context.places, items).drop_nulls().implode()))
+    return places
 
 
 def _why_no_catalogue(context: PlanContext, step: Step) -> str | None:
@@ -202,25 +202,25 @@ def _why_not(context: PlanContext, cells: pl.DataFrame, *, back: bool) -> pl.Ser
     importer, field = context.importer, pl.col("field")
     emptied = blank(pl.col("after"))
     unseen = context.changes.header.unseen if back else []
-    said: Any = pl.when(field.is_in(unseen)).then(pl.lit(CANNOT_RESTORE))
-    said = said.when(importer.takes == "additions").then(pl.lit(CANNOT_CHANGE))
+    whens: Any = pl.when(field.is_in(unseen)).then(pl.lit(CANNOT_RESTORE))
+    whens = whens.when(importer.takes == "additions").then(pl.lit(CANNOT_CHANGE))
     if not context.clears and not context.patches:  # a mark leaves nothing, where white space may have been
-        said = said.when(emptied if importer.empties is None else emptied & (pl.col("after") != "")).then(
+        whens = whens.when(emptied if importer.empties is None else emptied & (pl.col("after") != "")).then(
             pl.lit(CANNOT_EMPTY)
         )
     if importer.empties is not None:
-        said = said.when(pl.col("after") == importer.empties).then(pl.lit(CANNOT_SAY))
+        whens = whens.when(pl.col("after") == importer.empties).then(pl.lit(CANNOT_SAY))
     if importer.headings:
-        said = said.when(~field.is_in(importer.headings)).then(pl.lit(CANNOT_NAME))
-    if context.whole and context.filled:
-        said = said.when(field.is_in(list(context.never))).then(pl.lit(CANNOT_FILL + "a field that is never carried"))
-    why = cells.with_columns(why=said.otherwise(None))["why"]
+        whens = whens.when(~field.is_in(importer.headings)).then(pl.lit(CANNOT_NAME))
+    if context.whole_catalogue and context.filled:
+        whens = whens.when(field.is_in(list(context.never))).then(pl.lit(CANNOT_FILL + "a field that is never carried"))
+    why = cells.with_columns(why=whens.otherwise(None))["why"]
     for as_difference, reason in ((True, CANNOT_ADJUST), (False, CANNOT_MARK)):
         why = scattered(why, unwritable_cells(context, cells, as_difference=as_difference), reason)
     why = _with_reason(why, ~context.fit(cells["after"]), CANNOT_WRITE)
     if context.changes.header.shared:
-        apart = cells["field"].is_in([*importer.adjusted, *context.marked]) | back
-        why = _with_reason(why, apart & ~context.uniform(cells, back=back), CANNOT_TELL_APART)
+        of_twins = cells["field"].is_in([*importer.adjusted, *context.marked]) | back
+        why = _with_reason(why, of_twins & ~context.uniform(cells, back=back), CANNOT_TELL_APART)
     return why
 
 
@@ -287,7 +287,9 @@ def refused_removals(context: PlanContext, removed: pl.DataFrame) -> pl.DataFram
     """The items that cannot be removed, and why."""
     importer, items = context.importer, removed[ITEM]
     how = importer.removal.how
-    can = how == "row" or (how == "flag" and importer.takes != "additions") or context.patches or context.whole
+    can = (
+        how == "row" or (how == "flag" and importer.takes != "additions") or context.patches or context.whole_catalogue
+    )
     why = constant(None if can else CANNOT_REMOVE, items.len(), pl.String)
     for name in importer.carries if how == "flag" else ():
         now = context.now(name, items)

@@ -82,12 +82,12 @@ class _Puzzle:
     ) -> _Puzzle:
         together: dict[tuple[bool, frozenset[int]], set[int]] = {}
         for field in sorted(frozenset().union(*sets)):
-            where = frozenset(place for place, one in enumerate(sets) if field in one)
+            where = frozenset(place for place, field_set in enumerate(sets) if field in field_set)
             together.setdefault((field in never, where), set()).add(field)
         atoms = [frozenset(fields) for fields in together.values()]
-        bits = [sum(1 << bit for bit, atom in enumerate(atoms) if atom <= one) for one in sets]
+        bits = [sum(1 << bit for bit, atom in enumerate(atoms) if atom <= field_set) for field_set in sets]
         not_carried = sum(1 << bit for bit, atom in enumerate(atoms) if atom <= never)
-        arrays = (np.array(numbers, dtype=np.int64) for numbers in (bits if len(atoms) <= ATOMS else [0], rows))
+        arrays = (np.array(values, dtype=np.int64) for values in (bits if len(atoms) <= ATOMS else [0], rows))
         return cls(atoms, [len(atom) for atom in atoms], bits, list(rows), not_carried, cost, split, *arrays)
 
     def width(self, file: int) -> int:
@@ -101,7 +101,7 @@ class _Puzzle:
 
     def carried(self, plan: _Plan, most: int) -> int:
         """How many cells a plan carries along."""
-        changed = sum(rows * self.width(one) for one, rows in zip(self.sets, self.rows, strict=True))
+        changed = sum(rows * self.width(atoms_of) for atoms_of, rows in zip(self.sets, self.rows, strict=True))
         return plan.price(self, most)[1] - self.cost * len(plan.files) - changed
 
     def price(self, files: Files) -> tuple[int, int] | None:
@@ -116,16 +116,16 @@ class _Puzzle:
     def covers(self, files: Files) -> list[list[int]] | None:
         """Of each set the places of the files that it has a row in; None where they do not hold every set."""
         chosen = _Subsets.of(self, files).chosen(self.as_array)
-        return None if chosen is None else [list(_bits(one)) for one in chosen]
+        return None if chosen is None else [list(_bits(cover)) for cover in chosen]
 
     def groups(self, files: Files, covers: Sequence[Sequence[int]]) -> list[Group]:
         """Files with what each set tells in them: what an earlier one tells is not told again."""
         parts: list[dict[int, frozenset[int]]] = [{} for _ in files]
         for place, cover in enumerate(covers):
-            told = 0
+            fixed = 0
             for at in cover:
-                new = self.sets[place] & files[at] & ~told
-                told |= new
+                new = self.sets[place] & files[at] & ~fixed
+                fixed |= new
                 parts[at][place] = self.fields(new)
         groups = [Group(part, self.fields(file)) for part, file in zip(parts, files, strict=True) if part]
         return sorted(groups, key=lambda group: sorted(group.parts))
@@ -153,11 +153,11 @@ class _Subsets:
         unions, widths, counts = [0], [0], [0]
         for file in files:
             wide, never = puzzle.width(file), file & puzzle.never
-            told = range(len(unions))  # what is never carried is told once
-            widths += [UNFIT if unions[at] & never else widths[at] + wide for at in told]
-            counts += [counts[at] + 1 for at in told]
-            unions += [unions[at] | file for at in told]
-        union, width, many = (np.array(numbers, dtype=np.int64) for numbers in (unions, widths, counts))
+            groups_told = range(len(unions))  # what is never carried is told once
+            widths += [UNFIT if unions[at] & never else widths[at] + wide for at in groups_told]
+            counts += [counts[at] + 1 for at in groups_told]
+            unions += [unions[at] | file for at in groups_told]
+        union, width, many = (np.array(values, dtype=np.int64) for values in (unions, widths, counts))
         if not puzzle.split:
             width = np.where(many > 1, UNFIT, width)
         width[0] = UNFIT  # a set is told in some file
@@ -200,8 +200,8 @@ class _Plan:
     def price(self, puzzle: _Puzzle, most: int) -> tuple[int, int, int]:
         """How many files there are too many; the cells and the cost of the files; the rows."""
         widths = [puzzle.width(file) for file in self.files]
-        told = zip(self.covers, puzzle.rows, strict=True)
-        cells = sum(rows * sum(widths[at] for at in cover) for cover, rows in told)
+        priced = zip(self.covers, puzzle.rows, strict=True)
+        cells = sum(rows * sum(widths[at] for at in cover) for cover, rows in priced)
         many = sum(rows * len(cover) for cover, rows in zip(self.covers, puzzle.rows, strict=True))
         return max(len(self.files) - most, 0), cells + puzzle.cost * len(self.files), many
 
@@ -213,7 +213,7 @@ def _planned(puzzle: _Puzzle, most: int) -> _Plan:
     plans = [_by_sets(puzzle, most)]
     if puzzle.split:
         plans.append(_by_fields(puzzle, most))
-    best = min(plans, key=lambda one: one.price(puzzle, most))
+    best = min(plans, key=lambda plan: plan.price(puzzle, most))
     room = min(max(most, len(best.files)), FILES)
     if puzzle.cost and len(best.files) <= most:  # more files than these cost more by themselves
         room = min(room, (puzzle.carried(best, most) + puzzle.cost * len(best.files) - 1) // puzzle.cost)
@@ -225,25 +225,25 @@ def _planned(puzzle: _Puzzle, most: int) -> _Plan:
         priced = [(price, files) for files in starts if (price := puzzle.price(files)) is not None]
         covers = puzzle.covers(min(priced)[1]) if priced else None
         plans = [best] if covers is None else [best, _Plan(min(priced)[1], covers)]
-        return min(plans, key=lambda one: one.price(puzzle, most))
+        return min(plans, key=lambda plan: plan.price(puzzle, most))
     looks = [LOOKS]
-    starts = [one.files for one in sorted(plans, key=lambda one: one.price(puzzle, most))]
+    starts = [plan.files for plan in sorted(plans, key=lambda plan: plan.price(puzzle, most))]
     for begun in dict.fromkeys((*starts, *_with_heaviest(puzzle, room))):
         price = puzzle.price(begun) if len(begun) <= room else None
         if price is not None:
             files = _improved(puzzle, price, begun, room, looks)
             covers = puzzle.covers(files)
             assert covers is not None
-            best = min(best, _Plan(files, covers), key=lambda one: one.price(puzzle, most))
+            best = min(best, _Plan(files, covers), key=lambda plan: plan.price(puzzle, most))
     return best
 
 
 def _with_heaviest(puzzle: _Puzzle, room: int) -> Iterator[Files]:
     """The sets with the most rows in files of their own, and one of all fields beside them."""
     every = (1 << len(puzzle.atoms)) - 1
-    by_rows = sorted(zip(puzzle.sets, puzzle.rows, strict=True), key=lambda one: (-one[1], one[0]))
+    by_rows = sorted(zip(puzzle.sets, puzzle.rows, strict=True), key=lambda entry: (-entry[1], entry[0]))
     for many in range(1, room):
-        yield tuple(sorted({every, *(one for one, _ in by_rows[:many])}))
+        yield tuple(sorted({every, *(fields_of for fields_of, _ in by_rows[:many])}))
 
 
 def _by_fields(puzzle: _Puzzle, most: int) -> _Plan:
@@ -252,45 +252,45 @@ def _by_fields(puzzle: _Puzzle, most: int) -> _Plan:
     """
 
     def users(file: int) -> list[int]:
-        return [place for place, one in enumerate(puzzle.sets) if one & file]
+        return [place for place, fields in enumerate(puzzle.sets) if fields & file]
 
     def cells(file: int) -> int | None:
-        told = users(file)
-        if any(file & puzzle.never & ~puzzle.sets[place] for place in told):
+        places = users(file)
+        if any(file & puzzle.never & ~puzzle.sets[place] for place in places):
             return None
-        return puzzle.width(file) * sum(puzzle.rows[place] for place in told)
+        return puzzle.width(file) * sum(puzzle.rows[place] for place in places)
 
     files = _joined({1 << bit: cells(1 << bit) or 0 for bit in range(len(puzzle.atoms))}, cells, puzzle.cost, most)
-    return _Plan(files, [[at for at, file in enumerate(files) if file & one] for one in puzzle.sets])
+    return _Plan(files, [[at for at, file in enumerate(files) if file & fields] for fields in puzzle.sets])
 
 
 def _joined(priced: dict[int, int], cells: Callable[[int], int | None], cost: int, most: int) -> Files:
     """Files joined pair by pair, the cheapest first, while that saves something, or there are too many of them."""
     dearer: dict[tuple[int, int], int] = {}
 
-    def look(one: int, other: int) -> None:
-        both = cells(one | other)
+    def look(first: int, other: int) -> None:
+        both = cells(first | other)
         if both is not None:
-            dearer[one, other] = both - priced[one] - priced[other] - cost
+            dearer[first, other] = both - priced[first] - priced[other] - cost
 
-    there = list(priced)
-    for place, one in enumerate(there):
-        for other in there[:place]:
-            look(one, other)
+    files_left = list(priced)
+    for place, file_there in enumerate(files_left):
+        for other in files_left[:place]:
+            look(file_there, other)
     while dearer:
         pair = min(dearer, key=lambda pair: (dearer[pair], pair))
-        if dearer[pair] >= 0 and len(there) <= most:
+        if dearer[pair] >= 0 and len(files_left) <= most:
             break
-        one, other = pair
-        both = cells(one | other)
+        file_there, other = pair
+        both = cells(file_there | other)
         assert both is not None
-        there = [file for file in there if file not in pair]
-        dearer = {pair: more for pair, more in dearer.items() if not {one, other} & {*pair}}
-        priced[one | other] = both
-        for third in there:
-            look(one | other, third)
-        there.append(one | other)
-    return tuple(sorted(there))
+        files_left = [file for file in files_left if file not in pair]
+        dearer = {pair: more for pair, more in dearer.items() if not {file_there, other} & {*pair}}
+        priced[file_there | other] = both
+        for third in files_left:
+            look(file_there | other, third)
+        files_left.append(file_there | other)
+    return tuple(sorted(files_left))
 
 
 def _by_sets(puzzle: _Puzzle, most: int) -> _Plan:
@@ -310,37 +310,39 @@ def _by_sets(puzzle: _Puzzle, most: int) -> _Plan:
     def cells(members: Sequence[int]) -> int:
         return puzzle.width(union(members)) * sum(puzzle.rows[place] for place in members)
 
-    def fits(one: Sequence[int], other: Sequence[int]) -> bool:
-        return (puzzle.sets[one[0]] ^ puzzle.sets[other[0]]) & puzzle.never == 0
+    def fits(first: Sequence[int], other: Sequence[int]) -> bool:
+        return (puzzle.sets[first[0]] ^ puzzle.sets[other[0]]) & puzzle.never == 0
 
     for alone in late:
-        fitting = [one for one in groups if fits(one, alone)]
+        fitting = [group for group in groups if fits(group, alone)]
         if fitting:
-            min(fitting, key=lambda one, alone=alone: cells([*one, *alone]) - cells(one)).extend(alone)  # type: ignore[misc]
+            min(fitting, key=lambda group, alone=alone: cells([*group, *alone]) - cells(group)).extend(alone)  # type: ignore[misc]
         else:
             groups.append(alone)
-    number = {id(one): at for at, one in enumerate(groups)}
+    number = {id(group): at for at, group in enumerate(groups)}
     dearer = {
-        (number[id(one)], number[id(other)]): cells(one + other) - cells(one) - cells(other) - puzzle.cost
-        for at, one in enumerate(groups)
+        (number[id(group)], number[id(other)]): cells(group + other) - cells(group) - cells(other) - puzzle.cost
+        for at, group in enumerate(groups)
         for other in groups[:at]
-        if fits(one, other)
+        if fits(group, other)
     }
-    there = dict(enumerate(groups))
+    by_number = dict(enumerate(groups))
     while dearer:
         pair = min(dearer, key=lambda pair: (dearer[pair], pair))
-        if dearer[pair] >= 0 and len(there) <= most:
+        if dearer[pair] >= 0 and len(by_number) <= most:
             break
-        one, other = pair
-        there[one] = there[one] + there.pop(other)
-        dearer = {both: more for both, more in dearer.items() if not {one, other} & {*both}}
-        for third, members in there.items():
-            if third != one and fits(there[one], members):
-                both = (max(one, third), min(one, third))
-                dearer[both] = cells(there[one] + members) - cells(there[one]) - cells(members) - puzzle.cost
-    files = tuple(union(members) for members in there.values())
+        first, other = pair
+        by_number[first] = by_number[first] + by_number.pop(other)
+        dearer = {both: more for both, more in dearer.items() if not {first, other} & {*both}}
+        for third, members in by_number.items():
+            if third != first and fits(by_number[first], members):
+                both = (max(first, third), min(first, third))
+                dearer[both] = (
+                    cells(by_number[first] + members) - cells(by_number[first]) - cells(members) - puzzle.cost
+                )
+    files = tuple(union(members) for members in by_number.values())
     covers: list[list[int]] = [[] for _ in puzzle.sets]
-    for at, members in enumerate(there.values()):
+    for at, members in enumerate(by_number.values()):
         for place in members:
             covers[place] = [at]
     return _Plan(files, covers)
@@ -377,10 +379,10 @@ def _near(puzzle: _Puzzle, files: Files, room: int) -> Iterator[Files]:
         for atom in atoms:
             yield with_({at: files[at] ^ atom})
     parts = list(dict.fromkeys((*puzzle.sets, *atoms))) if len(files) < room else []
-    for one in parts:
-        yield with_({}, one)
+    for part in parts:
+        yield with_({}, part)
         for at in places:
-            yield with_({at: files[at] & ~one}, files[at] & one)
+            yield with_({at: files[at] & ~part}, files[at] & part)
     for at, other in permutations(places, 2):
         yield with_({at: files[at] & ~files[other]})
         for atom in atoms:

@@ -50,23 +50,23 @@ def with_code_changes(context: PlanContext, step: Step) -> tuple[Step, pl.DataFr
         return step, asked, empty(NOT_SENT), context.changes.keys
     moves = _moves(context, asked)
     replaces = context.code_change == "replace"
-    retires = replaces and context.importer.removal.how == "value" and not context.whole
+    retires = replaces and context.importer.removal.how == "value" and not context.whole_catalogue
     why = _why_not(context, moves, asked, cells)
     going, steps = _steps(context, moves, why, set(step.added.select(context.key).rows()), stay=replaces)
     held = _held(context, moves, why, asked, cells)
     cells = cells.join(held, on=["item", "field"], how="anti", maintain_order="left")
-    said = asked.join(held, on=["item", "field"], how="anti", maintain_order="left")
+    asked_codes = asked.join(held, on=["item", "field"], how="anti", maintain_order="left")
     if not replaces:
-        return replace(step, cells=cells, moves=tuple(steps)), said, held, _keys_after(context, going)
-    rows = _made(context, going, cells)
+        return replace(step, cells=cells, moves=tuple(steps)), asked_codes, held, _keys_after(context, going)
+    rows = _items_made_anew(context, going, cells)
     items, anew = rows[ITEM], cells["item"].is_in(rows[ITEM].implode())
-    said, cells = pl.concat([said, cells.filter(anew)]), cells.filter(~anew)
+    asked_codes, cells = pl.concat([asked_codes, cells.filter(anew)]), cells.filter(~anew)
     added, removed = pl.concat([step.added, rows]), step.removed
     if retires:
         cells = pl.concat([cells, retiring_cells(context.live, context.places, items, context.importer.removal)])
     else:
         removed = pl.concat([removed, with_live_keys(context, items)])
-    return replace(step, cells=cells, added=added, removed=removed), said, held, context.changes.keys
+    return replace(step, cells=cells, added=added, removed=removed), asked_codes, held, context.changes.keys
 
 
 def _moves(context: PlanContext, asked: pl.DataFrame) -> list[Move]:
@@ -105,9 +105,9 @@ def _why_not(context: PlanContext, moves: Sequence[Move], asked: pl.DataFrame, c
         why |= dict.fromkeys(gathered(context.first(), asked["item"].filter(~uniform)), CANNOT_TELL_APART)
     items = _items(moves)
     if context.code_change == "replace":
-        rows = _made(context, moves, cells)
+        rows = _items_made_anew(context, moves, cells)
         no = [refused_additions(context, rows)]
-        if context.importer.removal.how != "value" or context.whole:
+        if context.importer.removal.how != "value" or context.whole_catalogue:
             no.append(refused_removals(context, with_live_keys(context, items)))
         why = dict(pl.concat(no).iter_rows()) | why
     else:
@@ -126,8 +126,8 @@ def _steps(
 ) -> tuple[list[Move], list[list[Move]]]:
     """The moves that go, and in which steps; what another item's code stands in the way of is added to `why`."""
     going = [move for move in moves if move.item not in why]
-    there = KeyIndex.of(context.live.cells, Key(context.key)).existing([move.new for move in going])
-    why |= blocked_moves(going, there, arriving, stay=stay)
+    existing = KeyIndex.of(context.live.cells, Key(context.key)).existing([move.new for move in going])
+    why |= blocked_moves(going, existing, arriving, stay=stay)
     going = [move for move in going if move.item not in why]
     longest = context.changes.header.settings.get(context.code_field, Field()).longest
     taken = set(context.live.cells.select(context.key).rows()) if _entangled(going) else set()
@@ -166,9 +166,9 @@ def _held(
     all_of_them = code_changes(context.changes.cells, context.key)
     here = {move.item for move in moves}
     stays = [move for move in _moves(context, all_of_them) if move.item in why or move.item not in here]
-    there = KeyIndex.of(context.live.cells, Key(context.key)).existing([move.new for move in stays])
+    existing = KeyIndex.of(context.live.cells, Key(context.key)).existing([move.new for move in stays])
     place = context.key.index(context.code_field)
-    lost = {move.new[place] for move in stays if move.new not in there}
+    lost = {move.new[place] for move in stays if move.new not in existing}
     cut_off = codes_in(cells, context.changes.header.settings, lost).with_columns(reason=pl.lit(FOLLOWS))
     return pl.concat([held, with_reasons(cut_off)])
 
@@ -185,7 +185,7 @@ def _keys_after(context: PlanContext, moves: Sequence[Move]) -> pl.DataFrame:
     return context.changes.keys.with_columns(column.alias(context.code_field))
 
 
-def _made(context: PlanContext, moves: Sequence[Move], cells: pl.DataFrame) -> pl.DataFrame:
+def _items_made_anew(context: PlanContext, moves: Sequence[Move], cells: pl.DataFrame) -> pl.DataFrame:
     """Items as they are made anew: all that live has of them, with every change, under the new key."""
     rows = whole_rows(context, _items(moves), cells)
     new = {move.item: move.new for move in moves}

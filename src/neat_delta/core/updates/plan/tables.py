@@ -35,14 +35,14 @@ def tables(context: PlanContext, step: Step) -> list[Table]:
     moving = cells["item"].is_in([move.item for moves in step.moves for move in moves])
     own = _grouped(context, cells.filter(moving), max(context.most - 1, 1))
     others = _grouped(context, cells.filter(~moving), max(context.most - len(own), 1))
-    made = [_changing(context, part, cells) for part in own]
-    made += _code_tables(context, step)
+    tables_made = [_changing(context, part, cells) for part in own]
+    tables_made += _code_tables(context, step)
     if step.added.height:
-        made.append(_adding(context, step.added))
-    made += [_changing(context, part, cells) for part in others]
+        tables_made.append(_adding(context, step.added))
+    tables_made += [_changing(context, part, cells) for part in others]
     if step.removed.height:
-        made.append(_removing(context, step.removed))
-    return made
+        tables_made.append(_removing(context, step.removed))
+    return tables_made
 
 
 def _code_tables(context: PlanContext, step: Step) -> Iterator[Table]:
@@ -79,11 +79,11 @@ def _grouped(context: PlanContext, cells: pl.DataFrame, most: int) -> list[_Part
     sets = places.group_by("item", maintain_order=True).agg("place").group_by("place").agg(pl.col("item"))
     sets = sets.sort("place")
     always = {place for place, name in enumerate(names) if name in context.importer.carries}
-    apart = set(range(len(names))) if context.changes.header.shared else set()
+    separate = set(range(len(names))) if context.changes.header.shared else set()
     never_carried = context.never
-    never = {place for place, name in enumerate(names) if name in never_carried} | apart
-    fields_of = [frozenset(one) for one in sets["place"].to_list()]
-    free = [one - always for one in fields_of]
+    never = {place for place, name in enumerate(names) if name in never_carried} | separate
+    fields_of = [frozenset(place_list) for place_list in sets["place"].to_list()]
+    free = [fields_there - always for fields_there in fields_of]
     if len(set(free)) < len(free) or not all(free):  # they differ only in what every row has anyway
         free, always = fields_of, set()
     for place, name in enumerate(names) if len(free) > 1 else ():
@@ -95,14 +95,14 @@ def _grouped(context: PlanContext, cells: pl.DataFrame, most: int) -> list[_Part
     )  # fmt: skip
     if len(groups) == 1:
         return [_Part(cells, names)]
-    told: set[int] = set()
+    placed: set[int] = set()
     items = sets.with_row_index("set")[["set", "item"]].explode("item")
     parts = []
     for group in groups:
         fields, rows = set(group.fields), list[tuple[int, str]]()
         for place, part in group.parts.items():
-            more = fields_of[place] & always if place not in told else frozenset[int]()
-            told.add(place)
+            more = fields_of[place] & always if place not in placed else frozenset[int]()
+            placed.add(place)
             fields |= more
             rows += [(place, names[field]) for field in part | more]
         table = pl.DataFrame(rows, schema={"set": pl.UInt32, "field": pl.String}, orient="row")
@@ -207,9 +207,9 @@ def _ordered(context: PlanContext, columns: dict[str, pl.Series]) -> pl.DataFram
 def everything(context: PlanContext, step: Step) -> list[Table]:
     """One table of the whole catalogue as a step leaves it, in the fields that change or that new items have."""
     stays = kept_rows(context, step)
-    said = as_file_texts(context, step.cells)
+    texts = as_file_texts(context, step.cells)
     new = step.added.select((pl.col(context.live.fields).str.strip_chars() != "").any()).row(0, named=True)
-    here = set(said["field"].unique()) | set(context.importer.carries) | {name for name, has in new.items() if has}
+    here = set(texts["field"].unique()) | set(context.importer.carries) | {name for name, has in new.items() if has}
     names = [name for name in context.live.fields if name in here or name in context.key]
     filled = context.filled
     place = pl.DataFrame({"item": pl.int_range(context.places.len(), eager=True), "place": context.places})
@@ -222,7 +222,7 @@ def everything(context: PlanContext, step: Step) -> list[Table]:
             column = gathered(context.live.cells[name], stays)
         else:
             column = constant(None, stays.len(), pl.String)
-        field_cells = filtered(said, said["field"] == name).join(rows, on="item", how="inner")
+        field_cells = filtered(texts, texts["field"] == name).join(rows, on="item", how="inner")
         column = scattered(column, field_cells["row"], field_cells["said"])
         changed += field_cells.height
         if name not in context.key and (must or filled):
@@ -233,12 +233,14 @@ def everything(context: PlanContext, step: Step) -> list[Table]:
             changed += int((more != "").sum())
         columns[name] = pl.concat([column, more if name in context.key else more.replace("", None)])
     height = stays.len() + step.added.height
-    required += _add_output_columns(context, columns, lambda name: _whole(context, step, stays, rows, name), height)
+    required += _add_output_columns(
+        context, columns, lambda name: _column_after(context, step, stays, rows, name), height
+    )
     if REASON in context.importer.columns and context.importer.columns[REASON].expression is None:
-        told = said.join(rows, on="item", how="inner")["row"].unique()
+        rows_changed = texts.join(rows, on="item", how="inner")["row"].unique()
         column = constant(None, height, pl.String)
         news = pl.int_range(stays.len(), height, eager=True)
-        changing = pl.concat([told.cast(pl.Int64), news])
+        changing = pl.concat([rows_changed.cast(pl.Int64), news])
         columns[REASON] = scattered(column, changing, context.importer.columns[REASON].text or "")
         required -= height - changing.len()
     return (
@@ -248,7 +250,7 @@ def everything(context: PlanContext, step: Step) -> list[Table]:
     )
 
 
-def _whole(context: PlanContext, step: Step, stays: pl.Series, rows: pl.DataFrame, name: str) -> pl.Series:
+def _column_after(context: PlanContext, step: Step, stays: pl.Series, rows: pl.DataFrame, name: str) -> pl.Series:
     """A field of the whole catalogue as a step leaves it."""
     cells = filtered(step.cells, step.cells["field"] == name).join(rows, on="item", how="inner")
     column = field_after(gathered(context.live.cells[name], stays), cells.select("after", item="row"))

@@ -21,12 +21,12 @@ def as_file_texts(context: PlanContext, cells: pl.DataFrame) -> pl.DataFrame:
     mark = pl.lit(None if context.clears or context.patches else context.importer.empties, pl.String)
     emptied = pl.when(blank(pl.col("after"))).then(mark)
     cells = cells.with_columns(said=pl.coalesce(emptied, "after"))
-    said = cells["said"]
+    texts = cells["said"]
     for names, way in ((set(context.importer.adjusted), _difference), (context.marked, _marks)):
         hit = true_places(cells["field"].is_in(list(names)))
         if hit.len():
-            said = scattered(said, hit, pl.Series(_each(context, gathered(cells, hit), way), dtype=pl.String))
-    return cells.with_columns(said=said)
+            texts = scattered(texts, hit, pl.Series(_each(context, gathered(cells, hit), way), dtype=pl.String))
+    return cells.with_columns(said=texts)
 
 
 def unwritable_cells(context: PlanContext, cells: pl.DataFrame, *, as_difference: bool) -> pl.Series:
@@ -57,10 +57,10 @@ def _marks(context: PlanContext, field: str, before: str, after: str) -> str | N
     """`+new,-old`, where that gives the list after; None where it does not."""
     settings, importer = context.changes.header.settings[field], context.importer
     between = (settings.separator or ",").strip() or " "
-    old, new = ([one.strip() for one in text.split(between) if one.strip()] for text in (before, after))
-    gone, come = [one for one in old if one not in new], [one for one in new if one not in old]
-    becomes = [one for one in old if one not in gone] + come
+    old, new = ([value.strip() for value in text.split(between) if value.strip()] for text in (before, after))
+    gone, come = [value for value in old if value not in new], [value for value in new if value not in old]
+    becomes = [value for value in old if value not in gone] + come
     same = becomes == new if settings.ordered else sorted(becomes) == sorted(new)
     if not same or not (gone or come) or len(set(new)) < len(new) or len(set(old)) < len(old):
         return None
-    return between.join([*(importer.adds + one for one in come), *(importer.takes_away + one for one in gone)])
+    return between.join([*(importer.adds + value for value in come), *(importer.takes_away + value for value in gone)])

@@ -75,13 +75,13 @@ def target_of_undo(live: Catalogue, changes: ChangeSet, plan: Plan) -> pl.DataFr
     """
     stays = filtered(plan.one_way, not_null(plan.one_way["field"]))[["item", "field"]]
     wanted = with_cells(live.cells, live.place(changes.items["live"]), plan.set.join(stays, on=["item", "field"]))
-    whole = filtered(plan.one_way, ~not_null(plan.one_way["field"]))["item"]
-    moved = gathered(live.place(changes.items["live"]), plan.removed)
-    lost = plan.removed.filter(plan.removed.is_in(whole.implode()))
-    back = gathered(wanted, moved.filter(~plan.removed.is_in(lost.implode())))
-    kept = plan.added.filter(pl.col(ITEM).is_in(whole.implode())).select(live.fields)
-    there = without(wanted, moved)
-    return pl.concat([there, kept, back]) if kept.height + back.height else there
+    of_items = filtered(plan.one_way, ~not_null(plan.one_way["field"]))["item"]
+    removed_places = gathered(live.place(changes.items["live"]), plan.removed)
+    lost = plan.removed.filter(plan.removed.is_in(of_items.implode()))
+    back = gathered(wanted, removed_places.filter(~plan.removed.is_in(lost.implode())))
+    kept = plan.added.filter(pl.col(ITEM).is_in(of_items.implode())).select(live.fields)
+    remaining = without(wanted, removed_places)
+    return pl.concat([remaining, kept, back]) if kept.height + back.height else remaining
 
 
 def prove(
@@ -174,10 +174,13 @@ def _same(
     for field in (name for name, differs in zip(wanted.columns, other, strict=True) if differs):
         differs = true_places(replayed[field] != wanted[field])
         if field in lists:
-            one = lists[field]
+            list_field = lists[field]
             differs = differs.filter(
                 pl.Series(
-                    [_values(replayed[field][at], one) != _values(wanted[field][at], one) for at in differs],
+                    [
+                        _values(replayed[field][at], list_field) != _values(wanted[field][at], list_field)
+                        for at in differs
+                    ],
                     dtype=pl.Boolean,
                 )
             )

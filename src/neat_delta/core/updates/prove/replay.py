@@ -58,7 +58,7 @@ def replay(
     flag = importer.removal.heading if importer.removal.how == "flag" else None
     code = importer.code_change.heading if importer.code_change.how == "row" else None
     _must_be_clear(catalogue, update, keys, {flag, code, *importer.with_adjusted, *importer.columns})
-    item, row = _found(catalogue, update, keys)
+    item, row = _matching_places(catalogue, update, keys)
     if not shared and row.n_unique() < row.len():
         raise ProofError("a row of the update table fits more than one item of the catalogue.")
     met = scattered(constant(False, update.height), row, True)
@@ -135,7 +135,7 @@ def _with_new_codes(
         _refuses(update, constant(True, update.height), importer)
     codes = [code or "" for code in update[heading]]
     table = update.select(keys)
-    item, row = _found(catalogue, update, keys)
+    item, row = _matching_places(catalogue, update, keys)
     hits = row.n_unique()
     if hits < update.height or (not shared and item.len() > hits):
         raise ProofError("a row with a new code fits no item of the catalogue, or more than one.")
@@ -146,13 +146,13 @@ def _with_new_codes(
         raise ProofError("an item has a new code already.")
     for other in update.columns:
         if other in catalogue.columns and other not in keys:
-            said, now = gathered(update[other], row), gathered(catalogue[other], item)
-            if (not_null(said) & ((said != "") | (importer.blanks == "clear")) & (said != now)).any():
+            new_text, now = gathered(update[other], row), gathered(catalogue[other], item)
+            if (not_null(new_text) & ((new_text != "") | (importer.blanks == "clear")) & (new_text != now)).any():
                 raise ProofError(f'a file of new codes changes "{other}", too.')
     return catalogue.with_columns(scattered(catalogue[field], item, gathered(pl.Series(codes), row)).alias(field))
 
 
-def _found(catalogue: pl.DataFrame, update: pl.DataFrame, keys: list[str]) -> tuple[pl.Series, pl.Series]:
+def _matching_places(catalogue: pl.DataFrame, update: pl.DataFrame, keys: list[str]) -> tuple[pl.Series, pl.Series]:
     """Where the rows of an update find their items: places in the catalogue, and in the update."""
     ours, row_mark = MARK + "item", MARK + "row"
     items = catalogue.select(keys).with_row_index(ours)
@@ -170,16 +170,16 @@ def _found(catalogue: pl.DataFrame, update: pl.DataFrame, keys: list[str]) -> tu
 
 
 def _taken(
-    now: pl.Series, said: pl.Series, field: str, importer: Importer, separator: str | None, decimal_mark: str
+    now: pl.Series, wanted: pl.Series, field: str, importer: Importer, separator: str | None, decimal_mark: str
 ) -> pl.Series:
     """What a field becomes by what the cells say."""
     if field in importer.adjusted:
-        return _added(now, said, decimal_mark, field)
+        return _added(now, wanted, decimal_mark, field)
     if importer.lists == "marked" and separator is not None:
         return pl.Series(
-            [_marked(old, text, separator, importer) for old, text in zip(now, said, strict=True)], dtype=pl.String
+            [_marked(old, text, separator, importer) for old, text in zip(now, wanted, strict=True)], dtype=pl.String
         )
-    return said if importer.empties is None else said.replace(importer.empties, "")
+    return wanted if importer.empties is None else wanted.replace(importer.empties, "")
 
 
 def _refuses(update: pl.DataFrame, met: pl.Series, importer: Importer) -> None:
@@ -211,11 +211,11 @@ def _added(now: pl.Series, steps: pl.Series, mark: str, field: str) -> pl.Series
     return pl.Series(new_columns, dtype=pl.String)
 
 
-def _marked(now: str, said: str, separator: str, importer: Importer) -> str:
+def _marked(now: str, wanted: str, separator: str, importer: Importer) -> str:
     """A list with the values added and taken away that the marks say."""
     between = separator.strip() or " "
     values = [value.strip() for value in now.split(between) if value.strip()]
-    for part in said.split(between):
+    for part in wanted.split(between):
         word = part.strip()
         if word.startswith(importer.adds):
             values.append(word[len(importer.adds) :])

@@ -29,8 +29,8 @@ def _write_merge(cells: pl.DataFrame, shape: UpdateLayout) -> bytes:
     document: dict[str, Any] = {}
     for keys, fields in _items(cells, shape.key):
         inner = document
-        for one in keys[:-1]:
-            inner = inner.setdefault(one, {})
+        for part in keys[:-1]:
+            inner = inner.setdefault(part, {})
         new = {name: text for name, text in fields.items() if text is not None}
         inner[keys[-1]] = None if shape.action == "remove" else new if shape.action == "add" else fields
     return msgspec.json.format(msgspec.json.encode(document), indent=1) + b"\n"
@@ -38,11 +38,11 @@ def _write_merge(cells: pl.DataFrame, shape: UpdateLayout) -> bytes:
 
 def _read_merge(path: Path, shape: UpdateLayout) -> pl.DataFrame:
     def rows(inner: dict[str, Any], keys: list[str]) -> Iterator[dict[str, str | None]]:
-        for one, value in inner.items():
+        for part, value in inner.items():
             if len(keys) + 1 < len(shape.key):
-                yield from rows(value, [*keys, one])
+                yield from rows(value, [*keys, part])
             else:
-                named: dict[str, str | None] = dict(zip(shape.key, [*keys, one], strict=True))
+                named: dict[str, str | None] = dict(zip(shape.key, [*keys, part], strict=True))
                 yield named | {name: text or "" for name, text in (value or {}).items()}
 
     return of_rows(list(rows(msgspec.json.decode(path.read_bytes()), [])))

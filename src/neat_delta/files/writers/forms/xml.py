@@ -24,12 +24,12 @@ def _write(cells: pl.DataFrame, shape: UpdateLayout) -> bytes:
     names = [quoteattr(name, {**LINE_END, "\n": "&#10;", "\t": "&#9;"}) for name in cells.columns]
     lines = ['<?xml version="1.0" encoding="UTF-8"?>', "<items>"]
     for row in cells.iter_rows():
-        said = "".join(
+        rows_text = "".join(
             f"<field name={name}>{escape(text, LINE_END)}</field>"
             for name, text in zip(names, row, strict=True)
             if text is not None
         )
-        lines.append(f"<item>{said}</item>")
+        lines.append(f"<item>{rows_text}</item>")
     return ("\n".join([*lines, "</items>"]) + "\n").encode()
 
 

@@ -56,10 +56,10 @@ def damaged(
     groups: dict[tuple[str, ...], list[str]] = {}
     for field in here:
         kinds = kinds_of[field]
-        names = tuple(name for name, one in DAMAGES.items() if not kinds.isdisjoint(one.kinds))
+        names = tuple(name for name, damage in DAMAGES.items() if not kinds.isdisjoint(damage.kinds))
         groups.setdefault(names, []).append(field)
     if cells.height <= sizes.CELLS_ASKED_AT_ONCE:
-        every = [one for name, one in DAMAGES.items() if any(name in names for names in groups)]
+        every = [damage for name, damage in DAMAGES.items() if any(name in names for names in groups)]
         of_field = {field: set(names) for names, fields in groups.items() for field in fields}
         names_of_damage = _first(every, texts, [of_field[field] for field in cells["field"]])
         return _without_corrections(names_of_damage, cells["field"], texts["before"], live)
@@ -79,7 +79,7 @@ def _without_corrections(
     at = true_places((names == REWRITTEN[0].name).fill_null(value=False))
     asked = pl.DataFrame({"field": gathered(fields, at), "before": gathered(before, at)})
     corrects = {
-        one: is_correction(one[1], None if live is None else live[one[0]]) for one in asked.unique().iter_rows()
+        texts: is_correction(texts[1], None if live is None else live[texts[0]]) for texts in asked.unique().iter_rows()
     }
     rows = asked.rows()
     corrected = [place for place, row in zip(at, rows, strict=True) if corrects[row]]
@@ -88,8 +88,8 @@ def _without_corrections(
 
 def _only_mark(live: pl.DataFrame | None, name: str) -> str:
     """The one mark that live's cells of a field have before digits; what is in no text, where there are two or none."""
-    there = [mark for mark in ".," if live is not None and live[name].str.contains(rf"[{mark}]\d").any()]
-    return there[0] if len(there) == 1 else "\0"
+    marks = [mark for mark in ".," if live is not None and live[name].str.contains(rf"[{mark}]\d").any()]
+    return marks[0] if len(marks) == 1 else "\0"
 
 
 def _kinds(name: str, kind: str) -> set[str]:
@@ -99,9 +99,9 @@ def _kinds(name: str, kind: str) -> set[str]:
 
 def _first(asked: Sequence[Damage], texts: pl.DataFrame, allowed: Sequence[Collection[str]] | None = None) -> pl.Series:
     """The name of the first of these damages that each cell has, or null; per cell only those that are `allowed`."""
-    there = pl.col("before") != ""
+    not_blank = pl.col("before") != ""
     asks = (
-        (damage.pattern if damage.alone else there & damage.pattern).fill_null(value=False).alias(damage.name)
+        (damage.pattern if damage.alone else not_blank & damage.pattern).fill_null(value=False).alias(damage.name)
         for damage in asked
     )
     few = texts.height <= sizes.CELLS_ASKED_AT_ONCE
@@ -109,11 +109,11 @@ def _first(asked: Sequence[Damage], texts: pl.DataFrame, allowed: Sequence[Colle
     times = looks.sum().row(0, named=True)
     first_names: list[str | None] = [None] * texts.height
     answers: dict[tuple[str, str, str], bool] = {}
-    numbers = pl.int_range(texts.height, eager=True)
+    places = pl.int_range(texts.height, eager=True)
     for damage in asked:
         if not times[damage.name]:
             continue
-        columns = (one.filter(looks[damage.name]) for one in (numbers, texts["before"], texts["after"]))
+        columns = (column.filter(looks[damage.name]) for column in (places, texts["before"], texts["after"]))
         for place, before, after in zip(*columns, strict=True):
             if first_names[place] is not None or (allowed is not None and damage.name not in allowed[place]):
                 continue

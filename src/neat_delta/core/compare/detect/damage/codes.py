@@ -26,13 +26,13 @@ def _scientific(before: str, after: str) -> bool:
     power = POWER.fullmatch(after)
     if power is None:
         return False
-    shown = Decimal(f"{power[1]}.{power[2] or 0}E{power[3]}")
+    value = Decimal(f"{power[1]}.{power[2] or 0}E{power[3]}")
     try:
         exact = Decimal(before.replace(",", "."))
     except InvalidOperation:
         return False
     step = Decimal(1).scaleb(int(power[3]) - len(power[2] or ""))
-    return exact.is_finite() and exact.quantize(step, ROUND_HALF_UP, EXACT) == shown
+    return exact.is_finite() and exact.quantize(step, ROUND_HALF_UP, EXACT) == value
 
 
 def _power_read(before: str, after: str) -> bool:

@@ -49,34 +49,34 @@ def days(text: str) -> frozenset[Day]:
     """All that a text can mean as a date, whole or in part: `12-May`, `12.05`, `MAR-02`, `2026-05-12`."""
     bare = TIME.sub("", text.strip()).strip(" .").casefold()
     parts = [part for part in SPLIT.split(LETTERS.sub(" ", bare)) if part]
-    numbers = [part for part in parts if part.isascii() and part.isdigit()]
-    names = [part for part in parts if part not in numbers]
-    if not 1 <= len(numbers) <= 3 or len(bare) > 40 or any(len(part) > 4 for part in numbers):
+    digits = [part for part in parts if part.isascii() and part.isdigit()]
+    names = [part for part in parts if part not in digits]
+    if not 1 <= len(digits) <= 3 or len(bare) > 40 or any(len(part) > 4 for part in digits):
         return frozenset()
     possible_days: set[Day] = set()
 
     def add(year: str | None, month: int, day: str | None) -> None:
-        whole, which = _year(year) if year is not None else None, int(day) if day is not None else None
-        if (year is None or whole is not None) and _right(whole, month, which):
-            possible_days.add(Day(whole, month, which))
+        full_year, which = _year(year) if year is not None else None, int(day) if day is not None else None
+        if (year is None or full_year is not None) and _right(full_year, month, which):
+            possible_days.add(Day(full_year, month, which))
 
     if names:
         name = " ".join(names)
         months = MONTHS.get(name) or (MONTHS.get(names[-1]) if names[0] in {"de", "d"} else None) or ()
         for month in months:
-            if len(numbers) == 1:
-                add(None, month, numbers[0])
-                add(numbers[0], month, None)
-            elif len(numbers) == 2:
-                add(numbers[1], month, numbers[0])
-                add(numbers[0], month, numbers[1])
+            if len(digits) == 1:
+                add(None, month, digits[0])
+                add(digits[0], month, None)
+            elif len(digits) == 2:
+                add(digits[1], month, digits[0])
+                add(digits[0], month, digits[1])
         return frozenset(possible_days)
-    if len(numbers) == 2:
-        for one, other in (numbers, numbers[::-1]):
-            add(None, int(one), other)
-            add(other, int(one), None)
-    elif len(numbers) == 3:
-        first, second, third = numbers
+    if len(digits) == 2:
+        for order, other in (digits, digits[::-1]):
+            add(None, int(order), other)
+            add(other, int(order), None)
+    elif len(digits) == 3:
+        first, second, third = digits
         if len(first) == 4:
             add(first, int(second), third)
         else:
@@ -100,14 +100,14 @@ def _serial(text: str) -> Day | None:
     return Day(year, month, rest + 1)
 
 
-def fits(whole: Day, part: Day) -> bool:
+def fits(full_day: Day, part: Day) -> bool:
     """Whether two readings have the month and the day, or the month and the year, in common."""
-    days_meet = whole.day == part.day and whole.day is not None
-    years_meet = whole.year == part.year and whole.year is not None
-    if whole.month != part.month:
+    days_meet = full_day.day == part.day and full_day.day is not None
+    years_meet = full_day.year == part.year and full_day.year is not None
+    if full_day.month != part.month:
         return False
     # Of a month and a year a spreadsheet makes the first of the month, of a day and a month that day of this year.
-    return days_meet or (years_meet and (part.day is None or whole.day is None))
+    return days_meet or (years_meet and (part.day is None or full_day.day is None))
 
 
 def _read(text: str) -> frozenset[Day]:
@@ -118,7 +118,7 @@ def _read(text: str) -> frozenset[Day]:
 def _same(before: str, after: str) -> bool:
     """Whether what came back is a date that a spreadsheet makes of what live has."""
     ours = days(before)
-    return any(fits(day, one) for day in _read(after) for one in ours)
+    return any(fits(day, our_day) for day in _read(after) for our_day in ours)
 
 
 def _a_date(before: str, after: str) -> bool:
@@ -137,15 +137,15 @@ def _swapped(before: str, after: str) -> bool:
     """Whether day and month changed places: the same numbers in the same layout, or in ISO 8601, which tells the two
     apart. The value is another one anyhow, or the cell would not be asked about.
     """
-    one, other = (re.findall(r"\d+", TIME.sub("", text)) for text in (before, after))
-    if len(one) != 3 or len(other) != 3:
+    first, other = (re.findall(r"\d+", TIME.sub("", text)) for text in (before, after))
+    if len(first) != 3 or len(other) != 3:
         return False
-    years = [0 if len(parts[0]) == 4 else 2 for parts in (one, other)]
+    years = [0 if len(parts[0]) == 4 else 2 for parts in (first, other)]
     rest = [
         [int(part) for place, part in enumerate(parts) if place != year]
-        for parts, year in zip((one, other), years, strict=True)
+        for parts, year in zip((first, other), years, strict=True)
     ]
-    if one[years[0]] != other[years[1]] or rest[0][0] == rest[0][1]:
+    if first[years[0]] != other[years[1]] or rest[0][0] == rest[0][1]:
         return False
     if years[0] == years[1]:
         return rest[0] == rest[1][::-1]

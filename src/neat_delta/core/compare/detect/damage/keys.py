@@ -32,7 +32,7 @@ def made_of(live: pl.DataFrame, sheet: pl.DataFrame, key: list[str]) -> pl.DataF
     """
     parts = [pl.DataFrame(schema={"live": pl.UInt32, "sheet": pl.UInt32, "damage": pl.String})]
     for name in key:
-        others = [one for one in key if one != name]
+        others = [field for field in key if field != name]
         odd = sheet.filter(pl.col(name).str.contains(MANGLED))
         if not odd.height or _pairs(live, odd, others) > MOST_PAIRS:
             continue

@@ -15,7 +15,7 @@ __all__ = ["NUMBER_DAMAGES"]
 PLAIN = re.compile(r"([+−-]?)(\d[\d.,'’ \u00a0\u202f]*)")
 
 
-def _numbers(text: str) -> set[Decimal]:
+def _amounts(text: str) -> set[Decimal]:
     """All that a text of digits and marks can mean: the last mark is a decimal mark, or none is."""
     plain = PLAIN.fullmatch(text.strip())
     if plain is None:
@@ -33,21 +33,23 @@ def _numbers(text: str) -> set[Decimal]:
 
 def _same(before: str, after: str) -> bool:
     """Whether the two can mean one number."""
-    return bool(_numbers(before) & _numbers(after))
+    return bool(_amounts(before) & _amounts(after))
 
 
 def _share(before: str, after: str) -> bool:
     """Whether a percentage is the number."""
-    ours = _numbers(before)
-    shares = _numbers(after.rstrip("% \u00a0\u202f"))
-    return any(one == other / 100 for one in ours for other in shares)
+    ours = _amounts(before)
+    shares = _amounts(after.rstrip("% \u00a0\u202f"))
+    return any(amount == other / 100 for amount in ours for other in shares)
 
 
 def _binary(before: str, after: str) -> bool:
     """Whether a long number is live's as a computer's binary fractions have it."""
-    ours, after_numbers = _numbers(before), _numbers(after)
+    ours, after_numbers = _amounts(before), _amounts(after)
     return any(
-        0 < abs(one - other) <= max(abs(one), Decimal(1)) * Decimal("1e-12") for one in ours for other in after_numbers
+        0 < abs(amount - other) <= max(abs(amount), Decimal(1)) * Decimal("1e-12")
+        for amount in ours
+        for other in after_numbers
     )
 
 

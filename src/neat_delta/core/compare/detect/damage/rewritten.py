@@ -34,7 +34,7 @@ cells it makes what it does; a single one among others was damaged then, and wha
 
 def is_correction(before: str, live: pl.Series | None) -> bool:
     """Whether a text of live's was damaged itself, and is put right, as its column shows."""
-    form = next((one for one in OWN_FORMS if pl.Series([before]).str.contains(one)[0]), None)
+    form = next((own_form for own_form in OWN_FORMS if pl.Series([before]).str.contains(own_form)[0]), None)
     if form is None or live is None:
         return form is not None
     filled = live.filter(live.str.strip_chars() != "")

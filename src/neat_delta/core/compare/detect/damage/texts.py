@@ -32,13 +32,13 @@ def _longer(text: str) -> frozenset[str]:
 def _other_page(text: str) -> frozenset[str]:
     """What a text in one of these pages becomes when it is read in another of them."""
     written = {page: text.encode(page) for page in PAGES if text == text.encode(page, "ignore").decode(page)}
-    return frozenset(one.decode(page, "replace") for one in written.values() for page in PAGES) - {text}
+    return frozenset(encoded.decode(page, "replace") for encoded in written.values() for page in PAGES) - {text}
 
 
 def _not_utf8(text: str) -> set[str]:
     """What a text in one of the pages becomes when it is read as UTF-8, which it is not."""
     misread = {text.encode(page, "replace").decode(errors="replace") for page in PAGES}
-    return {one for one in misread if "\ufffd" in one}
+    return {reading for reading in misread if "\ufffd" in reading}
 
 
 def _in_another_encoding(before: str, after: str) -> bool:
@@ -53,7 +53,7 @@ def _in_another_encoding(before: str, after: str) -> bool:
     return (after in _other_page(before) and _sounder(before, after)) or _asked(before, after, only_letters=True)
 
 
-def _sounder(one: str, other: str) -> bool:
+def _sounder(first: str, other: str) -> bool:
     """Whether the first text is sound rather than the second: less of what ftfy calls bad, more letters among what is
     beyond ASCII, and letters that are not Western, which is what most are mistaken for.
     """
@@ -64,7 +64,7 @@ def _sounder(one: str, other: str) -> bool:
         letters = sum(letter.isalpha() for letter in odd) / len(odd) if odd else 1.0
         return -badness(text) - text.count("\ufffd"), letters, not all(letter <= "\xff" for letter in odd)
 
-    return rank(one) > rank(other)
+    return rank(first) > rank(other)
 
 
 def _asked(before: str, after: str, *, only_letters: bool) -> bool:

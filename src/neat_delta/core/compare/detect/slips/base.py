@@ -57,8 +57,11 @@ class SlipContext:
 
     def without(self, slips: Sequence[Slip]) -> SlipContext:
         """The round without the cells of these slips."""
-        numbers, fields = pl.concat([slip.cells for slip in slips]), {name for slip in slips for name in slip.fields}
-        rest = {name: self.parts[name].filter(~pl.col("number").is_in(numbers.implode())) for name in fields}
+        cell_numbers, fields = (
+            pl.concat([slip.cells for slip in slips]),
+            {name for slip in slips for name in slip.fields},
+        )
+        rest = {name: self.parts[name].filter(~pl.col("number").is_in(cell_numbers.implode())) for name in fields}
         return replace(self, parts={name: rest.get(name, cells) for name, cells in self.parts.items()})
 
     def had(self, names: Sequence[str], items: pl.Series) -> pl.DataFrame:

@@ -59,8 +59,8 @@ def _likely_sources(context: SlipContext, fields: Mapping[str, pl.DataFrame]) ->
     asked = pl.concat([gathered(cells[["place", "typed"]], spread[name][:LOOKED_AT]) for name, cells in fields.items()])
     asked = asked.hstack([pl.concat([constant(name, size) for name, size in sizes.items()]).alias("of")])
     wanted = asked.filter(pl.col("typed") != "").select("of", "place", value=pl.col("typed").hash())
-    there, places = set(context.sheet.columns), wanted["place"].unique()
-    names = [name for name in context.columns if name in there]
+    columns, places = set(context.sheet.columns), wanted["place"].unique()
+    names = [name for name in context.columns if name in columns]
     if not names:
         return {}
     held = keys(gathered(context.sheet.select(names), places)).select(pl.all().hash())
@@ -104,21 +104,21 @@ def keys_sorted_alone(context: SlipContext) -> list[Slip]:
     now = keys(gathered(context.sheet.select(fields), rows["place"])).hash_rows()
     was = keys(context.live.select(fields)).hash_rows()
     at = gathered(context.items, rows["pair"])
-    moved = rows.filter(now.is_in(was.implode()) & (now != gathered(was, at)))
-    if moved.height < LEAST_KEYS or moved.height * 2 < rows.height:
+    other_keys = rows.filter(now.is_in(was.implode()) & (now != gathered(was, at)))
+    if other_keys.height < LEAST_KEYS or other_keys.height * 2 < rows.height:
         return []
     # Rows that were edited besides are no other item's any more; as many of their cells changed.
-    alike = rows.filter(pl.col("len") * 2 >= moved["len"].median())
-    touched = pl.concat([moved["place"], alike["place"]]).unique()
+    alike = rows.filter(pl.col("len") * 2 >= other_keys["len"].median())
+    touched = pl.concat([other_keys["place"], alike["place"]]).unique()
     moved_cells = cells.filter(pl.col("place").is_in(touched.implode()))
-    why = f"{moved.height:,} rows are those of other items, whole: only their keys moved"
+    why = f"{other_keys.height:,} rows are those of other items, whole: only their keys moved"
     names = [name for name in context.parts if name in set(moved_cells["field"])]
     return [Slip("keys sorted on their own", names, moved_cells["number"].sort(), why)]
 
 
 def _fields(context: SlipContext) -> list[str]:
-    there = set(context.live.columns)
-    return [name for name in context.columns if name in there and name in context.settings]
+    columns = set(context.live.columns)
+    return [name for name in context.columns if name in columns and name in context.settings]
 
 
 def _all(context: SlipContext) -> pl.DataFrame:

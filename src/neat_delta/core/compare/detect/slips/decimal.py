@@ -60,8 +60,8 @@ def _whole_numbers(name: str, cells: pl.DataFrame) -> list[Slip]:
         return []
     for times in (10, 100, 1000):
         for up in (True, False):
-            one, other = ("old", "new") if up else ("new", "old")
-            hit = (cells[one] * times == cells[other]) & (cells["old"] != 0)
+            first, other = ("old", "new") if up else ("new", "old")
+            hit = (cells[first] * times == cells[other]) & (cells["old"] != 0)
             off_cells = cells.filter(hit.fill_null(value=False))
             if (
                 off_cells.height >= LEAST_WHOLE

@@ -34,8 +34,8 @@ def cut_at_one_length(context: SlipContext) -> list[Slip]:
     for name, cells in context.by_field(LEAST_CUT).items():
         if context.kind(name) not in {"text", "code", "choice", "list", "path", "link", "image"}:
             continue
-        size, whole = pl.col("raw").str.len_chars(), pl.col("before").str.len_chars()
-        cut = cells.filter((pl.col("raw") != "") & (size < whole) & (pl.col("before").str.head(size) == pl.col("raw")))
+        size, length = pl.col("raw").str.len_chars(), pl.col("before").str.len_chars()
+        cut = cells.filter((pl.col("raw") != "") & (size < length) & (pl.col("before").str.head(size) == pl.col("raw")))
         if cut["raw"].n_unique() < LEAST_CUT:  # a category that moved one level up is no cut
             continue
         lengths = cut["raw"].str.len_chars()

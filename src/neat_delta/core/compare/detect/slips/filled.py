@@ -43,10 +43,10 @@ def series(context: SlipContext) -> list[Slip]:
             if (went_on[start + length - 1] - went_on[start - 1]) * 2 < length:
                 spans.append(cells["number"].slice(start - 2, length + 2))
         if spans:
-            numbers = pl.concat(spans).unique().sort()
-            example = ", ".join(cells.filter(pl.col("number").is_in(numbers.implode()))["after"].head(3))
-            why = f"{numbers.len():,} cells go on by one step ({example[:60]}), and live's do not"
-            slips.append(Slip("a series filled down", [name], numbers, why))
+            cell_numbers = pl.concat(spans).unique().sort()
+            example = ", ".join(cells.filter(pl.col("number").is_in(cell_numbers.implode()))["after"].head(3))
+            why = f"{cell_numbers.len():,} cells go on by one step ({example[:60]}), and live's do not"
+            slips.append(Slip("a series filled down", [name], cell_numbers, why))
     return slips
 
 
@@ -93,7 +93,7 @@ def dragged(context: SlipContext) -> list[Slip]:
             if different >= 5 and different * 10 >= run.height * 6:
                 spans.append(run["number"])
         if spans:
-            numbers = pl.concat(spans).unique().sort()
-            why = f"{numbers.len():,} cells one under the other got one value, and each had its own"
-            slips.append(Slip("one value over many items", [name], numbers, why))
+            cell_numbers = pl.concat(spans).unique().sort()
+            why = f"{cell_numbers.len():,} cells one under the other got one value, and each had its own"
+            slips.append(Slip("one value over many items", [name], cell_numbers, why))
     return slips

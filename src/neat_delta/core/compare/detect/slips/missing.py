@@ -40,8 +40,8 @@ def missing(live: Catalogue, sheet: Catalogue, matched: Matched, fields: Sequenc
         if min(gone_values.len(), ours.len()) > FEW or gone_values.is_in(ours.implode()).any():
             continue
         few, which = (ours, "there") if ours.len() <= gone_values.len() else (gone_values, "missing")
-        said = " or ".join(f'"{value}"' if value.strip() else "blank" for value in few.sort())
-        return f"all that are {which} have {name} {said[:120]}, and no other has: as if a filter had been on"
+        words = " or ".join(f'"{value}"' if value.strip() else "blank" for value in few.sort())
+        return f"all that are {which} have {name} {words[:120]}, and no other has: as if a filter had been on"
     return None
 
 

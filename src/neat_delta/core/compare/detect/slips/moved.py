@@ -42,25 +42,25 @@ def swapped(context: SlipContext) -> list[Slip]:
         """Whether some cells of a field, at a glance, hold what another field of their items held."""
         if (name, other) not in seen:
             cells = by_field[name].gather_every(max(1, by_field[name].height // GLANCE))
-            others = [one for one in by_field if one != name] if few else [other]
+            others = [field for field in by_field if field != name] if few else [other]
             seen.update(
-                {(name, one): came for one, came in _came(cells, others, context).max().row(0, named=True).items()}
+                {(name, field): came for field, came in _came(cells, others, context).max().row(0, named=True).items()}
             )
         return seen[name, other]
 
     slips = []
-    for one, other in combinations(by_field, 2) if few else _likely(by_field):
-        sides = (by_field[one], other), (by_field[other], one)
+    for first, other in combinations(by_field, 2) if few else _likely(by_field):
+        sides = (by_field[first], other), (by_field[other], first)
         most, least = sorted((cells.height for cells, _ in sides), reverse=True)
-        if least * 2 < most or not (any_came(one, other) and any_came(other, one)):
+        if least * 2 < most or not (any_came(first, other) and any_came(other, first)):
             continue
         hits = [cells.filter(_came(cells, [name], context)[name]) for cells, name in sides]
         both = hits[0].join(hits[1], on="pair", how="semi")
         if both.height < LEAST_SWAPPED or both.height * 2 < most:
             continue
-        numbers = pl.concat([cells["number"] for cells in hits]).unique().sort()
+        cell_numbers = pl.concat([cells["number"] for cells in hits]).unique().sort()
         why = f"in {both.height:,} items each has what the other had"
-        slips.append(Slip("two columns swapped", [one, other], numbers, why))
+        slips.append(Slip("two columns swapped", [first, other], cell_numbers, why))
     return slips
 
 
@@ -91,7 +91,7 @@ def _likely(by_field: Mapping[str, pl.DataFrame]) -> list[tuple[str, str]]:
     best = (
         counted.sort("len", "field", "other", descending=[True, False, False]).head(MOST_PAIRS).sort("field", "other")
     )
-    return [(names[one], names[other]) for one, other in best[["field", "other"]].iter_rows()]
+    return [(names[first], names[other]) for first, other in best[["field", "other"]].iter_rows()]
 
 
 def _came(cells: pl.DataFrame, names: Sequence[str], context: SlipContext) -> pl.DataFrame:
@@ -121,8 +121,8 @@ def _any_beside(by_field: Mapping[str, pl.DataFrame], items: pl.Series, columns:
 
 def sideways(context: SlipContext) -> list[Slip]:
     """Rows in which values stand some columns beside their own."""
-    there = set(context.live.columns)
-    names = {column: name for name, column in context.columns.items() if name in there}
+    columns = set(context.live.columns)
+    names = {column: name for name, column in context.columns.items() if name in columns}
     by_field = context.by_field(1)
     if len(by_field) < LEAST_SIDEWAYS:
         return []

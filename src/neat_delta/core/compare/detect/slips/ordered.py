@@ -81,9 +81,9 @@ def sorted_block(context: SlipContext) -> list[Slip]:
             run = cells.slice(start - 1, length + 1)
             spans += [part["number"] for part in _in_order_again(run, context.kind(name))]
         if spans:
-            numbers = pl.concat(spans).sort()
-            why = f"{numbers.len():,} cells one under the other hold each other's values, now in order"
-            slips.append(Slip("some rows of a column sorted", [name], numbers, why))
+            cell_numbers = pl.concat(spans).sort()
+            why = f"{cell_numbers.len():,} cells one under the other hold each other's values, now in order"
+            slips.append(Slip("some rows of a column sorted", [name], cell_numbers, why))
     return slips
 
 
@@ -100,8 +100,8 @@ def _in_order_again(run: pl.DataFrame, kind: str) -> list[pl.DataFrame]:
     sides = ("old", "new") if kind in NUMBER_KINDS else ("ours", "theirs")
     was, now = run["ours"].to_list(), run["theirs"].to_list()
     differences = [0]
-    for one, other in zip(run["ours"].hash().to_list(), run["theirs"].hash().to_list(), strict=True):
-        differences.append(differences[-1] + other - one)
+    for ours, other in zip(run["ours"].hash().to_list(), run["theirs"].hash().to_list(), strict=True):
+        differences.append(differences[-1] + other - ours)
     ends: dict[int, list[int]] = {}
     for place, difference in enumerate(differences):
         ends.setdefault(difference, []).append(place)
@@ -136,8 +136,8 @@ def _order_ends(values: Sequence[Any], way: int) -> list[int]:
     return ends
 
 
-def _goes(one: Any, other: Any, way: int) -> bool:  # noqa: ANN401 - texts, or numbers
+def _goes(ours: Any, other: Any, way: int) -> bool:  # noqa: ANN401 - texts, or numbers
     """Whether the step from one value to the next is not against the way: up (1) or down (-1)."""
-    if one is None or other is None:
+    if ours is None or other is None:
         return False
-    return bool(one <= other if way > 0 else one >= other)
+    return bool(ours <= other if way > 0 else ours >= other)

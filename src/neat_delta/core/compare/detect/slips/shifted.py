@@ -29,24 +29,26 @@ def shifted(context: SlipContext) -> list[Slip]:
     """
     slips = []
     for name, cells in context.by_field(LEAST).items():
-        there = None
+        present = None
         if cells.height * FARTHEST > context.live.height:
-            there = _all(cells, name, context)
+            present = _all(cells, name, context)
         elif cells["theirs"].hash().is_in(cells["ours"].hash().implode()).sum() < LEAST:
             continue
-        slip = next((shift for order in ("place", "pair") if (shift := _in(cells, order, name, context, there))), None)
+        slip = next(
+            (shift for order in ("place", "pair") if (shift := _in(cells, order, name, context, present))), None
+        )
         if slip is not None:
             slips.append(slip)
     return slips
 
 
-def _in(cells: pl.DataFrame, order: str, name: str, context: SlipContext, there: pl.Series | None) -> Slip | None:
+def _in(cells: pl.DataFrame, order: str, name: str, context: SlipContext, present: pl.Series | None) -> Slip | None:
     """The slip in this order of the cells; of very many, hashes of all that is `there` tell most cheaply of none."""
     dense = _dense(cells.select(order, theirs=pl.col("theirs").hash()).with_row_index().sort(order), order)
     if not dense.height:
         return None
     rows, here = (context.item_at if order == "place" else context.items), dense[order].cast(pl.Int64)
-    steps = STEPS if there is None else _likely(dense["theirs"], here, gathered(there, rows))
+    steps = STEPS if present is None else _likely(dense["theirs"], here, gathered(present, rows))
     cells = cells[dense["index"]] if steps else cells
     best: tuple[int, pl.DataFrame] | None = None
     for step in steps:
