@@ -186,6 +186,19 @@ def test_a_check_trips_and_just_does_not(check, edits, what, tmp_path):
         assert held == ({flag.field for flag in found} if CHECKS[check].level == "stop" else set())
 
 
+@pytest.mark.parametrize(
+    "check, edits, what",
+    [(check, *case) for check, cases in CASES.items() for case in cases if CHECKS[check].looks_at in {"cell", "item"}],
+)
+def test_a_check_of_cells_or_items_says_the_same_of_an_item_alone(check, edits, what, tmp_path):
+    """What it looks at is what it declares: no other item, in live or in the sheet, has a say."""
+    (tmp_path / "a.jpg").touch()
+    (tmp_path / "b.jpg").touch()
+    changes = checked(shop()[:1], shop(**edits)[:1], images=str(tmp_path))
+    found = [flag.what for flag in changes.iter_check_findings() if flag.check == check]
+    assert bool(found) == (what is not None) and all(one.startswith(what or "") for one in found)
+
+
 def test_characters_that_the_encoding_lacks_are_found():
     live, sheet = catalogue(table(shop())), catalogue(table(shop(name="蜂蜜", html="Crème")), "sheet.csv")
     object.__setattr__(live, "layout", Layout(encoding="cp1252"))

@@ -25,6 +25,7 @@ from neat_delta import Catalogue, CompareRequest
 from neat_delta.app.inputs import read_inputs
 from neat_delta.app.settings import request_of
 from neat_delta.core.base.support.errors import CatalogueError
+from neat_delta.core.compare.checks import CHECKS
 from neat_delta.core.compare.round import Round
 from neat_delta.core.engine.whole import STAGES, run
 
@@ -121,21 +122,33 @@ def part(catalogue: Catalogue, number: int, of: int) -> Catalogue:
     return replace(catalogue, cells=catalogue.cells[places], row_numbers=catalogue.row(places.cast(pl.Int64)))
 
 
+def found_in_items(changes: neat_delta.ChangeSet) -> set[tuple[str | None, ...]]:
+    """What is found by the checks that look at a cell or an item, and by the damages."""
+    flags = changes.iter_check_findings()
+    of_items = [flag for flag in flags if flag.check in CHECKS and CHECKS[flag.check].looks_at in {"cell", "item"}]
+    damaged = [(one.key["sku"], one.field, one.damage) for one in changes.iter_damaged() if one.key]
+    return {(flag.key["sku"], flag.field, flag.what) for flag in of_items if flag.key} | {*damaged}
+
+
 @pytest.mark.parametrize("of", [2, 7])
 def test_parts_by_key_come_to_the_whole_but_for_what_looks_at_a_whole_column(of):
     """All cells, verdicts and rows are the same, whatever the parts; held otherwise is only what a slip holds, which is
     seen in a column, not in an item.
     """
     round_ = demo_round()
-    whole = {tuple(item.key.values()): item for item in run(round_).changes.iter_items()}
+    all_changes, found_in_parts = run(round_).changes, set[tuple[str | None, ...]]()
+    whole = {tuple(item.key.values()): item for item in all_changes.iter_items()}
     parts: dict[tuple[str, ...], Any] = {}
     for number in range(of):
         one = replace(round_, live=part(round_.live, number, of), sheet=part(round_.sheet, number, of))
         try:
-            parts |= {tuple(item.key.values()): item for item in run(one).changes.iter_items()}
+            changes = run(one).changes
+            parts |= {tuple(item.key.values()): item for item in changes.iter_items()}
+            found_in_parts |= found_in_items(changes)
         except CatalogueError:  # a part without a row of one of the two
             continue
     assert parts.keys() == whole.keys()
+    assert found_in_parts == found_in_items(all_changes) != set()
     for key, item in whole.items():
         other = parts[key]
         assert (other.cells, other.verdict, other.row) == (item.cells, item.verdict, item.row)

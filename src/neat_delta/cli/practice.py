@@ -110,7 +110,7 @@ def practice(
             shop = Shop(catalogue, from_file, keep=keep)
         except sqlite3.Error as error:
             raise _cannot_keep(keep, error) from None
-        keys = [text for name in shop.key for text in shop.live.cells[name]]
+        keys = [text for name in shop.key for text in shop.live.column(name)]
         faults = faults_of(
             refuse=refuse, rounded=rounded, cut=cut, drop=drop, slow=0.05 if slow else 0, fail_after=fail_after,
             busy=busy, sell=sell, seed=seed, keys=keys, fields=shop.live.fields,

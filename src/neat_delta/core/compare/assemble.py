@@ -494,9 +494,7 @@ def _recoded_from_nothing(items: pl.DataFrame, rows: Placed) -> pl.DataFrame:
     if not rows.matched.new.len() or NEW_CODE not in rows.sheet.fields:
         return NO_REASONS
     new = filtered(items, items["verdict"] == "new")
-    codes, own = (
-        gathered(rows.sheet.cells[name], new["sheet"]).str.strip_chars() for name in (NEW_CODE, rows.codes.field)
-    )
+    codes, own = (rows.sheet.at(name, new["sheet"]).str.strip_chars() for name in (NEW_CODE, rows.codes.field))
     return new.filter((codes != "") & (codes != own)).select(item="number", reason=pl.lit(f"code: {UNKNOWN}"))
 
 

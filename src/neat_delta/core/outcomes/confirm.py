@@ -221,7 +221,7 @@ def _of_items(
     present = not_null(gathered(located.places, items))
     wrong = present != new
     if removal.how == "value":
-        retired = gathered(after.cells[str(removal.heading)], gathered(located.places, items)) == removal.value
+        retired = after.at(str(removal.heading), gathered(located.places, items)) == removal.value
         wrong &= ~(retired.fill_null(value=False) & ~new)
     altered = _altered_since(items.filter(wrong & ~new), live, after, located, changes, str(removal.heading))
     out: list[tuple[int, Landing, Again]] = []
@@ -260,8 +260,8 @@ def _altered_since(
         field = changes.header.settings.get(name, Field())
         if name in changes.header.key or name not in after.fields or name == retires or field.moving:
             continue
-        was = gathered(live.cells[name], gathered(located.live_rows, present))
-        now = gathered(after.cells[name], gathered(located.places, present))
+        was = live.at(name, gathered(located.live_rows, present))
+        now = after.at(name, gathered(located.places, present))
         out |= set(present.filter(~equal(was, now, field, changes.header.writing)))
     return out
 
@@ -305,7 +305,7 @@ def _of_field(
     """
     header, writing = changes.header, changes.header.writing
     field = Field("code") if name in header.key else header.settings.get(name, Field())  # by its code alone it is there
-    now = gathered(after.cells[name], gathered(located.places, cells["item"]))
+    now = after.at(name, gathered(located.places, cells["item"]))
     present = not_null(now)
     same = equal(cells["after"], now, field, writing) & present
     if has_habits(field):
@@ -480,7 +480,7 @@ def _other_changes(
     for name in live.fields:
         if name in key.fields or name not in after.fields:
             continue
-        before, now = gathered(live.cells[name], both), gathered(after.cells[name], after_places)
+        before, now = live.at(name, both), after.at(name, after_places)
         other = true_places(before != now)
         if other.len() and name in own:
             sent_here = scattered(constant(False, live.cells.height), own[name], True)

@@ -50,7 +50,7 @@ def locate(changes: ChangeSet, live: Catalogue, after: Catalogue) -> Located:
     places = gathered(live_places, rows)
     new = true_places(~not_null(rows))
     places = scattered(places, new, index.lookup(gathered(changes.keys, new)))
-    keys, between = changes.keys, frozenset[int]()
+    between = frozenset[int]()
     codes = code_changes(changes.sent().with_columns(pl.col("field").cast(pl.String)), key.fields)
     if codes.height:
         wanted = changes.keys
@@ -64,17 +64,13 @@ def locate(changes: ChangeSet, live: Catalogue, after: Catalogue) -> Located:
         }
         stands = _standings(changes, live, after, rows, items, wanted, sides)
         at = {side: pl.Series([state == side for state in stands], dtype=pl.Boolean) for side in sides}
-        come = scattered(constant(False, wanted.height), items.filter(at["new"]), True)
-        keys = pl.DataFrame([wanted[name].zip_with(come, changes.keys[name]) for name in key.fields])
         for side in ("between", "new"):
             places = scattered(places, items.filter(at[side]), sides[side].filter(at[side]))
         nowhere = pl.Series([state == "nowhere" for state in stands], dtype=pl.Boolean)
         places = scattered(places, items.filter(nowhere), None)
         between = frozenset(items.filter(at["between"]))
     present = not_null(places)
-    keys = pl.DataFrame(
-        [gathered(after.cells[name], places).zip_with(present, keys[name]).alias(name) for name in key.fields]
-    )
+    keys = pl.DataFrame([after.at(name, places).zip_with(present, changes.keys[name]).alias(name) for name in key.fields])
     in_live = not_null(rows)
     live_places = scattered(live_places, rows.filter(in_live), places.filter(in_live))
     return Located(keys, places, rows, live_places, between)
@@ -184,7 +180,7 @@ def _agreement(
     for name in live.fields:
         moving = changes.header.settings.get(name, Field()).moving
         if name not in changes.header.key and name in after.fields and not moving:
-            now, was = gathered(after.cells[name], places), gathered(live.cells[name], gathered(rows, items))
+            now, was = after.at(name, places), live.at(name, gathered(rows, items))
             cells = filtered(sent, sent["field"] == name)[["item", "after"]]
             met = pl.DataFrame({"item": items}).join(cells, on="item", how="left", maintain_order="left")["after"]
             agrees = ((now == was) | (now == met).fill_null(value=False)).fill_null(value=False)

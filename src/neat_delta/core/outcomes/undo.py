@@ -151,8 +151,8 @@ def _retired(items: pl.Series, live: Catalogue, located: Located, after: Catalog
         return pl.DataFrame(schema=schema)
     name = str(removal.heading)
     present = items.filter(not_null(gathered(located.places, items)))
-    present = present.filter(gathered(after.cells[name], gathered(located.places, present)) == removal.value)
-    was = gathered(live.cells[name], gathered(located.live_rows, present))
+    present = present.filter(after.at(name, gathered(located.places, present)) == removal.value)
+    was = live.at(name, gathered(located.live_rows, present))
     return pl.DataFrame({"item": present, "field": constant(name, present.len()), "after": was}, schema)
 
 
@@ -175,7 +175,7 @@ def _grown(
     for name in after.fields if items.len() else ():
         if name in changes.header.key or changes.header.settings.get(name, Field()).moving:
             continue
-        texts = gathered(after.cells[name], places)
+        texts = after.at(name, places)
         ours = items.is_in(filtered(sent, sent["field"] == name)["item"].implode())
         came = (texts.str.strip_chars() != "") & (texts != importer.defaults.get(name, "")) & ~ours
         for item, text in zip(items.filter(came), texts.filter(came), strict=True):

@@ -176,7 +176,7 @@ def _margin(item: dict[str, Decimal | None]) -> Decimal | None:
 
 def grouped(changes: ChangeSet, live: Catalogue, by: str, cells: pl.DataFrame, item_numbers: pl.Series) -> pl.Series:
     """The values in the field `by` of these items, once these cells are changed; of a path its first level."""
-    before = gathered(live.cells[by], live.place(gathered(changes.items["live"], item_numbers))).fill_null("")
+    before = live.at(by, live.place(gathered(changes.items["live"], item_numbers))).fill_null("")
     field = changes.header.settings.get(by, Field())
     of_field = cells.filter(pl.col("field").cast(pl.String) == by)
     texts = field_after(before, of_field, item_numbers).str.strip_chars()
@@ -238,7 +238,7 @@ def _items(changes: ChangeSet, live: Catalogue, by: str | None) -> list[_Item]:
         if name is None or name not in live.fields:
             columns[role] = ([None] * item_numbers.len(), [None] * item_numbers.len())
             continue
-        before = gathered(live.cells[name], places).fill_null("")
+        before = live.at(name, places).fill_null("")
         after = field_after(before, sent.filter(pl.col("field").cast(pl.String) == name), item_numbers)
         columns[role] = (_decimals(changes, name, before), _decimals(changes, name, after))
     groups = [""] * item_numbers.len()
@@ -307,5 +307,5 @@ def _currency(changes: ChangeSet, live: Catalogue) -> str | None:
     name = changes.header.store.relations.price
     if name is None or name not in live.fields:
         return None
-    signs = live.cells[name].head(1_000).str.extract(f"({CURRENCY})").drop_nulls().unique()
+    signs = live.column(name).head(1_000).str.extract(f"({CURRENCY})").drop_nulls().unique()
     return str(signs[0]) if signs.len() == 1 else None

@@ -54,12 +54,12 @@ def samples(aligned: AlignedInputs, sheet: Catalogue, pairs: pl.DataFrame, most:
     kinds = _kinds(aligned)
     rows = []
     for match in aligned.columns:
-        column = sheet.cells[match.heading]
+        column = sheet.column(match.heading)
         ours, live_values = _some(column, most), list[str]()
         if match.field is not None and (both := _met(pairs, column, most)).height:
             ours = gathered(column, both["sheet"]).to_list()
             if match.field in aligned.live.fields:  # which has no column of new codes
-                live_values = gathered(aligned.live.cells[match.field], both["live"]).to_list()
+                live_values = aligned.live.at(match.field, both["live"]).to_list()
         kind = kinds.get(match.field, Field()).kind if match.field is not None else None
         rows.append(ColumnSample(match.heading, match.field, match.how, match.nearest, kind, ours, live_values))
     return rows

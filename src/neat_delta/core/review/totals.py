@@ -73,13 +73,13 @@ def totals(changes: ChangeSet, live: Catalogue, fields: Sequence[str]) -> list[T
     )
     for item in gone:
         at = int(place[int(item)])
-        lost = [amounts(gathered(live.cells[name], [at]), _field(changes, name), header.writing)[0] for name in names]
+        lost = [amounts(live.at(name, [at]), _field(changes, name), header.writing)[0] for name in names]
         step = -sum((amount for amount in lost if amount is not None), Decimal(0))
         steps = pl.concat([steps, pl.DataFrame({"key": [keys[int(item)]], "step": [step]}, schema=steps.schema)])
     changes_by_item: dict[str, Decimal] = {}
     for key, step in steps.iter_rows():
         changes_by_item[key] = changes_by_item.get(key, Decimal(0)) + (step or Decimal(0))
-    names_by_key = dict(zip(own.filter(rows), live.cells[header.key[0]].str.strip_chars().filter(rows), strict=True))
+    names_by_key = dict(zip(own.filter(rows), live.column(header.key[0]).str.strip_chars().filter(rows), strict=True))
     order = [*before, *(key for key in changes_by_item if key not in before)]
     return [
         Total(
@@ -102,7 +102,7 @@ def _sums(
     """What live has, by the first part of the key, in live's order."""
     out: dict[str, Decimal] = {}
     for name in names:
-        values = amounts(live.cells[name].filter(rows), _field(changes, name), changes.header.writing)
+        values = amounts(live.column(name).filter(rows), _field(changes, name), changes.header.writing)
         for key, value in zip(keys.filter(rows), values, strict=True):
             out[key] = out.get(key, Decimal(0)) + (value or Decimal(0))
     return out

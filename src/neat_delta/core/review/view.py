@@ -48,7 +48,7 @@ def names_of(changes: ChangeSet, live: Catalogue | None) -> pl.Series:
         return blanks
     if live is not None:
         in_live = changes.items.with_row_index("item").filter(pl.col("live").is_not_null())
-        blanks = scattered(blanks, in_live["item"], gathered(live.cells[field], live.place(in_live["live"])))
+        blanks = scattered(blanks, in_live["item"], live.at(field, live.place(in_live["live"])))
     own = changes.cells.filter(pl.col("before").is_null() & (pl.col("field").cast(pl.String) == field))
     return field_after(blanks, own)
 
@@ -63,8 +63,7 @@ def rows_of(changes: ChangeSet, live: Catalogue) -> Rows:
     in_live = filtered(items, not_null(items["live"]))
     places = live.place(in_live["live"])
     before = {
-        name: scattered(constant("", items.height), in_live["item"], gathered(live.cells[name], places))
-        for name in live.fields
+        name: scattered(constant("", items.height), in_live["item"], live.at(name, places)) for name in live.fields
     }
     after = dict(before)
     for (field,), cells in changes.cells.group_by("field"):

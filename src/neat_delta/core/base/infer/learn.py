@@ -97,10 +97,10 @@ def _of_the_whole(
         fields[field] = msgspec.structs.replace(fields[field], **settings)
         evidence[field] += f"; {seen}"
 
-    own = live.cells[keys[0]].str.strip_chars()
+    own = live.column(keys[0]).str.strip_chars()
     for field in [field_name for field_name in live.fields if field_name not in keys]:
         settings = fields[field]
-        texts = live.cells[field].str.strip_chars() if settings.kind in {"code", "list", "integer"} else None
+        texts = live.column(field).str.strip_chars() if settings.kind in {"code", "list", "integer"} else None
         if texts is None:
             continue
         seen = None
@@ -135,7 +135,7 @@ def learn_sample(live: Catalogue, key: Sequence[str], names: Iterable[str]) -> S
     for column in sample.iter_columns():
         field, _ = of_column(column, writing, column.name in key, thorough=False)
         if step > 1 and field.kind in {*NUMBER_KINDS, "date", "flag"}:
-            field = _of_all(live.cells[column.name], field, writing)
+            field = _of_all(live.column(column.name), field, writing)
         if field.kind != "text":
             fields[column.name] = field
     return Store(file=FileForm(), writing=writing, key=Key(list(key)), fields=fields)
@@ -181,7 +181,7 @@ def with_currencies(store: Store, live: Catalogue) -> Store:
     currencies = {}
     for name, field in store.fields.items():
         if field.kind == "money" and field.currency is None and name in live.fields:
-            currency = currency_of(live.cells[name])
+            currency = currency_of(live.column(name))
             if currency:
                 currencies[name] = msgspec.structs.replace(field, currency=currency)
     return msgspec.structs.replace(store, fields=store.fields | currencies) if currencies else store

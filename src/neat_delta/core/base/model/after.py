@@ -68,7 +68,7 @@ def requested(changes: ChangeSet, live: Catalogue, removal: Removal) -> Requeste
 def retiring_cells(live: Catalogue, places: pl.Series, items: pl.Series, removal: Removal) -> pl.DataFrame:
     """The cells (`CELL`) by which these items are retired; `places` has the items' rows in live."""
     name, value = str(removal.heading), str(removal.value)
-    now = gathered(live.cells[name], gathered(places, items))
+    now = live.at(name, gathered(places, items))
     cells = pl.DataFrame({"item": items, "before": now}).with_columns(field=pl.lit(name), after=pl.lit(value))
     return cells.select(CELL).filter(pl.col("before") != value)
 

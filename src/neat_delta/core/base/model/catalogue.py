@@ -86,6 +86,23 @@ class Catalogue:
         """The headings, in the file's order."""
         return self.cells.columns
 
+    def column(self, name: str) -> pl.Series:
+        """A field: one text an item, in the file's order.
+
+        >>> as_catalogue({"sku": ["QA-1", "QA-2"], "price": ["9.90", "20.00"]}).column("price").to_list()
+        ['9.90', '20.00']
+        """
+        return self.cells[name]
+
+    def at(self, name: str, places: pl.Series | Sequence[int]) -> pl.Series:
+        """A field at these places (items counted from 0); null where the place is.
+
+        >>> live = as_catalogue({"sku": ["QA-1", "QA-2"], "price": ["9.90", "20.00"]})
+        >>> live.at("price", pl.Series([1, None])).to_list()
+        ['20.00', None]
+        """
+        return gathered(self.cells[name], places)
+
     @property
     def elsewhere(self) -> str:
         """What an error adds of a workbook of which another sheet may be meant; "" of any other file."""
@@ -115,7 +132,7 @@ class Catalogue:
         texts = pl.Series([None], dtype=pl.String).new_from_index(0, fields.len())
         for name in fields.drop_nulls().unique():
             at = true_places((fields == name).fill_null(value=False))
-            texts = scattered(texts, at, gathered(self.cells[name], gathered(places, at)))
+            texts = scattered(texts, at, self.at(name, gathered(places, at)))
         return texts
 
     def row(self, places: pl.Series) -> pl.Series:

@@ -98,6 +98,7 @@ ALLOWED_CHECKS = (
     Check(
         "near-twin",
         "stop",
+        "column",
         "a new value that is one of live's but for case, spaces, punctuation or a unit's spelling",
         "use live's value",
         near_twin,
@@ -106,6 +107,7 @@ ALLOWED_CHECKS = (
     Check(
         "new-value",
         "stop",
+        "column",
         "a choice, a value of a list or a category that live does not have",
         "use one that live has, or ‹with_new_values› FIELD",
         new_value,

@@ -12,6 +12,7 @@ import polars as pl
 from neat_delta.core.base.kinds import KINDS, blank
 from neat_delta.core.base.kinds.number import NUMBER_KINDS, amounts, marks
 from neat_delta.core.base.model.after import field_after
+from neat_delta.core.base.model.choices import LooksAt
 from neat_delta.core.base.model.layout import Notation
 from neat_delta.core.base.model.schemas import RULE_FINDINGS, empty
 from neat_delta.core.base.model.store import CheckName, Field, LevelName, Store
@@ -158,7 +159,8 @@ def _amounts(context: CheckContext, name: str, cells: pl.DataFrame) -> pl.DataFr
 
 @dataclass(frozen=True, slots=True)
 class Check:
-    """A check: its name, its level where the store file says nothing, what it does, what to do about a finding.
+    """A check: its name, its level where the store file says nothing, what it looks at, what it does, what to do about
+    a finding.
 
     `find` gives what it finds, as in `model.schemas.RULE_FINDINGS`. `alone` says that it needs no sheet, so that any
     catalogue can be checked by it. `idle` says what would switch it on, where it has nothing to go by; else null.
@@ -166,6 +168,7 @@ class Check:
 
     name: CheckName
     level: LevelName
+    looks_at: LooksAt
     does: str
     do: str
     find: Callable[[CheckContext], pl.DataFrame]

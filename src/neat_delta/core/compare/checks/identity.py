@@ -91,6 +91,7 @@ IDENTITY_CHECKS = (
     Check(
         "repeated",
         "stop",
+        "column",
         "a value of a unique field that another item has",
         "give each item its own",
         repeated,
@@ -99,6 +100,7 @@ IDENTITY_CHECKS = (
     Check(
         "check-digit",
         "stop",
+        "cell",
         "a code with a wrong check digit",
         "look the code up again",
         check_digit,
@@ -107,6 +109,7 @@ IDENTITY_CHECKS = (
     Check(
         "dead-link",
         "stop",
+        "column",
         "the key of a parent or related item that no item has",
         "correct the code",
         dead_link,
@@ -115,6 +118,7 @@ IDENTITY_CHECKS = (
     Check(
         "no-image",
         "warn",
+        "cell",
         "an image that is not in the folder of ‹images›",
         "add the file, or correct its name",
         no_image,

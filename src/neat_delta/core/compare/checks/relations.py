@@ -125,6 +125,7 @@ RELATION_CHECKS = (
     Check(
         "margin",
         "stop",
+        "item",
         "a price at or under the cost, or within the least margin of it",
         "look at both",
         margin,
@@ -133,6 +134,7 @@ RELATION_CHECKS = (
     Check(
         "sale-price",
         "stop",
+        "item",
         "a sale price over the price",
         "look at both",
         sale_price,
@@ -141,6 +143,7 @@ RELATION_CHECKS = (
     Check(
         "price-range",
         "stop",
+        "item",
         "a price outside of the item's own least and highest",
         "look at both",
         price_range,
@@ -149,6 +152,7 @@ RELATION_CHECKS = (
     Check(
         "sale-days",
         "stop",
+        "item",
         "a sale that ends before it begins",
         "look at both days",
         sale_days,
@@ -157,6 +161,7 @@ RELATION_CHECKS = (
     Check(
         "hidden-in-stock",
         "note",
+        "item",
         "an item that is hidden and in stock",
         "show it, if it is to be sold",
         hidden_in_stock,
@@ -165,6 +170,7 @@ RELATION_CHECKS = (
     Check(
         "shown-without-stock",
         "note",
+        "item",
         "an item that is shown and out of stock",
         "hide it, if it is not coming back",
         shown_without_stock,

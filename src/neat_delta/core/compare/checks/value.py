@@ -193,6 +193,7 @@ VALUE_CHECKS = (
     Check(
         "required",
         "stop",
+        "item",
         "a required field that is blank",
         "fill it in",
         required,
@@ -201,15 +202,25 @@ VALUE_CHECKS = (
     Check(
         "unreadable",
         "stop",
+        "cell",
         "a value that is not what the field holds, or may be two",
         "correct it, or say how the sheet is written",
         unreadable,
         idle=needs_kind(*(kind for kind in KINDS if kind != "text")),
     ),
-    Check("locked", "stop", "a change of a field that updates never change", "leave it as it is", locked, alone=False),
+    Check(
+        "locked",
+        "stop",
+        "cell",
+        "a change of a field that updates never change",
+        "leave it as it is",
+        locked,
+        alone=False,
+    ),
     Check(
         "outside-bounds",
         "stop",
+        "cell",
         "a number under least or over most",
         "correct it, or the bound",
         outside_bounds,
@@ -218,6 +229,7 @@ VALUE_CHECKS = (
     Check(
         "negative",
         "stop",
+        "cell",
         "an amount or a count under 0",
         "correct it, or say least in the store file",
         negative,
@@ -226,6 +238,7 @@ VALUE_CHECKS = (
     Check(
         "too-long",
         "stop",
+        "cell",
         "a text over longest or longest_bytes",
         "shorten it",
         too_long,
@@ -234,6 +247,7 @@ VALUE_CHECKS = (
     Check(
         "unwritable",
         "stop",
+        "cell",
         "a character that the encoding of the store's files does not have",
         "replace the character",
         unwritable,
@@ -244,6 +258,7 @@ VALUE_CHECKS = (
     Check(
         "guessed-encoding",
         "stop",
+        "cell",
         "letters beyond ASCII from a sheet whose encoding is a guess",
         "say it with ‹encoding› sheet=NAME, or save the sheet as UTF-8",
         guessed_encoding,
@@ -252,11 +267,12 @@ VALUE_CHECKS = (
     Check(
         "stored-otherwise",
         "warn",
+        "cell",
         "a value of which the store makes another by itself",
         "write it as the store will have it",
         stored_otherwise,
         alone=False,
         idle=needs_setting(*HABITS, example="stored_decimals = 2 or stored_length = 60 of a field"),
     ),
-    Check("unclosed-html", "warn", "HTML whose tags do not close", "close the tag", unclosed_html),
+    Check("unclosed-html", "warn", "cell", "HTML whose tags do not close", "close the tag", unclosed_html),
 )

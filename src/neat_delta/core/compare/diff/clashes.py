@@ -221,7 +221,7 @@ def _whole_items(
     at = at.join(by_row, on="new", how="left", maintain_order="left")
     parts = []
     for name in matched.fields:
-        after, old = gathered(sheet.cells[name], at["place"]), gathered(based.base.cells[name], at["of"])
+        after, old = sheet.at(name, at["place"]), based.base.at(name, at["of"])
         parts.append(at.select("new", field=pl.lit(name)).with_columns(after=after, base=old))
     cells = pl.concat(parts).with_columns(before=pl.lit(None, pl.String))
     turned = _outcomes(cells, outcomes_of)
@@ -310,7 +310,7 @@ def _changed_since(
     changed = constant(False, matched.gone.len())
     for name in matched.fields:
         if name not in based.two_way:
-            old, now = gathered(based.base.cells[name], at), gathered(live.cells[name], matched.gone)
+            old, now = based.base.at(name, at), live.at(name, matched.gone)
             differs = true_places((old != now).fill_null(value=False))
             if differs.len():
                 same = equal(gathered(old, differs), gathered(now, differs), fields.get(name, Field()), writing)

@@ -197,7 +197,7 @@ def _ranks(sheet: Catalogue, prefer: str | None, settings: dict[str, Field], wri
     if not name:
         order = pl.int_range(sheet.cells.height, eager=True)
         return order if how == "first" else -order
-    values = amounts(sheet.cells[name].fill_null(""), settings.get(name, Field("decimal")), writing)
+    values = amounts(sheet.column(name).fill_null(""), settings.get(name, Field("decimal")), writing)
     rank = (values if how == "lowest" else -values).rank("dense").cast(pl.Int64)
     return rank.fill_null((rank.max() or 0) + 1)  # type: ignore[operator] # what is no number comes last
 

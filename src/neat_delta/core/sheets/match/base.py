@@ -147,7 +147,7 @@ def followed_codes(base: Catalogue, aligned: AlignedInputs, codes: Catalogue | N
         codes_named = align_inputs(live, codes, columns=ColumnOptions(key.fields), listed_codes=True).sheet
         old = gathered(stripped(base.cells, key), leaving)
         at = KeyIndex.of(codes_named.cells, key).lookup(old)
-        new = old.with_columns(gathered(codes_named.cells[NEW_CODE], at).str.strip_chars().alias(field))
+        new = old.with_columns(codes_named.at(NEW_CODE, at).str.strip_chars().alias(field))
         at_new = keys["live"].lookup(new)
         for place in true_places(not_null(at_new)):
             codes_pair = (old.row(place, named=True), new.row(place, named=True))
@@ -273,12 +273,10 @@ def _completed(
         cells = pl.concat([cells, gathered(live.cells.select(cells.columns), extra)]).rechunk()
     for name in two_way:
         pairs = filtered(met, not_null(met["pair"]))
-        texts = gathered(live.cells[name], gathered(matched.pairs["live"], pairs["pair"]))
+        texts = live.at(name, gathered(matched.pairs["live"], pairs["pair"]))
         column = scattered(constant("", cells.height, pl.String), pairs["live"], texts)
         left = filtered(met, ~not_null(met["pair"]))
-        cells = cells.with_columns(
-            scattered(column, left["live"], gathered(sheet.cells[name], left["sheet"])).alias(name)
-        )
+        cells = cells.with_columns(scattered(column, left["live"], sheet.at(name, left["sheet"])).alias(name))
     return replace(base, cells=cells.select(names))
 
 

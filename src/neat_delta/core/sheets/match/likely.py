@@ -49,8 +49,8 @@ def likely_codes(
     pairs = _candidates(live.cells, new_rows, matched.gone, rest, name)
     for part in matched.key:
         if part != code:
-            new = gathered(gathered(sheet.cells[part], matched.new), pairs["new"]).str.strip_chars()
-            pairs = pairs.filter(gathered(live.cells[part], pairs["old"]).str.strip_chars() == new)
+            new = gathered(sheet.at(part, matched.new), pairs["new"]).str.strip_chars()
+            pairs = pairs.filter(live.at(part, pairs["old"]).str.strip_chars() == new)
     if not pairs.height or not rest:
         return []
     agree = filled = constant(0, pairs.height, pl.Int64)

@@ -64,14 +64,14 @@ def moves_in_sheet(live: Catalogue, sheet: Catalogue, pairs: pl.DataFrame, key: 
     """What stands beside the codes of a sheet that has a column for new ones; `pairs` are the places of the items."""
     if NEW_CODE not in sheet.fields:
         return CodeChanges(field, [], {})
-    new = gathered(sheet.cells[NEW_CODE], pairs["sheet"]).str.strip_chars()
+    new = sheet.at(NEW_CODE, pairs["sheet"]).str.strip_chars()
     return _checked(live, pairs["live"], new, key, field)
 
 
 def moves_in_list(live: Catalogue, codes: Catalogue, key: Key, field: str) -> CodeChanges:
     """What a list of old and new codes says. CatalogueError for a row of which live has no item, or several."""
     pairs = match_places(live, codes, key)
-    named = true_places(codes.cells[NEW_CODE].str.strip_chars() != "")
+    named = true_places(codes.column(NEW_CODE).str.strip_chars() != "")
     lost = named.filter(~named.is_in(pairs["sheet"].cast(named.dtype).implode()))
     if lost.len():
         old = " / ".join(codes.cells.select(key.fields).row(lost[0]))
@@ -79,12 +79,12 @@ def moves_in_list(live: Catalogue, codes: Catalogue, key: Key, field: str) -> Co
             f'{codes.path}, row {codes.row(lost)[0]:,}: "{old}" is the code of no item of {live.path}, or of several, '
             "or the list has it twice. Correct the list; `neat-delta recode` shows all that is wrong with it."
         )
-    return _checked(live, pairs["live"], gathered(codes.cells[NEW_CODE], pairs["sheet"]).str.strip_chars(), key, field)
+    return _checked(live, pairs["live"], codes.at(NEW_CODE, pairs["sheet"]).str.strip_chars(), key, field)
 
 
 def _checked(live: Catalogue, places: pl.Series, new: pl.Series, key: Key, field: str) -> CodeChanges:
     """The moves of these items to these codes, where there is one; and which of them cannot be."""
-    now = gathered(live.cells[field], places).str.strip_chars()
+    now = live.at(field, places).str.strip_chars()
     asking = true_places((new != "") & (new != now))
     places, new = gathered(places, asking).cast(pl.Int64), gathered(new, asking)
     olds = gathered(stripped(live.cells, key), places)
@@ -129,7 +129,7 @@ def with_sheet_codes(live: Catalogue, sheet: Catalogue, asked: CodeChanges, key:
     olds = olds.with_columns(pl.Series(NEW_CODE, [new[place] for new in after.values()], dtype=pl.String))
     keys = stripped(live.cells, key)
     new_codes = keys.join(olds, on=key.fields, how="left", maintain_order="left")[NEW_CODE]
-    column = new_codes.zip_with(new_codes.is_not_null(), live.cells[asked.field])
+    column = new_codes.zip_with(new_codes.is_not_null(), live.column(asked.field))
     return replace(live, cells=live.cells.with_columns(column.alias(asked.field))), replace(asked, why=why)
 
 
@@ -160,7 +160,7 @@ def code_cells(
         {
             "place": met[place].cast(pl.Int64),
             "field": constant(asked.field, met.height),
-            "before": gathered(live.cells[asked.field], met[place]),
+            "before": live.at(asked.field, met[place]),
             "after": met[after],
             "reason": met[reason],
         },

@@ -143,7 +143,7 @@ class PlanContext:
 
     def now(self, name: str, items: pl.Series, cells: pl.DataFrame | None = None) -> pl.Series:
         """A field of these items, once the cells are changed."""
-        texts = gathered(self.live.cells[name], gathered(self.places, items))
+        texts = self.live.at(name, gathered(self.places, items))
         if texts.has_nulls():
             new_items = items.to_frame(ITEM).join(self.new_items, on=ITEM, how="left", maintain_order="left")
             texts = texts.zip_with(texts.is_not_null(), new_items[name]).fill_null("")

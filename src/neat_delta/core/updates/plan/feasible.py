@@ -147,7 +147,7 @@ def _why_no_catalogue(context: PlanContext, step: Step) -> str | None:
         """A field of the items that stay, as it will be."""
         cells = filtered(step.cells, step.cells["field"] == name)
         at = cells.select(gathered(context.places, cells["item"]).alias("item"), "after").drop_nulls("item")
-        return gathered(field_after(context.live.cells[name], at), stays)
+        return gathered(field_after(context.live.column(name), at), stays)
 
     for name in (*context.key, *context.importer.carries):
         texts = after(name)
@@ -175,7 +175,7 @@ def _without_unfit_columns(context: PlanContext, step: Step) -> tuple[Step, pl.D
         if (
             name in context.key
             or not (field_cells.height or new.height)
-            or context.fit(gathered(context.live.cells[name], stays)).all()
+            or context.fit(context.live.at(name, stays)).all()
         ):
             continue
         why = f"{CANNOT_ALL}: {name} of another item cannot be written"

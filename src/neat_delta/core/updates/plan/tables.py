@@ -219,7 +219,7 @@ def everything(context: PlanContext, step: Step) -> list[Table]:
     for name in names:
         must = name in context.importer.carries
         if name in context.key or must or filled:
-            column = gathered(context.live.cells[name], stays)
+            column = context.live.at(name, stays)
         else:
             column = constant(None, stays.len(), pl.String)
         field_cells = filtered(texts, texts["field"] == name).join(rows, on="item", how="inner")
@@ -253,5 +253,5 @@ def everything(context: PlanContext, step: Step) -> list[Table]:
 def _column_after(context: PlanContext, step: Step, stays: pl.Series, rows: pl.DataFrame, name: str) -> pl.Series:
     """A field of the whole catalogue as a step leaves it."""
     cells = filtered(step.cells, step.cells["field"] == name).join(rows, on="item", how="inner")
-    column = field_after(gathered(context.live.cells[name], stays), cells.select("after", item="row"))
+    column = field_after(context.live.at(name, stays), cells.select("after", item="row"))
     return pl.concat([column, step.added[name]])

@@ -43,7 +43,7 @@ def check_against(live: Catalogue, changes: ChangeSet, name: str, *, all_fields:
     places = live.place(changes.items["live"])
     known = filtered(changes.cells, not_null(changes.cells["before"]))
     for (field,), cells in known.group_by("field", maintain_order=True):
-        before = gathered(live.cells[str(field)], gathered(places, cells["item"]))
+        before = live.at(str(field), gathered(places, cells["item"]))
         _agree(before == cells["before"], cells["item"], changes, name, f'"{field}" before the change')
 
 

@@ -21,7 +21,7 @@ BEFORE, AFTER = pl.col("before"), pl.col("after")
 
 @dataclass(frozen=True, slots=True)
 class Damage:
-    """A sort of damage.
+    """A sort of damage. It looks at a cell alone: all that it is given are the two texts, and live's decimal mark.
 
     `name` says what happened and `why` how we know, both as a person is told. Of the cells whose kind is one of
     `kinds`, those are damaged for which `pattern` holds, an expression over `BEFORE`, `AFTER` and `mark` (live's

@@ -7,6 +7,7 @@ from __future__ import annotations
 
 from collections.abc import Callable
 
+from neat_delta.core.base.model.choices import LooksAt
 from neat_delta.core.compare.detect.slips.base import Slip, SlipContext, forms
 from neat_delta.core.compare.detect.slips.copied import column_over_another, keys_sorted_alone, row_over_others
 from neat_delta.core.compare.detect.slips.days import dates_moved, years_far_off
@@ -21,24 +22,25 @@ from neat_delta.core.compare.detect.slips.shifted import shifted
 
 __all__ = ["SLIPS", "Slip", "SlipContext", "forms", "missing", "pasted_twice", "slips"]
 
-SLIPS: tuple[Callable[[SlipContext], list[Slip]], ...] = (
-    keys_sorted_alone,
-    row_over_others,
-    swapped,
-    column_over_another,
-    sideways,
-    shifted,
-    sorted_alone,
-    sorted_block,
-    dates_moved,
-    years_far_off,
-    set_to_zero,
-    series,
-    dragged,
-    cut_at_one_length,
-    replaced,
-    decimal_slip,
-)
+SLIPS: dict[Callable[[SlipContext], list[Slip]], LooksAt] = {
+    keys_sorted_alone: "column",
+    row_over_others: "neighbours",
+    swapped: "neighbours",
+    column_over_another: "neighbours",
+    sideways: "neighbours",
+    shifted: "neighbours",
+    sorted_alone: "column",
+    sorted_block: "column",
+    dates_moved: "column",
+    years_far_off: "column",
+    set_to_zero: "column",
+    series: "neighbours",
+    dragged: "neighbours",
+    cut_at_one_length: "column",
+    replaced: "column",
+    decimal_slip: "column",
+}
+"""Each slip with what it looks at, in the order in which they are looked for."""
 
 
 def slips(context: SlipContext) -> list[Slip]:

@@ -35,7 +35,7 @@ def missing(live: Catalogue, sheet: Catalogue, matched: Matched, fields: Sequenc
     if here.max() < gone.min():  # type: ignore[operator]
         return f"the last {gone.len():,} items of live are missing, as if the file had been cut off"
     for name in fields:
-        column = live.cells[name]
+        column = live.column(name)
         gone_values, ours = gathered(column, gone).unique(), gathered(column, here).unique()
         if min(gone_values.len(), ours.len()) > FEW or gone_values.is_in(ours.implode()).any():
             continue
