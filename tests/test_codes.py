@@ -281,6 +281,19 @@ def test_a_sheet_with_its_items_under_new_codes(run, shop, tmp_path):
     assert "  B → H-1: the sheet has the old one and the new one" in done.stdout.splitlines()
 
 
+def test_a_sheet_under_the_old_codes_finds_its_items_there():
+    """A chain that the sheet does not know is where it was; a circle is always as the list says."""
+    live = neat_delta.as_catalogue({"sku": ["A", "B", "D", "E"], "price": ["1.00", "2.00", "3.00", "4.00"]}, "live")
+    sheet = neat_delta.as_catalogue({"sku": ["A", "B", "D", "E"], "price": ["1.50", "2.00", "3.00", "4.00"]}, "sheet")
+    codes = {"sku": ["A", "D", "E"], "new code": ["H-1", "E", "D"]}
+    changes = neat_delta.compare(live, sheet, codes=codes)
+    assert {item.key["sku"]: (item.cells, item.held) for item in changes} == {
+        "A": ({"sku": ("A", "H-1"), "price": ("1.00", "1.50")}, []),
+        "D": ({"sku": ("D", "E"), "price": ("3.00", "4.00")}, []),
+        "E": ({"sku": ("E", "D"), "price": ("4.00", "3.00")}, []),
+    }
+
+
 def test_codes_are_confirmed_sent_again_and_taken_back(run, shop, put, tmp_path):
     shop(codes=[["sku", "new code"], ["A", "H-1"], ["D", "E"], ["E", "D"]])
     run("recode", "live.csv", "codes.csv", "-o", "c.jsonl")

@@ -634,6 +634,14 @@ def test_the_totals_over_locations_are_those_of_the_files(run, put):
     assert "total of" in run("preview", "c.jsonl", "--markdown").stdout
 
 
+def test_the_total_of_an_item_that_is_new_begins_at_nothing():
+    live = neat_delta.as_catalogue({"sku": ["A", "A"], "place": ["x", "y"], "stock": ["1", "2"]})
+    rows = {"sku": ["A", "A", "C", "C"], "place": ["x", "y", "x", "y"], "stock": ["2", "2", "4", "5"]}
+    changes = neat_delta.compare(live, rows, key=["sku", "place"], with_new=True)
+    totals = neat_delta.preview(changes, live, total="stock").totals
+    assert [(one.item, one.before, one.after) for one in totals] == [("A", 3, 4), ("C", 0, 9)]
+
+
 def test_every_key_of_the_files_is_in_their_reference():
     docs = Path(__file__).parent.parent / "docs" / "formats"
     mapping = (docs / "mapping.md").read_text()

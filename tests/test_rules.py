@@ -297,3 +297,12 @@ def test_a_list_goes_out_in_the_order_in_which_a_rule_writes_it(run, put, tmp_pa
     run("write", "c.jsonl", "--to", "out")
     sent = (tmp_path / "out" / "update-1.csv").read_text()
     assert sent == 'sku,tags\nQA-1,"spring,wax,gift"\nQA-3,"spring,wax,gift"\n'
+
+
+def test_a_field_whose_name_has_a_point_is_explained_under_it():
+    live = as_catalogue({"sku": ["A"], "unit.price": ["2.00"], "price": ["3.00"]}, "live")
+    changes = edit(live, set={"price": '"unit.price" * 2'})
+    (item,) = explain(changes, "A")
+    (cell,) = item.cells
+    assert [(one.inputs, one.result) for one in cell.steps] == [([("unit.price", "2.00")], "4.00")]
+    assert cell.steps[0].parts == [('"unit.price" * 2', "4")]

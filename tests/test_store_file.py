@@ -603,3 +603,10 @@ def test_a_letter_that_the_update_files_cannot_have_is_held_by_compare(put, run,
     put("neat-delta.toml", f"version = 1\n[fields.name]\n[importer]\n{importer}\n")
     done = run("compare", "live.csv", "sheet.csv")
     assert (done.returncode == 1) == held == ("unwritable" in done.stdout), done.stdout + done.stderr
+
+
+def test_a_price_is_what_its_heading_calls_one():
+    """Whatever else is more than the cost on every row, and stands before it."""
+    rows = {"sku": ["A", "B", "C"], "weight": ["30.50", "80.25", "12.75"], "cost": ["3.00", "8.00", "1.00"],
+            "price": ["5.00", "9.00", "2.00"]}  # fmt: skip
+    assert neat_delta.learn(neat_delta.as_catalogue(rows)).store.relations.price == "price"

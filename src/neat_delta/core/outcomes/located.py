@@ -70,7 +70,9 @@ def locate(changes: ChangeSet, live: Catalogue, after: Catalogue) -> Located:
         places = scattered(places, items.filter(nowhere), None)
         between = frozenset(items.filter(at["between"]))
     present = not_null(places)
-    keys = pl.DataFrame([after.at(name, places).zip_with(present, changes.keys[name]).alias(name) for name in key.fields])
+    keys = pl.DataFrame(
+        [after.at(name, places).zip_with(present, changes.keys[name]).alias(name) for name in key.fields]
+    )
     in_live = not_null(rows)
     live_places = scattered(live_places, rows.filter(in_live), places.filter(in_live))
     return Located(keys, places, rows, live_places, between)
