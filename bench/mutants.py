@@ -1,9 +1,12 @@
-"""How many slips in the core the tests notice: drawn mutants of its files, each against the tests of its folder.
+"""How many slips in the core the tests notice: drawn mutants of its files, each against the tests that run its line.
 
-    pip install -e '.[test,bench]' && python bench/mutants.py [--count 300] [--seed 0] [--folder kinds]
+    pip install -e '.[test,bench]' && python bench/mutants.py [--count 300] [--seed 0] [--folder kinds] [--map FOLDER]
 
-Works on a copy of what is committed. A mutant is killed when a test fails, or takes ten minutes. Prints the survivors,
-each as a line of a diff, and the share that was killed; ends with status 1 where that is under 85 %.
+Works on copies of what is committed, one a core. First the default tests are run once, and it is kept which of them
+run which line, and how long each takes (in the folder of `--map`, which a later call takes up again). A mutant is
+killed when a test fails, or takes five minutes: those that run its line are asked, the quickest first, a minute's worth
+of them; where none does (as of what is worked out when a module is imported), those of its folder. Prints the
+survivors, each as a line of a diff, and the share that was killed; ends with status 1 where that is under 85 %.
 """
 
 from __future__ import annotations
@@ -15,12 +18,16 @@ import random
 import subprocess
 import sys
 import tempfile
-from collections.abc import Iterator
+from collections.abc import Iterator, Mapping, Sequence
+from concurrent.futures import ThreadPoolExecutor
 from difflib import unified_diff
 from itertools import islice
 from pathlib import Path
+from queue import SimpleQueue
 from typing import NamedTuple
+from xml.etree import ElementTree
 
+import coverage
 from cosmic_ray.ast import ast_nodes, get_ast
 from cosmic_ray.mutating import mutate_code
 from cosmic_ray.operators.operator import Operator
@@ -68,8 +75,14 @@ SWAPS = (
 SWAPPED = {one: other for pair in SWAPS for one, other in (pair, pair[::-1])}
 """What a hand takes for one another."""
 
-LONGEST = 600
+LONGEST = 300
 """Seconds that the tests of a mutant may take."""
+
+SECONDS_ASKED = 60.0
+"""Tests that take as long together are asked of a mutant."""
+
+LEAST_ASKED = 20
+"""But no fewer than these, however long they take."""
 
 
 class SwapNames(Operator):  # type: ignore[misc]
@@ -104,7 +117,8 @@ def mutants(root: Path, folder: str | None) -> list[Mutant]:
     """All that can be made of the core, or of one folder of it."""
     operators = [*(get_operator(name)() for name in OPERATORS), SwapNames()]
     every = []
-    for path in sorted((root / "src/neat_delta/core" / (folder or "")).rglob("*.py")):
+    core = root / "src/neat_delta/core"
+    for path in sorted(path for path in core.rglob("*.py") if folder in (None, *path.relative_to(core).parts)):
         nodes = list(ast_nodes(get_ast(path.read_text())))
         for operator in operators:
             times = sum(len(list(operator.mutation_positions(node))) for node in nodes)
@@ -130,13 +144,73 @@ def _without_annotations(code: str) -> str:
     return ast.dump(tree)
 
 
-def killed(root: Path, mutant: Mutant) -> bool:
+class TestsOfLines(NamedTuple):
+    """Which tests run which lines of the core, by file and line; and the seconds that each takes."""
+
+    lines: Mapping[str, Mapping[int, Sequence[str]]]
+    seconds: Mapping[str, float]
+
+    def of(self, file: str, lines: Sequence[int]) -> list[str]:
+        """The tests to be asked of these lines, the quickest first."""
+        every = {test for line in lines for test in self.lines.get(file, {}).get(line, ())}
+        asked, total = list[str](), 0.0
+        for test in sorted(every, key=lambda test: (self.seconds.get(test, 1.0), test)):
+            total += self.seconds.get(test, 1.0)
+            if total > SECONDS_ASKED and len(asked) >= LEAST_ASKED:
+                break
+            asked.append(test)
+        return asked
+
+
+def measured(root: Path, folder: Path) -> TestsOfLines:
+    """Run the default tests once, unless the folder has what came of that."""
+    data, report = folder / "lines.sqlite", folder / "tests.xml"
+    if not data.exists():
+        folder.mkdir(parents=True, exist_ok=True)
+        settings = folder / "coverage.ini"
+        settings.write_text(
+            f"[run]\nsource = {root / 'src/neat_delta/core'}\ndata_file = {data}\nrelative_files = true\n"
+        )
+        call = [sys.executable, "-m", "pytest", "-q", "-n", "2", "-p", "no:cacheprovider", "--cov", "--cov-report=",
+                f"--cov-config={settings}", "--cov-context=test", f"--junitxml={report}"]  # fmt: skip
+        subprocess.run(call, cwd=root, env={**os.environ, "PYTHONPATH": str(root / "src")}, check=True)
+    seconds = {}
+    for case in ElementTree.parse(report).iter("testcase"):
+        name = f"{case.attrib['classname'].replace('.', '/')}.py::{case.attrib['name']}"
+        seconds[name] = float(case.attrib["time"])
+    known = coverage.CoverageData(str(data))
+    known.read()
+    lines = {
+        file: {
+            line: [test.partition("|")[0] for test in tests if test]
+            for line, tests in known.contexts_by_lineno(file).items()
+        }
+        for file in known.measured_files()
+    }
+    return TestsOfLines(lines, seconds)
+
+
+def lines_of(mutant: Mutant) -> list[int]:
+    """The lines of the statement in which a mutant differs, as coverage counts them: by the line that it begins in."""
+    code = mutant.path.read_text()
+    other = mutate_code(code, mutant.operator, mutant.occurrence)
+    differ = [
+        n for n, (old, new) in enumerate(zip(code.splitlines(), other.splitlines(), strict=False), 1) if old != new
+    ]
+    spans = [(node.lineno, node.end_lineno or node.lineno) for node in ast.walk(ast.parse(code))
+             if isinstance(node, ast.stmt) and not isinstance(node, ast.FunctionDef | ast.ClassDef)]  # fmt: skip
+    inner = [max((span for span in spans if span[0] <= line <= span[1]), default=(line, line)) for line in differ]
+    return sorted({line for first, last in inner for line in range(first, last + 1)})
+
+
+def killed(root: Path, mutant: Mutant, known: TestsOfLines) -> bool:
     """Whether a test notices it; the file is put back."""
     code = mutant.path.read_text()
-    parts = mutant.path.relative_to(root / "src/neat_delta/core").parts
-    names = dict.fromkeys([*next(TESTS[part] for part in reversed(parts[:-1]) if part in TESTS), "laws"])
-    tests = [str(root / f"tests/test_{name}.py") for name in names]
-    call = [sys.executable, "-m", "pytest", "-x", "-q", "-n", "2", "-p", "no:cacheprovider", *tests]
+    file = mutant.path.relative_to(root)
+    parts = file.relative_to("src/neat_delta/core").parts
+    near = dict.fromkeys([*next(TESTS[part] for part in reversed(parts[:-1]) if part in TESTS), "laws"])
+    tests = known.of(str(file), lines_of(mutant)) or [f"tests/test_{name}.py" for name in near]
+    call = [sys.executable, "-m", "pytest", "-x", "-q", "-n", "0", "-p", "no:cacheprovider", *tests]
     mutant.path.write_text(mutate_code(code, mutant.operator, mutant.occurrence))
     try:
         environment = {**os.environ, "PYTHONPATH": str(root / "src"), "PYTHONDONTWRITEBYTECODE": "1"}
@@ -162,18 +236,32 @@ def main() -> None:
     options.add_argument("--count", type=int, default=300)
     options.add_argument("--seed", type=int, default=0)
     options.add_argument("--folder", choices=sorted(TESTS))
+    options.add_argument("--map", type=Path)
     asked = options.parse_args()
     with tempfile.TemporaryDirectory() as name:
-        root = Path(name) / "copy"
-        subprocess.run(["git", "clone", "--quiet", ".", str(root)], check=True)
+        roots = SimpleQueue[Path]()
+        for number in range(os.cpu_count() or 1):
+            root = Path(name) / f"copy-{number}"
+            subprocess.run(["git", "clone", "--quiet", ".", str(root)], check=True)
+            roots.put(root)
+        known = measured(root, (asked.map or Path(name) / "map").absolute())
         every = mutants(root, asked.folder)
         random.Random(asked.seed).shuffle(every)
         drawn = list(islice(filter(acts, every), asked.count))
-        survivors = 0
-        for number, mutant in enumerate(drawn, 1):
-            if not killed(root, mutant):
-                survivors += 1
-                print(f"survived ({number} of {len(drawn)})\n{shown(root, mutant)}\n", flush=True)
+
+        def survives(mutant: Mutant) -> bool:
+            free = roots.get()
+            own = mutant._replace(path=free / mutant.path.relative_to(root))
+            try:
+                lives = not killed(free, own, known)
+                if lives:
+                    print(f"survived\n{shown(free, own)}\n", flush=True)
+            finally:
+                roots.put(free)
+            return lives
+
+        with ThreadPoolExecutor(roots.qsize()) as pool:
+            survivors = sum(pool.map(survives, drawn))
     share = 100 * (len(drawn) - survivors) / len(drawn)
     print(f"{len(drawn) - survivors} of {len(drawn)} mutants killed ({share:.0f} %), of {len(every):,} that there are")
     sys.exit(share < 85)
