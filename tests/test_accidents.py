@@ -16,7 +16,7 @@ from tests.afternoons import DAMAGE, HANDS, ROWS, SLIPS, STORE, Sheet, catalogue
 from tests.conftest import first_of
 from tests.made import delimited
 
-FEW, ROUNDS = 3, 25
+FEW, ROUNDS = 2, 25
 """Afternoons for each accident, by default and in the campaign; all of them must be found: ten in a thousand may be
 missed, so one is too many.
 """

@@ -299,7 +299,7 @@ SAID = st.fixed_dictionaries(
 )
 
 
-@in_two_lengths(ROWS, SAID, few=25, many=60)
+@in_two_lengths(ROWS, SAID, few=15, many=60)
 def test_what_is_sent_rests_on_what_is_sent_or_was_there(rows, drawn):
     hold_law_15(rows, drawn)
 
