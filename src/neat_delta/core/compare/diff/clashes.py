@@ -78,7 +78,7 @@ def against_live(
     new = gathered(based.new, deltas["pair"])
     new = new.zip_with(new.is_not_null(), gathered(based.new_rows, deltas["new"]).cast(pl.UInt32))
     place = gathered(matched.pairs["live"], pair)
-    now = _texts_at(live.cells, deltas["field"], place)
+    now = live.texts(deltas["field"], place)
     in_live, changed = pair.is_not_null(), ~deltas["same"]
     arrived = gathered(based.arrived, deltas["pair"]).fill_null(value=False)
     theirs = (now != deltas["before"]).fill_null(value=False)
@@ -127,15 +127,6 @@ def against_live(
 
 
 CELLS = {"cell": pl.UInt32, "reason": pl.String}
-
-
-def _texts_at(table: pl.DataFrame, fields: pl.Series, places: pl.Series) -> pl.Series:
-    """The text at each place in its field; null where there is no place."""
-    texts = constant(None, fields.len(), pl.String)
-    for name in fields.unique(maintain_order=True):
-        at = true_places(fields == name)
-        texts = scattered(texts, at, gathered(table[name].rechunk(), gathered(places, at)))
-    return texts
 
 
 def _outcomes(texts: pl.DataFrame, outcomes_of: Callable[[pl.DataFrame], Outcomes]) -> pl.DataFrame:
