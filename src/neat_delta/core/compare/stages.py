@@ -22,7 +22,7 @@ from neat_delta.core.base.support.background import submit
 from neat_delta.core.base.support.errors import CatalogueError
 from neat_delta.core.base.support.nearest import did_you_mean
 from neat_delta.core.base.support.series import constant, filtered, gathered, not_null, scattered, true_places
-from neat_delta.core.compare.assemble import with_flags
+from neat_delta.core.compare.assemble.summaries import with_flags
 from neat_delta.core.compare.checks import check_changes, value_findings
 from neat_delta.core.compare.decide.consequences import settle
 from neat_delta.core.compare.decide.decide import accepted, with_decisions
