@@ -14,8 +14,9 @@ from neat_delta.core.base.kinds.stored import HABITS
 from neat_delta.core.base.model.catalogue import Catalogue
 from neat_delta.core.base.model.changeset import ChangeSet
 from neat_delta.core.base.model.store import Field, Store
-from neat_delta.core.outcomes.confirm import Confirmed, Landing
+from neat_delta.core.outcomes.confirm import Confirmed
 from neat_delta.core.outcomes.confirm import confirm as outcome_of
+from neat_delta.core.outcomes.landings import Landing
 from neat_delta.core.outcomes.results import FileRow, Results, read_results
 from neat_delta.core.outcomes.retry import believed
 from neat_delta.core.outcomes.retry import retry as not_landed

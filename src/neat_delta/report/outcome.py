@@ -17,7 +17,8 @@ if TYPE_CHECKING:
     from rich.console import Console
 
     from neat_delta.core.base.kinds.stored import Habit
-    from neat_delta.core.outcomes.confirm import Confirmed, Landing
+    from neat_delta.core.outcomes.confirm import Confirmed
+    from neat_delta.core.outcomes.landings import Landing
     from neat_delta.core.outcomes.results import Results
     from neat_delta.core.outcomes.witnesses import Testimony, Witnesses
 

@@ -15,7 +15,8 @@ from neat_delta.core.base.model.changeset import ChangeSet
 from neat_delta.core.base.model.importer import Removal
 from neat_delta.core.base.model.manifest import Listed, Rebased
 from neat_delta.core.base.model.store import Field
-from neat_delta.core.outcomes.confirm import ALTERED, CANNOT_TELL, CHANGED_SINCE, Again, Confirmed, Landing
+from neat_delta.core.outcomes.confirm import Confirmed
+from neat_delta.core.outcomes.landings import ALTERED, CANNOT_TELL, CHANGED_SINCE, Again, Landing
 from neat_delta.core.outcomes.results import sent_items
 from neat_delta.core.outcomes.unsent import with_held
 from neat_delta.core.outcomes.wanted import change_set_of

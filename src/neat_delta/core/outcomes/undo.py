@@ -16,7 +16,8 @@ from neat_delta.core.base.model.store import Field
 from neat_delta.core.base.model.update import ITEM
 from neat_delta.core.base.support.series import constant, filtered, gathered, not_null, scattered, true_places
 from neat_delta.core.compare.diff.clashes import merged_list
-from neat_delta.core.outcomes.confirm import NO_ITEM, PLAIN, Landing, confirm, list_values
+from neat_delta.core.outcomes.confirm import confirm
+from neat_delta.core.outcomes.landings import NO_ITEM, PLAIN, Landing, list_values
 from neat_delta.core.outcomes.located import Located
 from neat_delta.core.outcomes.retry import was_altered
 from neat_delta.core.outcomes.wanted import change_set_of

@@ -9,7 +9,8 @@ from typing import Literal
 
 from neat_delta.core.base.model.changeset import ChangeSet
 from neat_delta.core.base.model.results import SAID, Said
-from neat_delta.core.outcomes.confirm import Confirmed, Landing
+from neat_delta.core.outcomes.confirm import Confirmed
+from neat_delta.core.outcomes.landings import Landing
 from neat_delta.core.outcomes.results import Results, message_form
 
 __all__ = ["Seen", "Testimony", "Witnesses", "compare_witnesses"]
