@@ -5,6 +5,8 @@ written without another word, and a folder says by itself what became of it. The
 from __future__ import annotations
 
 import datetime
+import importlib
+import inspect
 import re
 import shutil
 from decimal import Decimal
@@ -22,6 +24,7 @@ from neat_delta.app.sources import table_of
 from neat_delta.practice.faults import Faults, Refusal
 from neat_delta.practice.folder import import_folder
 from neat_delta.practice.shop import Shop
+from tests.test_docs import MODULES
 
 SCRIPTS = re.findall(r"```python\n(.*?)```", (Path(__file__).parent.parent / "docs/library.md").read_text(), re.DOTALL)
 
@@ -264,3 +267,38 @@ def test_a_folder_without_its_change_set_says_so(tmp_path):
         nd.confirm(tmp_path / "out", LIVE, live=LIVE)
     done = nd.confirm(tmp_path / "out", LIVE, live=LIVE, changes=tmp_path / "kept.json")
     assert done.to_frame()["outcome"].to_list() == ["not landed"]
+
+
+INSIDE = {
+    *("AlignedInputs", "ColumnNotation", "ColumnOptions", "CompareOptions", "Group", "Policy", "Values"),
+    *("Commas", "Flag", "Form", "Names", "Number", "OneOf", "Pairs", "Setting", "Step", "Text", "Word"),
+}
+"""What stands in public values and is only handed on, and the forms of settings."""
+
+
+def annotations_of(public: Any) -> list[str]:
+    """What a function returns, or what a value has."""
+    if inspect.isfunction(public):
+        return [str(inspect.signature(public).return_annotation)]
+    given = [re.sub(r"\"[^\"]*\"", "", str(one)) for one in getattr(public, "__annotations__", {}).values()]
+    methods = [getattr(one, "fget", one) for name, one in vars(public).items() if not name.startswith("_")]
+    return given + [str(inspect.signature(one).return_annotation) for one in methods if inspect.isfunction(one)]
+
+
+def test_every_type_that_is_returned_is_public():
+    """From what the functions return on, through all that it has."""
+    modules = [importlib.import_module(name) for name in MODULES if ".practice" not in name]
+    classes = {name: one for module in modules for name, one in vars(module).items()
+               if inspect.isclass(one) and one.__module__ == module.__name__ and not name.startswith("_")}  # fmt: skip
+    everything = [getattr(nd, name) for name in nd.__all__]
+    waiting = [one for one in everything if inspect.isclass(one) or inspect.isfunction(one)]
+    seen, hidden = set[Any](), set[str]()
+    while waiting:
+        public = waiting.pop()
+        if public in seen or (inspect.isclass(public) and issubclass(public, Exception)):
+            continue
+        seen.add(public)
+        for name in {*re.findall(r"\b[A-Z]\w+\b", " ".join(annotations_of(public)))} & classes.keys() - INSIDE:
+            hidden |= {name} - {*nd.__all__}
+            waiting.append(classes[name])
+    assert not hidden

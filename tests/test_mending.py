@@ -201,7 +201,7 @@ def test_what_the_store_alters_by_itself_is_not_sent_again_and_then_known(field,
     assert f"[fields.{field}] {line}" in done.stdout and not (tmp_path / "again").exists()
     run("confirm", "c.jsonl", "after.csv", "--retry", "again", "--retry-altered")
     assert len(updates(tmp_path / "again")) == 5
-    # Said in the store file, it counts as landed, is taken back, and warned of beforehand.
+    # ResultStatus in the store file, it counts as landed, is taken back, and warned of beforehand.
     known = STORE.replace(
         '[fields.price]\nkind = "money"\n', f'[fields.price]\nkind = "money"\n{line if field == "price" else ""}\n'
     )

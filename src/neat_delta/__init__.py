@@ -40,8 +40,10 @@ if TYPE_CHECKING:
     from neat_delta.app.write import write
     from neat_delta.core.base.infer.key import find_key
     from neat_delta.core.base.infer.learn import Learned, learn
+    from neat_delta.core.base.infer.results import DraftedResults
+    from neat_delta.core.base.kinds.stored import Habit
     from neat_delta.core.base.model.accept import Accept
-    from neat_delta.core.base.model.catalogue import Catalogue, Source, as_catalogue
+    from neat_delta.core.base.model.catalogue import Catalogue, Origin, Source, as_catalogue
     from neat_delta.core.base.model.changeset import ChangeSet, Held, HeldCount, Item, Row
     from neat_delta.core.base.model.columns import ColumnMapping, ColumnMatch
     from neat_delta.core.base.model.header import (
@@ -54,16 +56,38 @@ if TYPE_CHECKING:
         NearKey,
         SetAside,
     )
-    from neat_delta.core.base.model.importer import Importer
+    from neat_delta.core.base.model.importer import CodeChange, Importer, OutputColumn, Removal
     from neat_delta.core.base.model.layout import Layout, Notation
-    from neat_delta.core.base.model.lists import ListField, ListMapping
-    from neat_delta.core.base.model.manifest import Manifest
+    from neat_delta.core.base.model.lists import ListField, ListMapping, Rate, Spread, Stack
+    from neat_delta.core.base.model.manifest import (
+        Answered,
+        CellCounts,
+        Comment,
+        Contradiction,
+        Listed,
+        Manifest,
+        OutFile,
+        Rebased,
+        StoreFile,
+    )
+    from neat_delta.core.base.model.provenance import Provenance
     from neat_delta.core.base.model.results import ResultsForm
-    from neat_delta.core.base.model.store import Field, FileForm, Key, Store, StoreName
+    from neat_delta.core.base.model.rules import Lookup, Rule, RuleInput, Rules, RuleText
+    from neat_delta.core.base.model.store import (
+        Continued,
+        Field,
+        FileForm,
+        Key,
+        Relations,
+        Sheets,
+        Standing,
+        Store,
+        StoreName,
+    )
     from neat_delta.core.base.model.update import Plan, Table
     from neat_delta.core.base.query.expressions import evaluate
     from neat_delta.core.base.query.parse import Condition, condition
-    from neat_delta.core.base.query.terms import Rows
+    from neat_delta.core.base.query.terms import Own, Rows
     from neat_delta.core.base.support.errors import (
         CatalogueError,
         ChangeSetError,
@@ -76,10 +100,20 @@ if TYPE_CHECKING:
         StoreError,
     )
     from neat_delta.core.compare.lists.translate import TranslatedList
-    from neat_delta.core.review.answers import Answers, sign_off
-    from neat_delta.core.review.explain import explain
+    from neat_delta.core.outcomes.confirm import Confirmed, Resting
+    from neat_delta.core.outcomes.landings import Again, Landing
+    from neat_delta.core.outcomes.located import Located
+    from neat_delta.core.outcomes.results import FileRow, ItemResult, ReportRow, Results
+    from neat_delta.core.outcomes.witnesses import Testimony, Witnesses
+    from neat_delta.core.review.answers import Answers, SignedOff, sign_off
+    from neat_delta.core.review.explain import ExplainedCell, ExplainedItem, explain
     from neat_delta.core.review.facts import Facts
     from neat_delta.core.review.figures import FieldFigures, figures
+    from neat_delta.core.review.impact import Impact, ImpactFacts, Mover, Suggestion, Sums
+    from neat_delta.core.review.records import Record, Records
+    from neat_delta.core.review.samples import ColumnSample, MatchedRows
+    from neat_delta.core.review.totals import Total
+    from neat_delta.core.review.view import View
     from neat_delta.core.sheets.match.columns import match_columns
     from neat_delta.core.sheets.match.rows import HARMLESS
     from neat_delta.core.sheets.worksheet.cut import Column, WorkingSheet, cut_worksheet
@@ -212,75 +246,181 @@ _HOMES = {
     "draft_report": "files.reports",
     "read_report": "files.reports",
     "file_rows": "files.updates",
+    "Again": "core.outcomes.landings",
+    "Answered": "core.base.model.manifest",
+    "CellCounts": "core.base.model.manifest",
+    "CodeChange": "core.base.model.importer",
+    "ColumnSample": "core.review.samples",
+    "Comment": "core.base.model.manifest",
+    "Confirmed": "core.outcomes.confirm",
+    "Continued": "core.base.model.store",
+    "Contradiction": "core.base.model.manifest",
+    "DraftedResults": "core.base.infer.results",
+    "ExplainedCell": "core.review.explain",
+    "ExplainedItem": "core.review.explain",
+    "FileRow": "core.outcomes.results",
+    "Habit": "core.base.kinds.stored",
+    "Impact": "core.review.impact",
+    "ImpactFacts": "core.review.impact",
+    "ItemResult": "core.outcomes.results",
+    "Landing": "core.outcomes.landings",
+    "Listed": "core.base.model.manifest",
+    "Located": "core.outcomes.located",
+    "Lookup": "core.base.model.rules",
+    "MatchedRows": "core.review.samples",
+    "Mover": "core.review.impact",
+    "Origin": "core.base.model.catalogue",
+    "OutFile": "core.base.model.manifest",
+    "OutputColumn": "core.base.model.importer",
+    "Own": "core.base.query.terms",
+    "Provenance": "core.base.model.provenance",
+    "Rate": "core.base.model.lists",
+    "Rebased": "core.base.model.manifest",
+    "Record": "core.review.records",
+    "Records": "core.review.records",
+    "Relations": "core.base.model.store",
+    "Removal": "core.base.model.importer",
+    "ReportRow": "core.outcomes.results",
+    "Resting": "core.outcomes.confirm",
+    "Results": "core.outcomes.results",
+    "Rule": "core.base.model.rules",
+    "RuleInput": "core.base.model.rules",
+    "RuleText": "core.base.model.rules",
+    "Rules": "core.base.model.rules",
+    "Sheets": "core.base.model.store",
+    "SignedOff": "core.review.answers",
+    "Spread": "core.base.model.lists",
+    "Stack": "core.base.model.lists",
+    "Standing": "core.base.model.store",
+    "StoreFile": "core.base.model.manifest",
+    "Suggestion": "core.review.impact",
+    "Sums": "core.review.impact",
+    "Testimony": "core.outcomes.witnesses",
+    "Total": "core.review.totals",
+    "View": "core.review.view",
+    "Witnesses": "core.outcomes.witnesses",
 }
 """Where each public name is at home."""
 
 __all__ = [
     "HARMLESS",
     "Accept",
+    "Again",
+    "Answered",
     "Answers",
     "Catalogue",
     "CatalogueError",
+    "CellCounts",
     "ChangeSet",
     "ChangeSetError",
     "Changes",
     "CheckFinding",
     "CheckRequest",
     "Checked",
+    "CodeChange",
     "Column",
     "ColumnMapping",
     "ColumnMatch",
+    "ColumnSample",
+    "Comment",
     "CompareRequest",
     "Condition",
     "ConditionError",
+    "Confirmed",
+    "Continued",
+    "Contradiction",
     "Counts",
     "Damaged",
+    "DraftedResults",
     "EditRequest",
+    "ExplainedCell",
+    "ExplainedItem",
     "Facts",
     "Field",
     "FieldFigures",
     "FileError",
     "FileForm",
+    "FileRow",
     "FindingSummary",
+    "Habit",
     "Header",
     "Held",
     "HeldCount",
+    "Impact",
+    "ImpactFacts",
     "Importer",
     "Item",
+    "ItemResult",
     "Key",
+    "Landing",
     "Layout",
     "LearnRequest",
     "Learned",
     "LikelyCode",
     "ListField",
     "ListMapping",
+    "Listed",
+    "Located",
+    "Lookup",
     "Manifest",
     "MatchRequest",
+    "MatchedRows",
     "Matches",
     "Mended",
+    "Mover",
     "NearKey",
     "NeatDeltaError",
     "Notation",
+    "Origin",
+    "OutFile",
     "Outcome",
+    "OutputColumn",
     "OutputError",
+    "Own",
     "Plan",
     "PlannedUpdate",
     "PreviewRequest",
     "ProofError",
+    "Provenance",
+    "Rate",
+    "Rebased",
     "RecodeRequest",
+    "Record",
+    "Records",
+    "Relations",
+    "Removal",
+    "ReportRow",
+    "Resting",
+    "Results",
     "ResultsForm",
     "Row",
     "Rows",
+    "Rule",
+    "RuleInput",
+    "RuleText",
+    "Rules",
     "SetAside",
     "SettingError",
     "SheetFile",
     "SheetRequest",
+    "Sheets",
+    "SignedOff",
     "Source",
+    "Spread",
+    "Stack",
+    "Standing",
     "Store",
     "StoreError",
+    "StoreFile",
     "StoreName",
+    "Suggestion",
+    "Sums",
     "Table",
+    "Testimony",
+    "Total",
     "TranslatedList",
+    "View",
+    "Witnesses",
     "WorkingSheet",
     "WriteRequest",
     "__version__",

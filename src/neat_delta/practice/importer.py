@@ -21,7 +21,7 @@ from neat_delta.core.base.model.update import Action
 from neat_delta.core.base.query.expressions import Rows, evaluate
 from neat_delta.core.base.support.errors import FileError
 from neat_delta.practice.faults import NO_FAULTS, Faults
-from neat_delta.practice.lines import Line, Said
+from neat_delta.practice.lines import ImportTable, Line
 from neat_delta.practice.shelf import Item, Shelf
 
 __all__ = ["ImportRules", "RowReport", "Stopped", "import_lines"]
@@ -66,7 +66,7 @@ class Refused(Exception):  # noqa: N818 - said to whoever imports
 
 def import_lines(
     shelf: Shelf,
-    table: Said,
+    table: ImportTable,
     rules: ImportRules,
     action: Action = "change",
     *,
@@ -119,12 +119,12 @@ def import_lines(
     return reports
 
 
-def _under_fields(table: Said, headings: Mapping[str, str]) -> Said:
+def _under_fields(table: ImportTable, headings: Mapping[str, str]) -> ImportTable:
     """What a file says, under the names of the store's fields."""
     if not headings:
         return table
     lines = [_line_under_fields(line, headings) for line in table.lines]
-    return Said([headings.get(heading, heading) for heading in table.headings], lines)
+    return ImportTable([headings.get(heading, heading) for heading in table.headings], lines)
 
 
 def _line_under_fields(line: Line, headings: Mapping[str, str]) -> Line:
@@ -167,7 +167,7 @@ class _Import:
         self.code_heading = NEW_CODE if self.patch else self.importer.code_change.heading
         self.code_field = self.importer.code_change.field or shelf.key[0]
 
-    def refuse_file(self, table: Said, name: str) -> None:
+    def refuse_file(self, table: ImportTable, name: str) -> None:
         """FileError where the headings are not such as the importer takes."""
         if self.recodes and self.importer.code_change.how != "row" and self.importer.form != "json patch":
             raise FileError(f"{name}: this importer does not change codes by rows.")

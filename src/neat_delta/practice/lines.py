@@ -18,7 +18,7 @@ from neat_delta.core.base.model.importer import FormName
 from neat_delta.core.base.model.layout import LINE_ENDS, Layout
 from neat_delta.core.base.support.errors import FileError
 
-__all__ = ["Line", "Said", "as_text", "read_lines"]
+__all__ = ["ImportTable", "Line", "as_text", "read_lines"]
 
 
 @dataclass(slots=True)
@@ -35,14 +35,14 @@ class Line:
 
 
 @dataclass(frozen=True, slots=True)
-class Said:
+class ImportTable:
     """A file's headings, in their order (of objects: all that come up), and its lines."""
 
     headings: list[str]
     lines: list[Line] = field(default_factory=list)
 
 
-def read_lines(data: bytes, form: FormName, layout: Layout, key: Sequence[str], name: str) -> Said:
+def read_lines(data: bytes, form: FormName, layout: Layout, key: Sequence[str], name: str) -> ImportTable:
     r"""The lines of a file of this form; FileError (naming it `name`) when it is none.
 
     >>> read_lines(b"sku,price\nQA-1,9.90\n", "delimited", Layout(separator=","), ["sku"], "update-1.csv").lines
@@ -76,7 +76,7 @@ NAMES: dict[FormName, str] = {
 }
 
 
-def _delimited(data: bytes, layout: Layout, key: Sequence[str]) -> Said:
+def _delimited(data: bytes, layout: Layout, key: Sequence[str]) -> ImportTable:
     del key
     text = data.decode(layout.encoding or "utf-8").removeprefix("\ufeff")
     if layout.line_end == "CR":
@@ -103,14 +103,14 @@ def _ends_as_lf(text: str, layout: Layout) -> str:
     return "".join(out)
 
 
-def _xlsx(data: bytes, layout: Layout, key: Sequence[str]) -> Said:
+def _xlsx(data: bytes, layout: Layout, key: Sequence[str]) -> ImportTable:
     del layout, key
     book = python_calamine.CalamineWorkbook.from_filelike(io.BytesIO(data))
     rows = book.get_sheet_by_index(0).to_python(skip_empty_area=False)
     return _table([[str(cell) for cell in row] for row in rows])
 
 
-def _table(rows: list[list[str]]) -> Said:
+def _table(rows: list[list[str]]) -> ImportTable:
     if not rows:
         raise ValueError("it is empty")
     headings, lines = rows[0], []
@@ -122,12 +122,12 @@ def _table(rows: list[list[str]]) -> Said:
         cells = row + [""] * (len(headings) - len(row))
         if len(headings) == 1 or any(cells):  # a blank line is none
             lines.append(Line(number, dict(zip(headings, cells, strict=True))))
-    return Said(headings, lines)
+    return ImportTable(headings, lines)
 
 
-def _objects(rows: Sequence[Any]) -> Said:
+def _objects(rows: Sequence[Any]) -> ImportTable:
     lines = [Line(number, {name: as_text(value) for name, value in row.items()}) for number, row in enumerate(rows, 1)]
-    return Said(list(dict.fromkeys(name for line in lines for name in line.says)), lines)
+    return ImportTable(list(dict.fromkeys(name for line in lines for name in line.says)), lines)
 
 
 def as_text(value: Any) -> str:  # noqa: ANN401 - any JSON value
@@ -135,7 +135,7 @@ def as_text(value: Any) -> str:  # noqa: ANN401 - any JSON value
     return value if isinstance(value, str) else "" if value is None else json.dumps(value)
 
 
-def _json(data: bytes, layout: Layout, key: Sequence[str]) -> Said:
+def _json(data: bytes, layout: Layout, key: Sequence[str]) -> ImportTable:
     del layout, key
     rows = json.loads(data)
     if not isinstance(rows, list):
@@ -143,19 +143,19 @@ def _json(data: bytes, layout: Layout, key: Sequence[str]) -> Said:
     return _objects(rows)
 
 
-def _json_lines(data: bytes, layout: Layout, key: Sequence[str]) -> Said:
+def _json_lines(data: bytes, layout: Layout, key: Sequence[str]) -> ImportTable:
     del layout, key
     return _objects([json.loads(line) for line in data.split(b"\n") if line.strip()])
 
 
-def _xml(data: bytes, layout: Layout, key: Sequence[str]) -> Said:
+def _xml(data: bytes, layout: Layout, key: Sequence[str]) -> ImportTable:
     del layout, key
     if b"<!DOCTYPE" in data or b"<!ENTITY" in data:  # no entities of a stranger's
         raise ValueError("it has a document type, which plain rows need not")
     return _objects([{cell.attrib["name"]: cell.text or "" for cell in item} for item in ElementTree.fromstring(data)])
 
 
-def _merge_patch(data: bytes, layout: Layout, key: Sequence[str]) -> Said:
+def _merge_patch(data: bytes, layout: Layout, key: Sequence[str]) -> ImportTable:
     del layout
 
     def items(inner: dict[str, Any], keys: tuple[str, ...]) -> Iterator[tuple[tuple[str, ...], Any]]:
@@ -172,10 +172,10 @@ def _merge_patch(data: bytes, layout: Layout, key: Sequence[str]) -> Said:
             {} if value is None else {name: None if text is None else as_text(text) for name, text in value.items()}
         )
         lines.append(Line(number, says | fields, gone=value is None))
-    return Said(list(dict.fromkeys(name for line in lines for name in line.says)), lines)
+    return ImportTable(list(dict.fromkeys(name for line in lines for name in line.says)), lines)
 
 
-def _json_patch(data: bytes, layout: Layout, key: Sequence[str]) -> Said:
+def _json_patch(data: bytes, layout: Layout, key: Sequence[str]) -> ImportTable:
     """Each step is a line of its own, but for those of one item that follow each other."""
     del layout
     lines: dict[tuple[str, ...], Line] = {}
@@ -194,7 +194,7 @@ def _json_patch(data: bytes, layout: Layout, key: Sequence[str]) -> Said:
             )
         else:
             raise ValueError(f"the store does not know the step {step['op']!r}")
-    return Said(list(dict.fromkeys(name for line in lines.values() for name in line.says)), list(lines.values()))
+    return ImportTable(list(dict.fromkeys(name for line in lines.values() for name in line.says)), list(lines.values()))
 
 
 def _parts(pointer: str) -> list[str]:

@@ -7,7 +7,7 @@ from typing import TYPE_CHECKING, get_args
 
 from rich.text import Text
 
-from neat_delta.core.base.model.results import Said
+from neat_delta.core.base.model.results import ResultStatus
 from neat_delta.core.outcomes.retry import was_altered
 from neat_delta.core.outcomes.witnesses import Seen
 from neat_delta.report.terminal import LISTED, print_some, result_table
@@ -31,7 +31,7 @@ __all__ = [
     "print_witnesses",
 ]
 
-SAYS: dict[Said, str] = {
+SAYS: dict[ResultStatus, str] = {
     "done": "said to be done",
     "warned": "done with a warning",
     "skipped": "skipped",
@@ -59,7 +59,9 @@ def print_witnesses(console: Console, witnesses: Witnesses, results: Results, *,
             landed = f", says the store; {many - hidden:,} landed, {hidden:,} not seen"
         console.print(f"{count(many, 'item')} sent, all of them done{landed}.", style="bold green")
     else:
-        counted = ", ".join(f"{results.counts[word]:,} {word}" for word in get_args(Said) if results.counts.get(word))
+        counted = ", ".join(
+            f"{results.counts[word]:,} {word}" for word in get_args(ResultStatus) if results.counts.get(word)
+        )
         console.print(f"{count(many, 'item')} sent. The store says: {counted}", style="bold")
         if looked:
             _print_table(console, witnesses)
@@ -80,7 +82,7 @@ def print_witnesses(console: Console, witnesses: Witnesses, results: Results, *,
             names,
             everything=everything,
         )
-    silent_ones: tuple[Said, ...] = ("warned", "refused", "skipped", "not mentioned")
+    silent_ones: tuple[ResultStatus, ...] = ("warned", "refused", "skipped", "not mentioned")
     for counted in silent_ones:
         items = [
             testimony for testimony in witnesses.testimonies if testimony.status == counted and not testimony.message
@@ -118,7 +120,7 @@ def _print_table(console: Console, witnesses: Witnesses) -> None:
         seen: word for seen, word in SEES.items() if seen != "not seen" or any(seen_as == seen for _, seen_as in counts)
     }
     table = result_table("", *shown_as.values(), right=tuple(range(1, len(shown_as) + 1)))
-    for result_word in get_args(Said):
+    for result_word in get_args(ResultStatus):
         row = [counts.get((result_word, seen), 0) for seen in shown_as]
         if any(row):
             table.add_row(SAYS[result_word], *(f"{number:,}" if number else "·" for number in row))

@@ -18,7 +18,7 @@ from neat_delta.core.base.kinds.stored import Habit, habits_of
 from neat_delta.core.base.model.catalogue import MARK, Catalogue
 from neat_delta.core.base.model.changeset import ChangeSet
 from neat_delta.core.base.model.importer import Importer, Removal
-from neat_delta.core.base.model.results import Said
+from neat_delta.core.base.model.results import ResultStatus
 from neat_delta.core.base.model.store import Field, Key
 from neat_delta.core.base.support.errors import CatalogueError
 from neat_delta.core.base.support.series import constant, gathered, not_null, scattered, true_places
@@ -26,7 +26,7 @@ from neat_delta.core.compare.diff.equality import equal
 from neat_delta.core.outcomes.landings import (
     CHANGED_SINCE,
     MADE_ANEW,
-    NOTHING_SAID,
+    NO_RESULTS,
     PLAIN,
     Again,
     Landing,
@@ -88,7 +88,7 @@ def confirm(
     live: Catalogue,
     after: Catalogue,
     importer: Importer = PLAIN,
-    results: Mapping[int, Said] = NOTHING_SAID,
+    results: Mapping[int, ResultStatus] = NO_RESULTS,
 ) -> Confirmed:
     """What became of the sent changes in the catalogue `after`, by value, as the fields' kinds compare.
 

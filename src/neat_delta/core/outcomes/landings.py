@@ -18,7 +18,7 @@ from neat_delta.core.base.model.catalogue import Catalogue
 from neat_delta.core.base.model.changeset import ChangeSet
 from neat_delta.core.base.model.importer import Importer
 from neat_delta.core.base.model.layout import Notation
-from neat_delta.core.base.model.results import Said
+from neat_delta.core.base.model.results import ResultStatus
 from neat_delta.core.base.model.store import Field, Key
 from neat_delta.core.base.support.series import filtered, gathered, not_null, true_places
 from neat_delta.core.compare.diff.clashes import carried_over, merged_list
@@ -31,8 +31,8 @@ __all__ = [
     "CANNOT_TELL",
     "CHANGED_SINCE",
     "MADE_ANEW",
-    "NOTHING_SAID",
     "NO_ITEM",
+    "NO_RESULTS",
     "PLAIN",
     "Again",
     "Landing",
@@ -84,7 +84,7 @@ ALTERED = ("rounded", "in other case", "with other spaces", "cut after")
 """How the words for what a store makes of a value by itself begin: sent again, it would come back the same."""
 
 PLAIN = Importer()
-NOTHING_SAID: Mapping[int, Said] = {}
+NO_RESULTS: Mapping[int, ResultStatus] = {}
 
 
 @dataclass(frozen=True, slots=True)
@@ -107,7 +107,7 @@ def field_outcomes(
     located: Located,
     changes: ChangeSet,
     importer: Importer,
-    results: Mapping[int, Said],
+    results: Mapping[int, ResultStatus],
 ) -> tuple[int, list[SentCell]]:
     """How many cells of a field stand as they were meant, and are done with; and each other one with what stands there
     now, what that means, and what is to be done about it. A code is looked at once more, also where it landed.
@@ -188,7 +188,7 @@ def _of_code(cell: SentCell, located: Located, stays: set[int], *, ignore_case: 
 
 
 def _of_differences(
-    looked: Sequence[SentCell], field: Field, writing: Notation, results: Mapping[int, Said]
+    looked: Sequence[SentCell], field: Field, writing: Notation, results: Mapping[int, ResultStatus]
 ) -> list[SentCell]:
     """Cells that were told as a difference: what is neither as it was nor as it was meant has moved by itself. Whether
     the difference was added, the store alone can say; where it was not, it counts from what is there now.

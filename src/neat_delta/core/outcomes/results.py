@@ -16,7 +16,7 @@ import polars as pl
 
 from neat_delta.core.base.infer.results import TOTALS
 from neat_delta.core.base.model.changeset import ChangeSet
-from neat_delta.core.base.model.results import ResultsForm, RowStatus, Said
+from neat_delta.core.base.model.results import ResultsForm, ResultStatus, RowStatus
 from neat_delta.core.base.model.store import Key
 from neat_delta.core.base.support.errors import CatalogueError, StoreError
 from neat_delta.core.sheets.match.keys import KeyText, key_text
@@ -24,7 +24,7 @@ from neat_delta.core.sheets.match.keys import KeyText, key_text
 __all__ = ["FileRow", "ItemResult", "ReportRow", "Results", "message_form", "read_results", "sent_items"]
 
 GOOD = ("done", "warned")
-WORST: tuple[Said, ...] = ("done", "warned", "skipped", "refused")
+WORST: tuple[ResultStatus, ...] = ("done", "warned", "skipped", "refused")
 """Of what is said of an item in several files or reports, the last of these counts."""
 
 
@@ -57,7 +57,7 @@ class ItemResult:
     different rows, of which this is the worst.
     """
 
-    status: Said
+    status: ResultStatus
     message: str = ""
     ids: tuple[str, ...] = ()
     mixed: bool = False
@@ -76,7 +76,7 @@ class Results:
     aside: int
 
     @property
-    def counts(self) -> dict[Said, int]:
+    def counts(self) -> dict[ResultStatus, int]:
         """How many items the store says what of."""
         return dict(Counter(result.status for result in self.by_item.values()))
 

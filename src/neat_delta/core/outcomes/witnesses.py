@@ -8,7 +8,7 @@ from dataclasses import dataclass
 from typing import Literal
 
 from neat_delta.core.base.model.changeset import ChangeSet
-from neat_delta.core.base.model.results import SAID, Said
+from neat_delta.core.base.model.results import RESULT_STATUSES, ResultStatus
 from neat_delta.core.outcomes.confirm import Confirmed
 from neat_delta.core.outcomes.landings import Landing
 from neat_delta.core.outcomes.results import Results, message_form
@@ -21,7 +21,7 @@ without an export nobody looked.
 """
 
 
-ALARM: dict[tuple[Said, Seen], int] = {
+ALARM: dict[tuple[ResultStatus, Seen], int] = {
     ("done", "not landed"): 0,
     ("warned", "not landed"): 1,
     ("done", "differently"): 2,
@@ -43,7 +43,7 @@ class Testimony:
 
     item: int
     key: dict[str, str]
-    status: Said
+    status: ResultStatus
     seen: Seen
     message: str
     ids: tuple[str, ...]
@@ -57,7 +57,7 @@ class Witnesses:
     testimonies: list[Testimony]
 
     @property
-    def counts(self) -> dict[tuple[Said, Seen], int]:
+    def counts(self) -> dict[tuple[ResultStatus, Seen], int]:
         """How many items have what said and what seen of them."""
         return dict(Counter((testimony.status, testimony.seen) for testimony in self.testimonies))
 
@@ -68,15 +68,17 @@ class Witnesses:
         return sorted(those, key=lambda testimony: ALARM[testimony.status, testimony.seen])
 
     @property
-    def messages(self) -> list[tuple[Said, str, list[Testimony]]]:
+    def messages(self) -> list[tuple[ResultStatus, str, list[Testimony]]]:
         """The messages by their form, with the items that have each, the most frequent first."""
-        groups: dict[tuple[Said, str], list[Testimony]] = {}
+        groups: dict[tuple[ResultStatus, str], list[Testimony]] = {}
         for testimony in self.testimonies:
             if testimony.message and testimony.status != "done":
                 groups.setdefault(
                     (testimony.status, message_form(testimony.message, list(testimony.key.values()))), []
                 ).append(testimony)
-        order = sorted(groups.items(), key=lambda group: (-len(group[1]), SAID.index(group[0][0]), group[0][1]))
+        order = sorted(
+            groups.items(), key=lambda group: (-len(group[1]), RESULT_STATUSES.index(group[0][0]), group[0][1])
+        )
         return [(word, form, items) for (word, form), items in order]
 
     @property

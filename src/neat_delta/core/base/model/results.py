@@ -7,15 +7,15 @@ from typing import Annotated, Literal, get_args
 import msgspec
 from msgspec import Meta
 
-__all__ = ["SAID", "ResultsForm", "RowStatus", "Said"]
+__all__ = ["RESULT_STATUSES", "ResultStatus", "ResultsForm", "RowStatus"]
 
 RowStatus = Literal["done", "warned", "skipped", "refused"]
 """What a report says of a row: done, done with a warning, passed over, refused."""
 
-Said = Literal["done", "warned", "skipped", "refused", "not mentioned"]
+ResultStatus = Literal["done", "warned", "skipped", "refused", "not mentioned"]
 """What a report says of what was sent."""
 
-SAID: tuple[Said, ...] = get_args(Said)
+RESULT_STATUSES: tuple[ResultStatus, ...] = get_args(ResultStatus)
 
 Word = Annotated[str, Meta(min_length=1)]
 
