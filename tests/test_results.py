@@ -5,6 +5,7 @@ from __future__ import annotations
 import csv
 import io
 import json
+import re
 import subprocess
 from itertools import product
 
@@ -12,7 +13,7 @@ import polars as pl
 import pytest
 
 from neat_delta import Field, Key, ResultsForm, Store, as_catalogue, compare, confirm_changes, results, witnesses
-from neat_delta.core.base.infer.results import draft_results
+from neat_delta.core.base.infer.results import draft_results, line_pattern
 from neat_delta.core.base.infer.status_words import status_of
 from neat_delta.core.outcomes.results import message_form
 from tests.conftest import PROGRAM, environment
@@ -335,3 +336,13 @@ def test_draft_says_why():
     drafted = draft_results(report, pl.DataFrame({"sku": ["QA-1", "QA-2"]}), ["sku"], {"sku": "Article"})
     assert drafted.form.key == ["Article"] and drafted.evidence["key"] == "2 of 2 are codes of live"
     assert drafted.evidence["status"] == "1 × OK, 1 × Failed" and drafted.form.row == "row"
+
+
+def test_a_log_may_name_the_item_before_its_status():
+    lines = ["12:00 QA-1 done", "12:01 QA-2 refused: no such tax class", "12:02 good night"]
+    pattern, fit = line_pattern(lines, ["QA-1", "QA-2"])
+    seen = [found.groupdict() for line in lines if (found := re.search(pattern, line))]
+    assert fit == 2 and seen == [
+        {"key": "QA-1", "status": "done", "message": ""},
+        {"key": "QA-2", "status": "refused", "message": "no such tax class"},
+    ]

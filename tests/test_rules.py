@@ -306,3 +306,18 @@ def test_a_field_whose_name_has_a_point_is_explained_under_it():
     (cell,) = item.cells
     assert [(one.inputs, one.result) for one in cell.steps] == [([("unit.price", "2.00")], "4.00")]
     assert cell.steps[0].parts == [('"unit.price" * 2', "4")]
+
+
+def test_what_could_not_be_worked_out_is_summed_up_with_what_is_most_often_wrong():
+    live = as_catalogue({"sku": [*"ABCD"], "note": ["x", "x", "y", "3"], "price": ["3.00"] * 4}, "live")
+    header = edit(live, set={"price": "CAST(note AS DECIMAL)"}).header
+    (why,) = [finding.why for finding in header.findings if finding.check == "rule"]
+    assert why == '"x" is no number (2 times), and 1 others'
+
+
+@pytest.mark.parametrize(("tags", "wanted"), [("wax;gift", "wax;gift;bulk"), ("wax; gift", "wax; gift; bulk")])
+def test_a_list_by_rule_is_written_with_the_field_s_own_separator(tags, wanted):
+    live = as_catalogue({"sku": ["A"], "tags": [tags]}, "live")
+    store = Store(key=Key(["sku"]), fields={"tags": Field("list", separator=";")})
+    (item,) = edit(live, store=store, set={"tags": "ARRAY_APPEND(tags, 'bulk')"})
+    assert item.cells == {"tags": (tags, wanted)}

@@ -15,6 +15,7 @@ from hypothesis import strategies as st
 import neat_delta
 from neat_delta import Field, Key, Notation, Store, StoreError, read_store
 from neat_delta.core.base.kinds import KINDS
+from neat_delta.core.base.model.conflicts import conflicting_settings
 from neat_delta.files.storefile import draft, schema, table_schema
 from tests.oracle import catalogue
 
@@ -610,3 +611,17 @@ def test_a_price_is_what_its_heading_calls_one():
     rows = {"sku": ["A", "B", "C"], "weight": ["30.50", "80.25", "12.75"], "cost": ["3.00", "8.00", "1.00"],
             "price": ["5.00", "9.00", "2.00"]}  # fmt: skip
     assert neat_delta.learn(neat_delta.as_catalogue(rows)).store.relations.price == "price"
+
+
+def test_a_setting_of_one_kind_says_which():
+    (conflict,) = conflicting_settings(Store(fields={"tags": Field("text", ordered=True)}))
+    assert conflict.what == "it means nothing to the kind text; it is for list"
+
+
+def test_two_decimals_under_a_heading_that_says_nothing_may_be_days():
+    """A day and a month on every row are no numbers; amounts of which some are no day are."""
+    days = [f"{1 + n % 28}.{1 + n % 12:02}" for n in range(40)]
+    rows = {"sku": [f"QA-{n}" for n in range(40)], "foo": days, "bar": [f"{30 + n}.{13 + n}" for n in range(40)]}
+    fields = neat_delta.learn(neat_delta.as_catalogue(rows)).store.fields
+    assert "foo" not in fields or fields["foo"].kind == "text"
+    assert (fields["bar"].kind, fields["bar"].decimals) == ("decimal", 2)

@@ -11,7 +11,7 @@ from neat_delta.core.sheets.spreadsheet.reading import DIGITS, rewritten
 __all__ = ["REWRITTEN", "is_correction"]
 
 VALUE = r"^[(+−-]?\s*(?:\p{Sc}|\p{L}+)?[\s./-]*[+−-]?\d[\d.,:/'’\s()−-]*(?:[eE][+-]?\d+)?\s*(?:%|\p{Sc}|\p{L}+)?"
-VALUE += r"[\s./-]*\d*\s*[)−-]?$|^\d{4}-\d\d-\d\d[T ]\d\d:\d\d"
+VALUE += r"[\s./-]*\d*(?:,?\s+\d{1,2}:\d\d[\d:.]*(?:\s*[AaPp][Mm])?)?\s*[)−-]?$|^\d{4}-\d\d-\d\d[T ]\d\d:\d\d"
 """What a text can look like that is a value to a spreadsheet; a glance that spares most cells the closer look."""
 
 WRITTEN = r"^[(+−-]?(?:\p{Sc}|\p{Lu}{3}|kr)?\s*[+−-]?[\d.,:/'’ \u00a0\u202f-]*\d(?:[eE][+-]?\d+)?"
