@@ -4,9 +4,10 @@
 
 Works on copies of what is committed, one a core. First the default tests are run once, and it is kept which of them
 run which line, and how long each takes (in the folder of `--map`, which a later call takes up again). A mutant is
-killed when a test fails, or takes five minutes: those that run its line are asked, the quickest first, a minute's worth
-of them; where none does (as of what is worked out when a module is imported), those of its folder. Prints the
-survivors, each as a line of a diff, and the share that was killed; ends with status 1 where that is under 85 %.
+killed when a test fails, or takes five minutes: those that run its line are asked, those of its folder first, and of
+them the quickest, a minute and a half's worth; where none runs it (as with what is worked out when a module is
+imported), those of its folder. Prints the survivors, each as a line of a diff, and the share that was killed; ends with
+status 1 where that is under 85 %.
 """
 
 from __future__ import annotations
@@ -18,7 +19,7 @@ import random
 import subprocess
 import sys
 import tempfile
-from collections.abc import Iterator, Mapping, Sequence
+from collections.abc import Collection, Iterator, Mapping, Sequence
 from concurrent.futures import ThreadPoolExecutor
 from difflib import unified_diff
 from itertools import islice
@@ -78,7 +79,7 @@ SWAPPED = {one: other for pair in SWAPS for one, other in (pair, pair[::-1])}
 LONGEST = 300
 """Seconds that the tests of a mutant may take."""
 
-SECONDS_ASKED = 60.0
+SECONDS_ASKED = 90.0
 """Tests that take as long together are asked of a mutant."""
 
 LEAST_ASKED = 20
@@ -150,11 +151,12 @@ class TestsOfLines(NamedTuple):
     lines: Mapping[str, Mapping[int, Sequence[str]]]
     seconds: Mapping[str, float]
 
-    def of(self, file: str, lines: Sequence[int]) -> list[str]:
-        """The tests to be asked of these lines, the quickest first."""
+    def of(self, file: str, lines: Sequence[int], near: Collection[str]) -> list[str]:
+        """The tests to be asked of these lines: those of the files that are `near` first, and the quickest of them."""
         every = {test for line in lines for test in self.lines.get(file, {}).get(line, ())}
         asked, total = list[str](), 0.0
-        for test in sorted(every, key=lambda test: (self.seconds.get(test, 1.0), test)):
+        order = {test: (test.partition("::")[0] not in near, self.seconds.get(test, 1.0), test) for test in every}
+        for test in sorted(every, key=order.__getitem__):
             total += self.seconds.get(test, 1.0)
             if total > SECONDS_ASKED and len(asked) >= LEAST_ASKED:
                 break
@@ -209,7 +211,8 @@ def killed(root: Path, mutant: Mutant, known: TestsOfLines) -> bool:
     file = mutant.path.relative_to(root)
     parts = file.relative_to("src/neat_delta/core").parts
     near = dict.fromkeys([*next(TESTS[part] for part in reversed(parts[:-1]) if part in TESTS), "laws"])
-    tests = known.of(str(file), lines_of(mutant)) or [f"tests/test_{name}.py" for name in near]
+    files = [f"tests/test_{name}.py" for name in near]
+    tests = known.of(str(file), lines_of(mutant), files) or files
     call = [sys.executable, "-m", "pytest", "-x", "-q", "-n", "0", "-p", "no:cacheprovider", *tests]
     mutant.path.write_text(mutate_code(code, mutant.operator, mutant.occurrence))
     try:
