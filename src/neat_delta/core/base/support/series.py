@@ -4,14 +4,24 @@ puts values into a column.
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from typing import Any, TypeVar
 
 import polars as pl
 
 from neat_delta.core.base.support import sizes
 
-__all__ = ["constant", "filtered", "gathered", "in_order", "not_null", "numbered", "scattered", "true_places"]
+__all__ = [
+    "constant",
+    "filtered",
+    "gathered",
+    "in_order",
+    "not_null",
+    "numbered",
+    "scattered",
+    "true_places",
+    "with_series",
+]
 
 Rows = TypeVar("Rows", pl.Series, pl.DataFrame)
 
@@ -82,6 +92,16 @@ def numbered(lengths: Sequence[int]) -> pl.Series:
     [0, 0, 2]
     """
     return pl.concat([constant(number, length, pl.UInt32) for number, length in enumerate(lengths)], rechunk=True)
+
+
+def with_series(table: pl.DataFrame, columns: Mapping[str, pl.Series]) -> pl.DataFrame:
+    """A table with these columns in place of its own, or after them.
+
+    >>> prices = pl.DataFrame({"sku": ["QA-1"], "price": ["9.90"]})
+    >>> with_series(prices, {"price": pl.Series(["10.50"])}).rows()
+    [('QA-1', '10.50')]
+    """
+    return pl.DataFrame(table.to_dict() | dict(columns))
 
 
 def scattered(column: pl.Series, places: Any, values: Any) -> pl.Series:  # noqa: ANN401

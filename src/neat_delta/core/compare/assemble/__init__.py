@@ -16,7 +16,7 @@ from neat_delta.core.base.model.schemas import (
     conform,
     empty,
 )
-from neat_delta.core.base.support.series import constant, filtered, gathered, not_null, scattered
+from neat_delta.core.base.support.series import constant, filtered, gathered, not_null, scattered, with_series
 from neat_delta.core.compare.assemble.cells import changed_cells, with_rules
 from neat_delta.core.compare.assemble.header import header_of
 from neat_delta.core.compare.assemble.items import changed_items, item_findings
@@ -41,7 +41,7 @@ def assemble(round_: Round) -> Round:
     none = constant(None, live.cells.height + rows.matched.new.len() + 1, pl.Int64)
     number = scattered(none, places["item"], pl.int_range(places.height, eager=True))
     named = {"item": gathered(number, changed.cells["item"]), "field": changed.cells["field"].cast(pl.Enum(fields))}
-    cells = pl.DataFrame(changed.cells.to_dict() | named).sort("item", "field")
+    cells = with_series(changed.cells, named).sort("item", "field")
     questions = unresolved(provenance, rows.sheet, key) if provenance else empty(UNRESOLVED_SCHEMA)
     rules, computed = list(provenance.rules) if provenance else [], empty(COMPUTED_SCHEMA)
     if provenance:

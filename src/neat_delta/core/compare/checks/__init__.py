@@ -16,7 +16,7 @@ from neat_delta.core.base.model.changeset import ChangeSet
 from neat_delta.core.base.model.reasons import CHECK, DOUBT
 from neat_delta.core.base.model.schemas import FINDINGS, RULE_FINDINGS, conform, empty
 from neat_delta.core.base.model.store import LevelName, Store
-from neat_delta.core.base.support.series import constant, filtered, not_null
+from neat_delta.core.base.support.series import constant, filtered, not_null, with_series
 from neat_delta.core.compare.checks.allowed import ALLOWED_CHECKS
 from neat_delta.core.compare.checks.base import Check, CheckContext, looked_up
 from neat_delta.core.compare.checks.believable import BELIEVABLE_CHECKS
@@ -121,7 +121,7 @@ def _as_findings(by_check: Iterable[tuple[str, pl.DataFrame]], levels: Levels) -
     for name, table in by_check:
         columns_said = {"source": "check", "rule": name, "level": levels[name], "reason": CHECK + name}
         columns = {column_name: constant(text, table.height, pl.String) for column_name, text in columns_said.items()}
-        parts.append(conform(pl.DataFrame(table.to_dict() | columns), FINDINGS))
+        parts.append(conform(with_series(table, columns), FINDINGS))
     return pl.concat(parts)
 
 

@@ -13,7 +13,7 @@ from neat_delta.core.base.model.accept import ACCEPTED_SOURCES, Accept
 from neat_delta.core.base.model.changeset import ChangeSet, held
 from neat_delta.core.base.model.schemas import stopping
 from neat_delta.core.base.support.distinct import all_differ
-from neat_delta.core.base.support.series import constant, filtered, gathered, not_null, scattered
+from neat_delta.core.base.support.series import constant, filtered, gathered, not_null, scattered, with_series
 from neat_delta.core.sheets.match.keys import KeyIndex
 
 if TYPE_CHECKING:
@@ -120,7 +120,7 @@ def with_decisions(changes: ChangeSet, decided: pl.DataFrame) -> ChangeSet:
 
 def _held(rows: pl.DataFrame, reasons: pl.Series) -> pl.DataFrame:
     """Cells, or items, that are held for these reasons."""
-    return pl.DataFrame(rows.to_dict() | {"held": reasons})
+    return with_series(rows, {"held": reasons})
 
 
 def _counted(changes: ChangeSet, items: pl.DataFrame, cells: pl.DataFrame) -> ChangeSet:
