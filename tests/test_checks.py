@@ -8,10 +8,11 @@ from decimal import Decimal
 from pathlib import Path
 from typing import Any, get_args
 
+import msgspec
 import polars as pl
 import pytest
 
-from neat_delta import Accept, ChangeSet, Field, Key, Layout, Notation, Store, check, compare
+from neat_delta import Accept, ChangeSet, Field, Importer, Key, Layout, Notation, Store, check, compare
 from neat_delta.core.base.model.store import CheckName, Relations, Standing
 from neat_delta.core.compare.checks import CHECKS
 from neat_delta.core.compare.checks.base import sentence
@@ -430,3 +431,19 @@ def test_a_choice_says_whether_an_item_is_shown_or_its_check_is_said_not_to_run(
         ("QA-3", "shown-without-stock"),
     }
     assert {"hidden-in-stock", "shown-without-stock"}.isdisjoint(facts["not_run"])
+
+
+def test_bytes_are_counted_in_the_encoding_of_the_store_s_files():
+    """Six fit: four letters with accents do in cp1252, and not in UTF-8, as which other forms than text are written."""
+    for importer, encoding, found in (
+        (Importer(), "cp1252", 0),
+        (Importer(), "utf-8", 1),
+        (Importer(form="json"), "cp1252", 1),
+    ):
+        live, sheet = catalogue(table(shop())), catalogue(table(shop(short="éééé")), "sheet.csv")
+        object.__setattr__(live, "layout", Layout(encoding=encoding))
+        store = msgspec.structs.replace(STORE, importer=importer)
+        flags = [
+            flag.what for flag in compare(live, sheet, store=store).iter_check_findings() if flag.check == "too-long"
+        ]
+        assert flags == ["8 bytes, and at most 6 fit"] * found, (importer.form, encoding)

@@ -69,9 +69,9 @@ def too_long(context: CheckContext) -> pl.DataFrame:
 
 
 def _bytes(texts: pl.Series, encoding: str | None) -> pl.Series:
-    if encoding in {None, "utf-8"}:
+    if encoding is None or encoding == "utf-8":
         return texts.str.len_bytes().cast(pl.Int64)
-    return pl.Series([len(text.encode(encoding or "utf-8", "replace")) for text in texts], dtype=pl.Int64)
+    return pl.Series([len(text.encode(encoding, "replace")) for text in texts], dtype=pl.Int64)
 
 
 def _lacking(context: CheckContext) -> str | None:
