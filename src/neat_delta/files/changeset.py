@@ -13,6 +13,7 @@ import msgspec
 import polars as pl
 from polars.exceptions import PolarsError
 
+from neat_delta.core.base.model.agreement import check_against
 from neat_delta.core.base.model.catalogue import MARK, Catalogue, Source
 from neat_delta.core.base.model.changeset import ChangeSet
 from neat_delta.core.base.model.choices import Verdict
@@ -39,7 +40,6 @@ from neat_delta.core.base.support.background import submit
 from neat_delta.core.base.support.errors import ChangeSetError, NeatDeltaError, OutputError
 from neat_delta.core.sheets.match.keys import comparable
 from neat_delta.core.sheets.match.prepare import prepare_columns, with_unseen
-from neat_delta.core.updates.prove.proof import check_against
 from neat_delta.files.changeitems import AGAIN, decoded_lines, item_tables, plain_error
 from neat_delta.files.changelines import SEALED, change_lines
 from neat_delta.files.reading import read

@@ -6,8 +6,6 @@ from collections.abc import Mapping
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
-import msgspec
-
 from neat_delta.core.base.model.rules import Rules
 from neat_delta.core.base.support.errors import StoreError
 from neat_delta.files.storefile import described, schema_of
@@ -71,12 +69,3 @@ def rules_schema() -> dict[str, Any]:
     value = schema["$defs"]["Rules"]["properties"]["let"]["additionalProperties"]
     value["anyOf"] = [{"type": "string"}, {"type": "number"}]
     return schema
-
-
-def text_of(rules: Rules) -> bytes:
-    """What rules say, in one plain form, to be known by its digest.
-
-    >>> text_of(Rules()) == text_of(Rules())
-    True
-    """
-    return msgspec.json.encode(rules)

@@ -13,6 +13,7 @@ import polars as pl
 from neat_delta.core.base.infer.learn import known_store
 from neat_delta.core.base.kinds import blank
 from neat_delta.core.base.kinds.number import NUMBER_KINDS
+from neat_delta.core.base.kinds.rewriting import in_notation
 from neat_delta.core.base.model.catalogue import listed
 from neat_delta.core.base.model.layout import Notation
 from neat_delta.core.base.model.reasons import EMPTIED, LEFT_STORE, STALE
@@ -43,7 +44,6 @@ from neat_delta.core.sheets.match.base import (
     base_rows,
     followed_codes,
     key_rows,
-    restated,
     with_codes_followed,
     without_followed,
 )
@@ -131,7 +131,7 @@ def _by_both(round_: Round) -> Round:
     fields = {name: shop.fields.get(name, Field()) for name in rows.matched.fields}
     seems = sheet_writing(by_store.select("field", after="before"), fields, shop.writing, Notation())
     if seems != shop.writing:
-        base = replace(base, cells=restated(base.cells, fields, seems, shop.writing))
+        base = replace(base, cells=in_notation(base.cells, fields, seems, shop.writing))
         by_key = key_rows(base, aligned.live, aligned.key)
         based = base_rows(base, aligned.live, rows.sheet, rows.matched, aligned.key, by_key)
         by_store = differing_texts(base, aligned.live, based.store)

@@ -4,14 +4,12 @@ its own headings, codes and writing become live's. Nothing here compares a value
 
 from __future__ import annotations
 
-from collections.abc import Mapping, Sequence
+from collections.abc import Sequence
 from dataclasses import dataclass, replace
 from typing import TYPE_CHECKING
 
 import polars as pl
 
-from neat_delta.core.base.kinds import KINDS
-from neat_delta.core.base.kinds.number import NUMBER_KINDS
 from neat_delta.core.base.model.columns import ColumnMapping, ColumnOptions
 from neat_delta.core.base.model.header import LikelyCode
 from neat_delta.core.base.model.importer import NEW_CODE
@@ -26,8 +24,7 @@ from neat_delta.core.sheets.match.rows import Matched
 
 if TYPE_CHECKING:
     from neat_delta.core.base.model.catalogue import Catalogue
-    from neat_delta.core.base.model.layout import Notation
-    from neat_delta.core.base.model.store import Field, Key
+    from neat_delta.core.base.model.store import Key
 
 __all__ = [
     "Based",
@@ -36,7 +33,6 @@ __all__ = [
     "base_rows",
     "followed_codes",
     "key_rows",
-    "restated",
     "with_codes_followed",
     "without_followed",
 ]
@@ -278,24 +274,3 @@ def _completed(
         left = filtered(met, ~not_null(met["pair"]))
         cells = cells.with_columns(scattered(column, left["live"], sheet.at(name, left["sheet"])).alias(name))
     return replace(base, cells=cells.select(names))
-
-
-def restated(base: pl.DataFrame, fields: Mapping[str, Field], seems: Notation, writing: Notation) -> pl.DataFrame:
-    """A table with its numbers and dates as live writes them, where it `seems` to write them otherwise; what cannot be
-    read stays.
-    """
-    columns = []
-    marks = (seems.decimal_mark, seems.thousands_mark) != (writing.decimal_mark, writing.thousands_mark)
-    for name in base.columns:
-        field = fields.get(name)
-        differs = field and ((field.kind in NUMBER_KINDS and marks) or
-                             (field.kind == "date" and seems.date_form != writing.date_form))  # fmt: skip
-        if not field or not differs:
-            continue
-        texts, kind = base[name], KINDS[field.kind]
-        values = kind.read(texts, field, seems)
-        readable = true_places(not_null(values) & (texts.str.strip_chars() != ""))
-        old = gathered(texts, readable)
-        written = kind.write(gathered(values, readable), old, field, writing)
-        columns.append(scattered(texts.rechunk(), readable, written.zip_with(not_null(written), old)))
-    return base.with_columns(columns) if columns else base
