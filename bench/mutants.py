@@ -140,6 +140,8 @@ def _without_annotations(code: str) -> str:
             node.annotation = None
         elif isinstance(node, ast.FunctionDef):
             node.returns = None
+        elif isinstance(node, ast.ClassDef):
+            node.decorator_list = []  # with or without slots a value is the same
         elif isinstance(node, ast.AnnAssign):
             node.annotation = ast.Constant(None)
     return ast.dump(tree)

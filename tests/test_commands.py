@@ -295,6 +295,16 @@ def test_preview_can_be_narrowed_to_what_was_damaged_or_slipped(run, put):
             assert [item["item"]["key"]["sku"] for item in found["items"]] == items
 
 
+@pytest.mark.parametrize("order", ["key", "name", "size"])
+def test_in_another_order_the_same_items_are_shown(run, store, order):
+    run("compare", "live.csv", "sheet.csv", "-o", "changes.jsonl")
+    asked = ("preview", "changes.jsonl", "--all", "--json", "--field", "price")
+    plain, sorted_ = (json.loads(run(*asked, *more).stdout) for more in ((), ("--sort", order)))
+    keys = [[item["item"]["key"]["sku"] for item in seen["items"]] for seen in (plain, sorted_)]
+    assert sorted(keys[0]) == sorted(keys[1]) and 3 < len(keys[0]) == sorted_["items_found"]
+    assert order != "key" or keys[1] == sorted(keys[0])
+
+
 def test_the_core_names_settings_and_the_command_line_says_the_options():
     sources = {path: path.read_text() for part in ("core", "app", "files") for path in (SOURCE / part).rglob("*.py")}
     for path, source in sources.items():

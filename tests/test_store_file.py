@@ -625,3 +625,11 @@ def test_two_decimals_under_a_heading_that_says_nothing_may_be_days():
     fields = neat_delta.learn(neat_delta.as_catalogue(rows)).store.fields
     assert "foo" not in fields or fields["foo"].kind == "text"
     assert (fields["bar"].kind, fields["bar"].decimals) == ("decimal", 2)
+
+
+@pytest.mark.parametrize(("longest", "kind"), [(40, "choice"), (41, "text")])
+def test_what_is_chosen_among_is_short(longest, kind):
+    values = ["oak", "pine", "x" * longest] * 10
+    rows = {"sku": [f"QA-{n}" for n in range(30)], "wood": values}
+    fields = neat_delta.learn(neat_delta.as_catalogue(rows)).store.fields
+    assert fields.get("wood", Field()).kind == kind
