@@ -128,7 +128,9 @@ def mutants(root: Path, folder: str | None) -> list[Mutant]:
 
 
 def acts(mutant: Mutant) -> bool:
-    """Whether the slip is in code that runs, and not in an annotation, which nobody evaluates."""
+    """Whether the slip can be seen at all: not in an annotation, which nobody evaluates, nor in what only makes sure
+    (`zip`'s `strict`, a value's slots).
+    """
     code = mutant.path.read_text()
     return _without_annotations(code) != _without_annotations(mutate_code(code, mutant.operator, mutant.occurrence))
 
@@ -141,7 +143,9 @@ def _without_annotations(code: str) -> str:
         elif isinstance(node, ast.FunctionDef):
             node.returns = None
         elif isinstance(node, ast.ClassDef):
-            node.decorator_list = []  # with or without slots a value is the same
+            node.decorator_list = []
+        elif isinstance(node, ast.Call):
+            node.keywords = [keyword for keyword in node.keywords if keyword.arg != "strict"]
         elif isinstance(node, ast.AnnAssign):
             node.annotation = ast.Constant(None)
     return ast.dump(tree)
