@@ -216,7 +216,7 @@ def _hold(changes, result, live, after, reports, said) -> set[tuple[str, str]]:
         now = there.get(row["sku"], {})
         besides |= {(row["sku"], field) for field in HEADINGS[1:] if now and field not in sent
                     and not _same(field, row[field], now[field])}  # fmt: skip
-    assert {*result.moved.select("sku", "field").iter_rows()} == besides
+    assert {*result.other_changes.select("sku", "field").iter_rows()} == besides
     assert not result.twice and not result.came and not result.went
     if said is None:
         return besides
@@ -225,7 +225,7 @@ def _hold(changes, result, live, after, reports, said) -> set[tuple[str, str]]:
     for report in reports:
         for row in report["rows"]:
             worst[row["sku"]] = max(worst.get(row["sku"], "done"), row["status"], key=order.index)
-    numbers = {changes.keys["sku"][number]: one.said for number, one in said.by_item.items()}
+    numbers = {changes.keys["sku"][number]: one.status for number, one in said.by_item.items()}
     sent = {
         sku for sku, item in items.items() if item.verdict == "gone" or {*item.cells} - {h.field for h in item.held}
     }
