@@ -205,6 +205,8 @@ def _hold(changes, result, live, after, reports, said) -> set[tuple[str, str]]:
         items[sku] = item
         if item.verdict == "gone":
             wrong |= {(sku, None)} if sku in there else set()
+        elif item.verdict == "new" and item.cells.keys() <= held:  # with nothing but its key
+            wrong |= {(sku, None)} if sku not in there else set()
         for field, (_, meant) in item.cells.items() if item.verdict != "gone" else ():
             if field not in held and (sku not in there or not _same(field, there[sku][field], meant or "")):
                 wrong.add((sku, field))
@@ -227,7 +229,9 @@ def _hold(changes, result, live, after, reports, said) -> set[tuple[str, str]]:
             worst[row["sku"]] = max(worst.get(row["sku"], "done"), row["status"], key=order.index)
     numbers = {changes.keys["sku"][number]: one.status for number, one in said.by_item.items()}
     sent = {
-        sku for sku, item in items.items() if item.verdict == "gone" or {*item.cells} - {h.field for h in item.held}
+        sku
+        for sku, item in items.items()
+        if item.verdict in {"gone", "new"} or {*item.cells} - {h.field for h in item.held}
     }
     assert {*numbers} == sent
     assert numbers == {sku: worst.get(sku, "not mentioned") for sku in sent}
