@@ -33,7 +33,7 @@ from neat_delta.core.compare.detect import DetectInputs
 from neat_delta.core.compare.detect import detect as detect_in
 from neat_delta.core.compare.detect.damage import damaged
 from neat_delta.core.compare.detect.slips import forms
-from neat_delta.core.compare.diff.clashes import against_live, whole_round
+from neat_delta.core.compare.diff.clashes import ThreeSides, against_live, whole_round
 from neat_delta.core.compare.diff.equality import sheet_writing
 from neat_delta.core.compare.diff.outcomes import Outcomes, outcomes
 from neat_delta.core.compare.diff.texts import differing_texts
@@ -225,17 +225,12 @@ def merge(round_: Round) -> Round:
     if based is None:
         more = [whole_round("stale", STALE)] if round_.stale else []
         return replace(round_, findings=pl.concat([round_.findings, *more])) if more else round_
-    live = round_.aligned.live
+    live, writing = round_.aligned.live, round_.known.writing
+    outcomes_of = partial(_outcomes, round_, live=live)
     merged = against_live(
         round_.deltas,
         round_.findings,
-        based,
-        rows.matched,
-        live,
-        rows.sheet,
-        round_.fields,
-        round_.known.writing,
-        partial(_outcomes, round_, live=live),
+        ThreeSides(based, live, rows.sheet, rows.matched, round_.fields, writing, outcomes_of),
         round_.by_store,
         adding=_adding(policy) if round_.aligned.key.shared != "all" else (),
         is_whole=round_.options.whole_sheet,

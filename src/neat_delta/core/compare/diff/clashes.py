@@ -32,7 +32,7 @@ if TYPE_CHECKING:
     from neat_delta.core.sheets.match.base import Based
     from neat_delta.core.sheets.match.rows import Matched
 
-__all__ = ["Merged", "against_live", "carried_over", "merged_list", "whole_round"]
+__all__ = ["Merged", "ThreeSides", "against_live", "carried_over", "merged_list", "whole_round"]
 
 
 @dataclass(frozen=True, slots=True)
@@ -53,26 +53,49 @@ class Merged:
     merged: int
 
 
+@dataclass(frozen=True, slots=True)
+class ThreeSides:
+    """The base with its rows (`based`), `live`, and the `sheet`; `matched` are the rows of live and sheet, `fields` and
+    `writing` what is known of the store, and `outcomes_of` gives the outcomes of texts that differ (`TEXTS`).
+    """
+
+    based: Based
+    live: Catalogue
+    sheet: Catalogue
+    matched: Matched
+    fields: Mapping[str, Field]
+    writing: Notation
+    outcomes_of: Callable[[pl.DataFrame], Outcomes]
+
+    def same(self, names: pl.Series, first: pl.Series, other: pl.Series) -> pl.Series:
+        """Per cell whether two texts of its field are one value."""
+        same = constant(False, names.len())
+        for name in names.unique(maintain_order=True):
+            at, field = true_places(names == name), self.fields.get(name, Field())
+            same = scattered(same, at, equal(gathered(first, at), gathered(other, at), field, self.writing))
+        return same
+
+    def outcomes(self, texts: pl.DataFrame) -> pl.DataFrame:
+        """The outcome of each of the cells (`field`, `before`, `after`)."""
+        turned = self.outcomes_of(conform(texts, TEXTS))
+        return turned.distinct.expand(turned.table)
+
+
 def against_live(
     deltas: pl.DataFrame,
     findings: pl.DataFrame,
-    based: Based,
-    matched: Matched,
-    live: Catalogue,
-    sheet: Catalogue,
-    fields: Mapping[str, Field],
-    writing: Notation,
-    outcomes_of: Callable[[pl.DataFrame], Outcomes],
+    sides: ThreeSides,
     changed_by_store: pl.DataFrame,
     *,
     adding: Collection[str],
     is_whole: bool,
 ) -> Merged:
     """Hold the cells that differ between base and sheet against live (`deltas`, their `pair` and `new` being rows of
-    `based`). `matched` are the rows of live and sheet; `outcomes_of` gives the outcomes of texts that differ
-    (`TEXTS`), and `changed_by_store` are those of base and live (their pairs are `based.store`'s); of the fields
-    `adding` the difference is worked out; `whole` says that the sheet is meant to have every item.
+    `sides.based`). `changed_by_store` are the texts that differ between base and live (their pairs are
+    `based.store`'s); of the fields `adding` the difference is worked out; `is_whole` says that the sheet is meant to
+    have every item.
     """
+    based, matched, live = sides.based, sides.matched, sides.live
     columns = [*deltas.columns, "base", "added"]
     pair = gathered(based.pair, deltas["pair"])
     new = gathered(based.new, deltas["pair"])
@@ -100,11 +123,11 @@ def against_live(
     at = true_places(changed & theirs)
     clashing, counts = at.clear(), {"already": 0, "merged": 0}
     if at.len():
-        table, clashing, counts = _both_changed(table, at, fields, writing, outcomes_of, adding)
+        table, clashing, counts = _both_changed(table, at, sides, adding)
     new_too = pl.DataFrame({"cell": true_places(arrived & ~table["same"]), "reason": NEW_TOO})
     parts = [table.select(columns)]
     if ours.len():
-        parts.append(_whole_items(ours, based, matched, sheet, live.cells.height, table, outcomes_of).select(columns))
+        parts.append(_whole_items(ours, sides, table).select(columns))
     whole_table = pl.concat(parts) if len(parts) > 1 else parts[0]
     both_changed = pl.DataFrame({"cell": clashing, "reason": CHANGED_TOO})
     cells = pl.concat([conform(part, CELLS) for part in (both_changed, new_too)])
@@ -113,50 +136,37 @@ def against_live(
         _clashes(cells, whole_table),
         _items(ours.cast(pl.Int64).sort() + live.cells.height, LEFT_STORE),
     ]
-    meanwhile = _meanwhile(changed_by_store, based, matched, live, table, fields, writing)
+    meanwhile = _meanwhile(changed_by_store, sides, table)
     if is_whole:
         leaving = matched.gone.cast(pl.Int64)
-        finding_columns.append(
-            _items(leaving.filter(_changed_since(based, live, matched, fields, writing)), STILL_CHANGED)
-        )
-    if sheet.origin is None and counts["already"] > meanwhile.height:  # else the sheet itself names its base
+        finding_columns.append(_items(leaving.filter(_changed_since(sides)), STILL_CHANGED))
+    if sides.sheet.origin is None and counts["already"] > meanwhile.height:  # else the sheet itself names its base
         finding_columns.append(whole_round("swapped", SWAPPED))
     departed = left.filter(~left.is_in(ours.implode())).sort()
-    meanwhile = pl.concat([meanwhile, _departed(sheet, matched, departed)])
+    meanwhile = pl.concat([meanwhile, _departed(sides.sheet, matched, departed)])
     return Merged(whole_table, pl.concat(finding_columns), meanwhile, departed, counts["already"], counts["merged"])
 
 
 CELLS = {"cell": pl.UInt32, "reason": pl.String}
 
 
-def _outcomes(texts: pl.DataFrame, outcomes_of: Callable[[pl.DataFrame], Outcomes]) -> pl.DataFrame:
-    """The outcome of each of the cells (`field`, `before`, `after`)."""
-    turned = outcomes_of(conform(texts, TEXTS))
-    return turned.distinct.expand(turned.table)
-
-
 def _both_changed(
-    table: pl.DataFrame,
-    at: pl.Series,
-    fields: Mapping[str, Field],
-    writing: Notation,
-    outcomes_of: Callable[[pl.DataFrame], Outcomes],
-    adding: Collection[str],
+    table: pl.DataFrame, at: pl.Series, sides: ThreeSides, adding: Collection[str]
 ) -> tuple[pl.DataFrame, pl.Series, dict[str, int]]:
     """The cells at these places, whose text both sides changed, with what becomes of them; which of them clash; and how
     many are already so, or lists of which both changes are sent.
     """
     some = table[at][["field", "before", "base", "raw"]]
-    turned = _outcomes(some.select("field", "before", after="raw"), outcomes_of)
+    turned = sides.outcomes(some.select("field", "before", after="raw"))
     after = turned["after"]
-    kept = _equal(some["field"], some["base"], some["before"], fields, writing)
-    already = turned["same"] | (after == some["before"]) | _equal(some["field"], after, some["before"], fields, writing)
+    kept = sides.same(some["field"], some["base"], some["before"])
+    already = turned["same"] | (after == some["before"]) | sides.same(some["field"], after, some["before"])
     already &= ~(kept & ~turned["same"] & (after != some["before"]))
     clash = true_places(~already & ~kept)
     names = gathered(some["field"], clash)
     sums, merged, clashing = constant(None, after.len(), pl.String), 0, [clash.clear()]
     for name in names.unique(maintain_order=True):
-        of, field = clash.filter(names == name), fields.get(name, Field())
+        of, field = clash.filter(names == name), sides.fields.get(name, Field())
         cells = some[of]
         if field.kind == "list":
             rows = cells[["base", "before", "raw"]].iter_rows()
@@ -169,7 +179,9 @@ def _both_changed(
             of = of.filter(~fits)
         elif name in adding:
             steps = cells["raw"].str.contains(r"^\s*\+")  # what is typed so is a difference by itself
-            carried = carried_over(cells["base"].set(steps, "0"), cells["before"], gathered(after, of), field, writing)
+            carried = carried_over(
+                cells["base"].set(steps, "0"), cells["before"], gathered(after, of), field, sides.writing
+            )
             sums = scattered(sums, of, carried)
         clashing.append(of)
     settled = already | turned["same"]
@@ -185,39 +197,21 @@ def _both_changed(
     return table, gathered(at, pl.concat(clashing).sort()), {"already": int(settled.sum()), "merged": merged}
 
 
-def _equal(
-    names: pl.Series, first: pl.Series, other: pl.Series, fields: Mapping[str, Field], writing: Notation
-) -> pl.Series:
-    """Per cell whether two texts of its field are one value."""
-    same = constant(False, names.len())
-    for name in names.unique(maintain_order=True):
-        at = true_places(names == name)
-        same = scattered(same, at, equal(gathered(first, at), gathered(other, at), fields.get(name, Field()), writing))
-    return same
-
-
-def _whole_items(
-    rows: pl.Series,
-    based: Based,
-    matched: Matched,
-    sheet: Catalogue,
-    height: int,
-    table: pl.DataFrame,
-    outcomes_of: Callable[[pl.DataFrame], Outcomes],
-) -> pl.DataFrame:
+def _whole_items(rows: pl.Series, sides: ThreeSides, table: pl.DataFrame) -> pl.DataFrame:
     """All cells of the sheet's rows that the store has no item for any more: what would be an item again."""
+    based, matched = sides.based, sides.matched
     rows = rows.sort()
     at = pl.DataFrame({"new": rows.cast(pl.UInt32), "place": gathered(matched.new, rows)})
     by_row = pl.DataFrame({"new": based.new, "of": based.matched.pairs["live"]}).filter(pl.col("new").is_not_null())
     at = at.join(by_row, on="new", how="left", maintain_order="left")
     parts = []
     for name in matched.fields:
-        after, old = sheet.at(name, at["place"]), based.base.at(name, at["of"])
+        after, old = sides.sheet.at(name, at["place"]), based.base.at(name, at["of"])
         parts.append(at.select("new", field=pl.lit(name)).with_columns(after=after, base=old))
     cells = pl.concat(parts).with_columns(before=pl.lit(None, pl.String))
-    turned = _outcomes(cells, outcomes_of)
+    turned = sides.outcomes(cells)
     of_items = cells[["new", "base"]].hstack(turned)
-    item = of_items["new"].cast(pl.Int64) + height
+    item = of_items["new"].cast(pl.Int64) + sides.live.cells.height
     return conform(of_items.with_columns(item=item, apart=pl.lit(value=False)), table.schema)
 
 
@@ -255,25 +249,14 @@ def whole_round(source: str, reason: str) -> pl.DataFrame:
     return conform(stopping(pl.DataFrame({"reason": [reason]}), source), CELL_FINDINGS)
 
 
-def _meanwhile(
-    texts: pl.DataFrame,
-    based: Based,
-    matched: Matched,
-    live: Catalogue,
-    table: pl.DataFrame,
-    fields: Mapping[str, Field],
-    writing: Notation,
-) -> pl.DataFrame:
+def _meanwhile(texts: pl.DataFrame, sides: ThreeSides, table: pl.DataFrame) -> pl.DataFrame:
     """What the store changed in the sheet's items and fields, and the sheet did not."""
     if not texts.height:
         return empty(MEANWHILE_SCHEMA)
+    based, matched, live = sides.based, sides.matched, sides.live
     distinct = deduplicate(texts[["field", "before", "after"]])
     distinct_rows = distinct.rows
-    same = (
-        _equal(distinct_rows["field"], distinct_rows["before"], distinct_rows["after"], fields, writing)
-        .alias("same")
-        .to_frame()
-    )
+    same = sides.same(*distinct_rows[["field", "before", "after"]]).alias("same").to_frame()
     texts = texts.filter(~distinct.expand(same)["same"])
     texts = texts.with_columns(pair=gathered(based.store_pair, texts["pair"]))
     ours = table.filter(~pl.col("same") | pl.col("apart"))[["pair", "field"]]
@@ -293,18 +276,19 @@ def _departed(sheet: Catalogue, matched: Matched, rows: pl.Series) -> pl.DataFra
     return conform(keys.select(key=pl.concat_list(pl.all())), MEANWHILE_SCHEMA)
 
 
-def _changed_since(
-    based: Based, live: Catalogue, matched: Matched, fields: Mapping[str, Field], writing: Notation
-) -> pl.Series:
+def _changed_since(sides: ThreeSides) -> pl.Series:
     """Per item that the sheet lacks whether the store changed it since the base."""
+    based, matched = sides.based, sides.matched
     at = gathered(based.at, matched.gone)
     changed = constant(False, matched.gone.len())
     for name in matched.fields:
         if name not in based.two_way:
-            old, now = based.base.at(name, at), live.at(name, matched.gone)
+            old, now = based.base.at(name, at), sides.live.at(name, matched.gone)
             differs = true_places((old != now).fill_null(value=False))
             if differs.len():
-                same = equal(gathered(old, differs), gathered(now, differs), fields.get(name, Field()), writing)
+                same = equal(
+                    gathered(old, differs), gathered(now, differs), sides.fields.get(name, Field()), sides.writing
+                )
                 changed = scattered(changed, differs.filter(~same), True)
     return changed
 
