@@ -42,8 +42,8 @@ PLAIN = Layout()
 
 @dataclass(frozen=True, slots=True)
 class Outcome:
-    """What became of what was `sent`: what an export shows (`seen`; None: nobody looked), what the store says (`said`;
-    None: nothing), both against each other, what was guessed of the report (`drafted`), and the catalogue as it is
+    """What became of what was `sent`: what an export shows (`seen`; None: nobody looked), what the store says
+    (`results`; None: nothing), both against each other, what was guessed of the report (`drafted`), and the catalogue as it is
     `now`, or is believed to be.
     """
 
@@ -152,7 +152,7 @@ def outcome_of(
     reports: Sequence[str],
     layout: Layout = PLAIN,
 ) -> Outcome:
-    """Hold what was sent against the export and the reports; `there` is the folder that it was written into, if there
+    """Hold what was sent against the export and the reports; `round_` is the folder that it was written into, if there
     is one, and `layout` how the reports look.
     """
     reports_read, drafted = None, None

@@ -37,8 +37,8 @@ def confirm_changes(
     """What became of the sent changes in `after`, an export made after the import, by value.
 
     `live` is the change set's own (`read_live`); `store` says how an item is removed, which fields are told as a
-    difference, and under which names `after` has its fields, where that is not as live had them. `said` is the store's
-    own report (`results`), if there is one: an export alone does not tell whether a difference was added to what moves
+    difference, and under which names `after` has its fields, where that is not as live had them. `results` is the
+    store's own report, if there is one: an export alone does not tell whether a difference was added to what moves
     by itself. CatalogueError when `after` lacks the key or a field that was sent.
 
     >>> from neat_delta import as_catalogue, compare

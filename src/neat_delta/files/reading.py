@@ -33,15 +33,15 @@ PACKED = (".gz", ".zip", ".zst", ".zstd")
 
 def read(
     file: str | Loaded,
-    given: Layout | None = None,
+    layout: Layout | None = None,
     only: Collection[str] | None = None,
     like: Catalogue | None = None,
 ) -> Catalogue:
     """The catalogue in a file: delimited text, a workbook, JSON, JSON Lines or Parquet, packed or not.
 
-    `file` is a path (`-` for standard input), or the file loaded ahead. What `told` leaves open is found out; the
-    catalogue's layout says what was. FileError when it cannot be read, CatalogueError when it is no table; it
-    says what is wrong, and where. `only` these headings are read of delimited text that is known to be regular.
+    `file` is a path (`-` for standard input), or the file loaded ahead. What the `layout` leaves open is found out;
+    that of the catalogue says what was. FileError when it cannot be read, CatalogueError when it is no table; it says
+    what is wrong, and where. `only` these headings are read of delimited text that is known to be regular.
     A text whose encoding nothing tells is read so that its words are those of the catalogue `like` it, where they are.
 
     >>> from importlib.resources import files
@@ -51,14 +51,14 @@ def read(
     """
     if isinstance(file, str):
         file = load(file)
-    given = given or Layout()
+    layout = layout or Layout()
     data: bytes = file.data
     form, packing = binary_format(data), None
     if form is None:
         data, packing = unpack(data, file.path)
-        form = binary_format(data) or _format(data, given)
+        form = binary_format(data) or _format(data, layout)
     words_of_live = None if like is None else partial(known_of, like.cells)
-    text = _read(form, data, file, given, only, words_of_live)
+    text = _read(form, data, file, layout, only, words_of_live)
     notes = list(text.notes)
     name = PurePath(file.path).name.lower()
     bare = PurePath(name).stem if packing and name.endswith(PACKED) else name
@@ -69,15 +69,15 @@ def read(
     memory = None
     if text.memory is not None and text.origin is not None:
         memory = as_memory(unpacked(text.memory), text.origin)
-    layout = Layout(**{name: getattr(text.layout, name) for name in Layout.__struct_fields__} | {"packing": packing})
+    as_read = Layout(**{name: getattr(text.layout, name) for name in Layout.__struct_fields__} | {"packing": packing})
     return Catalogue(
         text.cells,
         file.path,
         file.digest,
         text.unnamed,
-        layout,
+        as_read,
         tuple(notes),
-        first=(1 if layout.header_line is None else layout.header_line) + 1,
+        first=(1 if as_read.header_line is None else as_read.header_line) + 1,
         origin=text.origin,
         regular=text.regular,
         guessed=text.guessed,

@@ -17,8 +17,8 @@ class CompareOptions:
     """What `compare` is told: of columns, what is let through (`policy`), how the sheet writes values (`writing`; what
     it does not say, the cells show), the names of the image files there are (None: nobody said), today's date (ISO
     8601), by which standing exceptions end (None: none has ended), and whether the sheet is meant to have every item of
-    live (`whole`), or every item `within` one value of these fields of the key, such as the price steps of one SKU, so
-    that those that it lacks are gone.
+    live (`whole_sheet`), or every item `within` one value of these fields of the key, such as the price steps of one
+    SKU, so that those that it lacks are gone.
 
     >>> CompareOptions(policy=Policy(with_new=True)).columns.key
     ()

@@ -131,8 +131,8 @@ def _without_repeats(
 
 
 def row_findings(live: Catalogue, rows: Placed, *, is_whole: bool) -> list[FindingSummary]:
-    """What is to be said of whole rows and of keys; rows can only be missing where the sheet is meant to be `whole`, or
-    did not come back with all that it was cut with.
+    """What is to be said of whole rows and of keys; rows can only be missing where the sheet is meant to
+    have all of them (`is_whole`), or did not come back with all that it was cut with.
     """
     matched, findings = rows.matched, []
     damages = Counter(

@@ -93,7 +93,7 @@ def confirm(
     """What became of the sent changes in the catalogue `after`, by value, as the fields' kinds compare.
 
     `live` is the catalogue before, `after` the export made afterwards, both prepared (`match.prepare`); `importer` says
-    how an item is removed and which fields are told as a difference; `said` is the store's own word, item by item,
+    how an item is removed and which fields are told as a difference; `results` is the store's own word, item by item,
     where it gave one: an export alone cannot tell whether a difference was added to what moves by itself.
     CatalogueError when `after` lacks the key or a field that was sent.
     """

@@ -65,7 +65,7 @@ def read_text(
 ) -> Text:
     """The table in a file's bytes; `path` names it in errors, and is where they stand if they are mapped.
 
-    What `told` leaves open is found out; the words and letters of live (`words_of_live`) tell its encoding. `only`
+    What `given` leaves open is found out; the words and letters of live (`words_of_live`) tell its encoding. `only`
     these headings are read of text that is known to be regular.
     CatalogueError when it is no table; it says what is wrong, and where.
     """

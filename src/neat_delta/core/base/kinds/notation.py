@@ -276,8 +276,8 @@ EITHER_DAY = "may mean two days"
 def notation_of(
     cells: pl.DataFrame, field: Field, live: Notation, writing: Notation, column: pl.Series, live_column: pl.Series
 ) -> ColumnNotation:
-    """How a sheet writes one field, by its cells that differ from live (`before`, `after`), by what was `told`, and
-    where these leave a doubt by the whole `column`.
+    """How a sheet writes one field, by its cells that differ from live (`before`, `after`), by the `writing` that
+    was said, and where these leave a doubt by the whole `column`.
     """
     if field.kind == "date":
         if writing.date_form is not None:

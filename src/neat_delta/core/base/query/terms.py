@@ -69,8 +69,8 @@ class Term:
     """A part of an expression: what it is compared as, its value, its text, and where it stands.
 
     `places` are a number's decimals, which are `fixed` where it was rounded to them; `unit` is a measure's. `settings`
-    are those of the field called `field`, whose kind reads literals beside it, and `said` a text literal as it was
-    written. `meant` says where NULL is what was meant, not what is missing (None: nowhere).
+    are those of the field called `field`, whose kind reads literals beside it, and `literal_text` a text literal as
+    it was written. `meant` says where NULL is what was meant, not what is missing (None: nowhere).
     """
 
     sort: Sort

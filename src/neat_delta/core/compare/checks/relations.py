@@ -28,7 +28,7 @@ def _where(
     context: CheckContext, names: list[str], wrong: pl.Series, form: str, details: list[str] | None = None
 ) -> pl.DataFrame:
     """Findings of the items that are `wrong`, at each of the fields that has a cell to look at; in a catalogue, at the
-    first. The sentence has the texts of the fields in the places of the braces, or of those that are `said`.
+    first. The sentence has the texts of the fields in the places of the braces, or of the `details`.
     """
     wrong = wrong.fill_null(value=False)
     if not wrong.any():

@@ -43,7 +43,7 @@ def shifted(context: SlipContext) -> list[Slip]:
 
 
 def _in(cells: pl.DataFrame, order: str, name: str, context: SlipContext, present: pl.Series | None) -> Slip | None:
-    """The slip in this order of the cells; of very many, hashes of all that is `there` tell most cheaply of none."""
+    """The slip in this order of the cells; of very many, hashes of all that is `present` tell most cheaply of none."""
     dense = _dense(cells.select(order, theirs=pl.col("theirs").hash()).with_row_index().sort(order), order)
     if not dense.height:
         return None
