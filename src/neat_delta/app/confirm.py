@@ -43,8 +43,8 @@ PLAIN = Layout()
 @dataclass(frozen=True, slots=True)
 class Outcome:
     """What became of what was `sent`: what an export shows (`seen`; None: nobody looked), what the store says
-    (`results`; None: nothing), both against each other, what was guessed of the report (`drafted`), and the catalogue as it is
-    `now`, or is believed to be.
+    (`results`; None: nothing), both against each other, what was guessed of the report (`drafted`), and the catalogue
+    as it is `now`, or is believed to be.
     """
 
     sent: ChangeSet

@@ -47,9 +47,9 @@ Value = str | float | int | bool | dt.date | dt.datetime | dt.time | dt.timedelt
 class Grid:
     """One sheet of a workbook, by row and column from 0.
 
-    `rows` are its typed cells. `displayed` are the cells whose text is not that of their value: codes with leading zeros
-    by their format, errors. `uncomputed` are formulas without a value; `origin` are the cells of the sheet of that name.
-    The rest is what a person should be told of.
+    `rows` are its typed cells. `displayed` are the cells whose text is not that of their value: codes with leading
+    zeros by their format, errors. `uncomputed` are formulas without a value; `origin` are the cells of the sheet of
+    that name. The rest is what a person should be told of.
     """
 
     rows: Sequence[Sequence[Value]]
