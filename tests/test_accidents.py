@@ -8,7 +8,7 @@ from importlib.resources import files
 
 import pytest
 
-from neat_delta import ChangeSet, compare, read, read_changes, read_store
+from neat_delta import ChangeSet, as_catalogue, compare, read, read_changes, read_store
 from neat_delta.core.compare.detect.damage import DAMAGES
 from neat_delta.files.changelines import change_lines
 from tests import afternoons, generate
@@ -344,3 +344,16 @@ def test_what_two_accidents_do_to_one_sheet_is_told_apart(run, put):
         ("turned into a date", 1),
         ("a column shifted by rows", 20),
     }
+
+
+@pytest.mark.parametrize(("typed", "held"), [(2, 18), (3, 0)])
+def test_a_column_is_copied_over_another_where_nine_in_ten_cells_are(typed, held):
+    """Of twenty that change: eighteen that hold what stands beside them are copied, seventeen are not."""
+    live = {
+        "sku": [f"QA-{n}" for n in range(40)],
+        "note": ["x"] * 40,
+        "name": [f"Veil {n * 7 % 40}" for n in range(40)],
+    }
+    note = [*live["name"][: 20 - typed], *(f"own {n}" for n in range(typed)), *["x"] * 20]
+    changes = compare(as_catalogue(live, "live"), as_catalogue(live | {"note": note}, "sheet"))
+    assert sum(len(item.held) for item in changes) == held
