@@ -123,6 +123,14 @@ def _bounded() -> None:
     resource.setrlimit(resource.RLIMIT_AS, (6 << 30, 6 << 30))
 
 
+def must_be_one_clear_error(done: subprocess.CompletedProcess[str], message: str, bad: Path, data: bytes) -> None:
+    assert (done.returncode, done.stdout) == (2, "")
+    assert done.stderr.startswith("Error: bad")
+    assert done.stderr.count("\n") == 1
+    assert message in done.stderr
+    assert bad.read_bytes() == data  # inputs stay as they are
+
+
 @pytest.mark.parametrize(
     "content, message", [pytest.param(*case, id=name) for name, case in BAD.items() if name not in LARGE]
 )
@@ -131,10 +139,7 @@ def test_a_bad_file_is_one_clear_error(put, tmp_path, run, content, message):
     data = content()
     put("bad", data)
     done = run("compare", "bad", "sheet.csv")
-    assert (done.returncode, done.stdout) == (2, "")
-    assert done.stderr.startswith("Error: bad") and done.stderr.count("\n") == 1
-    assert message in done.stderr
-    assert (tmp_path / "bad").read_bytes() == data  # inputs stay as they are
+    must_be_one_clear_error(done, message, tmp_path / "bad", data)
 
 
 @pytest.mark.parametrize(
@@ -154,11 +159,7 @@ def test_a_bad_file_is_one_clear_error_in_bounded_memory(put, tmp_path, content,
         timeout=60,  # far more than it takes: it must not hang
         preexec_fn=_bounded,
     )
-    assert (done.returncode, done.stdout) == (2, "")
-    assert done.stderr.startswith("Error: bad")
-    assert done.stderr.count("\n") == 1
-    assert message in done.stderr
-    assert (tmp_path / "bad").read_bytes() == data  # inputs stay as they are
+    must_be_one_clear_error(done, message, tmp_path / "bad", data)
 
 
 @pytest.mark.parametrize("file", CORPUS, ids=[file.name for file in CORPUS])

@@ -66,7 +66,7 @@ class Outcome:
         `rounded`, …; null: nobody looked), and what the store has `said` of the item, with its `message`.
         """
         cells = self.sent.sent().select("item", pl.col("field").cast(pl.String), "before", meant="after")
-        table = pl.concat([cells, conform(self.sent.sent_items().to_frame("item"), cells.schema)]).sort(
+        table = pl.concat([cells, conform(self.sent.sent_without_cells().to_frame("item"), cells.schema)]).sort(
             "item", maintain_order=True
         )
         table = table.with_columns(now=pl.lit(None, pl.String), outcome=pl.lit(None, pl.String))

@@ -242,12 +242,12 @@ def _for_a_program(facts: Facts, seen: View) -> dict[str, object]:
     """The facts that --json prints."""
     items = [{"name": name, "item": item} for item, name in zip(seen.changes.iter_items(), seen.names, strict=True)]
     change_set = facts.changes
-    facts_told: dict[str, object] = {
+    output: dict[str, object] = {
         **counts_for_scripts(change_set),
         "header": header_facts(change_set.header),
         "reasons": change_set.reasons(),
         "fields": facts.figures,
     }
-    facts_told |= {"impact": facts.effect} | ({"records": facts.records} if facts.records is not None else {})
-    facts_told |= {"totals": facts.totals} if facts.totals else {}
-    return facts_told | {"items_found": seen.matches, "items": items}
+    output |= {"impact": facts.effect} | ({"records": facts.records} if facts.records is not None else {})
+    output |= {"totals": facts.totals} if facts.totals else {}
+    return output | {"items_found": seen.matches, "items": items}

@@ -379,14 +379,14 @@ PLAIN = ("name", "price", "sale_price", "stock", "status", "category")
 def _faults_in_words(shop: Shop) -> list[str]:
     """The faults, in words."""
     faults = shop.faults
-    faults_said = [f"refuses {', '.join(refusal.words for refusal in faults.refuse)}"] if faults.refuse else []
-    faults_said += [f"rounds {name} to {places} decimals" for name, places in faults.rounded.items()]
-    faults_said += [f"cuts {name} after {size} characters" for name, size in faults.cut.items()]
-    faults_said += [f"drops {faults.dropped} % of the rows"] if faults.dropped else []
-    faults_said += [f"stops once after {faults.fail_after} rows"] if faults.fail_after else []
-    faults_said += ["puts every import off once"] if faults.busy else []
-    faults_said += ["is slow"] if faults.slow else []
-    return faults_said + ([f"sells {faults.sold} a minute"] if faults.sold else [])
+    sentences = [f"refuses {', '.join(refusal.words for refusal in faults.refuse)}"] if faults.refuse else []
+    sentences += [f"rounds {name} to {places} decimals" for name, places in faults.rounded.items()]
+    sentences += [f"cuts {name} after {size} characters" for name, size in faults.cut.items()]
+    sentences += [f"drops {faults.dropped} % of the rows"] if faults.dropped else []
+    sentences += [f"stops once after {faults.fail_after} rows"] if faults.fail_after else []
+    sentences += ["puts every import off once"] if faults.busy else []
+    sentences += ["is slow"] if faults.slow else []
+    return sentences + ([f"sells {faults.sold} a minute"] if faults.sold else [])
 
 
 def _escaped(part: str) -> str:

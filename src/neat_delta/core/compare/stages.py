@@ -294,7 +294,7 @@ def decide(round_: Round) -> Round:
     # What kinds say is among what the checks found.
     so_far = filtered(round_.decided, round_.decided["source"] != "check")
     decided = pl.concat([so_far, checked])
-    idle = [accepted_one for accepted_one in policy.accept if not accepted(decided, index, [accepted_one]).any()]
+    idle = [acceptance for acceptance in policy.accept if not accepted(decided, index, [acceptance]).any()]
     _must_name(idle, round_.aligned)
     header = msgspec.structs.replace(changes.header, idle_accepts=idle)
     changes = with_flags(replace(changes, header=header), checked)
@@ -304,22 +304,20 @@ def decide(round_: Round) -> Round:
 def _must_name(accept: Iterable[Accept], aligned: AlignedInputs) -> None:
     """CatalogueError where what is let through is said of something that is neither a field nor an item."""
     fields = [*aligned.live.fields, *(match.field for match in aligned.columns if match.field is not None)]
-    named = [
-        accepted_one for accepted_one in accept if accepted_one.which is not None and accepted_one.which not in fields
-    ]
+    named = [acceptance for acceptance in accept if acceptance.which is not None and acceptance.which not in fields]
     if not named:
         return
     tables = [catalogue.cells.select(aligned.key.fields) for catalogue in (aligned.live, aligned.sheet)]
     index = KeyIndex.of(pl.concat(tables), aligned.key)
-    for accepted_one in named:
-        which = str(accepted_one.which)
+    for acceptance in named:
+        which = str(acceptance.which)
         if index.naming([which]).any():
             continue
         keys = pl.concat([index.keys[name] for name in aligned.key.fields]).unique()
         fields_listed = f"The fields are: {listed(aligned.live.fields)}."
         near = did_you_mean(which, fields)
         hint = near or did_you_mean(which, keys if keys.len() <= MOST_KEYS else (), fields_listed)
-        raise CatalogueError(f'‹accept› {accepted_one}: there is neither a field nor an item "{which}".{hint}')
+        raise CatalogueError(f'‹accept› {acceptance}: there is neither a field nor an item "{which}".{hint}')
 
 
 MOST_KEYS = 20_000

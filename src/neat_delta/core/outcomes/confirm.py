@@ -131,7 +131,7 @@ def confirm(
                 key = changes.keys.row(cell.item, named=True)
                 landing = Landing(key, str(name), cell.before, cell.meant, cell.now, cell.outcome, cell.how)
                 trouble.append((cell.item, landing, cell.again))
-    whole_items = changes.sent_items()
+    whole_items = changes.sent_without_cells()
     of_items = _of_items(whole_items, changes, live, after, located, removal)
     counts["landed"] += whole_items.len() - len(of_items)
     for _, landing, _ in of_items:

@@ -90,7 +90,7 @@ def sent_items(changes: ChangeSet) -> list[int]:
     >>> sent_items(compare(live, sheet))
     [0]
     """
-    return sorted({*changes.sent_items(), *changes.sent()["item"]})
+    return sorted({*changes.sent_without_cells(), *changes.sent()["item"]})
 
 
 def read_results(

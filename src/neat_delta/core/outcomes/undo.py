@@ -54,25 +54,20 @@ def revert(
             if (landing.outcome == "differently" or item in away) and (item, landing.field) not in taken]  # fmt: skip
     sent = _as_they_stand(changes, located, after)
     standing, unclear = _ways_back(changes, sent, other)
-    free_items = changes.items.with_row_index("item").filter(pl.col("held").is_null())
-    free_items = free_items.select(
-        pl.col("item").cast(pl.Int64), "verdict", place=gathered(located.places, free_items["item"])
-    )
-    new = filtered(free_items, (free_items["verdict"] == "new") & not_null(free_items["place"]))["item"]
+    verdict, present = changes.items["verdict"], not_null(located.places)
+    free = ~not_null(changes.items["held"])
+    new = true_places(free & present & (verdict == "new")).cast(pl.Int64)
+    gone, lost = (true_places(free & (verdict == "gone") & side).cast(pl.Int64) for side in (present, ~present))
     grown = _grown(changes, new, sent, located, after, importer)
     broken = {*sent.join(standing, on=["item", "field"], how="anti")["item"]} | grown.keys()
     complete = new.filter(~new.is_in(list(broken)))
     left += _left_alone(unclear, [item for item in new if item in broken], grown, troubles)
-    gone = filtered(free_items, free_items["verdict"] == "gone")["item"]
-    retired, lost = (
-        _retired(gone, live, located, after, removal),
-        gone.filter(~not_null(gathered(located.places, gone))),
-    )
-    known = filtered(standing, gathered(changes.items["verdict"], standing["item"]) != "new")
+    retired = _retired(gone, live, located, after, removal)
+    known = filtered(standing, gathered(verdict, standing["item"]) != "new")
     changed = pl.concat([known.select("item", "field", after="back"), retired])
     wanted = {"changed": changed["item"].unique(maintain_order=True), "gone": complete, "new": lost}
     items = pl.concat(
-        [pl.DataFrame({"item": some}).with_columns(verdict=pl.lit(word)) for word, some in wanted.items()]
+        [pl.DataFrame({"item": some}).with_columns(verdict=pl.lit(kind)) for kind, some in wanted.items()]
     )
     texts = rows_in_live(live, located.live_rows, lost).drop(key)
     texts = texts.unpivot(index=ITEM, variable_name="field", value_name="after").rename({ITEM: "item"})
@@ -146,15 +141,14 @@ def _left_alone(
 
 
 def _retired(items: pl.Series, live: Catalogue, located: Located, after: Catalogue, removal: Removal) -> pl.DataFrame:
-    """Of these items, which went away, those that are there as retired: the cells that bring them back."""
+    """Of these items, which were to go away and are there, those that are retired: the cells that bring them back."""
     schema = {"item": pl.Int64, "field": pl.String, "after": pl.String}
     if removal.how != "value":
         return pl.DataFrame(schema=schema)
     name = str(removal.heading)
-    present = items.filter(not_null(gathered(located.places, items)))
-    present = present.filter(after.at(name, gathered(located.places, present)) == removal.value)
-    was = live.at(name, gathered(located.live_rows, present))
-    return pl.DataFrame({"item": present, "field": constant(name, present.len()), "after": was}, schema)
+    retired = items.filter(after.at(name, gathered(located.places, items)) == removal.value)
+    was = live.at(name, gathered(located.live_rows, retired))
+    return pl.DataFrame({"item": retired, "field": constant(name, retired.len()), "after": was}, schema)
 
 
 def _back(field: Field, before: str, meant: str, now: str) -> str | None:

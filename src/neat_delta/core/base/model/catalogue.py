@@ -132,9 +132,8 @@ class Catalogue:
         texts = pl.Series([None], dtype=pl.String).new_from_index(0, fields.len())
         for name in fields.drop_nulls().unique():
             at = true_places((fields == name).fill_null(value=False))
-            texts = scattered(
-                texts, at, gathered(self.cells[name].rechunk(), gathered(places, at))
-            )  # faster from one piece
+            column = self.cells[name].rechunk()  # gathered faster from one piece
+            texts = scattered(texts, at, gathered(column, gathered(places, at)))
         return texts
 
     def row(self, places: pl.Series) -> pl.Series:

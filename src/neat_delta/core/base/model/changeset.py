@@ -187,7 +187,7 @@ class ChangeSet:
         ]
         return pl.DataFrame([*keys, *named])
 
-    def sent_items(self) -> pl.Series:
+    def sent_without_cells(self) -> pl.Series:
         """The numbers of the items that are sent as a whole and not by their cells: that go away, and new ones that
         have nothing but their key.
         """

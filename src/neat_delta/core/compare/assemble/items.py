@@ -8,13 +8,7 @@ import polars as pl
 
 from neat_delta.core.base.model.importer import NEW_CODE
 from neat_delta.core.base.model.reasons import GONE, NEAR, NEW
-from neat_delta.core.base.model.schemas import (
-    FINDINGS,
-    NOT_SENT,
-    conform,
-    empty,
-    stopping,
-)
+from neat_delta.core.base.model.schemas import FINDINGS, NOT_SENT, conform, empty, stopping
 from neat_delta.core.base.support.series import constant, filtered, gathered, not_null, scattered
 from neat_delta.core.compare.detect.near_keys import near_reasons
 from neat_delta.core.compare.rows import Placed

@@ -11,12 +11,7 @@ import polars as pl
 
 from neat_delta.core.base.model.changeset import ChangeSet
 from neat_delta.core.base.model.header import FindingSummary
-from neat_delta.core.base.model.schemas import (
-    DAMAGED_SCHEMA,
-    FLAGS_SCHEMA,
-    conform,
-    empty,
-)
+from neat_delta.core.base.model.schemas import DAMAGED_SCHEMA, FLAGS_SCHEMA, conform, empty
 from neat_delta.core.base.support.series import constant, filtered, gathered, not_null, scattered
 from neat_delta.core.compare.assemble.cells import Changed
 from neat_delta.core.compare.assemble.header import NOTHING

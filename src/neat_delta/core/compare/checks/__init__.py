@@ -119,8 +119,8 @@ def catalogue_findings(
 def _as_findings(by_check: Iterable[tuple[str, pl.DataFrame]], levels: Levels) -> pl.DataFrame:
     parts = [empty(FINDINGS)]
     for name, table in by_check:
-        columns_said = {"source": "check", "rule": name, "level": levels[name], "reason": CHECK + name}
-        columns = {column_name: constant(text, table.height, pl.String) for column_name, text in columns_said.items()}
+        constants = {"source": "check", "rule": name, "level": levels[name], "reason": CHECK + name}
+        columns = {column_name: constant(text, table.height, pl.String) for column_name, text in constants.items()}
         parts.append(conform(with_series(table, columns), FINDINGS))
     return pl.concat(parts)
 

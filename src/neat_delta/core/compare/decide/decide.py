@@ -39,12 +39,12 @@ def accepted(findings: pl.DataFrame, index: Index, accept: Sequence[Accept]) -> 
     or by a part of its item's key.
     """
     through = constant(False, findings.height)
-    for accepted_one in accept:
-        column = "source" if accepted_one.check in ACCEPTED_SOURCES else "rule"
-        this = findings[column] == accepted_one.check
-        if accepted_one.which is not None:
-            at = (findings["field"] == accepted_one.which).fill_null(value=False)
-            key = gathered(index().naming([accepted_one.which]), findings["item"]).fill_null(value=False)
+    for acceptance in accept:
+        column = "source" if acceptance.check in ACCEPTED_SOURCES else "rule"
+        this = findings[column] == acceptance.check
+        if acceptance.which is not None:
+            at = (findings["field"] == acceptance.which).fill_null(value=False)
+            key = gathered(index().naming([acceptance.which]), findings["item"]).fill_null(value=False)
             this &= at | key
         through |= this
     return through

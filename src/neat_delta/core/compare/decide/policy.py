@@ -49,8 +49,8 @@ class Policy:
             for value in (getattr(self, setting), *getattr(self, setting + "_in").values()):
                 must_be_one_of(setting, value, words)
         names = (*ACCEPTED_SOURCES, *CHECKS)
-        for accepted_one in self.accept:
-            must_be_one_of("accept", accepted_one.check, names)
+        for acceptance in self.accept:
+            must_be_one_of("accept", acceptance.check, names)
 
     def blanks_of(self, name: str) -> Blanks:
         """What an emptied cell means in this field."""

@@ -133,9 +133,9 @@ def near_reasons(near: Iterable[NearKey]) -> dict[int, str]:
     {2: 'near: nearly 00417'}
     """
     return {
-        near_one.row: NEAR + (near_one.why or f"nearly {_key_text(near_one.live_key)}")
-        for near_one in near
-        if not near_one.taken
+        near_key.row: NEAR + (near_key.why or f"nearly {_key_text(near_key.live_key)}")
+        for near_key in near
+        if not near_key.taken
     }
 
 

@@ -57,10 +57,8 @@ class SlipContext:
 
     def without(self, slips: Sequence[Slip]) -> SlipContext:
         """The round without the cells of these slips."""
-        cell_numbers, fields = (
-            pl.concat([slip.cells for slip in slips]),
-            {name for slip in slips for name in slip.fields},
-        )
+        cell_numbers = pl.concat([slip.cells for slip in slips])
+        fields = {name for slip in slips for name in slip.fields}
         rest = {name: self.parts[name].filter(~pl.col("number").is_in(cell_numbers.implode())) for name in fields}
         return replace(self, parts={name: rest.get(name, cells) for name, cells in self.parts.items()})
 
