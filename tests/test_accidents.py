@@ -235,7 +235,7 @@ def test_the_accidents_of_the_demo_are_caught_repaired_and_let_through(run, stor
         "  a formula that failed  cost (G)  2 cells  held\n",
         "  a column shifted by rows  stock (D)  16 cells  held\n",
         "    QA-1183, row 169: 194.95 → 1949.50\n",
-        "54 to send, 54 held",
+        "to send, 54 held",
     ):
         assert said in compared.stdout, said
     facts = json.loads(

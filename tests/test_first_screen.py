@@ -67,7 +67,7 @@ def test_figures_are_of_what_is_sent_and_totals_agree_everywhere(run, demo_round
     assert sum(field["held"] for field in facts["fields"]) == counts["held_cells"] - arriving
     assert sum(field["sent"] for field in facts["fields"]) == counts["cells"] - counts["held_cells"]
     for said in (run("compare", "live.csv", "sheet.csv").stdout, run("preview", "changes.jsonl").stdout):
-        assert f"{counts['cells']} changed cells: 48 to send, {counts['held_cells']} held" in said
+        assert f"48 cells of 32 items to send, {counts['held_cells']} held, 4 rows set aside, nothing lost" in said
         table = said.partition("held, with the way to have it otherwise")[2].partition("set aside")[0]
         cells = sum(int(many) for many in re.findall(r"([0-9]+) cells?", table))
         assert cells == counts["held_cells"]

@@ -251,7 +251,7 @@ def test_what_is_told_is_not_found_out(run, put):
     put("sheet.csv", "sku|price, net\nQA-1|6\n")
     told = ["--separator", "live=semicolon", "--separator", "sheet=|", "--header-line", "live=2", "--encoding", "utf-8"]
     done = run("compare", "live.csv", "sheet.csv", *told)
-    assert "1 changed cell: 1 to send, 0 held" in done.stdout
+    assert "1 cell of 1 item to send, nothing held, nothing lost." in done.stdout
     for option, message in (
         (["--encoding", "cp1255x"], 'There is no encoding "cp1255x". Did you mean "cp125'),
         (["--separator", "ab"], "'ab' is not right: it must be one plain character"),

@@ -148,5 +148,6 @@ def test_charts_in_the_program(run, store, whole_demo):
     done = run("preview", "q/changes.jsonl", "--live", "q/live.csv", "--charts", "pics/today")
     assert done.stdout.endswith("Wrote price-changes, margins, fields, categories to pics/today.\n")
     assert len(list((store / "pics" / "today").iterdir())) == 4
+    (store / "pics" / "today" / "fields.png").write_bytes(b"somebody's")
     again = run("preview", "q/changes.jsonl", "--live", "q/live.csv", "--charts", "pics/today")
     assert again.returncode == 2 and "--replace" in again.stderr

@@ -286,7 +286,7 @@ def test_a_quick_edit_says_what_is_wrong_with_the_call(ask):
     ):
         assert why in " ".join(ask("edit", "live.csv", *args, status=2).stderr.split())
     done = ask("edit", "live.csv", "--set", "price = price", "-o", "same.jsonl")
-    assert "Nothing is to be sent" in done.stdout
+    assert "Nothing to send" in done.stdout
 
 
 def test_a_list_goes_out_in_the_order_in_which_a_rule_writes_it(run, put, tmp_path):

@@ -76,7 +76,7 @@ def cells(path, kept="after"):
 
 def test_a_choice_by_rule_is_checked(shop, run, tmp_path):
     done = run("edit", "live.csv", "--set", "status = 'hidden'", "--where", "status = 'A'", "-o", "c.jsonl")
-    assert done.returncode == 1 and "0 to send, 3 held" in done.stdout
+    assert done.returncode == 1 and "Nothing to send, 3 held" in done.stdout
     assert set(cells(tmp_path / "c.jsonl", "held").values()) == {"check: unreadable"}
 
 
@@ -88,7 +88,7 @@ def test_a_choice_of_a_list_is_checked(shop, run, tmp_path, more):
     mapping = MAPPING.replace('Trade = "cost"\n', "")
     shop("m.toml", (mapping if "words" in more else mapping.replace('State = "status"\n', "")) + more)
     done = run("compare", "live.csv", "list.csv", "--mapping", "m.toml", "-o", "c.jsonl")
-    assert done.returncode == 1 and "0 to send, 1 held" in done.stdout, done.stdout + done.stderr
+    assert done.returncode == 1 and "Nothing to send, 1 held" in done.stdout, done.stdout + done.stderr
     assert "hidden is not a choice" in done.stdout
 
 

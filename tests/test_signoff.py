@@ -70,6 +70,8 @@ def test_every_changed_cell_stands_in_it_as_text(workbook, run, tmp_path):
     assert workbook[2][8].startswith("held: damage: a formula") and workbook[6][8] == "held: emptied"
     page = zipfile.ZipFile(tmp_path / "sign.xlsx").read("xl/worksheets/sheet1.xml").decode()
     assert "<f>" not in page and "<sheetProtection " in page and '<dataValidation type="list"' in page
+    assert run("preview", "c.jsonl", "--workbook", "sign.xlsx").returncode == 0  # nobody answered in it yet
+    (tmp_path / "sign.xlsx").write_bytes((tmp_path / "sign.xlsx").read_bytes() + b"answered")
     again = run("preview", "c.jsonl", "--workbook", "sign.xlsx")
     assert again.returncode == 2 and "--replace overwrites it" in again.stderr
     run("preview", "c.jsonl", "--workbook", "some.xlsx", "--field", "price", "--where", "price > 2", "--sort", "size")

@@ -394,7 +394,7 @@ def test_fields_may_have_names_of_their_own(run, put, tmp_path):
     put("sheet.csv", "VK;SKU;\n11;1;note\n1.5;2;\n")
     done = run("compare", "live.csv", "sheet.csv", "-o", "changes.jsonl", "--decimal-mark", ".")
     assert (done.returncode, done.stderr) == (0, "")
-    assert "1 changed cell: 1 to send, 0 held" in done.stdout
+    assert "1 cell of 1 item to send, nothing held, nothing lost." in done.stdout
     text = (tmp_path / "changes.jsonl").read_text()
     assert '"cells":{"price":["10,00","11,00"]}' in text
     written = run("write", "changes.jsonl", "--to", "out", "--json")

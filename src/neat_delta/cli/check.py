@@ -14,6 +14,7 @@ from neat_delta.cli.common import (
     must_fit,
     print_json,
     read_store_option,
+    screen,
     store_option,
     working,
 )
@@ -60,8 +61,9 @@ def check(catalogue: str, store: str | None, as_json: bool, **settings: Any) -> 
     else:
         from neat_delta.report import terminal as report
 
-        console, says = report.terminal(), {name: (check.does, check.do) for name, check in CHECKS.items()}
+        console, says = screen(), {name: (check.does, check.do) for name, check in CHECKS.items()}
         excepted = checked.findings.height - checked.open.height
         report.print_checked(console, read, checked.open, says, excepted=excepted)
-        report.print_idle(console, checked.idle)
+        if console.detail != "waiting":
+            report.print_idle(console, checked.idle)
     return 1 if checked.open["level"].is_in(["stop", "warn"]).any() else 0

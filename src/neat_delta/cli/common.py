@@ -6,6 +6,7 @@ from __future__ import annotations
 
 import sys
 import threading
+import time
 from collections.abc import Callable, Iterator, Sequence
 from contextlib import contextmanager
 from typing import TYPE_CHECKING, Any, Literal
@@ -23,9 +24,11 @@ if TYPE_CHECKING:
     from neat_delta.core.base.model.lists import ListMapping
     from neat_delta.core.base.model.store import Store
     from neat_delta.files.rounds import Round
+    from neat_delta.report.terminal import Detail, Screen
 
 __all__ = [
     "counts_for_scripts",
+    "detail",
     "find_round",
     "hand_over",
     "header_facts",
@@ -34,8 +37,8 @@ __all__ = [
     "layout_options",
     "list_mapping",
     "make_folder",
-    "must_be_new",
     "must_be_one_output",
+    "must_end_in",
     "must_fit",
     "must_not_be_input",
     "notation_from_options",
@@ -44,6 +47,7 @@ __all__ = [
     "print_round",
     "read_store_of_round",
     "read_store_option",
+    "screen",
     "skus_option",
     "status_of",
     "store_arguments",
@@ -55,7 +59,41 @@ __all__ = [
 
 Decorator = Callable[[Any], Any]
 
-json_option: Decorator = click.option("--json", "as_json", is_flag=True, help="Print the facts as JSON.")
+
+def json_option(command: Any) -> Any:  # noqa: ANN401 - as Click decorates
+    """The options that say what is printed: only what waits, all of it, or the facts for a program."""
+    for names, words in (
+        (("-v", "--verbose"), "Print all of it: every entry of each list, and how long each step took."),
+        (("-q", "--quiet"), "Print only what waits for you."),
+    ):
+        command = click.option(*names, is_flag=True, expose_value=False, callback=_keep_detail, help=words)(command)
+    return click.option("--json", "as_json", is_flag=True, help="Print the facts as JSON.")(command)
+
+
+def _keep_detail(context: click.Context, option: click.Parameter, chosen: bool) -> None:
+    if not chosen:
+        return
+    if DETAIL in context.meta:
+        raise click.UsageError("--quiet and --verbose are opposites; choose one of them.")
+    context.meta[DETAIL] = "all" if option.name == "verbose" else "waiting"
+
+
+DETAIL = "neat_delta.detail"
+
+
+def detail() -> Detail:
+    """How much is to be printed, as the options say."""
+    context = click.get_current_context(silent=True)
+    chosen: Detail = context.meta.get(DETAIL, "usual") if context else "usual"
+    return chosen
+
+
+def screen() -> Screen:
+    """The console for reports, in as much detail as the options say."""
+    from neat_delta.report.terminal import terminal
+
+    return terminal(detail())
+
 
 store_option: Decorator = click.option(
     "--store",
@@ -258,19 +296,13 @@ def list_mapping(mapping: str | None) -> ListMapping | None:
     return read_mapping(mapping)
 
 
-def must_be_new(output: str, ending: str, *inputs: str, replace: bool) -> None:
-    """OutputError when an output is called otherwise, is an input, or is there and not to be replaced."""
-    from pathlib import Path
-
+def must_end_in(output: str, ending: str, *inputs: str) -> None:
+    """OutputError when an output is called otherwise, or is an input."""
     from neat_delta.core.base.support.errors import OutputError
 
     if not output.lower().endswith(ending):
         raise OutputError(f"{output}: this is written as {ending}. Name a file that ends like that.")
     must_not_be_input(output, *inputs)
-    if Path(output).exists() and not replace:
-        raise OutputError(
-            f"{output}: there is a file of that name. It may be somebody's work; --replace overwrites it."
-        )
 
 
 def make_folder(folder: str) -> None:
@@ -315,23 +347,28 @@ def _print_summary(
     changes: ChangeSet, store: str | None, output: str | None, *, kinds_given: bool, lacking: Sequence[str] = ()
 ) -> None:
     """Print what a change set holds: what was read, where every row went, what was found, what is held."""
+    from rich.cells import cell_len
+
     from neat_delta.report import terminal
-    from neat_delta.report.facts import moving_cells
+    from neat_delta.report.facts import closing_said, moving_cells
     from neat_delta.report.text import command
 
-    console = terminal.terminal()
+    console = screen()
     terminal.print_moving(console, moving_cells(changes))
-    terminal.print_inputs(console, changes.header, store, kinds_given=kinds_given, lacking=lacking)
-    terminal.print_accounts(console, changes)
-    terminal.print_meanwhile(console, changes)
+    if console.detail != "waiting":
+        terminal.print_inputs(console, changes.header, store, kinds_given=kinds_given, lacking=lacking)
+        terminal.print_accounts(console, changes)
+        terminal.print_changed_fields(console, changes)
+        terminal.print_meanwhile(console, changes)
     terminal.print_clashes(console, changes)
     terminal.print_findings(console, changes)
-    terminal.print_waiting(console, changes)
-    terminal.print_headings(console, changes.header)
-    if output:
-        console.print(f"\nWrote {output}. Look at it:  {command('preview', output)}", soft_wrap=True)
-    else:
-        console.print("\nNothing was written. To keep this:  add -o changes.jsonl", soft_wrap=True)
+    terminal.print_waiting(console, changes, total=False)
+    if console.detail != "waiting":
+        terminal.print_headings(console, changes.header)
+    look = f"Look: {command('preview', output)}" if output else "To keep this, add -o changes.jsonl"
+    closing = f"{closing_said(changes)}."
+    gap = " " if cell_len(closing) + cell_len(look) < console.width else "\n"
+    console.print(f"\n{closing}{gap}{look}", soft_wrap=True)
 
 
 def counts_for_scripts(changes: ChangeSet) -> dict[str, int]:
@@ -422,13 +459,13 @@ def worksheet_form(path: str) -> tuple[Literal["xlsx", "delimited"], Layout]:
 def write_worksheet(sheet_file: SheetFile, path: str, *inputs: str, replace: bool) -> str | None:
     """Write a working sheet, and beside delimited text what it remembers; the path of that, if there is any."""
     from neat_delta.files.basefile import ENDING, base_path
-    from neat_delta.files.whole import write_whole
+    from neat_delta.files.whole import write_new
 
     beside = None if sheet_file.base is None else base_path(path)
     if beside is not None:
-        must_be_new(beside, ENDING, *inputs, replace=replace)
-        write_whole(beside, [sheet_file.base or b""])
-    write_whole(path, [sheet_file.content])
+        must_end_in(beside, ENDING, *inputs)
+    of_base = {beside: sheet_file.base or b""} if beside is not None else {}
+    write_new({**of_base, path: sheet_file.content}, replace=replace)
     return beside
 
 
@@ -452,9 +489,11 @@ def _write_change_set(changes: ChangeSet, output: str) -> None:
 
 @contextmanager
 def working(what: str) -> Iterator[None]:
-    """Say on standard error what is going on, once it has taken a second; silent when that is no terminal."""
+    """Say on standard error what is going on, once it has taken a second there, and how long it took."""
+    began = time.monotonic()
     if not sys.stderr.isatty():
         yield
+        _say_time(what, time.monotonic() - began)
         return
     from rich.console import Console
 
@@ -467,3 +506,14 @@ def working(what: str) -> Iterator[None]:
         timer.cancel()
         timer.join()
         status.stop()
+    _say_time(what, time.monotonic() - began)
+
+
+SECONDS_WITHOUT_A_WORD = 5
+"""What took longer is said with its time, on a terminal."""
+
+
+def _say_time(what: str, seconds: float) -> None:
+    """How long a step took, on standard error: where all is to be printed, or somebody waited for it."""
+    if detail() == "all" or (sys.stderr.isatty() and detail() == "usual" and seconds > SECONDS_WITHOUT_A_WORD):
+        click.echo(f"{what}: {seconds:.1f} s", err=True)

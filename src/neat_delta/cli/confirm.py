@@ -15,11 +15,12 @@ from neat_delta.cli.common import (
     json_option,
     layout_from_options,
     layout_options,
-    must_be_new,
+    must_end_in,
     print_json,
     print_live,
     print_round,
     read_store_of_round,
+    screen,
     store_arguments,
     store_option,
     working,
@@ -77,7 +78,6 @@ __all__ = ["confirm"]
 )
 @click.option("--live", metavar="FILE", help="Where the live catalogue is now.  [default: where compare found it]")
 @click.option("--replace", is_flag=True, help="Overwrite the FILE of --mend if it is there.")
-@click.option("--all", "everything", is_flag=True, help="Show all that did not land, and all that moved.")
 @store_option
 @layout_options(two=False)
 @json_option
@@ -91,7 +91,6 @@ def confirm(
     mend: str | None,
     live: str | None,
     replace: bool,
-    everything: bool,
     store: str | None,
     as_json: bool,
 ) -> int:
@@ -115,7 +114,7 @@ def confirm(
         raise click.UsageError("Name AFTER, the export made after the import, or the store's report with --results.")
     if mend is not None:
         worksheet_form(mend)
-        must_be_new(mend, PurePath(mend).suffix.lower(), *inputs, replace=replace)
+        must_end_in(mend, PurePath(mend).suffix.lower(), *inputs)
     store_file = read_store_of_round(store, changes, live)
     path = store_file[1] if store_file else None
     wanted_for = "nothing can be sent again" if retry or mend else None
@@ -143,7 +142,7 @@ def confirm(
         for note in looked.now.notes if after is not None else ():
             click.echo(as_options(f"{after}: {note}"))
         draft = None if looked.drafted is None else results_draft(looked.drafted)
-        _print(sent, looked, draft, [str(after), *reports], lines, everything=everything)
+        _print(sent, looked, draft, [str(after), *reports], lines)
     return 0 if looked.all_done and not edited else 1
 
 
@@ -169,21 +168,18 @@ def _print(
     draft: str | None,
     files: Sequence[str],
     lines: Sequence[str],
-    *,
-    everything: bool,
 ) -> None:
     """Say what became of it to a person; of the `files` the first is AFTER, the others are reports."""
     from neat_delta.report import outcome as report
-    from neat_delta.report.terminal import terminal
 
-    console, result, results, both = terminal(), looked.seen, looked.results, looked.both
+    console, result, results, both = screen(), looked.seen, looked.results, looked.both
     if both is not None and results is not None:
         if draft is not None:
             report.print_drafted_results(console, draft, files[1])
-        report.print_witnesses(console, both, results, everything=everything)
+        report.print_witnesses(console, both, results)
     if result is not None:
         key, by_items = changes.header.key, both is not None
-        report.print_confirmed(console, result, key, files[0], everything=everything, by_items=by_items)
+        report.print_confirmed(console, result, key, files[0], by_items=by_items)
         report.print_habits(console, result.habits)
     for line in lines:
         console.print(f"\n{line}", soft_wrap=True)

@@ -18,6 +18,7 @@ from neat_delta.cli.common import (
     must_not_be_input,
     print_json,
     read_store_option,
+    screen,
     status_of,
     store_option,
     working,
@@ -114,9 +115,8 @@ def _show(changes: ChangeSet, live: Catalogue, most: int, *, as_json: bool) -> i
         )
         return status_of(changes)
     from neat_delta.report.explained import print_trials, print_unresolved
-    from neat_delta.report.terminal import terminal
 
-    console = terminal()
+    console = screen()
     print_trials(console, changes, names_of(changes, live), examples)
     print_unresolved(console, changes, most)
     console.print("\nNothing was written. To keep this:  -o changes.jsonl instead of --try", soft_wrap=True)

@@ -8,11 +8,13 @@ import click
 
 from neat_delta.app.requests import LearnRequest
 from neat_delta.cli.common import (
+    detail,
     json_option,
     layout_from_options,
     layout_options,
     must_not_be_input,
     print_json,
+    screen,
     working,
 )
 from neat_delta.cli.options import asked, settings_options, verb
@@ -51,18 +53,13 @@ def learn(
     import msgspec
 
     import neat_delta
-    from neat_delta.core.base.support.errors import OutputError
     from neat_delta.files.storefile import draft, results_draft, table_schema
-    from neat_delta.files.whole import write_whole
+    from neat_delta.files.whole import write_new
     from neat_delta.report.settings import as_options
 
     for path in (output, descriptor):
         if path:
             must_not_be_input(path, live, *([results] if results else []))
-            if not replace and _exists(path):
-                raise OutputError(
-                    f"{path}: there is a file of that name. Name another, or add --replace to overwrite it."
-                )
     with working(f"Learning from {live}"):
         catalogue = neat_delta.read(live, layout_from_options("live"))
         key = asked(LearnRequest, settings).key
@@ -76,13 +73,11 @@ def learn(
             cells, fields = prepared.catalogue.cells, prepared.key.fields
             reported, _ = draft_report(results, cells, fields, prepared.headings)
         text = draft(learned, catalogue, reported)
-    if output:
-        write_whole(output, [text.encode()])
+    contents = {output: text.encode()} if output else {}
     if descriptor:
-        content = msgspec.json.format(
-            msgspec.json.Encoder(decimal_format="number").encode(table_schema(learned.store)), indent=2
-        )
-        write_whole(descriptor, [content + b"\n"])
+        schema = msgspec.json.Encoder(decimal_format="number").encode(table_schema(learned.store))
+        contents[descriptor] = msgspec.json.format(schema, indent=2) + b"\n"
+    write_new(contents, replace=replace)
     if as_json:
         facts: dict[str, object] = {"output": output, "store": learned.store, "evidence": learned.evidence}
         if reported is not None:
@@ -103,15 +98,10 @@ def learn(
         from neat_delta.report import terminal as report
         from neat_delta.report.text import command
 
-        report.print_learned(report.terminal(), learned, catalogue)
+        if detail() != "waiting":
+            report.print_learned(screen(), learned, catalogue)
         use = command("compare", live, "SHEET", *([] if output == NAME else ["--store", output]))
         click.echo(f"\nWrote {output}. Read it through, and use it:  {use}")
     if descriptor:
         click.echo(f"Wrote {descriptor}.", err=not output)
     return 0
-
-
-def _exists(path: str) -> bool:
-    from pathlib import Path
-
-    return Path(path).exists()

@@ -12,9 +12,10 @@ from neat_delta.cli.common import (
     layout_from_options,
     layout_options,
     list_mapping,
-    must_be_new,
+    must_end_in,
     print_json,
     read_store_option,
+    screen,
     store_arguments,
     store_option,
     working,
@@ -58,13 +59,13 @@ def match(
     """
     import neat_delta
     from neat_delta.files.mappingfile import mapping_text
-    from neat_delta.files.whole import write_whole
+    from neat_delta.files.whole import write_new
 
     request = asked(MatchRequest, settings)
     if live == sheet == "-":
         raise click.UsageError("Only one of LIVE and SHEET can be standard input.")
     if save:
-        must_be_new(save, "", live, sheet, *([mapping] if mapping else []), replace=replace)
+        must_end_in(save, "", live, sheet, *([mapping] if mapping else []))
     store_file = read_store_option(store, live)
     shop, store_path = store_file or (None, None)
     known = list_mapping(mapping)
@@ -74,7 +75,7 @@ def match(
         sheet_catalogue = neat_delta.read(sheet, layout, like=live_catalogue)
         matches = neat_delta.match(live_catalogue, sheet_catalogue, shop, mapping=mapping, request=request)
     if save:
-        write_whole(save, [mapping_text(matches.mapping, sheet, live, mapping).encode()])
+        write_new({save: mapping_text(matches.mapping, sheet, live, mapping).encode()}, replace=replace)
     if as_json:
         facts = {"saved": save, "store": store_path, "key": matches.aligned.key.fields, "rows": matches.rows}
         print_json(facts | {"matched_by": matches.mapping.match_by, "pairs": matches.samples})
@@ -82,7 +83,7 @@ def match(
         from neat_delta.report import terminal as report
 
         report.print_pairs(
-            report.terminal(),
+            screen(),
             matches.aligned,
             sheet_catalogue,
             matches.samples,

@@ -7,11 +7,12 @@ from typing import TYPE_CHECKING
 import click
 
 from neat_delta.cli.common import (
+    detail,
     json_option,
     layout_from_options,
     layout_options,
     make_folder,
-    must_be_new,
+    must_end_in,
     print_json,
     read_store_option,
     store_arguments,
@@ -135,18 +136,17 @@ def _cannot_keep(keep: str | None, error: Exception) -> Exception:
 def _import(
     shop: Shop, folder: str, output: str, live: str, store: str | None, *, undo: bool, replace: bool, as_json: bool
 ) -> int:
-    from neat_delta.files.whole import write_whole
+    from neat_delta.files.whole import write_new
     from neat_delta.practice.folder import import_folder
     from neat_delta.report.text import command, count
 
     after, results = (f"{output}/{name}" if output != "." else name for name in ("after.csv", "results.csv"))
     for path in (after, results):
-        must_be_new(path, ".csv", live, replace=replace)
+        must_end_in(path, ".csv", live)
     with working(f"Importing {folder}"):
         rehearsal = import_folder(shop, folder, undo=undo)
     make_folder(output)
-    write_whole(after, [rehearsal.after])
-    write_whole(results, [rehearsal.results])
+    write_new({after: rehearsal.after, results: rehearsal.results}, replace=replace)
     stopped = any(report.stopped for report in rehearsal.reports)
     counts: dict[str, int] = {}
     for report in rehearsal.reports:
@@ -160,7 +160,7 @@ def _import(
     else:
         words = ", ".join(f"{many:,} {word}" for word, many in counts.items()) or "no rows"
         click.echo(f"The practice store, a stand-in for the real one, imported {folder}:")
-        for report in rehearsal.reports:
+        for report in rehearsal.reports if detail() != "waiting" else ():
             rows = ", ".join(f"{many:,} {word}" for word, many in report.counts.items()) or "no rows"
             click.echo(f"  {report.file}: {rows}{'; it stopped in the middle' if report.stopped else ''}")
         click.echo(f"In all {count(sum(counts.values()), 'row')}: {words}.")

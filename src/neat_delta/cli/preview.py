@@ -14,8 +14,9 @@ from neat_delta.cli.common import (
     header_facts,
     json_option,
     make_folder,
-    must_be_new,
+    must_end_in,
     print_json,
+    screen,
     skus_option,
     working,
 )
@@ -91,7 +92,7 @@ def preview(
     outputs += [(f"{charts}/{name}.png", ".png") for name in CHARTS] if charts else []
     for path, ending in outputs:
         if path is not None:
-            must_be_new(path, ending, changes, replace=replace)
+            must_end_in(path, ending, changes)
     with working(f"Reading {changes}"):
         change_set = neat_delta.read_changes(changes)
         needed = bool(live or request.needs_live or charts or records)
@@ -101,7 +102,7 @@ def preview(
             changes, partial(neat_delta.preview, change_set, catalogue, records=quotes, request=request, skus=codes)
         )
         seen = facts.view if everything else first(facts.view, MOST)
-        written = _write(facts, workbook, page, charts, request.field)
+        written = _write(facts, workbook, page, charts, request.field, replace=replace)
     if as_json:
         print_json(_for_a_program(facts, seen))
         return 0
@@ -140,11 +141,10 @@ def _explain(changes: str, sku: str, *, as_json: bool) -> int:
         return 0
     from neat_delta.files.changeset import sheet_rows
     from neat_delta.report.explained import print_explained
-    from neat_delta.report.terminal import terminal
 
     rows = [item.row.sheet for item in items if item.row.sheet is not None]
     header = change_set.header
-    print_explained(terminal(), items, sheet_rows(header, changes, rows), by_rules=header.by_rules)
+    print_explained(screen(), items, sheet_rows(header, changes, rows), by_rules=header.by_rules)
     return 0
 
 
@@ -152,9 +152,14 @@ def _print(facts: Facts, seen: View, request: PreviewRequest, *, items_chosen: b
     """Print the preview for a person; of the summary what still is true of the items that were chosen."""
     from neat_delta.report import terminal as report
 
-    console = report.terminal()
+    console = screen()
     fields, keep = request.field, request.keep_margin
     narrowed = bool(fields) or items_chosen
+    if console.detail == "waiting":
+        report.print_clashes(console, facts.changes)
+        report.print_findings(console, facts.changes)
+        report.print_waiting(console, facts.changes)
+        return
     if not narrowed:
         report.print_accounts(console, facts.changes)
         report.print_meanwhile(console, facts.changes)
@@ -203,12 +208,12 @@ def _facts(changes: str, gather: Callable[[], Facts]) -> Facts:
 
 
 def _write(
-    facts: Facts, workbook: str | None, page: str | None, charts: str | None, fields: Sequence[str]
+    facts: Facts, workbook: str | None, page: str | None, charts: str | None, fields: Sequence[str], *, replace: bool
 ) -> list[str]:
-    """Write the files that were asked for; what is to be said of them."""
-    from neat_delta.files.whole import write_whole
+    """Write the files that were asked for, all of them or none; what is to be said of them."""
+    from neat_delta.files.whole import write_new
 
-    written = []
+    written, contents = list[str](), dict[str, bytes]()
     drawn: list[Chart] = []
     if page is not None or charts is not None:
         from neat_delta.report.charts import charts as drawn_of
@@ -217,24 +222,23 @@ def _write(
     if workbook is not None:
         from neat_delta.report.workbook import workbook as sheet
 
-        write_whole(workbook, [sheet(facts)])
+        contents[workbook] = sheet(facts)
         written.append(f"Wrote {workbook}.")
     if page is not None:
         from neat_delta.files.answers import digest_of_changes
         from neat_delta.report.page import MOST as HELD
         from neat_delta.report.page import page as html
 
-        write_whole(page, [html(facts, drawn, digest_of_changes(facts.changes), fields)])
+        contents[page] = html(facts, drawn, digest_of_changes(facts.changes), fields)
         most = f" It has the first {HELD:,} of {facts.view.matches:,} items." if facts.view.matches > HELD else ""
         written.append(f"Wrote {page}.{most}")
     if charts is not None:
         from neat_delta.report.charts import as_png
 
-        pictures = {chart.name: as_png(chart) for chart in drawn}
         make_folder(charts)
-        for name, content in pictures.items():
-            write_whole(f"{charts}/{name}.png", [content])
-        written.append(f"Wrote {', '.join(pictures) or 'no chart'} to {charts}.")
+        contents |= {f"{charts}/{chart.name}.png": as_png(chart) for chart in drawn}
+        written.append(f"Wrote {', '.join(chart.name for chart in drawn) or 'no chart'} to {charts}.")
+    write_new(contents, replace=replace)
     return written
 
 

@@ -12,11 +12,12 @@ from neat_delta.cli.common import (
     json_option,
     layout_from_options,
     layout_options,
-    must_be_new,
+    must_end_in,
     must_fit,
     notation_from_options,
     print_json,
     read_store_option,
+    screen,
     skus_option,
     store_arguments,
     store_option,
@@ -70,7 +71,7 @@ def sheet(
 
     form, written = worksheet_form(output)
     inputs = [live, *([skus] if skus else [])]
-    must_be_new(output, PurePath(output).suffix.lower(), *inputs, replace=replace)
+    must_end_in(output, PurePath(output).suffix.lower(), *inputs)
     if live == skus == "-":
         raise click.UsageError("Only one of LIVE and --skus can be standard input.")
     request = asked(SheetRequest, settings)
@@ -99,7 +100,7 @@ def sheet(
         from neat_delta.report.text import command
 
         compare = command("compare", live, output, *store_arguments(store))
-        console, size = report.terminal(), cut.remembers
+        console, size = screen(), cut.remembers
         report.print_sheet(console, worksheet, catalogue, output, kept, compare, remembers=size, beside=beside)
     sys.stdout.flush()
     return 1 if worksheet.missing else 0

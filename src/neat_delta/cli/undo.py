@@ -13,6 +13,7 @@ from neat_delta.cli.common import (
     print_live,
     print_round,
     read_store_of_round,
+    screen,
     store_option,
     working,
 )
@@ -93,7 +94,7 @@ def undo(
 
         print_live(changes, live, before.path)
         print_round(round_, path, changes)
-        console = report.terminal()
+        console = screen()
         print_left(console, left, altered=altered)
         report.print_written(console, folder, written, said_form(manifest.importer, layout_of(base, manifest.importer)))
     return 1 if left or written.held else 0

@@ -10,11 +10,13 @@ import click
 
 from neat_delta.app.requests import WriteRequest
 from neat_delta.cli.common import (
+    detail,
     json_option,
     must_fit,
     print_json,
     print_live,
     read_store_of_round,
+    screen,
     skus_option,
     store_arguments,
     store_option,
@@ -112,11 +114,12 @@ def write(
 
         print_live(changes, live, catalogue.path)
         named = f"the store file {store_file[1]}" if store_file else "no store file: it is the importer's plainest form"
-        click.echo(f"By {named}.\n")
-        report.print_written(report.terminal(), folder, manifest, said_form(importer, layout_of(catalogue, importer)))
+        if detail() != "waiting":
+            click.echo(f"By {named}.\n")
+        report.print_written(screen(), folder, manifest, said_form(importer, layout_of(catalogue, importer)))
         if rehearse:
             click.echo("Rehearsed: a practice store took every row, and its catalogue is the target.")
-        report.print_contradictions(report.terminal(), manifest)
+        report.print_contradictions(screen(), manifest)
         if manifest.update:
             look = command("confirm", changes, "EXPORT", "--files", folder, *store_arguments(store))
             click.echo(f"When they are imported, export again, and see whether all of it landed:\n  {look}")

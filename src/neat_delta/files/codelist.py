@@ -2,15 +2,12 @@
 
 from __future__ import annotations
 
-from pathlib import Path
-
 import polars as pl
 
 from neat_delta.core.base.model.header import Header
 from neat_delta.core.base.model.importer import NEW_CODE
 from neat_delta.core.base.model.layout import Layout
-from neat_delta.core.base.support.errors import OutputError
-from neat_delta.files.whole import write_whole
+from neat_delta.files.whole import write_new
 from neat_delta.files.writers.delimited import write_delimited
 
 __all__ = ["write_code_list"]
@@ -22,8 +19,6 @@ def write_code_list(path: str, header: Header) -> None:
     """Write the likely code changes of a change set as a list to look over; OutputError when there is a file already,
     as somebody may have looked it over.
     """
-    if Path(path).exists():
-        raise OutputError(f"{path}: there is a file of that name, which may be somebody's list. Name another.")
     rows = [
         [header.headings.get(name, name) for name in header.key],
         *(list(likely.old.values()) for likely in header.likely),
@@ -34,4 +29,4 @@ def write_code_list(path: str, header: Header) -> None:
     ]
     columns = {name: [row[place] for row in rows[1:]] for place, name in enumerate(rows[0])}
     cells = pl.DataFrame({**columns, NEW_CODE: changed}, schema=dict.fromkeys([*columns, NEW_CODE], pl.String))
-    write_whole(path, [write_delimited(cells, LAYOUT, path)])
+    write_new({path: write_delimited(cells, LAYOUT, path)}, otherwise="name another.")

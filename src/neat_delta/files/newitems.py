@@ -7,7 +7,7 @@ from typing import TYPE_CHECKING
 
 from neat_delta.core.base.model.layout import Layout
 from neat_delta.core.base.support.errors import OutputError
-from neat_delta.files.whole import write_whole
+from neat_delta.files.whole import write_new
 
 if TYPE_CHECKING:
     import polars as pl
@@ -25,12 +25,12 @@ def write_new_items(path: str, new: pl.DataFrame | None, live: Catalogue, store:
     ending = Path(path).suffix.lower()
     if ending not in {".csv", ".txt", ".xlsx"}:
         raise OutputError(f"{path}: new items are written as .csv or .xlsx. Name a file that ends like that.")
-    content = b"" if new is None else _content(ending, path, new, live, store)
-    target = Path(path)
-    if target.exists() and target.read_bytes() != content:
-        raise OutputError(f"{path}: there is a file of that name, and it may be somebody's work. Name another.")
-    if content:
-        write_whole(path, [content])
+    if new is not None:
+        write_new({path: _content(ending, path, new, live, store)}, otherwise="name another.")
+    elif Path(path).exists():
+        raise OutputError(
+            f"{path}: there is a file of that name, and no new item lacks a code. Move it, or name another."
+        )
 
 
 def _content(ending: str, path: str, new: pl.DataFrame, live: Catalogue, store: Store | None) -> bytes:

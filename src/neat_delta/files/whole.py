@@ -9,7 +9,7 @@ import shutil
 import stat
 import subprocess
 import sys
-from collections.abc import Callable, Iterable, Iterator
+from collections.abc import Callable, Iterable, Iterator, Mapping
 from contextlib import contextmanager
 from dataclasses import dataclass
 from functools import partial
@@ -30,6 +30,7 @@ __all__ = [
     "new_folder",
     "read_whole",
     "remove_unfinished",
+    "write_new",
     "write_whole",
 ]
 
@@ -136,6 +137,32 @@ def write_whole(path: str, chunks: Iterable[bytes]) -> None:
         UNFINISHED.discard(str(unfinished))
 
 
+REPLACES = "‹replace› overwrites it."
+
+
+def write_new(contents: Mapping[str, bytes], *, replace: bool = False, otherwise: str = REPLACES) -> None:
+    """Write files by their paths, none of them where one of them may not be: OutputError where a file is there already
+    that is not to be replaced, saying what to do `otherwise`. One that has just these bytes is as it should be.
+
+    >>> from tempfile import mkdtemp
+    >>> path = str(Path(mkdtemp()) / "sheet.csv")
+    >>> write_new({path: b"sku"})
+    >>> write_new({path: b"sku"})
+    >>> try:
+    ...     write_new({path: b"SKU"})
+    ... except OutputError as error:
+    ...     print(str(error).removeprefix(path))
+    : there is a file of that name. It may be somebody's work; ‹replace› overwrites it.
+    """
+    written = {path: Path(path).is_file() and Path(path).read_bytes() == content for path, content in contents.items()}
+    for path, same in written.items():
+        if Path(path).exists() and not same and not replace:
+            raise OutputError(f"{path}: there is a file of that name. It may be somebody's work; {otherwise}")
+    for path, content in contents.items():
+        if not written[path]:
+            write_whole(path, [content])
+
+
 UNFINISHED: set[str] = set()
 """The outputs that have not got their names yet: whoever ends the program removes them."""
 
@@ -159,8 +186,8 @@ def remove_unfinished() -> None:
 def new_folder(path: str, why_kept: Callable[[Path], str | None]) -> Iterator[Path]:
     """A folder to fill, which gets its name only when the block has ended well; otherwise nothing of it stays.
 
-    A folder of that name that is not empty is replaced only if `why_kept` has no reason to keep it. OutputError with
-    the reason, or when it cannot be written.
+    A folder of that name that is not empty is replaced only if `why_kept` has no reason to keep it, and stays as it is
+    where the new one has the same files to the byte. OutputError with the reason, or when it cannot be written.
     """
     place = Path(os.path.realpath(path))
     try:
@@ -168,8 +195,6 @@ def new_folder(path: str, why_kept: Callable[[Path], str | None]) -> Iterator[Pa
         if occupied and not place.is_dir():
             raise OutputError(f"{path}: there is a file of that name. Name a folder.")
         kept = why_kept(place) if occupied else None
-        if kept is not None:
-            raise OutputError(f"{path}: {kept}")
         must_not_be_input(path, replaced=True)
         place.parent.mkdir(parents=True, exist_ok=True)
         unfinished = place.with_name(f".{place.name}.partial-{os.getpid()}")
@@ -179,6 +204,10 @@ def new_folder(path: str, why_kept: Callable[[Path], str | None]) -> Iterator[Pa
         raise OutputError(f"{path}: it cannot be written ({_why(error)}). Nothing was written.") from None
     try:
         yield unfinished
+        if kept is not None:
+            if _same_files(unfinished, place):
+                return
+            raise OutputError(f"{path}: {kept}")
         for file in unfinished.iterdir():
             with file.open("rb") as written:
                 os.fsync(written.fileno())
@@ -190,6 +219,16 @@ def new_folder(path: str, why_kept: Callable[[Path], str | None]) -> Iterator[Pa
     finally:
         shutil.rmtree(unfinished, ignore_errors=True)
         UNFINISHED.discard(str(unfinished))
+
+
+def _same_files(folder: Path, other: Path) -> bool:
+    """Whether two folders have the same files, to the byte."""
+    names = {file.name for file in folder.iterdir()}
+    if names != {file.name for file in other.iterdir()}:
+        return False
+    return all(
+        (other / name).is_file() and (folder / name).read_bytes() == (other / name).read_bytes() for name in names
+    )
 
 
 def _move(partial: Path, place: Path, occupied: bool) -> None:

@@ -8,12 +8,11 @@ from typing import TYPE_CHECKING
 from rich.padding import Padding
 from rich.text import Text
 
-from neat_delta.report.terminal import result_table
+from neat_delta.report.terminal import Screen, result_table
 from neat_delta.report.text import count, cut, display_text, key_text
 
 if TYPE_CHECKING:
     import polars as pl
-    from rich.console import Console
 
     from neat_delta.core.base.model.changeset import ChangeSet
     from neat_delta.core.review.explain import ExplainedCell, ExplainedItem, Step, Trial
@@ -25,7 +24,7 @@ LISTED = 12
 
 
 def print_explained(
-    console: Console, items: Sequence[ExplainedItem], raw: dict[int, dict[str, str]], *, by_rules: bool
+    console: Screen, items: Sequence[ExplainedItem], raw: dict[int, dict[str, str]], *, by_rules: bool
 ) -> None:
     """Items with each computed cell step by step; `raw` are the rows as they came, by their number in the sheet. Where
     all was done `by_rules`, there was no sheet.
@@ -61,7 +60,7 @@ def _rows(item: ExplainedItem, *, by_rules: bool) -> list[tuple[str, int]]:
     return [(name, row) for name, row in rows if row]
 
 
-def _print_pairs(console: Console, pairs: Sequence[tuple[str, str]]) -> None:
+def _print_pairs(console: Screen, pairs: Sequence[tuple[str, str]]) -> None:
     widest = min(max((len(name) for name, _ in pairs), default=0), 30)
     for name, text in pairs:
         line = Text("    ").append(cut(name, 30).ljust(widest + 2), "dim").append(text)
@@ -73,7 +72,7 @@ def _change(cell: ExplainedCell) -> str:
     return f"{before} → {display_text(cell.after or '') or '(blank)'}" + (f"  held: {cell.held}" if cell.held else "")
 
 
-def _print_cell(console: Console, cell: ExplainedCell) -> None:
+def _print_cell(console: Screen, cell: ExplainedCell) -> None:
     console.print()
     head = Text("  ").append(display_text(cell.field), "bold")
     before = "nothing" if cell.before is None else display_text(cell.before) or "(blank)"
@@ -85,7 +84,7 @@ def _print_cell(console: Console, cell: ExplainedCell) -> None:
         _print_step(console, number, step)
 
 
-def _print_step(console: Console, number: int, step: Step) -> None:
+def _print_step(console: Screen, number: int, step: Step) -> None:
     rule = step.rule
     line = Text(f"    {number}. ").append(display_text(rule.rule), "bold")
     if rule.why:
@@ -108,7 +107,7 @@ def _print_step(console: Console, number: int, step: Step) -> None:
         console.print(Text("       gives ").append(display_text(step.result) or "(blank)", "green"), overflow="fold")
 
 
-def print_trials(console: Console, changes: ChangeSet, names: pl.Series, shown_trials: Sequence[Trial]) -> None:
+def print_trials(console: Screen, changes: ChangeSet, names: pl.Series, shown_trials: Sequence[Trial]) -> None:
     """Per field a sample of the results, the least, the greatest, and those farthest from live's values; `names` are
     those of the items.
     """
@@ -163,7 +162,7 @@ def _times(before: str | None, after: str) -> str:
         return ""
 
 
-def print_unresolved(console: Console, changes: ChangeSet, most: int = LISTED) -> None:
+def print_unresolved(console: Screen, changes: ChangeSet, most: int = LISTED) -> None:
     """What could not be worked out, item by item."""
     table = changes.unresolved
     if not table.height:

@@ -25,8 +25,10 @@ __all__ = [
     "WAY_OUT",
     "Grid",
     "HeldLine",
+    "changed_grid",
     "clash_grid",
     "clashing_items_said",
+    "closing_said",
     "field_grid",
     "held_lines",
     "impact_grid",
@@ -42,8 +44,8 @@ WAY_OUT = {
     "clash": "the store changed it, too; --clash sheet, live or stock=add, or answer it in the page",
     "stale": "live has moved on since; --base FILE names the export it was cut from, or --accept stale sends all of it",
     "swapped": "name the older export with --base and the newer as LIVE, or --accept swapped if they are right",
-    "damage": "nobody typed it; --repair where it is certain, or mend the sheet",
-    "slip": "moved by accident; mend the sheet, or --accept slip",
+    "damage": "nobody typed it; --repair where it is certain, mend the sheet, or --accept damage:SKU",
+    "slip": "moved by accident; mend the sheet, or --accept slip:FIELD",
     "rule": "a rule could not work it out; preview --explain SKU shows why, --accept rule sends what stands there",
     "list": "the list's description does not say what it means; say it there, or --accept list",
     "check": "a check stopped it; mend the sheet, or --accept CHECK:SKU",
@@ -126,7 +128,7 @@ class Grid:
     rows: list[list[str]]
 
 
-def clash_grid(changes: ChangeSet, most: int) -> tuple[Grid, int]:
+def clash_grid(changes: ChangeSet, most: int | None) -> tuple[Grid, int]:
     """The first cells that clash: what stood there, what the sheet says, what the store says now; and how many there
     are.
     """
@@ -164,6 +166,29 @@ def meanwhile_said(changes: ChangeSet) -> str:
     return "; ".join(parts)
 
 
+def closing_said(changes: ChangeSet) -> str:
+    """All of a change set in one line: how much is to be sent, held and set aside; what is neither is as it was.
+
+    >>> from neat_delta import as_catalogue, compare
+    >>> live = as_catalogue({"sku": ["QA-1", "QA-2"], "price": ["9.90", "20.00"]}, "live")
+    >>> closing_said(compare(live, as_catalogue({"sku": ["QA-1", "QA-2"], "price": ["10.50", ""]}, "sheet")))
+    '1 cell of 1 item to send, 1 held, nothing lost'
+    """
+    counts, items = changes.header.counts, changes.items
+    cells = changes.sent()
+    gone = items.filter(items["verdict"] == "gone")
+    leave = int(gone["held"].is_null().sum())
+    sent = f"{count(cells.height, 'cell')} of {count(cells['item'].n_unique(), 'item')} to send"
+    parts = [sent] if cells.height else []
+    parts += [f"{count(leave, 'item')} to remove"] if leave else []
+    parts = parts or ["Nothing to send"]
+    parts.append(f"{counts.held_cells:,} held" if counts.held_cells else "nothing held")
+    parts += [f"{count(gone.height - leave, 'removal')} held"] if gone.height > leave else []
+    aside = counts.set_aside_live + counts.set_aside_sheet
+    parts += [f"{count(aside, 'row')} set aside"] if aside else []
+    return ", ".join([*parts, "nothing lost"])
+
+
 def field_grid(figures: Sequence[FieldFigures]) -> Grid:
     """Per field how many cells are to be sent, and for numbers how far up and down; and how many are held."""
     rows = [
@@ -178,6 +203,18 @@ def field_grid(figures: Sequence[FieldFigures]) -> Grid:
         for of_field in figures
     ]
     return Grid(["field", "to send", "up", "at most", "down", "at most", "held"], 1, rows)
+
+
+def changed_grid(figures: Sequence[FieldFigures]) -> Grid:
+    """Per field how many cells are to be sent and how many are held; for numbers how many of those to be sent go up and
+    down, and the largest of these changes.
+    """
+    rows = []
+    for of_field in figures:
+        steps = [step for step in (of_field.most_up, of_field.most_down) if step is not None]
+        counted = map(_many, (of_field.sent, of_field.held, of_field.up, of_field.down))
+        rows.append([display_text(of_field.field), *counted, signed(max(steps, key=abs, default=None))])
+    return Grid(["field", "to send", "held", "up", "down", "largest"], 1, rows)
 
 
 def impact_grid(groups: Sequence[Impact], by: str | None, *, wide: bool = False) -> Grid:
@@ -216,7 +253,7 @@ def suggestions_grid(prices: Sequence[Suggestion]) -> Grid:
     return Grid(["item", "name", "cost before", "cost", "price", "keeps it"], 2, rows)
 
 
-def totals_grid(sums: Sequence[Total], most: int) -> Grid:
+def totals_grid(sums: Sequence[Total], most: int | None) -> Grid:
     """What items come to over their locations, before and after."""
     rows = [
         [

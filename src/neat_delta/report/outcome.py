@@ -10,12 +10,10 @@ from rich.text import Text
 from neat_delta.core.base.model.results import ResultStatus
 from neat_delta.core.outcomes.retry import was_altered
 from neat_delta.core.outcomes.witnesses import Seen
-from neat_delta.report.terminal import LISTED, print_some, result_table
+from neat_delta.report.terminal import LISTED, Screen, print_some, result_table
 from neat_delta.report.text import count, display_text, key_text
 
 if TYPE_CHECKING:
-    from rich.console import Console
-
     from neat_delta.core.base.kinds.stored import Habit
     from neat_delta.core.outcomes.confirm import Confirmed
     from neat_delta.core.outcomes.landings import Landing
@@ -46,7 +44,7 @@ SEES: dict[Seen, str] = {
 }
 
 
-def print_witnesses(console: Console, witnesses: Witnesses, results: Results, *, everything: bool) -> None:
+def print_witnesses(console: Screen, witnesses: Witnesses, results: Results) -> None:
     """What the store says of the items, against what the export shows: a table, then what does not agree, the worst
     first, then the messages by their form, then what the report has besides.
     """
@@ -67,7 +65,7 @@ def print_witnesses(console: Console, witnesses: Witnesses, results: Results, *,
             _print_table(console, witnesses)
     for title, items in _disputes(witnesses):
         lines = [line for testimony in items for line in _lines(testimony)]
-        print_some(console, f"{title}: {count(len(items), 'item')}", lines, everything=everything)
+        print_some(console, f"{title}: {count(len(items), 'item')}", lines)
     for counted, form, items in witnesses.messages:
         title = form
         names = [
@@ -80,7 +78,6 @@ def print_witnesses(console: Console, witnesses: Witnesses, results: Results, *,
             console,
             f"{SAYS[counted]}, {len(items):,} × {_shortened(display_text(title))}",
             names,
-            everything=everything,
         )
     silent_ones: tuple[ResultStatus, ...] = ("warned", "refused", "skipped", "not mentioned")
     for counted in silent_ones:
@@ -89,16 +86,16 @@ def print_witnesses(console: Console, witnesses: Witnesses, results: Results, *,
         ]
         silent = [Text(f"  {key_text(testimony.key)}") for testimony in items]
         what = SAYS[counted] if counted == "not mentioned" else f"{SAYS[counted]}, without a message"
-        print_some(console, f"{what}: {count(len(items), 'item')}", silent, everything=everything)
+        print_some(console, f"{what}: {count(len(items), 'item')}", silent)
     others = [
         Text(f"  {display_text(row.report)} row {row.row:,}: {display_text(row.key)}  ").append(
             " ".join(display_text(part) for part in (row.status, row.message) if part), "dim"
         )
         for row in results.others
     ]
-    print_some(console, f"in the report, and not sent: {count(len(others), 'row')}", others, everything=everything)
+    print_some(console, f"in the report, and not sent: {count(len(others), 'row')}", others)
     twice = [Text(f"  {display_text(item)}") for item in results.repeated]
-    print_some(console, "there twice in the report; the last one counts", twice, everything=everything)
+    print_some(console, "there twice in the report; the last one counts", twice)
     if results.aside:
         console.print(f"\n{count(results.aside, 'line')} of the report name no item, such as totals")
 
@@ -114,7 +111,7 @@ LONGEST_MESSAGE = 1_000
 """Characters of a message that are shown: some ten lines of the terminal."""
 
 
-def _print_table(console: Console, witnesses: Witnesses) -> None:
+def _print_table(console: Screen, witnesses: Witnesses) -> None:
     counts = witnesses.counts
     shown_as = {
         seen: word for seen, word in SEES.items() if seen != "not seen" or any(seen_as == seen for _, seen_as in counts)
@@ -146,7 +143,7 @@ def _lines(testimony: Testimony) -> list[Text]:
 
 
 def print_confirmed(
-    console: Console, result: Confirmed, key: Sequence[str], after: str, *, everything: bool, by_items: bool = False
+    console: Screen, result: Confirmed, key: Sequence[str], after: str, *, by_items: bool = False
 ) -> None:
     """What landed in the export `after` and what did not, what stands there twice, and what else moved meanwhile. Where
     it was said `by_items` already (`print_witnesses`), only the rest.
@@ -164,34 +161,34 @@ def print_confirmed(
     for outcome, title in (("not landed", "not landed"), ("differently", "landed differently")):
         landings = [trouble for trouble in result.trouble if trouble.outcome == outcome]
         if not by_items:
-            print_some(console, title, [landing(trouble) for trouble in landings], everything=everything)
+            print_some(console, title, [landing(trouble) for trouble in landings])
     lines = [
         Text(f"  {key_text(resting.key)}  {display_text(resting.field)}: ").append(display_text(resting.text), "green")
         .append(f" landed, and {display_text(resting.read)} {RESTING_ON[resting.outcome == 'not landed']}")
         for resting in result.resting
     ]  # fmt: skip
     title = f"computed from what is not there: {count(len(lines), 'cell')}"
-    print_some(console, title, lines, everything=everything)
+    print_some(console, title, lines)
     twice = [Text(f"  {' / '.join(display_text(part) for part in key_of.values())}") for key_of in result.twice]
     title = f"{count(len(twice), 'item')} there twice, as an importer does that adds where it should update"
-    print_some(console, title, twice, everything=everything)
+    print_some(console, title, twice)
     for moving, title in ((False, "what else is otherwise now"), (True, "what moves by itself")):
         rows = result.other_changes.filter(result.other_changes["moving"] == moving)
         lines = []
-        for row in rows.iter_rows(named=True) if everything else rows.head(LISTED + 1).iter_rows(named=True):
+        for row in rows[: console.room()].iter_rows(named=True):
             line = Text(f"  {' / '.join(display_text(row[part]) for part in key)}  {display_text(row['field'])}: ")
             lines.append(
                 line.append(display_text(row["before"]), "bright_red")
                 .append(" → ")
                 .append(display_text(row["now"]), "green")
             )
-        print_some(console, f"{title}: {count(rows.height, 'cell')}", lines, everything=everything, of=rows.height)
+        print_some(console, f"{title}: {count(rows.height, 'cell')}", lines, of=rows.height)
     for number, what in ((result.came, "came that live did not have"), (result.went, "went")):
         if number:
             console.print(f"\n{count(number, 'item')} {what}")
 
 
-def print_habits(console: Console, habits: Sequence[Habit]) -> None:
+def print_habits(console: Screen, habits: Sequence[Habit]) -> None:
     """What the store seems to make of fields by itself, as lines for the store file."""
     for habit in habits:
         value = f'"{habit.value}"' if isinstance(habit.value, str) else habit.value
@@ -202,7 +199,7 @@ def print_habits(console: Console, habits: Sequence[Habit]) -> None:
         console.print(Text(f"  [fields.{habit.field}] {habit.setting} = {value}"))
 
 
-def print_drafted_results(console: Console, draft: str, path: str) -> None:
+def print_drafted_results(console: Screen, draft: str, path: str) -> None:
     """What was guessed of a report, as a part of the store file."""
     console.print(f"The store file does not say how to read {display_text(path)}. It seems to be so:", style="bold")
     for line in draft.splitlines():
@@ -210,7 +207,7 @@ def print_drafted_results(console: Console, draft: str, path: str) -> None:
     console.print()
 
 
-def print_left(console: Console, left: Sequence[Landing], *, altered: bool) -> None:
+def print_left(console: Screen, left: Sequence[Landing], *, altered: bool) -> None:
     """What is not taken back, as it does not stand as it was set; what the store made of it by itself can be `altered`
     back, if that is wanted.
     """
@@ -220,10 +217,9 @@ def print_left(console: Console, left: Sequence[Landing], *, altered: bool) -> N
         console,
         "left alone, as somebody changed it since",
         [landing(landing_left) for landing_left in rest],
-        everything=False,
     )
     title = "left alone, as the store made something else of it (--altered takes it back, too)"
-    print_some(console, title, [landing(landing_left) for landing_left in own], everything=False)
+    print_some(console, title, [landing(landing_left) for landing_left in own])
     if left:
         console.print()
 

@@ -3,8 +3,9 @@
 from __future__ import annotations
 
 from neat_delta.report.terminal.accounts import print_accounts, print_clashes, print_meanwhile, print_waiting
-from neat_delta.report.terminal.base import LISTED, print_some, result_table, terminal
+from neat_delta.report.terminal.base import LISTED, Detail, Screen, print_some, result_table, terminal
 from neat_delta.report.terminal.figures import (
+    print_changed_fields,
     print_figures,
     print_impact,
     print_records,
@@ -25,7 +26,10 @@ from neat_delta.report.terminal.written import print_contradictions, print_writt
 
 __all__ = [
     "LISTED",
+    "Detail",
+    "Screen",
     "print_accounts",
+    "print_changed_fields",
     "print_checked",
     "print_clashes",
     "print_contradictions",

@@ -2,10 +2,8 @@
 
 from __future__ import annotations
 
-from typing import TYPE_CHECKING
-
 import polars as pl
-from rich.console import Console
+from rich.table import Table
 from rich.text import Text
 
 from neat_delta.core.base.model.catalogue import listed
@@ -16,15 +14,13 @@ from neat_delta.core.sheets.rekey.moves import codes_in
 from neat_delta.report.facts import (
     clash_grid,
     clashing_items_said,
+    closing_said,
     meanwhile_said,
 )
-from neat_delta.report.text import count, cut, display_text, key_text
-
-if TYPE_CHECKING:
-    pass
-from neat_delta.report.terminal.base import LISTED, print_some, result_table
+from neat_delta.report.terminal.base import Screen, print_entries, print_some, result_table
 from neat_delta.report.terminal.inputs import is_list, print_rewritten
 from neat_delta.report.terminal.written import print_held
+from neat_delta.report.text import count, display_text, key_text
 
 __all__ = ["print_accounts", "print_clashes", "print_meanwhile", "print_waiting"]
 
@@ -33,7 +29,7 @@ NOT_THERE = {"list": "not in the list", "rules": "no rule for it"}
 """What is said of items that are not in the sheet."""
 
 
-def print_accounts(console: Console, changes: ChangeSet) -> None:
+def print_accounts(console: Screen, changes: ChangeSet) -> None:
     """How many rows were read and where each went."""
     header, counts = changes.header, changes.header.counts
     in_sheet = counted(changes.items["verdict"].filter(changes.items["sheet"].is_not_null()))
@@ -60,23 +56,23 @@ def print_accounts(console: Console, changes: ChangeSet) -> None:
     console.print(table)
 
 
-def print_meanwhile(console: Console, changes: ChangeSet) -> None:
+def print_meanwhile(console: Screen, changes: ChangeSet) -> None:
     """What the store changed since the base and the sheet did not: it stays; and what both changed alike."""
     header, counts = changes.header, changes.header.counts
     if header.base is None:
         return
     console.print(Text(f"\nmeanwhile in the store: {meanwhile_said(changes)}", "bold"))
-    room = MEANWHILE if changes.meanwhile.height > MEANWHILE + 1 else MEANWHILE + 1
-    for key, field, base, live in changes.meanwhile.head(room).select("key", "field", "base", "live").iter_rows():
+    many = changes.meanwhile.height
+    room = console.room(MEANWHILE if many > MEANWHILE + 1 else MEANWHILE + 1)
+    lines = []
+    for key, field, base, live in changes.meanwhile[:room].select("key", "field", "base", "live").iter_rows():
         line = Text(f"  {' / '.join(display_text(part) for part in key)}")
         if field is None:
-            console.print(line.append("  gone from the store", "bright_red"))
+            lines.append(line.append("  gone from the store", "bright_red"))
             continue
-        line.append(f"  {display_text(field)}  ", "dim").append(display_text(base or ""), "bright_red").append(" → ")
-        line.append(display_text(live or ""), "green").truncate(console.width, overflow="ellipsis")
-        console.print(line)
-    if changes.meanwhile.height > room:
-        console.print(f"  and {changes.meanwhile.height - room:,} more, at the end of the change set")
+        line.append(f"  {display_text(field)}  ", "dim").append(display_text(base or ""), "bright_red")
+        lines.append(line.append(" → ").append(display_text(live or ""), "green"))
+    print_entries(console, lines, room, of=many)
     if counts.left_to_store:
         sentence = f"{count(counts.left_to_store, 'change')} of the sheet left as the store has it, as you said"
         console.print(f"  {sentence}")
@@ -87,8 +83,6 @@ def print_meanwhile(console: Console, changes: ChangeSet) -> None:
             Text(f"  {key_text(likely.old)} → {key_text(likely.new)}  {_why_followed(likely)}")
             for likely in header.followed
         ],
-        everything=False,
-        hint="line 1 of the change set has them all",
     )
 
 
@@ -104,9 +98,10 @@ def _why_followed(likely: LikelyCode) -> str:
     return f"{likely.agree:,} of {likely.fields:,} fields agree{name}"
 
 
-def print_clashes(console: Console, changes: ChangeSet) -> None:
+def print_clashes(console: Screen, changes: ChangeSet) -> None:
     """The cells that the sheet and the store both changed, side by side: what stood there, the sheet's, the store's."""
-    grid, many = clash_grid(changes, LISTED)
+    room = console.room()
+    grid, many = clash_grid(changes, room)
     for line in clashing_items_said(changes):
         console.print(Text(f"\n{line}", "bold magenta"))
     if not many:
@@ -121,19 +116,20 @@ def print_clashes(console: Console, changes: ChangeSet) -> None:
         stands = [Text(text or "(blank)", "" if text else "dim") for text in texts]
         table.add_row(Text(f"  {key}"), Text(field, "dim"), *[*stands, Text(both)][: width - 2])
     console.print(table)
-    if many > LISTED:
-        console.print(f"  and {many - LISTED:,} more; preview shows them")
+    if room is not None and many > room:
+        console.print(f"  and {many - room:,} more; -v lists them")
 
 
-def print_waiting(console: Console, changes: ChangeSet) -> None:
-    """How much is to be sent, and what waits for a person: what is held, and what was set aside."""
+def print_waiting(console: Screen, changes: ChangeSet, *, total: bool = True) -> None:
+    """What waits for a person: what is held, and what was set aside; and in all how much is to be sent, if that is not
+    said elsewhere.
+    """
     header, counts = changes.header, changes.header.counts
-    sent = counts.cells - counts.held_cells
-    console.print(f"\n{count(counts.cells, 'changed cell')}: {sent:,} to send, {counts.held_cells:,} held")
-    leaves = (changes.items["verdict"] == "gone") & changes.items["held"].is_null()
-    if not sent and not leaves.any():
-        console.print("Nothing is to be sent.")
-    if counts.written_differently:
+    if total:
+        console.print(f"\n{closing_said(changes)}")
+    elif counts.written_differently:
+        console.print()
+    if counts.written_differently and console.detail != "waiting":
         print_rewritten(console, changes.header)
     _print_codes(console, changes)
     reasons = changes.reasons()
@@ -148,11 +144,16 @@ def print_waiting(console: Console, changes: ChangeSet) -> None:
     aside = [row for row in header.set_aside if sort_of(row.reason) != "near"]  # these are told by themselves
     if aside:
         console.print("\nset aside, with the reason", style="bold")
-        for row in aside[:LISTED]:
+        room = console.room()
+        table = Table.grid(padding=(0, 2, 0, 0))
+        for ratio in (None, 2, 3):
+            table.add_column(no_wrap=ratio is None, overflow="fold", max_width=ratio and console.width * ratio // 6)
+        for row in aside[:room]:
             where = f"  {'list' if row.file == 'sheet' and is_list(header) else row.file} row {row.row:,}"
-            console.print(cut(f"{where:<18} {key_text(row.key):<18} {row.reason}", console.width))
-        if len(aside) > LISTED:
-            console.print(f"  and {len(aside) - LISTED:,} more, all in line 1 of the change set")
+            table.add_row(*map(Text, (where, key_text(row.key), row.reason)))
+        console.print(table)
+        if room is not None and len(aside) > room:
+            console.print(f"  and {len(aside) - room:,} more; -v lists them")
     if header.unseen:
         console.print(
             f"what live has in {listed([display_text(n) for n in header.unseen])} is not known: no undo brings it back"
@@ -167,7 +168,7 @@ def print_waiting(console: Console, changes: ChangeSet) -> None:
     _print_likely(console, header)
 
 
-def _print_codes(console: Console, changes: ChangeSet) -> None:
+def _print_codes(console: Screen, changes: ChangeSet) -> None:
     """How many codes change and which links follow; and the code changes that cannot be, one by one."""
     header = changes.header
     if not header.counts.recoded:
@@ -186,11 +187,15 @@ def _print_codes(console: Console, changes: ChangeSet) -> None:
         Text(f"  {display_text(before)} → {display_text(after)}: {reason.removeprefix('code: ')}")
         for before, after, reason in stuck.select("before", "after", "held").iter_rows()
     ]
-    print_some(console, "codes that cannot change", lines, everything=False, hint="preview shows them")
+    print_some(console, "codes that cannot change", lines)
 
 
-def _print_near(console: Console, header: Header) -> None:
-    for taken, title in ((True, "taken, as you said"), (False, "not taken, as the key nearly is an item's")):
+def _print_near(console: Screen, header: Header) -> None:
+    taken_rows, as_asked = sum(near.taken for near in header.near), "taken for the item whose key is near, as you said"
+    if taken_rows and console.detail != "all":
+        console.print(f"\n{count(taken_rows, 'row')} {as_asked}")
+    titles = {True: as_asked, False: "not taken, as the key nearly is an item's"}
+    for taken in (True, False) if console.detail == "all" else (False,):
         lines = [
             Text(f"  sheet row {near.row:,}: {key_text(near.key)} ").append(
                 f"is {near.why}" if near.why else f"for {key_text(near.live_key)}"
@@ -198,7 +203,7 @@ def _print_near(console: Console, header: Header) -> None:
             for near in header.near
             if near.taken == taken
         ]
-        print_some(console, title, lines, everything=False, hint="all are in line 1 of the change set")
+        print_some(console, titles[taken], lines)
         if lines and not taken:
             hint = (
                 "  --accept-near-keys takes a row for the only item whose key is near; --accept near:SKU lets it be "
@@ -207,14 +212,14 @@ def _print_near(console: Console, header: Header) -> None:
             console.print(Text(hint, "dim"))
 
 
-def _print_likely(console: Console, header: Header) -> None:
+def _print_likely(console: Screen, header: Header) -> None:
     if not header.likely:
         return
     console.print("\nlikely code changes: gone and new, but they agree in nearly everything", style="bold")
-    for likely in header.likely[:LISTED]:
+    lines = []
+    for likely in header.likely:
         name = "" if likely.alike is None else f", the name to {likely.alike} %"
-        line = f"  {key_text(likely.old)} → {key_text(likely.new)}  {likely.agree:,} of {likely.fields:,} fields{name}"
-        console.print(cut(line, console.width))
-    if len(header.likely) > LISTED:
-        console.print(f"  and {len(header.likely) - LISTED:,} more, all in line 1 of the change set")
+        agree = f"{likely.agree:,} of {likely.fields:,} fields{name}"
+        lines.append(Text(f"  {key_text(likely.old)} → {key_text(likely.new)}  {agree}"))
+    print_entries(console, lines, console.room())
     console.print("  None is taken. --likely-codes FILE makes a list of them: look it over, and --recode FILE takes it")

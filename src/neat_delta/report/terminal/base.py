@@ -4,18 +4,25 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from dataclasses import dataclass
-from typing import TYPE_CHECKING, Literal
+from typing import Literal
 
+from rich.cells import cell_len
 from rich.console import Console, ConsoleOptions, ConsoleRenderable, RenderHook, RenderResult
 from rich.segment import Segment
 from rich.table import Table
 from rich.text import Text
 
-if TYPE_CHECKING:
-    pass
-
-
-__all__ = ["LISTED", "STYLES", "print_fact", "print_some", "result_table", "terminal"]
+__all__ = [
+    "LISTED",
+    "STYLES",
+    "Detail",
+    "Screen",
+    "print_entries",
+    "print_fact",
+    "print_some",
+    "result_table",
+    "terminal",
+]
 
 
 WIDEST = 110
@@ -26,12 +33,30 @@ LISTED = 10
 """How many of a list's entries are shown before the rest is only counted."""
 
 
-def terminal() -> Console:
-    """A console for reports. Rich finds the width, and leaves colour out without a terminal or with NO_COLOR."""
-    console = Console(highlight=False, markup=False, emoji=False, soft_wrap=False)
-    console.width = min(console.width, WIDEST)
-    console.push_render_hook(_Trimming())
-    return console
+Detail = Literal["waiting", "usual", "all"]
+"""How much is printed: only what waits for a person, what is usually wanted, or every entry of every list."""
+
+
+class Screen(Console):
+    """A console for reports, which knows how much is to be printed.
+
+    Rich finds the width, and leaves colour out without a terminal or with NO_COLOR.
+    """
+
+    def __init__(self, detail: Detail = "usual") -> None:
+        super().__init__(highlight=False, markup=False, emoji=False, soft_wrap=False)
+        self.detail = detail
+        self.width = min(self.width, WIDEST)
+        self.push_render_hook(_Trimming())
+
+    def room(self, entries: int = LISTED) -> int | None:
+        """How many of a list's entries are printed; None where all are."""
+        return None if self.detail == "all" else entries
+
+
+def terminal(detail: Detail = "usual") -> Screen:
+    """A console for reports in so much detail."""
+    return Screen(detail)
 
 
 class _Trimming(RenderHook):
@@ -55,7 +80,7 @@ class _Trimmed:
             yield Segment.line()
 
 
-def print_fact(console: Console, name: str, text: str, style: str = "") -> None:
+def print_fact(console: Screen, name: str, text: str, style: str = "") -> None:
     """A fact under its name, on as many lines as it takes."""
     table = Table.grid(padding=(0, 1, 0, 0))
     table.add_column(width=6, no_wrap=True)
@@ -64,29 +89,38 @@ def print_fact(console: Console, name: str, text: str, style: str = "") -> None:
     console.print(table)
 
 
-STYLES = {"held": "magenta", "repaired": "green", "accepted": "yellow", "noted": "yellow"}
+STYLES = {"held": "magenta", "repaired": "green", "accepted": "yellow", "warned": "yellow", "noted": "dim"}
 """The colour of what was done about a finding; the word itself stands there, too."""
 
 
 def print_some(
-    console: Console,
+    console: Screen,
     title: str,
     lines: Sequence[Text],
     *,
-    everything: bool,
+    everything: bool = False,
     of: int | None = None,
-    hint: str = "--all shows them",
+    hint: str = "-v lists them",
 ) -> None:
     """Lines under a title, the first of them or all, and how many there are."""
     if not lines:
         return
     console.print(f"\n{title}", style="bold")
+    print_entries(console, lines, None if everything else console.room(), of=of, hint=hint)
+
+
+def print_entries(
+    console: Screen, lines: Sequence[Text], room: int | None, *, of: int | None = None, hint: str = "-v lists them"
+) -> None:
+    """The entries of a list, the first so many of them or all (None): each in full, on as many lines as it takes."""
+    for line in lines[:room]:
+        first, *rest = line.wrap(console, console.width - 4) if cell_len(line.plain) > console.width else [line]
+        console.print(first)
+        for continued in rest:
+            console.print(Text("    ").append_text(continued))
     total = of or len(lines)
-    for line in lines if everything else lines[:LISTED]:
-        line.truncate(console.width, overflow="ellipsis")
-        console.print(line)
-    if not everything and total > LISTED:
-        console.print(f"  and {total - LISTED:,} more; {hint}")
+    if room is not None and total > room:
+        console.print(f"  and {total - room:,} more; {hint}")
 
 
 def result_table(*headings: str, right: Sequence[int] = ()) -> Table:

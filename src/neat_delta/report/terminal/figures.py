@@ -6,11 +6,11 @@ from collections.abc import Sequence
 from typing import TYPE_CHECKING
 
 from rich.cells import cell_len
-from rich.console import Console
 from rich.text import Text
 
 from neat_delta.report.facts import (
     Grid,
+    changed_grid,
     field_grid,
     impact_grid,
     records_grid,
@@ -21,61 +21,82 @@ from neat_delta.report.facts import (
 from neat_delta.report.text import count, display_text
 
 if TYPE_CHECKING:
+    from neat_delta.core.base.model.changeset import ChangeSet
     from neat_delta.core.review.figures import FieldFigures
     from neat_delta.core.review.impact import ImpactFacts, Suggestion
     from neat_delta.core.review.records import Records
     from neat_delta.core.review.totals import Total
-from neat_delta.report.terminal.base import LISTED, result_table
+from neat_delta.report.terminal.base import LISTED, Screen, result_table
 
-__all__ = ["print_figures", "print_impact", "print_records", "print_suggestions", "print_totals"]
+__all__ = [
+    "print_changed_fields",
+    "print_figures",
+    "print_impact",
+    "print_records",
+    "print_suggestions",
+    "print_totals",
+]
 
 
-def print_figures(console: Console, figures: Sequence[FieldFigures]) -> None:
+def print_figures(console: Screen, figures: Sequence[FieldFigures]) -> None:
     """Per field how many cells change, and for numbers how far up and down."""
     if figures:
         _print_grid(console, field_grid(figures))
         console.print()
 
 
-def print_impact(console: Console, effect: ImpactFacts, by: str | None) -> None:
+def print_changed_fields(console: Screen, changes: ChangeSet) -> None:
+    """Per field how many cells are to be sent and how many are held, and for numbers the largest change."""
+    from neat_delta.core.review.figures import figures
+
+    if changes.cells.height:
+        console.print()
+        _print_grid(console, changed_grid(figures(changes)))
+
+
+def print_impact(console: Screen, effect: ImpactFacts, by: str | None) -> None:
     """What the round does to prices, margins and stock, over all and by group."""
     groups = effect.groups
     if not groups or not groups[0].items or (by is None and not any((groups[0].before.margin, groups[0].after.margin))):
         return
     unit = f", in {groups[0].currency}" if groups[0].currency else ""
     console.print(f"impact of what is sent{unit}; the margin is price less cost, of one of each", style="bold")
-    _print_grid(console, impact_grid(groups[: LISTED + 1], by))
-    if len(groups) > LISTED + 1:
-        console.print(f"and {len(groups) - LISTED - 1:,} more groups; --json has them all")
+    room = console.room(LISTED + 1)
+    _print_grid(console, impact_grid(groups[:room], by))
+    if room is not None and len(groups) > room:
+        console.print(f"and {len(groups) - room:,} more groups; -v lists them")
     console.print()
 
 
-def print_suggestions(console: Console, prices: Sequence[Suggestion], keep: str) -> None:
+def print_suggestions(console: Screen, prices: Sequence[Suggestion], keep: str) -> None:
     """The prices that would keep the margin where the cost rose."""
     what = "share of the price" if keep == "percent" else "amount"
     console.print(f"where the cost rises: the price that keeps the margin's {what}", style="bold")
-    _print_grid(console, suggestions_grid(prices[: 2 * LISTED]))
-    if len(prices) > 2 * LISTED:
-        console.print(f"and {len(prices) - 2 * LISTED:,} more; --json has them all")
+    room = console.room(2 * LISTED)
+    _print_grid(console, suggestions_grid(prices[:room]))
+    if room is not None and len(prices) > room:
+        console.print(f"and {len(prices) - room:,} more; -v lists them")
     console.print("Nothing of this is applied.\n")
 
 
-def print_totals(console: Console, sums: Sequence[Total]) -> None:
+def print_totals(console: Screen, sums: Sequence[Total]) -> None:
     """What items come to over their locations, before and after."""
     if sums:
-        _print_grid(console, totals_grid(sums, LISTED))
-        if len(sums) > LISTED:
-            console.print(f"  and {count(len(sums) - LISTED, 'more item')} of which the total changes")
+        room = console.room()
+        _print_grid(console, totals_grid(sums, room))
+        if room is not None and len(sums) > room:
+            console.print(f"  and {count(len(sums) - room, 'more item')} of which the total changes; -v lists them")
         console.print()
 
 
-def print_records(console: Console, touched_records: Records) -> None:
+def print_records(console: Screen, touched_records: Records) -> None:
     """The open quotes and customers' prices that a changed cost touches."""
     console.print(f"records in {display_text(touched_records.path)}: {records_said(touched_records)}", style="bold")
     if touched_records.touched:
-        _print_grid(console, records_grid(touched_records, 2 * LISTED))
-        if len(touched_records.touched) > 2 * LISTED:
-            console.print(f"and {len(touched_records.touched) - 2 * LISTED:,} more; --json has them all")
+        room = console.room(2 * LISTED)
+        _print_grid(console, records_grid(touched_records, room))
+        if room is not None and len(touched_records.touched) > room:
+            console.print(f"and {len(touched_records.touched) - room:,} more; -v lists them")
         what = "share of the price" if touched_records.keep == "percent" else "amount"
         console.print(f"The last column is the price that restores the margin's {what}. Nothing of this is applied.")
     console.print()
@@ -84,7 +105,7 @@ def print_records(console: Console, touched_records: Records) -> None:
 WIDEST_WORD = 28
 
 
-def _print_grid(console: Console, grid: Grid) -> None:
+def _print_grid(console: Screen, grid: Grid) -> None:
     """A small table; where the terminal is narrow the last column of words takes more lines, and no other."""
     columns = [list(texts) for texts in zip(grid.headings, *grid.rows, strict=True)]
     widths = [max(map(cell_len, texts)) for texts in columns]

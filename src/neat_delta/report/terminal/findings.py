@@ -4,11 +4,9 @@ from __future__ import annotations
 
 from collections import Counter
 from collections.abc import Mapping, Sequence
-from typing import TYPE_CHECKING
 
 import polars as pl
 from rich.cells import cell_len
-from rich.console import Console
 from rich.padding import Padding
 from rich.table import Table
 from rich.text import Text
@@ -18,18 +16,26 @@ from neat_delta.core.base.model.changeset import ChangeSet
 from neat_delta.core.base.model.header import FindingSummary, Header
 from neat_delta.core.base.model.reasons import SLIP
 from neat_delta.report.settings import as_options
-from neat_delta.report.text import count, display_text, finding_count, key_text
-
-if TYPE_CHECKING:
-    pass
-from neat_delta.report.terminal.base import LISTED, STYLES
+from neat_delta.report.terminal.base import STYLES, Screen
 from neat_delta.report.terminal.inputs import print_source
 from neat_delta.report.terminal.items import around_the_difference
+from neat_delta.report.text import count, display_text, finding_count, key_text
 
 __all__ = ["print_checked", "print_findings", "print_findings_count", "print_idle"]
 
 
-def print_findings_count(console: Console, header: Header) -> None:
+GROUPS = {
+    "damage": "damage: what a spreadsheet did to cells that nobody edited",
+    "slip": "slips: what a hand did to many cells at once",
+    "rule": "rules: what they could not work out",
+    "list": "the list: what its description does not say",
+    "key": "keys: what live does not have",
+    "": "checks: what must not go, or should be looked at first",
+}
+"""What stands above findings, by the sort of what was found; those of checks last."""
+
+
+def print_findings_count(console: Screen, header: Header) -> None:
     """How many sorts of findings there are, of each group, and how to see them in full."""
     if not header.findings:
         return
@@ -43,72 +49,70 @@ def print_findings_count(console: Console, header: Header) -> None:
     console.print(f"\n{count(len(header.findings), 'finding')}: {counted}; --findings shows them in full")
 
 
-def print_findings(console: Console, changes: ChangeSet) -> None:
-    """The damage and the slips: what happened, where, for example which cell, why we think so, what was done."""
+def print_findings(console: Screen, changes: ChangeSet) -> None:
+    """The damage and the slips: what happened, where, for example which cell, why we think so, what was done. Of
+    what waits, where only that is wanted.
+    """
     header = changes.header
-    if not header.findings:
+    findings = [finding for finding in header.findings if console.detail != "waiting" or finding.done == "held"]
+    if not findings:
         return
     pairs = [] if header.by_rules else header.pairs
     letters = {pair.field: column_letter(pair.column) for pair in pairs if pair.field is not None}
-    groups = {
-        "damage": "damage: what a spreadsheet did to cells that nobody edited",
-        "slip": "slips: what a hand did to many cells at once",
-        "rule": "rules: what they could not work out",
-        "list": "the list: what its description does not say",
-        "key": "keys: what live does not have",
-        "": "checks: what must not go, or should be looked at first",
-    }
-    for check, title in groups.items():
+    for check, title in GROUPS.items():
         summaries = [
-            summary for summary in header.findings if summary.check == check or not (check or summary.check in groups)
+            summary for summary in findings if summary.check == check or not (check or summary.check in GROUPS)
         ]
         if not summaries:
             continue
         console.print(f"\n{title}", style="bold")
-        for summary in summaries[:LISTED]:
+        room = console.room()
+        for summary in summaries[:room]:
             places = [
                 f"{display_text(name)} ({letters[name]})" if name in letters else display_text(name)
                 for name in summary.fields
             ]
             head = Text("  ").append(summary.name, "bold").append(f"  {listed(places)}" if places else "")
-            head.append(f"  {finding_count(summary)}" if summary.cells else "").append(
-                f"  {summary.done}", STYLES[summary.done]
-            )
+            done = _done_said(changes, summary)
+            head.append(f"  {finding_count(summary)}" if summary.cells else "").append(f"  {done}", STYLES[done])
             console.print(head)
-            console.print(
-                Padding(
-                    Text(as_options(f"{summary.why}; {summary.do}" if summary.do else summary.why), "dim"), (0, 0, 0, 4)
-                )
-            )
-            for line in _examples(changes, summary, console.width - 4):
+            examples = _examples(changes, summary, console)
+            reason = _reason(console, summary, examples)
+            if reason:
+                console.print(Padding(Text(as_options(reason), "dim"), (0, 0, 0, 4)))
+            for line in examples:
                 console.print(Padding(line, (0, 0, 0, 4)))
-        if len(summaries) > LISTED:
-            console.print(f"  and {len(summaries) - LISTED:,} more sorts, all in line 1 of the change set")
-    held = {summary.check for summary in header.findings if summary.done == "held"}
-    mendable = ((changes.damaged["done"] == "held") & changes.damaged["repair"].is_not_null()).any()
-    console.print()
-    for holds, hint in (
-        (mendable, "--repair puts live's value back where it is certain"),
-        ("damage" in held, "--accept damage:SKU sends a cell as it is"),
-        ("slip" in held, "mend a slip in the sheet, or --accept slip:FIELD sends it"),
-        (
-            held - {"damage", "slip", "rule", "list"},
-            "--accept CHECK:SKU or CHECK:FIELD lets through what a check holds",
-        ),
-    ):
-        if holds:
-            console.print(f"  {hint}")
+        if room is not None and len(summaries) > room:
+            console.print(f"  and {len(summaries) - room:,} more sorts; -v lists them")
 
 
-def _examples(changes: ChangeSet, finding: FindingSummary, width: int) -> list[Text]:
-    """A cell or two of a finding, with their place; `width` is the room there is for a line."""
-    examples = []
+def _done_said(changes: ChangeSet, finding: FindingSummary) -> str:
+    """What was done about a finding; of what is not held, whether it is a warning or a note."""
+    if finding.done != "noted":
+        return finding.done
+    levels = changes.flags.filter((pl.col("check") == finding.check) & (pl.col("done") == finding.done))["level"]
+    return "warned" if "warn" in set(levels.cast(pl.String)) else "noted"
+
+
+def _reason(console: Screen, finding: FindingSummary, examples: Sequence[Text]) -> str:
+    """Why a finding is one, and what to do, as far as neither its name nor its examples say so."""
+    if console.detail == "all":
+        return f"{finding.why}; {finding.do}" if finding.do else finding.why
+    if finding.check == "damage":
+        return ""
+    parts = [] if finding.check not in GROUPS or any(finding.why in line.plain for line in examples) else [finding.why]
+    return "; ".join([*parts, finding.do] if finding.do else parts)
+
+
+def _examples(changes: ChangeSet, finding: FindingSummary, console: Screen) -> list[Text]:
+    """A cell or two of a finding, or all of them, with their place."""
+    examples, most, width = [], console.room(EXAMPLES), console.width - 4
     if finding.check == "damage":
         of = changes.damaged.filter(
             (pl.col("damage") == finding.name)
             & pl.col("field").is_in(finding.fields)
             & (pl.col("done") == finding.done)
-        ).head(EXAMPLES)
+        )[:most]
         for key, row, before, sheet in of.select("key", "row", "before", "sheet").iter_rows():
             name = " / ".join(display_text(part) for part in key)
             examples.append((name, row, before, sheet))
@@ -117,14 +121,14 @@ def _examples(changes: ChangeSet, finding: FindingSummary, width: int) -> list[T
             (pl.col("source") == finding.check)
             & (pl.col("rule") == finding.name)
             & (pl.col("field").is_in(finding.fields) if finding.fields else pl.col("field").is_null())
-        ).head(EXAMPLES)
+        )[:most]
         return [_flagged(key, row, what) for key, row, what in of.select("key", "row", "what").iter_rows()]
     elif finding.check != "slip":
         of = changes.flags.filter(
             (pl.col("check") == finding.check)
             & (pl.col("field").is_in(finding.fields) if finding.fields else pl.col("field").is_null())
             & (pl.col("done") == finding.done)
-        ).head(EXAMPLES)
+        )[:most]
         return [
             _flagged(None if item is None else changes.keys.row(item), row, what)
             for item, row, what in of.select("item", "row", "what").iter_rows()
@@ -132,21 +136,23 @@ def _examples(changes: ChangeSet, finding: FindingSummary, width: int) -> list[T
     elif finding.done == "held" and finding.cells:
         reason = SLIP + finding.name
         of = changes.cells.filter((pl.col("held") == reason) & pl.col("field").cast(pl.String).is_in(finding.fields))
-        for item, before, after in of.head(EXAMPLES).select("item", "before", "after").iter_rows():
+        for item, before, after in of[:most].select("item", "before", "after").iter_rows():
             name = key_text(changes.keys.row(item, named=True))
             examples.append((name, changes.items["sheet"][item], before, after))
     lines = []
     for name, row, before, sheet in examples:
         line, old, new = Text(f"{name}, row {row:,}: "), display_text(before or ""), display_text(sheet)
         if cell_len(line.plain) + cell_len(old) + 3 + cell_len(new) <= width:
-            lines.append(line.append(old, "bright_red").append(" → ").append(new, "green"))
+            lines.append(line.append(old).append(" → ").append(new, DAMAGED))
             continue
         old, new = around_the_difference(old, new, width - 2)
-        lines += [line, Text("  ").append(old, "bright_red"), Text("→ ").append(new, "green")]
+        lines += [line, Text("  ").append(old), Text("→ ").append(new, DAMAGED)]
     return lines
 
 
 EXAMPLES = 2
+DAMAGED = "bright_red"
+"""What nobody meant has the colour of what goes."""
 
 
 def _flagged(key: Sequence[str] | None, row: int | None, what: str) -> Text:
@@ -157,7 +163,7 @@ def _flagged(key: Sequence[str] | None, row: int | None, what: str) -> Text:
 
 
 def print_checked(
-    console: Console,
+    console: Screen,
     catalogue: Catalogue,
     flags: pl.DataFrame,
     says: Mapping[str, tuple[str, str]],
@@ -185,10 +191,11 @@ def print_checked(
         does, do = says[str(check)]
         do = as_options(do)
         console.print(Padding(Text(f"{does}; {do}", "dim"), (0, 0, 0, 2)))
-        for key, row, what in group.head(FEW).select("key", "row", "what").iter_rows():
+        room = console.room(FEW)
+        for key, row, what in group[:room].select("key", "row", "what").iter_rows():
             console.print(Padding(_flagged(key, row, what), (0, 0, 0, 2)))
-        if group.height > FEW:
-            console.print(f"  and {group.height - FEW:,} more; --json has them all")
+        if room is not None and group.height > room:
+            console.print(f"  and {group.height - room:,} more; -v lists them")
     if excepted:
         console.print(f"\n{count(excepted, 'finding')} left out, as the store file excepts them.")
 
@@ -197,7 +204,7 @@ FEW = 5
 """So many findings of a check are shown."""
 
 
-def print_idle(console: Console, idle: Mapping[str, str]) -> None:
+def print_idle(console: Screen, idle: Mapping[str, str]) -> None:
     """The checks that did not run, with what would switch them on."""
     if not idle:
         return

@@ -8,7 +8,6 @@ from textwrap import wrap
 from typing import TYPE_CHECKING
 
 from rich.cells import cell_len
-from rich.console import Console
 from rich.text import Text
 
 from neat_delta.core.base.model.catalogue import Catalogue, listed
@@ -16,7 +15,7 @@ from neat_delta.core.base.model.header import Header
 from neat_delta.core.base.model.importer import NEW_CODE
 from neat_delta.core.compare.diff.equality import kinds_said
 from neat_delta.report.settings import as_options
-from neat_delta.report.text import count, cut, display_text, key_text
+from neat_delta.report.text import count, display_text, key_text
 
 if TYPE_CHECKING:
     from neat_delta.core.base.infer.learn import Learned
@@ -24,7 +23,7 @@ if TYPE_CHECKING:
     from neat_delta.core.review.samples import ColumnSample, MatchedRows
     from neat_delta.core.sheets.match.prepare import AlignedInputs
     from neat_delta.core.sheets.worksheet.cut import WorkingSheet
-from neat_delta.report.terminal.base import LISTED, print_fact, result_table
+from neat_delta.report.terminal.base import Screen, print_fact, print_some, result_table
 
 __all__ = [
     "is_list",
@@ -48,19 +47,19 @@ def store_said(name: str | None, path: str) -> str:
     return display_text(path) if name is None else f"{display_text(name)} ({display_text(path)})"
 
 
-def print_moving(console: Console, cells: Mapping[str, int]) -> None:
+def print_moving(console: Screen, cells: Mapping[str, int]) -> None:
     """One line where a copy of a whole export changes what the store moves by itself."""
     if cells:
         many, names = sum(cells.values()), listed([display_text(name) for name in cells])
         sentence = (
             f"A copy of a whole export? It changes {count(many, 'cell')} of {names}, which the store moves by itself. "
-            "Say what it was cut from with --base FILE, or leave them out with --only.\n"
+            "Say what it was cut from with --base FILE, or leave them out with --only."
         )
-        console.print(Text(sentence), style="yellow")
+        console.print(Text(sentence + ("" if console.detail == "waiting" else "\n")), style="yellow")
 
 
 def print_inputs(  # noqa: PLR0912 - one fact after another
-    console: Console, header: Header, store: str | None, *, kinds_given: bool, lacking: Sequence[str] = ()
+    console: Screen, header: Header, store: str | None, *, kinds_given: bool, lacking: Sequence[str] = ()
 ) -> None:
     """What was read, how it was understood, and by which key it was matched; `lacking` are the fields of the store file
     that live has not, and whose checks so are idle.
@@ -137,7 +136,7 @@ def _rules_said(header: Header) -> str:
 
 
 def print_source(
-    console: Console, name: str, path: str, rows: int, fields: int | None, layout: Layout, notes: Sequence[str]
+    console: Screen, name: str, path: str, rows: int, fields: int | None, layout: Layout, notes: Sequence[str]
 ) -> None:
     """A file, as it was understood, and what was noticed while it was read."""
     fields_said = "" if fields is None else f"{count(fields, 'field')}, "
@@ -147,7 +146,7 @@ def print_source(
         print_fact(console, "", display_text(as_options(note)), style="yellow")
 
 
-def print_rewritten(console: Console, header: Header) -> None:
+def print_rewritten(console: Screen, header: Header) -> None:
     """How many cells programs rewrote, field by field, and how to send them all the same."""
     fields = [f"{display_text(name)} {number:,}" for name, number in header.rewritten.items()]
     sentence = f"{count(header.counts.written_differently, 'cell')} written differently, same value, not sent: "
@@ -155,7 +154,7 @@ def print_rewritten(console: Console, header: Header) -> None:
     console.print(Text(f"  to send them as they are: --exact {display_text(next(iter(header.rewritten)))}", "dim"))
 
 
-def print_headings(console: Console, header: Header) -> None:
+def print_headings(console: Screen, header: Header) -> None:
     """Which headings were left out, and which fields are left alone."""
     left_out: dict[str, list[str]] = {}
     for pair in header.pairs:
@@ -187,7 +186,7 @@ def is_list(header: Header) -> bool:
 
 
 def print_pairs(
-    console: Console,
+    console: Screen,
     aligned: AlignedInputs,
     sheet: Catalogue,
     pairs: Sequence[ColumnSample],
@@ -196,7 +195,11 @@ def print_pairs(
     by: list[str],
     store: str | None,
 ) -> None:
-    """Which heading is which field, with samples of both, and what becomes of the rows, which are matched `by`."""
+    """Which heading is which field, with samples of both, and what becomes of the rows, which are matched `by`; where
+    only what waits is wanted, the headings that are no field.
+    """
+    if console.detail == "waiting":
+        pairs = [pair for pair in pairs if pair.field is None]
     for name, catalogue in (("live", aligned.live), ("sheet", sheet)):
         print_source(
             console,
@@ -248,7 +251,7 @@ def print_pairs(
         console.print('A heading that live does not have is left out. --map "HEADING=FIELD" says what it stands for.')
 
 
-def _print_rows(console: Console, rows: MatchedRows) -> None:
+def _print_rows(console: Screen, rows: MatchedRows) -> None:
     """What becomes of the rows of a sheet."""
     parts = [
         f"{number:,} {what}"
@@ -276,7 +279,7 @@ def _sample(value: str, room: int) -> str:
 
 
 def print_sheet(
-    console: Console,
+    console: Screen,
     sheet: WorkingSheet,
     live: Catalogue,
     output: str,
@@ -290,6 +293,10 @@ def print_sheet(
     told, by heading; `compare` is the call that looks at the sheet afterwards; `remembers` is in how many bytes it
     remembers what it was cut with (None: it does not), maybe in a file `beside` it.
     """
+    if console.detail == "waiting":
+        _print_missing(console, sheet)
+        console.print(f"Wrote {output}.", soft_wrap=True)
+        return
     print_source(console, "live", live.path, live.cells.height, len(live.fields), live.layout, live.notes)
     size = f"{count(sheet.cells.height, 'item')} of {live.cells.height:,}, {count(len(sheet.columns), 'field')}"
     print_fact(console, "sheet", size)
@@ -312,16 +319,16 @@ def print_sheet(
         )
         sentence = f"what these items are now ({max(1, round(remembers / 1000)):,} KB){where}"
         print_fact(console, "knows", sentence)
-    if sheet.missing:
-        console.print(f"\n{count(len(sheet.missing), 'code')} not in live", style="bold")
-        for sku in sheet.missing[:LISTED]:
-            console.print(cut(f"  {display_text(sku)}", console.width))
-        if len(sheet.missing) > LISTED:
-            console.print(f"  and {len(sheet.missing) - LISTED:,} more")
+    _print_missing(console, sheet)
     console.print(f"\nWrote {output}. Edit it, save it, and then:  {compare}", soft_wrap=True)
 
 
-def print_learned(console: Console, learned: Learned, live: Catalogue) -> None:
+def _print_missing(console: Screen, sheet: WorkingSheet) -> None:
+    codes = [Text(f"  {display_text(sku)}") for sku in sheet.missing]
+    print_some(console, f"{count(len(codes), 'code')} not in live", codes)
+
+
+def print_learned(console: Screen, learned: Learned, live: Catalogue) -> None:
     """What a catalogue shows of its store: the key, how fields stand to each other, and field by field."""
     print_source(console, "live", live.path, live.cells.height, len(live.fields), live.layout, live.notes)
     print_fact(

@@ -6,11 +6,11 @@ from collections.abc import Sequence
 from typing import TYPE_CHECKING
 
 from rich.cells import cell_len
-from rich.console import Console
 from rich.text import Text
 
 from neat_delta.core.base.model.header import Header
 from neat_delta.core.review.cells import CellView, ItemView, item_views
+from neat_delta.report.terminal.base import Screen
 from neat_delta.report.text import count, cut, display_text, key_text, signed
 from neat_delta.report.words import Piece, added_and_removed, pieces
 
@@ -22,7 +22,7 @@ if TYPE_CHECKING:
 __all__ = ["around_the_difference", "print_items", "print_rest"]
 
 
-def print_items(console: Console, facts: Facts, view: View) -> None:
+def print_items(console: Screen, facts: Facts, view: View) -> None:
     """Item by item: key, name, rows, and each cell before and after, with the difference for numbers."""
     number_fields = {field.field for field in facts.figures if field.number}
     items = list(item_views(facts, view))
@@ -34,7 +34,7 @@ def print_items(console: Console, facts: Facts, view: View) -> None:
             _print_cell(console, view.changes.header, cell, line, number=cell.field in number_fields)
 
 
-def print_rest(console: Console, printed: int, total: int, narrowed: bool) -> None:
+def print_rest(console: Screen, printed: int, total: int, narrowed: bool) -> None:
     """How many items were shown of how many, and how to see the others."""
     if not total:
         console.print("No item fits." if narrowed else "Nothing differs.")
@@ -43,7 +43,7 @@ def print_rest(console: Console, printed: int, total: int, narrowed: bool) -> No
         console.print(f"\n{printed:,} of {count(total, 'item')} shown. {more}.", style="bold")
 
 
-def _print_head(console: Console, item: ItemView) -> None:
+def _print_head(console: Screen, item: ItemView) -> None:
     style = {"changed": "", "recoded": "cyan", "new": "green", "gone": "bright_red"}[item.verdict]
     rows = " ".join(f"{file} row {row:,}" for file, row in (("live", item.row.live), ("sheet", item.row.sheet)) if row)
     verdict: str = "" if item.verdict == "changed" else item.verdict
@@ -59,7 +59,7 @@ def _print_head(console: Console, item: ItemView) -> None:
     console.print(head.append(tail, "dim"), overflow="ellipsis", no_wrap=True)
 
 
-def _print_cell(console: Console, header: Header, cell: CellView, line: Text, *, number: bool) -> None:
+def _print_cell(console: Screen, header: Header, cell: CellView, line: Text, *, number: bool) -> None:
     """A change on one line when it fits, else on two."""
     field, before, after, note = cell.field, cell.before, cell.after, cell.held
     tail = signed(cell.step) + (f"  {signed(cell.per_cent, ' %'):>9}" if cell.per_cent is not None else "")
@@ -95,7 +95,7 @@ def _print_cell(console: Console, header: Header, cell: CellView, line: Text, *,
     console.print(below)
 
 
-def _print_list(console: Console, line: Text, changed: tuple[list[str], list[str]], tail: str) -> None:
+def _print_list(console: Screen, line: Text, changed: tuple[list[str], list[str]], tail: str) -> None:
     """A list's change: what was added and what was removed; or that only its order is another one."""
     added, removed = ([display_text(value) for value in values] for values in changed)
     for sign, values, style in (("+", added, "green"), ("−", removed, "bright_red")):
@@ -109,7 +109,7 @@ def _print_list(console: Console, line: Text, changed: tuple[list[str], list[str
     console.print(line)
 
 
-def _print_pieces(console: Console, line: Text, places: Sequence[Piece], tail: str) -> bool:
+def _print_pieces(console: Screen, line: Text, places: Sequence[Piece], tail: str) -> bool:
     """A long text's change: the words that differ, with a few around them; False where these are no shorter."""
     indent, most = cell_len(line.plain), PLACES
     if not 0 < len(places) <= 2 * most:
