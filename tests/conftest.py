@@ -218,9 +218,9 @@ def demo_changes(demo_files: dict[str, bytes], tmp_path_factory: pytest.TempPath
 
 @pytest.fixture(scope="session")
 def whole_demo(tmp_path_factory: pytest.TempPathFactory) -> tuple[Path, str]:
-    """The folder that `neat-delta demo` leaves, to be copied and not changed, and what it prints."""
+    """The folder that `neat-delta demo all` leaves, to be copied and not changed, and what it prints."""
     folder = tmp_path_factory.mktemp("whole")
-    done = in_this_process(folder, "demo", "--to", "q")
+    done = in_this_process(folder, "demo", "all", "--to", "q")
     assert (done.returncode, done.stderr) == (0, "")
     return folder / "q", done.stdout
 

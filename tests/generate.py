@@ -1,9 +1,9 @@
 """Writes the demo store: Quillfern Apiary Supply, a made-up shop for beekeepers.
 
-`python -m tests.generate DIR` writes `live.csv` (the export of 418 items), `sheet.csv` (the copy somebody
-edited, with the accidents of the afternoon), `supplier.csv` (a supplier's price list), `codes.csv` (new codes),
-`quotes.csv` (open quotes) and `fresh.csv` (the export of the day after). All ship inside the package; the same seed
-always gives the same bytes.
+`python -m tests.generate DIR` writes `live.csv` (the export of 418 items), `jars.csv` (a few prices that somebody
+raised), `sheet.csv` (the copy somebody edited, with the accidents of the afternoon), `supplier.csv` (a supplier's
+list), `codes.csv` (new codes), `quotes.csv` (open quotes) and `fresh.csv` (the export of the day after). All ship in
+the package; the same seed always gives the same bytes.
 """
 
 from __future__ import annotations
@@ -481,6 +481,22 @@ def as_csv(fields: Iterable[str], rows: Iterable[dict[str, str]], line_end: str,
     return (bom + out.getvalue()).encode()
 
 
+MORNING_FIELDS = ("sku", "name", "price", "sale_price", "cost", "stock")
+"""The headings of the jars that somebody went through in a morning."""
+
+
+def morning(live: list[dict[str, str]]) -> list[dict[str, str]]:
+    """The jars, with five prices raised and an offer that ended; and a cost that the spreadsheet took for a day."""
+    rows = [{field: item[field] for field in MORNING_FIELDS} for item in live if item["category"] == "Jars"]
+    hexagonal = [row for row in rows if row["name"].startswith("Hexagonal")]
+    for row in hexagonal[-5:]:
+        row["price"] = str(Decimal(row["price"]) + Decimal("1.00"))
+    next(row for row in hexagonal if row["sale_price"])["sale_price"] = ""
+    cost = next(row for row in hexagonal if row["cost"] == "5.10")
+    cost["cost"] = "5-Oct"
+    return sorted(rows, key=lambda row: row["name"])
+
+
 def demo_files() -> dict[str, bytes]:
     """The demo store's files by name."""
     rng = random.Random(SEED)
@@ -492,6 +508,7 @@ def demo_files() -> dict[str, bytes]:
     return {
         "live.csv": as_csv(FIELDS, live, "\n"),
         "sheet.csv": as_csv(SHEET_FIELDS, sheet, "\r\n", bom="\ufeff"),
+        "jars.csv": as_csv(MORNING_FIELDS, morning(live), "\r\n", bom="\ufeff"),
         "supplier.csv": supplier_list(live, rng),
         "codes.csv": as_csv(
             ("sku", "new code"), ({"sku": old, "new code": new} for old, new in CODES), "\r\n", bom="\ufeff"

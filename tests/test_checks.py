@@ -393,7 +393,7 @@ def test_what_a_check_stops_is_held_by_the_program_and_let_through(run, put):
     for line in (
         "  large-change  price (B)  1 cell  held\n",
         "    QA-1, row 2: from 9.00 to 4.00, more than 30 %\n",
-        "  no-image  image (C)  1 cell  noted\n",
+        "  no-image  image (C)  1 cell  warned\n",
         " to send, 1 held, nothing lost.",
     ):
         assert line in done.stdout

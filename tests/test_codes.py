@@ -172,7 +172,7 @@ def test_codes_that_cannot_change_are_held(run, shop, codes, why):
     for old, new in codes:
         assert f"  {old} → {new}: {why[old]}" in done.stdout.splitlines()
     nothing = run("write", "c.jsonl", "--to", "out")
-    assert "Nothing to send" in nothing.stdout
+    assert "Nothing is to be sent" in nothing.stdout
 
 
 def test_case_alone_makes_no_other_code_where_the_store_says_so(run, shop, put):

@@ -6,7 +6,6 @@ import csv
 import io
 import json
 import re
-import shutil
 import sys
 from importlib import import_module
 from pathlib import Path
@@ -186,20 +185,6 @@ def test_the_same_inputs_give_the_same_bytes(run, store):
         found.append({file.name: file.read_bytes() for file in (store / seed).iterdir()})
         found[-1]["changes"] = (store / "changes.jsonl").read_bytes()
     assert found[0] == found[1]
-
-
-def test_the_demo_goes_the_whole_round_again_and_again(run, tmp_path, whole_demo):
-    there, first = whole_demo
-    shutil.copytree(there, tmp_path / "quillfern-demo")
-    again = run("demo")
-    assert (again.returncode, again.stderr) == (0, "")
-    for shown in (first, again.stdout):
-        assert "$ neat-delta write changes.jsonl --to out" in shown
-    assert (tmp_path / "quillfern-demo" / "out" / "manifest.json").exists()
-    sheet = tmp_path / "quillfern-demo" / "sheet.csv"
-    sheet.write_text(sheet.read_text().replace("shown", "hidden", 1))
-    assert "you may have edited it" in run("demo").stderr
-    assert "hidden" in sheet.read_text()
 
 
 CALLS = {

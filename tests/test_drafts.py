@@ -1,12 +1,14 @@
-"""What learn drafts beyond single columns, what check says of itself, and the tour of the README."""
+"""What learn drafts beyond single columns and asks at a terminal; what check says of itself."""
 
 from __future__ import annotations
 
+import contextlib
 import json
+import os
+import pty
 import random
 import re
-import shlex
-import shutil
+import subprocess
 import tomllib
 from collections.abc import Callable
 from datetime import date, timedelta
@@ -20,10 +22,8 @@ from hypothesis import strategies as st
 import neat_delta
 from neat_delta import as_catalogue
 from neat_delta.core.compare.checks import CHECKS
-from neat_delta.files.storefile import draft
-from tests.conftest import in_two_lengths
-
-README = Path(__file__).parents[1] / "README.md"
+from neat_delta.files.draft import draft
+from tests.conftest import PROGRAM, environment, in_two_lengths
 
 
 def drafted(run, put, headings: str, rows: list[str]) -> tuple[dict[str, Any], str]:
@@ -176,23 +176,6 @@ def test_a_check_that_needs_a_sheet_says_so(run, put, name):
     assert json.loads(run("check", "live.csv", "--json").stdout)["not_run"][name] == "a sheet, and neat-delta compare"
 
 
-def test_the_tour_of_the_readme_can_be_typed_line_by_line(run, tmp_path, whole_demo):
-    """In the folder that the demo leaves, with the store file that it drafts."""
-    shutil.copytree(whole_demo[0], tmp_path, dirs_exist_ok=True)
-    tour = re.findall(r"```sh\n(neat-delta learn.*?)```", README.read_text(), re.DOTALL)[0]
-    said: dict[str, str] = {}
-    for line in tour.splitlines():
-        first, *words = shlex.split(line, comments=True)
-        if first == "export":
-            name, _, value = words[0].partition("=")
-            said[name] = value
-            continue
-        done = run(*words, **said)
-        assert done.returncode in {0, 1} and not done.stderr, line
-        assert words[0] not in {"match", "compare", "recode"} or "store  draft.toml" in done.stdout
-    assert said == {"NEAT_DELTA_STORE": "draft.toml"}
-
-
 def _day(rng: random.Random) -> date:
     return date(2026, 1, 1) + timedelta(rng.randint(-9_000, 9_000))
 
@@ -264,3 +247,59 @@ def test_codes_of_as_many_digits_are_no_decimals(run, put):
     told, _ = drafted(run, put, "sku;zollnr;menge;preis", ["A;8183.10;1.765.929;2.50", "B;8184.20;2.765.929;3.50"])
     assert told["fields"]["zollnr"]["kind"] == "text"
     assert told["fields"]["menge"] == {"kind": "integer", "decimal_mark": ",", "thousands_mark": "."}
+
+
+@pytest.mark.process
+def test_on_a_terminal_learn_asks_what_no_export_shows(tmp_path):
+    """Typed at a terminal: blank cells are passed over, the second question is left, items that a file lacks are
+    deleted, and nobody knows the form.
+    """
+    (tmp_path / "live.csv").write_text("sku,price\nQA-1,2.00\nQA-2,3.00\n")
+    ours, theirs = pty.openpty()
+    call = [str(PROGRAM), "learn", "live.csv", "-o", "neat-delta.toml"]
+    with subprocess.Popen(call, cwd=tmp_path, stdin=theirs, stdout=theirs, stderr=theirs, env=environment()):
+        os.write(ours, b"7\n2\n\n2\n\n")  # 7 is no answer, and it asks again
+    os.close(theirs)
+    shown = b""
+    with contextlib.suppress(OSError):  # a terminal that was hung up
+        while part := os.read(ours, 65_536):
+            shown += part
+    os.close(ours)
+    text = (tmp_path / "neat-delta.toml").read_text()
+    importer = tomllib.loads(text)["importer"]
+    assert importer == {"blanks": "skip", "takes": "both", "missing": "deleted", "form": "delimited"}
+    assert 'blanks = "skip" # a blank cell leaves the field as it is\n' in text
+    assert 'takes = "both" # assumed, as nobody said it: new items and changes in one file.' in text
+    assert shown.decode().count("I don't know; till then:") == 4 and b"so neat-delta.toml assumes:" in shown
+
+
+def test_without_a_terminal_learn_asks_nothing_and_says_what_it_assumes(run, put, tmp_path):
+    put("live.csv", "sku,price\nQA-1,2.00\nQA-2,3.00\n")
+    done = run("learn", "live.csv", "-o", "neat-delta.toml")
+    assumed = "no export shows it, and so neat-delta.toml assumes: a blank cell empties the field; new items"
+    assert assumed in done.stdout.replace("\n", " ")
+    assert run("learn", "live.csv", "-o", "neat-delta.toml", "--no-questions", "--json").returncode == 0
+    assert tomllib.loads((tmp_path / "neat-delta.toml").read_text())["importer"]["missing"] == "kept"
+
+
+def test_limits_are_drafted_where_many_items_bear_them_out_and_suggested_elsewhere(run, put):
+    head = "sku,price,sale_price,cost,last_modified"
+    rows = [f"QA-{n},{10 + n}.00,{9 + n}.00,{5 + n % 3}.00,x{n}" for n in range(60)]
+    found, text = drafted(run, put, head, rows)  # the least: (10 - 5) of 10 to ... (12 - 7) of 12
+    assert found["relations"]["least_margin"] == 41
+    assert "least_margin = 41 # the least of 60 items has 41.67 %, half have " in text
+    assert (
+        "# largest_change = 10 # a guess: no export shows what is believable, but the largest offer takes 10.0 %"
+        in text
+    )
+    assert "largest_change" not in found["fields"]["price"] and "moving" not in found["fields"]["last_modified"]
+    assert "# moving = true # a guess: by its heading" in text
+    found, text = drafted(run, put, head, rows[:8])  # too few to be sure of
+    assert "least_margin" not in found["relations"] and "# least_margin = 41 # the least of 8 items has" in text
+
+
+@pytest.mark.parametrize("price, cost", [("9.99", "10.00"), ("10.00", "9.95"), ("10.00", "10.00")])
+def test_no_margin_is_suggested_where_one_item_has_next_to_none(run, put, price, cost):
+    rows = [f"QA-{n},{20 + n}.00,10.00" for n in range(60)] + [f"QA-99,{price},{cost}"]
+    _, text = drafted(run, put, "sku,price,cost", rows)
+    assert "least_margin" not in text

@@ -84,7 +84,7 @@ def test_the_whole_round_with_several_lines_an_item(run, put, tmp_path):
     put("live.csv", LIVE)
     put("sheet.csv", "sku,images,categories\nQA-1,a.jpg|c.jpg,Offers;Hives\nQA-2,s.jpg,\n,t.jpg,Smokers\n")
     compared = run("compare", "live.csv", "sheet.csv", "-o", "changes.jsonl", "--accept", "new-value")
-    assert "to send, nothing held, nothing lost." in compared.stdout
+    assert "4 cells of 2 items to send, nothing held, 2 rows set aside, nothing lost." in compared.stdout
     written = run("write", "changes.jsonl", "--to", "out", "--importer-blanks", "skip")
     assert "the update files give exactly the target" in written.stdout
     assert (tmp_path / "out" / "update-1.csv").read_text() == (

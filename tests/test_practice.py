@@ -520,9 +520,11 @@ def test_a_rehearsal_is_one_command(put, run, tmp_path):
     run("compare", "live.csv", "sheet.csv", "-o", "c.jsonl")
     assert "Rehearsed: a practice store took every row" in run("write", "c.jsonl", "--to", "out", "--rehearse").stdout
     fine = run("practice", "live.csv", "--import", "out", "--to", "r")
-    assert fine.returncode == 0 and "In all 2 rows: 2 done." in fine.stdout
+    assert fine.returncode == 0 and "  update-1.csv: 2 done\n" in fine.stdout
     assert run("confirm", "c.jsonl", "r/after.csv", "--files", "out", "--results", "r/results.csv").returncode == 0
-    assert run("practice", "live.csv", "--import", "out", "--to", "r").returncode == 2  # somebody's only copy
+    assert "confirm c.jsonl r/after.csv --files out --results r/results.csv" in fine.stdout
+    put("r/results.csv", "somebody's only copy")
+    assert run("practice", "live.csv", "--import", "out", "--to", "r").returncode == 2
     again = ("practice", "live.csv", "--import", "out", "--to", "r", "--replace")
     facts = json.loads(run(*again, "--refuse", "QA-3", "--sell", "20/min", "--json").stdout)
     assert facts["counts"] == {"refused": 1, "done": 1}

@@ -16,7 +16,8 @@ import neat_delta
 from neat_delta import Field, Key, Notation, Store, StoreError, read_store
 from neat_delta.core.base.kinds import KINDS
 from neat_delta.core.base.model.conflicts import conflicting_settings
-from neat_delta.files.storefile import draft, schema, table_schema
+from neat_delta.files.draft import draft
+from neat_delta.files.schemas import schema, table_schema
 from tests.oracle import catalogue
 
 DOCS = Path(__file__).parents[1] / "docs"
@@ -56,9 +57,13 @@ def test_the_demo_store_is_learned_with_the_evidence(run, store):
     descriptor = json.loads((store / "schema.json").read_text())
     assert descriptor["primaryKey"] == ["sku"]
     assert {field["name"]: field["type"] for field in descriptor["fields"]}["created"] == "date"
+    assert run("learn", "live.csv", "-o", "store.toml").returncode == 0  # it is just this draft
+    (store / "store.toml").write_text(text + "# read through\n")
     again = run("learn", "live.csv", "-o", "store.toml")
     assert again.returncode == 2
-    assert "store.toml: there is a file of that name. Name another, or add --replace" in again.stderr
+    assert (
+        "store.toml: there is a file of that name. It may be somebody's work; --replace overwrites it" in again.stderr
+    )
     assert run("learn", "live.csv").stdout == text
 
 

@@ -26,7 +26,7 @@ from neat_delta import (
     read_store,
 )
 from neat_delta.core.sheets.worksheet.cut import as_written, cut_worksheet
-from neat_delta.files.storefile import draft
+from neat_delta.files.draft import draft
 from neat_delta.files.writers.worksheet import workbook
 from tests import spreadsheet
 from tests.columns import NOTATIONS, Column, apart, as_typed, columns, mutated, rewritten

@@ -9,6 +9,7 @@ import threading
 import time
 from collections.abc import Callable, Iterator, Sequence
 from contextlib import contextmanager
+from itertools import count
 from typing import TYPE_CHECKING, Any, Literal
 
 import click
@@ -30,6 +31,7 @@ __all__ = [
     "counts_for_scripts",
     "detail",
     "find_round",
+    "free_folder",
     "hand_over",
     "header_facts",
     "json_option",
@@ -303,6 +305,14 @@ def must_end_in(output: str, ending: str, *inputs: str) -> None:
     if not output.lower().endswith(ending):
         raise OutputError(f"{output}: this is written as {ending}. Name a file that ends like that.")
     must_not_be_input(output, *inputs)
+
+
+def free_folder(name: str) -> str:
+    """A folder of that name that is not there yet, with a number behind it if need be."""
+    from pathlib import Path
+
+    names = (name if number == 1 else f"{name}-{number}" for number in count(1))
+    return next(free for free in names if not Path(free).exists())
 
 
 def make_folder(folder: str) -> None:

@@ -105,8 +105,8 @@ def confirm(
     from neat_delta.app.confirm import outcome_of
     from neat_delta.core.outcomes.unsent import as_sent
     from neat_delta.files.changeset import read_with_live
+    from neat_delta.files.draft import results_draft
     from neat_delta.files.rounds import edited_files, with_importer
-    from neat_delta.files.storefile import results_draft
     from neat_delta.report.settings import as_options
 
     inputs = [changes, *([after] if after else []), *reports]

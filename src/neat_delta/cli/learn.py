@@ -2,13 +2,14 @@
 
 from __future__ import annotations
 
-from typing import Any
+import sys
+from collections.abc import Mapping
+from typing import TYPE_CHECKING, Any
 
 import click
 
 from neat_delta.app.requests import LearnRequest
 from neat_delta.cli.common import (
-    detail,
     json_option,
     layout_from_options,
     layout_options,
@@ -18,6 +19,11 @@ from neat_delta.cli.common import (
     working,
 )
 from neat_delta.cli.options import asked, settings_options, verb
+from neat_delta.report.settings import as_options
+
+if TYPE_CHECKING:
+    from neat_delta.core.base.infer.learn import Learned
+    from neat_delta.core.base.model.catalogue import Catalogue
 
 __all__ = ["learn"]
 
@@ -31,6 +37,7 @@ __all__ = ["learn"]
     metavar="REPORT",
     help="Also draft what the store's reports of an import look like, from one of them; without -o, only that.",
 )
+@click.option("--no-questions", is_flag=True, help="Ask nothing, also on a terminal.")
 @click.option("--table-schema", "descriptor", metavar="FILE", help="Also write an open Table Schema (Data Package).")
 @json_option
 @settings_options(LearnRequest)
@@ -40,6 +47,7 @@ def learn(
     output: str | None,
     replace: bool,
     results: str | None,
+    no_questions: bool,
     descriptor: str | None,
     as_json: bool,
     **settings: Any,  # noqa: ANN401 - those of the request
@@ -48,14 +56,11 @@ def learn(
 
     It says how the store's files look, what an item is known by, and what sort of value each field holds, with the
     evidence in a comment. Read it through once, and keep it: every command takes it with --store, or finds it as
-    neat-delta.toml.
+    neat-delta.toml. On a terminal it asks the four things that no export shows.
     """
-    import msgspec
-
     import neat_delta
-    from neat_delta.files.storefile import draft, results_draft, table_schema
+    from neat_delta.files.draft import draft, results_draft
     from neat_delta.files.whole import write_new
-    from neat_delta.report.settings import as_options
 
     for path in (output, descriptor):
         if path:
@@ -72,11 +77,11 @@ def learn(
             prepared = prepare(catalogue, learned.store, key)
             cells, fields = prepared.catalogue.cells, prepared.key.fields
             reported, _ = draft_report(results, cells, fields, prepared.headings)
-        text = draft(learned, catalogue, reported)
+    answers = _answers() if output and not as_json and not no_questions else {}
+    text = draft(learned, catalogue, reported, answers)
     contents = {output: text.encode()} if output else {}
     if descriptor:
-        schema = msgspec.json.Encoder(decimal_format="number").encode(table_schema(learned.store))
-        contents[descriptor] = msgspec.json.format(schema, indent=2) + b"\n"
+        contents[descriptor] = _table_schema(learned)
     write_new(contents, replace=replace)
     if as_json:
         facts: dict[str, object] = {"output": output, "store": learned.store, "evidence": learned.evidence}
@@ -84,7 +89,9 @@ def learn(
             facts |= {"results": reported.form, "results_evidence": reported.evidence, "unknown": reported.unknown}
         print_json(facts | {"relations": learned.relations, "key": learned.key})
         return 0
-    if not output:
+    if output:
+        _say(learned, catalogue, output, answers)
+    else:
         for note in catalogue.notes:
             click.echo(as_options(f"{live}: {note}"), err=True)
         unknown = reported.unknown if reported else ()
@@ -93,15 +100,56 @@ def learn(
             for word in unknown
         ]
         click.echo("".join([text if reported is None else results_draft(reported), *settings_given]), nl=False)
-    else:
-        from neat_delta.files.storefile import NAME
-        from neat_delta.report import terminal as report
-        from neat_delta.report.text import command
-
-        if detail() != "waiting":
-            report.print_learned(screen(), learned, catalogue)
-        use = command("compare", live, "SHEET", *([] if output == NAME else ["--store", output]))
-        click.echo(f"\nWrote {output}. Read it through, and use it:  {use}")
     if descriptor:
         click.echo(f"Wrote {descriptor}.", err=not output)
     return 0
+
+
+def _answers() -> dict[str, str]:
+    """Ask what no export shows, where somebody sits at a terminal; the answers by their settings, without those that
+    nobody knows.
+    """
+    from neat_delta.core.base.infer.questions import QUESTIONS
+
+    if not (sys.stdin.isatty() and sys.stdout.isatty()):
+        return {}
+    answers = {}
+    click.echo("Four things that no export shows. Return is for: I don't know.\n")
+    for question in QUESTIONS:
+        values = list(question.answers)
+        click.secho(question.asks, bold=True)
+        for number, value in enumerate(values, 1):
+            click.echo(f"  {number}  {question.answers[value]}")
+        unknown = len(values) + 1
+        click.echo(f"  {unknown}  I don't know; till then: {question.until_then}")
+        chosen = click.prompt("Answer", type=click.IntRange(1, unknown), default=unknown)
+        if chosen != unknown:
+            answers[question.setting] = values[chosen - 1]
+        click.echo()
+    return answers
+
+
+def _table_schema(learned: Learned) -> bytes:
+    """An open Table Schema of what was learned."""
+    import msgspec
+
+    from neat_delta.files.schemas import table_schema
+
+    schema = msgspec.json.Encoder(decimal_format="number").encode(table_schema(learned.store))
+    return msgspec.json.format(schema, indent=2) + b"\n"
+
+
+def _say(learned: Learned, catalogue: Catalogue, output: str, answers: Mapping[str, str]) -> None:
+    """Say what was learned, what nobody has said yet, and how to go on."""
+    from neat_delta.core.base.infer.questions import QUESTIONS
+    from neat_delta.files.storefile import NAME
+    from neat_delta.report import terminal as report
+    from neat_delta.report.text import command
+
+    console = screen()
+    if console.detail != "waiting":
+        report.print_learned(console, learned, catalogue)
+    still = [question.setting for question in QUESTIONS if question.setting not in answers]
+    report.print_questions(console, still, output)
+    use = command("compare", catalogue.path, "SHEET", *([] if output == NAME else ["--store", output]))
+    click.echo(f"Wrote {output}. Read it through, and use it:  {use}")

@@ -163,10 +163,24 @@ def _import(
         for report in rehearsal.reports if detail() != "waiting" else ():
             rows = ", ".join(f"{many:,} {word}" for word, many in report.counts.items()) or "no rows"
             click.echo(f"  {report.file}: {rows}{'; it stopped in the middle' if report.stopped else ''}")
-        click.echo(f"In all {count(sum(counts.values()), 'row')}: {words}.")
-        look = command("confirm", "CHANGES", after, "--files", folder, "--results", results, *store_arguments(store))
-        click.echo(f"\nWrote {after} and {results}. Look at them:  {look}")
+        if len(rehearsal.reports) != 1 or detail() == "waiting":
+            click.echo(f"In all {count(sum(counts.values()), 'row')}: {words}.")
+        changes = _change_set(folder)
+        look = command("confirm", changes, after, "--files", folder, "--results", results, *store_arguments(store))
+        click.echo(f"\nWrote {after} and {results}." + ("" if undo else f" Look at them:  {look}"))
     return 0 if set(counts) <= {"done", "warned"} and not stopped else 1
+
+
+def _change_set(folder: str) -> str:
+    """The change set that a folder was made of, or what to put in its place where it is not here."""
+    from neat_delta.core.base.support.errors import OutputError
+    from neat_delta.files.rounds import changes_of
+    from neat_delta.files.updates import read_manifest
+
+    try:
+        return changes_of(folder, read_manifest(folder))
+    except OutputError:
+        return "CHANGES"
 
 
 def _serve(shop: Shop, port: int, token_env: str | None) -> int:

@@ -11,6 +11,7 @@ import click
 from neat_delta.app.requests import PreviewRequest
 from neat_delta.cli.common import (
     counts_for_scripts,
+    free_folder,
     header_facts,
     json_option,
     make_folder,
@@ -118,7 +119,7 @@ def preview(
     if to_answer is not None:
         from neat_delta.report.text import command
 
-        send = command("write", changes, "--signed-off", workbook or "answers.json", "--to", "out")
+        send = command("write", changes, "--signed-off", workbook or "answers.json", "--to", free_folder("signed-off"))
         saves = "" if workbook else ", and its answers are saved as answers.json"
         click.echo(f"When {to_answer} is answered{saves}:  {send}")
     if no_names:

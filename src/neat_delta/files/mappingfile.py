@@ -9,7 +9,8 @@ from typing import Any
 from neat_delta.core.base.model.catalogue import listed
 from neat_delta.core.base.model.lists import ListMapping
 from neat_delta.core.base.support.nearest import did_you_mean
-from neat_delta.files.storefile import described, error_at, schema_of
+from neat_delta.files.schemas import schema_of
+from neat_delta.files.storefile import described, error_at
 from neat_delta.files.whole import read_whole
 
 __all__ = ["mapping_schema", "mapping_text", "must_name_fields", "read_mapping"]

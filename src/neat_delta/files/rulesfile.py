@@ -8,7 +8,8 @@ from typing import TYPE_CHECKING, Any
 
 from neat_delta.core.base.model.rules import Rules
 from neat_delta.core.base.support.errors import StoreError
-from neat_delta.files.storefile import described, schema_of
+from neat_delta.files.schemas import schema_of
+from neat_delta.files.storefile import described
 
 if TYPE_CHECKING:
     import polars as pl

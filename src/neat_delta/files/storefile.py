@@ -9,18 +9,14 @@ import tomllib
 from collections.abc import Callable, Collection, Iterator, Sequence
 from decimal import Decimal
 from functools import cache
-from inspect import cleandoc
 from pathlib import Path
 from typing import Annotated, Any, Literal, TypeVar, get_args, get_origin
 
 import msgspec
 
-from neat_delta.core.base.infer.learn import Learned
-from neat_delta.core.base.infer.results import DraftedResults
-from neat_delta.core.base.model.catalogue import Catalogue
 from neat_delta.core.base.model.conflicts import Conflict, conflicting_settings, unknown_fields
-from neat_delta.core.base.model.layout import SEPARATORS, Layout
-from neat_delta.core.base.model.store import VERSION, CheckName, Field, Store
+from neat_delta.core.base.model.layout import SEPARATORS
+from neat_delta.core.base.model.store import VERSION, Field, Store
 from neat_delta.core.base.support.errors import ConditionError, StoreError
 from neat_delta.core.base.support.nearest import did_you_mean
 from neat_delta.files.whole import read_whole
@@ -28,14 +24,10 @@ from neat_delta.files.whole import read_whole
 __all__ = [
     "NAME",
     "described",
-    "draft",
     "error_at",
     "find_store",
     "must_know_fields",
     "read_store",
-    "schema",
-    "schema_of",
-    "table_schema",
 ]
 
 NAME = "neat-delta.toml"
@@ -328,166 +320,3 @@ def _names(line: str) -> Where | None:
         names.append(name)
         value = value[name]
     return tuple(names)
-
-
-WRITTEN = ("format", "encoding", "bom", "separator", "quote", "escape", "line_end", "header_line", "sheet_name")
-"""What of a layout a draft says, in this order."""
-
-USUAL = Layout(bom=False, quote='"', escape="", header_line=1)
-"""What a draft need not say."""
-
-
-def draft(learned: Learned, live: Catalogue, results: DraftedResults | None = None) -> str:
-    """The text of a store file for what was learned from a catalogue, with the evidence in comments; and for what a
-    store's report says of its `results`.
-    """
-    import tomlkit
-
-    store, document = learned.store, tomlkit.document()
-    rows, fields = live.cells.height, len(live.fields)
-    for line in (
-        f"Drafted by `neat-delta learn` from {_name(live.path)}: {rows:,} rows, {fields} fields.",
-        "Keep what is right and change what is not: from now on this file is yours.",
-    ):
-        document.add(tomlkit.comment(line))
-    document["version"] = VERSION
-    form = tomlkit.table()
-    for name in WRITTEN:
-        value = getattr(store.file, name)
-        if value is not None and value != getattr(USUAL, name):
-            form[name] = value
-    document["file"] = form
-    writing = tomlkit.table()
-    for name in store.writing.__struct_fields__:
-        value = getattr(store.writing, name)
-        if value not in {None, ""}:
-            writing[name] = list(value) if isinstance(value, tuple) else value
-    document["writing"] = writing
-    document["key"] = _table(store.key)
-    if learned.key:
-        document["key"]["fields"].comment(learned.key)
-    importer = tomlkit.table()
-    importer["blanks"] = store.importer.blanks
-    importer["blanks"].comment('what a blank cell does in an import: "clear" the field, or it is passed over ("skip")')
-    document["importer"] = importer
-    if results is not None:
-        document["results"] = _results(results)
-    if learned.relations:
-        document["relations"] = _table(store.relations)
-        for role, seen in learned.relations.items():
-            document["relations"][role].comment(seen)
-    every = tomlkit.table(is_super_table=True)
-    for name, field in store.fields.items():
-        table = _table(field, always=("kind",))
-        table.comment(learned.evidence[name])
-        every[name] = table
-    document["fields"] = every
-    return re.sub(r"\n{3,}", "\n\n", tomlkit.dumps(document)).rstrip("\n") + "\n"
-
-
-def results_draft(drafted: DraftedResults) -> str:
-    """The text of [results] for what was guessed from a report, with the evidence in comments."""
-    import tomlkit
-
-    document = tomlkit.document()
-    document["results"] = _results(drafted)
-    return tomlkit.dumps(document)
-
-
-def _results(drafted: DraftedResults) -> Any:  # noqa: ANN401 - tomlkit's table
-    table = _table(drafted.form)
-    for name, why in drafted.evidence.items():
-        if name in table:
-            table[name].comment(why)
-    return table
-
-
-def _table(value: msgspec.Struct, always: Sequence[str] = ()) -> Any:  # noqa: ANN401 - tomlkit's table
-    import tomlkit
-
-    table = tomlkit.table()
-    plain = msgspec.to_builtins(value)
-    for name in value.__struct_fields__:
-        if name in plain or name in always:
-            table[name] = getattr(value, name)
-    return table
-
-
-def _name(path: str) -> str:
-    return "standard input" if path == "-" else Path(path).name
-
-
-def schema() -> dict[str, Any]:
-    """The store file's JSON Schema (draft 2020-12), for editors."""
-    document = schema_of(Store, "store file")
-    document["$defs"]["Store"]["properties"]["checks"]["propertyNames"] = {"enum": sorted(get_args(CheckName))}
-    return document
-
-
-def schema_of(kind: type[msgspec.Struct], what: str) -> dict[str, Any]:
-    """The JSON Schema (draft 2020-12) of a TOML file of ours, for editors: the same from every version of msgspec, of
-    which some indent descriptions, and some say which names a table may have.
-    """
-    definition = msgspec.json.schema(kind)
-    for definition_part in definition["$defs"].values():
-        if "description" in definition_part:
-            definition_part["description"] = cleandoc(definition_part["description"])
-        for name, setting in definition_part.get("properties", {}).items():  # in TOML an exact decimal is a number
-            definition_part["properties"][name] = _as_numbers(
-                {key: it for key, it in setting.items() if key != "propertyNames"}
-            )
-    return {
-        "$schema": "https://json-schema.org/draft/2020-12/schema",
-        "title": f"Neat Delta {what}",
-        **definition,
-    }
-
-
-def _as_numbers(setting: dict[str, Any]) -> dict[str, Any]:
-    """A setting's schema with its exact decimals as numbers, the default among them."""
-    if setting.get("format") == "decimal":
-        plain = {name: value for name, value in setting.items() if name != "format"}
-        return plain | {"type": "number"} | ({"default": int(plain["default"])} if "default" in plain else {})
-    return setting | ({"anyOf": [_as_numbers(part) for part in setting["anyOf"]]} if "anyOf" in setting else {})
-
-
-# The types of the open Table Schema (Data Package) for our kinds; the rest are strings.
-TABLE_TYPES = {"integer": "integer", "decimal": "number", "money": "number", "flag": "boolean", "date": "date"}
-
-
-def table_schema(store: Store) -> dict[str, Any]:
-    """An open Table Schema (Data Package standard) for the store's files."""
-    fields = []
-    for name, field in store.fields.items():
-        kind = TABLE_TYPES.get(field.kind, "string")
-        column: dict[str, Any] = {"name": field.heading or name, "type": kind}
-        form = field.date_form or store.writing.date_form
-        if kind == "date":
-            column |= {"type": "datetime" if form and "hh" in form else "date", "format": _strftime(form)}
-        if kind in {"number", "integer"}:
-            column |= {"bareNumber": False} if field.kind == "money" else {}
-            column |= {"decimalChar": store.writing.decimal_mark} if store.writing.decimal_mark == "," else {}
-            column |= {"groupChar": store.writing.thousands_mark} if store.writing.thousands_mark else {}
-        if kind == "boolean":
-            column |= {"trueValues": list(field.yes or ["true"]), "falseValues": list(field.no or ["false"])}
-        if field.kind == "link" and field.separator is None:
-            column |= {"format": "uri"}
-        limits = {"required": field.required, "unique": field.unique, "enum": field.values}
-        limits |= {"minimum": field.least, "maximum": field.most, "maxLength": field.longest}
-        constraints = {name: value for name, value in limits.items() if value not in (None, False, [])}
-        fields.append(column | ({"constraints": constraints} if constraints else {}))
-    headings = {name: field.heading or name for name, field in store.fields.items()}
-    return {
-        "$schema": "https://datapackage.org/profiles/2.0/tableschema.json",
-        "fields": fields,
-        "primaryKey": [headings.get(name, name) for name in store.key.fields],
-        "missingValues": [""],
-    }
-
-
-def _strftime(form: str | None) -> str:
-    if form is None or form == "YYYY-MM-DD":
-        return "default"
-    for word, mark in (("YYYY", "%Y"), ("MM", "%m"), ("DD", "%d"), ("hh", "%H"), ("mm", "%M"), ("ss", "%S")):
-        form = form.replace(word, mark)
-    return form

@@ -195,7 +195,8 @@ def new_folder(path: str, why_kept: Callable[[Path], str | None]) -> Iterator[Pa
         if occupied and not place.is_dir():
             raise OutputError(f"{path}: there is a file of that name. Name a folder.")
         kept = why_kept(place) if occupied else None
-        must_not_be_input(path, replaced=True)
+        if kept is None:
+            must_not_be_input(path, replaced=True)
         place.parent.mkdir(parents=True, exist_ok=True)
         unfinished = place.with_name(f".{place.name}.partial-{os.getpid()}")
         UNFINISHED.add(str(unfinished))

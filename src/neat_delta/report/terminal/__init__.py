@@ -19,6 +19,7 @@ from neat_delta.report.terminal.inputs import (
     print_learned,
     print_moving,
     print_pairs,
+    print_questions,
     print_sheet,
 )
 from neat_delta.report.terminal.items import print_items, print_rest
@@ -45,6 +46,7 @@ __all__ = [
     "print_meanwhile",
     "print_moving",
     "print_pairs",
+    "print_questions",
     "print_records",
     "print_rest",
     "print_sheet",

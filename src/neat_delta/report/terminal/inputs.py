@@ -10,6 +10,7 @@ from typing import TYPE_CHECKING
 from rich.cells import cell_len
 from rich.text import Text
 
+from neat_delta.core.base.infer.questions import QUESTIONS
 from neat_delta.core.base.model.catalogue import Catalogue, listed
 from neat_delta.core.base.model.header import Header
 from neat_delta.core.base.model.importer import NEW_CODE
@@ -32,6 +33,7 @@ __all__ = [
     "print_learned",
     "print_moving",
     "print_pairs",
+    "print_questions",
     "print_rewritten",
     "print_sheet",
     "print_source",
@@ -176,8 +178,13 @@ def print_headings(console: Screen, header: Header) -> None:
         ("left alone, as the sheet lacks them", alone),
     ):
         if names:
-            console.print(Text(f"{chr(10) if first else ''}{title}: {listed(names)}"))
+            most = console.room(NAMED) or len(names)
+            console.print(Text(f"{chr(10) if first else ''}{title}: {listed(names, most)}"))
             first = False
+
+
+NAMED = 6
+"""So many headings of a sort are named."""
 
 
 def is_list(header: Header) -> bool:
@@ -328,6 +335,16 @@ def _print_missing(console: Screen, sheet: WorkingSheet) -> None:
     print_some(console, f"{count(len(codes), 'code')} not in live", codes)
 
 
+def print_questions(console: Screen, settings: Sequence[str], output: str) -> None:
+    """What nobody has said yet of the importer, and what is assumed till then."""
+    if settings:
+        assumed = "; ".join(
+            question.answers[question.assumed] for question in QUESTIONS if question.setting in settings
+        )
+        sentence = f"no export shows it, and so {display_text(output)} assumes: {assumed}"
+        console.print(Text(sentence + ("" if console.detail == "waiting" else "\n"), "yellow"))
+
+
 def print_learned(console: Screen, learned: Learned, live: Catalogue) -> None:
     """What a catalogue shows of its store: the key, how fields stand to each other, and field by field."""
     print_source(console, "live", live.path, live.cells.height, len(live.fields), live.layout, live.notes)
@@ -342,7 +359,7 @@ def print_learned(console: Screen, learned: Learned, live: Catalogue) -> None:
         table.columns[2].no_wrap = False
         for role, seen in learned.relations.items():
             table.add_row(
-                role.replace("_", " "), Text(display_text(getattr(learned.store.relations, role))), Text(seen)
+                role.replace("_", " "), Text(display_text(str(getattr(learned.store.relations, role)))), Text(seen)
             )
         console.print(table)
         console.print()
@@ -355,3 +372,4 @@ def print_learned(console: Screen, learned: Learned, live: Catalogue) -> None:
             Text(learned.evidence[name]),
         )
     console.print(table)
+    console.print()

@@ -35,21 +35,22 @@ def print_written(console: Screen, folder: str, manifest: Manifest, dialect: str
         _print_files(console, "to import, in this order", manifest.update)
         mirrored = list(map(_size, manifest.undo)) == list(map(_size, manifest.update))
         if mirrored and console.detail != "all":
-            files = " to ".join(dict.fromkeys((manifest.undo[0].file, manifest.undo[-1].file)))
-            console.print(f"{files}, of the same rows and fields, take it back\n")
+            files = list(dict.fromkeys((manifest.undo[0].file, manifest.undo[-1].file)))
+            takes = "takes" if len(files) == 1 else "take"
+            console.print(f"{' to '.join(files)}, of the same rows and fields, {takes} it back")
         else:
             _print_files(console, "to take it back", manifest.undo)
         _print_cells(console, manifest)
-        console.print()
     if manifest.held_before:
         lines = held_lines(manifest.held_before)
-        if console.detail == "usual":
+        if console.detail == "usual" and manifest.update:
             held = "; ".join(f"{line.reason} {line.much}" for line in lines)
             console.print(f"not in them, held by compare: {held}")
         else:
+            console.print()
             console.print("held by compare", style="bold")
             print_held(console, manifest.held_before)
-        console.print()
+    console.print()
     _print_listed(console, "held here", manifest.held)
     _print_listed(console, "sent, but the undo cannot take it back", manifest.one_way)
     if manifest.update and console.detail != "waiting":

@@ -19,6 +19,7 @@ from neat_delta.core.base.infer import Known, check_digit, fields_of_key, links,
 from neat_delta.core.base.infer.columns import of_column
 from neat_delta.core.base.infer.headings import NAME_HEADINGS, plain_heading
 from neat_delta.core.base.infer.key import find_key
+from neat_delta.core.base.infer.limits import Limit, limits
 from neat_delta.core.base.infer.writing import NUMBERS, currency_of, same_notation, writing_of
 from neat_delta.core.base.kinds import KINDS
 from neat_delta.core.base.kinds.number import NUMBER_KINDS
@@ -35,12 +36,15 @@ SAMPLE = 1_000
 
 @dataclass(frozen=True, slots=True)
 class Learned:
-    """A store as a catalogue shows it, and what was seen: by field, by relation, and of the key."""
+    """A store as a catalogue shows it, and what was seen: by field, by relation, and of the key; and the limits that it
+    suggests, but does not bear out.
+    """
 
     store: Store
     evidence: dict[str, str]
     relations: dict[str, str] = by_default(default_factory=dict)
     key: str = ""
+    suggested: tuple[Limit, ...] = ()
 
 
 def learn(live: Catalogue, key: Sequence[str] = ()) -> Learned:
@@ -66,15 +70,21 @@ def learn(live: Catalogue, key: Sequence[str] = ()) -> Learned:
     related = relations(live.cells, fields, writing)
     name = plain_heading(live.fields, NAME_HEADINGS)
     _of_the_whole(live, keys, related.relations, name, fields, evidence)
+    seen = limits(live.cells, fields, related.relations, writing)
+    roles, shown_by = related.relations, dict(related.evidence)
+    for limit in seen:
+        if not limit.weak and limit.field is None:
+            roles = msgspec.structs.replace(roles, **{limit.setting: limit.value})
+            shown_by[limit.setting] = limit.figures
     layout = {name: getattr(live.layout, name) for name in live.layout.__struct_fields__ if name != "packing"}
     store = Store(
         file=FileForm(**layout, continued=list(live.continued.fields) if live.continued else []),
         writing=writing,
         key=Key(keys, name),
         fields=fields,
-        relations=related.relations,
+        relations=roles,
     )
-    return Learned(store, evidence, related.evidence, key_fields.evidence)
+    return Learned(store, evidence, shown_by, key_fields.evidence, tuple(limit for limit in seen if limit.weak))
 
 
 PARENT = re.compile(r"parent|master|group|related|variant|belongs|upsell|cross|similar|eltern|zubeh", re.IGNORECASE)
