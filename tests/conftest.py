@@ -23,6 +23,7 @@ from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
 
 from neat_delta.core.base.support import sizes
+from neat_delta.report.settings import NAMED
 from tests import generate
 
 settings.register_profile(
@@ -169,6 +170,7 @@ def in_this_process(folder: Path, *args: str, **extra: str) -> subprocess.Comple
         for number, handler in handlers.items():
             signal.signal(number, handler)
     said = [stream.buffer.getvalue().decode() for stream in (out, err)]
+    assert not any(NAMED.search(text) for text in said), said  # a setting is said as an option
     return subprocess.CompletedProcess(list(args), status, *(text.replace("\r\n", "\n") for text in said))
 
 

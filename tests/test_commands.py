@@ -207,7 +207,7 @@ CALLS = {
         ("compare", "live.csv", "sheet.csv", "--blanks", "x"),
         "'x' is not hold, clear or keep",
     ),
-    "unknown verb": (("contrast",), "No such command 'contrast'"),
+    "unknown verb": (("contrast",), 'There is no command "contrast". There are: learn,'),
 }
 
 

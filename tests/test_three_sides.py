@@ -15,6 +15,7 @@ from hypothesis import strategies as st
 import neat_delta
 from neat_delta import Accept, Field, Importer, Key, Layout, Store
 from neat_delta.core.compare.checks import CHECKS
+from neat_delta.files.changelines import change_lines
 from tests.conftest import in_two_lengths
 from tests.oracle import catalogue
 from tests.test_laws import hold_the_laws
@@ -331,7 +332,7 @@ def test_the_file_of_three_sides_is_read_back(tmp_path):
     back = neat_delta.read_changes(path)
     assert back.header == changes.header and back.meanwhile.equals(changes.meanwhile)
     assert back.cells.equals(changes.cells) and back.items.equals(changes.items) and back.meanwhile.height
-    assert list(neat_delta.files.changeset.change_lines(back)) == list(neat_delta.files.changeset.change_lines(changes))
+    assert list(change_lines(back)) == list(change_lines(changes))
 
 
 def test_a_base_has_the_rows_that_it_has(run, put):

@@ -38,6 +38,16 @@ that name in the file of that name beside this one.
 
 
 class _Verbs(click.Group):
+    def resolve_command(
+        self, ctx: click.Context, args: list[str]
+    ) -> tuple[str | None, click.Command | None, list[str]]:
+        if args and args[0] not in VERBS and not args[0].startswith("-"):
+            from neat_delta.core.base.support.nearest import did_you_mean
+
+            known = f"There are: {', '.join(VERBS)}."
+            raise click.UsageError(f'There is no command "{args[0]}".{did_you_mean(args[0], VERBS, known)}', ctx)
+        return super().resolve_command(ctx, args)
+
     def list_commands(self, ctx: click.Context) -> list[str]:
         del ctx
         return list(VERBS)

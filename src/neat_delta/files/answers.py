@@ -15,6 +15,7 @@ from neat_delta.core.base.support.errors import ChangeSetError
 from neat_delta.core.review.answers import ANSWERS, Answers
 from neat_delta.core.review.signoff import workbook_answers
 from neat_delta.files.changelines import change_lines
+from neat_delta.files.malformed import plain_error
 from neat_delta.files.reading import read
 from neat_delta.files.whole import read_whole
 
@@ -84,7 +85,8 @@ def read_answers(path: str, changes: ChangeSet) -> Answers:
     try:
         answers_file = msgspec.json.decode(data.removeprefix(b"\xef\xbb\xbf"), type=_File)
     except msgspec.MsgspecError as error:
-        raise ChangeSetError(f"{path}: these are no answers that a page saved ({error}). Save them again.") from None
+        what = f"these are no answers that a page saved: {plain_error(error)}"
+        raise ChangeSetError(f"{path}: {what}. Save them again.") from None
     if (answers_file.format, answers_file.version) != (FORMAT, VERSION):
         raise ChangeSetError(f"{path}: it is {answers_file.format} {answers_file.version}, and not {FORMAT} {VERSION}.")
     if answers_file.changes != digest_of_changes(changes):

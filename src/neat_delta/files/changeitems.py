@@ -21,8 +21,9 @@ from neat_delta.core.base.support.distinct import all_differ
 from neat_delta.core.base.support.errors import ChangeSetError
 from neat_delta.core.base.support.series import constant, gathered, not_null, scattered
 from neat_delta.files.changelines import json_text
+from neat_delta.files.malformed import plain_error
 
-__all__ = ["AGAIN", "decoded_lines", "item_tables", "plain_error"]
+__all__ = ["AGAIN", "decoded_lines", "item_tables"]
 
 
 AGAIN = "Make it again with `neat-delta compare`."
@@ -48,11 +49,6 @@ def decoded_lines(lines: list[bytes], path: str, kind: type[Line], first: int = 
 def _by_line(lines: list[bytes], kind: type[Line]) -> list[Line]:
     decoder = msgspec.json.Decoder(kind)
     return [decoder.decode(line) for line in lines]
-
-
-def plain_error(error: Exception) -> str:
-    """Msgspec's message, which names the place within the line, without its full stop."""
-    return str(error).rstrip(".")
 
 
 def item_tables(header: Header, lines: pl.Series, path: str) -> ChangeSet:

@@ -40,8 +40,9 @@ from neat_delta.core.base.support.background import submit
 from neat_delta.core.base.support.errors import ChangeSetError, NeatDeltaError, OutputError
 from neat_delta.core.sheets.match.keys import comparable
 from neat_delta.core.sheets.match.prepare import prepare_columns, with_unseen
-from neat_delta.files.changeitems import AGAIN, decoded_lines, item_tables, plain_error
+from neat_delta.files.changeitems import AGAIN, decoded_lines, item_tables
 from neat_delta.files.changelines import SEALED, change_lines
+from neat_delta.files.malformed import plain_error
 from neat_delta.files.reading import read
 from neat_delta.files.whole import digest_of, read_whole, write_whole
 

@@ -2,12 +2,14 @@
 
 from __future__ import annotations
 
+import re
 from collections.abc import Callable, Collection
 from functools import partial
 from pathlib import PurePath
 
 from neat_delta.core.base.model.catalogue import Catalogue
 from neat_delta.core.base.model.layout import Format, Layout
+from neat_delta.core.base.support.errors import CatalogueError
 from neat_delta.files.memory import as_memory, unpacked
 from neat_delta.files.readers.delimited import Text, read_text
 from neat_delta.files.readers.encoding import Known, known_of
@@ -27,6 +29,9 @@ ENDINGS: dict[str, tuple[str, ...]] = {
     "parquet": (".parquet",),
 }
 """How files of a format are called; one that is called otherwise is read as what it is, with a note."""
+
+PAGE = re.compile(rb"\s*(\xef\xbb\xbf)?\s*<(!doctype html|html|head|body)\b", re.IGNORECASE)
+"""What a web page begins with."""
 
 PACKED = (".gz", ".zip", ".zst", ".zstd")
 
@@ -56,7 +61,7 @@ def read(
     form, packing = binary_format(data), None
     if form is None:
         data, packing = unpack(data, file.path)
-        form = binary_format(data) or _format(data, layout)
+        form = binary_format(data) or _format(data, layout, file.path)
     words_of_live = None if like is None else partial(known_of, like.cells)
     text = _read(form, data, file, layout, only, words_of_live)
     notes = list(text.notes)
@@ -104,10 +109,14 @@ def _read(
     return read_apart(data, file.path, form, given, file.reader)
 
 
-def _format(data: bytes, given: Layout) -> Format:
+def _format(data: bytes, given: Layout, path: str) -> Format:
     """Which text the bytes are."""
     if given.format in {"delimited", "json", "json lines"}:
         return given.format
     from neat_delta.files.readers.objects import is_json
 
+    if PAGE.match(data):
+        raise CatalogueError(
+            f"{path}: this is a web page (HTML), perhaps one to log in, and no table. Download the export itself."
+        )
     return "json" if is_json(data[:4096]) else "delimited"

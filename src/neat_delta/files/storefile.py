@@ -19,6 +19,7 @@ from neat_delta.core.base.model.layout import SEPARATORS
 from neat_delta.core.base.model.store import VERSION, Field, Store
 from neat_delta.core.base.support.errors import ConditionError, StoreError
 from neat_delta.core.base.support.nearest import did_you_mean
+from neat_delta.files import malformed
 from neat_delta.files.whole import read_whole
 
 __all__ = [
@@ -238,16 +239,8 @@ def _known(names: Sequence[str] | dict[str, Any]) -> str:
     return f"Known are: {', '.join(names)}."
 
 
-TYPES = {
-    "str": "text in quotes",
-    "int": "a whole number",
-    "float": "a number",
-    "decimal": "a number",
-    "bool": "true or false",
-    "array": "a list in [ ]",
-    "object": "a table",
-    "null": "nothing",
-}
+TYPES = malformed.TYPES | {"str": "text in quotes", "array": "a list in [ ]"}
+"""The types of values, as they are written in TOML."""
 
 
 def _plain(message: str, value: Any, kind: Any) -> str:  # noqa: ANN401 - any TOML value and type

@@ -5,6 +5,7 @@ from __future__ import annotations
 import contextlib
 import ctypes
 import os
+import re
 import shutil
 import stat
 import subprocess
@@ -35,11 +36,17 @@ __all__ = [
 ]
 
 
+ADDRESS = re.compile(r"[a-z][a-z0-9+.-]+://", re.IGNORECASE)
+"""What an address begins with (RFC 3986)."""
+
+
 def read_whole(path: str) -> bytes:
     """The bytes of a file, read once; FileError when there is none or it cannot be read, or when it changes meanwhile.
 
     A pipe is read to its end; a device that never ends is no file.
     """
+    if ADDRESS.match(path) and not Path(path).exists():
+        raise FileError(f"{path}: this is an address, and only files are read. Fetch it first, and name that file.")
     try:
         with Path(path).open("rb") as file:
             before = os.fstat(file.fileno())

@@ -56,7 +56,7 @@ WAY_OUT = {
     "new": "only in the sheet; --with-new sends them",
     "gone": "only in live, and the sheet is whole; --with-gone removes them",
     "answered store": "the reviewer left it as the store has it",
-    "not named": "name its code, too, or leave out ‹skus›",
+    "not named": "name its code, too, or leave out --skus",
     "not signed off": "the reviewer did not answer yes; answer it in the workbook",
     "answered no": "the reviewer said no",
 }

@@ -11,6 +11,7 @@ import polars as pl
 
 from neat_delta.core.base.model.layout import Layout
 from neat_delta.core.base.support.errors import CatalogueError
+from neat_delta.files.malformed import plain_error
 from neat_delta.files.readers.delimited import Text
 from neat_delta.files.readers.encoding import codec, decoded, of_head
 from neat_delta.files.readers.headings import must_be_headings, unnamed_columns
@@ -40,7 +41,7 @@ def read_objects(data: bytes, path: str, given: Layout | None = None) -> Text:
         else:
             rows, form = _lines(text, path), "json lines"
     except (msgspec.MsgspecError, RecursionError) as error:
-        raise CatalogueError(f"{path}: it is no array of objects ({_plain(error)}).") from None
+        raise CatalogueError(f"{path}: it is no array of objects ({plain_error(error)}).") from None
     names: dict[str, None] = {}
     for row in rows:
         names.update(dict.fromkeys(row))
@@ -55,7 +56,7 @@ def read_objects(data: bytes, path: str, given: Layout | None = None) -> Text:
             if name.strip()
         }
     except (msgspec.MsgspecError, RecursionError, UnicodeError) as error:
-        raise CatalogueError(f"{path}: a value cannot be read ({_plain(error)}).") from None
+        raise CatalogueError(f"{path}: a value cannot be read ({plain_error(error)}).") from None
     unnamed = unnamed_columns([*names])
     return Text(pl.DataFrame(columns), unnamed, Layout(encoding=encoding, bom=bool(bom), format=form), ())  # type: ignore[arg-type]
 
@@ -68,7 +69,7 @@ def _lines(data: bytes, path: str) -> Objects:
             try:
                 rows.append(decoder.decode(line))
             except (msgspec.MsgspecError, RecursionError) as error:
-                raise CatalogueError(f"{path}, line {number:,}: it is no JSON object ({_plain(error)}).") from None
+                raise CatalogueError(f"{path}, line {number:,}: it is no JSON object ({plain_error(error)}).") from None
     return rows
 
 
@@ -77,7 +78,3 @@ def _text(value: msgspec.Raw) -> str:
     if raw[:1] == b'"':
         return msgspec.json.decode(raw, type=str)
     return "" if raw == b"null" else raw.decode()
-
-
-def _plain(error: Exception) -> str:
-    return str(error).rstrip(".")

@@ -357,8 +357,12 @@ def _of_sending(store: Store) -> Iterator[Conflict]:
     for name in (*importer.carries, *filled):
         if name in never and name not in store.key.fields:
             why = "locked, moving, unseen, adjusted, marked"
-            what = f"every row must have it, and it is never sent unless it changes ({why})"
-            yield Conflict(("importer", "carries" if name in importer.carries else "headings"), f'"{name}": {what}')
+            setting = "carries" if name in importer.carries else "headings"
+            what = (
+                f'"{name}": every row must have it, and it is never sent unless it changes ({why}); take it out of '
+                f"{setting}, or say otherwise under [fields.{name}]"
+            )
+            yield Conflict(("importer", setting), what)
     if importer.headings:
         for setting in ("carries", "needs"):
             for name in getattr(importer, setting):

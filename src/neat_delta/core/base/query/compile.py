@@ -140,7 +140,7 @@ class Compiler:
             return alike[0]
         near = nearest(name, cells.columns)
         hint = f'the nearest is "{near}"' if near else f"there are: {listed(cells.columns)}"
-        if node.this.quoted and not near:
+        if (node.this.quoted or isinstance(node.parent, exp.Predicate)) and not near:
             hint = f"for a text use single quotes: '{name}'"
         raise self.at(node, f'there is no field "{name}"; {hint}')
 

@@ -69,6 +69,8 @@ def _parsed(text: str, what: str, example: str) -> exp.Expr:
         why = f"the {what} ends too early" if not text[start + len(word) :].strip() else "this was not expected here"
         if re.fullmatch(r".*\d", text[:start].rstrip()) and word == ",":
             why = "numbers have a decimal point here: 19.90"
+        elif word == "%" and re.fullmatch(r".*\d", text[:start].rstrip()):
+            why = "a share is a number here: for 5 % more write price * 1.05"
         elif word in {"]", "["} or "`" in text[max(0, start - 1) : start + 1]:
             why = "names with spaces go in double quotes"
         raise _error(word, start, why, what) from None

@@ -7,17 +7,29 @@ from collections.abc import Iterable
 __all__ = ["did_you_mean", "nearest"]
 
 CLOSE = 70.0
-"""From which likeness on, in per cent, a name is worth suggesting."""
+"""From which likeness on, in per cent, a name is worth suggesting: so much of both texts is the same."""
+
+PART = 90.0
+"""From which likeness on it is, where one has words more than the other (`spring offer`, `spring`)."""
+
+SHARE = 0.5
+"""A part that is suggested is at least so long, of the longer one."""
 
 
 def nearest(name: str, names: Iterable[str]) -> str | None:
-    """The one of `names` that is most like `name`, or None when none is much like it."""
+    """The one of `names` that is most like `name`, or None when none is much like it.
+
+    >>> nearest("prise", ["sku", "price"]), nearest("spring offer", ["spring"]), nearest("e", ["price"])
+    ('price', 'spring', None)
+    """
     from rapidfuzz import fuzz, process, utils
 
-    best = process.extractOne(
-        name, list(names), scorer=fuzz.WRatio, processor=utils.default_process, score_cutoff=CLOSE
-    )
-    return str(best[0]) if best else None
+    known = list(names)
+    for scorer, least in ((fuzz.ratio, CLOSE), (fuzz.WRatio, PART)):
+        best = process.extractOne(name, known, scorer=scorer, processor=utils.default_process, score_cutoff=least)
+        if best and min(len(name), len(best[0])) >= SHARE * max(len(name), len(best[0])):
+            return str(best[0])
+    return None
 
 
 def did_you_mean(name: str, names: Iterable[str], otherwise: str = "") -> str:
