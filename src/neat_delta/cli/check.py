@@ -4,8 +4,6 @@ from __future__ import annotations
 
 from typing import Any
 
-import click
-
 from neat_delta.app.requests import CheckRequest
 from neat_delta.cli.common import (
     json_option,
@@ -18,13 +16,13 @@ from neat_delta.cli.common import (
     store_option,
     working,
 )
-from neat_delta.cli.options import asked, settings_options, verb
+from neat_delta.cli.options import argument, asked, settings_options, verb
 
 __all__ = ["check"]
 
 
 @verb(epilog="\b\nExample, on the demo's files:\n  neat-delta check live.csv")
-@click.argument("catalogue")
+@argument("catalogue")
 @store_option
 @json_option
 @settings_options(CheckRequest)

@@ -14,8 +14,7 @@ from typing import TYPE_CHECKING, Any, Literal
 
 import click
 
-from neat_delta.cli.options import FILES, Option
-from neat_delta.core.base.support.series import scattered
+from neat_delta.cli.options import FILES, option
 
 if TYPE_CHECKING:
     from neat_delta.app.sheet import SheetFile
@@ -68,8 +67,8 @@ def json_option(command: Any) -> Any:  # noqa: ANN401 - as Click decorates
         (("-v", "--verbose"), "Print all of it: every entry of each list, and how long each step took."),
         (("-q", "--quiet"), "Print only what waits for you."),
     ):
-        command = click.option(*names, is_flag=True, expose_value=False, callback=_keep_detail, help=words)(command)
-    return click.option("--json", "as_json", is_flag=True, help="Print the facts as JSON.")(command)
+        command = option(*names, is_flag=True, expose_value=False, callback=_keep_detail, help=words)(command)
+    return option("--json", "as_json", is_flag=True, help="Print the facts as JSON.")(command)
 
 
 def _keep_detail(context: click.Context, option: click.Parameter, chosen: bool) -> None:
@@ -97,14 +96,14 @@ def screen() -> Screen:
     return terminal(detail())
 
 
-store_option: Decorator = click.option(
+store_option: Decorator = option(
     "--store",
     metavar="FILE",
     envvar="NEAT_DELTA_STORE",
     help="The store file.  [default: $NEAT_DELTA_STORE, or neat-delta.toml beside LIVE or from this folder upward]",
 )
 
-skus_option: Decorator = click.option(
+skus_option: Decorator = option(
     "--skus",
     metavar="FILE",
     help="Only the items that FILE names: one code a line (- for standard input), or a column of any table: "
@@ -135,9 +134,9 @@ def layout_options(*, two: bool) -> Decorator:
         for name, metavar, words in reversed(LAYOUT):
             if name in WRITING and not two:
                 continue
-            command = click.option(
+            command = option(
                 f"--{name}", metavar=metavar, multiple=True, expose_value=False, callback=_keep, help=words,
-                cls=Option, group=FILES,
+                group=FILES,
             )(command)  # fmt: skip
         return command
 
@@ -386,6 +385,7 @@ def counts_for_scripts(changes: ChangeSet) -> dict[str, int]:
     and the rows that were set aside and are not harmless.
     """
     from neat_delta.core.base.model.changeset import held
+    from neat_delta.core.base.support.series import scattered
     from neat_delta.core.sheets.match.rows import HARMLESS
 
     item_held, stays = changes.items["held"].is_not_null(), held(changes.items, changes.cells)

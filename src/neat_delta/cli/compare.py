@@ -23,7 +23,7 @@ from neat_delta.cli.common import (
     store_option,
     working,
 )
-from neat_delta.cli.options import LISTS, Option, asked, settings_options, verb
+from neat_delta.cli.options import LISTS, argument, asked, option, settings_options, verb
 
 if TYPE_CHECKING:
     import polars as pl
@@ -35,10 +35,10 @@ __all__ = ["compare"]
 
 
 @verb(epilog="\b\nExample, on the demo's files:\n  neat-delta compare live.csv sheet.csv -o changes.jsonl")
-@click.argument("live")
-@click.argument("sheet")
-@click.option("-o", "--output", metavar="FILE", help="Write the change set to FILE (- for standard output).")
-@click.option(
+@argument("live")
+@argument("sheet")
+@option("-o", "--output", metavar="FILE", help="Write the change set to FILE (- for standard output).")
+@option(
     "--base",
     metavar="FILE",
     help="The export that SHEET was cut from, if the store has moved on since: only what SHEET changed is sent.  "
@@ -46,28 +46,25 @@ __all__ = ["compare"]
 )
 @store_option
 @json_option
-@click.option(
+@option(
     "--recode",
     "codes",
     metavar="FILE",
     help="A list of old and new codes: SHEET may have its items under the new ones.",
 )
-@click.option(
+@option(
     "--likely-codes", metavar="FILE", help="Write the code changes that look likely to FILE, to look over for --recode."
 )
-@click.option(
-    "--mapping", metavar="FILE", cls=Option, group=LISTS, help="The description of a list, as `match --save` drafts it."
-)
-@click.option(
+@option("--mapping", metavar="FILE", group=LISTS, help="The description of a list, as `match --save` drafts it.")
+@option(
     "--rules",
     "rules_file",
     metavar="FILE",
-    cls=Option,
     group=LISTS,
     help="Run the rules of this file on SHEET's items.",
 )
-@click.option(
-    "--new-to", metavar="FILE", cls=Option, group=LISTS,
+@option(
+    "--new-to", metavar="FILE", group=LISTS,
     help="Write a list's new items without a code to FILE (.csv, .xlsx), to be filled in.",
 )  # fmt: skip
 @settings_options(CompareRequest)

@@ -27,7 +27,7 @@ from neat_delta.cli.common import (
     worksheet_form,
     write_worksheet,
 )
-from neat_delta.cli.options import verb
+from neat_delta.cli.options import argument, option, verb
 from neat_delta.report.text import command, count
 
 if TYPE_CHECKING:
@@ -46,16 +46,16 @@ __all__ = ["confirm"]
     epilog="\b\nExample, on the demo's files (nothing has landed in the catalogue as it was):\n"
     "  neat-delta confirm changes.jsonl live.csv",
 )
-@click.argument("changes")
-@click.argument("after", required=False)
-@click.option(
+@argument("changes")
+@argument("after", required=False)
+@option(
     "--files",
     "folder",
     metavar="DIR",
     help="The folder that `write` made: it says what was sent, and under which importer's rules.  [default: the one "
     "that was made of CHANGES]",
 )
-@click.option(
+@option(
     "--results",
     "reports",
     multiple=True,
@@ -63,21 +63,21 @@ __all__ = ["confirm"]
     help="The store's own report of the import, any table, page or log; may be repeated. A layout option is for it "
     "with report= before the value.",
 )
-@click.option(
+@option(
     "--retry",
     metavar="DIR",
     help="Write update files of what did not land, and stands as it was before, into this new folder.",
 )
-@click.option(
+@option(
     "--retry-altered", "altered", is_flag=True, help="Send again what the store rounded, cut or wrote otherwise, too."
 )
-@click.option(
+@option(
     "--mend",
     metavar="FILE",
     help="Write a working sheet (.xlsx, .csv) of what did not land, with the store's message beside each item.",
 )
-@click.option("--live", metavar="FILE", help="Where the live catalogue is now.  [default: where compare found it]")
-@click.option("--replace", is_flag=True, help="Overwrite the FILE of --mend if it is there.")
+@option("--live", metavar="FILE", help="Where the live catalogue is now.  [default: where compare found it]")
+@option("--replace", is_flag=True, help="Overwrite the FILE of --mend if it is there.")
 @store_option
 @layout_options(two=False)
 @json_option

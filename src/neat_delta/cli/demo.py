@@ -11,8 +11,9 @@ from textwrap import wrap
 
 import click
 
+from neat_delta.app.forms import OneOf
 from neat_delta.cli.common import make_folder
-from neat_delta.cli.options import verb
+from neat_delta.cli.options import argument, option, verb
 from neat_delta.demo.chapters import CHAPTERS, ROUND, Chapter, Step
 
 __all__ = ["demo"]
@@ -28,8 +29,8 @@ WIDTH = 88
 
 
 @verb(epilog="\b\nExamples:\n  neat-delta demo\n  neat-delta demo tuesday --to quillfern-demo")
-@click.argument("chapter", required=False)
-@click.option(
+@argument("chapter", required=False, form=OneOf(*CHAPTERS, EVERYTHING))
+@option(
     "--to",
     "folder",
     metavar="DIR",

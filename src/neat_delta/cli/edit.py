@@ -23,7 +23,7 @@ from neat_delta.cli.common import (
     store_option,
     working,
 )
-from neat_delta.cli.options import asked, settings_options, verb
+from neat_delta.cli.options import argument, asked, option, settings_options, verb
 
 if TYPE_CHECKING:
     from neat_delta.core.base.model.catalogue import Catalogue
@@ -36,10 +36,10 @@ __all__ = ["edit"]
     epilog="\b\nExample, on the demo's files:\n"
     '  neat-delta edit live.csv --set "price = ROUND(price * 1.05, 2)" --where "category LIKE \'Hives%\'" -o edit.jsonl'
 )
-@click.argument("live")
-@click.option("-o", "--output", metavar="FILE", help="Write the change set to FILE (- for standard output).")
-@click.option("--rules", "rules_file", metavar="FILE", help="Run the rules of this file.")
-@click.option(
+@argument("live")
+@option("-o", "--output", metavar="FILE", help="Write the change set to FILE (- for standard output).")
+@option("--rules", "rules_file", metavar="FILE", help="Run the rules of this file.")
+@option(
     "--try", "sample", type=click.IntRange(1, 1000), metavar="N", help="Show N of the results, the least, the greatest "
     "and the oddest; write nothing."
 )  # fmt: skip

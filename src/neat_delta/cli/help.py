@@ -4,8 +4,10 @@ from __future__ import annotations
 
 import click
 
+from neat_delta.app.forms import OneOf
 from neat_delta.cli.common import LAYOUT
-from neat_delta.cli.options import verb
+from neat_delta.cli.main import VERBS
+from neat_delta.cli.options import argument, verb
 
 __all__ = ["help"]
 
@@ -20,7 +22,7 @@ it: --encoding sheet=cp1250 --separator live=tab."""
     name="help",
     epilog="\b\nExample:\n  neat-delta help files",
 )
-@click.argument("topic", required=False)
+@argument("topic", required=False, form=OneOf("files", *VERBS))
 @click.pass_context
 def help(context: click.Context, topic: str | None) -> int:
     """Say what TOPIC is: a command by its name, or files: how one is told to look. Without one, what there is."""
@@ -39,7 +41,6 @@ def help(context: click.Context, topic: str | None) -> int:
         return 0
     command = group.get_command(above, topic) if isinstance(group, click.Group) else None
     if command is None:
-        from neat_delta.cli.main import VERBS
         from neat_delta.core.base.support.nearest import did_you_mean
 
         names = ("files", *VERBS)

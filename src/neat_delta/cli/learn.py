@@ -18,7 +18,7 @@ from neat_delta.cli.common import (
     screen,
     working,
 )
-from neat_delta.cli.options import asked, settings_options, verb
+from neat_delta.cli.options import argument, asked, option, settings_options, verb
 from neat_delta.report.settings import as_options
 
 if TYPE_CHECKING:
@@ -29,16 +29,16 @@ __all__ = ["learn"]
 
 
 @verb(epilog="\b\nExample, on the demo's files:\n  neat-delta learn live.csv -o store.toml")
-@click.argument("live")
-@click.option("-o", "--output", metavar="FILE", help="Write the store file to FILE.  [default: shown, not written]")
-@click.option("--replace", is_flag=True, help="Replace FILE if it is there already.")
-@click.option(
+@argument("live")
+@option("-o", "--output", metavar="FILE", help="Write the store file to FILE.  [default: shown, not written]")
+@option("--replace", is_flag=True, help="Replace FILE if it is there already.")
+@option(
     "--results",
     metavar="REPORT",
     help="Also draft what the store's reports of an import look like, from one of them; without -o, only that.",
 )
-@click.option("--no-questions", is_flag=True, help="Ask nothing, also on a terminal.")
-@click.option("--table-schema", "descriptor", metavar="FILE", help="Also write an open Table Schema (Data Package).")
+@option("--no-questions", is_flag=True, help="Ask nothing, also on a terminal.")
+@option("--table-schema", "descriptor", metavar="FILE", help="Also write an open Table Schema (Data Package).")
 @json_option
 @settings_options(LearnRequest)
 @layout_options(two=False)

@@ -14,7 +14,10 @@ import click
 from neat_delta import __version__
 from neat_delta.core.base.support.errors import NeatDeltaError
 
-__all__ = ["main"]
+__all__ = ["COMPLETION", "main"]
+
+COMPLETION = "_NEAT_DELTA_COMPLETE"
+"""What a shell sets that asks what may stand somewhere; the name is Click's."""
 
 VERBS = {
     "learn": "Draft the store file from LIVE, the store's export.",
@@ -30,6 +33,7 @@ VERBS = {
     "confirm": "See in the next export, and in the store's report, whether CHANGES landed.",
     "undo": "Write the files that take CHANGES back.",
     "demo": "Go the whole round on a made-up shop, step by step.",
+    "completion": "Print what a shell takes to complete what is typed.",
     "help": "Say what a command does, or how files are told to look.",
 }
 """In the order of the work, each with what it does, so that none of them is loaded to say that. Each is the function of
@@ -41,7 +45,7 @@ class _Verbs(click.Group):
     def resolve_command(
         self, ctx: click.Context, args: list[str]
     ) -> tuple[str | None, click.Command | None, list[str]]:
-        if args and args[0] not in VERBS and not args[0].startswith("-"):
+        if args and args[0] not in VERBS and not args[0].startswith("-") and not ctx.resilient_parsing:
             from neat_delta.core.base.support.nearest import did_you_mean
 
             known = f"There are: {', '.join(VERBS)}."
@@ -86,6 +90,8 @@ def main() -> NoReturn:
     try:
         from neat_delta.files.inputs import inputs_kept
 
+        if COMPLETION in os.environ:  # a shell asks what may stand there
+            import_module("neat_delta.cli.completion")
         with inputs_kept():
             status = cli(sys.argv[1:] or ["--help"], standalone_mode=False)
         sys.stdout.flush()

@@ -20,7 +20,7 @@ from neat_delta.cli.common import (
     store_option,
     working,
 )
-from neat_delta.cli.options import LISTS, Option, asked, settings_options, verb
+from neat_delta.cli.options import LISTS, argument, asked, option, settings_options, verb
 
 __all__ = ["match"]
 
@@ -29,17 +29,13 @@ __all__ = ["match"]
     epilog="\b\nExample, on the demo's files:\n"
     "  neat-delta match live.csv supplier.csv --match-by barcode --save supplier.toml"
 )
-@click.argument("live")
-@click.argument("sheet")
-@click.option(
-    "--save", metavar="FILE", help="Keep the pairing in FILE, for `compare --mapping` and the next such sheet."
-)
-@click.option("--replace", is_flag=True, help="Overwrite the FILE of --save if it is there.")
+@argument("live")
+@argument("sheet")
+@option("--save", metavar="FILE", help="Keep the pairing in FILE, for `compare --mapping` and the next such sheet.")
+@option("--replace", is_flag=True, help="Overwrite the FILE of --save if it is there.")
 @store_option
 @json_option
-@click.option(
-    "--mapping", metavar="FILE", cls=Option, group=LISTS, help="The description of a list, as `match --save` drafts it."
-)
+@option("--mapping", metavar="FILE", group=LISTS, help="The description of a list, as `match --save` drafts it.")
 @settings_options(MatchRequest)
 @layout_options(two=True)
 def match(

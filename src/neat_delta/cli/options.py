@@ -4,15 +4,19 @@ from __future__ import annotations
 
 from collections.abc import Callable, Mapping
 from functools import partial
-from typing import Any, TypeVar, get_args
+from typing import TYPE_CHECKING, Any, TypeVar, get_args
 
 import click
 
+from neat_delta.app.forms import Form
 from neat_delta.app.settings import Group, Request, request_of, settings_of
 from neat_delta.core.base.support.errors import SettingError
 from neat_delta.report.settings import as_options, option_of
 
-__all__ = ["FILES", "LISTS", "Option", "asked", "settings_options", "verb"]
+__all__ = ["FILES", "LISTS", "argument", "asked", "option", "settings_options", "verb"]
+
+if TYPE_CHECKING:
+    from click.shell_completion import CompletionItem
 
 Decorator = Callable[[Any], Any]
 Asked = TypeVar("Asked", bound="Request")
@@ -23,11 +27,35 @@ GROUPS = (FIRST, *get_args(Group), FILES)
 
 
 class Option(click.Option):
-    """An option that stands in a group of a command's help."""
+    """An option that stands in a group of a command's help, and completes what is typed for it by its `form`."""
 
-    def __init__(self, *names: Any, group: str = FIRST, **more: Any) -> None:  # noqa: ANN401 - as Click's own
+    def __init__(self, *names: Any, group: str = FIRST, form: Form | None = None, **more: Any) -> None:  # noqa: ANN401 - as Click's own
         super().__init__(*names, **more)
-        self.group = group
+        self.group, self.form = group, form
+
+    def shell_complete(self, ctx: click.Context, incomplete: str) -> list[CompletionItem]:
+        """What may stand there."""
+        from neat_delta.cli.completing import completions
+
+        return completions(ctx, self, self.form, incomplete)
+
+
+class Argument(click.Argument):
+    """An argument that completes what is typed for it, by its `form` if it has one."""
+
+    def __init__(self, *names: Any, form: Form | None = None, **more: Any) -> None:  # noqa: ANN401 - as Click's own
+        super().__init__(*names, **more)
+        self.form = form
+
+    def shell_complete(self, ctx: click.Context, incomplete: str) -> list[CompletionItem]:
+        """What may stand there: a file, mostly; a word of those that its type has."""
+        from neat_delta.cli.completing import completions
+
+        return self.type.shell_complete(ctx, self, incomplete) or completions(ctx, self, self.form, incomplete)
+
+
+option, argument = partial(click.option, cls=Option), partial(click.argument, cls=Argument)
+"""The decorators that add an option or an argument to a command."""
 
 
 class Verb(click.Command):
@@ -64,8 +92,8 @@ def settings_options(request: type[Request]) -> Decorator:
         for name, setting in reversed(settings_of(request).items()):
             kwargs: dict[str, Any] = {"is_flag": True} if setting.metavar is None else {"metavar": setting.metavar}
             kwargs |= {"multiple": True} if setting.form.repeated else {}
-            command = click.option(
-                option_of(name), name, cls=Option, group=setting.group, help=as_options(setting.does), **kwargs
+            command = option(
+                option_of(name), name, group=setting.group, form=setting.form, help=as_options(setting.does), **kwargs
             )(command)
         return command
 

@@ -19,7 +19,7 @@ from neat_delta.cli.common import (
     store_option,
     working,
 )
-from neat_delta.cli.options import verb
+from neat_delta.cli.options import argument, option, verb
 
 if TYPE_CHECKING:
     from neat_delta.practice.shop import Shop
@@ -31,30 +31,28 @@ __all__ = ["practice"]
     epilog="\b\nExample, on the demo's files:\n"
     "  neat-delta practice live.csv --import out --to rehearsal --refuse QA-1001 --round cost:0",
 )
-@click.argument("live")
-@click.option("--import", "folder", metavar="DIR", help="Import the folder that `write` made, and end: no server.")
-@click.option("--to", "output", metavar="DIR", help="With --import: where after.csv and results.csv go.  [default: .]")
-@click.option("--undo", is_flag=True, help="With --import: import the folder's undo files instead.")
-@click.option("--port", type=click.IntRange(0, 65535), default=8421, show_default=True, help="Where it listens.")
-@click.option("--keep", metavar="FILE", help="Keep the catalogue in FILE.  [default: forgotten when it ends]")
-@click.option("--token-env", metavar="NAME", help="Ask for the bearer token that is in this environment variable.")
-@click.option(
+@argument("live")
+@option("--import", "folder", metavar="DIR", help="Import the folder that `write` made, and end: no server.")
+@option("--to", "output", metavar="DIR", help="With --import: where after.csv and results.csv go.  [default: .]")
+@option("--undo", is_flag=True, help="With --import: import the folder's undo files instead.")
+@option("--port", type=click.IntRange(0, 65535), default=8421, show_default=True, help="Where it listens.")
+@option("--keep", metavar="FILE", help="Keep the catalogue in FILE.  [default: forgotten when it ends]")
+@option("--token-env", metavar="NAME", help="Ask for the bearer token that is in this environment variable.")
+@option(
     "--refuse",
     multiple=True,
     metavar="SKU|CONDITION",
     help='Refuse these rows: QA-1001, "price > 900". May be repeated.',
 )
-@click.option("--round", "rounded", multiple=True, metavar="FIELD:N", help="Round a field to N decimals: price:0.")
-@click.option(
-    "--cut", multiple=True, metavar="FIELD:N", help="Cut a field after N characters, with a warning: name:60."
-)
-@click.option("--drop", metavar="N%", help="Say of so many rows that they are done, and do nothing: 1%.")
-@click.option("--slow", is_flag=True, help="Take a twentieth of a second for each row.")
-@click.option("--fail-after", type=click.IntRange(min=1), metavar="N", help="Stop once in the middle, after N rows.")
-@click.option("--busy", is_flag=True, help="Put every import off once (429, Retry-After).")
-@click.option("--sell", metavar="N/min", help="Sell so many pieces a minute: 5/min; each file of --import takes one.")
-@click.option("--seed", type=int, default=0, show_default=True, help="Another seed draws other rows and sales.")
-@click.option("--replace", is_flag=True, help="Overwrite after.csv and results.csv.")
+@option("--round", "rounded", multiple=True, metavar="FIELD:N", help="Round a field to N decimals: price:0.")
+@option("--cut", multiple=True, metavar="FIELD:N", help="Cut a field after N characters, with a warning: name:60.")
+@option("--drop", metavar="N%", help="Say of so many rows that they are done, and do nothing: 1%.")
+@option("--slow", is_flag=True, help="Take a twentieth of a second for each row.")
+@option("--fail-after", type=click.IntRange(min=1), metavar="N", help="Stop once in the middle, after N rows.")
+@option("--busy", is_flag=True, help="Put every import off once (429, Retry-After).")
+@option("--sell", metavar="N/min", help="Sell so many pieces a minute: 5/min; each file of --import takes one.")
+@option("--seed", type=int, default=0, show_default=True, help="Another seed draws other rows and sales.")
+@option("--replace", is_flag=True, help="Overwrite after.csv and results.csv.")
 @store_option
 @layout_options(two=False)
 @json_option

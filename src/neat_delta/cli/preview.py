@@ -21,7 +21,7 @@ from neat_delta.cli.common import (
     skus_option,
     working,
 )
-from neat_delta.cli.options import asked, settings_options, verb
+from neat_delta.cli.options import argument, asked, option, settings_options, verb
 
 if TYPE_CHECKING:
     from neat_delta.core.base.model.catalogue import Catalogue
@@ -38,22 +38,20 @@ CHARTS = ("price-changes", "margins", "fields", "categories")
 
 
 @verb(epilog="\b\nExample, on the demo's files:\n  neat-delta preview changes.jsonl --field price --sort size")
-@click.argument("changes")
-@click.option("--findings", is_flag=True, help="Show in full what was found: damage, slips, checks.")
-@click.option("--all", "everything", is_flag=True, help=f"Show every item.  [default: the first {MOST}]")
-@click.option(
+@argument("changes")
+@option("--findings", is_flag=True, help="Show in full what was found: damage, slips, checks.")
+@option("--all", "everything", is_flag=True, help=f"Show every item.  [default: the first {MOST}]")
+@option(
     "--explain", "explained", metavar="SKU", help="Show how the computed cells of this item came about, step by step."
 )
-@click.option("--workbook", metavar="FILE", help="Write a workbook (.xlsx) to sign off: a line for each changed cell.")
-@click.option("--page", metavar="FILE", help="Write a page (.html) for a browser: figures, charts and every item.")
-@click.option("--charts", metavar="DIR", help="Write the charts (.png) into this folder.")
-@click.option("--replace", is_flag=True, help="Overwrite the files to write if they are there.")
-@click.option("--markdown", is_flag=True, help="Print it as Markdown, for a message or a ticket.")
+@option("--workbook", metavar="FILE", help="Write a workbook (.xlsx) to sign off: a line for each changed cell.")
+@option("--page", metavar="FILE", help="Write a page (.html) for a browser: figures, charts and every item.")
+@option("--charts", metavar="DIR", help="Write the charts (.png) into this folder.")
+@option("--replace", is_flag=True, help="Overwrite the files to write if they are there.")
+@option("--markdown", is_flag=True, help="Print it as Markdown, for a message or a ticket.")
 @json_option
-@click.option("--live", metavar="FILE", help="Where the live catalogue is now, for the items' names.")
-@click.option(
-    "--records", metavar="FILE", help="Open quotes or agreed prices by SKU: those that a changed cost touches."
-)
+@option("--live", metavar="FILE", help="Where the live catalogue is now, for the items' names.")
+@option("--records", metavar="FILE", help="Open quotes or agreed prices by SKU: those that a changed cost touches.")
 @settings_options(PreviewRequest)
 @skus_option
 def preview(

@@ -5,8 +5,6 @@ from __future__ import annotations
 from datetime import date
 from typing import Any
 
-import click
-
 from neat_delta.app.requests import RecodeRequest
 from neat_delta.cli.common import (
     hand_over,
@@ -19,7 +17,7 @@ from neat_delta.cli.common import (
     store_option,
     working,
 )
-from neat_delta.cli.options import asked, settings_options, verb
+from neat_delta.cli.options import argument, asked, option, settings_options, verb
 
 __all__ = ["recode"]
 
@@ -27,9 +25,9 @@ __all__ = ["recode"]
 @verb(
     epilog="\b\nExample, on the demo's files:\n  neat-delta recode live.csv codes.csv -o recoded.jsonl",
 )
-@click.argument("live")
-@click.argument("codes")
-@click.option("-o", "--output", metavar="FILE", help="Write the change set to FILE (- for standard output).")
+@argument("live")
+@argument("codes")
+@option("-o", "--output", metavar="FILE", help="Write the change set to FILE (- for standard output).")
 @store_option
 @json_option
 @settings_options(RecodeRequest)

@@ -25,7 +25,7 @@ from neat_delta.cli.common import (
     worksheet_form,
     write_worksheet,
 )
-from neat_delta.cli.options import asked, settings_options, verb
+from neat_delta.cli.options import argument, asked, option, settings_options, verb
 
 __all__ = ["sheet"]
 
@@ -34,15 +34,15 @@ __all__ = ["sheet"]
     epilog="\b\nExample, on the demo's files:\n"
     "  neat-delta sheet live.csv -o wax.xlsx --where \"category = 'Wax'\" --fields price,cost,stock"
 )
-@click.argument("live")
-@click.option(
+@argument("live")
+@option(
     "-o",
     "--output",
     metavar="FILE",
     required=True,
     help="The sheet to write: a workbook (.xlsx) or delimited text (.csv, .tsv, .txt).",
 )
-@click.option("--replace", is_flag=True, help="Overwrite FILE if it is there.")
+@option("--replace", is_flag=True, help="Overwrite FILE if it is there.")
 @store_option
 @json_option
 @settings_options(SheetRequest)

@@ -2,8 +2,6 @@
 
 from __future__ import annotations
 
-import click
-
 from neat_delta.cli.common import (
     find_round,
     json_option,
@@ -17,7 +15,7 @@ from neat_delta.cli.common import (
     store_option,
     working,
 )
-from neat_delta.cli.options import verb
+from neat_delta.cli.options import argument, option, verb
 
 __all__ = ["undo"]
 
@@ -25,22 +23,22 @@ __all__ = ["undo"]
 @verb(
     epilog="\b\nExample, on the demo's files:\n  neat-delta undo changes.jsonl --to back",
 )
-@click.argument("changes")
-@click.option("--to", "folder", required=True, metavar="DIR", help="The folder to make for the files.")
-@click.option(
+@argument("changes")
+@option("--to", "folder", required=True, metavar="DIR", help="The folder to make for the files.")
+@option(
     "--now",
     metavar="FILE",
     help="A fresh export: only what still stands as it was set is taken back.  [default: as if all of it landed]",
 )
-@click.option(
+@option(
     "--files",
     metavar="DIR",
     help="The folder that `write` made: it says what was sent, and under which importer's rules.  [default: the one "
     "that was made of CHANGES]",
 )
-@click.option("--altered", is_flag=True, help="Take back what the store rounded, cut or wrote otherwise, too.")
-@click.option("--live", metavar="FILE", help="Where the live catalogue is now.  [default: where compare found it]")
-@click.option("--replace", is_flag=True, help="Replace DIR if everything in it came from Neat Delta.")
+@option("--altered", is_flag=True, help="Take back what the store rounded, cut or wrote otherwise, too.")
+@option("--live", metavar="FILE", help="Where the live catalogue is now.  [default: where compare found it]")
+@option("--replace", is_flag=True, help="Replace DIR if everything in it came from Neat Delta.")
 @store_option
 @layout_options(two=False)
 @json_option

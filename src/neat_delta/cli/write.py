@@ -22,7 +22,7 @@ from neat_delta.cli.common import (
     store_option,
     working,
 )
-from neat_delta.cli.options import asked, settings_options, verb
+from neat_delta.cli.options import argument, asked, option, settings_options, verb
 
 if TYPE_CHECKING:
     from neat_delta.core.base.model.catalogue import Catalogue
@@ -37,12 +37,10 @@ __all__ = ["said_form", "write"]
 @verb(
     epilog="\b\nExample, on the demo's files:\n  neat-delta write changes.jsonl --to out",
 )
-@click.argument("changes")
-@click.option("--to", "folder", required=True, metavar="DIR", help="The folder to make for the files.")
-@click.option(
-    "--rehearse", is_flag=True, help="Import the files into a practice store, too, before they are handed over."
-)
-@click.option(
+@argument("changes")
+@option("--to", "folder", required=True, metavar="DIR", help="The folder to make for the files.")
+@option("--rehearse", is_flag=True, help="Import the files into a practice store, too, before they are handed over.")
+@option(
     "--signed-off",
     multiple=True,
     metavar="FILE",
@@ -50,8 +48,8 @@ __all__ = ["said_form", "write"]
     "for each reviewer: one no is a no.",
 )
 @skus_option
-@click.option("--live", metavar="FILE", help="Where the live catalogue is now.  [default: where compare found it]")
-@click.option("--replace", is_flag=True, help="Replace DIR if everything in it came from `write`.")
+@option("--live", metavar="FILE", help="Where the live catalogue is now.  [default: where compare found it]")
+@option("--replace", is_flag=True, help="Replace DIR if everything in it came from `write`.")
 @store_option
 @json_option
 @settings_options(WriteRequest)

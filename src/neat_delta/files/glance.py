@@ -1,0 +1,101 @@
+"""The names in a file at a glance, for what is only offered to a person: the beginning of it is read, and no more.
+
+Nothing is decided by it; what a file is, is found out by `files.reading`.
+"""
+
+from __future__ import annotations
+
+import csv
+import io
+import json
+import tomllib
+from pathlib import Path
+from typing import Any
+
+__all__ = ["fields_of_changes", "headings_at_a_glance", "table_names"]
+
+GLANCE_BYTES = 65_536
+MARKS = ",;\t|"
+"""What may stand between cells."""
+
+LINES_ABOVE = 20
+"""So many lines are looked at for the headings: titles may stand above them."""
+
+
+def headings_at_a_glance(path: str) -> list[str]:
+    """The headings of delimited text, or the names in the first object of JSON; none where that is not plain.
+
+    >>> from importlib.resources import files
+    >>> headings_at_a_glance(str(files("neat_delta.demo").joinpath("supplier.csv")))
+    ['EAN', 'Article', 'Trade', 'RRP']
+    """
+    text = _beginning(path)
+    if text.lstrip()[:1] in {"{", "["}:
+        start = text.find("{")
+        try:
+            names, _ = json.JSONDecoder().raw_decode(text, max(start, 0))
+        except ValueError:
+            return []
+        return list(names) if isinstance(names, dict) else []
+    for line in csv.reader(io.StringIO(text), delimiter=_mark(text)):
+        names = [name.strip() for name in line]
+        if sum(map(bool, names)) > 1:
+            return [name for name in names if name]
+    return []
+
+
+def _beginning(path: str) -> str:
+    """The first bytes of a file as text; none of it where it is no plain file, or no text."""
+    try:
+        place = Path(path)
+        if not place.is_file():
+            return ""
+        with place.open("rb") as file:
+            data = file.read(GLANCE_BYTES)
+    except (OSError, ValueError):
+        return ""
+    if data[:2] in {b"\xff\xfe", b"\xfe\xff"}:
+        return data.decode("utf-16", errors="replace")
+    if b"\0" in data:
+        return ""
+    try:
+        return data.decode("utf-8-sig")
+    except UnicodeDecodeError as error:
+        whole = error.start > len(data) - 4  # a letter that was cut in two
+        return data[: error.start].decode("utf-8-sig") if whole else data.decode("cp1252", errors="replace")
+
+
+def _mark(text: str) -> str:
+    """What stands between the cells: the mark that most of the first lines have, and have most often."""
+    lines = text.splitlines()[:LINES_ABOVE]
+    return max(MARKS, key=lambda mark: (sum(mark in line for line in lines), sum(line.count(mark) for line in lines)))
+
+
+def fields_of_changes(path: str) -> list[str]:
+    """The fields of a change set, from its first line.
+
+    >>> fields_of_changes("there-is-none.jsonl")
+    []
+    """
+    try:
+        with Path(path).open("rb") as file:
+            header = json.loads(file.readline())
+    except (OSError, ValueError):
+        return []
+    fields = header.get("fields") if isinstance(header, dict) else None
+    return [str(name) for name in fields] if isinstance(fields, list) else []
+
+
+def table_names(path: str, table: str) -> list[str]:
+    """The keys of a table in a TOML file, such as the fields of a store file; none where there is none.
+
+    >>> from importlib.resources import files
+    >>> table_names(str(files("neat_delta.demo").joinpath("soderbi.toml")), "headings")
+    ['EAN', 'Trade']
+    """
+    try:
+        parsed: dict[str, Any] = tomllib.loads(Path(path).read_text("utf-8"))
+    except (OSError, ValueError):
+        return []
+    names = parsed.get(table)
+    return list(names) if isinstance(names, dict) else []
