@@ -74,8 +74,11 @@ SPOILED = {
     ),
     "another format": (lambda ls: ["{}", *ls[1:]], "this is not a change set"),
     "no JSON": (lambda ls: [*ls[:3], ls[3][:-9], *ls[4:]], "line 4:"),
-    "unknown key": (lambda ls: spoil(ls, 2, '"held"', '"hold"'), "line 3: Object contains unknown field `hold`"),
-    "wrong verdict": (lambda ls: spoil(ls, 1, '"changed"', '"altered"'), "line 2: Invalid enum value 'altered'"),
+    "unknown key": (lambda ls: spoil(ls, 2, '"held"', '"hold"'), 'line 3: "hold" is nothing that stands there'),
+    "wrong verdict": (
+        lambda ls: spoil(ls, 1, '"changed"', '"altered"'),
+        'line 2: "altered" is none of the words for it (verdict)',
+    ),
     "verdict and rows": (lambda ls: spoil(ls, 1, '"changed"', '"gone"'), "line 2: its rows do not fit its verdict"),
     "unknown field": (
         lambda ls: spoil(ls, 1, '"price"', '"prize"'),
@@ -95,7 +98,10 @@ SPOILED = {
         lambda ls: spoil(ls, 51, '"field":"cost"', '"field":"costs"'),
         "a damaged cell has a key or a field that line 1 does not name",
     ),
-    "damaged in no way": (lambda ls: spoil(ls, 51, '"done":"held"', '"done":"mended"'), "line 52: Invalid enum"),
+    "damaged in no way": (
+        lambda ls: spoil(ls, 51, '"done":"held"', '"done":"mended"'),
+        'line 52: "mended" is none of the words for it',
+    ),
     "found elsewhere": (
         lambda ls: spoil(ls, 52, '"field":"tags"', '"field":"tag"'),
         "a finding has a key or a field that line 1 does not name",

@@ -349,7 +349,11 @@ def header_facts(header: Header) -> Header:
     summaries = [
         msgspec.structs.replace(summary, do=summary.do and as_options(summary.do)) for summary in header.findings
     ]
-    return msgspec.structs.replace(header, findings=summaries)
+    live, sheet = (
+        msgspec.structs.replace(source, notes=[as_options(note) for note in source.notes])
+        for source in (header.live, header.sheet)
+    )
+    return msgspec.structs.replace(header, findings=summaries, live=live, sheet=sheet)
 
 
 def _print_summary(

@@ -13,7 +13,7 @@ from neat_delta.app.settings import Group, Request, request_of, settings_of
 from neat_delta.core.base.support.errors import SettingError
 from neat_delta.report.settings import as_options, option_of
 
-__all__ = ["FILES", "LISTS", "argument", "asked", "option", "settings_options", "verb"]
+__all__ = ["FILES", "LISTS", "argument", "asked", "option", "records_in_groups", "settings_options", "verb"]
 
 if TYPE_CHECKING:
     from click.shell_completion import CompletionItem
@@ -65,20 +65,25 @@ class Verb(click.Command):
 
     def format_options(self, ctx: click.Context, formatter: click.HelpFormatter) -> None:
         """Write the options, a section for each group."""
-        groups: dict[str, list[tuple[str, str]]] = {name: [] for name in GROUPS}
-        for parameter in self.get_params(ctx):
-            record = parameter.get_help_record(ctx) if isinstance(parameter, click.Option) else None
-            if record is not None:
-                groups[parameter.group if isinstance(parameter, Option) else FIRST].append(record)
-        looks = groups.pop(FILES)
+        groups = records_in_groups(self, ctx)
+        looks = groups.pop(FILES, [])
         for name, records in groups.items():
-            if records:
-                with formatter.section(name):
-                    formatter.write_dl(records)
+            with formatter.section(name):
+                formatter.write_dl(records)
         if looks:
             with formatter.section(FILES):
                 names = ", ".join(words.partition(" ")[0] for words, _ in looks)
                 formatter.write_text(f"{names}: see `neat-delta help files`.")
+
+
+def records_in_groups(command: click.Command, context: click.Context) -> dict[str, list[tuple[str, str]]]:
+    """A command's options by their groups: how each is typed, and what it does. Groups without options are left out."""
+    groups: dict[str, list[tuple[str, str]]] = {name: [] for name in GROUPS}
+    for parameter in command.get_params(context):
+        record = parameter.get_help_record(context) if isinstance(parameter, click.Option) else None
+        if record is not None:
+            groups[parameter.group if isinstance(parameter, Option) else FIRST].append(record)
+    return {name: records for name, records in groups.items() if records}
 
 
 verb = partial(click.command, cls=Verb)

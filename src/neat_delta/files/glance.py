@@ -61,8 +61,8 @@ def _beginning(path: str) -> str:
     try:
         return data.decode("utf-8-sig")
     except UnicodeDecodeError as error:
-        whole = error.start > len(data) - 4  # a letter that was cut in two
-        return data[: error.start].decode("utf-8-sig") if whole else data.decode("cp1252", errors="replace")
+        cut_short = error.start > len(data) - 4  # a letter that was cut in two
+        return data[: error.start].decode("utf-8-sig") if cut_short else data.decode("cp1252", errors="replace")
 
 
 def _mark(text: str) -> str:

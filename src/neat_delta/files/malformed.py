@@ -22,13 +22,13 @@ TYPES = {
 """What msgspec calls the types of values, in words."""
 
 FORMS: tuple[tuple[str, Callable[[re.Match[str]], str]], ...] = (
-    (r"Invalid enum value (?:'(.*)'|(.*))", lambda found: f'"{found[1] or found[2]}" is none of the words for it'),
+    (r"Invalid enum value (?:'(.*)'|(.*))", lambda part: f'"{part[1] or part[2]}" is none of the words for it'),
     (
         r"Expected `([^`]+)`, got `(\w+)`",
-        lambda found: f"it must be {_types(found[1])}, and is {TYPES.get(found[2], found[2])}",
+        lambda part: f"it must be {_types(part[1])}, and is {TYPES.get(part[2], part[2])}",
     ),
-    (r"Object missing required field `(.+)`", lambda found: f'"{found[1]}" is missing'),
-    (r"Object contains unknown field `(.+)`", lambda found: f'"{found[1]}" is nothing that stands there'),
+    (r"Object missing required field `(.+)`", lambda part: f'"{part[1]}" is missing'),
+    (r"Object contains unknown field `(.+)`", lambda part: f'"{part[1]}" is nothing that stands there'),
 )
 """Msgspec's messages, and what they say in words."""
 
@@ -43,9 +43,9 @@ def plain_error(error: Exception) -> str:
     """
     what, _, place = str(error).rstrip(".").partition(" - at `$")
     for form, words in FORMS:
-        found = re.fullmatch(form, what)
-        if found:
-            what = words(found)
+        part = re.fullmatch(form, what)
+        if part:
+            what = words(part)
             break
     steps = re.sub(r"\[(\d+)\]", lambda step: f" {int(step[1]) + 1}", place.rstrip("`")).replace("[...]", "")
     return what.replace("`", "") + (f" ({steps.lstrip('.').strip().replace('.', ', ')})" if steps else "")
