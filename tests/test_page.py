@@ -25,6 +25,8 @@ from selenium.webdriver.common.by import By
 from selenium.webdriver.common.keys import Keys
 from selenium.webdriver.support.ui import Select
 
+import neat_delta
+from neat_delta.report.charts import charts
 from tests.browser import CHROMIUM, DRIVER, browser, scheme, show
 from tests.conftest import PROGRAM, campaign, first_of, in_this_process
 
@@ -238,6 +240,86 @@ def test_an_accessibility_engine_finds_nothing_serious(driver, demo, which):
     scheme(driver, "light")
     assert len(found["passes"]) > 20
     assert [(one["id"], one["nodes"][0]["html"]) for one in found["violations"]] == []
+
+
+def test_what_waits_stands_first_and_in_words(demo):
+    text = demo.read_text()
+    assert re.findall(r"<h2[^>]*>(.*?)</h2>", text)[0] == "What waits for you"
+    part = re.search(r'<section aria-labelledby="t-waits".*?</section>', text, re.DOTALL)
+    assert part is not None
+    plain, _, rest = part[0].partition("<details>")
+    assert "54 cells of 32 items to send. Not sent as things are:" in plain
+    assert "emptied in the sheet: is the field to be empty in the shop?" in plain and "--" not in plain
+    assert "--blanks clear or keep decides" in rest
+
+
+@needs_browser
+@pytest.mark.parametrize("width", [360, 640])
+def test_nothing_runs_out_of_a_narrow_window_or_one_at_twice_the_size(driver, demo, width):
+    """A telephone, and 1280 pixels at 200 %; answers can be given there."""
+    driver.execute_cdp_cmd(
+        "Emulation.setDeviceMetricsOverride", {"width": width, "height": 800, "deviceScaleFactor": 1, "mobile": False}
+    )
+    try:
+        show(driver, demo)
+        assert driver.execute_script("return document.documentElement.scrollWidth") <= width
+        Select(driver.find_element(By.ID, "sent")).select_by_visible_text("to send")
+        driver.find_element(By.ID, "search").send_keys(Keys.ARROW_DOWN)
+        driver.switch_to.active_element.send_keys("y")
+        assert driver.find_element(By.ID, "counted").text.startswith("1 yes, 0 no")
+        seen = {one.text for one in driver.find_elements(By.CSS_SELECTOR, "#table thead th") if one.is_displayed()}
+        assert {"Item", "Field", "Before", "After", "Answer"} <= seen
+        assert driver.execute_script("return document.documentElement.scrollWidth") <= width
+    finally:
+        driver.execute_cdp_cmd("Emulation.clearDeviceMetricsOverride", {})
+
+
+@needs_browser
+def test_a_reader_of_the_screen_is_told_what_everything_is(driver, demo):
+    """By the tree that the browser gives to such programs: headings in their order, names for all that can be used."""
+    show(driver, demo)
+    nodes = driver.execute_cdp_cmd("Accessibility.getFullAXTree", {})["nodes"]
+    named: dict[str, list[str]] = {}
+    for node in nodes:
+        if not node.get("ignored"):
+            role, name = node["role"]["value"], node.get("name", {}).get("value", "")
+            named.setdefault(role, []).append(name)
+    assert named["heading"][:3] == ["What changes in the shop", "What waits for you", "Field by field"]
+    assert named["heading"][-1] == "Item by item"
+    for role in ("button", "combobox", "searchbox", "link", "columnheader"):
+        assert named.get(role) and all(named[role]), role
+    assert "Narrow the items down" in named["search"]
+
+
+@needs_browser
+def test_on_paper_an_item_is_never_torn_and_nothing_asks_to_be_clicked(driver, demo):
+    show(driver, demo)
+    driver.execute_cdp_cmd("Emulation.setEmulatedMedia", {"media": "print"})
+    try:
+        style = "return [...document.querySelectorAll(arguments[0])].map((one) => getComputedStyle(one)[arguments[1]])"
+        assert {*driver.execute_script(style, "#table tbody[data-n]", "breakInside")} == {"avoid"}
+        assert {*driver.execute_script(style, ".bar button, .answers, .waits details", "display")} == {"none"}
+        assert (
+            "size: a4"
+            in driver.execute_script(
+                "return [...document.styleSheets[0].cssRules].map((one) => one.cssText).join(' ')"
+            ).lower()
+        )
+    finally:
+        driver.execute_cdp_cmd("Emulation.setEmulatedMedia", {"media": ""})
+
+
+def test_a_legend_never_lies_on_a_bar():
+    """Also where the longest bar reaches to the edge: it stands above the axes."""
+    live = {"sku": [f"QA-{n}" for n in range(9)], "price": ["1.00"] * 9}
+    changes = neat_delta.compare(
+        neat_delta.as_catalogue(live, "live"),
+        neat_delta.as_catalogue(live | {"price": ["2.00"] * 5 + [""] * 4}, "sheet"),
+    )
+    for chart in charts(changes, None, None):
+        figure = chart.figure
+        legend = figure.legends[0].get_window_extent()
+        assert legend.y0 >= figure.axes[0].get_window_extent().y1
 
 
 def test_a_page_fetches_nothing_and_is_the_same_twice(demo):

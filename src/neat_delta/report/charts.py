@@ -236,7 +236,7 @@ def _bars(name: str, title: str, unit: str, rows: Sequence[tuple[str, int, int]]
     axes.margins(x=0.1)
     axes.xaxis.set_major_locator(MaxNLocator(integer=True))
     axes.set_xlabel(unit)
-    axes.legend(frameon=False, fontsize=8, loc="lower right")
+    figure.legend(frameon=False, fontsize=8, loc="outside upper right", ncols=2)  # never on a bar
     says = f"Most in {rows[0][0]}: {count(rows[0][1] + rows[0][2], unit[:-1])}, of which {rows[0][2]:,} " + (
         "held." if unit == "cells" else "with something held."
     )

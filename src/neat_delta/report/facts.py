@@ -62,6 +62,28 @@ WAY_OUT = {
 }
 """What each reason for holding means, and how to have it otherwise."""
 
+MEANING = {
+    "clash": "changed in the sheet and in the store: choose among the items whose value it is to be",
+    "stale": "the store has moved on since the sheet was cut: it has to be compared with the older export, too",
+    "swapped": "the two exports seem to have changed places",
+    "damage": "a spreadsheet damaged them: the sheet has to be mended",
+    "slip": "a hand seems to have slipped: the sheet has to be mended, or somebody says that it is meant",
+    "rule": "a rule could not work them out",
+    "list": "the list does not say what they mean",
+    "check": "a check stopped them: correct them, or somebody says that they are meant",
+    "code": "the code cannot change as it is asked for",
+    "incomplete": "something that they need is held itself",
+    "follows": "computed from something that is held",
+    "emptied": "emptied in the sheet: is the field to be empty in the shop?",
+    "new": "the shop does not have them yet: are they to be added?",
+    "gone": "the sheet does not have them any more: are they to go?",
+    "answered store": "left as the store has them",
+    "not named": "not asked for",
+    "not signed off": "nobody said yes to them yet",
+    "answered no": "somebody said no to them",
+}
+"""What each reason for holding means to a colleague who looks at the page."""
+
 
 CLASHING_ITEMS = {
     LEFT_STORE: "changed in the sheet and gone from the store",
@@ -94,11 +116,12 @@ WIDE = 5
 
 @dataclass(frozen=True, slots=True)
 class HeldLine:
-    """How much is held for one sort of reason, and the way to have it otherwise."""
+    """How much is held for one sort of reason, the way to have it otherwise, and what it means to a colleague."""
 
     reason: str
     much: str
     way_out: str
+    meaning: str = ""
 
 
 def held_lines(reasons: Sequence[HeldCount]) -> list[HeldLine]:
@@ -115,7 +138,7 @@ def held_lines(reasons: Sequence[HeldCount]) -> list[HeldLine]:
         much = ", ".join(count(number, unit) for number, unit in counted if number)
         if reason == "emptied":
             much += f" of {listed([display_text(name) for of_reason in of_this_sort for name in of_reason.fields], 3)}"
-        lines.append(HeldLine(reason, much, WAY_OUT.get(reason, "")))
+        lines.append(HeldLine(reason, much, WAY_OUT.get(reason, ""), MEANING.get(reason, "")))
     return lines
 
 
