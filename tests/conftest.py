@@ -7,6 +7,7 @@ import gc
 import inspect
 import io
 import itertools
+import json
 import os
 import random
 import signal
@@ -21,6 +22,7 @@ from unittest import mock
 import pytest
 from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
+from jsonschema import Draft202012Validator
 
 from neat_delta.core.base.support import sizes
 from neat_delta.report.settings import NAMED
@@ -147,6 +149,27 @@ def in_a_process(folder: Path, *args: str, **extra: str) -> subprocess.Completed
     )
 
 
+MOST_VALIDATED = 100_000
+"""Characters of an output: a longer one has more of the same."""
+
+
+@functools.cache
+def validator(name: str) -> Draft202012Validator:
+    """The published schema of what a command prints for programs."""
+    path = Path(__file__).parents[1] / "docs" / "json" / f"{name}.schema.json"
+    return Draft202012Validator(json.loads(path.read_text()))
+
+
+def must_be_as_published(args: Sequence[str], output: str) -> None:
+    """What a command prints for programs is as its schema says."""
+    name = {"recode": "compare", "edit": "edit-try" if "--try" in args else "compare"}.get(args[0], args[0])
+    name += "-explain" if "--explain" in args else ""
+    if len(output) < MOST_VALIDATED:
+        facts = json.loads(output)
+        assert facts["version"] == 1
+        validator(name).validate(facts)
+
+
 def in_this_process(folder: Path, *args: str, **extra: str) -> subprocess.CompletedProcess[str]:
     """Run the program's own entry point here, from the folder, which spares half a second of start."""
     from neat_delta.cli.main import main
@@ -171,6 +194,8 @@ def in_this_process(folder: Path, *args: str, **extra: str) -> subprocess.Comple
             signal.signal(number, handler)
     said = [stream.buffer.getvalue().decode() for stream in (out, err)]
     assert not any(NAMED.search(text) for text in said), said  # a setting is said as an option
+    if status in {0, 1} and "--json" in args:
+        must_be_as_published(args, said[0])
     return subprocess.CompletedProcess(list(args), status, *(text.replace("\r\n", "\n") for text in said))
 
 

@@ -76,6 +76,8 @@ BANNED = {"said", "told", "one", "shown", "there", "apart", "whole", "made", "mo
 """Words that name the act by which something came about, or anything at all, and not what it is."""
 
 IN_FILES = {
+    "found": "what `check` prints for programs",
+    "moved": "what `confirm` prints for programs",
     "said": "files we write: what a reviewer said of a cell (`manifest.py`)",
     "shown": "store files: whether the shop shows an item (`Relations`)",
     "whole": "store, mapping and manifest files, and the keyword: the whole catalogue",

@@ -261,8 +261,8 @@ def test_by_rule_from_the_catalogue_to_proven_files(store, ask):
             wanted[sku] = nearest(raw, ends)
     wanted = {sku: price for sku, price in wanted.items() if price != Decimal(prices[sku])}
     assert {item.key["sku"]: Decimal(item.cells["price"][1] or "") for item in changes.iter_items()} == wanted
-    assert wanted and tried["price"]["cells"] == len(wanted)
-    assert {one["key"]["sku"]: Decimal(one["after"]) for one in tried["price"]["sample"]} == wanted
+    assert wanted and tried["fields"]["price"]["cells"] == len(wanted)
+    assert {one["key"]["sku"]: Decimal(one["after"]) for one in tried["fields"]["price"]["sample"]} == wanted
     sku = next(iter(wanted))
     said = ask("preview", "edit.jsonl", "--explain", sku).stdout
     assert "spring" in said and f"price = {prices[sku]}" in said and ":least = 1" not in said

@@ -13,8 +13,10 @@ from pathlib import Path
 
 import pytest
 from tools.man import FOLDER, pages
+from tools.schemas import documents
 from tools.site import reference
 
+from neat_delta.app.outputs import OUTPUTS
 from neat_delta.cli.main import VERBS
 from tests.conftest import Run
 
@@ -25,6 +27,12 @@ def test_the_manual_pages_say_what_the_help_says():
     made = pages()
     assert made == {path.name: path.read_text() for path in FOLDER.glob("*.1")}, "python -m tools.man writes them anew"
     assert {*made} == {"neat-delta.1", *(f"neat-delta-{name}.1" for name in VERBS)}
+
+
+def test_the_schemas_are_of_what_there_is():
+    folder = ROOT / "docs"
+    assert {name: (folder / name).read_text() for name in documents()} == documents(), "python -m tools.schemas"
+    assert {path.name for path in (folder / "json").iterdir()} == {f"{name}.schema.json" for name in OUTPUTS}
 
 
 @pytest.mark.skipif(shutil.which("groff") is None, reason="there is no groff here")

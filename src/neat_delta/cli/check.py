@@ -47,14 +47,15 @@ def check(catalogue: str, store: str | None, as_json: bool, **settings: Any) -> 
         must_fit(store_file, read.fields)
         checked = neat_delta.check(read, shop, request=request, today=date.today().isoformat())
     if as_json:
-        found_ones = checked.findings.to_dicts()
+        from neat_delta.app.outputs import CatalogueFinding, CheckOutput
+
         print_json(
-            {
-                "store": store_path,
-                "catalogue": read.source,
-                "found": found_ones,
-                "not_run": {name: as_options(why) for name, why in checked.idle.items()},
-            }
+            CheckOutput(
+                store=store_path,
+                catalogue=read.source,
+                found=[CatalogueFinding(**row) for row in checked.findings.to_dicts()],
+                not_run={name: as_options(why) for name, why in checked.idle.items()},
+            )
         )
     else:
         from neat_delta.report import terminal as report

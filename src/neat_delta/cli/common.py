@@ -17,6 +17,7 @@ import click
 from neat_delta.cli.options import FILES, option
 
 if TYPE_CHECKING:
+    from neat_delta.app.outputs import Output
     from neat_delta.app.sheet import SheetFile
     from neat_delta.core.base.model.changeset import ChangeSet
     from neat_delta.core.base.model.header import Header
@@ -333,7 +334,7 @@ def must_not_be_input(output: str, *inputs: str) -> None:
     must_not_be(output, inputs)
 
 
-def print_json(facts: object) -> None:
+def print_json(facts: Output) -> None:
     """Facts for a program, on standard output alone. Exact decimals are strings."""
     import msgspec
 
@@ -439,8 +440,18 @@ def _print_result(
     known_fields = {*header.key, *header.fields, *header.untouched, *header.unseen}
     lacking = [name for name in (shop.fields if shop else ()) if name not in known_fields]
     if as_json:
-        facts = {"output": output, "store": store, "lacking": lacking, **counts_for_scripts(changes)}
-        print_json(facts | {"reasons": changes.reasons(), "header": header_facts(changes.header)})
+        from neat_delta.app.outputs import CompareOutput
+
+        print_json(
+            CompareOutput(
+                output=output,
+                store=store,
+                lacking=lacking,
+                **counts_for_scripts(changes),
+                reasons=changes.reasons(),
+                header=header_facts(changes.header),
+            )
+        )
     elif output != "-":
         _print_summary(changes, store, output, kinds_given=kinds_given, lacking=lacking)
     return status_of(changes)

@@ -6,7 +6,7 @@ from collections.abc import Sequence
 from dataclasses import dataclass
 from dataclasses import replace as replace_fields
 from pathlib import PurePath
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, Any
 
 import click
 
@@ -128,14 +128,16 @@ def confirm(
         if after is not None:
             now = neat_delta.read(after, layout_from_options("live", layout), like=before)
         looked = outcome_of(sent, before, by_store, round_, now, reports, layout_from_options("report"))
-    lines, facts = list[str](), dict[str, object]({"retry": None})
+    lines, facts = list[str](), dict[str, Any]()
     if round_ is not None and (retry or mend):
         again = _Again(round_, path, retry, mend, inputs, altered=altered, replace=replace, store=store)
         lines, facts = again.write(sent, before, looked, by_store)
     edited = [] if round_ is None else edited_files(round_)
     if as_json:
-        where = {"files": None if round_ is None else round_.folder, "store": path}
-        print_json(where | _facts(looked) | facts)
+        from neat_delta.app.outputs import ConfirmOutput
+
+        folder = None if round_ is None else round_.folder
+        print_json(ConfirmOutput(files=folder, store=path, **_facts(looked), **facts))
     else:
         print_live(changes, live, before.path)
         print_round(round_, path, changes, edited)
@@ -200,9 +202,10 @@ class _Again:
 
     def write(
         self, sent: ChangeSet, before: Catalogue, looked: Outcome, store: Store | None
-    ) -> tuple[list[str], dict[str, object]]:
+    ) -> tuple[list[str], dict[str, Any]]:
         """Write it; what is to be said of it, and the facts for a program."""
         import neat_delta
+        from neat_delta.app.outputs import MendFile
         from neat_delta.core.base.model.manifest import Turn
         from neat_delta.core.outcomes.retry import bases_of, left_alone, rebased
         from neat_delta.files.rounds import store_file
@@ -213,7 +216,7 @@ class _Again:
             assert looked.results is not None
             lacking = _said_of(neat_delta.confirm_changes(sent, before, now, store), looked.results)
         left = left_alone(lacking)
-        facts: dict[str, object] = {"retry": None, "left": left}
+        facts: dict[str, Any] = {"left": left}
         again, export = neat_delta.retry(sent, now, lacking, store, altered=self.altered)
         lines = left_lines(lacking)
         if self.retry is not None and again.items.height:
@@ -258,7 +261,7 @@ class _Again:
             rest = f" Not in it: {count(mended.removals, 'removal')}." if mended.removals else ""
             look = command("compare", now.path, self.mend, *store_arguments(self.store), "-o", "mended.jsonl")
             lines.append(f"Wrote {count(mended.items, 'item')} to {self.mend}, to be mended.{rest} Then:  {look}")
-            facts["mend"] = {"file": self.mend, "items": mended.items, "removals": mended.removals}
+            facts["mend"] = MendFile(self.mend, mended.items, mended.removals)
         if looked.results is not None and looked.seen is None:
             lines += _not_told(looked.results)
         return lines, facts
@@ -273,33 +276,28 @@ class _Again:
         return f"Wrote {count(files, 'update file')} to {self.retry}.{rest}"
 
 
-def _facts(looked: Outcome) -> dict[str, object]:
-    """The facts that --json prints."""
-    facts: dict[str, object] = {}
+def _facts(looked: Outcome) -> dict[str, Any]:
+    """The facts that --json prints of what the export shows, and of what the report says."""
+    from neat_delta.app.outputs import ItemAnswer, Message, ReportOutput, WitnessCount
+
+    facts: dict[str, Any] = {}
     result, results, both = looked.seen, looked.results, looked.both
     if result is not None:
-        facts |= {"counts": result.counts, "trouble": result.trouble, "moved": result.other_changes.to_dicts()}
-        facts |= {"came": result.came, "went": result.went, "twice": result.twice, "habits": result.habits}
-        facts |= {"resting": result.resting, "unseen": result.unseen}
+        facts |= {"counts": result.counts, "trouble": list(result.trouble), "moved": result.other_changes.to_dicts()}
+        facts |= {"came": result.came, "went": result.went, "twice": result.twice, "habits": list(result.habits)}
+        facts |= {"resting": list(result.resting), "unseen": dict(result.unseen)}
     if results is not None and both is not None:
-        table = [{"said": said_word, "seen": other, "items": many} for (said_word, other), many in both.counts.items()]
-        items = [
-            {
-                "key": testimony.key,
-                "said": testimony.status,
-                "seen": testimony.seen,
-                "message": testimony.message,
-                "ids": testimony.ids,
-            }
-            for testimony in both.testimonies
-        ]
-        groups = [
-            {"said": word, "form": form, "keys": [testimony.key for testimony in those]}
-            for word, form, those in both.messages
-        ]
-        facts["results"] = {
-            "counts": results.counts, "witnesses": table, "items": items, "messages": groups,
-            "not_sent": results.others, "repeated": results.repeated, "aside": results.aside,
-            "guessed": None if looked.drafted is None else looked.drafted.form,
-        }  # fmt: skip
+        facts["results"] = ReportOutput(
+            counts=results.counts,
+            witnesses=[WitnessCount(status, seen, many) for (status, seen), many in both.counts.items()],
+            items=[
+                ItemAnswer(answer.key, answer.status, answer.seen, answer.message, list(answer.ids))
+                for answer in both.testimonies
+            ],
+            messages=[Message(word, form, [answer.key for answer in those]) for word, form, those in both.messages],
+            not_sent=results.others,
+            repeated=results.repeated,
+            aside=results.aside,
+            guessed=None if looked.drafted is None else looked.drafted.form,
+        )
     return facts

@@ -26,6 +26,8 @@ from neat_delta.cli.common import (
 from neat_delta.cli.options import argument, asked, option, settings_options, verb
 
 if TYPE_CHECKING:
+    import polars as pl
+
     from neat_delta.core.base.model.catalogue import Catalogue
     from neat_delta.core.base.model.changeset import ChangeSet
 
@@ -99,20 +101,16 @@ def _show(changes: ChangeSet, live: Catalogue, most: int, *, as_json: bool) -> i
 
     examples = trials(changes, most)
     if as_json:
+        from neat_delta.app.outputs import EditTrials, TrialCell, TrialFacts
+
+        def cells(table: pl.DataFrame) -> list[TrialCell]:
+            return [TrialCell(changes.keys.row(item, named=True), *texts) for item, *texts in table.iter_rows()]
+
         sides = ("sample", "least", "greatest", "oddest")
-        print_json(
-            {
-                trial.field: {"cells": trial.cells}
-                | {
-                    side: [
-                        {"key": changes.keys.row(item, named=True), "before": before, "after": after, "held": held}
-                        for item, before, after, held in getattr(trial, side).iter_rows()
-                    ]
-                    for side in sides
-                }
-                for trial in examples
-            }
-        )
+        trials_by_field = {
+            trial.field: TrialFacts(trial.cells, *(cells(getattr(trial, side)) for side in sides)) for trial in examples
+        }
+        print_json(EditTrials(fields=trials_by_field))
         return status_of(changes)
     from neat_delta.report.explained import print_trials, print_unresolved
 

@@ -84,10 +84,21 @@ def learn(
         contents[descriptor] = _table_schema(learned)
     write_new(contents, replace=replace)
     if as_json:
-        facts: dict[str, object] = {"output": output, "store": learned.store, "evidence": learned.evidence}
+        from neat_delta.app.outputs import LearnOutput
+
+        of_report: dict[str, Any] = {}
         if reported is not None:
-            facts |= {"results": reported.form, "results_evidence": reported.evidence, "unknown": reported.unknown}
-        print_json(facts | {"relations": learned.relations, "key": learned.key})
+            of_report = {"results": reported.form, "results_evidence": reported.evidence, "unknown": reported.unknown}
+        print_json(
+            LearnOutput(
+                output=output,
+                store=learned.store,
+                evidence=learned.evidence,
+                relations=learned.relations,
+                key=learned.key,
+                **of_report,
+            )
+        )
         return 0
     if output:
         _say(learned, catalogue, output, answers)

@@ -73,8 +73,18 @@ def match(
     if save:
         write_new({save: mapping_text(matches.mapping, sheet, live, mapping).encode()}, replace=replace)
     if as_json:
-        facts = {"saved": save, "store": store_path, "key": matches.aligned.key.fields, "rows": matches.rows}
-        print_json(facts | {"matched_by": matches.mapping.match_by, "pairs": matches.samples})
+        from neat_delta.app.outputs import MatchOutput
+
+        print_json(
+            MatchOutput(
+                saved=save,
+                store=store_path,
+                key=matches.aligned.key.fields,
+                rows=matches.rows,
+                matched_by=matches.mapping.match_by,
+                pairs=list(matches.samples),
+            )
+        )
     else:
         from neat_delta.report import terminal as report
 

@@ -151,10 +151,10 @@ def _import(
         for word, many in report.counts.items():
             counts[word] = counts.get(word, 0) + many
     if as_json:
-        files = [
-            {"file": report.file, "counts": report.counts, "stopped": report.stopped} for report in rehearsal.reports
-        ]
-        print_json({"files": files, "counts": counts, "after": after, "results": results})
+        from neat_delta.app.outputs import FileCounts, PracticeOutput
+
+        files = [FileCounts(report.file, dict(report.counts), report.stopped) for report in rehearsal.reports]
+        print_json(PracticeOutput(files=files, counts=counts, after=after, results=results))
     else:
         words = ", ".join(f"{many:,} {word}" for word, many in counts.items()) or "no rows"
         click.echo(f"The practice store, a stand-in for the real one, imported {folder}:")

@@ -24,6 +24,7 @@ from neat_delta.cli.common import (
 from neat_delta.cli.options import argument, asked, option, settings_options, verb
 
 if TYPE_CHECKING:
+    from neat_delta.app.outputs import PreviewOutput
     from neat_delta.core.base.model.catalogue import Catalogue
     from neat_delta.core.base.model.changeset import ChangeSet
     from neat_delta.core.review.facts import Facts
@@ -136,7 +137,9 @@ def _explain(changes: str, sku: str, *, as_json: bool) -> int:
     except ChangeSetError as error:
         raise ChangeSetError(f"{changes}: {error}.") from None
     if as_json:
-        print_json(items)
+        from neat_delta.app.outputs import ExplainOutput
+
+        print_json(ExplainOutput(items=items))
         return 0
     from neat_delta.files.changeset import sheet_rows
     from neat_delta.report.explained import print_explained
@@ -241,16 +244,21 @@ def _write(
     return written
 
 
-def _for_a_program(facts: Facts, seen: View) -> dict[str, object]:
+def _for_a_program(facts: Facts, seen: View) -> PreviewOutput:
     """The facts that --json prints."""
-    items = [{"name": name, "item": item} for item, name in zip(seen.changes.iter_items(), seen.names, strict=True)]
+    from msgspec import UNSET
+
+    from neat_delta.app.outputs import PreviewItem, PreviewOutput
+
     change_set = facts.changes
-    output: dict[str, object] = {
+    return PreviewOutput(
         **counts_for_scripts(change_set),
-        "header": header_facts(change_set.header),
-        "reasons": change_set.reasons(),
-        "fields": facts.figures,
-    }
-    output |= {"impact": facts.effect} | ({"records": facts.records} if facts.records is not None else {})
-    output |= {"totals": facts.totals} if facts.totals else {}
-    return output | {"items_found": seen.matches, "items": items}
+        header=header_facts(change_set.header),
+        reasons=change_set.reasons(),
+        fields=list(facts.figures),
+        impact=facts.effect,
+        records=UNSET if facts.records is None else facts.records,
+        totals=list(facts.totals) or UNSET,
+        items_found=seen.matches,
+        items=[PreviewItem(name, item) for item, name in zip(seen.changes.iter_items(), seen.names, strict=True)],
+    )

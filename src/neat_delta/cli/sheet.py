@@ -86,15 +86,22 @@ def sheet(
         cut = neat_delta.sheet(catalogue, form, shop, skus=codes, layout=layout, writing=writing, request=request)
         beside = write_worksheet(cut, output, *inputs, replace=replace)
     worksheet, kept = cut.sheet, cut.kept
-    facts = {
-        "output": output,
-        "items": worksheet.cells.height,
-        "fields": worksheet.cells.columns,
-        "missing": worksheet.missing,
-    }
-    facts |= {"kept": kept, "base": beside, "remembers": cut.remembers}
     if as_json:
-        print_json({"store": store_path, "live": catalogue.source} | facts)
+        from neat_delta.app.outputs import SheetOutput
+
+        print_json(
+            SheetOutput(
+                store=store_path,
+                live=catalogue.source,
+                output=output,
+                items=worksheet.cells.height,
+                fields=worksheet.cells.columns,
+                missing=list(worksheet.missing),
+                kept=dict(kept),
+                base=beside,
+                remembers=cut.remembers,
+            )
+        )
     else:
         from neat_delta.report import terminal as report
         from neat_delta.report.text import command

@@ -83,7 +83,9 @@ def undo(
             file_cost=manifest.file_cost, whole=manifest.whole, turn=turn,
         )  # fmt: skip
     if as_json:
-        print_json({"folder": folder, "files": round_.folder, "manifest": written, "left": left})
+        from neat_delta.app.outputs import UndoOutput
+
+        print_json(UndoOutput(folder=folder, files=round_.folder, manifest=written, left=list(left)))
     else:
         from neat_delta.cli.write import said_form
         from neat_delta.files.updates import layout_of

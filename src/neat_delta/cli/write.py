@@ -104,7 +104,9 @@ def write(
             rehearse=partial(_rehearsal, catalogue, importer) if rehearse else None,
         )
     if as_json:
-        print_json({"folder": folder, "manifest": manifest})
+        from neat_delta.app.outputs import WriteOutput
+
+        print_json(WriteOutput(folder=folder, manifest=manifest))
     else:
         from neat_delta.files.updates import layout_of
         from neat_delta.report import terminal as report

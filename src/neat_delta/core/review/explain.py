@@ -11,7 +11,9 @@ import polars as pl
 
 from neat_delta.core.base.kinds.notation import AS_LIVE
 from neat_delta.core.base.kinds.number import amounts
+from neat_delta.core.base.model.changeset import Row
 from neat_delta.core.base.model.layout import Notation
+from neat_delta.core.base.model.rules import RuleText
 from neat_delta.core.base.model.store import Field
 from neat_delta.core.base.query.expressions import Own, Rows, expression, steps
 from neat_delta.core.base.support.errors import ChangeSetError
@@ -19,8 +21,7 @@ from neat_delta.core.base.support.series import filtered, not_null, true_places
 from neat_delta.core.sheets.match.keys import KeyIndex
 
 if TYPE_CHECKING:
-    from neat_delta.core.base.model.changeset import ChangeSet, Row
-    from neat_delta.core.base.model.rules import RuleText
+    from neat_delta.core.base.model.changeset import ChangeSet
 
 __all__ = ["ExplainedCell", "ExplainedItem", "Step", "Trial", "explain", "trials"]
 
