@@ -223,7 +223,7 @@ class FileCounts(msgspec.Struct, frozen=True):
 
 
 class PracticeOutput(Output, frozen=True, kw_only=True):
-    """`practice --import`: how each file was imported, and where the next export and the report are."""
+    """`practice`, where it imports: how each file was imported, and where the next export and the report are."""
 
     files: list[FileCounts]
     counts: dict[str, int]
