@@ -147,7 +147,14 @@ CASES: dict[str, list[tuple[dict[str, str], str | None]]] = {
     "margin": [
         ({"cost": "18.01"}, "the price is 20.00 and the cost 18.01, and the least margin is 10 %"),
         ({"cost": "18.00"}, None),
-        ({"cost": "20.00"}, "the price is 20.00 and the cost 20.00, and the least margin is 10 %"),
+        ({"cost": "20.01"}, "the price is 20.00 and the cost 20.01, and the least margin is 10 %"),
+    ],
+    "price-as-cost": [
+        ({"price": "10.00"}, "the price and the cost are both 10.00 now"),
+        ({"cost": "20.0"}, "the price and the cost are both 20.00 now"),
+        ({"price": "12.00", "cost": "12"}, "the price and the cost are both 12.00 now"),
+        ({"price": "10.01"}, None),
+        ({"price": "", "cost": ""}, None),
     ],
     "sale-price": [({"sale": "20.01"}, "the sale price is 20.01 and the price 20.00"), ({"sale": "20.00"}, None)],
     "price-range": [

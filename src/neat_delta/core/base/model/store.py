@@ -268,6 +268,7 @@ CheckName = Literal[
     "check-digit",
     "dead-link",
     "no-image",
+    "price-as-cost",
     "margin",
     "sale-price",
     "price-range",

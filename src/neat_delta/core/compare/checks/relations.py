@@ -57,6 +57,21 @@ def margin(context: CheckContext) -> pl.DataFrame:
     return _where(context, names, wrong, "the price is {} and the cost {}" + sentence)
 
 
+def price_as_cost(context: CheckContext) -> pl.DataFrame:
+    """A price that is the cost of its item now, and was not before: one of them stands in the other's column."""
+    names = _roles(context, "price", "cost")
+    if names is None or not context.round:
+        return nothing()
+    price, cost = _amounts(context, names)
+    same = price == cost
+    if not same.any():
+        return nothing()
+    before = [gathered(context.live[name].rechunk(), context.places).fill_null("") for name in names]
+    price_before, cost_before = (context.number(*pair) for pair in zip(names, before, strict=True))
+    wrong = same & ~(price_before == cost_before).fill_null(value=False)
+    return _where(context, names, wrong, "the price and the cost are both {} now", names[:1])
+
+
 def sale_price(context: CheckContext) -> pl.DataFrame:
     """A sale price over the price."""
     names = _roles(context, "sale_price", "price")
@@ -122,6 +137,16 @@ def _needs_shown(context: CheckContext) -> str | None:
 
 
 RELATION_CHECKS = (
+    Check(
+        "price-as-cost",
+        "stop",
+        "item",
+        "a price that is its item's cost now, and was not before",
+        "see whether one of them stands in the wrong column",
+        price_as_cost,
+        alone=False,
+        idle=needs_roles(("price", "cost")),
+    ),
     Check(
         "margin",
         "stop",
