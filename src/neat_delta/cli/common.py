@@ -9,6 +9,7 @@ import threading
 import time
 from collections.abc import Callable, Iterator, Sequence
 from contextlib import contextmanager
+from functools import partial
 from itertools import count
 from typing import TYPE_CHECKING, Any, Literal
 
@@ -24,6 +25,7 @@ if TYPE_CHECKING:
     from neat_delta.core.base.model.layout import Layout, Notation
     from neat_delta.core.base.model.lists import ListMapping
     from neat_delta.core.base.model.store import Store
+    from neat_delta.core.review.figures import FieldFigures
     from neat_delta.files.rounds import Round
     from neat_delta.report.terminal import Detail, Screen
 
@@ -358,9 +360,17 @@ def header_facts(header: Header) -> Header:
 
 
 def _print_summary(
-    changes: ChangeSet, store: str | None, output: str | None, *, kinds_given: bool, lacking: Sequence[str] = ()
+    changes: ChangeSet,
+    by_field: Callable[[], list[FieldFigures]],
+    store: str | None,
+    output: str | None,
+    *,
+    kinds_given: bool,
+    lacking: Sequence[str] = (),
 ) -> None:
-    """Print what a change set holds: what was read, where every row went, what was found, what is held."""
+    """Print what a change set holds: what was read, where every row went, the figures `by_field`, what was found, what
+    is held.
+    """
     from rich.cells import cell_len
 
     from neat_delta.report import terminal
@@ -372,7 +382,7 @@ def _print_summary(
     if console.detail != "waiting":
         terminal.print_inputs(console, changes.header, store, kinds_given=kinds_given, lacking=lacking)
         terminal.print_accounts(console, changes)
-        terminal.print_changed_fields(console, changes)
+        terminal.print_changed_fields(console, by_field())
         terminal.print_meanwhile(console, changes)
     terminal.print_clashes(console, changes)
     terminal.print_findings(console, changes)
@@ -415,7 +425,11 @@ def hand_over(
     changes: ChangeSet, output: str | None, store: str | None, shop: Store | None, *, as_json: bool, kinds_given: bool
 ) -> int:
     """Write a change set where it is wanted, and say what it holds; the exit status."""
+    from neat_delta.core.base.support.background import submit
+    from neat_delta.core.review.figures import figures
+
     must_be_one_output(output, as_json=as_json)
+    by_field = submit(partial(figures, changes)) if not as_json and output != "-" else None  # while it is written
     if output == "-":
         from neat_delta.files.changelines import change_lines
 
@@ -423,19 +437,6 @@ def hand_over(
             sys.stdout.buffer.write(chunk)
     elif output:
         _write_change_set(changes, output)
-    return _print_result(changes, output, store, shop, as_json=as_json, kinds_given=kinds_given)
-
-
-def _print_result(
-    changes: ChangeSet,
-    output: str | None,
-    store: str | None,
-    shop: Store | None = None,
-    *,
-    as_json: bool,
-    kinds_given: bool,
-) -> int:
-    """Say what a change set holds, to a person or a program, unless it was itself printed; the exit status."""
     header = changes.header
     known_fields = {*header.key, *header.fields, *header.untouched, *header.unseen}
     lacking = [name for name in (shop.fields if shop else ()) if name not in known_fields]
@@ -452,8 +453,8 @@ def _print_result(
                 header=header_facts(changes.header),
             )
         )
-    elif output != "-":
-        _print_summary(changes, store, output, kinds_given=kinds_given, lacking=lacking)
+    elif by_field is not None:
+        _print_summary(changes, by_field, store, output, kinds_given=kinds_given, lacking=lacking)
     return status_of(changes)
 
 

@@ -21,7 +21,6 @@ from neat_delta.report.facts import (
 from neat_delta.report.text import count, display_text
 
 if TYPE_CHECKING:
-    from neat_delta.core.base.model.changeset import ChangeSet
     from neat_delta.core.review.figures import FieldFigures
     from neat_delta.core.review.impact import ImpactFacts, Suggestion
     from neat_delta.core.review.records import Records
@@ -45,13 +44,11 @@ def print_figures(console: Screen, figures: Sequence[FieldFigures]) -> None:
         console.print()
 
 
-def print_changed_fields(console: Screen, changes: ChangeSet) -> None:
+def print_changed_fields(console: Screen, figures: Sequence[FieldFigures]) -> None:
     """Per field how many cells are to be sent and how many are held, and for numbers the largest change."""
-    from neat_delta.core.review.figures import figures
-
-    if changes.cells.height:
+    if figures:
         console.print()
-        _print_grid(console, changed_grid(figures(changes)))
+        _print_grid(console, changed_grid(figures))
 
 
 def print_impact(console: Screen, effect: ImpactFacts, by: str | None) -> None:
