@@ -13,12 +13,13 @@ from pathlib import Path
 
 import pytest
 from tools.man import FOLDER, pages
+from tools.pictures import COLUMNS, PICTURES, as_typed
 from tools.schemas import documents
 from tools.site import reference
 
 from neat_delta.app.outputs import OUTPUTS
 from neat_delta.cli.main import VERBS
-from tests.conftest import Run
+from tests.conftest import Run, in_this_process
 
 ROOT = Path(__file__).parents[1]
 
@@ -27,6 +28,18 @@ def test_the_manual_pages_say_what_the_help_says():
     made = pages()
     assert made == {path.name: path.read_text() for path in FOLDER.glob("*.1")}, "python -m tools.man writes them anew"
     assert {*made} == {"neat-delta.1", *(f"neat-delta-{name}.1" for name in VERBS)}
+
+
+def test_the_text_beside_every_picture_is_what_the_program_prints(tmp_path, whole_demo):
+    """In the folder that the demo leaves, in their order; the pictures themselves are taken by tools/pictures.py."""
+    folder, shots = shutil.copytree(whole_demo[0], tmp_path / "q"), ROOT / "docs" / "screenshots"
+    assert {path.stem for path in shots.glob("*.png")} == {*PICTURES} and len(PICTURES) < 20
+    for name, picture in PICTURES.items():
+        if picture.of != "store":
+            done = in_this_process(folder, *shlex.split(picture.command), COLUMNS=str(COLUMNS))
+            assert (shots / f"{name}.txt").read_text() == as_typed(name, done.stdout), (
+                f"python -m tools.pictures {name}"
+            )
 
 
 def test_the_schemas_are_of_what_there_is():

@@ -57,7 +57,9 @@ def _of_the_root(name: str) -> str:
     text = re.sub(r"\]\((?:docs/)([^)]+)\)", r"](\1)", text)
     for page, place in PLACES.items():
         text = text.replace(f"]({page})", f"]({place})")
-    return text.replace("[LICENSE](LICENSE)", "the file LICENSE")
+    return text.replace("[LICENSE](LICENSE)", "the file LICENSE").replace(
+        "[Containerfile](Containerfile)", "Containerfile"
+    )
 
 
 def _commands() -> str:

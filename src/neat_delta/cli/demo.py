@@ -4,15 +4,15 @@ from __future__ import annotations
 
 import contextlib
 import shlex
+import sys
 from importlib import import_module
 from importlib.resources import files
 from pathlib import Path
-from textwrap import wrap
 
 import click
 
 from neat_delta.app.forms import OneOf
-from neat_delta.cli.common import make_folder
+from neat_delta.cli.common import make_folder, screen
 from neat_delta.cli.options import argument, option, verb
 from neat_delta.demo.chapters import CHAPTERS, ROUND, Chapter, Step
 
@@ -77,7 +77,8 @@ def _go_through(chapter: Chapter, folder: str) -> None:
     _say(f"{chapter.about[0].upper()}{chapter.about[1:]}.", f"{chapter.introduction} The files are in {folder}.")
     for step in chapter.steps:
         _say(step.title, step.words)
-        click.secho(f"\n$ neat-delta {step.command}\n", bold=True)
+        screen().print(f"\n$ neat-delta {step.command}\n", style="bold", soft_wrap=True)
+        sys.stdout.flush()
         with contextlib.chdir(folder):
             _type(step)
             _run(shlex.split(step.command))
@@ -125,6 +126,8 @@ def _lay_out(folder: Path) -> None:
 
 
 def _say(title: str, words: str) -> None:
-    lines = wrap(f"{title} {words}", WIDTH, break_on_hyphens=False, break_long_words=False)
-    click.echo(f"\n{click.style(title, bold=True)}{lines[0].removeprefix(title)}")
-    click.echo("\n".join(lines[1:]) + "\n" if lines[1:] else "", nl=False)
+    from rich.text import Text
+
+    console = screen()
+    console.print()
+    console.print(Text.assemble((title, "bold"), " ", " ".join(words.split())), width=min(console.width, WIDTH))

@@ -127,7 +127,7 @@ def print_waiting(console: Screen, changes: ChangeSet, *, total: bool = True) ->
     header, counts = changes.header, changes.header.counts
     if total:
         console.print(f"\n{closing_said(changes)}")
-    elif counts.written_differently:
+    elif counts.written_differently or counts.recoded:
         console.print()
     if counts.written_differently and console.detail != "waiting":
         print_rewritten(console, changes.header)
