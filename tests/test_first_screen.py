@@ -119,3 +119,51 @@ def test_hints_name_the_files_there_are_so_that_they_can_be_typed(run, put):
     assert "neat-delta preview 'my changes.jsonl'" in said
     said = run("write", "my changes.jsonl", "--to", "out", "--store", "shop.toml").stdout
     assert "neat-delta confirm 'my changes.jsonl' EXPORT --files out --store shop.toml" in said
+
+
+def test_quiet_prints_only_what_waits(run, demo_round):
+    text = run("compare", "live.csv", "sheet.csv", "-q").stdout
+    assert "rows read" not in text and "to send  held" not in text and "hidden-in-stock" not in text  # it is only noted
+    for part in ("a decimal slip", "held, with the way", "set aside, with", "48 cells of 32 items to send, 60 held"):
+        assert part in text
+    assert run("compare", "live.csv", "live.csv", "-q").stdout.startswith(
+        "\nNothing to send, nothing held, nothing lost."
+    )
+    quiet = run("preview", "changes.jsonl", "-q").stdout
+    assert "held, with the way" in quiet and "impact of" not in quiet and "QA-1028" not in quiet
+    run("write", "changes.jsonl", "--to", "out", "-q")
+    text = run("write", "changes.jsonl", "--to", "out", "-q").stdout  # again: it is the same to the byte
+    assert "held by compare" in text and "Wrote " in text and "update-1.csv" not in text
+    assert run("compare", "live.csv", "sheet.csv", "-q", "-v").returncode == 2
+
+
+def test_all_of_it_has_every_entry_and_what_each_step_took(run, demo_round):
+    usual, every = run("compare", "live.csv", "sheet.csv"), run("compare", "live.csv", "sheet.csv", "-v")
+    assert usual.stderr == "" and "more" not in every.stdout.replace("no more", "")
+    assert usual.stdout.count("QA-13") < every.stdout.count("QA-13")  # each of the nine codes that lost their zeros
+    assert "the same digits without the zeros in front" in every.stdout and "zeros in front" not in usual.stdout
+    assert re.fullmatch(r"Reading live.csv and sheet.csv: \d+\.\d s\nComparing: \d+\.\d s\n", every.stderr)
+
+
+def test_a_reason_is_never_cut_where_it_differs(run, put):
+    """Nor is a code: on as many lines as it takes."""
+    put("live.csv", "sku,price\nLK-0001,1.00\n")
+    put("sheet.csv", f"sku,price\nLK-0001,1.50\n{'x' * 90},2.00\n{'x' * 90},3.00\n")
+    text = run("compare", "live.csv", "sheet.csv").stdout
+    assert "…" not in text and all(len(line) <= 80 for line in text.splitlines())
+    assert text.count("x") == 180 and text.count("key repeats in the sheet") == 2
+
+
+def test_what_is_said_of_damage_has_the_colour_of_what_goes(run, demo_round):
+    text = run("compare", "live.csv", "sheet.csv", FORCE_COLOR="1", TERM="xterm").stdout
+    assert "\x1b[91m#N/A" in text and "\x1b[32m#N/A" not in text
+
+
+def test_warned_is_told_from_noted(run, put):
+    put("live.csv", "sku,price,image\n" + "".join(f"A{n},1.50,a.jpg\n" for n in range(40)))
+    put("sheet.csv", "sku,image\nA1,gone.jpg\n")
+    put("neat-delta.toml", 'version = 1\n[fields.image]\nkind = "image"\n')
+    put("a.jpg", "")
+    assert "no-image  image (B)  1 cell  warned" in run("compare", "live.csv", "sheet.csv", "--images", ".").stdout
+    put("neat-delta.toml", 'version = 1\n[checks]\nno-image = "note"\n[fields.image]\nkind = "image"\n')
+    assert "no-image  image (B)  1 cell  noted" in run("compare", "live.csv", "sheet.csv", "--images", ".").stdout

@@ -256,7 +256,7 @@ def test_what_is_told_is_not_found_out(run, put):
         (["--encoding", "cp1255x"], 'There is no encoding "cp1255x". Did you mean "cp125'),
         (["--separator", "ab"], "'ab' is not right: it must be one plain character"),
         (["--header-line", "0"], "lines are counted from 1"),
-        (["--decimal-mark", ";"], "';' is neither . nor ,"),
+        (["--decimal-mark", ";"], "';' is no decimal mark; write a point or a comma"),
         (["--date-form", "DD.MM"], "a date form has YYYY, MM and DD once each"),
         (["--separator", "live=,"], "live.csv, line 3: 1 cell where the header has 2"),
     ):

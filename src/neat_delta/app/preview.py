@@ -50,7 +50,10 @@ def preview(
     keep = options.keep_margin
     needs_live = options.where is not None or options.by is not None or keep is not None or records is not None
     if needs_live and live is None:
-        raise CatalogueError("Conditions, groups, margins and records need the live catalogue of the change set.")
+        raise CatalogueError(
+            "Conditions, groups, margins and records need the live catalogue of the change set. Say with ‹live› where "
+            "it is."
+        )
     _must_have(changes.header.fields, options.field, "it")
     _must_have(live.fields if live else [], [options.by] if options.by is not None else [], "live")
     names = names_of(changes, live)

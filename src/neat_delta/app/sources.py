@@ -76,7 +76,9 @@ def table_of(source: Table, name: str, store: Store | None = None) -> pl.DataFra
             raise TypeError("nothing was given")
         table = source if isinstance(source, pl.DataFrame) else pl.DataFrame(source, infer_schema_length=None)
     except ImportError as error:  # pandas' tables are taken by way of Arrow
-        raise CatalogueError(f"{name}: this table cannot be taken without another package ({error}).") from error
+        raise CatalogueError(
+            f"{name}: this table cannot be taken without another package ({error}). Install it, or give a path."
+        ) from error
     except Exception as error:  # whatever a stranger's table raises
         raise CatalogueError(
             f"{name}: this is no table ({type(source).__name__}). Give a path, a data frame, a dictionary of columns, "
@@ -112,7 +114,8 @@ def _texts(column: pl.Series, field: Field, mark: str, name: str) -> pl.Series:
     elif kind.is_float():
         texts = _of_floats(column, field, mark, name)
     else:
-        raise CatalogueError(f'{name}: the column "{column.name}" holds {kind}, and a cell is one text or number.')
+        what = f'the column "{column.name}" holds {kind}, and a cell is one text or number'
+        raise CatalogueError(f"{name}: {what}. Make a text of each first.")
     return texts.fill_null("").alias(column.name)
 
 

@@ -203,7 +203,9 @@ def notation_from_options() -> Notation:
 
     decimal = _layout_word("decimal_mark", "sheet")
     if decimal not in {None, ".", ","}:
-        raise click.BadParameter(f"{decimal!r} is neither . nor ,", param_hint="--decimal-mark")
+        raise click.BadParameter(
+            f"{decimal!r} is no decimal mark; write a point or a comma.", param_hint="--decimal-mark"
+        )
     thousands = {"none": "", "space": " ", "point": ".", "comma": ",", "apostrophe": "'"}
     mark = _layout_word("thousands_mark", "sheet")
     writing = Notation(
@@ -478,7 +480,9 @@ def worksheet_form(path: str) -> tuple[Literal["xlsx", "delimited"], Layout]:
 
     mark = WORKSHEETS.get(PurePath(path).suffix.lower())
     if mark is None:
-        raise OutputError(f"{path}: a working sheet is a workbook (.xlsx) or delimited text (.csv, .tsv, .txt).")
+        raise OutputError(
+            f"{path}: a working sheet is a workbook (.xlsx) or delimited text (.csv, .tsv, .txt). Name one."
+        )
     return "delimited" if mark else "xlsx", Layout(separator=mark or None, line_end="CRLF", bom=True)
 
 

@@ -182,7 +182,8 @@ def _print(
     if result is not None:
         key, by_items = changes.header.key, both is not None
         report.print_confirmed(console, result, key, files[0], by_items=by_items)
-        report.print_habits(console, result.habits)
+        if console.detail != "waiting":
+            report.print_habits(console, result.habits)
     for line in lines:
         console.print(f"\n{line}", soft_wrap=True)
 

@@ -118,7 +118,7 @@ def _lay_out(folder: Path) -> None:
     if edited:
         raise OutputError(
             f"{folder / edited[0]}: this is not the demo's file as it was; you may have edited it. "
-            "Choose another folder with --to, or work on in that one: neat-delta compare live.csv sheet.csv"
+            "Choose another folder with --to, or work on in that one: neat-delta compare live.csv jars.csv"
         )
     make_folder(str(folder))
     for name, content in shipped.items():

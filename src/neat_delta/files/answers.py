@@ -88,7 +88,8 @@ def read_answers(path: str, changes: ChangeSet) -> Answers:
         what = f"these are no answers that a page saved: {plain_error(error)}"
         raise ChangeSetError(f"{path}: {what}. Save them again.") from None
     if (answers_file.format, answers_file.version) != (FORMAT, VERSION):
-        raise ChangeSetError(f"{path}: it is {answers_file.format} {answers_file.version}, and not {FORMAT} {VERSION}.")
+        what = f"it is {answers_file.format} {answers_file.version}, and not {FORMAT} {VERSION}"
+        raise ChangeSetError(f"{path}: {what}. Save the answers again.")
     if answers_file.changes != digest_of_changes(changes):
         raise ChangeSetError(
             f"{path}: these answers are for another change set. Make the page again with `neat-delta preview`, and ask "

@@ -42,5 +42,5 @@ def read_codes(reference: str) -> list[str]:
 
 def _some(codes: list[str], reference: str) -> list[str]:
     if not codes:
-        raise CatalogueError(f"{reference}: no code is in it, so nothing is named.")
+        raise CatalogueError(f"{reference}: no code is in it, so nothing is named. Put one on each line.")
     return codes

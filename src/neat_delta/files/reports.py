@@ -119,7 +119,9 @@ def _log(lines: list[str], pattern: str, path: str) -> pl.DataFrame:
     try:
         compiled = re.compile(pattern)
     except re.error as error:
-        raise StoreError(f"[results] line: it is no regular expression ({error}).") from None
+        raise StoreError(
+            f"[results] line: it is no regular expression ({error}). Put it right in the store file."
+        ) from None
     if not compiled.groupindex:
         raise StoreError("[results] line: it has no group with a name, such as (?P<key>[^ ]+).")
     rows = [match.groupdict("") for line in lines if (match := compiled.search(line))]

@@ -245,7 +245,8 @@ class _Out:
         if self.importer.missing == "deleted" and lines.height > most_rows:
             raise OutputError(
                 f"The importer deletes what a file does not have, so the whole catalogue must be in one; that has "
-                f"{lines.height:,} rows, and the importer takes {most_rows:,} (most_rows under [importer])."
+                f"{lines.height:,} rows, and the importer takes {most_rows:,} (most_rows under [importer]). "
+                "Ask for more, or for another way to import."
             )
         if lines.height > most_rows and lines.height == cells.height:
             parts = [cells.slice(start, most_rows) for start in range(0, cells.height, most_rows)]
@@ -257,12 +258,13 @@ class _Out:
         if cells.height == 1:
             raise OutputError(
                 f"One item alone needs {lines.height:,} rows and {len(data):,} bytes, and the importer takes no file "
-                "of that size (most_rows and most_bytes under [importer])."
+                "of that size (most_rows and most_bytes under [importer]). Leave it out, and enter it by hand."
             )
         if self.importer.missing == "deleted":
             raise OutputError(
                 f"The importer deletes what a file does not have, so the whole catalogue must be in one; that has "
-                f"{len(data):,} bytes, and the importer takes {most_bytes:,} (most_bytes under [importer])."
+                f"{len(data):,} bytes, and the importer takes {most_bytes:,} (most_bytes under [importer]). "
+                "Ask for more, or for another way to import."
             )
         pieces = min(cells.height, max(2, -(-lines.height // most_rows), -(-len(data) // most_bytes)))
         size = -(-cells.height // pieces)

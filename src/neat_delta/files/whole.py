@@ -61,7 +61,7 @@ def read_whole(path: str) -> bytes:
     except IsADirectoryError:
         raise FileError(f"{path}: this is a folder. Name a file in it.") from None
     except (OSError, ValueError) as error:
-        raise FileError(f"{path}: it cannot be read ({_why(error)}).") from None
+        raise FileError(f"{path}: it cannot be read ({_why(error)}). See to that, and run the command again.") from None
     sized = stat.S_ISREG(before.st_mode) and (before.st_size or after.st_size)  # some of the system's have no size
     if sized and (_stamp(before) != _stamp(after) or len(data) != after.st_size):
         raise FileError(f"{path}: it was changed while it was being read. Run the command again.")

@@ -172,7 +172,7 @@ def print_confirmed(
     twice = [Text(f"  {' / '.join(display_text(part) for part in key_of.values())}") for key_of in result.twice]
     title = f"{count(len(twice), 'item')} there twice, as an importer does that adds where it should update"
     print_some(console, title, twice)
-    for moving, title in ((False, "what else is otherwise now"), (True, "what moves by itself")):
+    for moving, title in OTHERWISE if console.detail != "waiting" else ():
         rows = result.other_changes.filter(result.other_changes["moving"] == moving)
         lines = []
         for row in rows[: console.room()].iter_rows(named=True):
@@ -237,6 +237,9 @@ def left_lines(confirmed: Confirmed) -> list[str]:
         for reason, items in groups.items()
     ]
 
+
+OTHERWISE = ((False, "what else is otherwise now"), (True, "what moves by itself"))
+"""What is said of cells that were not sent and are otherwise now, by whether their field moves by itself."""
 
 RESTING_ON = {True: "did not", False: "landed differently"}
 

@@ -54,7 +54,8 @@ def workbook(facts: Facts) -> bytes:
     """
     changes, cells = facts.view.changes, facts.view.changes.cells
     if cells.height > MOST_ROWS:
-        raise OutputError(f"{cells.height:,} changed cells are more than a workbook has rows ({MOST_ROWS:,}).")
+        what = f"{cells.height:,} changed cells are more than a workbook has rows ({MOST_ROWS:,})"
+        raise OutputError(f"{what}. Narrow the preview down.")
     content = io.BytesIO()
     book = xlsxwriter.Workbook(content, {"in_memory": True})
     book.set_properties({"created": dt.datetime(2000, 1, 1)})

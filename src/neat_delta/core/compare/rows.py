@@ -188,7 +188,8 @@ def named_within(live: Catalogue, sheet: Catalogue, places: pl.Series, within: S
     """
     for name in within:
         if name not in key.fields:
-            raise CatalogueError(f'The mapping\'s whole_within names "{name}", which is no field of the key.')
+            what = f'The mapping\'s whole_within names "{name}", which is no field of the key'
+            raise CatalogueError(f"{what}; the key is {listed(key.fields)}.")
     part = Key(list(within), ignore_case=key.ignore_case)
     index = KeyIndex.of(gathered(live.cells.select(part.fields), places), part)
     named = KeyIndex.of(sheet.cells.select(part.fields), part).lookup(index.keys).is_not_null()

@@ -76,7 +76,7 @@ def explain(changes: ChangeSet, sku: str) -> list[ExplainedItem]:
     places = true_places(index.naming([sku])).cast(pl.Int64)
     asked = {key: (row, questions) for key, row, questions in _open(changes, sku)}
     if not places.len() and not asked:
-        raise ChangeSetError(f'nothing changes in an item with "{sku}" in its key')
+        raise ChangeSetError(f'nothing changes in an item with "{sku}" in its key; see what does without ‹explain›')
     out = []
     for number, item in zip(places, changes.choose(places).iter_items(), strict=True):
         held = {held_change.field: held_change.reason for held_change in item.held}

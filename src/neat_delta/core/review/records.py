@@ -72,8 +72,8 @@ def records(
     header = changes.header
     if header.store.relations.cost is None:
         raise CatalogueError(
-            'The store file does not say which field is the cost, so nothing can be said of records: cost = "…" under '
-            "[relations]."
+            "The store file does not say which field is the cost, so nothing can be said of records; write "
+            'cost = "…" under [relations].'
         )
     headings = _headings(changes, live, table)
     name = price or plain_heading(table.fields, PRICES)

@@ -186,7 +186,9 @@ def _as_answers(changes: ChangeSet, met: pl.DataFrame, path: str) -> pl.DataFram
     if wrong.height:
         item, field, text = wrong[["item", "field", "answer"]].row(0)
         key = " / ".join(changes.keys.row(item))
-        raise ChangeSetError(f'{path}: "{text}" is no answer for {key}, {field}, as the store did not change it.')
+        raise ChangeSetError(
+            f'{path}: "{text}" is no answer for {key}, {field}, as the store did not change it; write yes or no.'
+        )
     of_clash = pl.col("clash").fill_null(value=False)
     answer = pl.when(of_clash & (pl.col("answer") == "yes")).then(pl.lit("sheet")).otherwise("answer")
     return conform(table.with_columns(answer=answer), ANSWERS)

@@ -150,11 +150,16 @@ def header_of(sample: str, dialect: Dialect, header_row: int | None, path: str) 
             before = reader.line_num
     except csv.Error as error:
         if "field larger" not in str(error):
-            raise CatalogueError(f"{path}, line {before + 1}: it cannot be read as a table ({error}).") from None
+            raise CatalogueError(
+                f"{path}, line {before + 1}: it cannot be read as a table ({error}). Look at that line, and export it "
+                "again."
+            ) from None
         csv.field_size_limit(1 << 30)
         return header_of(sample, dialect, header_row, path)
     if header_row is not None and header_row > len(rows):
-        raise CatalogueError(f"{path}: there is no line {header_row} for the header.")
+        raise CatalogueError(
+            f"{path}: there is no line {header_row} for the header. Say with ‹header_line› which it is."
+        )
     place = header_row - 1 if header_row is not None else header_place(rows)
     above = io.StringIO(sample, newline="")
     skipped = "".join(islice(above, lines[place]))

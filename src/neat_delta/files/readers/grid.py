@@ -132,7 +132,7 @@ def to_text(grid: Grid, path: str, kind: Format, given: Layout | None = None) ->
     ]
     place = given.header_line - 1 if given.header_line is not None else header_place(_padded(top, width))
     if place >= len(grid.rows):
-        raise CatalogueError(f"{path}: there is no row {place + 1} for the header.")
+        raise CatalogueError(f"{path}: there is no row {place + 1} for the header. Say with ‹header_line› which it is.")
     if place < 0:  # it has none
         header = column_numbers(width)
     else:

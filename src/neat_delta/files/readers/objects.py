@@ -41,7 +41,7 @@ def read_objects(data: bytes, path: str, given: Layout | None = None) -> Text:
         else:
             rows, form = _lines(text, path), "json lines"
     except (msgspec.MsgspecError, RecursionError) as error:
-        raise CatalogueError(f"{path}: it is no array of objects ({plain_error(error)}).") from None
+        raise CatalogueError(f"{path}: it is no array of objects ({plain_error(error)}). Export it again.") from None
     names: dict[str, None] = {}
     for row in rows:
         names.update(dict.fromkeys(row))
@@ -56,7 +56,7 @@ def read_objects(data: bytes, path: str, given: Layout | None = None) -> Text:
             if name.strip()
         }
     except (msgspec.MsgspecError, RecursionError, UnicodeError) as error:
-        raise CatalogueError(f"{path}: a value cannot be read ({plain_error(error)}).") from None
+        raise CatalogueError(f"{path}: a value cannot be read ({plain_error(error)}). Export it again.") from None
     unnamed = unnamed_columns([*names])
     return Text(pl.DataFrame(columns), unnamed, Layout(encoding=encoding, bom=bool(bom), format=form), ())  # type: ignore[arg-type]
 
@@ -69,7 +69,9 @@ def _lines(data: bytes, path: str) -> Objects:
             try:
                 rows.append(decoder.decode(line))
             except (msgspec.MsgspecError, RecursionError) as error:
-                raise CatalogueError(f"{path}, line {number:,}: it is no JSON object ({plain_error(error)}).") from None
+                raise CatalogueError(
+                    f"{path}, line {number:,}: it is no JSON object ({plain_error(error)}). Look at that line."
+                ) from None
     return rows
 
 

@@ -100,7 +100,9 @@ class _Walk:
             ) from None
 
     def _entity(self, *_: Any) -> None:  # noqa: ANN401 - as expat calls it
-        raise CatalogueError(f"{self.path}: the workbook declares entities of its own, which no spreadsheet does.")
+        raise CatalogueError(
+            f"{self.path}: the workbook declares entities of its own, which no spreadsheet does. Save it with one."
+        )
 
     def _start(self, name: str, attributes: dict[str, str]) -> None:
         if name == "number:number-style":

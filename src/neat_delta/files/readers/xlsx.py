@@ -113,7 +113,7 @@ def opened(data: bytes, path: str) -> zipfile.ZipFile:
 def choose_sheet(names: list[str], wanted: str | None, path: str) -> str:
     """The sheet to read; CatalogueError when there is none of the wanted name, or none at all."""
     if not names:
-        raise CatalogueError(f"{path}: the workbook has no sheet with cells.")
+        raise CatalogueError(f"{path}: the workbook has no sheet with cells. Save the table again.")
     if wanted is None:
         return names[0]
     if wanted not in names:

@@ -49,7 +49,8 @@ def _escaped(cells: pl.DataFrame, separator: str, end: str, quote: str, layout: 
     if not quote:
         if table.select(pl.any_horizontal(pl.all().str.contains_any(marks))).to_series().any():
             raise CatalogueError(
-                f"{what}: a cell has a separator or a line break in it, and the store's files have no quotes for it."
+                f"{what}: a cell has a separator or a line break in it, and the store's files have no quotes for it. "
+                "Change the cell, or say under [file] that there are quotes."
             )
         lines = table
     else:

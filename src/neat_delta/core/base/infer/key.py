@@ -73,7 +73,7 @@ def find_key(live: Catalogue, key: Sequence[str] = ()) -> list[str]:
     ['Item No.']
     """
     if len(set(key)) != len(key):
-        raise CatalogueError(f"‹key› names the same field twice: {', '.join(key)}.")
+        raise CatalogueError(f"‹key› names the same field twice: {', '.join(key)}. Name each once.")
     for name in key:
         if name not in live.fields:
             raise CatalogueError(

@@ -156,7 +156,9 @@ class Compiler:
             decimals = values.str.extract(r"\.([0-9]+)$").str.len_bytes().max()
             places = int(decimals) if isinstance(decimals, int) else 0
             if places > MOST_PLACES:
-                raise ConditionError(f"A number has {places} decimals, too many to be worked out exactly.")
+                raise ConditionError(
+                    f"A number has {places} decimals, too many to be worked out exactly. ROUND it first."
+                )
             values = values.cast(pl.Decimal(38, places))
         elif sort == "flag":
             values = values == "yes"

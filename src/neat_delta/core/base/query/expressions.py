@@ -69,7 +69,7 @@ def truth(wanted: Condition, rows: Rows) -> Truth:
     try:
         true = _column(terms, terms.truth(wanted.tree)).cast(pl.Boolean)
     except RecursionError:
-        raise ConditionError("The condition is nested too deeply.") from None
+        raise ConditionError("The condition is nested too deeply. Make several of it.") from None
     except PolarsError as error:
         raise _too_long(error, "condition") from None
     return Truth(true.fill_null(value=False), true.is_null(), terms.used)
@@ -106,7 +106,7 @@ def compute(wanted: Expression, rows: Rows) -> Values:
         texts, meant = _texts(terms, term), _column(terms, pl.lit(False) if term.meant is None else term.meant)
         failed = _column(terms, pl.coalesce(terms.failed) if terms.failed else pl.lit(None)).cast(pl.String)
     except RecursionError:
-        raise ConditionError("The expression is nested too deeply.") from None
+        raise ConditionError("The expression is nested too deeply. Make several rules of it.") from None
     except PolarsError as error:
         raise _too_long(error, "expression") from None
     meant = meant.cast(pl.Boolean).fill_null(value=False)

@@ -78,7 +78,7 @@ def _parsed(text: str, what: str, example: str) -> exp.Expr:
         start = next((n for n, mark in enumerate(text) if mark in "'\""), 0)
         raise _error(text[start:][:20], start, "a quote is not closed, here or later", what) from None
     except RecursionError:
-        raise ConditionError(f"The {what} is nested too deeply.") from None
+        raise ConditionError(f"The {what} is nested too deeply. Make several of it.") from None
     except ValueError:  # sqlglot itself stumbles over a few texts
         raise ConditionError(f"The {what} cannot be read: {text}") from None
 

@@ -132,7 +132,7 @@ def placed_rows(live: Catalogue, sheet: Catalogue, met: ListMatch, key: Key, map
     codeless = new.filter(~coded)
     leave_out(codeless, NO_CODE)
     if not sheet.cells.height and not aside:
-        raise CatalogueError(f"{sheet.path}: it has no row.")
+        raise CatalogueError(f"{sheet.path}: it has no row. Name the list, or save it again.")
     rows = pl.concat(
         [
             pairs.select(source=pl.col("sheet").cast(pl.Int64), live=pl.col("live").cast(pl.Int64), bare=pl.lit(False)),
@@ -190,7 +190,8 @@ class Draft:
                 continue
             if setting.kind != "list" and setting.separator is None:
                 raise CatalogueError(
-                    f'The mapping says that fields.{name} {field.means}, and "{name}" is neither a list nor a number.'
+                    f'The mapping says that fields.{name} {field.means}, and "{name}" is neither a list nor a number. '
+                    "Put it right in the mapping, or say its kind in the store file."
                 )
             ours = self.ours[name]
             merged = merged_values(self.theirs[name], ours, setting, field)

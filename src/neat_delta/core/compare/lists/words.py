@@ -59,7 +59,8 @@ def unit_rules(mapping: ListMapping, headings: Mapping[str, str]) -> list[Rule]:
             continue
         if name not in headings:
             raise CatalogueError(
-                f'The mapping\'s fields.{name} has a unit, and no heading of the list stands for "{name}".'
+                f'The mapping\'s fields.{name} has a unit, and no heading of the list stands for "{name}". '
+                "Say under [headings] which one does."
             )
         quoted = '"' + headings[name].replace('"', '""') + '"'
         expression, why = f"sheet.{quoted}", []
@@ -85,7 +86,8 @@ def _digits(number: Number, name: str) -> str:
             return f"{value:f}"
     except InvalidOperation:
         pass
-    raise CatalogueError(f'The mapping\'s fields.{name} says "{number}", which is no number above 0.')
+    what = f'The mapping\'s fields.{name} says "{number}", which is no number above 0'
+    raise CatalogueError(f"{what}. Write one such as 12 or 0.5.")
 
 
 def merged_values(before: pl.Series, added: pl.Series, field: Field, means: ListField) -> pl.Series:
