@@ -165,7 +165,7 @@ def test_a_new_item_with_nothing_but_its_key_is_confirmed_sent_again_and_taken_b
     assert sent(tmp_path / "again") == {"N": {}}
     put("later.csv", after(more="N,,,,,"))
     done = run("confirm", "c.jsonl", "later.csv")
-    assert done.returncode == 0 and "All 1 change landed." in done.stdout
+    assert done.returncode == 0 and "The change landed." in done.stdout
     assert run("undo", "c.jsonl", "--now", "later.csv", "--to", "back").returncode == 0
     assert sent(tmp_path / "back") == {"N": {}}
     put("theirs.csv", after(more="N,Comb,,,,"))

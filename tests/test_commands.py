@@ -157,7 +157,6 @@ def test_json_has_exact_figures(run, store):
     }  # fmt: skip
 
 
-@pytest.mark.process
 def test_output_fits_80_columns_and_has_no_escapes(run, put):
     wide = "x" * 150
     put("live.csv", f'sku,name,note\nQA-1,"{wide}","old {wide}\n\x1b[31mred"\nQA-2,{"蜂蜜" * 30},a\n')
@@ -170,7 +169,6 @@ def test_output_fits_80_columns_and_has_no_escapes(run, put):
     assert "\x1b[" in run("preview", "c.jsonl", FORCE_COLOR="1", TERM="xterm").stdout
 
 
-@pytest.mark.process
 def test_the_change_set_goes_to_standard_output_too(run, store):
     out = run("compare", "live.csv", "sheet.csv", "-o", "-")
     run("compare", "live.csv", "sheet.csv", "-o", "changes.jsonl")
@@ -225,7 +223,6 @@ def test_a_call_that_cannot_be_used_is_one_clear_error(run, store, call, message
     assert {file.name: file.read_bytes() for file in store.iterdir()} == before
 
 
-@pytest.mark.process
 @pytest.mark.parametrize("verb", ["learn", "sheet", "match", "compare", "preview", "write", "demo"])
 def test_help_ends_with_an_example(run, verb):
     text = run(verb, "--help").stdout

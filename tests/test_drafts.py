@@ -298,6 +298,16 @@ def test_limits_are_drafted_where_many_items_bear_them_out_and_suggested_elsewhe
     assert "least_margin" not in found["relations"] and "# least_margin = 41 # the least of 8 items has" in text
 
 
+@pytest.mark.parametrize(
+    "code, name",
+    [("Artikelnr", "Bezeichnung"), ("Art. no.", "Title"), ("Code article", "Libellé"), ("Артикул", "Название")],
+)
+def test_the_key_and_the_name_are_known_by_what_an_export_calls_them(run, put, code, name):
+    found, _ = drafted(run, put, f"{code},{name},VK,EK", [f"{n:05},Lid {n},{n}.50,0.20" for n in range(1, 60)])
+    assert found["key"] == {"fields": [code], "name": name}
+    assert (found["relations"]["price"], found["relations"]["cost"]) == ("VK", "EK")
+
+
 @pytest.mark.parametrize("price, cost", [("9.99", "10.00"), ("10.00", "9.95"), ("10.00", "10.00")])
 def test_no_margin_is_suggested_where_one_item_has_next_to_none(run, put, price, cost):
     rows = [f"QA-{n},{20 + n}.00,10.00" for n in range(60)] + [f"QA-99,{price},{cost}"]

@@ -701,9 +701,9 @@ def test_the_same_inputs_give_the_same_bytes(run, put, tmp_path, step):
         ("compare", "stock.csv", "count.csv", "--store", "stock.toml", "--mapping", "count.toml"),
         ("compare", "live.csv", "supplier.csv", "--mapping", "soderbi.toml", "--rules", "retail.toml"),
     )
-    made = [run(*calls[step], "-o", f"{seed}.jsonl", PYTHONHASHSEED=seed).returncode for seed in ("1", "2", "3")]
-    assert made == [1, 1, 1]
-    assert len({(tmp_path / f"{seed}.jsonl").read_bytes() for seed in "123"}) == 1
+    made = [run(*calls[step], "-o", f"{seed}.jsonl", PYTHONHASHSEED=seed).returncode for seed in ("1", "2")]
+    assert made == [1, 1]
+    assert (tmp_path / "1.jsonl").read_bytes() == (tmp_path / "2.jsonl").read_bytes()
 
 
 def test_rows_that_the_description_does_not_want_are_no_finding(run, put):

@@ -15,7 +15,6 @@ import os
 import random
 import re
 import shutil
-import subprocess
 from collections.abc import Iterator
 from pathlib import Path
 
@@ -28,7 +27,7 @@ from selenium.webdriver.support.ui import Select
 import neat_delta
 from neat_delta.report.charts import charts
 from tests.browser import CHROMIUM, DRIVER, browser, scheme, show
-from tests.conftest import PROGRAM, campaign, first_of, in_this_process
+from tests.conftest import campaign, first_of, in_this_process
 
 NEEDED = bool(os.environ.get("NEAT_DELTA_NEEDS_BROWSER"))
 AXE = os.environ.get("NEAT_DELTA_AXE")
@@ -338,9 +337,7 @@ def test_a_page_fetches_nothing_and_is_the_same_twice(demo):
 
 def test_outputs_are_not_overwritten_and_must_have_their_ending(demo):
     def refused(*args: str) -> str:
-        done = subprocess.run(
-            [PROGRAM, "preview", "changes.jsonl", *args], cwd=demo.parent, capture_output=True, text=True, check=False
-        )
+        done = in_this_process(demo.parent, "preview", "changes.jsonl", *args)
         assert done.returncode == 2 and not done.stdout
         return done.stderr
 

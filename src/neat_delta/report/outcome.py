@@ -55,7 +55,8 @@ def print_witnesses(console: Screen, witnesses: Witnesses, results: Results) -> 
         landed = " and landed" if looked else ", says the store"
         if hidden:
             landed = f", says the store; {many - hidden:,} landed, {hidden:,} not seen"
-        console.print(f"{count(many, 'item')} sent, all of them done{landed}.", style="bold green")
+        all_of_them = "" if many == 1 else "all of them "
+        console.print(f"{count(many, 'item')} sent, {all_of_them}done{landed}.", style="bold green")
     else:
         counted = ", ".join(
             f"{results.counts[word]:,} {word}" for word in get_args(ResultStatus) if results.counts.get(word)
@@ -152,7 +153,8 @@ def print_confirmed(
     if not by_items and result.all_landed:
         seen = " that can be seen" if result.unseen else ""
         if total:
-            console.print(f"All {count(total, 'change')}{seen} landed.", style="bold green")
+            landed = f"The change{seen}" if total == 1 else f"All {total:,} changes{seen}"
+            console.print(f"{landed} landed.", style="bold green")
     elif not by_items and total:
         counted = ", ".join(f"{number:,} {word}" for word, number in result.counts.items() if number)
         console.print(f"{count(total, 'change')}: {counted}", style="bold")

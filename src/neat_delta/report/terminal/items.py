@@ -6,6 +6,7 @@ from collections.abc import Sequence
 from typing import TYPE_CHECKING
 
 from rich.cells import cell_len
+from rich.padding import Padding
 from rich.text import Text
 
 from neat_delta.core.base.model.header import Header
@@ -60,12 +61,24 @@ def _print_head(console: Screen, item: ItemView) -> None:
 
 
 def _print_cell(console: Screen, header: Header, cell: CellView, line: Text, *, number: bool) -> None:
-    """A change on one line when it fits, else on two."""
-    field, before, after, note = cell.field, cell.before, cell.after, cell.held
+    """A change, with how far it goes or why it is held; a long reason stands below it, in full."""
     tail = signed(cell.step) + (f"  {signed(cell.per_cent, ' %'):>9}" if cell.per_cent is not None else "")
-    if note:
-        tail = f"held: {note}"
-    new = display_text(after)
+    reason, indent = f"held: {cell.held}", cell_len(line.plain)
+    change = cell_len(display_text(cell.before or "")) + 3 + cell_len(display_text(cell.after))
+    room = console.width - indent
+    if not cell.held:
+        _print_change(console, header, cell, line, tail, number=number)
+    elif min(change, room // 2) + cell_len(reason) + 2 <= room:
+        _print_change(console, header, cell, line, reason, number=number)
+    else:
+        _print_change(console, header, cell, line, "", number=number)
+        console.print(Padding(Text(reason, "magenta", overflow="fold"), (0, 0, 0, indent)))
+
+
+def _print_change(console: Screen, header: Header, cell: CellView, line: Text, tail: str, *, number: bool) -> None:
+    """A change on one line when it fits, else on two. What is held has not the colour of what comes."""
+    field, before, after, note = cell.field, cell.before, cell.after, cell.held
+    coming, new = "magenta" if note else "green", display_text(after)
     if before is None:
         console.print(line.append(cut(new, console.width - cell_len(line.plain))))
         return
@@ -77,18 +90,18 @@ def _print_cell(console: Screen, header: Header, cell: CellView, line: Text, *, 
         return
     both = cell_len(old) + 3 + cell_len(new)
     if both + (cell_len(tail) + 2 if tail else 0) <= room:
-        line.append(old, "bright_red").append(" → ").append(new, "green")
+        line.append(old, "bright_red").append(" → ").append(new, coming)
         if tail:
             line.append(" " * (room - both - cell_len(tail))).append(tail, "magenta" if note else "")
         console.print(line)
         return
     indent = cell_len(line.plain)
-    if not number and _print_pieces(console, line, pieces(before, after), tail):
+    if not number and _print_pieces(console, line, pieces(before, after), tail, coming):
         return
     first, second = around_the_difference(old, new, room - 2 - (cell_len(tail) + 2 if tail else 0))
     line.append("  ").append(first, "bright_red")
     console.print(line)
-    below = Text(" " * indent).append("→ ").append(second, "green")
+    below = Text(" " * indent).append("→ ").append(second, coming)
     if tail:
         below.append(" " * max(2, console.width - cell_len(below.plain) - cell_len(tail)))
         below.append(tail, "magenta" if note else "")
@@ -109,7 +122,7 @@ def _print_list(console: Screen, line: Text, changed: tuple[list[str], list[str]
     console.print(line)
 
 
-def _print_pieces(console: Screen, line: Text, places: Sequence[Piece], tail: str) -> bool:
+def _print_pieces(console: Screen, line: Text, places: Sequence[Piece], tail: str, coming: str) -> bool:
     """A long text's change: the words that differ, with a few around them; False where these are no shorter."""
     indent, most = cell_len(line.plain), PLACES
     if not 0 < len(places) <= 2 * most:
@@ -123,7 +136,7 @@ def _print_pieces(console: Screen, line: Text, places: Sequence[Piece], tail: st
         if cell_len(lead) > room // 4:
             lead = "…" + lead[-(room // 4) :]
         start.append(lead, "dim").append(cut(old, room // 3) or "∅", "bright_red")
-        start.append(" → ").append(cut(new, room // 3) or "∅", "green").append(trail, "dim")
+        start.append(" → ").append(cut(new, room // 3) or "∅", coming).append(trail, "dim")
         start.truncate(console.width, overflow="ellipsis")
         console.print(start)
     rest = f"and {count(len(places) - most, 'more place')}" if len(places) > most else ""

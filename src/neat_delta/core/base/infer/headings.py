@@ -22,10 +22,17 @@ SKU_HEADINGS = (
     "productcode",
     "productnumber",
     "stockcode",
+    *("artikelnummer", "artikelnr", "artnr", "produktnummer", "varenummer", "varenr"),
+    *("codearticle", "référencearticle", "codicearticolo", "códigodeartículo", "códigoartículo"),
+    *("kodproduktu", "cikkszám", "артикул"),
 )
 """Headings that plainly mean the code an item is known by, without case, spaces and marks; the plainest first."""
 
-NAME_HEADINGS = ("name", "productname", "itemname", "title", "producttitle", "itemtitle")
+NAME_HEADINGS = (
+    *("name", "productname", "itemname", "title", "producttitle", "itemtitle"),
+    *("bezeichnung", "artikelbezeichnung", "artikelname", "produktname", "désignation", "nomduproduit", "libellé"),
+    *("denominazione", "nombre", "naam", "nazwa", "navn", "namn", "megnevezés", "название", "наименование"),
+)
 """Headings under which a person knows an item, likewise."""
 
 
