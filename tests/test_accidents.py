@@ -13,7 +13,7 @@ from neat_delta.core.compare.detect.damage import DAMAGES
 from neat_delta.files.changelines import change_lines
 from tests import afternoons, generate
 from tests.afternoons import DAMAGE, HANDS, ROWS, SLIPS, STORE, Sheet, catalogue
-from tests.conftest import first_of
+from tests.conftest import campaign, first_of
 from tests.made import delimited
 
 FEW, ROUNDS = 2, 25
@@ -178,7 +178,11 @@ def test_a_correction_of_live_s_own_damage_is_no_damage(accident, rounds):
             assert [(one.name, one.cells) for one in found] == [], seed
 
 
-@pytest.mark.parametrize("accident", [*DAMAGE, *SLIPS], ids=lambda accident: accident.__name__)
+@pytest.mark.parametrize(
+    "accident",
+    [pytest.param(one, marks=campaign if number % 2 else ()) for number, one in enumerate([*DAMAGE, *SLIPS])],
+    ids=lambda accident: accident.__name__,
+)
 def test_a_large_catalogue_is_compared_like_a_small_one(as_of_many, accident):
     live, _, sheet, _ = afternoon(accident, 1)
     one = compared(live, sheet, told=True)

@@ -23,7 +23,7 @@ COMPLETED = {
     "compare live.csv sheet.csv --accept large-change:pri": ["price"],
     "compare live.csv supplier.csv --map ": ["EAN=", "Article=", "Trade=", "RRP="],
     "compare live.csv supplier.csv --map Trade=co": ["cost", "colour"],
-    "compare live.csv words.csv --ignore ": ["sku", "'net price'"],
+    "compare live.csv words.csv --ignore ": ["sku", "'net price'", "'*'"],
     "compare stock.csv count.csv --store stock.toml --only qu": ["quantity"],
     "preview changes.jsonl --field sa": ["sale_price"],
     "preview changes.jsonl --keep-margin ": ["percent", "amount"],
@@ -44,7 +44,7 @@ def folder(tmp_path_factory: pytest.TempPathFactory) -> Path:
     for name in ("live.csv", "sheet.csv", "supplier.csv", "stock.csv", "count.csv", "stock.toml"):
         (place / name).write_bytes(files("neat_delta.demo").joinpath(name).read_bytes())
     (place / "changes.jsonl").write_text('{"format":"neat-delta changes","fields":["price","sale_price"]}\n{"x":')
-    (place / "words.csv").write_text("sku,net price\nQA-1,2\n")
+    (place / "words.csv").write_text("sku,net price,*\nQA-1,2,3\n")
     return place
 
 

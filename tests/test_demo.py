@@ -67,6 +67,8 @@ def test_a_chapter_goes_by_itself_and_again(run, tmp_path, chapter):
     assert [line.removeprefix("$ neat-delta ") for line in first.stdout.splitlines() if line.startswith("$ ")] == [
         step.command for step in CHAPTERS[chapter].steps
     ]
+    if chapter not in ("accidents", "supplier"):  # the longest, and one of those that save files
+        return
     before = {path: path.read_bytes() for path in (tmp_path / "q").rglob("*") if path.is_file()}
     again = run("demo", chapter, "--to", "q")
     assert (again.stdout, again.stderr) == (first.stdout, "")

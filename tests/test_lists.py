@@ -25,7 +25,7 @@ from neat_delta.core.base.model.store import Field
 from neat_delta.core.base.support.errors import CatalogueError, StoreError
 from neat_delta.core.compare.lists.reshape import reshape
 from neat_delta.files.mappingfile import mapping_schema, read_mapping
-from tests.conftest import in_two_lengths
+from tests.conftest import in_pairs, in_two_lengths
 
 CODES = st.sampled_from(["11", "12", "13", "14", ""])
 PRICES = st.sampled_from(["1.00", "2.00", "3.00"])
@@ -567,10 +567,10 @@ def test_a_price_of_six_hundred_agrees_with_decimal_to_the_cent():
     assert got == [f"{price:.2f}" for price in wanted if price != 1]
 
 
-@pytest.mark.parametrize("two_fields", [False, True])
-@pytest.mark.parametrize("shared", [False, True])
-@pytest.mark.parametrize("by", ["key", "barcode"])
-@pytest.mark.parametrize("ignore_case", [False, True])
+@pytest.mark.parametrize(
+    ("by", "ignore_case", "shared", "two_fields"),
+    in_pairs(["key", "barcode"], [False, True], [False, True], [False, True]),
+)
 def test_lists_and_rules_meet_every_sort_of_key(put, run, by, ignore_case, shared, two_fields):
     """Through compare, preview, explain, write, confirm and undo: the key is the store's, whatever matched."""
     place = ',"place"' if two_fields else ""

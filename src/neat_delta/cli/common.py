@@ -20,6 +20,7 @@ from neat_delta.cli.options import FILES, option
 if TYPE_CHECKING:
     from neat_delta.app.outputs import Output
     from neat_delta.app.sheet import SheetFile
+    from neat_delta.core.base.model.catalogue import Source
     from neat_delta.core.base.model.changeset import ChangeSet
     from neat_delta.core.base.model.header import Header
     from neat_delta.core.base.model.layout import Layout, Notation
@@ -354,11 +355,13 @@ def header_facts(header: Header) -> Header:
     summaries = [
         msgspec.structs.replace(summary, do=summary.do and as_options(summary.do)) for summary in header.findings
     ]
-    live, sheet = (
-        msgspec.structs.replace(source, notes=[as_options(note) for note in source.notes])
-        for source in (header.live, header.sheet)
-    )
-    return msgspec.structs.replace(header, findings=summaries, live=live, sheet=sheet)
+
+    def in_options(source: Source) -> Source:
+        return msgspec.structs.replace(source, notes=[as_options(note) for note in source.notes])
+
+    base = None if header.base is None else in_options(header.base)
+    live, sheet = in_options(header.live), in_options(header.sheet)
+    return msgspec.structs.replace(header, findings=summaries, live=live, sheet=sheet, base=base)
 
 
 def _print_summary(

@@ -35,7 +35,7 @@ def completions(
     if stands_for == "DIR":
         return [CompletionItem(incomplete, type="dir")]
     words = dict.fromkeys(_words(context, form, stands_for, incomplete))
-    return [CompletionItem(word) for word in words if word.startswith(incomplete)]
+    return [CompletionItem(word) for word in words if word.startswith(incomplete) and word.isprintable()]
 
 
 def _words(context: click.Context, form: Form | None, stands_for: str, incomplete: str) -> Iterator[str]:

@@ -3,6 +3,8 @@
 from __future__ import annotations
 
 import os
+import re
+import shlex
 
 import click
 from click.shell_completion import (
@@ -20,18 +22,19 @@ __all__ = ["completion"]
 PROGRAM = "neat-delta"
 SHELLS = ("bash", "zsh", "fish")
 
+PLAIN = re.compile(r"[\w.,:=/@%+-]*")
+"""What a shell takes as it stands."""
+
 BASH = """\
 %(complete_func)s() {
-    local IFS=$'\\n' response type value
-    response=$(env COMP_LINE="${COMP_LINE:0:COMP_POINT}" %(complete_var)s=bash_complete "$1")
-    for completion in $response; do
-        IFS=',' read -r type value <<< "$completion"
+    local type value
+    while IFS=',' read -r type value; do
         case $type in
             dir) COMPREPLY=(); compopt -o dirnames ;;
             file) COMPREPLY=(); compopt -o default ;;
             plain) COMPREPLY+=("$value") ;;
         esac
-    done
+    done < <(env COMP_LINE="${COMP_LINE:0:COMP_POINT}" %(complete_var)s=bash_complete "$1")
 }
 complete -o nosort -F %(complete_func)s %(prog_name)s
 """
@@ -59,8 +62,8 @@ class _Bash(BashComplete):
 
     def format_completion(self, item: CompletionItem[str]) -> str:
         value = str(item.value)[self.typed :]
-        quoted = value if item.type != "plain" or not set(value) & set(" '\"()&;$`\\") else f"'{value}'"
-        return f"{item.type},{quoted}"
+        plain = item.type != "plain" or PLAIN.fullmatch(value)
+        return f"{item.type},{value if plain else shlex.quote(value)}"
 
 
 @verb(epilog='\b\nExample:\n  eval "$(neat-delta completion bash)"')

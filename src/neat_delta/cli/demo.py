@@ -3,8 +3,10 @@
 from __future__ import annotations
 
 import contextlib
+import os
 import shlex
 import sys
+from collections.abc import Iterator
 from importlib import import_module
 from importlib.resources import files
 from pathlib import Path
@@ -23,6 +25,7 @@ FILES = (
     *("count.csv", "neat-delta.toml", "soderbi.toml", "retail.toml", "stock.toml", "count.toml", "buffer.toml"),
 )
 FOLDER = "quillfern-demo"
+STORE = "NEAT_DELTA_STORE"
 EVERYTHING = "all"
 WIDTH = 88
 """Characters of a line of what is told."""
@@ -79,11 +82,22 @@ def _go_through(chapter: Chapter, folder: str) -> None:
         _say(step.title, step.words)
         screen().print(f"\n$ neat-delta {step.command}\n", style="bold", soft_wrap=True)
         sys.stdout.flush()
-        with contextlib.chdir(folder):
+        with contextlib.chdir(folder), _without_store():
             _type(step)
             _run(shlex.split(step.command))
     if chapter.next:
         click.echo("\n" + chapter.next.replace("{folder}", folder))
+
+
+@contextlib.contextmanager
+def _without_store() -> Iterator[None]:
+    """As if the environment named no store file: the demo has its own."""
+    store = os.environ.pop(STORE, None)
+    try:
+        yield
+    finally:
+        if store is not None:
+            os.environ[STORE] = store
 
 
 def _run(words: list[str]) -> None:

@@ -60,7 +60,7 @@ def learn(
     """
     import neat_delta
     from neat_delta.files.draft import draft, results_draft
-    from neat_delta.files.whole import write_new
+    from neat_delta.files.whole import must_be_free, write_new
 
     for path in (output, descriptor):
         if path:
@@ -77,7 +77,10 @@ def learn(
             prepared = prepare(catalogue, learned.store, key)
             cells, fields = prepared.catalogue.cells, prepared.key.fields
             reported, _ = draft_report(results, cells, fields, prepared.headings)
-    answers = _answers() if output and not as_json and not no_questions else {}
+    asks = output is not None and not as_json and not no_questions and sys.stdin.isatty() and sys.stdout.isatty()
+    if asks and not replace:
+        must_be_free(str(output))  # before anybody answers
+    answers = _answers() if asks else {}
     text = draft(learned, catalogue, reported, answers)
     contents = {output: text.encode()} if output else {}
     if descriptor:
@@ -117,13 +120,9 @@ def learn(
 
 
 def _answers() -> dict[str, str]:
-    """Ask what no export shows, where somebody sits at a terminal; the answers by their settings, without those that
-    nobody knows.
-    """
+    """Ask what no export shows; the answers by their settings, without those that nobody knows."""
     from neat_delta.core.base.infer.questions import QUESTIONS
 
-    if not (sys.stdin.isatty() and sys.stdout.isatty()):
-        return {}
     answers = {}
     click.echo("Four things that no export shows. Return is for: I don't know.\n")
     for question in QUESTIONS:

@@ -28,6 +28,7 @@ __all__ = [
     "begin_reader",
     "digest_of",
     "load",
+    "must_be_free",
     "new_folder",
     "read_whole",
     "remove_unfinished",
@@ -144,7 +145,22 @@ def write_whole(path: str, chunks: Iterable[bytes]) -> None:
         UNFINISHED.discard(str(unfinished))
 
 
+def _has(path: str, content: bytes) -> bool:
+    """Whether a file has just these bytes; one that cannot be read has not."""
+    try:
+        place = Path(path)
+        return place.is_file() and place.stat().st_size == len(content) and place.read_bytes() == content
+    except OSError:
+        return False
+
+
 REPLACES = "‹replace› overwrites it."
+
+
+def must_be_free(path: str, otherwise: str = REPLACES) -> None:
+    """OutputError where there is a file of that name, saying what to do `otherwise`."""
+    if Path(path).exists():
+        raise OutputError(f"{path}: there is a file of that name. It may be somebody's work; {otherwise}")
 
 
 def write_new(contents: Mapping[str, bytes], *, replace: bool = False, otherwise: str = REPLACES) -> None:
@@ -161,10 +177,10 @@ def write_new(contents: Mapping[str, bytes], *, replace: bool = False, otherwise
     ...     print(str(error).removeprefix(path))
     : there is a file of that name. It may be somebody's work; ‹replace› overwrites it.
     """
-    written = {path: Path(path).is_file() and Path(path).read_bytes() == content for path, content in contents.items()}
+    written = {path: _has(path, content) for path, content in contents.items()}
     for path, same in written.items():
-        if Path(path).exists() and not same and not replace:
-            raise OutputError(f"{path}: there is a file of that name. It may be somebody's work; {otherwise}")
+        if not same and not replace:
+            must_be_free(path, otherwise)
     for path, content in contents.items():
         if not written[path]:
             write_whole(path, [content])
