@@ -94,8 +94,8 @@ def test_what_a_message_calls_a_setting_is_one():
     names = {name for kind in kinds for name in settings_of(kind)}
     called = {name for path in SOURCE.rglob("*.py") for name in NAMED.findall(path.read_text())}
     options = called - names - {"with_new"}
-    help_texts = "".join((SOURCE.parents[1] / "man" / page.name).read_text() for page in MANUAL)
+    help_texts = "".join(page.read_text() for page in MANUAL)
     assert [name for name in options if f"\\-\\-{name.replace('_', chr(92) + '-')}" not in help_texts] == []
 
 
-MANUAL = sorted((SOURCE.parents[1] / "man").glob("*.1"))
+MANUAL = sorted((Path(__file__).parents[1] / "man").glob("*.1"))
