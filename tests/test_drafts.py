@@ -249,28 +249,47 @@ def test_codes_of_as_many_digits_are_no_decimals(run, put):
     assert told["fields"]["menge"] == {"kind": "integer", "decimal_mark": ",", "thousands_mark": "."}
 
 
-@pytest.mark.process
-def test_on_a_terminal_learn_asks_what_no_export_shows(tmp_path):
-    """Typed at a terminal: blank cells are passed over, the second question is left, items that a file lacks are
-    deleted, and nobody knows the form.
-    """
-    (tmp_path / "live.csv").write_text("sku,price\nQA-1,2.00\nQA-2,3.00\n")
+def at_a_terminal(folder: Path, *words: str, typed: bytes = b"") -> str:
+    """What the program prints when it is called at a terminal, where that is typed."""
     ours, theirs = pty.openpty()
-    call = [str(PROGRAM), "learn", "live.csv", "-o", "neat-delta.toml"]
-    with subprocess.Popen(call, cwd=tmp_path, stdin=theirs, stdout=theirs, stderr=theirs, env=environment()):
-        os.write(ours, b"7\n2\n\n2\n\n")  # 7 is no answer, and it asks again
+    call = [str(PROGRAM), *words]
+    child = subprocess.Popen(call, cwd=folder, stdin=theirs, stdout=theirs, stderr=theirs, env=environment())
     os.close(theirs)
+    os.write(ours, typed)
     shown = b""
     with contextlib.suppress(OSError):  # a terminal that was hung up
         while part := os.read(ours, 65_536):
             shown += part
     os.close(ours)
+    child.wait()
+    return shown.decode()
+
+
+@pytest.mark.process
+def test_on_a_terminal_learn_asks_what_no_export_shows(tmp_path):
+    """Blank cells are passed over, the second question is left, items that a file lacks are deleted, and nobody knows
+    the form.
+    """
+    (tmp_path / "live.csv").write_text("sku,price\nQA-1,2.00\nQA-2,3.00\n")
+    call = ("learn", "live.csv", "-o", "neat-delta.toml")
+    shown = at_a_terminal(tmp_path, *call, typed=b"7\n2\n\n2\n\n")  # 7 is no answer, and it asks again
     text = (tmp_path / "neat-delta.toml").read_text()
     importer = tomllib.loads(text)["importer"]
     assert importer == {"blanks": "skip", "takes": "both", "missing": "deleted", "form": "delimited"}
     assert 'blanks = "skip" # a blank cell leaves the field as it is\n' in text
     assert 'takes = "both" # assumed, as nobody said it: new items and changes in one file.' in text
-    assert shown.decode().count("I don't know; till then:") == 4 and b"so neat-delta.toml assumes:" in shown
+    assert shown.count("I don't know; till then:") == 4 and "so neat-delta.toml assumes:" in shown
+    again = at_a_terminal(tmp_path, *call)  # nobody is asked for a file that is not replaced
+    assert "I don't know" not in again and "It may be somebody's work" in again
+    assert (tmp_path / "neat-delta.toml").read_text() == text
+
+
+@pytest.mark.process
+def test_the_demo_asks_nothing_at_a_terminal_either_and_its_first_line_can_be_typed_again(tmp_path):
+    shown = at_a_terminal(tmp_path, "demo")
+    assert "I don't know" not in shown and "all of them done and landed" in shown
+    again = at_a_terminal(tmp_path / "quillfern-demo", "learn", "live.csv", "-o", "draft.toml")
+    assert "I don't know" not in again and "Wrote draft.toml" in again
 
 
 def test_without_a_terminal_learn_asks_nothing_and_says_what_it_assumes(run, put, tmp_path):

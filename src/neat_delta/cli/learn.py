@@ -58,9 +58,11 @@ def learn(
     evidence in a comment. Read it through once, and keep it: every command takes it with --store, or finds it as
     neat-delta.toml. On a terminal it asks the four things that no export shows.
     """
+    from pathlib import Path
+
     import neat_delta
     from neat_delta.files.draft import draft, results_draft
-    from neat_delta.files.whole import must_be_free, write_new
+    from neat_delta.files.whole import write_new
 
     for path in (output, descriptor):
         if path:
@@ -77,10 +79,9 @@ def learn(
             prepared = prepare(catalogue, learned.store, key)
             cells, fields = prepared.catalogue.cells, prepared.key.fields
             reported, _ = draft_report(results, cells, fields, prepared.headings)
-    asks = output is not None and not as_json and not no_questions and sys.stdin.isatty() and sys.stdout.isatty()
-    if asks and not replace:
-        must_be_free(str(output))  # before anybody answers
-    answers = _answers() if asks else {}
+    asks = not (as_json or no_questions) and sys.stdin.isatty() and sys.stdout.isatty()
+    written = output is None or (Path(output).exists() and not replace)  # then no answer would change anything
+    answers = _answers() if asks and not written else {}
     text = draft(learned, catalogue, reported, answers)
     contents = {output: text.encode()} if output else {}
     if descriptor:

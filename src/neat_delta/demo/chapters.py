@@ -41,7 +41,7 @@ somebody raised five prices and ended an offer, and the spreadsheet took a cost 
     (
         Step(
             "Learn.",
-            "learn live.csv -o draft.toml -q",
+            "learn live.csv -o draft.toml --no-questions -q",
             "Once: draft what the store's files and fields are, with the evidence.",
         ),
         Step(

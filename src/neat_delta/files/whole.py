@@ -28,7 +28,6 @@ __all__ = [
     "begin_reader",
     "digest_of",
     "load",
-    "must_be_free",
     "new_folder",
     "read_whole",
     "remove_unfinished",
@@ -157,12 +156,6 @@ def _has(path: str, content: bytes) -> bool:
 REPLACES = "‹replace› overwrites it."
 
 
-def must_be_free(path: str, otherwise: str = REPLACES) -> None:
-    """OutputError where there is a file of that name, saying what to do `otherwise`."""
-    if Path(path).exists():
-        raise OutputError(f"{path}: there is a file of that name. It may be somebody's work; {otherwise}")
-
-
 def write_new(contents: Mapping[str, bytes], *, replace: bool = False, otherwise: str = REPLACES) -> None:
     """Write files by their paths, none of them where one of them may not be: OutputError where a file is there already
     that is not to be replaced, saying what to do `otherwise`. One that has just these bytes is as it should be.
@@ -179,8 +172,8 @@ def write_new(contents: Mapping[str, bytes], *, replace: bool = False, otherwise
     """
     written = {path: _has(path, content) for path, content in contents.items()}
     for path, same in written.items():
-        if not same and not replace:
-            must_be_free(path, otherwise)
+        if Path(path).exists() and not same and not replace:
+            raise OutputError(f"{path}: there is a file of that name. It may be somebody's work; {otherwise}")
     for path, content in contents.items():
         if not written[path]:
             write_whole(path, [content])
