@@ -167,3 +167,16 @@ def test_warned_is_told_from_noted(run, put):
     assert "no-image  image (B)  1 cell  warned" in run("compare", "live.csv", "sheet.csv", "--images", ".").stdout
     put("neat-delta.toml", 'version = 1\n[checks]\nno-image = "note"\n[fields.image]\nkind = "image"\n')
     assert "no-image  image (B)  1 cell  noted" in run("compare", "live.csv", "sheet.csv", "--images", ".").stdout
+
+
+def test_the_closing_line_counts_what_has_no_cells_too(run, put):
+    """Items that go away, and new ones that have nothing but their key: sent or held, they are in it."""
+    put("live.csv", "sku,price\nA,1.00\nB,2.00\nC,3.00\n")
+    put("sheet.csv", "sku,price\nA,1.00\nB,2.00\nNEW-1,\n")
+    call = ("compare", "live.csv", "sheet.csv", "--whole")
+    assert "Nothing to send, 1 item held, 1 removal held, nothing lost." in run(*call).stdout
+    sent = ("--with-new", "--with-gone", "--accept", "large-round")
+    assert "1 item to send, 1 item to remove, nothing held, nothing lost." in run(*call, *sent).stdout
+    assert json.loads(run(*call, *sent, "--json").stdout)["to_send"] == 2
+    put("sheet.csv", "sku,price\nA,1.50\nB,2.00\nNEW-1,\n")
+    assert "1 cell of 2 items to send, 1 removal held" in run(*call, "--with-new", "--accept", "large-round").stdout

@@ -405,12 +405,12 @@ def counts_for_scripts(changes: ChangeSet) -> dict[str, int]:
     and the rows that were set aside and are not harmless.
     """
     from neat_delta.core.base.model.changeset import held
-    from neat_delta.core.base.support.series import scattered
+    from neat_delta.core.base.support.series import constant, scattered
     from neat_delta.core.sheets.match.rows import HARMLESS
 
     item_held, stays = changes.items["held"].is_not_null(), held(changes.items, changes.cells)
-    leaves = (changes.items["verdict"] == "gone") & ~item_held
-    to_send = scattered(leaves, changes.cells["item"].filter(~stays), True)
+    by_themselves = scattered(constant(False, item_held.len()), changes.sent_without_cells(), True)
+    to_send = scattered(by_themselves, changes.cells["item"].filter(~stays), True)
     waits = int(scattered(item_held, changes.cells["item"].filter(stays), True).sum())
     aside = sum(row.reason not in HARMLESS for row in changes.header.set_aside)
     facts = {"to_send": int(to_send.sum()), "held": waits, "waiting": waits + aside}

@@ -10,6 +10,7 @@ from typing import TYPE_CHECKING
 from neat_delta.core.base.kinds.base import EXACT
 from neat_delta.core.base.model.catalogue import listed
 from neat_delta.core.base.model.reasons import LEFT_STORE, STILL_CHANGED, sort_of
+from neat_delta.core.base.support.series import not_null, scattered
 from neat_delta.core.review.clashes import clash_count, clashing_cells, clashing_items
 from neat_delta.report.text import count, display_text, key_text, signed
 
@@ -198,15 +199,20 @@ def closing_said(changes: ChangeSet) -> str:
     '1 cell of 1 item to send, 1 held, nothing lost'
     """
     counts, items = changes.header.counts, changes.items
-    cells = changes.sent()
-    gone = items.filter(items["verdict"] == "gone")
-    leave = int(gone["held"].is_null().sum())
-    sent = f"{count(cells.height, 'cell')} of {count(cells['item'].n_unique(), 'item')} to send"
-    parts = [sent] if cells.height else []
+    cells, by_themselves = changes.sent(), items["verdict"][changes.sent_without_cells()]
+    leave = int((by_themselves == "gone").sum())
+    bare = by_themselves.len() - leave
+    sent = count(cells["item"].n_unique() + bare, "item")
+    parts = [f"{count(cells.height, 'cell')} of {sent} to send" if cells.height else f"{sent} to send"]
+    parts = parts if cells.height or bare else []
     parts += [f"{count(leave, 'item')} to remove"] if leave else []
     parts = parts or ["Nothing to send"]
-    parts.append(f"{counts.held_cells:,} held" if counts.held_cells else "nothing held")
-    parts += [f"{count(gone.height - leave, 'removal')} held"] if gone.height > leave else []
+    waiting = items["verdict"].filter(scattered(not_null(items["held"]), changes.cells["item"], False))
+    held_cells = [f"{counts.held_cells:,} held"] if counts.held_cells else []
+    removals = int((waiting == "gone").sum())
+    for number, unit in ((waiting.len() - removals, "item"), (removals, "removal")):
+        held_cells += [f"{count(number, unit)} held"] if number else []
+    parts += held_cells or ["nothing held"]
     aside = counts.set_aside_live + counts.set_aside_sheet
     parts += [f"{count(aside, 'row')} set aside"] if aside else []
     return ", ".join([*parts, "nothing lost"])

@@ -19,7 +19,7 @@ from neat_delta.core.base.model.store import Field, Relations
 __all__ = ["Limit", "limits"]
 
 MOVED_BY_THE_STORE = re.compile(
-    r"modif|updated|last.?(change|sale|sold|view)|^views$|^sold$|units.?sold|rating|review|geändert|mis.?à.?jour",
+    r"modif|updated|last.?(change|sale|sold|view)|^views$|^sold$|units.?sold|\bratings?\b|\breviews?\b|geändert|mis.?à.?jour",
     re.IGNORECASE,
 )
 """What headings have in them of fields that a store changes by itself."""

@@ -64,14 +64,14 @@ QUESTIONS = (
         "form",
         "In what form does it want the files?",
         {
-            "delimited": "delimited text, as the export",
+            "delimited": "delimited text (CSV)",
             "xlsx": "a workbook",
             "json": "JSON",
             "json lines": "JSON Lines",
             "xml": "XML",
         },
         "delimited",
-        "delimited text, as the export",
+        "delimited text, written as the export where that is text, too",
     ),
 )
 """In the order in which they are asked."""
