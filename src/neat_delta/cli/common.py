@@ -430,11 +430,9 @@ def hand_over(
     changes: ChangeSet, output: str | None, store: str | None, shop: Store | None, *, as_json: bool, kinds_given: bool
 ) -> int:
     """Write a change set where it is wanted, and say what it holds; the exit status."""
-    from neat_delta.core.base.support.background import submit
     from neat_delta.core.review.figures import figures
 
     must_be_one_output(output, as_json=as_json)
-    by_field = submit(partial(figures, changes)) if not as_json and output != "-" else None  # while it is written
     if output == "-":
         from neat_delta.files.changelines import change_lines
 
@@ -458,8 +456,8 @@ def hand_over(
                 header=header_facts(changes.header),
             )
         )
-    elif by_field is not None:
-        _print_summary(changes, by_field, store, output, kinds_given=kinds_given, lacking=lacking)
+    elif output != "-":
+        _print_summary(changes, partial(figures, changes), store, output, kinds_given=kinds_given, lacking=lacking)
     return status_of(changes)
 
 

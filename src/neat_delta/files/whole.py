@@ -10,6 +10,7 @@ import shutil
 import stat
 import subprocess
 import sys
+import threading
 from collections.abc import Callable, Iterable, Iterator, Mapping
 from contextlib import contextmanager
 from dataclasses import dataclass
@@ -127,9 +128,8 @@ def write_whole(path: str, chunks: Iterable[bytes]) -> None:
     if place.exists() and not place.is_file():
         raise OutputError(f"{path}: this is not a plain file. Name a file to write.")
     unfinished = place.with_name(f".{place.name}.partial-{os.getpid()}")
-    UNFINISHED.add(str(unfinished))
     try:
-        with unfinished.open("wb") as out:
+        with _created(unfinished) as out:
             for chunk in chunks:
                 out.write(chunk)
             out.flush()
@@ -179,6 +179,17 @@ def write_new(contents: Mapping[str, bytes], *, replace: bool = False, otherwise
             write_whole(path, [content])
 
 
+CREATING = threading.Lock()
+"""Held while an output is created, and for good by whoever ends the program: none is created any more then."""
+
+
+def _created(unfinished: Path) -> IO[bytes]:
+    """An output that has not got its name yet, open to be written."""
+    with CREATING:
+        UNFINISHED.add(str(unfinished))
+        return unfinished.open("wb")
+
+
 UNFINISHED: set[str] = set()
 """The outputs that have not got their names yet: whoever ends the program removes them."""
 
@@ -188,7 +199,8 @@ RUNNING: list[subprocess.Popen[bytes]] = []
 
 
 def remove_unfinished() -> None:
-    """Remove what is only half written, also while another thread goes on writing it."""
+    """Remove what is only half written, also while another thread goes on writing it; for whoever ends the program."""
+    CREATING.acquire(timeout=1)
     for path in list(UNFINISHED):
         for _ in range(50):
             shutil.rmtree(path, ignore_errors=True)
@@ -215,8 +227,9 @@ def new_folder(path: str, why_kept: Callable[[Path], str | None]) -> Iterator[Pa
             must_not_be_input(path, replaced=True)
         place.parent.mkdir(parents=True, exist_ok=True)
         unfinished = place.with_name(f".{place.name}.partial-{os.getpid()}")
-        UNFINISHED.add(str(unfinished))
-        unfinished.mkdir()
+        with CREATING:
+            UNFINISHED.add(str(unfinished))
+            unfinished.mkdir()
     except OSError as error:
         raise OutputError(f"{path}: it cannot be written ({_why(error)}). Nothing was written.") from None
     try:
