@@ -9,7 +9,6 @@ import threading
 import time
 from collections.abc import Callable, Iterator, Sequence
 from contextlib import contextmanager
-from functools import partial
 from itertools import count
 from typing import TYPE_CHECKING, Any, Literal
 
@@ -26,7 +25,6 @@ if TYPE_CHECKING:
     from neat_delta.core.base.model.layout import Layout, Notation
     from neat_delta.core.base.model.lists import ListMapping
     from neat_delta.core.base.model.store import Store
-    from neat_delta.core.review.figures import FieldFigures
     from neat_delta.files.rounds import Round
     from neat_delta.report.terminal import Detail, Screen
 
@@ -366,18 +364,16 @@ def header_facts(header: Header) -> Header:
 
 def _print_summary(
     changes: ChangeSet,
-    by_field: Callable[[], list[FieldFigures]],
     store: str | None,
     output: str | None,
     *,
     kinds_given: bool,
     lacking: Sequence[str] = (),
 ) -> None:
-    """Print what a change set holds: what was read, where every row went, the figures `by_field`, what was found, what
-    is held.
-    """
+    """Print what a change set holds: what was read, where every row went, what was found, what is held."""
     from rich.cells import cell_len
 
+    from neat_delta.core.review.figures import figures
     from neat_delta.report import terminal
     from neat_delta.report.facts import closing_said, moving_cells
     from neat_delta.report.text import command
@@ -387,7 +383,7 @@ def _print_summary(
     if console.detail != "waiting":
         terminal.print_inputs(console, changes.header, store, kinds_given=kinds_given, lacking=lacking)
         terminal.print_accounts(console, changes)
-        terminal.print_changed_fields(console, by_field())
+        terminal.print_changed_fields(console, figures(changes))
         terminal.print_meanwhile(console, changes)
     terminal.print_clashes(console, changes)
     terminal.print_findings(console, changes)
@@ -430,8 +426,6 @@ def hand_over(
     changes: ChangeSet, output: str | None, store: str | None, shop: Store | None, *, as_json: bool, kinds_given: bool
 ) -> int:
     """Write a change set where it is wanted, and say what it holds; the exit status."""
-    from neat_delta.core.review.figures import figures
-
     must_be_one_output(output, as_json=as_json)
     if output == "-":
         from neat_delta.files.changelines import change_lines
@@ -457,7 +451,7 @@ def hand_over(
             )
         )
     elif output != "-":
-        _print_summary(changes, partial(figures, changes), store, output, kinds_given=kinds_given, lacking=lacking)
+        _print_summary(changes, store, output, kinds_given=kinds_given, lacking=lacking)
     return status_of(changes)
 
 

@@ -136,8 +136,8 @@ def confirm(
     if as_json:
         from neat_delta.app.outputs import ConfirmOutput
 
-        folder = None if round_ is None else round_.folder
-        print_json(ConfirmOutput(files=folder, store=path, **_facts(looked), **facts))
+        files = None if round_ is None else round_.folder
+        print_json(ConfirmOutput(files=files, store=path, **_facts(looked), **facts))
     else:
         print_live(changes, live, before.path)
         print_round(round_, path, changes, edited)

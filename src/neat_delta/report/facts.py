@@ -37,6 +37,7 @@ __all__ = [
     "moving_cells",
     "records_grid",
     "records_said",
+    "sent_said",
     "suggestions_grid",
     "totals_grid",
 ]
@@ -190,6 +191,18 @@ def meanwhile_said(changes: ChangeSet) -> str:
     return "; ".join(parts)
 
 
+def sent_said(changes: ChangeSet) -> str:
+    """How much of a change set is to be sent: cells, items that have none, and items that go away."""
+    cells, by_themselves = changes.sent(), changes.items["verdict"][changes.sent_without_cells()]
+    leave = int((by_themselves == "gone").sum())
+    bare = by_themselves.len() - leave
+    sent = count(cells["item"].n_unique() + bare, "item")
+    parts = [f"{count(cells.height, 'cell')} of {sent} to send" if cells.height else f"{sent} to send"]
+    parts = parts if cells.height or bare else []
+    parts += [f"{count(leave, 'item')} to remove"] if leave else []
+    return ", ".join(parts or ["Nothing to send"])
+
+
 def closing_said(changes: ChangeSet) -> str:
     """All of a change set in one line: how much is to be sent, held and set aside; what is neither is as it was.
 
@@ -199,14 +212,7 @@ def closing_said(changes: ChangeSet) -> str:
     '1 cell of 1 item to send, 1 held, nothing lost'
     """
     counts, items = changes.header.counts, changes.items
-    cells, by_themselves = changes.sent(), items["verdict"][changes.sent_without_cells()]
-    leave = int((by_themselves == "gone").sum())
-    bare = by_themselves.len() - leave
-    sent = count(cells["item"].n_unique() + bare, "item")
-    parts = [f"{count(cells.height, 'cell')} of {sent} to send" if cells.height else f"{sent} to send"]
-    parts = parts if cells.height or bare else []
-    parts += [f"{count(leave, 'item')} to remove"] if leave else []
-    parts = parts or ["Nothing to send"]
+    parts = [sent_said(changes)]
     waiting = items["verdict"].filter(scattered(not_null(items["held"]), changes.cells["item"], False))
     held_cells = [f"{counts.held_cells:,} held"] if counts.held_cells else []
     removals = int((waiting == "gone").sum())

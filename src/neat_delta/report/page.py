@@ -23,13 +23,13 @@ from neat_delta.report.charts import Chart, as_svg
 from neat_delta.report.facts import (
     clash_grid,
     clashing_items_said,
-    closing_said,
     field_grid,
     held_lines,
     impact_grid,
     meanwhile_said,
     records_grid,
     records_said,
+    sent_said,
     suggestions_grid,
     totals_grid,
 )
@@ -75,7 +75,7 @@ def page(facts: Facts, drawn: Sequence[Chart], digest: str, fields: Sequence[str
         clashing_items=clashing_items_said(facts.changes),
         meanwhile=meanwhile_said(facts.changes),
         held=held_lines(facts.changes.reasons()),
-        sent=closing_said(facts.changes).partition(",")[0],
+        sent=sent_said(facts.changes),
         fields=field_grid(facts.figures),
         impact=impact_grid(groups[: GROUPS + 1] if groups and groups[0].items else [], facts.by, wide=True),
         more_groups=max(0, len(groups) - GROUPS - 1),
