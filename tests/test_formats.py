@@ -18,7 +18,7 @@ from hypothesis import strategies as st
 import neat_delta
 from neat_delta import CatalogueError, Layout, read
 from neat_delta.files.readers.delimited import read_text
-from neat_delta.files.sources.magic import binary_format
+from neat_delta.files.readers.magic import binary_format
 from neat_delta.files.writers.delimited import write_delimited
 from tests.made import (
     DATA,

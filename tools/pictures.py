@@ -63,11 +63,9 @@ PICTURES = {
     "recode": Picture("recode live.csv codes.csv"),
     "preview": Picture("preview changes.jsonl --sort size --by category"),
     "write": Picture("write changes.jsonl --to written"),
+    "deliver": Picture("deliver out --to handed-over --again"),
     "confirm": Picture("confirm changes.jsonl rehearsal/after.csv --files out --results rehearsal/results.csv"),
     "page": Picture("preview tuesday.jsonl --page tuesday.html", of="page", file="tuesday.html"),
-    "page-rule": Picture(
-        'preview list.jsonl --check "rule retail" --page rule.html', of="page", file="rule.html", at="items"
-    ),
     "clashes": Picture(f"{TUESDAY} -o clashes.jsonl -q", of="page", file="clashes.html", at="items"),
     "sheet": Picture(
         "sheet live.csv -o wax-sheet.xlsx --where \"category = 'Wax'\" --fields price,cost,stock,status",

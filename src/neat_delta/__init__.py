@@ -75,6 +75,7 @@ if TYPE_CHECKING:
     from neat_delta.core.base.model.rules import Lookup, Rule, RuleInput, Rules, RuleText
     from neat_delta.core.base.model.store import (
         Continued,
+        Delivery,
         Field,
         FileForm,
         Key,
@@ -280,6 +281,7 @@ _HOMES = {
     "Record": "core.review.records",
     "Records": "core.review.records",
     "Relations": "core.base.model.store",
+    "Delivery": "core.base.model.store",
     "Removal": "core.base.model.importer",
     "ReportRow": "core.outcomes.results",
     "Resting": "core.outcomes.confirm",
@@ -332,6 +334,7 @@ __all__ = [
     "Contradiction",
     "Counts",
     "Damaged",
+    "Delivery",
     "DraftedResults",
     "EditRequest",
     "ExplainedCell",

@@ -25,6 +25,8 @@ from neat_delta.core.review.impact import ImpactFacts
 from neat_delta.core.review.records import Records
 from neat_delta.core.review.samples import ColumnSample, MatchedRows
 from neat_delta.core.review.totals import Total
+from neat_delta.files.delivery import Delivered
+from neat_delta.files.sources.transaction import Difference
 
 __all__ = [
     "OUTPUTS",
@@ -33,8 +35,10 @@ __all__ = [
     "CheckOutput",
     "CompareOutput",
     "ConfirmOutput",
+    "DeliverOutput",
     "EditTrials",
     "ExplainOutput",
+    "FetchOutput",
     "FileCounts",
     "ItemAnswer",
     "LearnOutput",
@@ -198,11 +202,24 @@ class EditTrials(Output, frozen=True, kw_only=True):
     fields: dict[str, TrialFacts]
 
 
+class DeliverOutput(Output, frozen=True, kw_only=True):
+    """`deliver`: the folder, the address (without what is secret in it), what became of each file, or of the one
+    transaction, and what stands in a database otherwise than when the changes were planned.
+    """
+
+    folder: str
+    to: str
+    arrived: bool
+    files: list[Delivered]
+    differences: list[Difference]
+
+
 class WriteOutput(Output, frozen=True, kw_only=True):
-    """`write`: the folder, and its manifest."""
+    """`write`: the folder, its manifest, and where it was `delivered`."""
 
     folder: str
     manifest: Manifest
+    delivered: list[DeliverOutput] = []
 
 
 class UndoOutput(Output, frozen=True, kw_only=True):
@@ -282,12 +299,14 @@ class MendFile(msgspec.Struct, frozen=True):
 
 class ConfirmOutput(Output, frozen=True, kw_only=True):
     """`confirm`: what the export shows (if there is one), what the report says (if there is one), and what was written
-    to be sent again or to be mended. `moved` has the cells that are otherwise now and were not sent: the fields of the
-    key, `field`, `before`, `now`, and whether it moves by itself (`moving`).
+    to be sent again or to be mended. `answers` are those that were kept when it was delivered, where no other report
+    was named. `moved` has the cells that are otherwise now and were not sent: the fields of the key, `field`, `before`,
+    `now`, and whether it moves by itself (`moving`).
     """
 
     files: str | None
     store: str | None
+    answers: list[str] = []
     counts: dict[Outcome, int] | UnsetType = UNSET
     trouble: list[Landing] | UnsetType = UNSET
     moved: list[dict[str, str | bool]] | UnsetType = UNSET
@@ -303,11 +322,26 @@ class ConfirmOutput(Output, frozen=True, kw_only=True):
     mend: MendFile | UnsetType = UNSET
 
 
+class FetchOutput(Output, frozen=True, kw_only=True):
+    """`fetch`: the file that was written, the address it came from (without what is secret in it), the BLAKE3 digest of
+    its bytes, how many there are, when it was changed as its server says, and whether it is the same as the last time.
+    """
+
+    output: str
+    address: str
+    blake3: str
+    bytes: int
+    modified: str | None
+    same: bool
+
+
 OUTPUTS: dict[str, type[Output]] = {
     "check": CheckOutput,
     "compare": CompareOutput,
     "confirm": ConfirmOutput,
+    "deliver": DeliverOutput,
     "edit-try": EditTrials,
+    "fetch": FetchOutput,
     "learn": LearnOutput,
     "match": MatchOutput,
     "practice": PracticeOutput,

@@ -122,7 +122,13 @@ LAYOUT = (
     ("decimal-mark", "MARK", "In SHEET's numbers: . or ,"),
     ("thousands-mark", "MARK", "In SHEET's numbers."),
     ("date-form", "FORM", "In SHEET, such as DD.MM.YYYY."),
+    (
+        "query",
+        "SQL",
+        "What a database is asked.  [default: all of the table that #NAME behind it names]",
+    ),
 )
+OLDER_THAN = ("--older-than", "AGE", "Refuse what was changed longer ago than AGE: 90m, 12h, 2d, 1w.")
 WRITING = ("decimal-mark", "thousands-mark", "date-form")
 
 
@@ -133,6 +139,14 @@ def layout_options(*, two: bool) -> Decorator:
     """
 
     def add(command: Any) -> Any:  # noqa: ANN401 - as Click decorates
+        command = option(
+            *OLDER_THAN[:1],
+            metavar=OLDER_THAN[1],
+            expose_value=False,
+            callback=_keep_age,
+            help=OLDER_THAN[2],
+            group=FILES,
+        )(command)
         for name, metavar, words in reversed(LAYOUT):
             if name in WRITING and not two:
                 continue
@@ -145,7 +159,36 @@ def layout_options(*, two: bool) -> Decorator:
     return add
 
 
+def _keep_age(context: click.Context, option: click.Parameter, age: str | None) -> None:
+    """Refuse files that are older, while the command lasts."""
+    del option
+    if age is not None:
+        from neat_delta.files.sources import not_older_than
+
+        context.with_resource(not_older_than(seconds_of(age)))
+
+
+def seconds_of(age: str) -> float:
+    """An age as a person says it, in seconds; BadParameter where it is none.
+
+    >>> seconds_of("2d"), seconds_of("90m")
+    (172800.0, 5400.0)
+    """
+    units = {"m": 60, "h": 3600, "d": 86400, "w": 604800}
+    number, unit = age[:-1], age[-1:]
+    if unit not in units or not number.isdecimal() or not int(number):
+        raise click.BadParameter(f"{age!r} is no age. Say 90m, 12h, 2d or 1w.", param_hint=OLDER_THAN[0])
+    return float(int(number) * units[unit])
+
+
 def _keep(context: click.Context, option: click.Parameter, values: tuple[str, ...]) -> None:
+    if option.name == "query" and values:
+        from neat_delta.files.sources.address import is_database
+
+        if not any(is_database(word.rpartition("=")[2]) for word in sys.argv):
+            raise click.BadParameter(
+                "it asks a database, and none is named. One is postgresql://HOST/DATABASE.", param_hint="--query"
+            )
     context.meta[f"neat_delta.{option.name}"] = values
 
 
@@ -172,7 +215,7 @@ def layout_from_options(side: str, base: Layout | None = None) -> Layout:
     from neat_delta.core.base.model.store import FileForm, Store
 
     form_marks: dict[str, Any] = {}
-    for name in ("encoding", "separator", "quote", "escape", "header_line", "sheet_name"):
+    for name in ("encoding", "separator", "quote", "escape", "header_line", "sheet_name", "query"):
         value = _layout_word(name, side)
         if value is None:
             continue
@@ -524,15 +567,24 @@ def working(what: str) -> Iterator[None]:
 
     status = Console(stderr=True).status(what)
     timer = threading.Timer(1.0, status.start)
-    timer.start()
-    try:
-        yield
-    finally:
+
+    def end() -> None:
         timer.cancel()
         timer.join()
         status.stop()
+
+    timer.start()
+    WORKING.append(end)
+    try:
+        yield
+    finally:
+        end()
+        WORKING.remove(end)
     _say_time(what, time.monotonic() - began)
 
+
+WORKING: list[Callable[[], None]] = []
+"""What is said to be going on now, each as what ends saying it: a bar of progress takes its place."""
 
 SECONDS_WITHOUT_A_WORD = 5
 """What took longer is said with its time, on a terminal."""

@@ -96,12 +96,16 @@ def compare(
     Items that SHEET lacks are left alone: a part of the catalogue is the normal case.
     """
     from neat_delta.core.base.support.background import submit
+    from neat_delta.files.sources.address import is_address
     from neat_delta.files.whole import load
 
     # Both files are fetched while Polars is being imported, and the second while the first is being parsed.
     if [live, sheet, base].count("-") > 1:
         raise click.UsageError("Only one of LIVE, SHEET and --base can be standard input.")
-    fetching = [submit(partial(load, path)) for path in (live, sheet, *([base] if base else []))]
+    fetching = [
+        (lambda path=path: path) if is_address(path) else submit(partial(load, path))
+        for path in (live, sheet, *([base] if base else []))
+    ]
     report = submit(partial(import_module, "neat_delta.report.terminal"))
 
     import neat_delta

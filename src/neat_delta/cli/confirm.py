@@ -2,9 +2,10 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 from dataclasses import replace as replace_fields
+from functools import partial
 from pathlib import PurePath
 from typing import TYPE_CHECKING, Any
 
@@ -106,12 +107,11 @@ def confirm(
     from neat_delta.core.outcomes.unsent import as_sent
     from neat_delta.files.changeset import read_with_live
     from neat_delta.files.draft import results_draft
+    from neat_delta.files.journal import kept_answers
     from neat_delta.files.rounds import edited_files, with_importer
     from neat_delta.report.settings import as_options
 
     inputs = [changes, *([after] if after else []), *reports]
-    if len(inputs) == 1:
-        raise click.UsageError("Name AFTER, the export made after the import, or the store's report with --results.")
     if mend is not None:
         worksheet_form(mend)
         must_end_in(mend, PurePath(mend).suffix.lower(), *inputs)
@@ -121,13 +121,19 @@ def confirm(
     with working(f"Reading {' and '.join(inputs)}"):
         change_set, before = read_with_live(changes, live)
         round_ = find_round(change_set, changes, folder, wanted_for=wanted_for)
+        answers = kept_answers(round_.folder) if round_ is not None and not reports else []
+        if len(inputs) == 1 and not answers:
+            raise click.UsageError(
+                "Name AFTER, the export made after the import, or the store's report with --results."
+            )
         by_store = with_importer(round_, change_set.header.store_by_now(store_file[0] if store_file else None))
         sent = change_set if round_ is None else as_sent(change_set, round_.manifest)
         layout = by_store.file.layout if store_file else change_set.header.live.layout
         now = None
         if after is not None:
             now = neat_delta.read(after, layout_from_options("live", layout), like=before)
-        looked = outcome_of(sent, before, by_store, round_, now, reports, layout_from_options("report"))
+        asked = partial(outcome_of, sent, before, by_store, round_, now, layout=layout_from_options("report"))
+        looked, used, lines_first = _by_answers(asked, reports, answers, needed=after is None)
     lines, facts = list[str](), dict[str, Any]()
     if round_ is not None and (retry or mend):
         again = _Again(round_, path, retry, mend, inputs, altered=altered, replace=replace, store=store)
@@ -137,15 +143,38 @@ def confirm(
         from neat_delta.app.outputs import ConfirmOutput
 
         files = None if round_ is None else round_.folder
-        print_json(ConfirmOutput(files=files, store=path, **_facts(looked), **facts))
+        print_json(
+            ConfirmOutput(files=files, store=path, answers=[] if reports else list(used), **_facts(looked), **facts)
+        )
     else:
         print_live(changes, live, before.path)
         print_round(round_, path, changes, edited)
+        for line in lines_first:
+            click.echo(line)
         for note in looked.now.notes if after is not None else ():
             click.echo(as_options(f"{after}: {note}"))
         draft = None if looked.drafted is None else results_draft(looked.drafted)
-        _print(sent, looked, draft, [str(after), *reports], lines)
+        _print(sent, looked, draft, [str(after), *used], lines)
     return 0 if looked.all_done and not edited else 1
+
+
+def _by_answers(
+    ask: Callable[[Sequence[str]], Outcome], reports: Sequence[str], answers: Sequence[str], *, needed: bool
+) -> tuple[Outcome, Sequence[str], list[str]]:
+    """What became of it by the reports that were named, or else by the answers that were kept when it was delivered;
+    the reports that count; and what is to be said. Answers that are no report are left out, where an export tells.
+    """
+    if not answers:
+        return ask(reports), reports, []
+    from neat_delta.core.base.support.errors import CatalogueError, FileError, StoreError
+
+    names = ", ".join(answers)
+    try:
+        return ask(answers), answers, [f"As the store answered when it was delivered: {names}."]
+    except (CatalogueError, FileError, StoreError):
+        if needed:
+            raise
+        return ask(()), (), [f"What the store answered when it was delivered is no report that is understood: {names}."]
 
 
 def _said_of(lacking: Confirmed, results: Results) -> Confirmed:

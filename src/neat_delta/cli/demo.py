@@ -25,6 +25,8 @@ FILES = (
     *("count.csv", "neat-delta.toml", "soderbi.toml", "retail.toml", "stock.toml", "count.toml", "buffer.toml"),
 )
 FOLDER = "quillfern-demo"
+FOLDERS = ("polled", "handed-over")
+"""What files are delivered into."""
 STORE = "NEAT_DELTA_STORE"
 EVERYTHING = "all"
 WIDTH = 88
@@ -52,7 +54,7 @@ def demo(chapter: str | None, folder: str) -> int:
         _go_through(CHAPTERS.get(name, ROUND), folder)
     if chapter is None:
         into = "" if folder == FOLDER else f" --to {shlex.quote(folder)}"
-        click.echo("\nMore, a chapter each, or all of them:\n")
+        click.echo("\nMore, a chapter each, or all of them:")
         calls = {name + into: part.about for name, part in CHAPTERS.items()} | {EVERYTHING + into: "one by one"}
         widest = max(map(len, calls))
         for call, about in calls.items():
@@ -78,15 +80,32 @@ def _chapters(chapter: str | None) -> list[str]:
 def _go_through(chapter: Chapter, folder: str) -> None:
     """Say what a chapter is about, run its steps in the folder, and say how to go on."""
     _say(f"{chapter.about[0].upper()}{chapter.about[1:]}.", f"{chapter.introduction} The files are in {folder}.")
-    for step in chapter.steps:
-        _say(step.title, step.words)
-        screen().print(f"\n$ neat-delta {step.command}\n", style="bold", soft_wrap=True)
-        sys.stdout.flush()
-        with contextlib.chdir(folder), _without_store():
-            _type(step)
-            _run(shlex.split(step.command))
+    with _shop(folder) if chapter.shop else contextlib.nullcontext("") as shop:
+        for step in chapter.steps:
+            _say(step.title, step.words)
+            screen().print(f"\n$ neat-delta {step.command}\n", style="bold", soft_wrap=True)
+            sys.stdout.flush()
+            with contextlib.chdir(folder), _without_store():
+                _type(step)
+                _run([word.replace("$SHOP", shop) for word in shlex.split(step.command)])
     if chapter.next:
         click.echo("\n" + chapter.next.replace("{folder}", folder))
+
+
+@contextlib.contextmanager
+def _shop(folder: str) -> Iterator[str]:
+    """A practice store with the demo's catalogue, open while a chapter goes; its address."""
+    import neat_delta
+    from neat_delta.practice.server import serving
+    from neat_delta.practice.shop import Shop
+
+    store = neat_delta.read_store(f"{folder}/neat-delta.toml")
+    with serving(Shop(neat_delta.read(f"{folder}/live.csv", store.file.layout), store), PORT) as address:
+        yield address
+
+
+PORT = 8421
+"""Where a practice store listens, if nobody else does."""
 
 
 @contextlib.contextmanager
@@ -134,7 +153,8 @@ def _lay_out(folder: Path) -> None:
             f"{folder / edited[0]}: this is not the demo's file as it was; you may have edited it. "
             "Choose another folder with --to, or work on in that one: neat-delta compare live.csv jars.csv"
         )
-    make_folder(str(folder))
+    for name in FOLDERS:
+        make_folder(str(folder / name))
     for name, content in shipped.items():
         write_whole(str(folder / name), [content])
 

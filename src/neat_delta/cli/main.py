@@ -7,12 +7,15 @@ import gc
 import os
 import sys
 from importlib import import_module
-from typing import NoReturn
+from typing import TYPE_CHECKING, NoReturn
 
 import click
 
 from neat_delta import __version__
 from neat_delta.core.base.support.errors import NeatDeltaError
+
+if TYPE_CHECKING:
+    from neat_delta.files.sources.base import Terms
 
 __all__ = ["COMPLETION", "main"]
 
@@ -20,6 +23,7 @@ COMPLETION = "_NEAT_DELTA_COMPLETE"
 """What a shell sets that asks what may stand somewhere; the name is Click's."""
 
 VERBS = {
+    "fetch": "Fetch a file from an address, whole or not at all.",
     "learn": "Draft the store file from LIVE, the store's export.",
     "sheet": "Cut a working sheet from LIVE, to be edited offline.",
     "check": "Find what is wrong in CATALOGUE by itself.",
@@ -29,6 +33,7 @@ VERBS = {
     "recode": "Give items of LIVE the new codes of a list.",
     "preview": "Look at CHANGES, before and after.",
     "write": "Write the smallest files that import CHANGES, and undo.",
+    "deliver": "Take the files of a folder to where the store gets them.",
     "practice": "Rehearse an import in a small shop on this machine.",
     "confirm": "See in the next export, and in the store's report, whether CHANGES landed.",
     "undo": "Write the files that take CHANGES back.",
@@ -89,11 +94,12 @@ def main() -> NoReturn:
     gc.disable()  # one command makes no garbage in cycles, and looking for it among millions of cells takes a while
     try:
         from neat_delta.files.inputs import inputs_kept
+        from neat_delta.files.sources import fetching
 
         if COMPLETION in os.environ:  # a shell asks what may stand there
             import_module("neat_delta.cli.completion")
-        with inputs_kept():
-            status = cli(sys.argv[1:] or ["--help"], standalone_mode=False)
+        with inputs_kept(), fetching(_terms):
+            status = cli(_words(sys.argv[1:]) or ["--help"], standalone_mode=False)
         sys.stdout.flush()
     except NeatDeltaError as error:
         from neat_delta.report.settings import as_options
@@ -124,6 +130,22 @@ def main() -> NoReturn:
             "Run it again with NEAT_DELTA_TRACEBACK=1 and report what it prints."
         )
     _leave(status if isinstance(status, int) else 0)
+
+
+def _words(typed: list[str]) -> list[str]:
+    """What was typed, without the secrets of addresses: nothing that is printed or written has them."""
+    if not any("://" in word for word in typed):
+        return typed
+    from neat_delta.files.sources.address import without_secrets
+
+    return without_secrets(typed)
+
+
+def _terms() -> Terms:
+    """How files are fetched, asked for when there is an address."""
+    from neat_delta.cli.fetching import terms
+
+    return terms()
 
 
 def _fail(message: str) -> NoReturn:

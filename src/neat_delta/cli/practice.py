@@ -24,7 +24,7 @@ from neat_delta.cli.options import argument, option, verb
 if TYPE_CHECKING:
     from neat_delta.practice.shop import Shop
 
-__all__ = ["practice"]
+__all__ = ["change_set_of", "practice"]
 
 
 @verb(
@@ -35,6 +35,7 @@ __all__ = ["practice"]
 @option("--import", "folder", metavar="DIR", help="Import the folder that `write` made, and end: no server.")
 @option("--to", "output", metavar="DIR", help="With --import: where after.csv and results.csv go.  [default: .]")
 @option("--undo", is_flag=True, help="With --import: import the folder's undo files instead.")
+@option("--watch", metavar="DIR", help="Import what is delivered into DIR, too, and put the reports beside it.")
 @option("--port", type=click.IntRange(0, 65535), default=8421, show_default=True, help="Where it listens.")
 @option("--keep", metavar="FILE", help="Keep the catalogue in FILE.  [default: forgotten when it ends]")
 @option("--token-env", metavar="NAME", help="Ask for the bearer token that is in this environment variable.")
@@ -61,6 +62,7 @@ def practice(
     folder: str | None,
     output: str | None,
     undo: bool,
+    watch: str | None,
     port: int,
     keep: str | None,
     token_env: str | None,
@@ -94,6 +96,8 @@ def practice(
 
     if folder is None and (output or undo):
         raise click.UsageError("--to and --undo go with --import.")
+    if folder is not None and watch is not None:
+        raise click.UsageError("--import imports one folder and ends, and --watch goes on; choose one of them.")
     store_file = read_store_option(store, live)
     from_file = store_file[0] if store_file else None
     if folder is not None:  # it imports as the folder was made for
@@ -118,6 +122,8 @@ def practice(
     try:
         if folder is not None:
             return _import(shop, folder, output or ".", live, store, undo=undo, replace=replace, as_json=as_json)
+        if watch is not None:
+            _watch(shop, watch)
         return _serve(shop, port, token_env)
     except sqlite3.Error as error:
         raise _cannot_keep(keep, error) from None
@@ -163,13 +169,13 @@ def _import(
             click.echo(f"  {report.file}: {rows}{'; it stopped in the middle' if report.stopped else ''}")
         if len(rehearsal.reports) != 1 or detail() == "waiting":
             click.echo(f"In all {count(sum(counts.values()), 'row')}: {words}.")
-        changes = _change_set(folder)
+        changes = change_set_of(folder)
         look = command("confirm", changes, after, "--files", folder, "--results", results, *store_arguments(store))
         click.echo(f"\nWrote {after} and {results}." + ("" if undo else f" Look at them:  {look}"))
     return 0 if set(counts) <= {"done", "warned"} and not stopped else 1
 
 
-def _change_set(folder: str) -> str:
+def change_set_of(folder: str) -> str:
     """The change set that a folder was made of, or what to put in its place where it is not here."""
     from neat_delta.core.base.support.errors import OutputError
     from neat_delta.files.rounds import changes_of
@@ -179,6 +185,21 @@ def _change_set(folder: str) -> str:
         return changes_of(folder, read_manifest(folder))
     except OutputError:
         return "CHANGES"
+
+
+def _watch(shop: Shop, folder: str) -> None:
+    """Look into a folder on a thread of its own, for as long as the store is open."""
+    import threading
+
+    from neat_delta.practice.watch import watch
+
+    make_folder(folder)
+
+    def say(line: str) -> None:
+        click.echo(line)
+
+    click.echo(f"What is delivered into {folder} is imported.")
+    threading.Thread(target=watch, args=(shop, folder, say), daemon=True).start()
 
 
 def _serve(shop: Shop, port: int, token_env: str | None) -> int:

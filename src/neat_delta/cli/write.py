@@ -25,10 +25,15 @@ from neat_delta.cli.common import (
 from neat_delta.cli.options import argument, asked, option, settings_options, verb
 
 if TYPE_CHECKING:
+    from collections.abc import Sequence
+
+    from neat_delta.app.deliver import DeliveryOutcome
     from neat_delta.core.base.model.catalogue import Catalogue
     from neat_delta.core.base.model.changeset import ChangeSet
     from neat_delta.core.base.model.importer import Importer
     from neat_delta.core.base.model.layout import Layout
+    from neat_delta.core.base.model.manifest import Manifest
+    from neat_delta.core.base.model.store import Store
     from neat_delta.practice.rehearse import Rehearse
 
 __all__ = ["said_form", "write"]
@@ -48,6 +53,13 @@ __all__ = ["said_form", "write"]
     "for each reviewer: one no is a no.",
 )
 @skus_option
+@option(
+    "--deliver",
+    "addresses",
+    multiple=True,
+    metavar="ADDRESS",
+    help="Deliver the files there, too, as `deliver` does: a folder, a server, the web, a table. May be repeated.",
+)
 @option("--live", metavar="FILE", help="Where the live catalogue is now.  [default: where compare found it]")
 @option("--replace", is_flag=True, help="Replace DIR if everything in it came from `write`.")
 @store_option
@@ -59,6 +71,7 @@ def write(
     rehearse: bool,
     signed_off: tuple[str, ...],
     skus: str | None,
+    addresses: tuple[str, ...],
     live: str | None,
     replace: bool,
     store: str | None,
@@ -103,10 +116,18 @@ def write(
             request=request,
             rehearse=partial(_rehearsal, catalogue, importer) if rehearse else None,
         )
+    outcomes = []
     if as_json:
-        from neat_delta.app.outputs import WriteOutput
+        from neat_delta.app.outputs import DeliverOutput, WriteOutput
+        from neat_delta.files.delivery import spelled
 
-        print_json(WriteOutput(folder=folder, manifest=manifest))
+        outcomes = _deliver(folder, manifest, addresses, store_file, changes, live)
+        delivered = [
+            DeliverOutput(folder=folder, to=spelled(address), arrived=outcome.arrived, files=outcome.files,
+                          differences=outcome.differences)
+            for address, outcome in outcomes
+        ]  # fmt: skip
+        print_json(WriteOutput(folder=folder, manifest=manifest, delivered=delivered))
     else:
         from neat_delta.files.updates import layout_of
         from neat_delta.report import terminal as report
@@ -120,10 +141,32 @@ def write(
         if rehearse:
             click.echo("Rehearsed: a practice store took every row, and its catalogue is the target.")
         report.print_contradictions(screen(), manifest)
+        outcomes = _deliver(folder, manifest, addresses, store_file, changes, live)
+        for address, outcome in outcomes:
+            from neat_delta.cli.deliver import print_delivered
+
+            print_delivered(folder, address, outcome)
         if manifest.update:
             look = command("confirm", changes, "EXPORT", "--files", folder, *store_arguments(store))
             click.echo(f"When they are imported, export again, and see whether all of it landed:\n  {look}")
-    return 1 if manifest.held_before or manifest.held or manifest.one_way else 0
+    lacking = not all(outcome.arrived for _, outcome in outcomes)
+    return 1 if manifest.held_before or manifest.held or manifest.one_way or lacking else 0
+
+
+def _deliver(
+    folder: str,
+    manifest: Manifest,
+    addresses: Sequence[str],
+    store_file: tuple[Store, str] | None,
+    changes: str,
+    live: str | None,
+) -> list[tuple[str, DeliveryOutcome]]:
+    """What became of the folder at each address; none where there is nothing to deliver."""
+    if not addresses or not manifest.update:
+        return []
+    from neat_delta.cli.deliver import deliver_folder
+
+    return [(address, deliver_folder(folder, address, store_file, changes=changes, live=live)) for address in addresses]
 
 
 def _rehearsal(live: Catalogue, importer: Importer, changes: ChangeSet) -> Rehearse:

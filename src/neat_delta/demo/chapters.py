@@ -25,12 +25,15 @@ class Step:
 
 @dataclass(frozen=True, slots=True)
 class Chapter:
-    """A part of the demo: what it is about in a few words, what it begins with, its steps, and how to go on."""
+    """A part of the demo: what it is about in a few words, what it begins with, its steps, and how to go on; and
+    whether a practice store is open meanwhile, at the address that a step calls $SHOP.
+    """
 
     about: str
     introduction: str
     steps: tuple[Step, ...]
     next: str = ""
+    shop: bool = False
 
 
 ROUND = Chapter(
@@ -308,6 +311,43 @@ store.""",
     ),
 )
 
+ELSEWHERE = Chapter(
+    "an export from an address, and files delivered",
+    """\
+A practice store with live.csv, a stand-in on this machine, is open meanwhile at $SHOP: what
+it exports is an address, and it takes what is sent there.""",
+    (
+        Step(
+            "From an address.",
+            "compare $SHOP/export.csv jars.csv --repair -o web.jsonl -q",
+            "Fetched once, whole or not at all, and kept, so that it is what is written and proven later.",
+        ),
+        Step(
+            "Write.",
+            "write web.jsonl --to web -q",
+            "The same files as ever.",
+        ),
+        Step(
+            "To an address.",
+            'deliver web --to "$SHOP/import?name={file}&action={action}" --again',
+            "What arrives is noted in the folder, with the store's answer; --again: it may not be the first time.",
+        ),
+        Step(
+            "Did it land?",
+            "confirm web.jsonl $SHOP/export.csv",
+            "The answer is the store's report; the export is fetched again.",
+        ),
+        Step(
+            "Or into a folder that a shop looks into.",
+            "deliver web --to polled --again",
+            "Under another name until it is whole, and what a person reads last.",
+        ),
+    ),
+    """\
+In a terminal of its own: neat-delta practice live.csv --watch polled""",
+    shop=True,
+)
+
 CHAPTERS = {
     "accidents": ACCIDENTS,
     "tuesday": TUESDAY,
@@ -315,5 +355,6 @@ CHAPTERS = {
     "rules": RULES,
     "codes": CODES,
     "stock": STOCK,
+    "elsewhere": ELSEWHERE,
 }
 """The chapters by their names, in the order in which `neat-delta demo all` goes through them after the round."""

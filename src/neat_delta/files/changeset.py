@@ -44,7 +44,8 @@ from neat_delta.files.changeitems import AGAIN, decoded_lines, item_tables
 from neat_delta.files.changelines import SEALED, change_lines
 from neat_delta.files.malformed import plain_error
 from neat_delta.files.reading import read
-from neat_delta.files.whole import digest_of, read_whole, write_whole
+from neat_delta.files.sources.address import is_address
+from neat_delta.files.whole import Loaded, digest_of, read_whole, write_whole
 
 __all__ = [
     "as_live",
@@ -382,6 +383,8 @@ def _read_live(header: Header, path: str, live: str | None, only: Collection[str
     """The live catalogue that a change set names, or only these headings of it."""
     wanted = header.live
     place = live or _place(wanted, path)
+    if live is None and is_address(place):
+        return as_live(read(_fetched(wanted, path, "live"), wanted.layout, only), header, path)
     if place == "-":
         raise ChangeSetError(
             f"{path}: live was read from standard input when it was made. Say with ‹live› in which file it is."
@@ -390,6 +393,22 @@ def _read_live(header: Header, path: str, live: str | None, only: Collection[str
         problem = "is no regular file" if Path(place).exists() else "is not there"
         raise ChangeSetError(f"{path}: {place}, its live catalogue, {problem}. Say with ‹live› in which file it is.")
     return as_live(read(place, wanted.layout, only), header, path)
+
+
+def _fetched(source: Source, path: str, setting: str) -> Loaded:
+    """What was fetched from an address when a change set was made of it; ChangeSetError where it is not in the cache
+    any more, as nobody fetches it again unasked.
+    """
+    from neat_delta.files.sources.cache import cached
+
+    kept = cached(source.blake3)
+    if kept is None:
+        raise ChangeSetError(
+            f"{path}: what was fetched from {source.path} is not in the cache any more. Fetch it again by saying where "
+            f"it is with ‹{setting}›; it has to be as it was then."
+        )
+    data = read_whole(str(kept))
+    return Loaded(source.path, data, submit(partial(digest_of, data)))
 
 
 def as_live(catalogue: Catalogue, header: Header, path: str) -> Catalogue:
@@ -421,10 +440,11 @@ def sheet_rows(header: Header, path: str, rows: Sequence[int]) -> dict[int, dict
     source = header.sheet
     beside = Path(path).parent / source.path
     place = source.path if Path(source.path).is_file() else str(beside)
-    if header.by_rules or not Path(place).is_file():
+    elsewhere = is_address(source.path)
+    if header.by_rules or not (elsewhere or Path(place).is_file()):
         return {}
     try:
-        catalogue = read(place, source.layout)
+        catalogue = read(_fetched(source, path, "sheet") if elsewhere else place, source.layout)
     except NeatDeltaError:
         return {}
     if catalogue.digest() != source.blake3:

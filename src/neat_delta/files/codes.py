@@ -6,9 +6,10 @@ from pathlib import Path
 
 from neat_delta.core.base.model.catalogue import listed
 from neat_delta.core.base.support.errors import CatalogueError
+from neat_delta.files.readers.magic import binary_format
+from neat_delta.files.readers.packed import unpack
 from neat_delta.files.reports import read_report
-from neat_delta.files.sources.magic import binary_format
-from neat_delta.files.sources.packed import unpack
+from neat_delta.files.sources.address import is_address, is_database, parse
 from neat_delta.files.whole import load
 
 __all__ = ["read_codes"]
@@ -25,6 +26,8 @@ def read_codes(reference: str) -> list[str]:
     ['QA-1', 'QA-2']
     """
     path, mark, heading = reference.rpartition("#")
+    if is_address(path) and is_database(path) and "#" not in path:
+        raise CatalogueError(f"{parse(reference).masked}: which column? Name it behind the table: #{heading}#HEADING")
     if not mark or Path(reference).exists():
         data = load(reference).data
         if binary_format(data) is not None or unpack(data, reference)[1] is not None:

@@ -13,8 +13,8 @@ from neat_delta.core.base.support.errors import CatalogueError
 from neat_delta.files.memory import as_memory, unpacked
 from neat_delta.files.readers.delimited import Text, read_text
 from neat_delta.files.readers.encoding import Known, known_of
-from neat_delta.files.sources.magic import binary_format
-from neat_delta.files.sources.packed import unpack
+from neat_delta.files.readers.magic import binary_format
+from neat_delta.files.readers.packed import unpack
 from neat_delta.files.whole import Loaded, load
 
 __all__ = ["read"]
@@ -44,9 +44,10 @@ def read(
 ) -> Catalogue:
     """The catalogue in a file: delimited text, a workbook, JSON, JSON Lines or Parquet, packed or not.
 
-    `file` is a path (`-` for standard input), or the file loaded ahead. What the `layout` leaves open is found out;
-    that of the catalogue says what was. FileError when it cannot be read, CatalogueError when it is no table; it says
-    what is wrong, and where. `only` these headings are read of delimited text that is known to be regular.
+    `file` is a path (`-` for standard input) or an address, or the file loaded ahead. What the `layout` leaves open is
+    found out; that of the catalogue says what was. FileError when it cannot be read, CatalogueError when it is no
+    table; it says what is wrong, and where. `only` these headings are read of delimited text that is known to be
+    regular.
     A text whose encoding nothing tells is read so that its words are those of the catalogue `like` it, where they are.
 
     >>> from importlib.resources import files
@@ -54,9 +55,9 @@ def read(
     >>> read(path).cells.height
     418
     """
-    if isinstance(file, str):
-        file = load(file)
     layout = layout or Layout()
+    if isinstance(file, str):
+        file = load(file, layout.query)
     data: bytes = file.data
     form, packing = binary_format(data), None
     if form is None:

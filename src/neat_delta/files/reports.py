@@ -19,9 +19,9 @@ from neat_delta.core.base.model.layout import Layout
 from neat_delta.core.base.model.results import ResultsForm
 from neat_delta.core.base.support.errors import CatalogueError, FileError, StoreError
 from neat_delta.files.readers.encoding import codec, decoded, guess, of_head
+from neat_delta.files.readers.magic import binary_format
+from neat_delta.files.readers.packed import unpack
 from neat_delta.files.reading import read
-from neat_delta.files.sources.magic import binary_format
-from neat_delta.files.sources.packed import unpack
 from neat_delta.files.whole import Loaded, digest_of, load
 
 __all__ = ["draft_report", "read_report"]

@@ -9,6 +9,7 @@ from typing import TYPE_CHECKING, Any
 from neat_delta.core.base.model.rules import Rules
 from neat_delta.core.base.support.errors import StoreError
 from neat_delta.files.schemas import schema_of
+from neat_delta.files.sources.address import is_address, without_secret
 from neat_delta.files.storefile import described
 
 if TYPE_CHECKING:
@@ -39,8 +40,8 @@ def read_lookups(rules: Rules, path: str, like: Catalogue) -> Mapping[str, pl.Da
     """The tables that rules look up in, each read from its file, which is named from the rules file's folder."""
     from neat_delta.files.reading import read
 
-    folder = Path(path).parent
-    return {name: read(str(folder / lookup.file), like=like).cells for name, lookup in rules.table.items()}
+    places = {name: beside(lookup.file, path) or lookup.file for name, lookup in rules.table.items()}
+    return {name: read(place, like=like).cells for name, place in places.items()}
 
 
 def read_rules_with_tables(path: str | None, like: Catalogue) -> tuple[Rules | None, Mapping[str, pl.DataFrame]]:
@@ -52,11 +53,14 @@ def read_rules_with_tables(path: str | None, like: Catalogue) -> tuple[Rules | N
 
 
 def beside(path: str | None, other: str | None) -> str | None:
-    """A path that another file names, from that file's folder.
+    """A path that another file names, from that file's folder; an address is one as it stands, and FileError where it
+    carries a password.
 
     >>> beside("retail.toml", "lists/windmere.toml")
     'lists/retail.toml'
     """
+    if path is not None and is_address(path):
+        return without_secret(path, other or "the mapping")
     return None if path is None else str(Path(other or "").parent / path)
 
 

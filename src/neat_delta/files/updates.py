@@ -32,6 +32,7 @@ from neat_delta.core.sheets.match.keys import KeyText, key_text
 from neat_delta.core.sheets.match.prepare import prepare_columns
 from neat_delta.core.updates.plan import FILE_COST, plan
 from neat_delta.core.updates.prove.proof import must_be_target, prove
+from neat_delta.files.journal import is_of_delivery
 from neat_delta.files.readme import read_me
 from neat_delta.files.whole import digest_of, new_folder, read_whole
 from neat_delta.files.writers.forms import FORMS, UpdateFormat, UpdateLayout
@@ -92,7 +93,7 @@ def write_updates(
         questioned=[] if earlier is None else [unsent.field for unsent in earlier.not_sent if unsent.field is not None],
     )  # fmt: skip
     out = _Out(changes, live, importer, form, layout)
-    with new_folder(folder, _why_not_ours if replace else lambda _: NOT_EMPTY) as partial:
+    with new_folder(folder, _why_not_ours if replace else lambda _: NOT_EMPTY, is_of_delivery) as partial:
         manifest = Manifest(
             format=FORMAT,
             version=VERSION,
@@ -333,6 +334,8 @@ def _why_not_ours(folder: Path) -> str | None:
         other = [name for name in sorted(files) if digests.get(name) != digest_of(files[name].read_bytes())]
     except (OSError, msgspec.MsgspecError):
         return NOT_EMPTY
+    if other and is_of_delivery(other[0]):
+        return f"it was delivered, and {other[0]} in it says what went. Name another folder, or move it."
     if other:
         return (
             f"{other[0]} in it is not as `write` wrote it, and may be somebody's work. Name another folder, or move it."

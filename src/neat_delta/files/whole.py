@@ -5,7 +5,6 @@ from __future__ import annotations
 import contextlib
 import ctypes
 import os
-import re
 import shutil
 import stat
 import subprocess
@@ -14,6 +13,7 @@ import threading
 from collections.abc import Callable, Iterable, Iterator, Mapping
 from contextlib import contextmanager
 from dataclasses import dataclass
+from datetime import UTC, datetime
 from functools import partial
 from pathlib import Path
 from typing import IO
@@ -22,14 +22,18 @@ from neat_delta.core.base.support import sizes
 from neat_delta.core.base.support.background import submit
 from neat_delta.core.base.support.errors import FileError, OutputError
 from neat_delta.files.inputs import must_not_be_input, remember
-from neat_delta.files.sources.magic import binary_format
+from neat_delta.files.readers.magic import binary_format
+from neat_delta.files.sources import AGES
+from neat_delta.files.sources.address import is_address, is_database
 
 __all__ = [
     "Loaded",
     "begin_reader",
+    "copy_new",
     "digest_of",
     "load",
     "new_folder",
+    "print_whole",
     "read_whole",
     "remove_unfinished",
     "write_new",
@@ -37,17 +41,15 @@ __all__ = [
 ]
 
 
-ADDRESS = re.compile(r"[a-z][a-z0-9+.-]+://", re.IGNORECASE)
-"""What an address begins with (RFC 3986)."""
-
-
 def read_whole(path: str) -> bytes:
     """The bytes of a file, read once; FileError when there is none or it cannot be read, or when it changes meanwhile.
 
     A pipe is read to its end; a device that never ends is no file.
     """
-    if ADDRESS.match(path) and not Path(path).exists():
-        raise FileError(f"{path}: this is an address, and only files are read. Fetch it first, and name that file.")
+    if is_address(path):
+        from neat_delta.files.sources.fetch import fetch
+
+        path = str(fetch(path).path)
     try:
         with Path(path).open("rb") as file:
             before = os.fstat(file.fileno())
@@ -93,12 +95,24 @@ class Loaded:
     reader: subprocess.Popen[bytes] | None = None
 
 
-def load(path: str) -> Loaded:
-    """Read a file, once; the digest of what was read is made in the background. The path `-` is standard input.
+def load(path: str, query: str | None = None) -> Loaded:
+    """Read a file, once; the digest of what was read is made in the background. The path `-` is standard input. What is
+    at an address is fetched, and goes by it without what is secret in it; a database is asked by the `query`, if there
+    is one.
 
     FileError when there is no such file, or it cannot be read.
     """
-    data = sys.stdin.buffer.read() if path == "-" else read_whole(path)
+    if path != "-" and is_address(path):
+        from neat_delta.files.sources.fetch import fetch
+
+        fetched = fetch(path, query if is_database(path) else None)
+        path, data = fetched.address, read_whole(str(fetched.path))
+    else:
+        data = sys.stdin.buffer.read() if path == "-" else read_whole(path)
+        if AGES and path != "-":
+            from neat_delta.files.sources.fetch import must_be_fresh
+
+            must_be_fresh(path, datetime.fromtimestamp(Path(path).stat().st_mtime, UTC))
     reader = None if binary_format(data) is None else begin_reader()
     return Loaded(path, data, submit(partial(digest_of, data)), reader)
 
@@ -179,6 +193,28 @@ def write_new(contents: Mapping[str, bytes], *, replace: bool = False, otherwise
             write_whole(path, [content])
 
 
+def copy_new(source: Path, path: str, *, replace: bool = False) -> None:
+    """Write a copy of a file, as `write_new`, of whatever size."""
+    from filecmp import cmp
+
+    place = Path(path)
+    same = place.is_file() and cmp(source, place, shallow=False)
+    if place.exists() and not same and not replace:
+        raise OutputError(f"{path}: there is a file of that name. It may be somebody's work; {REPLACES}")
+    if not same:
+        with source.open("rb") as content:
+            write_whole(path, iter(partial(content.read, BYTES_AT_ONCE), b""))
+
+
+def print_whole(source: Path) -> None:
+    """Write a file to standard output."""
+    with source.open("rb") as content:
+        shutil.copyfileobj(content, sys.stdout.buffer, BYTES_AT_ONCE)
+    sys.stdout.buffer.flush()
+
+
+BYTES_AT_ONCE = 1 << 20
+
 CREATING = threading.Lock()
 """Held while an output is created, and for good by whoever ends the program: none is created any more then."""
 
@@ -211,11 +247,14 @@ def remove_unfinished() -> None:
 
 
 @contextmanager
-def new_folder(path: str, why_kept: Callable[[Path], str | None]) -> Iterator[Path]:
+def new_folder(
+    path: str, why_kept: Callable[[Path], str | None], besides: Callable[[str], bool] = lambda name: False
+) -> Iterator[Path]:
     """A folder to fill, which gets its name only when the block has ended well; otherwise nothing of it stays.
 
     A folder of that name that is not empty is replaced only if `why_kept` has no reason to keep it, and stays as it is
-    where the new one has the same files to the byte. OutputError with the reason, or when it cannot be written.
+    where the new one has the same files to the byte, `besides` those that came into it since. OutputError with the
+    reason, or when it cannot be written.
     """
     place = Path(os.path.realpath(path))
     try:
@@ -235,7 +274,7 @@ def new_folder(path: str, why_kept: Callable[[Path], str | None]) -> Iterator[Pa
     try:
         yield unfinished
         if kept is not None:
-            if _same_files(unfinished, place):
+            if _same_files(unfinished, place, besides):
                 return
             raise OutputError(f"{path}: {kept}")
         for file in unfinished.iterdir():
@@ -251,10 +290,10 @@ def new_folder(path: str, why_kept: Callable[[Path], str | None]) -> Iterator[Pa
         UNFINISHED.discard(str(unfinished))
 
 
-def _same_files(folder: Path, other: Path) -> bool:
-    """Whether two folders have the same files, to the byte."""
+def _same_files(folder: Path, other: Path, besides: Callable[[str], bool]) -> bool:
+    """Whether two folders have the same files, to the byte, `besides` some of the other."""
     names = {file.name for file in folder.iterdir()}
-    if names != {file.name for file in other.iterdir()}:
+    if names != {file.name for file in other.iterdir() if not besides(file.name)}:
         return False
     return all(
         (other / name).is_file() and (folder / name).read_bytes() == (other / name).read_bytes() for name in names

@@ -11,8 +11,10 @@ import os
 import secrets
 import socket
 import sqlite3
+import threading
 import time
-from collections.abc import Awaitable, Callable
+from collections.abc import Awaitable, Callable, Iterator
+from contextlib import contextmanager
 from importlib.resources import files
 from typing import Any
 from urllib.parse import quote, urlsplit
@@ -35,10 +37,11 @@ from neat_delta.core.base.kinds.number import NUMBER_KINDS
 from neat_delta.core.base.model.layout import Layout
 from neat_delta.core.base.model.update import Action
 from neat_delta.core.base.support.errors import NeatDeltaError
+from neat_delta.files.whole import digest_of
 from neat_delta.files.writers.forms import FORMS, UpdateLayout
 from neat_delta.practice.shop import BusyError, ConflictError, Report, Shop, TooLargeError, report_csv
 
-__all__ = ["application", "serve"]
+__all__ = ["application", "serve", "serving"]
 
 HERE = ("127.0.0.1", "localhost", "[::1]", "::1")
 """The names of this machine."""
@@ -70,6 +73,26 @@ def serve(shop: Shop, port: int, token: str | None = None) -> None:
     click.echo("Ctrl-C ends it.")
     config = uvicorn.Config(application(shop, token), log_level="warning", access_log=False)
     uvicorn.Server(config).run(sockets=[listener])
+
+
+@contextmanager
+def serving(shop: Shop, port: int) -> Iterator[str]:
+    """The store on loopback while the block lasts, as its address; at any port where that one is taken."""
+    listener = socket.socket()
+    listener.setsockopt(socket.SOL_SOCKET, socket.SO_REUSEADDR, 1)
+    try:
+        listener.bind(("127.0.0.1", port))
+    except OSError:
+        listener.bind(("127.0.0.1", 0))
+    server = uvicorn.Server(uvicorn.Config(application(shop), log_level="warning", access_log=False))
+    listener.listen()  # who asks before the server runs is answered then
+    thread = threading.Thread(target=server.run, kwargs={"sockets": [listener]}, daemon=True)
+    thread.start()
+    try:
+        yield f"http://127.0.0.1:{listener.getsockname()[1]}"
+    finally:
+        server.should_exit = True
+        thread.join(5)
 
 
 def application(shop: Shop, token: str | None = None) -> FastAPI:
@@ -165,9 +188,11 @@ def _add_export(app: FastAPI, shop: Shop) -> None:
                 name = "json lines" if form == "jsonl" else "xlsx"
                 content = FORMS[name].write(cells, UpdateLayout(Layout(), shop.key, "change", "export"))  # type: ignore[index]
                 kind = TYPES[form]
-            return Response(
-                content, media_type=kind, headers={"Content-Disposition": f'attachment; filename="export.{form}"'}
-            )
+            tag = f'"{digest_of(content)[:32]}"'
+            headers = {"Content-Disposition": f'attachment; filename="export.{form}"', "ETag": tag}
+            if request.headers.get("if-none-match") == tag:
+                return Response(status_code=304, headers={"ETag": tag})
+            return Response(content, media_type=kind, headers=headers)
 
         return answer
 
@@ -178,6 +203,7 @@ def _add_export(app: FastAPI, shop: Shop) -> None:
 def _add_import(app: FastAPI, shop: Shop, pages: _Pages) -> None:
     """Imports, and what they came to."""
     waiting: dict[str, tuple[str, Action | None, bytes]] = {}
+    answered: dict[str, tuple[Any, int]] = {}
 
     @app.post(
         "/import", summary="Import an update file: the body itself, or multipart with `file`.", openapi_extra=UPLOAD
@@ -185,6 +211,9 @@ def _add_import(app: FastAPI, shop: Shop, pages: _Pages) -> None:
     async def take(request: Request, check: str = "", action: str = "", name: str = "import") -> Response:
         wanted = _action(action)
         body = await _body(request, shop)
+        once = request.headers.get("idempotency-key", "")
+        if once in answered:
+            return _json(*answered[once])
         kind = request.headers.get("content-type", "")
         posted = kind.startswith("application/x-www-form-urlencoded") and body.startswith(b"waiting=")
         if posted or kind.startswith("multipart/form-data"):
@@ -207,7 +236,12 @@ def _add_import(app: FastAPI, shop: Shop, pages: _Pages) -> None:
             while len(waiting) > WAITING:
                 del waiting[next(iter(waiting))]
             return pages.page("report", report=report, ticket=ticket)
-        return _json(_facts(report), 500 if report.stopped else 200)
+        answer = _facts(report), 500 if report.stopped else 200
+        if once and not report.stopped:
+            answered[once] = answer
+        if "text/csv" in request.headers.get("accept", ""):
+            return Response(report_csv([report], shop.store.results), answer[1], media_type="text/csv")
+        return _json(*answer)
 
     @app.get("/import", include_in_schema=False)
     def form_of_import() -> Response:

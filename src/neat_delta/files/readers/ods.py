@@ -14,8 +14,8 @@ from xml.parsers import expat
 from neat_delta.core.base.model.catalogue import column_letter
 from neat_delta.core.base.support.errors import CatalogueError
 from neat_delta.files.readers.grid import Grid
+from neat_delta.files.readers.packed import must_be_bounded
 from neat_delta.files.readers.xlsx import MOST_CELLS, calamine_rows, choose_sheet, opened, wanted_sheets
-from neat_delta.files.sources.packed import must_be_bounded
 
 __all__ = ["read_ods"]
 

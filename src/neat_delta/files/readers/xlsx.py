@@ -18,8 +18,8 @@ from neat_delta.core.base.model.catalogue import listed
 from neat_delta.core.base.support.background import submit
 from neat_delta.core.base.support.errors import CatalogueError
 from neat_delta.files.readers.grid import ORIGIN, Grid, Value
+from neat_delta.files.readers.packed import must_be_bounded
 from neat_delta.files.readers.sheetxml import padded_styles, sheet_parts, sheet_xml
-from neat_delta.files.sources.packed import must_be_bounded
 
 __all__ = [
     "MOST_CELLS",

@@ -60,7 +60,7 @@ SETTINGS: dict[str, tuple[str, ...]] = {
 def conflicting_settings(store: Store) -> list[Conflict]:
     """All that cannot hold together in a store file whose keys and types are right."""
     conflicts = [*_of_form(store.file), *_of_writing(store.writing), *_of_key(store), *_of_relations(store)]
-    conflicts += [*_of_name(store), *_of_results(store)]
+    conflicts += [*_of_name(store), *_of_results(store), *_of_delivery(store)]
     conflicts += [*_of_importer(store), *_of_code_change(store), *_of_sending(store)]
     conflicts += [*_of_code_changes(store), *_of_told_marks(store), *_of_removal(store), *_of_output_headings(store)]
     for name, field in store.fields.items():
@@ -121,6 +121,19 @@ def _of_key(store: Store) -> Iterator[Conflict]:
                 yield Conflict(("file", "continued"), f'the field "{name}" needs a separator, to hold several values')
     if set(store.file.continued) & set(key.fields):
         yield Conflict(("file", "continued"), "the key cannot be continued")
+
+
+SECRET_HEADERS = re.compile(r"authorization|cookie|key|token|secret|password|signature", re.IGNORECASE)
+"""What a header is called that holds a secret."""
+
+
+def _of_delivery(store: Store) -> Iterator[Conflict]:
+    for name, value in store.delivery.headers.items():
+        if not re.fullmatch(r"[A-Za-z0-9!#$%&'*+.^_`|~-]+", name) or not value.isprintable():
+            yield Conflict(("delivery", "headers", name), "it cannot be a header")
+        elif SECRET_HEADERS.search(name) and not value.startswith("$"):
+            what = "it may be a secret, and this file is handed on: write $NAME, and set NAME in the environment"
+            yield Conflict(("delivery", "headers", name), what)
 
 
 def _of_results(store: Store) -> Iterator[Conflict]:

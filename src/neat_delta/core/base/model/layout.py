@@ -30,7 +30,8 @@ NAMES = {
 class Layout(msgspec.Struct, frozen=True, forbid_unknown_fields=True, omit_defaults=True):
     """A file's layout; None is what was not told, or what a file of its format does not have.
 
-    `quote` and `escape` are "" where there is none; `header_line` is the line (in a workbook, the row) of the headings.
+    `quote` and `escape` are "" where there is none; `header_line` is the line (in a workbook, the row) of the headings;
+    `query` is what a database is asked for a table.
     """
 
     separator: str | None = None
@@ -44,6 +45,7 @@ class Layout(msgspec.Struct, frozen=True, forbid_unknown_fields=True, omit_defau
     format: Format | None = None
     packing: Literal["gzip", "zip", "zstd"] | None = None
     sheet_name: str | None = None
+    query: str | None = None
 
     def __str__(self) -> str:
         """As the layout is said to a person."""

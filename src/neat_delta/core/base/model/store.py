@@ -21,6 +21,7 @@ __all__ = [
     "VERSION",
     "CheckName",
     "Continued",
+    "Delivery",
     "Field",
     "FileForm",
     "Key",
@@ -300,6 +301,23 @@ class StoreName(Worded, frozen=True, forbid_unknown_fields=True, omit_defaults=T
     ] = None
 
 
+class Delivery(Worded, frozen=True, forbid_unknown_fields=True, omit_defaults=True):
+    """How update files are sent to an address of the web."""
+
+    method: Annotated[Literal["POST", "PUT"], Meta(description="The method of the request.")] = "POST"
+    content_type: Annotated[
+        str | None, Meta(description="The media type of the body, if not the one that the form of the files has.")
+    ] = None
+    headers: Annotated[
+        dict[str, str],
+        Meta(description="Headers of the request; $NAME is taken from the environment, as what is secret must be."),
+    ] = {}
+    repeatable: Annotated[
+        bool,
+        Meta(description="Whether the store knows a request again by its Idempotency-Key, and takes it only once."),
+    ] = False
+
+
 class Store(msgspec.Struct, frozen=True, forbid_unknown_fields=True, omit_defaults=True):
     """One store, as its store file describes it."""
 
@@ -314,6 +332,7 @@ class Store(msgspec.Struct, frozen=True, forbid_unknown_fields=True, omit_defaul
     results: Annotated[ResultsForm, Meta(description="What the store's reports of an import look like.")] = (
         ResultsForm()
     )
+    delivery: Annotated[Delivery, Meta(description="How update files are sent to an address of the web.")] = Delivery()
     relations: Annotated[Relations, Meta(description="Which fields stand in which relation.")] = Relations()
     checks: Annotated[dict[CheckName, LevelName], Meta(description="The level of each check, by its name.")] = {}
     largest_round: Annotated[

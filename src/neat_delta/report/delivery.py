@@ -1,0 +1,45 @@
+"""What a database has otherwise than when the changes of a table were planned, as a table on the terminal."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from typing import TYPE_CHECKING
+
+from rich.text import Text
+
+from neat_delta.report.terminal.base import result_table
+from neat_delta.report.text import count, display_text, key_text
+
+if TYPE_CHECKING:
+    from neat_delta.files.sources.transaction import Difference
+    from neat_delta.report.terminal import Screen
+
+__all__ = ["print_differences"]
+
+
+def print_differences(console: Screen, to: str, differences: Sequence[Difference]) -> None:
+    """Say that nothing was changed, and side by side why: what stood there, what is meant, what stands there now."""
+    rows = count(len({tuple(difference.key.items()) for difference in differences}), "row")
+    console.print(
+        f"\n{rows} of {to} are not as they were when this was planned: nothing was changed", style="bold magenta",
+        soft_wrap=True,
+    )  # fmt: skip
+    table = result_table("  item", "field", "stood there", "is meant", "stands there now")
+    room = console.room()
+    for difference in differences if room is None else differences[:room]:
+        now = "no such row" if difference.now is None else display_text(difference.now)
+        before, after = difference.before, difference.after
+        table.add_row(
+            Text(f"  {key_text(dict(difference.key))}"),
+            Text(difference.field or "", "dim"),
+            Text("" if before is None else display_text(before)),
+            Text("" if after is None else display_text(after)),
+            Text(now),
+        )
+    console.print(table)
+    if room is not None and len(differences) > room:
+        console.print(f"  and {len(differences) - room:,} more; -v lists them")
+    console.print(
+        "\nCompare again with the table as it is now, and name the export that the sheet was cut from with --base.",
+        soft_wrap=True,
+    )
