@@ -340,11 +340,9 @@ it exports is an address, and it takes what is sent there.""",
         Step(
             "Or into a folder that a shop looks into.",
             "deliver web --to polled --again",
-            "Under another name until it is whole, and what a person reads last.",
+            "Under another name until it is whole, and what a person reads last. practice --watch is such a shop.",
         ),
     ),
-    """\
-In a terminal of its own: neat-delta practice live.csv --watch polled""",
     shop=True,
 )
 
