@@ -280,6 +280,50 @@ def s3(bucket: str) -> Iterator[str]:
         server.stop()
 
 
+@contextmanager
+def cutting(port: int, cuts: list[int], sent: list[int] | None = None) -> Iterator[int]:
+    """A way to a server on loopback that breaks off after so many bytes from it, once for each number; its port. How
+    many bytes each connection had from it, `sent` has afterwards.
+    """
+    listener = socket.create_server(("127.0.0.1", 0))
+    stop = threading.Event()
+
+    def pump(source: socket.socket, target: socket.socket, cut: int | None, *, target_is_ours: bool) -> None:
+        passed = 0
+        with contextlib.suppress(OSError):
+            while data := source.recv(65536):
+                passed += len(data)
+                if cut is not None and passed > cut:
+                    target.sendall(data[: len(data) - (passed - cut)])
+                    break
+                target.sendall(data)
+        if sent is not None and target_is_ours:
+            sent.append(passed)
+        for end in (source, target):
+            with contextlib.suppress(OSError):
+                end.shutdown(socket.SHUT_RDWR)
+
+    def accept() -> None:
+        while not stop.is_set():
+            with contextlib.suppress(OSError):
+                inner, _ = listener.accept()
+                outer = socket.create_connection(("127.0.0.1", port))
+                cut = cuts.pop(0) if cuts else None
+                threading.Thread(
+                    target=pump, args=(outer, inner, cut), kwargs={"target_is_ours": True}, daemon=True
+                ).start()
+                threading.Thread(
+                    target=pump, args=(inner, outer, None), kwargs={"target_is_ours": False}, daemon=True
+                ).start()
+
+    threading.Thread(target=accept, daemon=True).start()
+    try:
+        yield int(listener.getsockname()[1])
+    finally:
+        stop.set()
+        listener.close()
+
+
 def _port() -> int:
     with socket.socket() as listener:
         listener.bind(("127.0.0.1", 0))

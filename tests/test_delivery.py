@@ -8,6 +8,7 @@ import shutil
 import sqlite3
 import threading
 from pathlib import Path
+from urllib.parse import urlsplit
 
 import pytest
 from hypothesis import strategies as st
@@ -20,6 +21,7 @@ from neat_delta.core.base.support.errors import FileError, OutputError
 from neat_delta.files import delivery
 from neat_delta.files.delivery import deliver_files
 from neat_delta.files.journal import JOURNAL, journal_of, kept_answers
+from neat_delta.files.sources import fetching
 from neat_delta.files.sources.base import PassingError, State, Terms
 from neat_delta.files.updates import read_manifest
 from neat_delta.practice.shop import Shop
@@ -500,6 +502,44 @@ def test_a_table_is_at_its_target_or_untouched(tmp_path_factory, ours, theirs):
         assert touched & sent or any(step in early for step in theirs)
         for n, field in sent - touched:
             assert after[f"QA-{n}"][field == "price"] == before[f"QA-{n}"][field == "price"]
+
+
+@in_two_lengths(st.lists(st.integers(0, 6000), max_size=3), few=4, many=60)
+def test_a_database_whose_connection_breaks_off_is_at_its_target_or_untouched(databases, tmp_path_factory, cuts):
+    """Also where the answer to its COMMIT was lost: the next delivery finds it done."""
+    address, execute = databases("postgresql")
+    fill(execute, "postgresql", [row.format(**TYPES["postgresql"]) for row in ROWS])
+    place = tmp_path_factory.mktemp("broken")
+    out = round_of(address, place, [{"sku": "QA-10", "name": "Veil"}, {"sku": "QA-2", "name": "Hat"}])
+    before = table_of(address)
+    port = urlsplit(address).port
+    with servers.cutting(int(port or 0), list(cuts)) as way, fetching(lambda: NOW):
+        for _ in range(len(cuts) + 2):
+            try:
+                outcome = deliver(out, address.replace(f":{port}", f":{way}") + "#items")
+                break
+            except FileError:
+                assert table_of(address) in {
+                    before,
+                    before.replace('"Veil, folding"', "Veil").replace("QA-2,,", "QA-2,Hat,"),
+                }
+    assert outcome.arrived, outcome
+    assert table_of(address) == before.replace('"Veil, folding"', "Veil").replace("QA-2,,", "QA-2,Hat,")
+
+
+def test_where_the_answer_to_a_commit_is_lost_it_is_found_done(databases, tmp_path):
+    """The connection breaks off within the last bytes of all that the database sends."""
+    address, execute = databases("postgresql")
+    port, sent = int(urlsplit(address).port or 0), list[int]()
+    for number, back in enumerate((0, 1, 8, 16, 24, 40)):
+        fill(execute, "postgresql", [row.format(**TYPES["postgresql"]) for row in ROWS])
+        out = round_of(address, tmp_path / str(number), [{"sku": "QA-10", "name": "Veil"}])
+        cuts = [max(sent) - back] if sent else []
+        with servers.cutting(port, cuts, sent) as way, fetching(lambda: NOW):
+            outcome = deliver(out, address.replace(f":{port}", f":{way}") + "#items")
+        assert outcome.arrived, (back, outcome)
+        assert '"Veil, folding"' not in table_of(address)
+        assert cuts == []
 
 
 def test_a_column_that_cuts_what_it_is_given_takes_nothing(tmp_path):

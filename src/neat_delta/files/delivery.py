@@ -367,12 +367,14 @@ def deliver_rows(
     change = OutFile(TRANSACTION, "change", len(rows), 0, [], manifest.blake3)
     with journal(folder, where.masked) as kept:
         must_be_still_to_go(kept, [change] if rows else [], again=again)
-        begun = kept.last(change) == "begun"
-        kept.write(change, "begun")
         terms.note(f"{where.masked}: {len(rows):,} rows, in one transaction")
-        differences = patiently(
-            lambda: change_rows(where, credentials_for(where), rows, terms, begun=begun), where.masked, terms
-        )
+
+        def change_all() -> list[Difference]:
+            begun = kept.last(change) == "begun"  # and nobody knows how it ended
+            kept.write(change, "begun")
+            return change_rows(where, credentials_for(where), rows, terms, begun=begun)
+
+        differences = patiently(change_all, where.masked, terms)
         kept.write(change, "unsent" if differences else "arrived")
     return [Delivered(TRANSACTION, "refused" if differences else "arrived")], differences
 

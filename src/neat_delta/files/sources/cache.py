@@ -59,7 +59,7 @@ def unfinished() -> Iterator[IO[bytes]]:
     kept = folder()
     _remove_unused(kept)
     try:
-        file = tempfile.NamedTemporaryFile(dir=kept, prefix=".partial-", delete=False)  # noqa: SIM115 - closed below
+        file = tempfile.NamedTemporaryFile(dir=kept, prefix=".partial-", delete=False, buffering=0)  # noqa: SIM115
     except OSError as error:
         raise FileError(
             f"{kept}: nothing can be written there ({error.strerror}). Make room, or see to that."
@@ -77,12 +77,9 @@ def unfinished() -> Iterator[IO[bytes]]:
         UNFINISHED.discard(file.name)
 
 
-def keep(file: IO[bytes], name: str, state: State) -> Path:
+def keep(file: IO[bytes], name: str, state: State, digest: str) -> Path:
     """Give a file that is whole its place, and remember what it was fetched by; where it is from now on."""
-    from blake3 import blake3
-
     file.flush()
-    digest = blake3(max_threads=blake3.AUTO).update_mmap(file.name).hexdigest()
     kept = folder() / digest
     Path(file.name).replace(kept)
     entry = _entry(name)

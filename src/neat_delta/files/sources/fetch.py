@@ -7,12 +7,14 @@ file there is still the same; what may pass is tried again after a longer wait, 
 from __future__ import annotations
 
 from collections.abc import Callable
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from datetime import UTC, datetime
 from fnmatch import fnmatchcase
 from importlib import import_module
 from pathlib import Path
 from typing import IO, TypeVar
+
+from blake3 import blake3
 
 from neat_delta.core.base.support.errors import FileError
 from neat_delta.core.base.support.nearest import did_you_mean
@@ -161,7 +163,7 @@ def _fetched(where: Address, source: Source, terms: Terms, query: str | None) ->
             terms.note(f"{where.masked}: not changed since it was fetched last")
             return Fetched(cache.place(before.digest), where.masked, before.digest, before.state, same=True)
         assert state is not None
-        size, path = file.tell(), cache.keep(file, name, state)
+        size, path = file.tell(), cache.keep(file, name, state, transfer.hashed.hexdigest())
         same = before is not None and before.digest == path.name
         terms.note(f"{where.masked}: fetched, {size:,} bytes" + (", the same as the last time" if same else ""))
         return Fetched(path, where.masked, path.name, state, same)
@@ -169,7 +171,7 @@ def _fetched(where: Address, source: Source, terms: Terms, query: str | None) ->
 
 @dataclass
 class _Transfer:
-    """A file on its way: what has come of it stands in `file`, which was `begun` in this state."""
+    """A file on its way: what has come of it stands in `file`, which was `begun` in this state, and is `hashed`."""
 
     where: Address
     source: Source
@@ -177,6 +179,7 @@ class _Transfer:
     file: IO[bytes]
     progress: Progress
     begun: State | None = None
+    hashed: blake3 = field(default_factory=blake3)
 
     def go_on(self, before: State | None) -> State | None:
         """Fetch what is still lacking; the file's state, or None where it is as it was `before`."""
@@ -188,8 +191,7 @@ class _Transfer:
         must_be_fresh(masked, opened.state.modified)
         if size is not None and size > most:
             raise FileError(f"{masked}: it has {size:,} bytes, and at most {most:,} are fetched. Is it the right file?")
-        self.file.seek(opened.start)
-        self.file.truncate()
+        self._go_back(opened.start)
         done = opened.start
         try:
             for chunk in opened.chunks:
@@ -200,18 +202,31 @@ class _Transfer:
                         "right file?"
                     )
                 self.file.write(chunk)
+                self.hashed.update(chunk)
                 self.progress(done, size)
             self.file.flush()
         except ChangedError:
-            self.file.seek(0)
+            self._go_back(0)
             raise
         except OSError as error:
             raise FileError(f"{masked}: it cannot be kept in the cache ({error.strerror}). Make room there.") from None
         if size is not None and done != size:
             if done > size:
-                self.file.seek(0)
+                self._go_back(0)
             raise PassingError(f"{done:,} bytes came, of {size:,}")
         return opened.state
+
+    def _go_back(self, place: int) -> None:
+        """Forget what came after this byte."""
+        if self.file.tell() != place:
+            self.file.seek(0)
+            self.hashed = blake3()
+            for block in iter(lambda: self.file.read(min(BYTES_AT_ONCE, place - self.file.tell())), b""):
+                self.hashed.update(block)
+        self.file.truncate()
+
+
+BYTES_AT_ONCE = 1 << 20
 
 
 def must_be_fresh(name: str, modified: datetime | None) -> None:
