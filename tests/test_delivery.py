@@ -22,7 +22,7 @@ from neat_delta.files import delivery
 from neat_delta.files.delivery import deliver_files
 from neat_delta.files.journal import JOURNAL, journal_of, kept_answers
 from neat_delta.files.sources import fetching
-from neat_delta.files.sources.base import PassingError, State, Terms
+from neat_delta.files.sources.base import FileState, PassingError, Terms
 from neat_delta.files.updates import read_manifest
 from neat_delta.practice.shop import Shop
 from neat_delta.practice.watch import watch
@@ -115,7 +115,7 @@ class Shelf:
         def work():
             if path not in self.files:
                 raise FileNotFoundError(path)
-            return State(len(self.files[path]))
+            return FileState(len(self.files[path]))
 
         return self._moment(work)
 

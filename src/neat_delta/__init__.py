@@ -20,7 +20,9 @@ if TYPE_CHECKING:
     from neat_delta.app.check import Checked, check
     from neat_delta.app.compare import compare, recode, translate
     from neat_delta.app.confirm import Outcome, confirm
+    from neat_delta.app.deliver import DeliveryOutcome, deliver
     from neat_delta.app.edit import edit
+    from neat_delta.app.fetch import fetch
     from neat_delta.app.match import Matches, match
     from neat_delta.app.mend import Mended, mend
     from neat_delta.app.outcome import as_reported, confirm_changes, results, retry, undo, witnesses
@@ -72,6 +74,7 @@ if TYPE_CHECKING:
     )
     from neat_delta.core.base.model.provenance import Provenance
     from neat_delta.core.base.model.results import ResultsForm
+    from neat_delta.core.base.model.rows import Difference
     from neat_delta.core.base.model.rules import Lookup, Rule, RuleInput, Rules, RuleText
     from neat_delta.core.base.model.store import (
         Continued,
@@ -124,9 +127,12 @@ if TYPE_CHECKING:
     from neat_delta.files.answers import read_answers
     from neat_delta.files.basefile import read_base
     from neat_delta.files.changeset import read_changes, read_live, write_changes
+    from neat_delta.files.delivery import Delivered
     from neat_delta.files.mappingfile import read_mapping
     from neat_delta.files.reading import read
     from neat_delta.files.reports import draft_report, read_report
+    from neat_delta.files.sources.base import FileState
+    from neat_delta.files.sources.fetch import Fetched
     from neat_delta.files.storefile import read_store
     from neat_delta.files.updates import file_rows, write_updates
     from neat_delta.files.writers.delimited import write_delimited
@@ -282,6 +288,13 @@ _HOMES = {
     "Records": "core.review.records",
     "Relations": "core.base.model.store",
     "Delivery": "core.base.model.store",
+    "Delivered": "files.delivery",
+    "DeliveryOutcome": "app.deliver",
+    "Difference": "core.base.model.rows",
+    "Fetched": "files.sources.fetch",
+    "FileState": "files.sources.base",
+    "deliver": "app.deliver",
+    "fetch": "app.fetch",
     "Removal": "core.base.model.importer",
     "ReportRow": "core.outcomes.results",
     "Resting": "core.outcomes.confirm",
@@ -334,17 +347,22 @@ __all__ = [
     "Contradiction",
     "Counts",
     "Damaged",
+    "Delivered",
     "Delivery",
+    "DeliveryOutcome",
+    "Difference",
     "DraftedResults",
     "EditRequest",
     "ExplainedCell",
     "ExplainedItem",
     "Facts",
+    "Fetched",
     "Field",
     "FieldFigures",
     "FileError",
     "FileForm",
     "FileRow",
+    "FileState",
     "FindingSummary",
     "Habit",
     "Header",
@@ -437,10 +455,12 @@ __all__ = [
     "confirm",
     "confirm_changes",
     "cut_worksheet",
+    "deliver",
     "draft_report",
     "edit",
     "evaluate",
     "explain",
+    "fetch",
     "figures",
     "file_rows",
     "find_key",

@@ -9,6 +9,7 @@ import msgspec
 
 from neat_delta.core.base.model.after import Requested, requested, reverse
 from neat_delta.core.base.model.manifest import Manifest
+from neat_delta.core.base.model.rows import Difference, RowChange
 from neat_delta.core.base.model.store import Delivery
 from neat_delta.core.base.model.update import ITEM
 from neat_delta.core.base.support.errors import OutputError
@@ -18,7 +19,6 @@ from neat_delta.files.delivery import Delivered, Perhaps, deliver_files, deliver
 from neat_delta.files.rounds import Round, changes_of, must_be_as_written
 from neat_delta.files.sources.address import is_address, is_database
 from neat_delta.files.sources.fetch import terms_now
-from neat_delta.files.sources.transaction import Difference, RowChange
 from neat_delta.files.updates import read_manifest
 
 if TYPE_CHECKING:

@@ -14,6 +14,7 @@ from neat_delta.core.base.model.changeset import HeldCount, Item
 from neat_delta.core.base.model.header import Header
 from neat_delta.core.base.model.manifest import Listed, Manifest
 from neat_delta.core.base.model.results import ResultsForm, ResultStatus
+from neat_delta.core.base.model.rows import Difference
 from neat_delta.core.base.model.store import Store
 from neat_delta.core.outcomes.confirm import Resting
 from neat_delta.core.outcomes.landings import Landing, Outcome
@@ -26,7 +27,6 @@ from neat_delta.core.review.records import Records
 from neat_delta.core.review.samples import ColumnSample, MatchedRows
 from neat_delta.core.review.totals import Total
 from neat_delta.files.delivery import Delivered
-from neat_delta.files.sources.transaction import Difference
 
 __all__ = [
     "OUTPUTS",

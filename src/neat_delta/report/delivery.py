@@ -11,7 +11,7 @@ from neat_delta.report.terminal.base import result_table
 from neat_delta.report.text import count, display_text, key_text
 
 if TYPE_CHECKING:
-    from neat_delta.files.sources.transaction import Difference
+    from neat_delta.core.base.model.rows import Difference
     from neat_delta.report.terminal import Screen
 
 __all__ = ["print_differences"]

@@ -14,11 +14,21 @@ from typing import Protocol
 
 from neat_delta.core.base.support.errors import FileError
 
-__all__ = ["ChangedError", "Opened", "PassingError", "Progress", "Source", "State", "Target", "Terms", "needs_package"]
+__all__ = [
+    "ChangedError",
+    "FileState",
+    "Opened",
+    "PassingError",
+    "Progress",
+    "RemoteSource",
+    "Target",
+    "Terms",
+    "needs_package",
+]
 
 
 @dataclass(frozen=True, slots=True)
-class State:
+class FileState:
     """What tells one state of a file from another, as far as its server says: bytes, when it was changed, its tag."""
 
     size: int | None = None
@@ -32,24 +42,24 @@ class Opened:
     where it is `unchanged` since the state that was known.
     """
 
-    state: State
+    state: FileState
     start: int
     chunks: Iterator[bytes]
     unchanged: bool = False
 
 
-class Source(Protocol):
+class RemoteSource(Protocol):
     """A sort of address. Paths are those of its server; every error is one of the three that the rule names."""
 
-    def open(self, path: str, start: int, known: State | None) -> Opened:
+    def open(self, path: str, start: int, known: FileState | None) -> Opened:
         """A file from byte `start` on, where it is still in the state that is `known`, and otherwise all of it."""
         ...
 
-    def stat(self, path: str) -> State:
+    def stat(self, path: str) -> FileState:
         """The state of a file; FileNotFoundError where there is none."""
         ...
 
-    def list(self, folder: str) -> list[tuple[str, State]]:
+    def list(self, folder: str) -> list[tuple[str, FileState]]:
         """The files of a folder by their names."""
         ...
 
@@ -58,7 +68,7 @@ class Source(Protocol):
         ...
 
 
-class Target(Source, Protocol):
+class Target(RemoteSource, Protocol):
     """A sort of address that takes files, too."""
 
     def put(self, path: str, chunks: Iterator[bytes]) -> None:

@@ -19,7 +19,7 @@ from typing import IO
 import msgspec
 
 from neat_delta.core.base.support.errors import FileError
-from neat_delta.files.sources.base import State
+from neat_delta.files.sources.base import FileState
 
 __all__ = ["Known", "cached", "keep", "known", "place", "unfinished"]
 
@@ -35,9 +35,9 @@ class Known(msgspec.Struct, frozen=True):
     tag: str | None = None
 
     @property
-    def state(self) -> State:
+    def state(self) -> FileState:
         """Its state then."""
-        return State(self.size, self.modified, self.tag)
+        return FileState(self.size, self.modified, self.tag)
 
 
 def folder() -> Path:
@@ -77,7 +77,7 @@ def unfinished() -> Iterator[IO[bytes]]:
         UNFINISHED.discard(file.name)
 
 
-def keep(file: IO[bytes], name: str, state: State, digest: str) -> Path:
+def keep(file: IO[bytes], name: str, state: FileState, digest: str) -> Path:
     """Give a file that is whole its place, and remember what it was fetched by; where it is from now on."""
     file.flush()
     kept = folder() / digest

@@ -20,7 +20,7 @@ from neat_delta.core.base.model.layout import Layout
 from neat_delta.core.base.support.errors import FileError
 from neat_delta.core.base.support.nearest import did_you_mean
 from neat_delta.files.sources.address import Address
-from neat_delta.files.sources.base import Opened, PassingError, State, Terms, needs_package
+from neat_delta.files.sources.base import FileState, Opened, PassingError, Terms, needs_package
 from neat_delta.files.sources.credentials import Credentials
 from neat_delta.files.writers.delimited import write_delimited
 
@@ -142,14 +142,14 @@ class Database:
         if not query and not where.fragment:
             raise FileError(f"{where.masked}: which table? Name it behind the address, as #items, or ask by ‹query›.")
 
-    def open(self, path: str, start: int, known: State | None) -> Opened:
+    def open(self, path: str, start: int, known: FileState | None) -> Opened:
         """The table as CSV, from its beginning."""
         del path, start, known
         with self.faults(), self.engine.connect() as connection:
             cells, key = self._cells(connection)
         cells = cells.sort([*key, *(name for name in cells.columns if name not in key)])
         layout = Layout(format="delimited", encoding="utf-8", separator=",", quote='"', line_end="LF")
-        return Opened(State(), 0, iter([write_delimited(cells, layout, self.where.masked)]))
+        return Opened(FileState(), 0, iter([write_delimited(cells, layout, self.where.masked)]))
 
     def _cells(self, connection: Connection) -> tuple[pl.DataFrame, list[str]]:
         """All rows as texts, and the headings of the primary key."""
@@ -213,12 +213,12 @@ class Database:
             "(`neat-delta help addresses`)."
         )
 
-    def stat(self, path: str) -> State:
+    def stat(self, path: str) -> FileState:
         """A table has no state that a database would say."""
         del path
-        return State()
+        return FileState()
 
-    def list(self, folder: str) -> list[tuple[str, State]]:
+    def list(self, folder: str) -> list[tuple[str, FileState]]:
         """A database has no folders."""
         del folder
         return []

@@ -20,7 +20,7 @@ from neat_delta.core.base.support.errors import FileError
 from neat_delta.core.base.support.nearest import did_you_mean
 from neat_delta.files.sources import AGES, TERMS, cache
 from neat_delta.files.sources.address import Address, parse
-from neat_delta.files.sources.base import ChangedError, PassingError, Progress, Source, State, Terms
+from neat_delta.files.sources.base import ChangedError, FileState, PassingError, Progress, RemoteSource, Terms
 from neat_delta.files.sources.credentials import Credentials, credentials_for
 
 __all__ = ["SORTS", "Fetched", "fetch", "must_be_fresh", "open_source", "patiently", "terms_now"]
@@ -42,7 +42,7 @@ SORTS: dict[str, str] = {
 
 UNENCRYPTED, HERE = frozenset({"http", "ftp"}), frozenset({"127.0.0.1", "localhost", "::1"})
 
-Connect = Callable[[Address, Credentials, Terms, str | None], Source]
+Connect = Callable[[Address, Credentials, Terms, str | None], RemoteSource]
 Result = TypeVar("Result")
 
 LONGEST_WAIT = 60.0
@@ -58,7 +58,7 @@ class Fetched:
     path: Path
     address: str
     digest: str
-    state: State
+    state: FileState
     same: bool
 
 
@@ -86,7 +86,7 @@ def terms_now() -> Terms:
     return TERMS[-1]() if TERMS else Terms()
 
 
-def open_source(where: Address, terms: Terms, query: str | None = None) -> Source:
+def open_source(where: Address, terms: Terms, query: str | None = None) -> RemoteSource:
     """What knows addresses of this sort, connected; FileError where nothing does."""
     sort = SORTS.get(where.scheme, "remote")
     if query is not None and sort != "database":
@@ -137,7 +137,7 @@ def patiently(work: Callable[[], Result], masked: str, terms: Terms) -> Result:
 CHANGED = "it was changed while it was being fetched"
 
 
-def _newest(pattern: Address, source: Source, terms: Terms) -> Address:
+def _newest(pattern: Address, source: RemoteSource, terms: Terms) -> Address:
     """The newest file that a pattern fits, by when it was changed, then by name; what was passed over is said."""
     folder, _, name = pattern.path.rpartition("/")
     fits = [(state.modified, file) for file, state in source.list(folder or "/") if fnmatchcase(file, name)]
@@ -151,7 +151,7 @@ def _newest(pattern: Address, source: Source, terms: Terms) -> Address:
     return pattern.with_path(f"{folder}/{newest}")
 
 
-def _fetched(where: Address, source: Source, terms: Terms, query: str | None) -> Fetched:
+def _fetched(where: Address, source: RemoteSource, terms: Terms, query: str | None) -> Fetched:
     """Fetch what is at an address into the cache."""
     name = f"{where.text}\n{query or ''}"
     before = cache.known(name)
@@ -174,14 +174,14 @@ class _Transfer:
     """A file on its way: what has come of it stands in `file`, which was `begun` in this state, and is `hashed`."""
 
     where: Address
-    source: Source
+    source: RemoteSource
     terms: Terms
     file: IO[bytes]
     progress: Progress
-    begun: State | None = None
+    begun: FileState | None = None
     hashed: blake3 = field(default_factory=blake3)
 
-    def go_on(self, before: State | None) -> State | None:
+    def go_on(self, before: FileState | None) -> FileState | None:
         """Fetch what is still lacking; the file's state, or None where it is as it was `before`."""
         got, masked, most = self.file.tell(), self.where.masked, self.terms.most_bytes
         opened = self.source.open(self.where.path, got, self.begun if got else before)

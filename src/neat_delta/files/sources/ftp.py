@@ -13,7 +13,7 @@ from typing import Any
 
 from neat_delta.core.base.support.errors import FileError
 from neat_delta.files.sources.address import Address
-from neat_delta.files.sources.base import PassingError, State, Terms
+from neat_delta.files.sources.base import FileState, PassingError, Terms
 from neat_delta.files.sources.credentials import Credentials
 from neat_delta.files.sources.servers import BYTES_AT_ONCE, FileServer
 
@@ -117,7 +117,7 @@ class _Ftp(FileServer):
             with contextlib.suppress(Exception):
                 server.close()
 
-    def stat(self, path: str) -> State:
+    def stat(self, path: str) -> FileState:
         server = self._connected()
         with self.faults():
             server.voidcmd("TYPE I")  # a list of files turns it to text
@@ -125,7 +125,7 @@ class _Ftp(FileServer):
             modified = None
             with contextlib.suppress(ftplib.error_perm, ValueError):
                 modified = _time(server.sendcmd(f"MDTM {path}").partition(" ")[2])
-        return State(size, modified)
+        return FileState(size, modified)
 
     def read(self, path: str, start: int) -> Iterator[bytes]:
         server = self._connected()
@@ -142,7 +142,7 @@ class _Ftp(FileServer):
                 if not finished:  # what the server says of it is still to come
                     self._broken()
 
-    def list(self, folder: str) -> list[tuple[str, State]]:
+    def list(self, folder: str) -> list[tuple[str, FileState]]:
         server = self._connected()
         with self.faults():
             try:
@@ -152,7 +152,7 @@ class _Ftp(FileServer):
                 return [(name, self.stat(f"{folder}/{name}")) for name in names]
         files = [(name, facts) for name, facts in listed if facts.get("type") == "file"]
         return [
-            (name, State(int(facts["size"]) if "size" in facts else None, _time(facts.get("modify", ""))))
+            (name, FileState(int(facts["size"]) if "size" in facts else None, _time(facts.get("modify", ""))))
             for name, facts in files
         ]
 

@@ -12,7 +12,7 @@ from typing import Any
 
 from neat_delta.core.base.support.errors import FileError
 from neat_delta.files.sources.address import Address
-from neat_delta.files.sources.base import PassingError, State, Terms, needs_package
+from neat_delta.files.sources.base import FileState, PassingError, Terms, needs_package
 from neat_delta.files.sources.credentials import Credentials
 from neat_delta.files.sources.fetch import unknown_scheme
 from neat_delta.files.sources.servers import FileServer
@@ -68,7 +68,7 @@ class _Remote(FileServer):
                 raise PassingError(f"it cannot be reached ({type(error).__name__})") from None
             raise FileError(f"{masked}: it cannot be had ({type(error).__name__}). Check the address.") from None
 
-    def stat(self, path: str) -> State:
+    def stat(self, path: str) -> FileState:
         with self.faults():
             self.system.invalidate_cache()
             return _state(self.system.info(self._path(path)))
@@ -79,7 +79,7 @@ class _Remote(FileServer):
             while chunk := file.read(BLOCK):
                 yield chunk
 
-    def list(self, folder: str) -> list[tuple[str, State]]:
+    def list(self, folder: str) -> list[tuple[str, FileState]]:
         with self.faults():
             listed = self.system.ls(self._path(folder), detail=True)
         files = [entry for entry in listed if entry["type"] == "file"]
@@ -102,7 +102,7 @@ class _Remote(FileServer):
         pass
 
 
-def _state(entry: dict[str, Any]) -> State:
+def _state(entry: dict[str, Any]) -> FileState:
     """What fsspec knows of a file, under whichever name its sort has for it."""
     modified = next(
         (entry[name] for name in ("LastModified", "mtime", "created", "last_modified") if entry.get(name)), None
@@ -114,4 +114,4 @@ def _state(entry: dict[str, Any]) -> State:
     elif modified.tzinfo is None:
         modified = modified.replace(tzinfo=UTC)
     tag = entry.get("ETag")
-    return State(entry.get("size"), modified, tag if isinstance(tag, str) else None)
+    return FileState(entry.get("size"), modified, tag if isinstance(tag, str) else None)

@@ -8,7 +8,7 @@ from contextlib import AbstractContextManager
 
 from neat_delta.core.base.support.errors import FileError
 from neat_delta.files.sources.address import Address
-from neat_delta.files.sources.base import ChangedError, Opened, State
+from neat_delta.files.sources.base import ChangedError, FileState, Opened
 
 __all__ = ["BYTES_AT_ONCE", "FileServer"]
 
@@ -23,7 +23,7 @@ class FileServer(ABC):
     def __init__(self, where: Address) -> None:
         self.where = where
 
-    def open(self, path: str, start: int, known: State | None) -> Opened:
+    def open(self, path: str, start: int, known: FileState | None) -> Opened:
         """The file from `start` on where it is as it was, and otherwise all of it."""
         with self.faults():
             try:
@@ -33,7 +33,7 @@ class FileServer(ABC):
         start = start if state == known else 0
         return Opened(state, start, self._steady(path, start, state))
 
-    def _steady(self, path: str, start: int, state: State) -> Iterator[bytes]:
+    def _steady(self, path: str, start: int, state: FileState) -> Iterator[bytes]:
         with self.faults():
             done = start
             for chunk in self.read(path, start):
@@ -57,7 +57,7 @@ class FileServer(ABC):
         """The bytes of a file from `start` on."""
 
     @abstractmethod
-    def stat(self, path: str) -> State:
+    def stat(self, path: str) -> FileState:
         """The state of a file; FileNotFoundError where there is none."""
 
     def wrong_password(self) -> FileError:

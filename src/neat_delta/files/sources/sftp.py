@@ -14,7 +14,7 @@ from typing import TYPE_CHECKING, Any
 
 from neat_delta.core.base.support.errors import FileError
 from neat_delta.files.sources.address import Address
-from neat_delta.files.sources.base import PassingError, State, Terms, needs_package
+from neat_delta.files.sources.base import FileState, PassingError, Terms, needs_package
 from neat_delta.files.sources.credentials import Credentials
 from neat_delta.files.sources.servers import BYTES_AT_ONCE, FileServer
 
@@ -78,11 +78,11 @@ class _Sftp(FileServer):
                 raise PassingError("the connection broke off") from None
             raise PassingError(f"it cannot be reached ({getattr(error, 'strerror', None) or error})") from None
 
-    def stat(self, path: str) -> State:
+    def stat(self, path: str) -> FileState:
         system = self._connected()
         with self.faults():
             state = system.ftp.stat(path)
-        return State(state.st_size, None if state.st_mtime is None else datetime.fromtimestamp(state.st_mtime, UTC))
+        return FileState(state.st_size, None if state.st_mtime is None else datetime.fromtimestamp(state.st_mtime, UTC))
 
     def read(self, path: str, start: int) -> Iterator[bytes]:
         system = self._connected()
@@ -92,12 +92,12 @@ class _Sftp(FileServer):
             while chunk := file.read(BYTES_AT_ONCE):
                 yield chunk
 
-    def list(self, folder: str) -> list[tuple[str, State]]:
+    def list(self, folder: str) -> list[tuple[str, FileState]]:
         system = self._connected()
         with self.faults():
             listed = system.ls(folder, detail=True)
         return [
-            (entry["name"].rpartition("/")[2], State(entry["size"], entry["mtime"]))
+            (entry["name"].rpartition("/")[2], FileState(entry["size"], entry["mtime"]))
             for entry in listed
             if entry["type"] == "file"
         ]

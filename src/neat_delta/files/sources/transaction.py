@@ -7,10 +7,10 @@ was planned, text for text as `database` reads it. Otherwise nothing is done, an
 from __future__ import annotations
 
 from collections.abc import Iterator, Mapping, Sequence
-from dataclasses import dataclass, field
 from decimal import Decimal, InvalidOperation
 from typing import TYPE_CHECKING, Any
 
+from neat_delta.core.base.model.rows import Difference, RowChange, Texts
 from neat_delta.core.base.support.errors import FileError, OutputError
 from neat_delta.files.sources.address import Address
 from neat_delta.files.sources.base import Terms
@@ -20,35 +20,7 @@ from neat_delta.files.sources.database import NULL, Database, engine_of, text_of
 if TYPE_CHECKING:
     from sqlalchemy import Connection
 
-__all__ = ["Difference", "RowChange", "change_rows"]
-
-Texts = Mapping[str, str]
-
-
-@dataclass(frozen=True, slots=True)
-class RowChange:
-    """A row to be changed, by its columns: its `key` as it is now, what stood there `before`, and what is to stand
-    there `after`. One that is added has no `before`, one that is removed no `after`. Of one that is added `in_full` a
-    blank cell is meant, too; of another it is left to the table what stands there.
-    """
-
-    key: Texts
-    before: Texts = field(default_factory=dict)
-    after: Texts = field(default_factory=dict)
-    in_full: bool = False
-
-
-@dataclass(frozen=True, slots=True)
-class Difference:
-    """A cell that is otherwise than when the change was planned: what stood there, what is meant, and what stands there
-    `now` (None: there is no such row). Without a field it is a row that should not be there, or is there several times.
-    """
-
-    key: Texts
-    field: str | None
-    before: str | None
-    after: str | None
-    now: str | None
+__all__ = ["change_rows"]
 
 
 def change_rows(

@@ -12,7 +12,7 @@ from typing import TYPE_CHECKING
 
 from neat_delta.core.base.support.errors import FileError
 from neat_delta.files.sources.address import Address, parse
-from neat_delta.files.sources.base import ChangedError, Opened, PassingError, State, Terms
+from neat_delta.files.sources.base import ChangedError, FileState, Opened, PassingError, Terms
 from neat_delta.files.sources.credentials import Credentials
 
 if TYPE_CHECKING:
@@ -50,7 +50,7 @@ class Web:
     def __init__(self, where: Address, known: Credentials, client: httpx.Client) -> None:
         self.where, self.known, self.client = where, known, client
 
-    def open(self, path: str, start: int, known: State | None) -> Opened:
+    def open(self, path: str, start: int, known: FileState | None) -> Opened:
         """The file from `start` on, or all of it where it is another one by now; unchanged where the server says so."""
         del path
         headers = {}
@@ -77,7 +77,7 @@ class Web:
         begins = start if answer.status_code == PARTIAL else 0
         length = answer.headers.get("content-length", "")
         size = begins + int(length) if length.isdecimal() else None
-        state = State(size, _time(answer.headers.get("last-modified")), answer.headers.get("etag"))
+        state = FileState(size, _time(answer.headers.get("last-modified")), answer.headers.get("etag"))
         return Opened(state, begins, self._chunks(answer))
 
     def _chunks(self, answer: httpx.Response) -> Iterator[bytes]:
@@ -154,19 +154,19 @@ class Web:
         except (httpx.InvalidURL, UnicodeError):
             raise FileError(f"{self.where.masked}: this is no address of the web. Check how it is spelled.") from None
 
-    def stat(self, path: str) -> State:
+    def stat(self, path: str) -> FileState:
         """The file's state, as the headers say it."""
         del path
         answer = self.ask("HEAD", {})
         answer.close()
         self.must_be_well(answer)
         length = answer.headers.get("content-length", "")
-        return State(
+        return FileState(
             int(length) if length.isdecimal() else None, _time(answer.headers.get("last-modified")),
             answer.headers.get("etag"),
         )  # fmt: skip
 
-    def list(self, folder: str) -> list[tuple[str, State]]:
+    def list(self, folder: str) -> list[tuple[str, FileState]]:
         """Web servers list no folders."""
         raise FileError(f"{self.where.masked}: the web has no lists of files. Name one file.")
 
