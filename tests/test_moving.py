@@ -10,10 +10,9 @@ from zipfile import ZipFile
 
 import pytest
 
-from tests.conftest import in_pairs
+from tests.conftest import campaign, in_pairs
 from tests.made import delimited, ods, xlsx
-from tests.test_office import opened_and_saved
-from tests.test_office import pytestmark as needs_office
+from tests.test_office import needs_office, opened_and_saved
 
 MONDAY = "sku,name,price,stock,tags\nA,Veil,9.90,10,wax\nB,Suit,20.00,5,gift\nC,Hat,3.00,7,\nD,Glove,4.00,1,wax\n"
 TUESDAY = MONDAY.replace("A,Veil,9.90,10", "A,Veil,9.90,8").replace("B,Suit,20.00", "B,Suit,21.00")
@@ -292,6 +291,7 @@ def test_a_part_of_a_catalogue_is_the_normal_case(run, shop, put, tmp_path):
     assert (sent["to_send"], sent["held"], sent["waiting"]) == (3, 0, 0)
 
 
+@campaign
 @needs_office
 @pytest.mark.parametrize("ending", ["xlsx", "ods"])
 def test_a_spreadsheet_keeps_what_a_sheet_remembers(run, shop, tmp_path, ending):

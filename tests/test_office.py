@@ -26,10 +26,11 @@ from neat_delta import compare, read, read_store
 from tests.conftest import PROGRAM, campaign, first_of
 
 OFFICE = shutil.which("soffice")
-pytestmark = pytest.mark.skipif(
+needs_office = pytest.mark.skipif(
     OFFICE is None and not os.environ.get("NEAT_DELTA_NEEDS_OFFICE"),
     reason="LibreOffice is missing: apt-get install libreoffice-calc",
 )
+pytestmark = [needs_office, campaign]
 DEMO = Path(neat_delta.__file__).parent / "demo"
 
 CSV = "csv:Text - txt - csv (StarCalc)"

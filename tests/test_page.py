@@ -15,7 +15,7 @@ import os
 import random
 import re
 import shutil
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
 from pathlib import Path
 
 import pytest
@@ -31,9 +31,17 @@ from tests.conftest import campaign, first_of, in_this_process
 
 NEEDED = bool(os.environ.get("NEAT_DELTA_NEEDS_BROWSER"))
 AXE = os.environ.get("NEAT_DELTA_AXE")
-needs_browser = pytest.mark.skipif(
+WITHOUT_BROWSER = pytest.mark.skipif(
     not (CHROMIUM and DRIVER) and not NEEDED, reason="Chromium is missing: apt-get install chromium chromium-driver"
 )
+
+
+def needs_browser(test: Callable[..., None]) -> Callable[..., None]:
+    """A test in a real browser, which takes seconds to start: one of the long ones."""
+    marked: Callable[..., None] = campaign(WITHOUT_BROWSER(test))
+    return marked
+
+
 needs_axe = pytest.mark.skipif(
     not AXE and not NEEDED, reason="NEAT_DELTA_AXE names no axe.min.js: npm install axe-core, and say where it is"
 )

@@ -22,6 +22,7 @@ from neat_delta.cli.main import VERBS
 from neat_delta.core.base.model.accept import Accept
 from neat_delta.core.base.model.store import Sheets
 from neat_delta.core.compare.decide.policy import Policy
+from tests.conftest import campaign
 
 LIVE = """sku,ean,name,price,stock,tags,photo
 QA-1,0111,Hive,10.00,5,a;b,one.jpg
@@ -136,8 +137,15 @@ def by_options(run: Any, case: Case, *words: str) -> list[Any]:
     return changed("by-options.jsonl")
 
 
-@pytest.mark.parametrize(("name", "case"), ALL, ids=[f"{name}{'' if n < len(CASES) else '-in-one-field'}"
-                                                     for n, (name, _) in enumerate(ALL)])  # fmt: skip
+@pytest.mark.parametrize(
+    ("name", "case"),
+    [
+        pytest.param(
+            name, case, id=f"{name}{'' if n < len(CASES) else '-in-one-field'}", marks=() if n % 3 == 0 else campaign
+        )
+        for n, (name, case) in enumerate(ALL)
+    ],
+)
 def test_a_setting_is_the_same_at_every_door(run, there, name, case):
     there("sheet.csv", case.sheet)
     wanted = by_options(run, case, *case.option, *case.words)

@@ -12,8 +12,8 @@ import xlsxwriter
 from python_calamine import CalamineWorkbook
 
 from neat_delta import read_changes
-from tests.test_office import opened_and_saved
-from tests.test_office import pytestmark as needs_office
+from tests.conftest import campaign
+from tests.test_office import needs_office, opened_and_saved
 
 HEADINGS = ["key: sku", "name", "field", "before", "after", "difference", "answer", "comment", "findings", "seal"]
 LIVE = 'sku,name,price,note\nQA-1,Jar,1.50,a\nQA-2,Lid,2.50,"x\r\ny"\nQA-3,Wax,3.50,\nQA-4,Veil,4.50,z\n'
@@ -191,6 +191,7 @@ def test_of_a_text_too_long_for_a_cell_the_part_is_shown_that_differs_and_all_of
     assert failed.returncode == 2 and "row 3: the answer for QA-2, note" in failed.stderr
 
 
+@campaign
 @needs_office
 @pytest.mark.parametrize("how", ["xlsx", "ods"])
 def test_answers_come_back_from_a_spreadsheet(workbook, run, tmp_path, how):
