@@ -324,6 +324,9 @@ def _asked(
             with web.faults():
                 answer = web.ask(delivery.method, headers, data)
                 content = answer.read()
+        except FileError:  # it leads elsewhere, or is not to be trusted
+            kept.write(file, "unsent")
+            raise
         except PassingError as error:
             if not error.begun:
                 kept.write(file, "unsent")

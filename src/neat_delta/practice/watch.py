@@ -11,7 +11,7 @@ import time
 from collections.abc import Callable
 from pathlib import Path
 
-from neat_delta.core.base.support.errors import NeatDeltaError
+from neat_delta.core.base.support.errors import NeatDeltaError, OutputError
 from neat_delta.files.whole import read_whole, write_whole
 from neat_delta.practice.shop import BusyError, Report, Shop, report_csv
 
@@ -24,11 +24,15 @@ NOT_DATA = (".report.csv", ".txt", ".html", ".partial")
 
 def watch(shop: Shop, folder: str, say: Callable[[str], None], looks: int | None = None) -> None:
     """Look into a folder again and again, until it is stopped (or so many `looks` were taken), and say what was
-    imported. OutputError where a report cannot be written.
+    imported. It ends where the folder cannot be looked into any more, or a report not be written, and says so.
     """
     sizes: dict[str, int] = {}
     while looks is None or looks > 0:
-        sizes = look(shop, Path(folder), sizes, say)
+        try:
+            sizes = look(shop, Path(folder), sizes, say)
+        except (OSError, OutputError) as error:
+            say(f"{folder}: nothing is imported from there any more ({error})")
+            return
         looks = None if looks is None else looks - 1
         time.sleep(SECONDS_BETWEEN_LOOKS)
 

@@ -58,9 +58,8 @@ class Address:
         query = "&".join(
             f"{name}{mark}{'…' if value and name not in HARMLESS else value}" for name, mark, value in names
         )
-        fragment = split.fragment if self.scheme not in WEB else ""
         where = f"{split.scheme}://{user}{_host(split)}{split.path}"
-        return where + (f"?{query}" if query else "") + (f"#{fragment}" if fragment else "")
+        return where + (f"?{query}" if query else "") + (f"#{split.fragment}" if split.fragment else "")
 
     @property
     def pattern(self) -> bool:
@@ -100,7 +99,7 @@ def is_database(text: str) -> bool:
 
 
 SECRETS: dict[str, str] = {}
-"""The addresses that were given with a secret, by what stands for each in this process."""
+"""The addresses that were given with a secret, up to their fragments, by what stands for each in this process."""
 
 
 def without_secrets(words: Sequence[str]) -> list[str]:
@@ -119,15 +118,16 @@ CALLED = re.compile(r"^(--[a-z-]+=|)([a-z][a-z0-9+.-]+://.*)$", re.IGNORECASE | 
 
 
 def _remember(text: str) -> str:
+    place, mark, fragment = text.partition("#")
     try:
-        masked = parse(text).masked
+        masked = parse(place).masked
     except FileError:
         return _bare(text)
-    while masked != text and SECRETS.get(masked, text) != text:
+    while masked != place and SECRETS.get(masked, place) != place:
         masked += "…"  # another one is called so already
-    if masked != text:
-        SECRETS[masked] = text
-    return masked
+    if masked != place:
+        SECRETS[masked] = place
+    return masked + mark + fragment
 
 
 def parse(text: str) -> Address:
@@ -136,7 +136,8 @@ def parse(text: str) -> Address:
     >>> parse("sftp://shop.quillfern.example:2022/out/prices-*.csv").pattern
     True
     """
-    text = SECRETS.get(text, text)
+    place, mark, fragment = text.partition("#")
+    text = SECRETS.get(place, place) + mark + fragment
     try:
         split = urlsplit(text if not text.lower().startswith("sftp") else text.replace("?", "%3F"))
         port = split.port

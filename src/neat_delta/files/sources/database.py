@@ -157,7 +157,9 @@ class Database:
         if query is None:
             name, textual, _ = self.table(connection)
             query, key = f"SELECT * FROM {name}", self._key(connection)
-        answer = connection.execution_options(stream_results=True).exec_driver_sql(query)
+        as_typed = self.query is not None  # a per cent sign in it is one
+        options = connection.execution_options(stream_results=True, no_parameters=as_typed)
+        answer = options.exec_driver_sql(query)
         if not answer.returns_rows:
             raise FileError(f"{self.where.masked}: the query gives no rows. It has to be one that reads (SELECT).")
         names = list(answer.keys())

@@ -37,15 +37,12 @@ def change_rows(
             if where.scheme == "sqlite":
                 connection.exec_driver_sql("BEGIN IMMEDIATE")  # or another may write after we have looked
             table = _Table(where, connection, database)
-            rows = [table.row(change.key) for change in changes]
-            if begun and table.all_stands(changes):
+            if begun and not table.lacking(changes):
                 return []
-            differences = [
-                cell for change, row in zip(changes, rows, strict=True) for cell in table.compared(change, row)
-            ]
+            differences = table.differing(changes)
             if not differences:
                 table.change(changes)
-                differences = table.kept_otherwise(changes)
+                differences = table.lacking(changes)
             connection.rollback() if differences else connection.commit()
             return differences
     finally:
@@ -63,6 +60,7 @@ class _Table:
         self.name, self.textual, self.columns = database.table(connection)
         self.quote = database.engine.dialect.identifier_preparer.quote
         self.lock = "" if where.scheme == "sqlite" else " FOR UPDATE"
+        self.free = 0
 
     def value(self, column: str, text: str) -> str | None:
         """A cell as the database takes it: blank is nothing in a column without texts, and the mark of nothing in one
@@ -76,13 +74,12 @@ class _Table:
     def _run(self, statement: str, values: Mapping[str, str | None]) -> Any:  # noqa: ANN401 - SQLAlchemy's result
         return self.connection.exec_driver_sql(statement, dict(values))
 
-    def _by_key(self, key: Texts) -> tuple[str, dict[str, str | None]]:
-        values = {f"k{place}": self.value(column, text) for place, (column, text) in enumerate(key.items())}
+    def _by_key(self, key: Texts, prefix: str = "k") -> tuple[str, dict[str, str | None]]:
+        """The condition that a row has a key, with the values that stand in it."""
+        values = {f"{prefix}{place}": self.value(column, text) for place, (column, text) in enumerate(key.items())}
         parts = [
-            f"{self.quote(column)} = {self._mark(f'k{place}')}"
-            if values[f"k{place}"] is not None
-            else f"{self.quote(column)} IS NULL"
-            for place, column in enumerate(key)
+            f"{self.quote(column)} IS NULL" if value is None else f"{self.quote(column)} = {self._mark(name)}"
+            for column, (name, value) in zip(key, values.items(), strict=True)
         ]
         return " AND ".join(parts), {name: value for name, value in values.items() if value is not None}
 
@@ -90,23 +87,45 @@ class _Table:
         """Where a value stands in a statement, as the driver has it (PEP 249)."""
         return f":{name}" if self.where.scheme == "sqlite" else f"%({name})s"
 
-    def row(self, key: Texts) -> Rows:
-        """The rows that stand under a key, to the letter, as texts; locked until the transaction ends."""
-        condition, values = self._by_key(key)
-        answer = self._run(f"SELECT * FROM {self.name} WHERE {condition}{self.lock}", values)
-        names = list(answer.keys())
-        rows = [
-            {name: self._text(cell, name) for name, cell in zip(names, row, strict=True)} for row in answer.fetchall()
-        ]
-        return [row for row in rows if all(row[column] == text for column, text in key.items())]
+    def rows(self, keys: Sequence[Texts]) -> list[Rows]:
+        """The rows that stand under each key, to the letter, as texts; locked until the transaction ends."""
+        by_key: dict[tuple[str, ...], Rows] = {}
+        columns = list(keys[0]) if keys else []
+        for start in range(0, len(keys), KEYS_AT_ONCE):
+            conditions, values = list[str](), dict[str, str | None]()
+            for number, key in enumerate(keys[start : start + KEYS_AT_ONCE]):
+                condition, those = self._by_key(key, f"k{number}_")
+                conditions.append(f"({condition})")
+                values |= those
+            answer = self._run(f"SELECT * FROM {self.name} WHERE {' OR '.join(conditions)}{self.lock}", values)
+            names = list(answer.keys())
+            for cells in answer.fetchall():
+                row = {name: self._text(cell, name) for name, cell in zip(names, cells, strict=True)}
+                by_key.setdefault(tuple(row[column] for column in columns), []).append(row)
+        return [by_key.get(tuple(key.values()), []) for key in keys]
 
     def _text(self, cell: Any, name: str) -> str:  # noqa: ANN401 - whatever a driver gives
         if cell is None:
             return NULL if name in self.textual else ""
         return text_of(cell, name, self.where)
 
-    def compared(self, change: RowChange, rows: Rows) -> Iterator[Difference]:
-        """Where the rows that stand there under a key are not the one that was planned for."""
+    def differing(self, changes: Sequence[RowChange]) -> list[Difference]:
+        """Where the rows that stand there are not those that were planned for. A new row may have the code of one that
+        goes or gets another.
+        """
+        freed = {
+            _key(change.key) for change in changes if change.before and _key(_key_after(change)) != _key(change.key)
+        }
+        freed |= {_key(change.key) for change in changes if not change.after}
+        rows = self.rows([change.key for change in changes])
+        return [
+            difference
+            for change, stands in zip(changes, rows, strict=True)
+            for difference in self._compared(change, stands)
+            if change.before or _key(change.key) not in freed
+        ]
+
+    def _compared(self, change: RowChange, rows: Rows) -> Iterator[Difference]:
         if not change.before:
             if rows:
                 yield Difference(change.key, None, None, "new", "it is there")
@@ -126,9 +145,13 @@ class _Table:
             if change.before and not change.after:
                 self._remove(change)
         moves = {number: self._out_of_the_way(change) for number, change in enumerate(changes) if _is_move(change)}
+        keys = {number: moves.get(number, change.key) for number, change in enumerate(changes)}
+        alike: dict[tuple[str, ...], list[int]] = {}
         for number, change in enumerate(changes):
             if change.before and change.after:
-                self._set(moves.get(number, change.key), change.after)
+                alike.setdefault(tuple(change.after), []).append(number)
+        for same_columns in alike.values():
+            self._set([(keys[number], changes[number].after) for number in same_columns])
         for change in changes:
             if not change.before:
                 self._add(change)
@@ -136,22 +159,30 @@ class _Table:
     def _out_of_the_way(self, change: RowChange) -> Texts:
         """Give a row whose key changes one that nobody has, so that another may get the old one meanwhile."""
         column = next(name for name, text in change.key.items() if change.after.get(name, text) != text)
-        for number in range(1_000_000):
-            key = {**change.key, column: f"~{number}"}
-            if not self.row(key):
-                self._set(change.key, {column: f"~{number}"})
+        while True:
+            key = {**change.key, column: f"~{self.free}"}
+            self.free += 1
+            if not self.rows([key])[0]:
+                self._set([(change.key, {column: key[column]})])
                 return key
-        raise OutputError(f"{self.where.masked}: no free code is left to pass codes on by. Recode in two rounds.")
 
-    def _set(self, key: Texts, after: Texts) -> None:
-        condition, values = self._by_key(key)
-        new = {f"v{place}": self.value(column, text) for place, (column, text) in enumerate(after.items())}
+    def _set(self, rows: Sequence[tuple[Texts, Texts]]) -> None:
+        """Set the same columns of some rows, each known by its key, and each exactly one row."""
+        after = rows[0][1]
         sets = ", ".join(f"{self.quote(column)} = {self._mark(f'v{place}')}" for place, column in enumerate(after))
-        self._must_be_single(self._run(f"UPDATE {self.name} SET {sets} WHERE {condition}", {**values, **new}), key)
+        by_condition: dict[str, list[dict[str, str | None]]] = {}
+        for key, texts in rows:
+            condition, values = self._by_key(key)
+            values |= {f"v{place}": self.value(column, text) for place, (column, text) in enumerate(texts.items())}
+            by_condition.setdefault(condition, []).append(values)
+        for condition, all_values in by_condition.items():
+            statement = f"UPDATE {self.name} SET {sets} WHERE {condition}"
+            result = self.connection.exec_driver_sql(statement, all_values)
+            self._must_meet(len(all_values), result, rows[0][0])
 
     def _remove(self, change: RowChange) -> None:
         condition, values = self._by_key(change.key)
-        self._must_be_single(self._run(f"DELETE FROM {self.name} WHERE {condition}", values), change.key)
+        self._must_meet(1, self._run(f"DELETE FROM {self.name} WHERE {condition}", values), change.key)
 
     def _add(self, change: RowChange) -> None:
         given = {
@@ -162,13 +193,13 @@ class _Table:
         columns = ", ".join(self.quote(column) for column in given)
         marks = ", ".join(self._mark(f"v{place}") for place in range(len(given)))
         values = {f"v{place}": self.value(column, text) for place, (column, text) in enumerate(given.items())}
-        self._must_be_single(self._run(f"INSERT INTO {self.name} ({columns}) VALUES ({marks})", values), change.key)
+        self._must_meet(1, self._run(f"INSERT INTO {self.name} ({columns}) VALUES ({marks})", values), change.key)
 
-    def _must_be_single(self, result: Any, key: Texts) -> None:  # noqa: ANN401 - SQLAlchemy's result
-        if result.rowcount != 1:
+    def _must_meet(self, rows: int, result: Any, key: Texts) -> None:  # noqa: ANN401 - SQLAlchemy's result
+        if result.rowcount != rows:
             raise OutputError(
-                f"{self.where.masked}: a change of {' / '.join(key.values())} met {result.rowcount} rows, and must "
-                "meet one. Nothing was changed. Name a key that only one row has."
+                f"{self.where.masked}: changes of {rows:,} rows, from {' / '.join(key.values())} on, met "
+                f"{result.rowcount:,}. Nothing was changed. Name a key that only one row has."
             )
 
     def _same(self, column: str, text: str, other: str) -> bool:
@@ -180,19 +211,20 @@ class _Table:
         except InvalidOperation:
             return False
 
-    def all_stands(self, changes: Sequence[RowChange]) -> bool:
-        """Whether all of it is done already."""
-        return all(not list(self._lacking(change)) for change in changes)
+    def lacking(self, changes: Sequence[RowChange]) -> list[Difference]:
+        """What does not stand there as it was meant: not changed yet, or kept otherwise (cut, rounded, set by it)."""
+        keys = [_key_after(change) for change in changes]
+        held = {_key(key) for key, change in zip(keys, changes, strict=True) if change.after}
+        return [
+            difference
+            for change, key, rows in zip(changes, keys, self.rows(keys), strict=True)
+            for difference in self._lacking(change, key, rows)
+            if change.after or _key(key) not in held
+        ]
 
-    def kept_otherwise(self, changes: Sequence[RowChange]) -> list[Difference]:
-        """What the database has otherwise than it was meant, right after it was changed: cut, rounded, set by it."""
-        return [difference for change in changes for difference in self._lacking(change)]
-
-    def _lacking(self, change: RowChange) -> Iterator[Difference]:
-        key = {name: change.after.get(name, text) for name, text in change.key.items()}
-        rows = self.row(key)
+    def _lacking(self, change: RowChange, key: Texts, rows: Rows) -> Iterator[Difference]:
         if not change.after:
-            if rows and key == change.key:
+            if rows:
                 yield Difference(key, None, None, None, "it is there")
             return
         if len(rows) != 1:
@@ -204,5 +236,18 @@ class _Table:
                 yield Difference(key, name, change.before.get(name), after, rows[0][name])
 
 
+KEYS_AT_ONCE = 200
+"""So many rows are asked for in one statement; SQLite takes 32,766 values in one."""
+
+
+def _key(key: Texts) -> tuple[str, ...]:
+    return tuple(key.values())
+
+
+def _key_after(change: RowChange) -> Texts:
+    """The key that a row has once it is changed."""
+    return {name: change.after.get(name, text) for name, text in change.key.items()}
+
+
 def _is_move(change: RowChange) -> bool:
-    return bool(change.before) and any(change.after.get(name, text) != text for name, text in change.key.items())
+    return bool(change.before and change.after) and _key_after(change) != change.key
