@@ -218,10 +218,13 @@ def ftp(folder: Path, authority: trustme.CA | None = None, cut_after: list[int] 
 
 @contextmanager
 def ssh(folder: Path, known_hosts: Path) -> Iterator[tuple[str, str]]:
-    """An SSH server over a folder: its address, and the line by which known_hosts knows it, which is written there."""
+    """An SSH server over a folder: its address, and the line by which known_hosts knows it, which is written there. It
+    takes the key `client` beside that, too.
+    """
     import asyncssh
 
-    key = asyncssh.generate_private_key("ssh-ed25519")
+    key, client = (asyncssh.generate_private_key("ssh-ed25519") for _ in range(2))
+    client.write_private_key(str(known_hosts.parent / "client"))
     ready, stop, where = threading.Event(), threading.Event(), dict[str, int]()
 
     class Server(asyncssh.SSHServer):
@@ -230,6 +233,12 @@ def ssh(folder: Path, known_hosts: Path) -> Iterator[tuple[str, str]]:
 
         def password_auth_supported(self) -> bool:
             return True
+
+        def public_key_auth_supported(self) -> bool:
+            return True
+
+        def validate_public_key(self, username: str, key: asyncssh.SSHKey) -> bool:
+            return username == USER and key.public_data == client.public_data
 
         def validate_password(self, username: str, password: str) -> bool:
             return (username, password) == (USER, PASSWORD)

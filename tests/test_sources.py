@@ -13,6 +13,7 @@ import subprocess
 import sys
 import threading
 import time
+import types
 from datetime import UTC, datetime
 from pathlib import Path
 from tempfile import TemporaryDirectory
@@ -339,6 +340,36 @@ def test_a_host_is_known_by_its_key(folder, tmp_path, monkeypatch):
             known.write_text(f"{line.split()[0]} {' '.join(other.split()[1:])}\n")
         with pytest.raises(FileError, match="another one than in known_hosts"):
             fetch(f"{address}/live.csv", on=SOON)
+
+
+def test_a_key_file_lets_in_without_a_password(folder, tmp_path, monkeypatch):
+    monkeypatch.delenv("NEAT_DELTA_PASSWORD_127_0_0_1")
+    monkeypatch.setenv("NEAT_DELTA_KNOWN_HOSTS", str(tmp_path / "known_hosts"))
+    with servers.ssh(folder, tmp_path / "known_hosts") as (address, _):
+        with pytest.raises(FileError, match='does not let "anna" in'):
+            fetch(f"{address}/live.csv", on=SOON)
+        monkeypatch.setenv("HOME", str(tmp_path))
+        monkeypatch.setenv("NEAT_DELTA_KEY_FILE_127_0_0_1", "~/client")
+        assert fetch(f"{address}/live.csv", on=SOON).path.read_text() == LIVE
+
+
+def test_the_keyring_is_asked_last(web, monkeypatch):
+    monkeypatch.delenv("NEAT_DELTA_PASSWORD_127_0_0_1")
+    web.secret = "wax-S3CRET"
+    keyring = types.ModuleType("keyring")
+    asked = []
+
+    def get_credential(service, user):
+        asked.append((service, user))
+        return types.SimpleNamespace(username="anna", password="wax-S3CRET")
+
+    keyring.get_credential = get_credential  # type: ignore[attr-defined]
+    monkeypatch.setitem(sys.modules, "keyring", keyring)
+    assert fetch(f"{web.place}/live.csv", on=SOON).path.read_text() == LIVE
+    assert asked == [("neat-delta 127.0.0.1", None)]
+    monkeypatch.setenv("NEAT_DELTA_TOKEN_127_0_0_1", "wax-S3CRET")
+    assert fetch(f"{web.place}/live.csv?again", on=SOON).path.read_text() == LIVE
+    assert len(asked) == 1
 
 
 TYPES = {

@@ -39,7 +39,7 @@ def _bar(masked: str) -> Iterator[Progress]:
         end()
     columns = (TextColumn("{task.description}", markup=False), BarColumn(), DownloadColumn(), TransferSpeedColumn())
     with Progress(*columns, TimeRemainingColumn(), console=Console(stderr=True), transient=True) as bars:
-        bar = bars.add_task(masked, total=None)
+        bar = bars.add_task(masked.rpartition("/")[2], total=None)
 
         def progress(done: int, size: int | None) -> None:
             bars.update(bar, completed=done, total=size)

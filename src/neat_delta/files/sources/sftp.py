@@ -73,6 +73,8 @@ class _Sftp(FileServer):
                 f"{masked}: the server does not allow it. Ask its owner, or choose another place."
             ) from None
         except (paramiko.SSHException, EOFError, OSError) as error:
+            if "No authentication methods" in str(error):
+                raise self.wrong_password() from None
             begun, self.system = self.system is not None, None
             if begun:
                 raise PassingError("the connection broke off") from None
@@ -147,7 +149,7 @@ def _system() -> Any:  # noqa: ANN401 - fsspec has no types
 
         def __init__(self, where: Address, known: Credentials, terms: Terms) -> None:
             self.terms, self.where = terms, where
-            keys = {"key_filename": known.key_file} if known.key_file else {}
+            keys = {"key_filename": str(Path(known.key_file).expanduser())} if known.key_file else {}
             super().__init__(
                 where.host, port=where.port or 22, username=known.user, password=known.password, **keys,
                 timeout=terms.connect_seconds, banner_timeout=terms.connect_seconds,
