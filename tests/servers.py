@@ -160,7 +160,7 @@ def web(authority: trustme.CA | None = None) -> Iterator[Files]:
         authority.issue_cert("127.0.0.1", "localhost").configure_cert(context)
         server.socket = context.wrap_socket(server.socket, server_side=True)
         scheme = "https"
-    threading.Thread(target=server.serve_forever, daemon=True).start()
+    threading.Thread(target=server.serve_forever, args=(0.01,), daemon=True).start()
     files.place = f"{scheme}://127.0.0.1:{server.server_port}"
     try:
         yield files
@@ -209,7 +209,7 @@ def ftp(folder: Path, authority: trustme.CA | None = None, cut_after: list[int] 
         certificate.private_key_and_cert_chain_pem.write_to_path(Handler.certfile)
         Handler.tls_control_required = Handler.tls_data_required = True
     server = ThreadedFTPServer(("127.0.0.1", 0), Handler)
-    threading.Thread(target=server.serve_forever, kwargs={"handle_exit": False}, daemon=True).start()
+    threading.Thread(target=server.serve_forever, kwargs={"handle_exit": False, "timeout": 0.05}, daemon=True).start()
     try:
         yield f"{'ftp' if authority is None else 'ftps'}://{USER}@127.0.0.1:{server.address[1]}"
     finally:

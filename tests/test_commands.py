@@ -205,7 +205,7 @@ CALLS = {
         ("compare", "live.csv", "sheet.csv", "--blanks", "x"),
         "'x' is not hold, clear or keep",
     ),
-    "unknown verb": (("contrast",), 'There is no command "contrast". There are: learn,'),
+    "unknown verb": (("contrast",), 'There is no command "contrast". There are: fetch, learn,'),
 }
 
 
