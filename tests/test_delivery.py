@@ -7,6 +7,7 @@ import json
 import shutil
 import sqlite3
 import threading
+from functools import partialmethod
 from pathlib import Path
 from urllib.parse import urlsplit
 
@@ -22,7 +23,7 @@ from neat_delta.core.base.support.errors import FileError, OutputError
 from neat_delta.files import delivery
 from neat_delta.files.delivery import deliver_files
 from neat_delta.files.journal import JOURNAL, journal_of, kept_answers
-from neat_delta.files.sources import fetching
+from neat_delta.files.sources import base, fetching
 from neat_delta.files.sources.address import parse
 from neat_delta.files.sources.base import FileState, PassingError, Terms
 from neat_delta.files.sources.credentials import credentials_for
@@ -343,6 +344,20 @@ def test_a_store_that_cannot_be_reached_has_got_nothing(tmp_path):
     for _ in range(2):
         with pytest.raises(FileError, match="it cannot be reached, 2 times"):
             deliver_files(str(out), read_manifest(str(out)), f"{place}/import", Delivery(), NOW)
+
+
+def test_what_cannot_be_reached_is_no_error_of_the_call(tmp_path, run, monkeypatch):
+    """The files are written; that they did not arrive is exit status 1, and the same command goes on."""
+    written(tmp_path)
+    monkeypatch.setattr(base.Terms, "__init__", partialmethod(base.Terms.__init__, attempts=1))
+    with servers.web() as gone:
+        place = f"{gone.place}/import"
+    done = run("write", "changes.jsonl", "--to", "out2", "--deliver", place)
+    assert done.returncode == 1
+    assert "Wrote 4 files to out2" in done.stdout
+    assert f"Not all of it arrived: {place}: it cannot be reached" in done.stderr
+    facts = json.loads(run("deliver", "out2", "--to", place, "--json").stdout)
+    assert (facts["arrived"], "cannot be reached" in facts["broken"]) == (False, True)
 
 
 def test_the_kept_answers_are_the_report(web, tmp_path, run):

@@ -29,17 +29,18 @@ __all__ = ["Delivery", "DeliveryOutcome", "deliver", "row_changes"]
 
 
 class DeliveryOutcome(msgspec.Struct, frozen=True):
-    """What became of a delivery: each file, or the one transaction; and of a database what stands there otherwise than
-    when the changes were planned, for which nothing was changed.
+    """What became of a delivery: each file, or the one transaction; of a database what stands there otherwise than
+    when the changes were planned, for which nothing was changed; and why it broke off, if it did.
     """
 
     files: list[Delivered]
     differences: list[Difference]
+    broken: str | None = None
 
     @property
     def arrived(self) -> bool:
         """Whether all of it is at the other end."""
-        return not self.differences and all(file.outcome != "refused" for file in self.files)
+        return self.broken is None and not self.differences and all(file.outcome != "refused" for file in self.files)
 
 
 def deliver(

@@ -204,7 +204,7 @@ class EditTrials(Output, frozen=True, kw_only=True):
 
 class DeliverOutput(Output, frozen=True, kw_only=True):
     """`deliver`: the folder, the address (without what is secret in it), what became of each file, or of the one
-    transaction, and what stands in a database otherwise than when the changes were planned.
+    transaction, what stands in a database otherwise than when the changes were planned, and why it broke off.
     """
 
     folder: str
@@ -212,6 +212,7 @@ class DeliverOutput(Output, frozen=True, kw_only=True):
     arrived: bool
     files: list[Delivered]
     differences: list[Difference]
+    broken: str | None = None
 
 
 class WriteOutput(Output, frozen=True, kw_only=True):

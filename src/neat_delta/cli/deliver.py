@@ -73,7 +73,7 @@ def deliver(
         print_json(
             DeliverOutput(
                 folder=folder, to=spelled(address), arrived=outcome.arrived, files=outcome.files,
-                differences=outcome.differences,
+                differences=outcome.differences, broken=outcome.broken,
             )
         )  # fmt: skip
     else:
@@ -96,16 +96,21 @@ def deliver_folder(
     live: str | None = None,
     perhaps: Perhaps = None,
 ) -> DeliveryOutcome:
-    """Deliver a folder, as its store's file says."""
+    """Deliver a folder, as its store's file says; where the other end cannot be had, that is part of what is said."""
+    from neat_delta.app.deliver import DeliveryOutcome
     from neat_delta.app.deliver import deliver as deliver_files
     from neat_delta.core.base.model.store import must_be_named
+    from neat_delta.files.sources.base import UnreachableError
     from neat_delta.files.updates import read_manifest
 
     if store_file is not None:
         must_be_named(store_file[0], read_manifest(folder).shop)
     delivery = store_file[0].delivery if store_file else None
     with working(f"Delivering {folder}"):
-        return deliver_files(folder, address, delivery=delivery, changes=changes, live=live, perhaps=perhaps)
+        try:
+            return deliver_files(folder, address, delivery=delivery, changes=changes, live=live, perhaps=perhaps)
+        except UnreachableError as error:  # the other end cannot be had: what arrived is in the journal
+            return DeliveryOutcome([], [], str(error))
 
 
 def print_delivered(folder: str, address: str, outcome: DeliveryOutcome) -> None:
@@ -113,9 +118,14 @@ def print_delivered(folder: str, address: str, outcome: DeliveryOutcome) -> None
     from neat_delta.files.delivery import TRANSACTION, spelled
     from neat_delta.files.sources.address import is_address
     from neat_delta.report.delivery import print_differences
+    from neat_delta.report.settings import as_options
     from neat_delta.report.text import count
 
     to, console = spelled(address) if is_address(address) else address, screen()
+    if outcome.broken is not None:
+        click.echo(f"Not all of it arrived: {as_options(outcome.broken)}", err=True)
+        click.echo(f"{folder} knows what did: the same command goes on from there.", err=True)
+        return
     if outcome.differences:
         print_differences(console, to, outcome.differences)
         return

@@ -124,7 +124,7 @@ def write(
         outcomes = _deliver(folder, manifest, addresses, store_file, changes, live)
         delivered = [
             DeliverOutput(folder=folder, to=spelled(address), arrived=outcome.arrived, files=outcome.files,
-                          differences=outcome.differences)
+                          differences=outcome.differences, broken=outcome.broken)
             for address, outcome in outcomes
         ]  # fmt: skip
         print_json(WriteOutput(folder=folder, manifest=manifest, delivered=delivered))

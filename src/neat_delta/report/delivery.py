@@ -19,9 +19,10 @@ __all__ = ["print_differences"]
 
 def print_differences(console: Screen, to: str, differences: Sequence[Difference]) -> None:
     """Say that nothing was changed, and side by side why: what stood there, what is meant, what stands there now."""
-    rows = count(len({tuple(difference.key.items()) for difference in differences}), "row")
+    rows = len({tuple(difference.key.items()) for difference in differences})
+    stand = "is not as it was" if rows == 1 else "are not as they were"
     console.print(
-        f"\n{rows} of {to} are not as they were when this was planned: nothing was changed", style="bold magenta",
+        f"\n{count(rows, 'row')} of {to} {stand} when this was planned: nothing was changed", style="bold magenta",
         soft_wrap=True,
     )  # fmt: skip
     table = result_table("  item", "field", "stood there", "is meant", "stands there now")

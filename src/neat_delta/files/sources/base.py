@@ -23,6 +23,7 @@ __all__ = [
     "RemoteSource",
     "Target",
     "Terms",
+    "UnreachableError",
     "needs_package",
 ]
 
@@ -116,6 +117,10 @@ class PassingError(Exception):
     def __init__(self, what: str, wait: float | None = None, *, begun: bool = True) -> None:
         super().__init__(what)
         self.what, self.wait, self.begun = what, wait, begun
+
+
+class UnreachableError(FileError):
+    """What might have passed did not: the other end cannot be had now."""
 
 
 class ChangedError(Exception):

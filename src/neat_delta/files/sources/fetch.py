@@ -20,7 +20,15 @@ from neat_delta.core.base.support.errors import FileError
 from neat_delta.core.base.support.nearest import did_you_mean
 from neat_delta.files.sources import AGES, TERMS, cache
 from neat_delta.files.sources.address import Address, parse
-from neat_delta.files.sources.base import ChangedError, FileState, PassingError, Progress, RemoteSource, Terms
+from neat_delta.files.sources.base import (
+    ChangedError,
+    FileState,
+    PassingError,
+    Progress,
+    RemoteSource,
+    Terms,
+    UnreachableError,
+)
 from neat_delta.files.sources.credentials import Credentials, credentials_for
 
 __all__ = ["SORTS", "Fetched", "fetch", "must_be_fresh", "open_source", "patiently", "terms_now"]
@@ -115,7 +123,7 @@ def patiently(work: Callable[[], Result], masked: str, terms: Terms) -> Result:
         error = state.outcome.exception() if state.outcome else None
         asked = error.wait if isinstance(error, PassingError) else None
         if asked is not None and asked > LONGEST_WAIT:
-            raise FileError(f"{masked}: {error.what}; it asks for {asked:,.0f} seconds. Try again later.")  # type: ignore[union-attr]
+            raise UnreachableError(f"{masked}: {error.what}; it asks for {asked:,.0f} seconds. Try again later.")  # type: ignore[union-attr]
         return grows(state) if asked is None else asked
 
     def announce(state: RetryCallState) -> None:
@@ -129,7 +137,7 @@ def patiently(work: Callable[[], Result], masked: str, terms: Terms) -> Result:
     try:
         return attempts(work)
     except PassingError as error:
-        raise FileError(f"{masked}: {error.what}, {terms.attempts} times. Try again later.") from None
+        raise UnreachableError(f"{masked}: {error.what}, {terms.attempts} times. Try again later.") from None
     except ChangedError:
         raise FileError(f"{masked}: {CHANGED}, {terms.attempts} times. Fetch it when nobody writes it.") from None
 
