@@ -244,6 +244,17 @@ def test_a_folder_gets_the_files_and_an_edited_one_never_goes(tmp_path, run):
     assert (replaced.returncode, "it was delivered, and delivery.jsonl in it says" in replaced.stderr) == (2, True)
 
 
+def test_where_nothing_is_to_be_sent_nothing_is_delivered(tmp_path, run):
+    (tmp_path / "live.csv").write_text(LIVE)
+    (tmp_path / "polled").mkdir()
+    assert run("compare", "live.csv", "live.csv", "-o", "changes.jsonl").returncode == 0
+    assert run("write", "changes.jsonl", "--to", "out", "--deliver", "polled").returncode == 0
+    done = run("deliver", "out", "--to", "polled")
+    assert (done.returncode, "it has no update files" in done.stderr) == (2, True)
+    assert list((tmp_path / "polled").iterdir()) == []
+    assert not (tmp_path / "out" / JOURNAL).exists()
+
+
 def test_two_cannot_deliver_one_folder_at_once(tmp_path):
     out, polled = written(tmp_path), tmp_path / "polled"
     polled.mkdir()

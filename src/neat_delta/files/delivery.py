@@ -52,7 +52,7 @@ def deliver_files(
     """
     where, to = parse(address) if is_address(address) else None, spelled(address)
     web = where is not None and where.scheme in WEB
-    files = [*manifest.update, *([] if web else _read_me(folder))]
+    files = [*manifest.update, *(_read_me(folder) if manifest.update and not web else [])]
     with journal(folder, to) as kept:
         must_be_still_to_go(kept, files, again=perhaps == "again")
         contents = {file.file: _content(folder, file) for file in files if kept.last(file) != "arrived"}
