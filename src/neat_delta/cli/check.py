@@ -6,10 +6,10 @@ from typing import Any
 
 from neat_delta.app.requests import CheckRequest
 from neat_delta.cli.common import (
-    json_option,
     layout_from_options,
     layout_options,
     must_fit,
+    output_options,
     print_json,
     read_store_option,
     screen,
@@ -24,7 +24,7 @@ __all__ = ["check"]
 @verb(epilog="\b\nExample, on the demo's files:\n  neat-delta check live.csv")
 @argument("catalogue")
 @store_option
-@json_option
+@output_options
 @settings_options(CheckRequest)
 @layout_options(two=False)
 def check(catalogue: str, store: str | None, as_json: bool, **settings: Any) -> int:  # noqa: ANN401

@@ -35,7 +35,6 @@ __all__ = [
     "free_folder",
     "hand_over",
     "header_facts",
-    "json_option",
     "layout_from_options",
     "layout_options",
     "list_mapping",
@@ -45,6 +44,7 @@ __all__ = [
     "must_fit",
     "must_not_be_input",
     "notation_from_options",
+    "output_options",
     "print_json",
     "print_live",
     "print_round",
@@ -63,7 +63,7 @@ __all__ = [
 Decorator = Callable[[Any], Any]
 
 
-def json_option(command: Any) -> Any:  # noqa: ANN401 - as Click decorates
+def output_options(command: Any) -> Any:  # noqa: ANN401 - as Click decorates
     """The options that say what is printed: only what waits, all of it, or the facts for a program."""
     for names, words in (
         (("-v", "--verbose"), "Print all of it: every entry of each list, and how long each step took."),

@@ -12,13 +12,13 @@ import click
 from neat_delta.app.requests import CompareRequest
 from neat_delta.cli.common import (
     hand_over,
-    json_option,
     layout_from_options,
     layout_options,
     list_mapping,
     must_fit,
     must_not_be_input,
     notation_from_options,
+    output_options,
     read_store_option,
     store_option,
     working,
@@ -45,7 +45,7 @@ __all__ = ["compare"]
     "[default: what a working sheet remembers]",
 )
 @store_option
-@json_option
+@output_options
 @option(
     "--recode",
     "codes",

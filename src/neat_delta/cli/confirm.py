@@ -13,10 +13,10 @@ import click
 
 from neat_delta.cli.common import (
     find_round,
-    json_option,
     layout_from_options,
     layout_options,
     must_end_in,
+    output_options,
     print_json,
     print_live,
     print_round,
@@ -81,7 +81,7 @@ __all__ = ["confirm"]
 @option("--replace", is_flag=True, help="Overwrite the FILE of --mend if it is there.")
 @store_option
 @layout_options(two=False)
-@json_option
+@output_options
 def confirm(
     changes: str,
     after: str | None,

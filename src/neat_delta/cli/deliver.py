@@ -8,7 +8,7 @@ import click
 
 from neat_delta.cli.common import (
     detail,
-    json_option,
+    output_options,
     print_json,
     read_store_of_round,
     read_store_option,
@@ -39,7 +39,7 @@ __all__ = ["deliver", "deliver_folder", "print_delivered"]
 )
 @option("--live", metavar="FILE", help="Where the live catalogue is now.  [default: where compare found it]")
 @store_option
-@json_option
+@output_options
 def deliver(
     folder: str,
     address: str,

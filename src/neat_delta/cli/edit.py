@@ -10,12 +10,12 @@ import click
 from neat_delta.app.requests import EditRequest
 from neat_delta.cli.common import (
     hand_over,
-    json_option,
     layout_from_options,
     layout_options,
     must_be_one_output,
     must_fit,
     must_not_be_input,
+    output_options,
     print_json,
     read_store_option,
     screen,
@@ -46,7 +46,7 @@ __all__ = ["edit"]
     "and the oddest; write nothing."
 )  # fmt: skip
 @store_option
-@json_option
+@output_options
 @settings_options(EditRequest)
 @layout_options(two=False)
 def edit(

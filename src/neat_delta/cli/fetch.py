@@ -6,10 +6,10 @@ import click
 
 from neat_delta.cli.common import (
     detail,
-    json_option,
     layout_from_options,
     layout_options,
     must_be_one_output,
+    output_options,
     print_json,
     working,
 )
@@ -25,7 +25,7 @@ __all__ = ["fetch"]
 @option("-o", "output", metavar="FILE", help="Write it to FILE; - is standard output.  [default: as it is called]")
 @option("--replace", is_flag=True, help="Replace FILE if it is there.")
 @layout_options(two=False)
-@json_option
+@output_options
 def fetch(address: str, output: str | None, replace: bool, as_json: bool) -> int:
     """Fetch what is at ADDRESS: a file of the web, of an FTP, SSH or S3 server (the newest, of a pattern), or a
     table of a database as CSV.

@@ -10,10 +10,10 @@ import click
 
 from neat_delta.app.requests import LearnRequest
 from neat_delta.cli.common import (
-    json_option,
     layout_from_options,
     layout_options,
     must_not_be_input,
+    output_options,
     print_json,
     screen,
     working,
@@ -39,7 +39,7 @@ __all__ = ["learn"]
 )
 @option("--no-questions", is_flag=True, help="Ask nothing, also on a terminal.")
 @option("--table-schema", "descriptor", metavar="FILE", help="Also write an open Table Schema (Data Package).")
-@json_option
+@output_options
 @settings_options(LearnRequest)
 @layout_options(two=False)
 def learn(

@@ -8,11 +8,11 @@ import click
 
 from neat_delta.app.requests import MatchRequest
 from neat_delta.cli.common import (
-    json_option,
     layout_from_options,
     layout_options,
     list_mapping,
     must_end_in,
+    output_options,
     print_json,
     read_store_option,
     screen,
@@ -34,7 +34,7 @@ __all__ = ["match"]
 @option("--save", metavar="FILE", help="Keep the pairing in FILE, for `compare --mapping` and the next such sheet.")
 @option("--replace", is_flag=True, help="Overwrite the FILE of --save if it is there.")
 @store_option
-@json_option
+@output_options
 @option("--mapping", metavar="FILE", group=LISTS, help="The description of a list, as `match --save` drafts it.")
 @settings_options(MatchRequest)
 @layout_options(two=True)

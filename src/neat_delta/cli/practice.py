@@ -8,11 +8,11 @@ import click
 
 from neat_delta.cli.common import (
     detail,
-    json_option,
     layout_from_options,
     layout_options,
     make_folder,
     must_end_in,
+    output_options,
     print_json,
     read_store_option,
     store_arguments,
@@ -56,7 +56,7 @@ __all__ = ["change_set_of", "practice"]
 @option("--replace", is_flag=True, help="Overwrite after.csv and results.csv.")
 @store_option
 @layout_options(two=False)
-@json_option
+@output_options
 def practice(
     live: str,
     folder: str | None,

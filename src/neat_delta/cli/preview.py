@@ -13,9 +13,9 @@ from neat_delta.cli.common import (
     counts_for_scripts,
     free_folder,
     header_facts,
-    json_option,
     make_folder,
     must_end_in,
+    output_options,
     print_json,
     screen,
     skus_option,
@@ -50,7 +50,7 @@ CHARTS = ("price-changes", "margins", "fields", "categories")
 @option("--charts", metavar="DIR", help="Write the charts (.png) into this folder.")
 @option("--replace", is_flag=True, help="Overwrite the files to write if they are there.")
 @option("--markdown", is_flag=True, help="Print it as Markdown, for a message or a ticket.")
-@json_option
+@output_options
 @option("--live", metavar="FILE", help="Where the live catalogue is now, for the items' names.")
 @option("--records", metavar="FILE", help="Open quotes or agreed prices by SKU: those that a changed cost touches.")
 @settings_options(PreviewRequest)

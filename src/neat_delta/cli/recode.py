@@ -8,11 +8,11 @@ from typing import Any
 from neat_delta.app.requests import RecodeRequest
 from neat_delta.cli.common import (
     hand_over,
-    json_option,
     layout_from_options,
     layout_options,
     must_fit,
     must_not_be_input,
+    output_options,
     read_store_option,
     store_option,
     working,
@@ -29,7 +29,7 @@ __all__ = ["recode"]
 @argument("codes")
 @option("-o", "--output", metavar="FILE", help="Write the change set to FILE (- for standard output).")
 @store_option
-@json_option
+@output_options
 @settings_options(RecodeRequest)
 @layout_options(two=False)
 def recode(

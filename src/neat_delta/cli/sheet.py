@@ -9,12 +9,12 @@ import click
 
 from neat_delta.app.requests import SheetRequest
 from neat_delta.cli.common import (
-    json_option,
     layout_from_options,
     layout_options,
     must_end_in,
     must_fit,
     notation_from_options,
+    output_options,
     print_json,
     read_store_option,
     screen,
@@ -44,7 +44,7 @@ __all__ = ["sheet"]
 )
 @option("--replace", is_flag=True, help="Overwrite FILE if it is there.")
 @store_option
-@json_option
+@output_options
 @settings_options(SheetRequest)
 @skus_option
 @layout_options(two=True)

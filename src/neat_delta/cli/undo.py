@@ -4,9 +4,9 @@ from __future__ import annotations
 
 from neat_delta.cli.common import (
     find_round,
-    json_option,
     layout_from_options,
     layout_options,
+    output_options,
     print_json,
     print_live,
     print_round,
@@ -41,7 +41,7 @@ __all__ = ["undo"]
 @option("--replace", is_flag=True, help="Replace DIR if everything in it came from Neat Delta.")
 @store_option
 @layout_options(two=False)
-@json_option
+@output_options
 def undo(
     changes: str,
     folder: str,

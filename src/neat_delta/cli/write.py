@@ -11,8 +11,8 @@ import click
 from neat_delta.app.requests import WriteRequest
 from neat_delta.cli.common import (
     detail,
-    json_option,
     must_fit,
+    output_options,
     print_json,
     print_live,
     read_store_of_round,
@@ -63,7 +63,7 @@ __all__ = ["said_form", "write"]
 @option("--live", metavar="FILE", help="Where the live catalogue is now.  [default: where compare found it]")
 @option("--replace", is_flag=True, help="Replace DIR if everything in it came from `write`.")
 @store_option
-@json_option
+@output_options
 @settings_options(WriteRequest)
 def write(
     changes: str,

@@ -38,8 +38,7 @@ def print_differences(console: Screen, to: str, differences: Sequence[Difference
             Text(now),
         )
     console.print(table)
-    if room is not None and len(differences) > room:
-        console.print(f"  and {len(differences) - room:,} more; -v lists them")
+    console.print_rest(len(differences), room)
     console.print(
         "\nCompare again with the table as it is now, and name the export that the sheet was cut from with --base.",
         soft_wrap=True,

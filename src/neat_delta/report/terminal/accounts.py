@@ -116,8 +116,7 @@ def print_clashes(console: Screen, changes: ChangeSet) -> None:
         stands = [Text(text or "(blank)", "" if text else "dim") for text in texts]
         table.add_row(Text(f"  {key}"), Text(field, "dim"), *[*stands, Text(both)][: width - 2])
     console.print(table)
-    if room is not None and many > room:
-        console.print(f"  and {many - room:,} more; -v lists them")
+    console.print_rest(many, room)
 
 
 def print_waiting(console: Screen, changes: ChangeSet, *, total: bool = True) -> None:
@@ -152,8 +151,7 @@ def print_waiting(console: Screen, changes: ChangeSet, *, total: bool = True) ->
             where = f"  {'list' if row.file == 'sheet' and is_list(header) else row.file} row {row.row:,}"
             table.add_row(*map(Text, (where, key_text(row.key), row.reason)))
         console.print(table)
-        if room is not None and len(aside) > room:
-            console.print(f"  and {len(aside) - room:,} more; -v lists them")
+        console.print_rest(len(aside), room)
     if header.unseen:
         console.print(
             f"what live has in {listed([display_text(n) for n in header.unseen])} is not known: no undo brings it back"

@@ -53,6 +53,11 @@ class Screen(Console):
         """How many of a list's entries are printed; None where all are."""
         return None if self.detail == "all" else entries
 
+    def print_rest(self, entries: int, room: int | None, *, hint: str = "-v lists them", indent: str = "  ") -> None:
+        """Say how many entries of a list were not printed, where only some of them were."""
+        if room is not None and entries > room:
+            self.print(f"{indent}and {entries - room:,} more; {hint}")
+
 
 def terminal(detail: Detail = "usual") -> Screen:
     """A console for reports in so much detail."""
@@ -118,9 +123,7 @@ def print_entries(
         console.print(first)
         for continued in rest:
             console.print(Text("    ").append_text(continued))
-    total = of or len(lines)
-    if room is not None and total > room:
-        console.print(f"  and {total - room:,} more; {hint}")
+    console.print_rest(of or len(lines), room, hint=hint)
 
 
 def result_table(*headings: str, right: Sequence[int] = ()) -> Table:

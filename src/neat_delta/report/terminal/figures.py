@@ -71,8 +71,7 @@ def print_suggestions(console: Screen, prices: Sequence[Suggestion], keep: str) 
     console.print(f"where the cost rises: the price that keeps the margin's {what}", style="bold")
     room = console.room(2 * LISTED)
     _print_grid(console, suggestions_grid(prices[:room]))
-    if room is not None and len(prices) > room:
-        console.print(f"and {len(prices) - room:,} more; -v lists them")
+    console.print_rest(len(prices), room, indent="")
     console.print("Nothing of this is applied.\n")
 
 
@@ -92,8 +91,7 @@ def print_records(console: Screen, touched_records: Records) -> None:
     if touched_records.touched:
         room = console.room(2 * LISTED)
         _print_grid(console, records_grid(touched_records, room))
-        if room is not None and len(touched_records.touched) > room:
-            console.print(f"and {len(touched_records.touched) - room:,} more; -v lists them")
+        console.print_rest(len(touched_records.touched), room, indent="")
         what = "share of the price" if touched_records.keep == "percent" else "amount"
         console.print(f"The last column is the price that restores the margin's {what}. Nothing of this is applied.")
     console.print()

@@ -194,8 +194,7 @@ def print_checked(
         room = console.room(FEW)
         for key, row, what in group[:room].select("key", "row", "what").iter_rows():
             console.print(Padding(_flagged(key, row, what), (0, 0, 0, 2)))
-        if room is not None and group.height > room:
-            console.print(f"  and {group.height - room:,} more; -v lists them")
+        console.print_rest(group.height, room)
     if excepted:
         console.print(f"\n{count(excepted, 'finding')} left out, as the store file excepts them.")
 
