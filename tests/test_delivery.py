@@ -401,9 +401,9 @@ def table_of(address):
     return fetch(f"{address}#items", on=SOON).path.read_text()
 
 
-def round_of(address, tmp_path, sheet, **options):
+def round_of(address, tmp_path, sheet, fields=None, **options):
     """A folder of what a sheet changes in the table, by the library."""
-    store = neat_delta.Store(importer=neat_delta.Importer("clear", removal=Removal("row")))
+    store = neat_delta.Store(importer=neat_delta.Importer("clear", removal=Removal("row")), fields=fields or {})
     compared = neat_delta.compare(f"{address}#items", sheet, store=store, **options)
     tmp_path.mkdir(parents=True, exist_ok=True)
     neat_delta.write_changes(compared, str(tmp_path / "changes.jsonl"))

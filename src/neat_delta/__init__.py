@@ -38,6 +38,7 @@ if TYPE_CHECKING:
         SheetRequest,
         WriteRequest,
     )
+    from neat_delta.app.script import script
     from neat_delta.app.sheet import SheetFile, sheet
     from neat_delta.app.write import write
     from neat_delta.core.base.infer.key import find_key
@@ -295,6 +296,7 @@ _HOMES = {
     "FileState": "files.sources.base",
     "deliver": "app.deliver",
     "fetch": "app.fetch",
+    "script": "app.script",
     "Removal": "core.base.model.importer",
     "ReportRow": "core.outcomes.results",
     "Resting": "core.outcomes.confirm",
@@ -483,6 +485,7 @@ __all__ = [
     "replay",
     "results",
     "retry",
+    "script",
     "sheet",
     "sign_off",
     "target",

@@ -34,6 +34,7 @@ VERBS = {
     "preview": "Look at CHANGES, before and after.",
     "write": "Write the smallest files that import CHANGES, and undo.",
     "deliver": "Take the files of a folder to where the store gets them.",
+    "script": "Write an SQL script that does what the files of a folder do.",
     "practice": "Rehearse an import in a small shop on this machine.",
     "confirm": "See in the next export, and in the store's report, whether CHANGES landed.",
     "undo": "Write the files that take CHANGES back.",
