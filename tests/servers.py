@@ -259,7 +259,7 @@ def ssh(folder: Path, known_hosts: Path) -> Iterator[tuple[str, str]]:
 
     thread = threading.Thread(target=lambda: asyncio.run(serve()), daemon=True)
     thread.start()
-    ready.wait(20)
+    ready.wait(60)
     line = f"[127.0.0.1]:{where['port']} {key.export_public_key().decode().strip()}"
     known_hosts.write_text(line + "\n")
     try:
@@ -361,7 +361,7 @@ def _user(name: str) -> dict[str, Any]:
 @contextmanager
 def postgresql(folder: Path) -> Iterator[str]:
     """A PostgreSQL server with an empty database `shop`, as its address."""
-    owner, port = _user("postgres"), _port()
+    owner = _user("postgres")
     if owner:
         shutil.chown(folder, "postgres")
     secret, data = folder / "secret", folder / "data"
@@ -370,9 +370,11 @@ def postgresql(folder: Path) -> Iterator[str]:
     quiet: dict[str, Any] = {"stdout": subprocess.DEVNULL, "stderr": subprocess.DEVNULL, "cwd": "/"}
     call = [_program("initdb"), "-D", str(data), "-U", USER, "-A", "scram-sha-256", "--pwfile", str(secret), "-N"]
     subprocess.run([*call, "-E", "UTF8", "--locale", "C.UTF-8"], check=True, **quiet, **owner)
-    settings = f"-p {port} -c listen_addresses=127.0.0.1 -c unix_socket_directories='' -c fsync=off"
     control = [_program("pg_ctl"), "-D", str(data), "-w", "-l", str(data / "log")]
-    subprocess.run([*control, "-o", settings, "start"], check=True, **quiet, **owner)
+    for port in (_port() for _ in range(3)):  # somebody else may take it meanwhile
+        settings = f"-p {port} -c listen_addresses=127.0.0.1 -c unix_socket_directories='' -c fsync=off"
+        if not subprocess.run([*control, "-o", settings, "start"], check=False, **quiet, **owner).returncode:
+            break
     try:
         import psycopg
 
@@ -402,7 +404,7 @@ def mariadb(folder: Path) -> Iterator[str]:
     ]  # fmt: skip
     server = subprocess.Popen(call, stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL)
     try:
-        for _ in range(200):
+        for _ in range(900):
             try:
                 connection = pymysql.connect(unix_socket=str(folder / "socket"), user="root", autocommit=True)
                 break

@@ -14,6 +14,7 @@ import sys
 import threading
 import time
 import types
+from dataclasses import replace
 from datetime import UTC, datetime
 from pathlib import Path
 from tempfile import TemporaryDirectory
@@ -37,6 +38,8 @@ from tests.conftest import PROGRAM, campaign, environment, in_two_lengths
 LIVE = 'sku,name,price\nQA-1,Hive tool,9.90\nQA-2,"Veil, folding",20.00\nQA-3,Smoker,34.50\n'
 SHEET = LIVE.replace("9.90", "10.50")
 SOON = Terms(wait_seconds=0.01, read_seconds=5, connect_seconds=5)
+PATIENT = Terms(wait_seconds=0.01, read_seconds=5, connect_seconds=5, attempts=10)
+"""For a machine that stops for seconds by itself while a test breaks connections off."""
 
 
 @pytest.fixture(autouse=True)
@@ -277,7 +280,7 @@ def test_a_transfer_that_breaks_off_is_taken_up_again(tmp_path_factory, cuts):
     shop = tmp_path_factory.mktemp("shop")
     (shop / "drawn.bin").write_bytes(DRAWN)
     with servers.ftp(shop, cut_after=list(cuts)) as address:
-        assert fetch(f"{address}/drawn.bin", on=Terms(wait_seconds=0.01, read_seconds=1)).path.read_bytes() == DRAWN
+        assert fetch(f"{address}/drawn.bin", on=replace(PATIENT, read_seconds=1)).path.read_bytes() == DRAWN
 
 
 CUTS = st.lists(st.integers(0, 400_000), max_size=4)
@@ -294,7 +297,7 @@ def test_a_connection_to_an_ssh_server_that_breaks_off_is_made_anew(tmp_path_fac
         with servers.cutting(int(port or 0), list(cuts)) as way:
             (place / "known").write_text(line.replace(f":{port}", f":{way}") + "\n")
             patched.setenv("NEAT_DELTA_KNOWN_HOSTS", str(place / "known"))
-            fetched = fetch(address.replace(f":{port}", f":{way}") + "/drawn.bin", on=SOON)
+            fetched = fetch(address.replace(f":{port}", f":{way}") + "/drawn.bin", on=PATIENT)
             assert fetched.path.read_bytes() == DRAWN
 
 
@@ -315,7 +318,7 @@ def test_a_connection_to_s3_that_breaks_off_is_made_anew(s3_server, cuts):
     shutil.rmtree(cache.place("."), ignore_errors=True)
     with servers.cutting(s3_server, list(cuts)) as way, pytest.MonkeyPatch.context() as patched:
         patched.setenv("AWS_ENDPOINT_URL", f"http://127.0.0.1:{way}")
-        assert fetch("s3://shop/drawn.bin", on=SOON).path.read_bytes() == DRAWN
+        assert fetch("s3://shop/drawn.bin", on=PATIENT).path.read_bytes() == DRAWN
 
 
 @pytest.mark.parametrize("server", ["ftp", "sftp"], indirect=True)

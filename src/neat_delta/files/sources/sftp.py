@@ -66,7 +66,10 @@ class _Sftp(FileServer):
                 f"{masked}: the server's key is another one than in known_hosts ({fingerprint(error.key)}). Somebody "
                 "may be in between: nothing was sent or fetched. Ask its owner before you take the old key out."
             ) from None
-        except paramiko.AuthenticationException:
+        except paramiko.AuthenticationException as error:
+            if any(word in str(error) for word in ("EOF", "timeout")):  # it broke off before the server had answered
+                self.system = None
+                raise PassingError("the connection broke off") from None
             raise self.wrong_password() from None
         except PermissionError:
             raise FileError(
