@@ -217,6 +217,28 @@ def test_files_arrive_at_every_server(server, tmp_path):
             deliver(str(other), f"{server}/nowhere")
 
 
+@in_two_lengths(st.lists(st.integers(0, 9000), max_size=4), few=2, many=10)
+def test_a_delivery_over_ssh_that_breaks_off_goes_on(tmp_path_factory, out_of_three, cuts):
+    """On the wire, at drawn bytes, until it is done: each file once and whole, and nothing beside them."""
+    place = tmp_path_factory.mktemp("ssh")
+    shutil.copytree(out_of_three, place / "out")
+    (place / "shop").mkdir()
+    with servers.ssh(place / "shop", place / "known") as (address, line), pytest.MonkeyPatch.context() as patched:
+        port = int(urlsplit(address).port or 0)
+        with servers.cutting(port, list(cuts)) as way, fetching(lambda: NOW):
+            (place / "known").write_text(line.replace(f":{port}", f":{way}") + "\n")
+            patched.setenv("NEAT_DELTA_KNOWN_HOSTS", str(place / "known"))
+            for _ in range(len(cuts) + 2):
+                try:
+                    assert deliver(str(place / "out"), address.replace(f":{port}", f":{way}")).arrived
+                    break
+                except FileError:
+                    continue
+    files = {path.name: path.read_bytes() for path in (place / "shop").iterdir()}
+    wanted = [*(f"update-{n}.csv" for n in (1, 2, 3)), "READ-ME-FIRST.txt"]
+    assert files == {name: (place / "out" / name).read_bytes() for name in wanted}
+
+
 def test_a_folder_gets_the_files_and_an_edited_one_never_goes(tmp_path, run):
     out, polled = written(tmp_path, files=3), tmp_path / "polled"
     missing = run("deliver", "out", "--to", "polled")
