@@ -25,7 +25,7 @@ if TYPE_CHECKING:
     from neat_delta.core.base.model.catalogue import Catalogue
     from neat_delta.core.base.model.changeset import ChangeSet
 
-__all__ = ["Delivery", "DeliveryOutcome", "deliver", "row_changes"]
+__all__ = ["Delivery", "DeliveryOutcome", "deliver", "row_changes", "sent_and_live"]
 
 
 class DeliveryOutcome(msgspec.Struct, frozen=True):
@@ -74,19 +74,29 @@ def deliver(
     if not is_address(address) or not is_database(address):
         files = deliver_files(folder, manifest, address, delivery or Delivery(), terms_now(), perhaps)
         return DeliveryOutcome(files, [])
-    must_be_as_written(Round(folder, manifest), "it is not delivered")
+    sent, catalogue = sent_and_live(folder, manifest, changes, live)
+    rows = row_changes(sent, catalogue, manifest)
+    files, differences = deliver_rows(folder, manifest, address, rows, terms_now(), again=perhaps == "again")
+    return DeliveryOutcome(files, differences)
+
+
+def sent_and_live(
+    folder: str, manifest: Manifest, changes: str | None = None, live: str | None = None
+) -> tuple[ChangeSet, Catalogue]:
+    """What a folder sends, and its live catalogue, for whatever makes all of it or nothing. OutputError where a file of
+    it was edited, where it sends again what did not land, or where the change set is another one's.
+    """
+    must_be_as_written(Round(folder, manifest), "nothing is made of it")
     if manifest.purpose == "retry":
         raise OutputError(
-            f"{folder}: it sends again what did not land, and a database takes all or nothing. Deliver the folder that "
+            f"{folder}: it sends again what did not land, and a table takes all or nothing. Name the folder that "
             "`write` made."
         )
     path = changes or changes_of(folder, manifest)
     change_set, catalogue = read_with_live(path, live)
     if change_set.digest != manifest.changes:
         raise OutputError(f"{path}: {folder} was made of another change set. Name that one with ‹changes›.")
-    rows = row_changes(as_sent(change_set, manifest), catalogue, manifest)
-    files, differences = deliver_rows(folder, manifest, address, rows, terms_now(), again=perhaps == "again")
-    return DeliveryOutcome(files, differences)
+    return as_sent(change_set, manifest), catalogue
 
 
 def row_changes(sent: ChangeSet, live: Catalogue, manifest: Manifest) -> list[RowChange]:

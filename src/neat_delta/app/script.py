@@ -2,14 +2,11 @@
 
 from __future__ import annotations
 
-from neat_delta.app.deliver import row_changes
+from neat_delta.app.deliver import row_changes, sent_and_live
 from neat_delta.core.base.infer.learn import learn
 from neat_delta.core.base.kinds.number import NUMBER_KINDS
 from neat_delta.core.base.model.after import applied
 from neat_delta.core.base.support.errors import OutputError
-from neat_delta.core.outcomes.unsent import as_sent
-from neat_delta.files.changeset import read_with_live
-from neat_delta.files.rounds import Round, changes_of, must_be_as_written
 from neat_delta.files.sqlscript import Dialect, prove_script, sql_script
 from neat_delta.files.updates import read_manifest
 
@@ -45,22 +42,12 @@ def script(
     2
     """
     manifest = read_manifest(folder)
-    must_be_as_written(Round(folder, manifest), "no script says what it does")
-    if manifest.purpose == "retry":
-        raise OutputError(
-            f"{folder}: it sends again what did not land, and a script does all or nothing. Name the folder that "
-            "`write` made."
-        )
-    path = changes or changes_of(folder, manifest)
-    change_set, catalogue = read_with_live(path, live)
-    if change_set.digest != manifest.changes:
-        raise OutputError(f"{path}: {folder} was made of another change set. Name that one with ‹changes›.")
-    sent, removal = as_sent(change_set, manifest), manifest.importer.removal
+    sent, catalogue = sent_and_live(folder, manifest, changes, live)
     rows = row_changes(sent, catalogue, manifest)
     headings = sent.header.headings
     fields = {**learn(catalogue, sent.header.key).store.fields, **sent.header.settings}
     textual = {headings.get(name, name) for name in catalogue.fields if fields[name].kind not in WITHOUT_TEXT}
-    before, after = catalogue.cells, applied(sent, catalogue, removal).cells
+    before, after = catalogue.cells, applied(sent, catalogue, manifest.importer.removal).cells
     if manifest.purpose == "undo":
         if manifest.left:
             raise OutputError(
