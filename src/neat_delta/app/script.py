@@ -6,8 +6,9 @@ from neat_delta.app.deliver import row_changes, sent_and_live
 from neat_delta.core.base.infer.learn import learn
 from neat_delta.core.base.kinds.number import NUMBER_KINDS
 from neat_delta.core.base.model.after import applied
+from neat_delta.core.base.model.rows import Dialect
 from neat_delta.core.base.support.errors import OutputError
-from neat_delta.files.sqlscript import Dialect, prove_script, sql_script
+from neat_delta.files.sqlscript import prove_script, sql_script
 from neat_delta.files.updates import read_manifest
 
 __all__ = ["script"]

@@ -139,12 +139,13 @@ def layout_options(*, two: bool) -> Decorator:
     """
 
     def add(command: Any) -> Any:  # noqa: ANN401 - as Click decorates
+        name, metavar, words = OLDER_THAN
         command = option(
-            *OLDER_THAN[:1],
-            metavar=OLDER_THAN[1],
+            name,
+            metavar=metavar,
             expose_value=False,
             callback=_keep_age,
-            help=OLDER_THAN[2],
+            help=words,
             group=FILES,
         )(command)
         for name, metavar, words in reversed(LAYOUT):

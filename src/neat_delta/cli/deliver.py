@@ -21,10 +21,11 @@ from neat_delta.cli.options import argument, option, verb
 
 if TYPE_CHECKING:
     from neat_delta.app.deliver import DeliveryOutcome
+    from neat_delta.app.outputs import DeliverOutput
     from neat_delta.core.base.model.store import Store
     from neat_delta.files.delivery import Perhaps
 
-__all__ = ["deliver", "deliver_folder", "print_delivered"]
+__all__ = ["deliver", "deliver_folder", "delivery_facts", "print_delivered"]
 
 
 @verb(
@@ -67,15 +68,7 @@ def deliver(
     perhaps: Perhaps = "again" if again else "arrived" if arrived else None
     outcome = deliver_folder(folder, address, store_file, changes=changes, live=live, perhaps=perhaps)
     if as_json:
-        from neat_delta.app.outputs import DeliverOutput
-        from neat_delta.files.delivery import spelled
-
-        print_json(
-            DeliverOutput(
-                folder=folder, to=spelled(address), arrived=outcome.arrived, files=outcome.files,
-                differences=outcome.differences, broken=outcome.broken,
-            )
-        )  # fmt: skip
+        print_json(delivery_facts(folder, address, outcome))
     else:
         print_delivered(folder, address, outcome)
         if outcome.arrived and manifest.purpose == "update" and detail() != "waiting":
@@ -111,6 +104,17 @@ def deliver_folder(
             return deliver_files(folder, address, delivery=delivery, changes=changes, live=live, perhaps=perhaps)
         except UnreachableError as error:  # the other end cannot be had: what arrived is in the journal
             return DeliveryOutcome([], [], str(error))
+
+
+def delivery_facts(folder: str, address: str, outcome: DeliveryOutcome) -> DeliverOutput:
+    """What became of a delivery, for a program."""
+    from neat_delta.app.outputs import DeliverOutput
+    from neat_delta.files.delivery import spelled
+
+    return DeliverOutput(
+        folder=folder, to=spelled(address), arrived=outcome.arrived, files=outcome.files,
+        differences=outcome.differences, broken=outcome.broken,
+    )  # fmt: skip
 
 
 def print_delivered(folder: str, address: str, outcome: DeliveryOutcome) -> None:

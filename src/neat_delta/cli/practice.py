@@ -195,11 +195,8 @@ def _watch(shop: Shop, folder: str) -> None:
 
     make_folder(folder)
 
-    def say(line: str) -> None:
-        click.echo(line)
-
     click.echo(f"What is delivered into {folder} is imported.")
-    threading.Thread(target=watch, args=(shop, folder, say), daemon=True).start()
+    threading.Thread(target=watch, args=(shop, folder, click.echo), daemon=True).start()
 
 
 def _serve(shop: Shop, port: int, token_env: str | None) -> int:

@@ -3,15 +3,15 @@
 from __future__ import annotations
 
 import sys
+from typing import get_args
 
 import click
 
 from neat_delta.cli.common import working
 from neat_delta.cli.options import argument, option, verb
+from neat_delta.core.base.model.rows import Dialect
 
 __all__ = ["script"]
-
-DIALECTS = ("postgresql", "mysql", "sqlite")
 
 
 @verb(
@@ -21,7 +21,7 @@ DIALECTS = ("postgresql", "mysql", "sqlite")
 @option("--table", required=True, metavar="NAME", help="The table to change; SCHEMA.NAME where it has a schema.")
 @option(
     "--dialect",
-    type=click.Choice(DIALECTS),
+    type=click.Choice(get_args(Dialect)),
     default="postgresql",
     show_default=True,
     help="Whose SQL it is; mysql is MariaDB's, too.",
@@ -33,7 +33,7 @@ DIALECTS = ("postgresql", "mysql", "sqlite")
 def script(
     folder: str,
     table: str,
-    dialect: str,
+    dialect: Dialect,
     output: str | None,
     replace: bool,
     changes: str | None,
@@ -49,7 +49,7 @@ def script(
     from neat_delta.files.whole import write_new
 
     with working(f"Writing and running the script of {folder}"):
-        text = sql_of(folder, table, dialect=dialect, changes=changes, live=live)  # type: ignore[arg-type]
+        text = sql_of(folder, table, dialect=dialect, changes=changes, live=live)
     if output in {None, "-"}:
         sys.stdout.write(text)
         return 0

@@ -116,17 +116,12 @@ def write(
             request=request,
             rehearse=partial(_rehearsal, catalogue, importer) if rehearse else None,
         )
-    outcomes = []
     if as_json:
-        from neat_delta.app.outputs import DeliverOutput, WriteOutput
-        from neat_delta.files.delivery import spelled
+        from neat_delta.app.outputs import WriteOutput
+        from neat_delta.cli.deliver import delivery_facts
 
         outcomes = _deliver(folder, manifest, addresses, store_file, changes, live)
-        delivered = [
-            DeliverOutput(folder=folder, to=spelled(address), arrived=outcome.arrived, files=outcome.files,
-                          differences=outcome.differences, broken=outcome.broken)
-            for address, outcome in outcomes
-        ]  # fmt: skip
+        delivered = [delivery_facts(folder, address, outcome) for address, outcome in outcomes]
         print_json(WriteOutput(folder=folder, manifest=manifest, delivered=delivered))
     else:
         from neat_delta.files.updates import layout_of

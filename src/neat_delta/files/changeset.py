@@ -45,7 +45,7 @@ from neat_delta.files.changelines import SEALED, change_lines
 from neat_delta.files.malformed import plain_error
 from neat_delta.files.reading import read
 from neat_delta.files.sources.address import is_address
-from neat_delta.files.whole import Loaded, digest_of, read_whole, write_whole
+from neat_delta.files.whole import Loaded, digest_of, loaded, read_whole, write_whole
 
 __all__ = [
     "as_live",
@@ -407,8 +407,7 @@ def _fetched(source: Source, path: str, setting: str) -> Loaded:
             f"{path}: what was fetched from {source.path} is not in the cache any more. Fetch it again by saying where "
             f"it is with ‹{setting}›; it has to be as it was then."
         )
-    data = read_whole(str(kept))
-    return Loaded(source.path, data, submit(partial(digest_of, data)))
+    return loaded(source.path, read_whole(str(kept)))
 
 
 def as_live(catalogue: Catalogue, header: Header, path: str) -> Catalogue:

@@ -9,25 +9,20 @@ from __future__ import annotations
 
 import sqlite3
 from collections.abc import Collection, Sequence
-from typing import Literal, get_args
 
 import polars as pl
 from sqlglot import exp
 from sqlglot.dialects.dialect import Dialect as Writer
 
-from neat_delta.core.base.model.rows import RowChange, Texts
+from neat_delta.core.base.model.rows import NULL, Dialect, RowChange, Texts
 from neat_delta.core.base.support.errors import ProofError
 
-__all__ = ["DIALECTS", "Dialect", "prove_script", "sql_script"]
+__all__ = ["prove_script", "sql_script"]
 
-Dialect = Literal["postgresql", "mysql", "sqlite"]
-DIALECTS = get_args(Dialect)
 NAMES: dict[Dialect, str] = {"postgresql": "postgres", "mysql": "mysql", "sqlite": "sqlite"}
 BEGINS: dict[Dialect, str] = {"postgresql": "BEGIN", "mysql": "START TRANSACTION", "sqlite": "BEGIN IMMEDIATE"}
 COUNTS = "neat_delta_counts"
 """The table of counts, which is gone when the script has run."""
-
-NULL = r"\N"
 
 
 def sql_script(changes: Sequence[RowChange], table: str, textual: Collection[str], dialect: Dialect) -> str:

@@ -32,6 +32,7 @@ __all__ = [
     "copy_new",
     "digest_of",
     "load",
+    "loaded",
     "new_folder",
     "print_whole",
     "read_whole",
@@ -113,6 +114,11 @@ def load(path: str, query: str | None = None) -> Loaded:
             from neat_delta.files.sources.fetch import must_be_fresh
 
             must_be_fresh(path, datetime.fromtimestamp(Path(path).stat().st_mtime, UTC))
+    return loaded(path, data)
+
+
+def loaded(path: str, data: bytes) -> Loaded:
+    """The bytes of a file that were read, under the path that it goes by; what they need ahead is begun."""
     reader = None if binary_format(data) is None else begin_reader()
     return Loaded(path, data, submit(partial(digest_of, data)), reader)
 

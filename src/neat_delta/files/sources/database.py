@@ -17,6 +17,7 @@ from typing import TYPE_CHECKING, Any
 import polars as pl
 
 from neat_delta.core.base.model.layout import Layout
+from neat_delta.core.base.model.rows import NULL
 from neat_delta.core.base.support.errors import FileError
 from neat_delta.core.base.support.nearest import did_you_mean
 from neat_delta.files.sources.address import Address
@@ -27,9 +28,8 @@ from neat_delta.files.writers.delimited import write_delimited
 if TYPE_CHECKING:
     from sqlalchemy import Connection, Engine
 
-__all__ = ["NULL", "Database", "connect", "database_faults", "engine_of", "text_of"]
+__all__ = ["Database", "connect", "database_faults", "engine_of", "text_of"]
 
-NULL = r"\N"
 ROWS_AT_ONCE = 20_000
 DRIVERS = {"postgresql": "postgresql+psycopg", "mysql": "mysql+pymysql", "mariadb": "mysql+pymysql", "sqlite": "sqlite"}
 """Each sort of database with the driver that SQLAlchemy is to take."""

@@ -10,12 +10,12 @@ from collections.abc import Iterator, Mapping, Sequence
 from decimal import Decimal, InvalidOperation
 from typing import TYPE_CHECKING, Any
 
-from neat_delta.core.base.model.rows import Difference, RowChange, Texts
+from neat_delta.core.base.model.rows import NULL, Difference, RowChange, Texts
 from neat_delta.core.base.support.errors import FileError, OutputError
 from neat_delta.files.sources.address import Address
 from neat_delta.files.sources.base import Terms
 from neat_delta.files.sources.credentials import Credentials
-from neat_delta.files.sources.database import NULL, Database, engine_of, text_of
+from neat_delta.files.sources.database import Database, engine_of, text_of
 
 if TYPE_CHECKING:
     from sqlalchemy import Connection

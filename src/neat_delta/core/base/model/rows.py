@@ -4,8 +4,15 @@ from __future__ import annotations
 
 from collections.abc import Mapping
 from dataclasses import dataclass, field
+from typing import Literal
 
-__all__ = ["Difference", "RowChange", "Texts"]
+__all__ = ["NULL", "Dialect", "Difference", "RowChange", "Texts"]
+
+Dialect = Literal["postgresql", "mysql", "sqlite"]
+"""Whose SQL it is; MariaDB's is MySQL's."""
+
+NULL = r"\N"
+"""NULL as a cell of a column that can hold text, as PostgreSQL's and MySQL's own text formats write it."""
 
 Texts = Mapping[str, str]
 """The texts of a row's cells, by its columns."""
