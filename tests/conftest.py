@@ -164,7 +164,7 @@ def validator(name: str) -> Draft202012Validator:
 def must_be_as_published(args: Sequence[str], output: str) -> None:
     """What a command prints for programs is as its schema says."""
     name = {"recode": "compare", "edit": "edit-try" if "--try" in args else "compare"}.get(args[0], args[0])
-    name += "-explain" if "--explain" in args else ""
+    name += "-explain" if "--explain" in args else "-print" if "--print" in args else ""
     if len(output) < MOST_VALIDATED:
         facts = json.loads(output)
         assert facts["version"] == 1

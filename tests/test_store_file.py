@@ -484,7 +484,7 @@ def test_one_store_file_has_every_setting_and_all_of_them_work_together(run, put
         "Relations": set(told["relations"]),
         "ResultsForm": set(told["results"]),
     }
-    said |= {"Delivery": set(told["delivery"])}
+    said |= {"Delivery": set(told["delivery"]), "KeptRounds": set(told["ledger"])}
     said |= {"OutputColumn": set().union(*told["importer"]["columns"].values())}
     said |= {"Removal": set(told["importer"]["removal"]), "CodeChange": set(told["importer"]["code_change"])}
     assert said == {name: set(shape["properties"]) for name, shape in shapes.items() if "properties" in shape}

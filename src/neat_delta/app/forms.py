@@ -12,7 +12,7 @@ from neat_delta.core.base.support.errors import SettingError
 from neat_delta.core.base.support.nearest import did_you_mean
 from neat_delta.core.base.support.words import must_be_one_of
 
-__all__ = ["Accepts", "Choices", "Commas", "Flag", "Form", "Names", "Number", "OneOf", "Pairs", "Word"]
+__all__ = ["Accepts", "Choices", "Commas", "Flag", "Form", "Names", "Number", "OneOf", "Pairs", "Word", "seconds_of"]
 
 
 class Form(Protocol):
@@ -307,3 +307,18 @@ class Accepts:
     def over(self, first: tuple[Accept, ...], other: tuple[Accept, ...]) -> tuple[Accept, ...]:
         """What either lets through."""
         return (*other, *first)
+
+
+UNITS = {"m": 60, "h": 3600, "d": 86400, "w": 604800}
+
+
+def seconds_of(age: str) -> float:
+    """An age or a time as a person says it, in seconds; ValueError where it is none.
+
+    >>> seconds_of("2d"), seconds_of("90m")
+    (172800.0, 5400.0)
+    """
+    number, unit = age[:-1], age[-1:]
+    if unit not in UNITS or not number.isdecimal() or not int(number):
+        raise ValueError(f"{age!r} is no age. Say 90m, 12h, 2d or 1w.")
+    return float(int(number) * UNITS[unit])

@@ -4,10 +4,11 @@ from __future__ import annotations
 
 from collections.abc import Mapping
 from dataclasses import dataclass, replace
-from typing import Literal
+from typing import TYPE_CHECKING, Literal
 
 import polars as pl
 
+from neat_delta.app.outcome import confirm_changes, retry
 from neat_delta.app.sheet import PLAIN, SheetFile, sheet_file
 from neat_delta.core.base.model.catalogue import Catalogue
 from neat_delta.core.base.model.changeset import ChangeSet
@@ -16,9 +17,14 @@ from neat_delta.core.base.model.layout import Layout
 from neat_delta.core.base.model.store import Field, Relations, Store
 from neat_delta.core.base.support.errors import CatalogueError
 from neat_delta.core.base.support.series import true_places
+from neat_delta.core.outcomes.retry import bases_of
 from neat_delta.core.sheets.worksheet.cut import Column, cut_worksheet
 
-__all__ = ["MESSAGE", "Mended", "mend"]
+if TYPE_CHECKING:
+    from neat_delta.app.confirm import Outcome
+    from neat_delta.core.outcomes.confirm import Confirmed
+
+__all__ = ["MESSAGE", "Mended", "lacking_of", "mend", "mend_outcome"]
 
 MESSAGE = "what the store said"
 """The heading of the messages: no field, so that `compare` leaves it alone."""
@@ -99,6 +105,46 @@ def mend(
         kept.len(),
         removals,
     )
+
+
+def lacking_of(looked: Outcome, sent: ChangeSet, before: Catalogue, store: Store | None) -> Confirmed:
+    """What did not land; where nobody looked, only items of which the store says that they were not done."""
+    if looked.seen is not None:
+        return looked.seen
+    assert looked.results is not None
+    lacking, by_item = confirm_changes(sent, before, looked.now, store), looked.results.by_item
+    kept = [
+        place for place, item in enumerate(lacking.items)
+        if item in by_item and by_item[item].status in {"refused", "skipped"}
+    ]  # fmt: skip
+    items = [lacking.items[place] for place in kept]
+    trouble, again = [lacking.trouble[place] for place in kept], [lacking.again[place] for place in kept]
+    return replace(lacking, items=items, trouble=trouble, again=again)
+
+
+def mend_outcome(
+    looked: Outcome,
+    sent: ChangeSet,
+    before: Catalogue,
+    form: Literal["xlsx", "delimited"],
+    store: Store | None = None,
+    layout: Layout = PLAIN,
+    *,
+    altered: bool = False,
+) -> Mended | int:
+    """The sheet of what did not land of what was `sent`, with the store's message beside each item; or how many
+    removals are left, where nothing else is, of which no sheet can say anything.
+    """
+    lacking = lacking_of(looked, sent, before, store)
+    again, export = retry(sent, looked.now, lacking, store, altered=altered, clashes=True)
+    removals = int((again.items["verdict"] == "gone").sum())
+    if again.items.height <= removals:
+        return removals
+    keys = lacking.located.keys  # under the code that an item has by now
+    messages = (
+        {keys.row(testimony.item): testimony.message for testimony in looked.both.testimonies} if looked.both else {}
+    )
+    return mend(again, export, messages, form, store, layout, bases_of(sent, lacking), before)
 
 
 def _rows(

@@ -12,8 +12,10 @@ from neat_delta.core.base.kinds.stored import Habit
 from neat_delta.core.base.model.catalogue import Source
 from neat_delta.core.base.model.changeset import HeldCount, Item
 from neat_delta.core.base.model.header import Header
+from neat_delta.core.base.model.history import HistoryChange, SetLater, WentBack
 from neat_delta.core.base.model.manifest import Listed, Manifest
 from neat_delta.core.base.model.results import ResultsForm, ResultStatus
+from neat_delta.core.base.model.rounds import RoundStep, RoundSummary
 from neat_delta.core.base.model.rows import Difference
 from neat_delta.core.base.model.store import Store
 from neat_delta.core.outcomes.confirm import Resting
@@ -40,16 +42,20 @@ __all__ = [
     "ExplainOutput",
     "FetchOutput",
     "FileCounts",
+    "HistoryOutput",
     "ItemAnswer",
     "LearnOutput",
     "MatchOutput",
     "MendFile",
     "Message",
     "Output",
+    "PlannedStep",
     "PracticeOutput",
     "PreviewItem",
     "PreviewOutput",
     "ReportOutput",
+    "RunOutput",
+    "RunPlanOutput",
     "SheetOutput",
     "TrialCell",
     "TrialFacts",
@@ -105,6 +111,8 @@ class CompareOutput(Output, frozen=True, kw_only=True):
     unresolved: int | UnsetType = UNSET
     reasons: list[HeldCount]
     header: Header
+    goes_back: list[WentBack] | UnsetType = UNSET
+    round: int | UnsetType = UNSET
 
 
 class LearnOutput(Output, frozen=True, kw_only=True):
@@ -172,9 +180,12 @@ class PreviewOutput(Output, frozen=True, kw_only=True):
 
 
 class ExplainOutput(Output, frozen=True, kw_only=True):
-    """Of a preview that explains: how the computed cells of some items came about, step by step."""
+    """Of a preview that explains: how the computed cells of some items came about, step by step; and with a ledger the
+    last changes of them by `rounds`.
+    """
 
     items: list[ExplainedItem]
+    rounds: list[WentBack] | UnsetType = UNSET
 
 
 class TrialCell(msgspec.Struct, frozen=True):
@@ -221,15 +232,31 @@ class WriteOutput(Output, frozen=True, kw_only=True):
     folder: str
     manifest: Manifest
     delivered: list[DeliverOutput] = []
+    round: int | UnsetType = UNSET
 
 
 class UndoOutput(Output, frozen=True, kw_only=True):
-    """`undo`: the folder and its manifest, the folder that it takes back (`files`), and what is left alone."""
+    """`undo`: the folder and its manifest, the folder that it takes back (`files`), what is left alone; and in a ledger
+    what later rounds set of it.
+    """
 
     folder: str
     files: str
     manifest: Manifest
     left: list[Landing]
+    later: list[SetLater] | UnsetType = UNSET
+
+
+class HistoryOutput(Output, frozen=True, kw_only=True):
+    """`history`: the rounds; of one round its steps, too; of an item, a field or a round its cells; and what of the
+    folders cannot be read.
+    """
+
+    ledger: str
+    rounds: list[RoundSummary] | UnsetType = UNSET
+    steps: list[RoundStep] | UnsetType = UNSET
+    cells: list[HistoryChange] | UnsetType = UNSET
+    broken: list[str] = []
 
 
 class FileCounts(msgspec.Struct, frozen=True):
@@ -336,6 +363,34 @@ class FetchOutput(Output, frozen=True, kw_only=True):
     same: bool
 
 
+class RunOutput(Output, frozen=True, kw_only=True):
+    """`run`: the round file, the round as it stands, whether that is an event to tell of (null: it went on as planned),
+    why it waits or failed, the page to answer, and who could not be told.
+    """
+
+    file: str
+    round: RoundSummary
+    event: str | None
+    why: list[str]
+    page: str | None
+    untold: list[str] = []
+
+
+class PlannedStep(msgspec.Struct, frozen=True, rename={"with_": "with"}):
+    """A step of a round as it is set up: its name, what it does, and with what."""
+
+    step: str
+    what: str
+    with_: list[str] = []
+
+
+class RunPlanOutput(Output, frozen=True, kw_only=True):
+    """`run`, where it only prints: what would be done, with what, from where."""
+
+    file: str
+    steps: list[PlannedStep]
+
+
 OUTPUTS: dict[str, type[Output]] = {
     "check": CheckOutput,
     "compare": CompareOutput,
@@ -343,11 +398,14 @@ OUTPUTS: dict[str, type[Output]] = {
     "deliver": DeliverOutput,
     "edit-try": EditTrials,
     "fetch": FetchOutput,
+    "history": HistoryOutput,
     "learn": LearnOutput,
     "match": MatchOutput,
     "practice": PracticeOutput,
     "preview": PreviewOutput,
     "preview-explain": ExplainOutput,
+    "run": RunOutput,
+    "run-print": RunPlanOutput,
     "sheet": SheetOutput,
     "undo": UndoOutput,
     "write": WriteOutput,

@@ -22,14 +22,15 @@ if TYPE_CHECKING:
     from neat_delta.core.base.model.catalogue import Source
     from neat_delta.core.base.model.changeset import ChangeSet
     from neat_delta.core.base.model.header import Header
+    from neat_delta.core.base.model.history import HistoryCell
     from neat_delta.core.base.model.layout import Layout, Notation
     from neat_delta.core.base.model.lists import ListMapping
+    from neat_delta.core.base.model.rounds import InputRole
     from neat_delta.core.base.model.store import Store
     from neat_delta.files.rounds import Round
     from neat_delta.report.terminal import Detail, Screen
 
 __all__ = [
-    "counts_for_scripts",
     "detail",
     "find_round",
     "free_folder",
@@ -164,22 +165,14 @@ def _keep_age(context: click.Context, option: click.Parameter, age: str | None) 
     """Refuse files that are older, while the command lasts."""
     del option
     if age is not None:
+        from neat_delta.app.forms import seconds_of
         from neat_delta.files.sources import not_older_than
 
-        context.with_resource(not_older_than(seconds_of(age)))
-
-
-def seconds_of(age: str) -> float:
-    """An age as a person says it, in seconds; BadParameter where it is none.
-
-    >>> seconds_of("2d"), seconds_of("90m")
-    (172800.0, 5400.0)
-    """
-    units = {"m": 60, "h": 3600, "d": 86400, "w": 604800}
-    number, unit = age[:-1], age[-1:]
-    if unit not in units or not number.isdecimal() or not int(number):
-        raise click.BadParameter(f"{age!r} is no age. Say 90m, 12h, 2d or 1w.", param_hint=OLDER_THAN[0])
-    return float(int(number) * units[unit])
+        try:
+            seconds = seconds_of(age)
+        except ValueError as error:
+            raise click.BadParameter(str(error), param_hint=OLDER_THAN[0]) from None
+        context.with_resource(not_older_than(seconds))
 
 
 def _keep(context: click.Context, option: click.Parameter, values: tuple[str, ...]) -> None:
@@ -413,6 +406,7 @@ def _print_summary(
     *,
     kinds_given: bool,
     lacking: Sequence[str] = (),
+    back: Sequence[HistoryCell] = (),
 ) -> None:
     """Print what a change set holds: what was read, where every row went, what was found, what is held."""
     from rich.cells import cell_len
@@ -431,6 +425,10 @@ def _print_summary(
         terminal.print_meanwhile(console, changes)
     terminal.print_clashes(console, changes)
     terminal.print_findings(console, changes)
+    if back:
+        from neat_delta.report.history import print_going_back
+
+        print_going_back(console, back)
     terminal.print_waiting(console, changes, total=False)
     if console.detail != "waiting":
         terminal.print_headings(console, changes.header)
@@ -438,24 +436,6 @@ def _print_summary(
     closing = f"{closing_said(changes)}."
     gap = " " if cell_len(closing) + cell_len(look) < console.width else "\n"
     console.print(f"\n{closing}{gap}{look}", soft_wrap=True)
-
-
-def counts_for_scripts(changes: ChangeSet) -> dict[str, int]:
-    """Of how many items something is to be sent, of how many something is held, and how much waits for a person: those,
-    and the rows that were set aside and are not harmless.
-    """
-    from neat_delta.core.base.model.changeset import held
-    from neat_delta.core.base.support.series import constant, scattered
-    from neat_delta.core.sheets.match.rows import HARMLESS
-
-    item_held, stays = changes.items["held"].is_not_null(), held(changes.items, changes.cells)
-    by_themselves = scattered(constant(False, item_held.len()), changes.sent_without_cells(), True)
-    to_send = scattered(by_themselves, changes.cells["item"].filter(~stays), True)
-    waits = int(scattered(item_held, changes.cells["item"].filter(stays), True).sum())
-    aside = sum(row.reason not in HARMLESS for row in changes.header.set_aside)
-    facts = {"to_send": int(to_send.sum()), "held": waits, "waiting": waits + aside}
-    questions = changes.header.counts.unresolved
-    return facts | ({"unresolved": questions} if questions else {})
 
 
 def must_be_one_output(output: str | None, *, as_json: bool) -> None:
@@ -467,10 +447,24 @@ def must_be_one_output(output: str | None, *, as_json: bool) -> None:
 
 
 def hand_over(
-    changes: ChangeSet, output: str | None, store: str | None, shop: Store | None, *, as_json: bool, kinds_given: bool
+    changes: ChangeSet,
+    output: str | None,
+    store: str | None,
+    shop: Store | None,
+    *,
+    as_json: bool,
+    kinds_given: bool,
+    files: Sequence[tuple[InputRole, str | None]] = (),
 ) -> int:
-    """Write a change set where it is wanted, and say what it holds; the exit status."""
+    """Write a change set where it is wanted, note it in the ledger that the command joins, with copies of the `files`
+    that it rests on, and say what it holds; the exit status.
+    """
+    from neat_delta.cli.keeping import going_back, joined_ledger, note
+
     must_be_one_output(output, as_json=as_json)
+    ledger = joined_ledger(None if shop is None or store is None else (shop, store))
+    back = going_back(changes, ledger)
+    round_ = None
     if output == "-":
         from neat_delta.files.changelines import change_lines
 
@@ -478,30 +472,45 @@ def hand_over(
             sys.stdout.buffer.write(chunk)
     elif output:
         _write_change_set(changes, output)
+        if ledger is not None:
+            from neat_delta.app.ledger import note_comparison
+
+            kept = [(role, path) for role, path in (*files, ("store", store)) if path is not None]
+            round_ = note(lambda: note_comparison(ledger, output, kept))
     header = changes.header
     known_fields = {*header.key, *header.fields, *header.untouched, *header.unseen}
     lacking = [name for name in (shop.fields if shop else ()) if name not in known_fields]
     if as_json:
+        from msgspec import UNSET
+
         from neat_delta.app.outputs import CompareOutput
+        from neat_delta.core.base.model.history import went_back
+        from neat_delta.core.review.waiting import waiting_counts
 
         print_json(
             CompareOutput(
                 output=output,
                 store=store,
                 lacking=lacking,
-                **counts_for_scripts(changes),
+                **waiting_counts(changes),
                 reasons=changes.reasons(),
                 header=header_facts(changes.header),
+                goes_back=UNSET if ledger is None else [went_back(cell) for cell in back],
+                round=UNSET if round_ is None else round_.number,
             )
         )
     elif output != "-":
-        _print_summary(changes, store, output, kinds_given=kinds_given, lacking=lacking)
+        _print_summary(changes, store, output, kinds_given=kinds_given, lacking=lacking, back=back)
+        if round_ is not None:
+            click.echo(f"Round {round_.number} in the ledger {round_.path.parent}.")
     return status_of(changes)
 
 
 def status_of(changes: ChangeSet) -> int:
     """The exit status of a comparison: 1 when something waits for a person."""
-    return 1 if counts_for_scripts(changes)["waiting"] or changes.header.counts.unresolved else 0
+    from neat_delta.core.review.waiting import waiting_counts
+
+    return 1 if waiting_counts(changes)["waiting"] or changes.header.counts.unresolved else 0
 
 
 WORKSHEETS = {".xlsx": "", ".csv": ",", ".tsv": "\t", ".tab": "\t", ".txt": "\t"}

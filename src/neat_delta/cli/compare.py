@@ -23,12 +23,14 @@ from neat_delta.cli.common import (
     store_option,
     working,
 )
+from neat_delta.cli.keeping import ledger_option
 from neat_delta.cli.options import LISTS, argument, asked, option, settings_options, verb
 
 if TYPE_CHECKING:
     import polars as pl
 
     from neat_delta.core.base.model.catalogue import Catalogue
+    from neat_delta.core.base.model.rounds import InputRole
     from neat_delta.core.base.model.store import Store
 
 __all__ = ["compare"]
@@ -45,6 +47,7 @@ __all__ = ["compare"]
     "[default: what a working sheet remembers]",
 )
 @store_option
+@ledger_option
 @output_options
 @option(
     "--recode",
@@ -156,7 +159,8 @@ def compare(
     if not as_json and output != "-":
         report()
     kinds_given = bool(request.key or (shop and shop.key.fields))
-    status = hand_over(changes, output, store_path, shop, as_json=as_json, kinds_given=kinds_given)
+    files: list[tuple[InputRole, str | None]] = [("mapping", mapping), ("rules", rules_file), ("codes", codes)]
+    status = hand_over(changes, output, store_path, shop, as_json=as_json, kinds_given=kinds_given, files=files)
     if shop_name is not None and not as_json and output != "-":
         click.echo(shop_name)
     return status

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass
-from dataclasses import replace as replace_fields
 from functools import partial
 from pathlib import PurePath
 from typing import TYPE_CHECKING, Any
@@ -28,6 +27,7 @@ from neat_delta.cli.common import (
     worksheet_form,
     write_worksheet,
 )
+from neat_delta.cli.keeping import joined_ledger, ledger_option, note
 from neat_delta.cli.options import argument, option, verb
 from neat_delta.report.text import command, count
 
@@ -35,9 +35,11 @@ if TYPE_CHECKING:
     from neat_delta.app.confirm import Outcome
     from neat_delta.core.base.model.catalogue import Catalogue
     from neat_delta.core.base.model.changeset import ChangeSet
+    from neat_delta.core.base.model.rounds import InputRole
     from neat_delta.core.base.model.store import Store
     from neat_delta.core.outcomes.confirm import Confirmed
     from neat_delta.core.outcomes.results import Results
+    from neat_delta.files.ledger.ledger import Ledger
     from neat_delta.files.rounds import Round
 
 __all__ = ["confirm"]
@@ -80,6 +82,7 @@ __all__ = ["confirm"]
 @option("--live", metavar="FILE", help="Where the live catalogue is now.  [default: where compare found it]")
 @option("--replace", is_flag=True, help="Overwrite the FILE of --mend if it is there.")
 @store_option
+@ledger_option
 @layout_options(two=False)
 @output_options
 def confirm(
@@ -139,6 +142,7 @@ def confirm(
         again = _Again(round_, path, retry, mend, inputs, altered=altered, replace=replace, store=store)
         lines, facts = again.write(sent, before, looked, by_store)
     edited = [] if round_ is None else edited_files(round_)
+    _note(joined_ledger(store_file), change_set, looked, after, used)
     if as_json:
         from neat_delta.app.outputs import ConfirmOutput
 
@@ -151,11 +155,23 @@ def confirm(
         print_round(round_, path, changes, edited)
         for line in lines_first:
             click.echo(line)
-        for note in looked.now.notes if after is not None else ():
-            click.echo(as_options(f"{after}: {note}"))
+        for remark in looked.now.notes if after is not None else ():
+            click.echo(as_options(f"{after}: {remark}"))
         draft = None if looked.drafted is None else results_draft(looked.drafted)
         _print(sent, looked, draft, [str(after), *used], lines)
     return 0 if looked.all_done and not edited else 1
+
+
+def _note(
+    ledger: Ledger | None, changes: ChangeSet, looked: Outcome, after: str | None, reports: Sequence[str]
+) -> None:
+    """Note in the ledger what became of a round, with copies of what was looked at."""
+    if ledger is not None:
+        from neat_delta.app.ledger import note_outcome
+
+        kept: list[tuple[InputRole, str]] = [("after", after)] if after else []
+        kept += [("results", report) for report in reports]
+        note(lambda: note_outcome(ledger, changes.digest, looked, kept))
 
 
 def _by_answers(
@@ -175,15 +191,6 @@ def _by_answers(
         if needed:
             raise
         return ask(()), (), [f"What the store answered when it was delivered is no report that is understood: {names}."]
-
-
-def _said_of(lacking: Confirmed, results: Results) -> Confirmed:
-    """What is to be sent again where nobody looked: only items of which the store says that they were not done."""
-    mentioned = [place for place, item in enumerate(lacking.items)
-            if item in results.by_item and results.by_item[item].status in {"refused", "skipped"}]  # fmt: skip
-    items = [lacking.items[place] for place in mentioned]
-    trouble, again = [lacking.trouble[place] for place in mentioned], [lacking.again[place] for place in mentioned]
-    return replace_fields(lacking, items=items, trouble=trouble, again=again)
 
 
 def _not_told(results: Results) -> list[str]:
@@ -235,16 +242,14 @@ class _Again:
     ) -> tuple[list[str], dict[str, Any]]:
         """Write it; what is to be said of it, and the facts for a program."""
         import neat_delta
+        from neat_delta.app.mend import lacking_of, mend_outcome
         from neat_delta.app.outputs import MendFile
         from neat_delta.core.base.model.manifest import Turn
-        from neat_delta.core.outcomes.retry import bases_of, left_alone, rebased
+        from neat_delta.core.outcomes.retry import left_alone, rebased
         from neat_delta.files.rounds import store_file
         from neat_delta.report.outcome import left_lines
 
-        manifest, now, lacking = self.round.manifest, looked.now, looked.seen
-        if lacking is None:
-            assert looked.results is not None
-            lacking = _said_of(neat_delta.confirm_changes(sent, before, now, store), looked.results)
+        manifest, now, lacking = self.round.manifest, looked.now, lacking_of(looked, sent, before, store)
         left = left_alone(lacking)
         facts: dict[str, Any] = {"left": left}
         again, export = neat_delta.retry(sent, now, lacking, store, altered=self.altered)
@@ -261,40 +266,26 @@ class _Again:
         elif self.retry is not None:
             lines.append("Nothing is to be sent again.")
         if self.mend is not None:
-            again, export = neat_delta.retry(sent, now, lacking, store, altered=self.altered, clashes=True)
-            if self.retry is None and not again.items.height:
-                lines.append("Nothing is to be sent again.")
-            removals = int((again.items["verdict"] == "gone").sum())
-            if removals == again.items.height and removals:
-                lines.append(
-                    f"{count(removals, 'removal')} left, which no sheet can say: --retry FOLDER sends them again."
-                )
-        if self.mend is not None and again.items.height > removals:
             form, layout = worksheet_form(self.mend)
-            keys = lacking.located.keys  # under the code that an item has by now
-            messages = (
-                {keys.row(testimony.item): testimony.message for testimony in looked.both.testimonies}
-                if looked.both
-                else {}
-            )
-            mended = neat_delta.mend(
-                again,
-                export,
-                messages,
-                form,
-                store,
-                layout,
-                bases_of(sent, lacking),
-                before,
-            )
+            mended = mend_outcome(looked, sent, before, form, store, layout, altered=self.altered)
+            if isinstance(mended, int):
+                if self.retry is None and not mended:
+                    lines.append("Nothing is to be sent again.")
+                if mended:
+                    lines.append(
+                        f"{count(mended, 'removal')} left, which no sheet can say: --retry FOLDER sends them again."
+                    )
+                return lines + self._unmentioned(looked), facts
             write_worksheet(mended.file, self.mend, *self.inputs, replace=self.replace)
             rest = f" Not in it: {count(mended.removals, 'removal')}." if mended.removals else ""
             look = command("compare", now.path, self.mend, *store_arguments(self.store), "-o", "mended.jsonl")
             lines.append(f"Wrote {count(mended.items, 'item')} to {self.mend}, to be mended.{rest} Then:  {look}")
             facts["mend"] = MendFile(self.mend, mended.items, mended.removals)
-        if looked.results is not None and looked.seen is None:
-            lines += _not_told(looked.results)
-        return lines, facts
+        return lines + self._unmentioned(looked), facts
+
+    @staticmethod
+    def _unmentioned(looked: Outcome) -> list[str]:
+        return _not_told(looked.results) if looked.results is not None and looked.seen is None else []
 
     def _remarks(self, lacking: Confirmed, files: int) -> str:
         from neat_delta.core.outcomes.retry import was_altered

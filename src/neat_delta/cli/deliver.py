@@ -17,6 +17,7 @@ from neat_delta.cli.common import (
     store_option,
     working,
 )
+from neat_delta.cli.keeping import joined_ledger, ledger_option, note
 from neat_delta.cli.options import argument, option, verb
 
 if TYPE_CHECKING:
@@ -40,6 +41,7 @@ __all__ = ["deliver", "deliver_folder", "delivery_facts", "print_delivered"]
 )
 @option("--live", metavar="FILE", help="Where the live catalogue is now.  [default: where compare found it]")
 @store_option
+@ledger_option
 @output_options
 def deliver(
     folder: str,
@@ -93,6 +95,7 @@ def deliver_folder(
     from neat_delta.app.deliver import DeliveryOutcome
     from neat_delta.app.deliver import deliver as deliver_files
     from neat_delta.core.base.model.store import must_be_named
+    from neat_delta.files.sources.address import is_address
     from neat_delta.files.sources.base import UnreachableError
     from neat_delta.files.updates import read_manifest
 
@@ -101,9 +104,17 @@ def deliver_folder(
     delivery = store_file[0].delivery if store_file else None
     with working(f"Delivering {folder}"):
         try:
-            return deliver_files(folder, address, delivery=delivery, changes=changes, live=live, perhaps=perhaps)
+            outcome = deliver_files(folder, address, delivery=delivery, changes=changes, live=live, perhaps=perhaps)
         except UnreachableError as error:  # the other end cannot be had: what arrived is in the journal
             return DeliveryOutcome([], [], str(error))
+    ledger = joined_ledger(store_file)
+    if ledger is not None and outcome.arrived:
+        from neat_delta.app.ledger import note_delivered
+        from neat_delta.files.delivery import spelled
+
+        to = spelled(address) if is_address(address) else address
+        note(lambda: note_delivered(ledger, read_manifest(folder), to, changes))
+    return outcome
 
 
 def delivery_facts(folder: str, address: str, outcome: DeliveryOutcome) -> DeliverOutput:

@@ -23,6 +23,7 @@ from neat_delta.cli.common import (
     store_option,
     working,
 )
+from neat_delta.cli.keeping import ledger_option
 from neat_delta.cli.options import argument, asked, option, settings_options, verb
 
 if TYPE_CHECKING:
@@ -46,6 +47,7 @@ __all__ = ["edit"]
     "and the oddest; write nothing."
 )  # fmt: skip
 @store_option
+@ledger_option
 @output_options
 @settings_options(EditRequest)
 @layout_options(two=False)
@@ -91,7 +93,9 @@ def edit(
     if sample is not None:
         return _show(changes, catalogue, sample, as_json=as_json)
     kinds_given = bool(request.key or (shop and shop.key.fields))
-    return hand_over(changes, output, store_path, shop, as_json=as_json, kinds_given=kinds_given)
+    return hand_over(
+        changes, output, store_path, shop, as_json=as_json, kinds_given=kinds_given, files=[("rules", rules_file)]
+    )
 
 
 def _show(changes: ChangeSet, live: Catalogue, most: int, *, as_json: bool) -> int:

@@ -10,23 +10,25 @@ import click
 
 from neat_delta.app.requests import PreviewRequest
 from neat_delta.cli.common import (
-    counts_for_scripts,
     free_folder,
     header_facts,
     make_folder,
     must_end_in,
     output_options,
     print_json,
+    read_store_of_round,
     screen,
     skus_option,
     working,
 )
+from neat_delta.cli.keeping import joined_ledger, last_changes, ledger_option
 from neat_delta.cli.options import argument, asked, option, settings_options, verb
 
 if TYPE_CHECKING:
     from neat_delta.app.outputs import PreviewOutput
     from neat_delta.core.base.model.catalogue import Catalogue
     from neat_delta.core.base.model.changeset import ChangeSet
+    from neat_delta.core.base.model.history import HistoryCell
     from neat_delta.core.review.facts import Facts
     from neat_delta.core.review.view import View
     from neat_delta.report.charts import Chart
@@ -50,6 +52,7 @@ CHARTS = ("price-changes", "margins", "fields", "categories")
 @option("--charts", metavar="DIR", help="Write the charts (.png) into this folder.")
 @option("--replace", is_flag=True, help="Overwrite the files to write if they are there.")
 @option("--markdown", is_flag=True, help="Print it as Markdown, for a message or a ticket.")
+@ledger_option
 @output_options
 @option("--live", metavar="FILE", help="Where the live catalogue is now, for the items' names.")
 @option("--records", metavar="FILE", help="Open quotes or agreed prices by SKU: those that a changed cost touches.")
@@ -85,7 +88,7 @@ def preview(
     if as_json and markdown:
         raise click.UsageError("--json and --markdown are two ways to print; choose one of them.")
     if explained is not None:
-        return _explain(changes, explained, as_json=as_json)
+        return _explain(changes, explained, live, as_json=as_json)
     request = asked(PreviewRequest, settings)
     codes = [] if skus is None else read_codes(skus)
     outputs = [(workbook, ".xlsx"), (page, ".html")]
@@ -126,8 +129,10 @@ def preview(
     return 0
 
 
-def _explain(changes: str, sku: str, *, as_json: bool) -> int:
-    """Show how the computed cells of an item came about, with its row as it came where the file is still the same."""
+def _explain(changes: str, sku: str, live: str | None, *, as_json: bool) -> int:
+    """Show how the computed cells of an item came about, with its row as it came where the file is still the same, and
+    what earlier rounds did to it.
+    """
     import neat_delta
     from neat_delta.core.base.support.errors import ChangeSetError
 
@@ -136,18 +141,37 @@ def _explain(changes: str, sku: str, *, as_json: bool) -> int:
         items = neat_delta.explain(change_set, sku)
     except ChangeSetError as error:
         raise ChangeSetError(f"{changes}: {error}.") from None
+    earlier = _earlier(changes, [list(item.key.values()) for item in items], live)
     if as_json:
-        from neat_delta.app.outputs import ExplainOutput
+        from msgspec import UNSET
 
-        print_json(ExplainOutput(items=items))
+        from neat_delta.app.outputs import ExplainOutput
+        from neat_delta.core.base.model.history import went_back
+
+        rounds = UNSET if earlier is None else [went_back(cell) for cell in earlier]
+        print_json(ExplainOutput(items=items, rounds=rounds))
         return 0
     from neat_delta.files.changeset import sheet_rows
     from neat_delta.report.explained import print_explained
+    from neat_delta.report.history import print_last_changes
 
     rows = [item.row.sheet for item in items if item.row.sheet is not None]
     header = change_set.header
     print_explained(screen(), items, sheet_rows(header, changes, rows), by_rules=header.by_rules)
+    print_last_changes(screen(), earlier or [])
     return 0
+
+
+def _earlier(changes: str, keys: list[list[str]], live: str | None) -> list[HistoryCell] | None:
+    """What rounds did to items before, if there is a ledger."""
+    from neat_delta.core.base.model.history import BETWEEN
+    from neat_delta.core.base.support.errors import StoreError
+
+    try:
+        ledger = joined_ledger(read_store_of_round(None, changes, live))
+    except StoreError:  # which a preview needs for nothing else
+        return None
+    return None if ledger is None else last_changes([BETWEEN.join(key) for key in keys], ledger)
 
 
 def _print(facts: Facts, seen: View, request: PreviewRequest, *, items_chosen: bool, findings: bool) -> None:
@@ -249,10 +273,11 @@ def _for_a_program(facts: Facts, seen: View) -> PreviewOutput:
     from msgspec import UNSET
 
     from neat_delta.app.outputs import PreviewItem, PreviewOutput
+    from neat_delta.core.review.waiting import waiting_counts
 
     change_set = facts.changes
     return PreviewOutput(
-        **counts_for_scripts(change_set),
+        **waiting_counts(change_set),
         header=header_facts(change_set.header),
         reasons=change_set.reasons(),
         fields=list(facts.figures),

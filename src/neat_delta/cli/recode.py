@@ -17,6 +17,7 @@ from neat_delta.cli.common import (
     store_option,
     working,
 )
+from neat_delta.cli.keeping import ledger_option
 from neat_delta.cli.options import argument, asked, option, settings_options, verb
 
 __all__ = ["recode"]
@@ -29,6 +30,7 @@ __all__ = ["recode"]
 @argument("codes")
 @option("-o", "--output", metavar="FILE", help="Write the change set to FILE (- for standard output).")
 @store_option
+@ledger_option
 @output_options
 @settings_options(RecodeRequest)
 @layout_options(two=False)

@@ -22,6 +22,7 @@ from neat_delta.cli.common import (
     store_option,
     working,
 )
+from neat_delta.cli.keeping import joined_ledger, ledger_option, note
 from neat_delta.cli.options import argument, asked, option, settings_options, verb
 
 if TYPE_CHECKING:
@@ -33,7 +34,10 @@ if TYPE_CHECKING:
     from neat_delta.core.base.model.importer import Importer
     from neat_delta.core.base.model.layout import Layout
     from neat_delta.core.base.model.manifest import Manifest
+    from neat_delta.core.base.model.rounds import InputRole
     from neat_delta.core.base.model.store import Store
+    from neat_delta.files.ledger.folder import RoundFolder
+    from neat_delta.files.ledger.ledger import Ledger
     from neat_delta.practice.rehearse import Rehearse
 
 __all__ = ["said_form", "write"]
@@ -63,6 +67,7 @@ __all__ = ["said_form", "write"]
 @option("--live", metavar="FILE", help="Where the live catalogue is now.  [default: where compare found it]")
 @option("--replace", is_flag=True, help="Replace DIR if everything in it came from `write`.")
 @store_option
+@ledger_option
 @output_options
 @settings_options(WriteRequest)
 def write(
@@ -84,6 +89,7 @@ def write(
     exactly the target, the undo files exactly live again. Otherwise nothing is handed over.
     """
     import neat_delta
+    from neat_delta.app.ledger import must_have_undo
     from neat_delta.app.write import importer_as_asked
     from neat_delta.core.updates.plan import fields_needed
     from neat_delta.files.changeset import read_with_live
@@ -97,10 +103,12 @@ def write(
     with working(f"Reading {changes} and its live catalogue"):
         needed = partial(fields_needed, importer=importer, whole=request.whole_catalogue)
         change_set, catalogue = read_with_live(changes, live, None if signed_off else needed)
-        header = change_set.header
-        must_fit(store_file, [*header.fields, *header.untouched, *header.unseen])
+        must_fit(store_file, _fields(change_set))
         codes = None if skus is None else read_codes(skus)
         answers = [neat_delta.read_answers(path, change_set) for path in signed_off]
+    ledger = joined_ledger(store_file)
+    if replace and ledger is not None:
+        must_have_undo(ledger, folder)
     with working("Writing and replaying"):
         manifest = neat_delta.write(
             change_set,
@@ -116,36 +124,62 @@ def write(
             request=request,
             rehearse=partial(_rehearsal, catalogue, importer) if rehearse else None,
         )
+    round_ = None if ledger is None else _noted(ledger, folder, manifest, changes, signed_off, store_file)
     if as_json:
+        from msgspec import UNSET
+
         from neat_delta.app.outputs import WriteOutput
         from neat_delta.cli.deliver import delivery_facts
 
         outcomes = _deliver(folder, manifest, addresses, store_file, changes, live)
         delivered = [delivery_facts(folder, address, outcome) for address, outcome in outcomes]
-        print_json(WriteOutput(folder=folder, manifest=manifest, delivered=delivered))
+        number = UNSET if round_ is None else round_.number
+        print_json(WriteOutput(folder=folder, manifest=manifest, delivered=delivered, round=number))
     else:
-        from neat_delta.files.updates import layout_of
-        from neat_delta.report import terminal as report
-        from neat_delta.report.text import command
-
         print_live(changes, live, catalogue.path)
-        named = f"the store file {store_file[1]}" if store_file else "no store file: it is the importer's plainest form"
-        if detail() != "waiting":
-            click.echo(f"By {named}.\n")
-        report.print_written(screen(), folder, manifest, said_form(importer, layout_of(catalogue, importer)))
-        if rehearse:
-            click.echo("Rehearsed: a practice store took every row, and its catalogue is the target.")
-        report.print_contradictions(screen(), manifest)
+        _print_written(folder, manifest, importer, catalogue, store_file, rehearsed=rehearse)
         outcomes = _deliver(folder, manifest, addresses, store_file, changes, live)
         for address, outcome in outcomes:
             from neat_delta.cli.deliver import print_delivered
 
             print_delivered(folder, address, outcome)
+        if round_ is not None:
+            click.echo(f"Round {round_.number} in the ledger {round_.path.parent}.")
         if manifest.update:
+            from neat_delta.report.text import command
+
             look = command("confirm", changes, "EXPORT", "--files", folder, *store_arguments(store))
             click.echo(f"When they are imported, export again, and see whether all of it landed:\n  {look}")
     lacking = not all(outcome.arrived for _, outcome in outcomes)
     return 1 if manifest.held_before or manifest.held or manifest.one_way or lacking else 0
+
+
+def _fields(changes: ChangeSet) -> list[str]:
+    """The fields that live has, and those that it lacks."""
+    header = changes.header
+    return [*header.fields, *header.untouched, *header.unseen]
+
+
+def _print_written(
+    folder: str,
+    manifest: Manifest,
+    importer: Importer,
+    live: Catalogue,
+    store_file: tuple[Store, str] | None,
+    *,
+    rehearsed: bool,
+) -> None:
+    """Say what was written, and by which rules."""
+    from neat_delta.files.updates import layout_of
+    from neat_delta.report import terminal as report
+
+    named = f"the store file {store_file[1]}" if store_file else "no store file: it is the importer's plainest form"
+    if detail() != "waiting":
+        click.echo(f"By {named}.\n")
+    report.print_written(screen(), folder, manifest, said_form(importer, layout_of(live, importer)))
+    if rehearsed:
+        click.echo("Rehearsed: a practice store took every row, and its catalogue is the target.")
+    report.print_contradictions(screen(), manifest)
 
 
 def _deliver(
@@ -162,6 +196,22 @@ def _deliver(
     from neat_delta.cli.deliver import deliver_folder
 
     return [(address, deliver_folder(folder, address, store_file, changes=changes, live=live)) for address in addresses]
+
+
+def _noted(
+    ledger: Ledger,
+    folder: str,
+    manifest: Manifest,
+    changes: str,
+    signed_off: Sequence[str],
+    store_file: tuple[Store, str] | None,
+) -> RoundFolder | None:
+    """Note the folder in the ledger, with copies of the answers and the store file; the round that it is of."""
+    from neat_delta.app.ledger import note_written
+
+    kept: list[tuple[InputRole, str]] = [("answers", path) for path in signed_off]
+    kept += [("store", store_file[1])] if store_file else []
+    return note(lambda: note_written(ledger, folder, manifest, changes, kept))
 
 
 def _rehearsal(live: Catalogue, importer: Importer, changes: ChangeSet) -> Rehearse:

@@ -21,7 +21,7 @@ from neat_delta.files.whole import Loaded, read_whole
 if TYPE_CHECKING:
     from neat_delta.core.base.model.layout import Layout
 
-__all__ = ["ENDING", "base_bytes", "base_path", "read_base", "with_base_file"]
+__all__ = ["ENDING", "base_bytes", "base_file_of", "base_path", "read_base", "with_base", "with_base_file"]
 
 ENDING = ".base"
 FORMAT, VERSION = "neat-delta base", 1
@@ -95,14 +95,28 @@ def with_base_file(sheet: Catalogue, *, needed: bool = True) -> Catalogue:
     """
     if sheet.memory is not None or sheet.origin is not None:
         return sheet
-    path, place = Path(sheet.path), base_path(sheet.path)
-    if not Path(place).is_file():
-        others = sorted(path.parent.glob(f"{escape(path.stem)}.*{ENDING}"))
-        if len(others) != 1:
-            return sheet
-        place = str(others[0])
+    place = base_file_of(sheet.path)
+    return sheet if place is None else with_base(sheet, read_whole(place), place, needed=needed)
+
+
+def base_file_of(sheet: str) -> str | None:
+    """The `.base` file of a sheet, if one stands beside it: under its name, or, where it was saved with another ending,
+    the only one of its name without that.
+    """
+    path, place = Path(sheet), base_path(sheet)
+    if Path(place).is_file():
+        return place
+    others = sorted(path.parent.glob(f"{escape(path.stem)}.*{ENDING}"))
+    return str(others[0]) if len(others) == 1 else None
+
+
+def with_base(sheet: Catalogue, content: bytes, place: str, *, needed: bool = True) -> Catalogue:
+    """The sheet with what a `.base` file, read from `place`, has of it, if that was made for its columns.
+
+    CatalogueError when it is damaged and is `needed`.
+    """
     try:
-        base, origin = _opened(read_whole(place), place)
+        base, origin = _opened(content, place)
     except CatalogueError:
         if needed:
             raise

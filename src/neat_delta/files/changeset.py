@@ -50,6 +50,7 @@ from neat_delta.files.whole import Loaded, digest_of, loaded, read_whole, write_
 __all__ = [
     "as_live",
     "digest_in",
+    "header_of_file",
     "live_of_changes",
     "read_changes",
     "read_live",
@@ -110,12 +111,17 @@ def read_changes(path: str, *, findings: bool = True) -> ChangeSet:
 
 def live_of_changes(path: str) -> str | None:
     """Where the live catalogue of a change set is, as its first line says; None where nobody can tell."""
+    header = header_of_file(path)
+    return None if header is None else _place(header.live, path)
+
+
+def header_of_file(path: str) -> Header | None:
+    """The first line of a change set; None where it is none, or cannot be read."""
     try:
         with Path(path).open("rb") as file:
-            wanted = msgspec.json.decode(file.readline(), type=Header).live
+            return msgspec.json.decode(file.readline(), type=Header)
     except (OSError, ValueError):
         return None
-    return _place(wanted, path)
 
 
 def _place(live: Source, path: str) -> str:

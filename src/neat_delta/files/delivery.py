@@ -18,8 +18,8 @@ from neat_delta.core.base.model.manifest import Manifest, OutFile
 from neat_delta.core.base.model.rows import Difference, RowChange
 from neat_delta.core.base.model.store import Delivery
 from neat_delta.core.base.support.errors import FileError, OutputError
-from neat_delta.files.journal import ANSWER, Journal, journal
-from neat_delta.files.sources.address import WEB, Address, is_address, parse
+from neat_delta.files.journal import ANSWER, Journal, journal, journal_of
+from neat_delta.files.sources.address import WEB, Address, is_address, is_database, parse
 from neat_delta.files.sources.base import PassingError, Target, Terms
 from neat_delta.files.sources.credentials import credentials_for
 from neat_delta.files.sources.fetch import open_source, patiently
@@ -27,7 +27,7 @@ from neat_delta.files.sources.transaction import change_rows
 from neat_delta.files.updates import READ_ME
 from neat_delta.files.whole import digest_of, read_whole, write_whole
 
-__all__ = ["TRANSACTION", "Delivered", "Perhaps", "deliver_files", "deliver_rows", "spelled"]
+__all__ = ["TRANSACTION", "Delivered", "Perhaps", "all_arrived", "deliver_files", "deliver_rows", "spelled"]
 
 Perhaps = Literal["again", "arrived"] | None
 """What to do with what perhaps arrived: send it again, or go on after it; None: ask."""
@@ -59,6 +59,17 @@ def deliver_files(
         if web and where is not None:
             return _to_web(kept, files, contents, where, manifest.blake3, delivery, terms, perhaps)
         return _to_server(kept, files, contents, address, where, terms, perhaps)
+
+
+def all_arrived(folder: str, manifest: Manifest, address: str) -> bool:
+    """Whether all of a folder arrived at an address, as its journal says."""
+    to, where = spelled(address), parse(address) if is_address(address) else None
+    last = {entry.file: entry.step for entry in journal_of(folder) if entry.to == to}
+    if where is not None and is_database(address):
+        return last.get(TRANSACTION) == "arrived"
+    web = where is not None and where.scheme in WEB
+    files = [*manifest.update, *(_read_me(folder) if manifest.update and not web else [])]
+    return all(last.get(file.file) == "arrived" for file in files)
 
 
 def spelled(address: str) -> str:

@@ -29,6 +29,8 @@ __all__ = [
     "find_store",
     "must_know_fields",
     "read_store",
+    "toml_of",
+    "wrong_keys",
 ]
 
 NAME = "neat-delta.toml"
@@ -67,7 +69,7 @@ def read_store(path: str) -> Store:
     >>> read_store(str(files("neat_delta.demo").joinpath("neat-delta.toml"))).key.fields
     ['sku']
     """
-    text, data = _toml(path)
+    text, data = toml_of(path)
     version = data.get("version")
     if version != VERSION:
         problem = "it does not say its version" if version is None else f"it is of version {version!r}"
@@ -75,7 +77,7 @@ def read_store(path: str) -> Store:
             path, text, ("version",), f"{problem}, and this Neat Delta reads version {VERSION}. Write: version = 1"
         )
     _named_separators(data)
-    for where, what in _wrong(data, Store, ()):
+    for where, what in wrong_keys(data, Store, ()):
         raise _error(path, text, where, what)
     store = msgspec.convert(data, Store)
     for conflict in conflicting_settings(store):
@@ -88,7 +90,7 @@ def read_store(path: str) -> Store:
 
 def error_at(path: str, where: tuple[str, ...], what: str) -> StoreError:
     """An error of a TOML file of ours, with the line of the key."""
-    return _error(path, _toml(path)[0], where, what)
+    return _error(path, toml_of(path)[0], where, what)
 
 
 def must_know_fields(store: Store, path: str, fields: Collection[str]) -> None:
@@ -97,7 +99,7 @@ def must_know_fields(store: Store, path: str, fields: Collection[str]) -> None:
     """
     unknown = list(unknown_fields(store, fields)) or list(_unknown_in_expressions(store, fields))
     if unknown:
-        raise _error(path, _toml(path)[0], unknown[0].where, unknown[0].what)
+        raise _error(path, toml_of(path)[0], unknown[0].where, unknown[0].what)
 
 
 def _unknown_in_expressions(store: Store, fields: Collection[str]) -> Iterator[Conflict]:
@@ -139,8 +141,8 @@ def described(path: str, kind: type[Described], what: str) -> Described:
     >>> described(str(path), Rules, "rules").version
     1
     """
-    text, data = _toml(path, str)  # a number with a point is what its digits say
-    for where, problem in _wrong(data, kind, ()):
+    text, data = toml_of(path, str)  # a number with a point is what its digits say
+    for where, problem in wrong_keys(data, kind, ()):
         raise _error(path, text, where, problem)
     if data.get("version") != VERSION:
         raise _error(
@@ -149,7 +151,8 @@ def described(path: str, kind: type[Described], what: str) -> Described:
     return msgspec.convert(data, kind)
 
 
-def _toml(path: str, number: Callable[[str], Any] = Decimal) -> tuple[str, dict[str, Any]]:
+def toml_of(path: str, number: Callable[[str], Any] = Decimal) -> tuple[str, dict[str, Any]]:
+    """The text of a TOML file, and what it says; StoreError with the line where it is none."""
     try:
         text = read_whole(path).decode("utf-8-sig")
         return text, tomllib.loads(text, parse_float=number)
@@ -175,7 +178,7 @@ def _named_separators(data: dict[str, Any]) -> None:
             table["separator"] = names.get(table["separator"], table["separator"])
 
 
-def _wrong(value: Any, kind: Any, where: Where) -> Iterator[tuple[Where, str]]:  # noqa: ANN401 - any TOML value and type
+def wrong_keys(value: Any, kind: Any, where: Where) -> Iterator[tuple[Where, str]]:  # noqa: ANN401 - any TOML value and type
     """All that is wrong with a value of a type, with the names from the outermost table in."""
     whole_kind = kind
     while get_origin(kind) is Annotated:
@@ -187,7 +190,7 @@ def _wrong(value: Any, kind: Any, where: Where) -> Iterator[tuple[Where, str]]: 
         types, required = _fields_of(kind)
         for name, value_of in value.items():
             if name in types:
-                yield from _wrong(value_of, types[name], (*where, name))
+                yield from wrong_keys(value_of, types[name], (*where, name))
             else:
                 yield (*where, name), f"there is no such key.{did_you_mean(name, types, _known(types))}"
         yield from ((where, f"it does not say its {name}") for name in required if name not in value)
@@ -200,7 +203,7 @@ def _wrong(value: Any, kind: Any, where: Where) -> Iterator[tuple[Where, str]]: 
             yield where, f"it must be {table}"
             return
         for name, value_of in value.items() if isinstance(value, dict) else enumerate(value):
-            yield from _wrong(value_of, inner, (*where, str(name)))
+            yield from wrong_keys(value_of, inner, (*where, str(name)))
         return
     if get_origin(kind) is dict and isinstance(value, dict) and _words(get_args(kind)[0]):
         yield from _wrong_levels(value, kind, where)
@@ -230,7 +233,7 @@ def _wrong_levels(value: dict[str, Any], kind: Any, where: Where) -> Iterator[tu
     words, level = _words(get_args(kind)[0]), get_args(kind)[1]
     for name, value_of in value.items():
         if name in words:
-            yield from _wrong(value_of, level, (*where, name))
+            yield from wrong_keys(value_of, level, (*where, name))
         else:
             yield (*where, name), f"there is no such check.{did_you_mean(name, words, _known(words))}"
 

@@ -7,7 +7,7 @@ from typing import TYPE_CHECKING
 import polars as pl
 
 from neat_delta.core.base.model.header import FindingSummary
-from neat_delta.core.base.model.reasons import LIST, RULE
+from neat_delta.core.base.model.reasons import LIST, RULE, SHEET
 from neat_delta.core.base.model.rules import RuleText
 from neat_delta.core.base.model.schemas import (
     CELL_FINDINGS,
@@ -28,7 +28,7 @@ if TYPE_CHECKING:
 
 __all__ = ["computed_cells", "problem_findings", "problems_said", "unresolved", "with_defaults"]
 
-STARTS = {"rule": RULE, "list": LIST}
+STARTS = {"rule": RULE, "list": LIST, "sheet": SHEET}
 
 BY_DEFAULT = "what the importer gives a new item that lacks it"
 

@@ -5,7 +5,7 @@ Rule: only what still stands as it was before is sent again. What moved since st
 
 from __future__ import annotations
 
-from collections.abc import Collection
+from collections.abc import Collection, Sequence
 
 import polars as pl
 
@@ -16,12 +16,12 @@ from neat_delta.core.base.model.importer import Removal
 from neat_delta.core.base.model.manifest import Listed, Rebased
 from neat_delta.core.base.model.store import Field
 from neat_delta.core.outcomes.confirm import Confirmed
-from neat_delta.core.outcomes.landings import ALTERED, CANNOT_TELL, CHANGED_SINCE, Again, Landing
+from neat_delta.core.outcomes.landings import ALTERED, CANNOT_TELL, CHANGED_SINCE, NO_ITEM, Again, Landing
 from neat_delta.core.outcomes.results import sent_items
 from neat_delta.core.outcomes.unsent import with_held
 from neat_delta.core.outcomes.wanted import change_set_of
 
-__all__ = ["bases_of", "believed", "left_alone", "rebased", "retry", "was_altered"]
+__all__ = ["bases_of", "believed", "left_alone", "not_taken_back", "rebased", "retry", "was_altered"]
 
 NEVER = Removal()
 """Items are not removed by a value of theirs."""
@@ -95,6 +95,22 @@ def left_alone(confirmed: Confirmed) -> list[Listed]:
         Listed(landing.key, landing.field, again.left)
         for landing, again in zip(confirmed.trouble, confirmed.again, strict=True)
         if again.left is not None
+    ]
+
+
+def not_taken_back(left: Sequence[Landing]) -> list[Listed]:
+    """What an undo leaves alone, as it does not stand as it was sent: each with the reason.
+
+    >>> [entry.reason for entry in not_taken_back([Landing({"sku": "QA-1"}, "price", "9", "10", "11", "differently")])]
+    ['it is neither as it was nor as it was meant: somebody changed it since']
+    """
+    return [
+        Listed(
+            landing.key,
+            landing.field,
+            str(landing.how) if was_altered(landing) else NO_ITEM if landing.now is None else CHANGED_SINCE,
+        )
+        for landing in left
     ]
 
 

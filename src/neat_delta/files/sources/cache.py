@@ -21,7 +21,7 @@ import msgspec
 from neat_delta.core.base.support.errors import FileError
 from neat_delta.files.sources.base import FileState
 
-__all__ = ["Known", "cached", "keep", "known", "place", "unfinished"]
+__all__ = ["Known", "cached", "keep", "known", "place", "put", "unfinished"]
 
 DAYS_KEPT = 30
 
@@ -86,6 +86,19 @@ def keep(file: IO[bytes], name: str, state: FileState, digest: str) -> Path:
     partial = entry.with_suffix(f".partial-{os.getpid()}")
     partial.write_bytes(msgspec.json.encode(Known(digest, state.size, state.modified, state.tag)))
     partial.replace(entry)
+    return kept
+
+
+def put(data: bytes, digest: str) -> Path:
+    """Put the bytes of this digest into the cache, if they are not there; where they are."""
+    known_file = cached(digest)
+    if known_file is not None:
+        return known_file
+    with unfinished() as file:
+        file.write(data)
+        file.flush()
+        kept = folder() / digest
+        Path(file.name).replace(kept)
     return kept
 
 

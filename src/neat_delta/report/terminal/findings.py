@@ -29,6 +29,7 @@ GROUPS = {
     "slip": "slips: what a hand did to many cells at once",
     "rule": "rules: what they could not work out",
     "list": "the list: what its description does not say",
+    "sheet": "sheets: what is held in one of them, and where two say different things",
     "key": "keys: what live does not have",
     "": "checks: what must not go, or should be looked at first",
 }
@@ -40,9 +41,14 @@ def print_findings_count(console: Screen, header: Header) -> None:
     if not header.findings:
         return
     sorts = Counter(
-        {"damage": "damage", "slip": "slips", "rule": "rules", "list": "the list", "key": "keys"}.get(
-            summary.check, "checks"
-        )
+        {
+            "damage": "damage",
+            "slip": "slips",
+            "rule": "rules",
+            "list": "the list",
+            "key": "keys",
+            "sheet": "sheets",
+        }.get(summary.check, "checks")
         for summary in header.findings
     )
     counted = ", ".join(f"{number:,} of {group}" for group, number in sorts.items())
@@ -116,7 +122,7 @@ def _examples(changes: ChangeSet, finding: FindingSummary, console: Screen) -> l
         for key, row, before, sheet in of.select("key", "row", "before", "sheet").iter_rows():
             name = " / ".join(display_text(part) for part in key)
             examples.append((name, row, before, sheet))
-    elif finding.check in {"rule", "list"}:
+    elif finding.check in {"rule", "list", "sheet"}:
         of = changes.unresolved.filter(
             (pl.col("source") == finding.check)
             & (pl.col("rule") == finding.name)

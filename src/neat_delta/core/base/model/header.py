@@ -155,8 +155,8 @@ class Computed(msgspec.Struct, frozen=True, forbid_unknown_fields=True, omit_def
 
 
 class Unresolved(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
-    """What could not be worked out: the key and the row of the item, the field (null: the whole row), whether a `rule`
-    or a `list` says it, which, and what is wrong.
+    """What could not be worked out: the key and the row of the item, the field (null: the whole row), whether a `rule`,
+    a `list` or one `sheet` of several says it, which, and what is wrong.
     """
 
     unresolved: dict[str, str]

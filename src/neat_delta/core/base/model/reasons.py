@@ -24,6 +24,7 @@ __all__ = [
     "NOT_SIGNED",
     "REFUSED",
     "RULE",
+    "SHEET",
     "SLIP",
     "STALE",
     "STILL_CHANGED",
@@ -40,6 +41,11 @@ DAMAGE, SLIP, CHECK = "damage: ", "slip: ", "check: "
 
 RULE, LIST = "rule: ", "list: "
 """The starts of the reasons for which cells are held that a rule, or a list's description, could not work out."""
+
+SHEET = "sheet: "
+"""The start of the reason for which a cell is held that was held in one of several sheets of a round, or of which two
+of them say different things.
+"""
 
 NOT = "not "
 """The start of the reason for which a cell is held that its kind cannot read: "not money", "not a date"."""

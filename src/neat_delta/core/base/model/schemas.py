@@ -122,8 +122,8 @@ PROBLEMS: Schema = {
     "rule": pl.String,
     "what": pl.String,
 }
-"""What could not be worked out: the place of the row, the field (null: the whole row), who says it (`rule`, `list`), by
-which rule, and what is wrong.
+"""What could not be worked out: the place of the row, the field (null: the whole row), who says it (`rule`, `list`, or,
+of several sheets of a round, `sheet`), by which rule, and what is wrong.
 """
 
 COMPUTED_SCHEMA: Schema = {

@@ -24,6 +24,7 @@ __all__ = [
     "Delivery",
     "Field",
     "FileForm",
+    "KeptRounds",
     "Key",
     "KindName",
     "LevelName",
@@ -318,6 +319,19 @@ class Delivery(Worded, frozen=True, forbid_unknown_fields=True, omit_defaults=Tr
     ] = False
 
 
+class KeptRounds(Worded, frozen=True, forbid_unknown_fields=True, omit_defaults=True):
+    """Where the rounds of the store are kept, and for how long."""
+
+    folder: Annotated[
+        str | None,
+        Meta(description="The folder in which each round is kept, from the store file's own on; without it none is."),
+    ] = None
+    keep: Annotated[
+        int | str,
+        Meta(description='How long what went into a round is kept: a number of rounds, or "90 days".'),
+    ] = 12
+
+
 class Store(msgspec.Struct, frozen=True, forbid_unknown_fields=True, omit_defaults=True):
     """One store, as its store file describes it."""
 
@@ -333,6 +347,7 @@ class Store(msgspec.Struct, frozen=True, forbid_unknown_fields=True, omit_defaul
         ResultsForm()
     )
     delivery: Annotated[Delivery, Meta(description="How update files are sent to an address of the web.")] = Delivery()
+    ledger: Annotated[KeptRounds, Meta(description="Where rounds are kept.")] = KeptRounds()
     relations: Annotated[Relations, Meta(description="Which fields stand in which relation.")] = Relations()
     checks: Annotated[dict[CheckName, LevelName], Meta(description="The level of each check, by its name.")] = {}
     largest_round: Annotated[

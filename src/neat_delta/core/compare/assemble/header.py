@@ -9,7 +9,7 @@ from typing import TYPE_CHECKING
 import msgspec
 
 from neat_delta.core.base.model.header import FORMAT, VERSION, Counts, Header
-from neat_delta.core.base.model.store import Field, Store
+from neat_delta.core.base.model.store import Field, KeptRounds, Store
 from neat_delta.core.compare.assemble.cells import Changed
 from neat_delta.core.sheets.match.likely import likely_codes
 
@@ -63,7 +63,7 @@ def _store_as_compared(round_: Round) -> Store:
     shop, aligned = round_.known, round_.aligned
     fields = {name: shop.fields[name] for name in aligned.live.fields if shop.fields.get(name, Field()) != Field()}
     key = msgspec.structs.replace(aligned.key, fields=round_.rows.matched.key)
-    return msgspec.structs.replace(shop, key=key, fields=fields)
+    return msgspec.structs.replace(shop, key=key, fields=fields, ledger=KeptRounds())
 
 
 def _source_of_base(based: Based) -> Source:

@@ -21,10 +21,36 @@ if TYPE_CHECKING:
 
 __all__ = ["accepted", "as_findings", "decide", "with_decisions"]
 
-CELL_ORDER = ("check", "list", "rule", "damage", "slip", "clash", "emptied", "code", "held", "follows", "sign-off")
+CELL_ORDER = (
+    "sheet",
+    "check",
+    "list",
+    "rule",
+    "damage",
+    "slip",
+    "clash",
+    "emptied",
+    "code",
+    "held",
+    "follows",
+    "sign-off",
+)
 """Of several findings that hold one cell, the first in this order names the reason; of two of one source the first."""
 
-ITEM_ORDER = ("list", "rule", "code", "clash", "held", "near", "new", "gone", "check", "incomplete", "sign-off")
+ITEM_ORDER = (
+    "sheet",
+    "list",
+    "rule",
+    "code",
+    "clash",
+    "held",
+    "near",
+    "new",
+    "gone",
+    "check",
+    "incomplete",
+    "sign-off",
+)
 """Likewise of those that hold a whole item."""
 
 DAMAGED_KEY = "damaged key"

@@ -1,0 +1,528 @@
+"""Going through a round: fetch, compare, sign off, limits, write, deliver; and later, whether it landed.
+
+Rule: what is done is noted before anything else is begun, so that whoever goes on begins after it. Nothing is delivered
+that was not compared with live as it is, and nothing is delivered twice.
+"""
+
+from __future__ import annotations
+
+import shutil
+from collections.abc import Callable, Sequence
+from dataclasses import dataclass, field
+from datetime import date
+from pathlib import Path
+from typing import TYPE_CHECKING, Literal
+
+from neat_delta.app.confirm import Outcome, confirm
+from neat_delta.app.deliver import Delivery, deliver
+from neat_delta.app.ledger import changes_in, compared_step, confirmed_step, live_in, restored, sent_in, written_step
+from neat_delta.app.mend import mend_outcome
+from neat_delta.app.rounds.changes import changes_of_round
+from neat_delta.app.rounds.file import RoundFile
+from neat_delta.app.rounds.limits import what_stops
+from neat_delta.app.rounds.signing import signed_off, write_page
+from neat_delta.app.rounds.sources import (
+    RoundInputs,
+    SourceError,
+    fetch_live,
+    fetch_sources,
+    last_live_of,
+    must_be_believable,
+    read_sources,
+    with_rows,
+)
+from neat_delta.app.write import importer_as_asked, write
+from neat_delta.core.base.model.changeset import counted
+from neat_delta.core.base.model.importer import Importer
+from neat_delta.core.base.model.layout import Layout
+from neat_delta.core.base.model.rounds import KeptInput, RoundState, RoundStep, RoundSummary
+from neat_delta.core.base.support.errors import CatalogueError, FileError, NeatDeltaError, OutputError, StoreError
+from neat_delta.core.outcomes.unsent import as_sent
+from neat_delta.files.changelines import change_lines
+from neat_delta.files.changeset import as_live, header_of_file, read_changes
+from neat_delta.files.delivery import Perhaps, all_arrived, spelled
+from neat_delta.files.journal import kept_answers
+from neat_delta.files.ledger.folder import CHANGES, RoundFolder, now, stamp
+from neat_delta.files.ledger.ledger import Ledger
+from neat_delta.files.logs import logged, say
+from neat_delta.files.reading import read
+from neat_delta.files.rounds import store_file
+from neat_delta.files.sources.address import is_address
+from neat_delta.files.sources.fetch import fetch
+from neat_delta.files.storefile import must_know_fields, read_store
+from neat_delta.files.updates import read_manifest
+from neat_delta.files.whole import loaded, write_new, write_whole
+from neat_delta.report.text import count
+
+if TYPE_CHECKING:
+    import polars as pl
+
+    from neat_delta.core.base.model.catalogue import Catalogue
+    from neat_delta.core.base.model.changeset import ChangeSet
+    from neat_delta.core.base.model.manifest import Manifest
+    from neat_delta.core.base.model.store import Store
+
+__all__ = ["Ended", "Rehearsing", "RoundRun", "close_round", "confirm_round", "last_round", "resume", "run"]
+
+Rehearsing = Callable[["Catalogue", Importer], Callable[["ChangeSet"], Callable[[Path, "Manifest"], "pl.DataFrame"]]]
+"""Gives what imports files into a practice store, for a live catalogue and an importer."""
+
+LOG_FILE = "log.jsonl"
+
+BROKEN: frozenset[RoundState] = frozenset({"begun", "compared"})
+"""Rounds that were broken off before anything was delivered."""
+
+Event = Literal["waits", "failed", "otherwise", "done"]
+
+
+@dataclass(frozen=True, slots=True)
+class Ended:
+    """How a run ended: the round as it stands, whether that is an `event` to tell of (None: it went on as planned),
+    why, whether something waits for a person, and the page of its changes, if there is one.
+    """
+
+    round: RoundSummary
+    event: Event | None
+    why: list[str]
+    waits: bool
+    page: str | None = None
+
+
+@dataclass(slots=True)
+class RoundRun:
+    """A round at work: its file, its ledger, its folder, the store file, who is told of each step, what rehearses, the
+    day (ISO 8601), and whether all is done but delivering (`dry`).
+    """
+
+    file: RoundFile
+    folder: RoundFolder
+    before: RoundFolder | None
+    store: Store | None = None
+    rehearsing: Rehearsing | None = None
+    today: str = field(default_factory=lambda: date.today().isoformat())
+    dry: bool = False
+    perhaps: Perhaps = None
+
+    def go(self) -> Ended:
+        """Go through the round from where it stands; its folder has the log."""
+        with logged(self.folder.place(LOG_FILE)):
+            return self._go()
+
+    def _go(self) -> Ended:
+        state = self.folder.summary().state
+        if state in {"delivering", "delivered"}:
+            return self._deliver(self.folder.place(self._written()[-1].folder))
+        try:
+            inputs = self._inputs()
+            changes = self._compare(inputs)
+            live = as_live(inputs.live, changes.header, self.folder.place(CHANGES))
+            answers, lacking = [], list[str]()
+            if self.file.at.sign_off.wanted:
+                signing = signed_off(self.file, self.folder, changes, live, self.store, self.today)
+                answers, lacking = signing.answers, signing.lacking
+                self._note_answers(signing.inputs)
+            page = (
+                write_page(self.file, self.folder, changes, live, [] if not answers else signing.unasked)
+                if lacking or not answers
+                else None
+            )
+            if lacking:
+                return self._wait(lacking, page)
+            sent = changes if not answers else signing.changes
+            stops = what_stops(sent, live, self.file.at.limits)
+            if stops:
+                return self._wait(stops, page or write_page(self.file, self.folder, changes, live))
+            folder = self._write(changes, live, answers)
+            stops = _unwritten(read_manifest(folder)) if self.file.at.limits.held == "stop" else []
+            if stops:
+                return self._wait(stops, page)
+        except NeatDeltaError as error:
+            if state == "begun":  # one that waited goes on waiting
+                self.folder.note(RoundStep("", "failed", why=[str(error)]))
+            if isinstance(error, SourceError):
+                say("stopped", str(error))
+                return Ended(self.folder.summary(), "failed", [str(error)], waits=True)
+            raise
+        return self._deliver(folder)
+
+    def _inputs(self) -> RoundInputs:
+        """The files of the round: as they were kept, where it goes on, or fetched now. Where live has moved since they
+        were fetched, it is fetched anew, and what it was then is what the sheets were cut from.
+        """
+        kept = self.folder.inputs()
+        fresh = not any(step.step == "fetched" for step in self.folder.steps())
+        last = last_live_of(self.before) if any(sheet.at.base == "last" for sheet in self.file.sheets) else None
+        if fresh:
+            kept = fetch_sources(self.file, self.folder)
+        inputs = read_sources(self.file, self.folder, kept, self.store, last)
+        if fresh:
+            counted = with_rows(kept, inputs)
+            self.folder.note(RoundStep("", "fetched", inputs=counted))
+            items = inputs.live.cells.height
+            say("fetched", f"{count(len(kept), 'file')}, {items:,} items in live", live=items)
+            before = [] if self.before is None else self.before.inputs()
+            must_be_believable(self.file.at.limits, counted, before)
+            return inputs
+        return self._with_live_now(inputs, kept)
+
+    def _with_live_now(self, inputs: RoundInputs, kept: Sequence[KeptInput]) -> RoundInputs:
+        """The same files with live as it is now; where it has moved, each sheet has the export as its base that it had,
+        or live as it was then.
+        """
+        first = next(entry for entry in kept if entry.role == "live")
+        now = fetch_live(self.file, self.folder)
+        if now.blake3 == first.blake3:
+            return inputs
+        was = self._first_live()
+        layout = self.store.file.layout if self.store else None
+        live = read(loaded(now.name, self.folder.unpacked(now)), layout)
+        others = [entry for entry in kept if entry.role != "live"]
+        self.folder.note(RoundStep("", "fetched", inputs=[now, *others]))
+        say("fetched", f"live has moved since: {live.cells.height:,} items", live=live.cells.height)
+        return self._based_on(was, RoundInputs(live, inputs.sheets, inputs.bases))
+
+    def _first_live(self) -> Catalogue:
+        """Live as it was when the round was begun."""
+        steps = [step for step in self.folder.steps() if step.step == "fetched"]
+        first = next(entry for entry in steps[0].inputs if entry.role == "live")
+        return read(loaded(first.name, self.folder.unpacked(first)), self.store.file.layout if self.store else None)
+
+    def _based_on(self, was: Catalogue, inputs: RoundInputs) -> RoundInputs:
+        bases = tuple(
+            was if base is None and sheet is not None and sheet.memory is None else base
+            for sheet, base in zip(inputs.sheets, inputs.bases, strict=True)
+        )
+        return RoundInputs(inputs.live, inputs.sheets, bases)
+
+    def _compare(self, inputs: RoundInputs) -> ChangeSet:
+        """The change set of the round as its settings are now; kept, where it is another one than before."""
+        steps = self.folder.steps()
+        lives = [
+            entry.blake3 for step in steps if step.step == "fetched" for entry in step.inputs if entry.role == "live"
+        ]
+        if lives[0] != lives[-1]:  # it went on with another live than it began with
+            inputs = self._based_on(self._first_live(), inputs)
+        store_path = self.file.store_path
+        if self.store is not None and store_path is not None:
+            added = {name for sheet in self.file.sheets for name in sheet.asked.add_field} | {
+                *self.file.compare.add_field
+            }
+            must_know_fields(self.store, store_path, [*inputs.live.fields, *added])
+        compared = changes_of_round(self.file, self.folder, inputs, self.store, self.today)
+        known = [step.file for step in steps if step.step == "compared"]
+        name = CHANGES if not known else f"changes-{len(known) + 1}.jsonl"
+        write_whole(self.folder.place(name), change_lines(compared))
+        changes = read_changes(self.folder.place(name))
+        if known and header_of_file(self.folder.place(known[-1])) is not None:
+            before = read_changes(self.folder.place(known[-1]))
+            if before.digest == changes.digest:
+                Path(self.folder.place(name)).unlink()
+                return before
+        step = self.folder.note(compared_step(changes, name))
+        counts = step.counts
+        say(
+            "compared",
+            f"{count(counts['cells'], 'cell')} of {count(counts['items'], 'item')} to send, {counts['held']:,} held",
+            **counts,
+        )
+        return changes
+
+    def _note_answers(self, inputs: Sequence[KeptInput]) -> None:
+        """Note the answers that came."""
+        known = {entry.blake3 for entry in self.folder.inputs("answers")}
+        if inputs and {entry.blake3 for entry in inputs} != known:
+            self.folder.note(RoundStep("", "answered", inputs=list(inputs)))
+
+    def _wait(self, why: Sequence[str], page: str | None) -> Ended:
+        """Wait for a person, who is told for what."""
+        summary = self.folder.summary()
+        if summary.state != "waits" or summary.why != list(why):
+            self.folder.note(RoundStep("", "waits", why=list(why)))
+        say("waits", "; ".join(why))
+        return Ended(self.folder.summary(), "waits", list(why), waits=True, page=page)
+
+    def _written(self) -> list[RoundStep]:
+        return [step for step in self.folder.steps() if step.step == "written"]
+
+    def _write(self, changes: ChangeSet, live: Catalogue, answers: Sequence[object]) -> str:
+        """Write the update files, or find them as they were written."""
+        name = "out"
+        written = self._written()
+        if written:  # of another change set, or with other answers: nothing of it was delivered
+            name = f"out-{len(written) + 1}"
+        shutil.rmtree(self.folder.place(name), ignore_errors=True)  # it was never noted, so nobody has it
+        importer = importer_as_asked(self.store.importer if self.store else Importer(), self.file.write)
+        rehearse = None
+        if self.file.at.rehearse and self.rehearsing is not None:
+            rehearse = self.rehearsing(live, importer)
+        manifest = write(
+            changes, live, importer, self.folder.place(name), answers=answers, store=self.store,  # type: ignore[arg-type]
+            store_file=store_file(self.file.store_path), today=self.today, rehearse=rehearse, request=self.file.write,
+        )  # fmt: skip
+        if written and written[-1].seal == manifest.blake3:
+            shutil.rmtree(self.folder.place(name))
+            return self.folder.place(written[-1].folder)
+        step = self.folder.note(written_step(changes, manifest, name))
+        many = count(len(manifest.update), "update file")
+        proven = "proven and rehearsed" if rehearse is not None else "proven"
+        say("written", f"{many}, {count(step.counts['sent'], 'cell')}, {proven}", **step.counts)
+        return self.folder.place(name)
+
+    def _deliver(self, folder: str) -> Ended:
+        """Deliver the files to each address that has not got them yet."""
+        manifest, to = read_manifest(folder), self.file.at.deliver.to
+        held = bool(manifest.held_before or manifest.held)
+        if not manifest.update:
+            say("done", "nothing to send")
+            return Ended(self.folder.summary(), "done" if not held else None, ["nothing to send"], waits=held)
+        if not to or self.dry:
+            words = f"deliver {folder} by hand" if not to else f"to be delivered to {', '.join(map(self._spelled, to))}"
+            say("written", words)
+            return Ended(self.folder.summary(), None, [words], waits=held)
+        done = {step.to for step in self.folder.steps() if step.step == "delivered" and step.seal == manifest.blake3}
+        for address in to:
+            spelled_to = self._spelled(address)
+            if spelled_to in done:
+                continue
+            ended = self._deliver_to(folder, manifest, address, spelled_to)
+            if ended is not None:
+                return ended
+        return Ended(self.folder.summary(), "done" if not held else None, [], waits=held)
+
+    def _deliver_to(self, folder: str, manifest: Manifest, address: str, spelled_to: str) -> Ended | None:
+        place = address if is_address(address) else self.file.place(address)
+        self.folder.note(RoundStep("", "delivering", to=spelled_to, seal=manifest.blake3))
+        why = None
+        if not all_arrived(folder, manifest, place):
+            try:
+                outcome = deliver(
+                    folder, place, delivery=self.store.delivery if self.store else Delivery(),
+                    changes=changes_in(self.folder), live=live_in(self.folder), perhaps=self.perhaps,
+                )  # fmt: skip
+                why = outcome.broken or next(
+                    (entry.message for entry in outcome.files if entry.outcome == "refused"), None
+                )
+                if outcome.differences:
+                    why = f"{count(len(outcome.differences), 'cell')} there are not as they were when this was planned"
+            except NeatDeltaError as error:
+                why = str(error)
+        if why is not None:
+            say("failed", f"not all of it arrived at {spelled_to}: {why}")
+            self.folder.note(RoundStep("", "delivering", to=spelled_to, seal=manifest.blake3, why=[why]))
+            return Ended(self.folder.summary(), "failed", [why], waits=True)
+        self.folder.note(RoundStep("", "delivered", to=spelled_to, seal=manifest.blake3))
+        say("delivered", f"{count(len(manifest.update), 'file')} to {spelled_to}", files=len(manifest.update))
+        return None
+
+    def _spelled(self, address: str) -> str:
+        return spelled(address if is_address(address) else self.file.place(address))
+
+
+def _unwritten(manifest: Manifest) -> list[str]:
+    """Why a folder is not to be delivered as it is: what the importer cannot take, and what no undo takes back."""
+    stops = []
+    if manifest.held:
+        reasons = dict.fromkeys(entry.reason for entry in manifest.held)
+        stops.append(f"{len(manifest.held):,} held, as the importer cannot take them: {'; '.join(reasons)}")
+    if manifest.one_way:
+        reasons = dict.fromkeys(entry.reason for entry in manifest.one_way)
+        stops.append(f"{len(manifest.one_way):,} could not be taken back: {'; '.join(reasons)}")
+    return stops
+
+
+def last_round(
+    ledger: Ledger, name: str, states: frozenset[RoundState] | None = None, *, before: int | None = None
+) -> RoundFolder | None:
+    """The last round of a round file, or the last of these states; or the last `before` the one of that number."""
+    for folder in reversed(ledger.rounds()):
+        summary = folder.summary()
+        if before is not None and folder.number >= before:
+            continue
+        if summary.by == name and (states is None or summary.state in states):
+            return folder
+    return None
+
+
+SENT: frozenset[RoundState] = frozenset({"written", "delivering", "delivered", "open", "done"})
+
+
+def _store_of(file: RoundFile) -> Store | None:
+    return None if file.store_path is None else read_store(file.store_path)
+
+
+def _is_open(file: RoundFile, state: RoundState) -> bool:
+    """Whether a round of the file is not over, before it is delivered."""
+    return state in BROKEN or state in {"waits", "delivering"} or (state == "written" and bool(file.at.deliver.to))
+
+
+def run(
+    file: RoundFile,
+    *,
+    rehearsing: Rehearsing | None = None,
+    today: str | None = None,
+    dry: RoundFolder | None = None,
+) -> Ended:
+    """Go through a new round of a round file. OutputError where an earlier one still waits, or was perhaps delivered in
+    part: a person has to say what becomes of it first. One that was broken off before anything was delivered is over.
+    In the folder `dry` all is done but delivering, and the ledger knows nothing of it.
+    """
+    ledger, today = file.ledger, today or date.today().isoformat()
+    if dry is not None:
+        before = last_round(ledger, file.name, SENT) if ledger.folder.is_dir() else None
+        return RoundRun(file, dry, before, _store_of(file), rehearsing, today, dry=True).go()
+    with ledger.at_work(file.name):
+        last = last_round(ledger, file.name)
+        summary = None if last is None else last.summary()
+        if last is not None and summary is not None and _is_open(file, summary.state):
+            if summary.state in {"waits", "delivering"}:
+                what = "waits" if summary.state == "waits" else "was broken off while it was delivered"
+                why = f": {'; '.join(summary.why)}" if summary.why else ""
+                raise OutputError(
+                    f"{file.name}: round {last.number} {what}{why}. ‹resume› goes on with it; ‹close› {last.number} "
+                    "with ‹because› gives it up."
+                )
+            last.note(RoundStep("", "failed", why=["broken off before anything was delivered"]))
+            say("failed", f"round {last.number} was broken off before anything was delivered; it is over")
+        _say_clock(ledger)
+        before = last_round(ledger, file.name, SENT)
+        folder = ledger.begin(file.name)
+        say("began", f"round {folder.number} of {file.name} in {folder.path}", round=folder.number)
+        ended = RoundRun(file, folder, before, _store_of(file), rehearsing, today).go()
+        ledger.drop_old()
+        return ended
+
+
+def _say_clock(ledger: Ledger) -> None:
+    """Say where the clock went back since the last round: days are as it says, the order is that of the numbers."""
+    folders = ledger.rounds()
+    at = folders[-1].summary().at if folders else ""
+    if at > stamp(now()):
+        what = f"it says {stamp(now())}, and round {folders[-1].number} began at {at}; rounds go by their numbers"
+        say("clock", what)
+
+
+def resume(
+    file: RoundFile,
+    *,
+    rehearsing: Rehearsing | None = None,
+    today: str | None = None,
+    perhaps: Perhaps = None,
+) -> Ended:
+    """Go on with the last round of a round file, where it waits or was broken off; `perhaps` says what to do with what
+    perhaps arrived. OutputError where none does.
+    """
+    ledger = file.ledger
+    with ledger.at_work(file.name):
+        last = last_round(ledger, file.name)
+        if last is None or not _is_open(file, last.summary().state):
+            state = "there is no round of it yet" if last is None else f"round {last.number} is over, or delivered"
+            raise OutputError(f"{file.name}: {state}, so there is nothing to go on with. Run it without ‹resume›.")
+        before = last_round(ledger, file.name, SENT, before=last.number)
+        say("began", f"going on with round {last.number} of {file.name}", round=last.number)
+        today = today or date.today().isoformat()
+        return RoundRun(file, last, before, _store_of(file), rehearsing, today, perhaps=perhaps).go()
+
+
+def confirm_round(file: RoundFile, number: int | None = None) -> tuple[Ended, Outcome]:
+    """Look whether a round landed (the last that was sent, or the one of this number): in the next export, and in the
+    store's reports, or in what it answered; and write the sheet of what is to be mended into the round's folder.
+    """
+    ledger = file.ledger
+    with ledger.at_work(file.name):
+        folder = ledger.round(number) if number is not None else last_round(ledger, file.name, SENT)
+        if folder is None:
+            raise OutputError(f"{file.name}: no round was sent yet, so there is nothing to look at. Run it first.")
+        out, store = sent_in(folder), _store_of(file)
+        path, asked = changes_in(folder), file.at.confirm
+        kept = RoundRun(file, folder, None, store)
+        changes = read_changes(path)
+        live = read(
+            loaded(changes.header.live.path, folder.unpacked(folder.inputs("live")[0])), changes.header.live.layout
+        )
+        named = list(dict.fromkeys([asked.after or file.at.live]))
+        after = _keep(file, folder, "after", named[0])
+        reports = [_keep(file, folder, "results", name) for name in asked.results]
+        say("fetched", f"{after.name}" + (f" and {count(len(reports), 'report')}" if reports else ""))
+        layout = store.file.layout if store is not None else changes.header.live.layout
+        seen = read(loaded(after.name, folder.unpacked(after)), layout, like=live)
+        files = [restored(folder, entry) for entry in reports]
+        outcome = _looked(out, seen, files, path, live, store)
+        folder.note(confirmed_step(folder, outcome, [after, *reports]))
+        why = [] if outcome.all_done else [*_otherwise(outcome), *_mend(kept, outcome, live)]
+        counts = folder.steps()[-1].counts
+        figures = {name: counts[name] for name in ("landed", "otherwise")}
+        say("confirmed", f"{counts['landed']:,} landed, {counts['otherwise']:,} did not", **figures)
+        return Ended(
+            folder.summary(), "done" if outcome.all_done else "otherwise", why, waits=not outcome.all_done
+        ), outcome
+
+
+def _keep(file: RoundFile, folder: RoundFolder, role: Literal["after", "results"], name: str) -> KeptInput:
+    """Fetch a file that tells of a round, and keep it."""
+    if is_address(name):
+        source = fetch(name)
+        return folder.keep(role, source.address, str(source.path))
+    return folder.keep(role, file.place(name), file.place(name))
+
+
+def _looked(
+    out: str, now: Catalogue, reports: Sequence[str], changes: str, live: Catalogue, store: Store | None
+) -> Outcome:
+    """What became of a round; answers that are no report are left out."""
+    answers = kept_answers(out) if not reports else []
+    if answers:
+        try:
+            return confirm(out, now, results=answers, changes=changes, live=live, store=store)
+        except (CatalogueError, FileError, StoreError):
+            pass
+    return confirm(out, now, results=list(reports), changes=changes, live=live, store=store)
+
+
+def _otherwise(outcome: Outcome) -> list[str]:
+    """What landed otherwise than meant, in a few lines."""
+    table = outcome.to_frame()
+    words = counted(table.filter(table["outcome"] != "landed")["outcome"])
+    messages = counted(table["message"].drop_nulls())
+    lines = [f"{many:,} {word}" for word, many in words.items()]
+    return lines + [
+        f'the store said "{message}" ({many:,} times)' for message, many in list(messages.items())[:5] if message
+    ]
+
+
+def _mend(run_: RoundRun, outcome: Outcome, before: Catalogue) -> list[str]:
+    """Write the sheet of what is to be mended; what is to be said of it."""
+    name = run_.file.at.confirm.mend
+    if name is None:
+        return []
+    changes = read_changes(changes_in(run_.folder))
+    sent = as_sent(changes, read_manifest(sent_in(run_.folder)))
+    text = not name.lower().endswith(".xlsx")
+    layout = Layout(separator="," if text else None, line_end="CRLF", bom=True)
+    known = changes.header.store_by_now(run_.store)
+    mended = mend_outcome(
+        outcome,
+        sent,
+        as_live(before, changes.header, run_.folder.place(CHANGES)),
+        "delimited" if text else "xlsx",
+        known,
+        layout,
+    )
+    if isinstance(mended, int):
+        return [f"{count(mended, 'removal')} left, which no sheet can say"] if mended else []
+    path = run_.folder.place(name)
+    contents = {path: mended.file.content}
+    if mended.file.base is not None:
+        contents[f"{path}.base"] = mended.file.base
+    write_new(contents, replace=True)
+    return [f"{count(mended.items, 'item')} to be mended in {path}"]
+
+
+def close_round(file: RoundFile, number: int, because: str) -> RoundSummary:
+    """Give a round up, for a reason that a person gives; what stands of it by then. OutputError where it is closed."""
+    ledger = file.ledger
+    with ledger.at_work(file.name):
+        folder = ledger.round(number)
+        if folder.summary().state == "closed":
+            raise OutputError(f"Round {number} is closed already. `neat-delta history {number}` says why.")
+        folder.note(RoundStep("", "closed", why=[because]))
+        return folder.summary()

@@ -1,0 +1,1 @@
+"""The ledger: the rounds of a shop, each in a folder of its own, and an index of them all."""
