@@ -24,6 +24,7 @@ import pytest
 from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
 from jsonschema import Draft202012Validator
+from tools.pictures import MONDAY
 
 from neat_delta.core.base.support import sizes
 from neat_delta.report.settings import NAMED
@@ -259,7 +260,7 @@ def whole_demo(tmp_path_factory: pytest.TempPathFactory) -> tuple[Path, str]:
             assert time.monotonic() < end, "the worker that went through the demo did not come to its end"
             time.sleep(0.1)
         return folder / "q", text.read_text()
-    done = in_this_process(folder, "demo", "all", "--to", "q")
+    done = in_this_process(folder, "demo", "all", "--to", "q", SOURCE_DATE_EPOCH=MONDAY)
     assert (done.returncode, done.stderr) == (0, "")
     (folder / "printing.txt").write_text(done.stdout)
     (folder / "printing.txt").rename(text)

@@ -112,6 +112,9 @@ def test_the_tour_of_the_readme_can_be_typed_line_by_line_and_again(run, tmp_pat
 CALL = re.compile(r"^(?!\$ )(?:.*[ :(])?neat-delta ([a-z]+ .*?)[`.]?$")
 """What is said to be typed next: all but what the demo itself types."""
 
+GIVEN_UP = "run sale.toml"
+"""A round that the demo gives up in the step after it."""
+
 SERVES = "practice live.csv"
 """It goes on until somebody stops it."""
 
@@ -126,12 +129,13 @@ def test_every_command_that_is_said_to_come_next_can_be_typed(run, tmp_path, who
     for line in text.replace("\\\n   ", "").splitlines():
         typed = CALL.match(line)
         groups[-1:] = [[*groups[-1], typed[1]]] if typed else [groups[-1], []]
-    calls = {tuple(group) for group in groups if group and not group[0].startswith(("demo ", "help "))}
+    calls = {tuple(group) for group in groups if group and not group[0].startswith(("demo ", "help ", GIVEN_UP))}
     assert len(calls) > 20 and (SERVES,) in calls
     for number, group in enumerate(sorted(calls - {(SERVES,)})):
         here = shutil.copytree(tmp_path / "q", tmp_path / str(number))
         for call in group:
-            done = in_this_process(here, *_filled(call, here))
+            shutil.copy(here / "live.csv", here / "export.csv")  # as if the store of that chapter were open
+            done = in_this_process(here, *_filled(call, here), SHOP=str(here))
             assert done.returncode in {0, 1} and "Error" not in done.stderr, (call, done.stderr)
 
 

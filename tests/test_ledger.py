@@ -12,13 +12,14 @@ import pytest
 from hypothesis import strategies as st
 
 import neat_delta
-from neat_delta.app.ledger import changes_in, ledger_at, live_in, note_comparison, note_undone, note_written, sent_in
+from neat_delta.app.ledger import changes_in, live_in, note_comparison, note_undone, note_written, sent_in
 from neat_delta.core.base.model.manifest import Turn
 from neat_delta.core.base.model.rounds import RoundStep
 from neat_delta.core.base.model.store import Key
 from neat_delta.core.outcomes.retry import not_taken_back
 from neat_delta.files.ledger.index import INDEX
 from neat_delta.files.ledger.ledger import Keep, Ledger
+from neat_delta.files.ledger.places import ledger_at
 from neat_delta.files.updates import read_manifest
 from tests.conftest import in_two_lengths
 from tests.test_rounds import FIELDS, ROWS, STORE, as_csv, changed, edit, imported, shop
@@ -65,7 +66,7 @@ def test_commands_join_the_ledger_that_the_store_file_names(kept, run):
     assert [(one["round"], one["before"], one["after"], one["state"]) for one in item] == [
         (1, "12.90", "13.50", "landed"), (2, "13.50", "14.50", "landed"),
     ]  # fmt: skip
-    assert "QA-3  price  12.90   13.50" in run("history", "--field", "price").stdout
+    assert "12.90   13.50  sheet.csv  landed" in run("history", "--field", "price").stdout
     assert run("history", "--field", "prise").returncode == 2
     assert "Did you mean" in run("history", "--field", "prise").stderr
     assert run("history", "--sku", "QA-99").returncode == 2
@@ -355,7 +356,7 @@ class History:
         assert self.rows == expected
 
 
-@in_two_lengths(st.lists(MOVES, min_size=2, max_size=8), few=15, many=300)
+@in_two_lengths(st.lists(MOVES, min_size=2, max_size=8), few=12, many=150)
 def test_histories(tmp_path_factory, moves):
     place = tmp_path_factory.mktemp("history")
     history = History(place)

@@ -16,6 +16,7 @@ import pytest
 from hypothesis import strategies as st
 
 import neat_delta
+from neat_delta.app.rounds import file as keys_of
 from neat_delta.app.rounds import run as rounds
 from neat_delta.app.rounds.file import read_round_file
 from neat_delta.core.base.support.errors import OutputError, StoreError
@@ -601,7 +602,7 @@ def go_on(shop: Path) -> bool:
     return False
 
 
-@in_two_lengths(st.lists(st.integers(1, 60), min_size=1, max_size=4), st.booleans(), few=20, many=200)
+@in_two_lengths(st.lists(st.integers(1, 60), min_size=1, max_size=4), st.booleans(), few=10, many=80)
 def test_a_round_that_is_killed_comes_to_the_same_end(tmp_path_factory, killed_at, signed):
     shop = tmp_path_factory.mktemp("killed")
     (shop / "live.csv").write_text(as_csv(ROWS))
@@ -636,3 +637,221 @@ def test_a_round_that_is_killed_comes_to_the_same_end(tmp_path_factory, killed_a
     with ledger.index(rebuild=True) as index:
         assert [index.of_round(one.number) for one in index.rounds()] == at_once
     shutil.rmtree(shop)
+
+
+NOT_IN_A_ROUND = {
+    **dict.fromkeys(("output", "to", "folder", "replace"), "a round has a folder of its own"),
+    **dict.fromkeys(("as_json", "verbose", "quiet", "help", "markdown", "everything"), "what is printed"),
+    **dict.fromkeys(("findings", "sample", "explained"), "what is printed"),
+    **dict.fromkeys(("likely_codes", "new_to"), "a draft for people"),
+    **dict.fromkeys(("changes", "files", "folder_files"), "the round's own"),
+    **dict.fromkeys(("workbook", "page", "charts"), "the page is the round's"),
+    **dict.fromkeys(("retry", "altered", "records", "skus"), "a person decides"),
+    **dict.fromkeys(("again", "arrived"), "options of `run --resume`"),
+    **dict.fromkeys(("decimal_mark", "thousands_mark", "date_form"), "`writing` in the mapping of a list"),
+    **{"ledger": "`folder`", "sheet": "`file`", "signed_off": "`sign_off`", "rules_file": "`rules`"},
+    **{"addresses": "`deliver.to`", "address": "`deliver.to`", "reports": "`confirm.results`"},
+}
+"""The options of commands that are said otherwise in a round, or not at all."""
+
+
+def test_every_option_has_a_key_of_its_name_or_a_reason():
+    """So has every setting, in the table of its step; and the keys of the schema are those that are read."""
+    from importlib import import_module
+
+    from neat_delta.app.requests import EditRequest
+    from neat_delta.app.settings import settings_of
+    from neat_delta.core.base.model.layout import Layout
+
+    requests, round_keys, sheet_file = keys_of.REQUESTS, keys_of.RoundKeys, keys_of.SheetFile
+    parts = (keys_of.Limits, keys_of.SignOff, keys_of.Delivering, keys_of.Confirming)
+    settings = {name for kind in (*requests.values(), EditRequest) for name in settings_of(kind)}
+    tables = (round_keys, sheet_file, *parts, Layout)
+    keys = settings | {name for table in tables for name in table.__struct_fields__}
+    for verb in ("compare", "edit", "preview", "write", "deliver", "confirm"):
+        command = getattr(import_module(f"neat_delta.cli.{verb}"), verb)
+        names = {parameter.name for parameter in command.params}
+        assert {name for name in names if name not in keys and name not in NOT_IN_A_ROUND} == set(), verb
+    definitions = keys_of.round_file_schema()["$defs"]
+    for name, kind in requests.items():
+        assert [*definitions["RoundKeys"]["properties"][name]["properties"]] == [*settings_of(kind)]
+    assert {*definitions["SheetFile"]["properties"]} == {
+        *sheet_file.__struct_fields__, *settings_of(EditRequest), *settings_of(requests["compare"]),
+    }  # fmt: skip
+    page = (Path(__file__).parents[1] / "docs/formats/round-file.md").read_text()
+    assert [
+        name
+        for name in [*definitions["RoundKeys"]["properties"], *sheet_file.__struct_fields__]
+        if f"`{name}`" not in page
+    ] == []
+    for table in parts:
+        assert [name for name in table.__struct_fields__ if f"`{name}`" not in page and f".{name}`" not in page] == []
+
+
+CELLS = st.dictionaries(
+    st.tuples(st.integers(1, 6), st.sampled_from(["price", "cost", "stock"])),
+    st.sampled_from(["7", "8", "9"]),
+    max_size=5,
+)
+
+
+@in_two_lengths(st.lists(CELLS, min_size=2, max_size=3), st.sampled_from(["hold", "first", "last"]), few=25, many=400)
+def test_several_sheets_come_to_what_each_of_them_says(sheets, overlap):
+    """A cell that one sheet changes is sent as it says; of one that several do, the winner's value, or nothing."""
+    from neat_delta.core.compare.combine import Part, combine
+
+    live = neat_delta.as_catalogue({
+        "sku": [f"QA-{number}" for number in range(1, 7)], **{field: ["7"] * 6 for field in ("price", "cost", "stock")}
+    }, "live")  # fmt: skip
+    store = neat_delta.Store(largest_round=100, fields={"price": neat_delta.Field("integer")})  # type: ignore[arg-type]
+    parts = []
+    for number, cells in enumerate(sheets):
+        rows = {f"QA-{item}": dict.fromkeys(("price", "cost", "stock"), "7") for item in range(1, 7)}
+        for (item, field), text in cells.items():
+            rows[f"QA-{item}"][field] = text
+        sheet = [{"sku": sku} | row for sku, row in rows.items()]
+        parts.append(
+            Part(f"sheet {number}", neat_delta.compare(live, sheet, store=store, accept=["large-change", "outlier"]))
+        )
+    said: dict[tuple[int, str], list[str]] = {}
+    for cells in sheets:
+        for at, text in cells.items():
+            if text != "7":
+                said.setdefault(at, []).append(text)
+    combined = combine(live, parts, overlap)
+    changes = (
+        neat_delta.compare(live, combined, store=store, accept=["large-change", "outlier"])
+        if combined.cells.height
+        else None
+    )
+    sent, held = dict[tuple[int, str], str | None](), dict[tuple[int, str], str | None]()
+    for item in changes.iter_items() if changes else ():
+        reasons = {one.field: one.reason for one in item.held}
+        for field, (_, after) in item.cells.items():
+            (held if field in reasons else sent)[int(item.key["sku"][3:]), field] = reasons.get(field, after)
+    expected, clashing = {}, set()
+    for at, texts in said.items():
+        if len({*texts}) == 1 or overlap != "hold":
+            expected[at] = texts[0] if overlap == "first" else texts[-1]
+        else:
+            clashing.add(at)
+    assert sent == expected
+    assert {*held} == clashing
+    assert all(str(reason).startswith("sheet: two sheets: ") for reason in held.values())
+
+
+@pytest.mark.process
+@pytest.mark.parametrize("number", [15, 9])
+def test_a_run_that_the_system_ends_is_gone_on_with(shop, run, number):
+    """A real process, ended by TERM or KILL while it works: nothing arrives twice, and the round is delivered."""
+    import subprocess
+    import sys
+
+    edit(shop, "weekly.toml", ("rehearse = false", "rehearse = true"))
+    for wait in (0.5, 1.0, 1.6):
+        program = subprocess.Popen([str(Path(sys.executable).with_name("neat-delta")), "run", "weekly.toml"], cwd=shop,
+                                   stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL)  # fmt: skip
+        time.sleep(wait)
+        program.send_signal(number)
+        assert program.wait() in {0, 1, 2, -number, 128 + number}
+    summaries = read_round_file(str(shop / "weekly.toml")).ledger.summaries()
+    if not any(one.state == "delivered" for one in summaries):
+        again = run("run", "weekly.toml")
+        if "--resume" in again.stderr:
+            again = run("run", "weekly.toml", "--resume")
+        assert again.returncode == 0, again.stderr
+    assert imported(ROWS, taken(shop)) == changed(ROWS, QA_3_price="13.50", QA_4_stock="7")
+    assert number == 9 or not list(shop.rglob(".*partial*"))
+
+
+def test_a_working_sheet_knows_what_it_was_cut_from_also_when_its_base_is_gone(shop, run):
+    assert run("sheet", "live.csv", "-o", "work.csv", "--where", "stock < 9").returncode == 0
+    work = (shop / "work.csv").read_bytes().decode("utf-8-sig")
+    assert ",12.90," in work
+    (shop / "work.csv").write_text(work.replace(",12.90,", ",13.50,", 1))  # of QA-3
+    edit(shop, "weekly.toml", ('file = "sheet.csv"', 'file = "work.csv"\n\n[sign_off]\nwanted = true'))
+    assert run("run", "weekly.toml").returncode == 1
+    (shop / "work.csv.base").unlink()
+    (shop / "work.csv").unlink()
+    moved = changed(ROWS, QA_5_stock="1", QA_6_price="20.00")  # which the sheet has as they were
+    (shop / "live.csv").write_text(as_csv(moved))
+    answers(shop, "0001")
+    done = run("run", "weekly.toml", "--resume")
+    assert done.returncode == 0, done.stdout + done.stderr
+    assert imported(moved, taken(shop)) == changed(moved, QA_3_price="13.50")
+
+
+def test_an_export_of_the_last_round_is_what_a_sheet_was_cut_from(shop, run):
+    assert run("run", "weekly.toml").returncode == 0
+    after = imported(ROWS, taken(shop))
+    # Somebody edits last week's export for a week, in which the store moves on.
+    (shop / "sheet.csv").write_text(as_csv(changed(ROWS, QA_9_price="14.00")))
+    edit(shop, "weekly.toml", ('file = "sheet.csv"', 'file = "sheet.csv"\nbase = "last"'))
+    moved = changed(after, QA_7_stock="0")
+    (shop / "live.csv").write_text(as_csv(moved))
+    assert run("run", "weekly.toml").returncode == 0
+    assert imported(moved, taken(shop)) == changed(moved, QA_9_price="14.00")
+
+
+def test_a_round_goes_into_a_table_and_not_where_that_has_moved(shop, run):
+    import sqlite3
+
+    with sqlite3.connect(shop / "shop.db") as table:
+        table.execute(f"CREATE TABLE items ({', '.join(FIELDS)})")
+        table.executemany("INSERT INTO items VALUES (?, ?, ?, ?, ?)", changed(ROWS, QA_3_price="99.00"))
+    table.close()
+    edit(shop, "weekly.toml", ('to = ["polled"]', f'to = ["sqlite:///{shop}/shop.db#items"]'))
+    moved = run("run", "weekly.toml")
+    assert moved.returncode == 1
+    assert "1 cell there are not as they were when this was planned" in moved.stdout
+    with sqlite3.connect(shop / "shop.db") as table:
+        table.execute("UPDATE items SET price = '12.90' WHERE sku = 'QA-3'")
+    table.close()
+    assert run("run", "weekly.toml", "--resume").returncode == 0
+    with sqlite3.connect(shop / "shop.db") as table:
+        rows = [list(row) for row in table.execute("SELECT * FROM items")]
+    table.close()
+    assert rows == changed(ROWS, QA_3_price="13.50", QA_4_stock="7")
+
+
+def test_new_codes_go_with_several_sheets(shop, run):
+    edit(
+        shop,
+        "neat-delta.toml",
+        ('blanks = "skip"', 'blanks = "skip"\n[importer.code_change]\nhow = "row"\nheading = "new_sku"'),
+    )
+    (shop / "codes.csv").write_text("sku,new code\nQA-3,QA-333\n")
+    (shop / "count.csv").write_text("sku,stock\nQA-333,8\nQA-5,9\n")
+    (shop / "sheet.csv").write_text("sku,price\nQA-3,13.50\n")
+    edit(
+        shop,
+        "weekly.toml",
+        ("[deliver]", '[[sheet]]\nfile = "count.csv"\n\n[deliver]'),
+        ("rehearse = false", 'codes = "codes.csv"'),
+    )
+    done = run("run", "weekly.toml")
+    assert done.returncode == 0, done.stdout + done.stderr
+    changes = neat_delta.read_changes(str(next((shop / "rounds").glob("0001-*/changes.jsonl"))))
+    assert changes["QA-3"].cells == {"sku": ("QA-3", "QA-333"), "price": ("12.90", "13.50"), "stock": ("3", "8")}
+    assert changes["QA-5"].cells == {"stock": ("5", "9")}
+
+
+def test_two_addresses_and_one_that_is_not_there(shop, run):
+    edit(shop, "weekly.toml", ('to = ["polled"]', 'to = ["polled", "other"]'))
+    assert run("run", "weekly.toml").returncode == 1
+    first = taken(shop)
+    (shop / "other").mkdir()
+    assert run("run", "weekly.toml", "--resume").returncode == 0
+    assert not taken(shop)  # it has them already
+    assert {path.name for path in (shop / "other").iterdir()} == {*first, "READ-ME-FIRST.txt"}
+    assert run("run", "weekly.toml", "--confirm").returncode == 1  # nothing was imported
+    assert "2 not landed" in run("history", "1").stdout or "0 landed, 2 did not" in run("history", "1").stdout
+
+
+def test_several_sheets_that_change_nothing_are_done(shop, run):
+    (shop / "sheet.csv").write_text(as_csv(ROWS))
+    (shop / "count.csv").write_text(as_csv(ROWS[:4]))
+    edit(shop, "weekly.toml", ("[deliver]", '[[sheet]]\nfile = "count.csv"\n\n[deliver]'))
+    done = run("run", "weekly.toml")
+    assert (done.returncode, "nothing to send" in done.stdout) == (0, True), done.stderr
+    assert not taken(shop)

@@ -43,13 +43,15 @@ class Picture:
     """
 
     command: str
-    of: Literal["terminal", "page", "workbook", "store"] = "terminal"
+    of: Literal["terminal", "page", "workbook", "store", "history"] = "terminal"
     file: str = ""
     at: str = ""
     rows: int = ROWS
 
 
-PRICES = """--set "price = ENDS_AT(price * 1.05, 0.90)" --where "category LIKE 'Smokers%'" --try 5"""
+MONDAY = "1788757200"
+"""The morning on which all rounds in pictures are run: 2026-09-07, 05:00 UTC."""
+
 TUESDAY = "compare fresh.csv sheet.csv --base live.csv --repair --with-new-values tags"
 PICTURES = {
     "demo": Picture("demo --to first"),
@@ -57,7 +59,6 @@ PICTURES = {
     "check": Picture("check live.csv"),
     "match": Picture("match live.csv supplier.csv --match-by barcode"),
     "explain": Picture("preview list.jsonl --explain QA-1027"),
-    "edit": Picture(f"edit live.csv {PRICES}"),
     "compare": Picture("compare live.csv sheet.csv --repair --with-new-values tags"),
     "moving": Picture(TUESDAY),
     "recode": Picture("recode live.csv codes.csv"),
@@ -72,7 +73,8 @@ PICTURES = {
         of="workbook", file="wax-sheet.xlsx",
     ),
     "signoff": Picture("preview changes.jsonl --workbook sign.xlsx", of="workbook", file="sign.xlsx"),
-    "practice": Picture("practice live.csv --port 8741", of="store", at="/"),
+    "history": Picture("history --sku QA-1035"),
+    "history-page": Picture("history --page rounds.html", of="history", file="rounds.html"),
     "practice-import": Picture(
         "practice live.csv --import out --to trial --refuse QA-1146 --refuse QA-1330 --round sale_price:1"
     ),
@@ -103,6 +105,7 @@ def main() -> None:
     """Take all of them, or those that are named."""
     names = sys.argv[1:] or [*PICTURES]
     with tempfile.TemporaryDirectory() as place, _browser(Path(place)) as driver:
+        os.environ["SOURCE_DATE_EPOCH"] = MONDAY
         subprocess.run([str(PROGRAM), "demo", "all", "--to", "q"], cwd=place, capture_output=True, check=True)
         folder = Path(place) / "q"
         for name in names:
@@ -115,7 +118,7 @@ def main() -> None:
             (FOLDER / f"{name}.txt").write_text(text, "utf-8")
             if picture.of == "terminal":
                 _of_terminal(driver, Path(place), _run(folder, name, colour=True), picture.rows, target)
-            elif picture.of == "page":
+            elif picture.of in {"page", "history"}:
                 _of_page(driver, folder, picture, target)
             else:
                 _of_workbook(folder / picture.file, target)

@@ -12,6 +12,7 @@ from typing import Any
 import msgspec
 
 from neat_delta.app.outputs import OUTPUTS
+from neat_delta.app.rounds.file import round_file_schema
 from neat_delta.files import mappingfile, rulesfile, schemas
 
 __all__ = ["documents"]
@@ -29,6 +30,7 @@ def documents() -> dict[str, str]:
         "store-file.schema.json": schemas.schema(),
         "mapping-file.schema.json": mappingfile.mapping_schema(),
         "rules-file.schema.json": rulesfile.rules_schema(),
+        "round-file.schema.json": round_file_schema(),
     }
     made |= {f"json/{name}.schema.json": _of_output(name) for name in OUTPUTS}
     return {path: json.dumps(document, indent=2, ensure_ascii=False) + "\n" for path, document in made.items()}

@@ -30,6 +30,15 @@ class Form(Protocol):
     def over(self, first: Any, other: Any) -> Any:  # noqa: ANN401 - two values of the setting
         """What holds where both are said."""
 
+    def schema(self) -> dict[str, Any]:
+        """How it is written in a file, as a JSON Schema."""
+
+
+def _texts(words: Sequence[str] = ()) -> dict[str, Any]:
+    """One text or several, of these words if there are any, as a JSON Schema."""
+    one_text: dict[str, Any] = {"enum": list(words)} if words else {"type": "string"}
+    return {"anyOf": [one_text, {"type": "array", "items": one_text}]}
+
 
 @dataclass(frozen=True, slots=True)
 class Flag:
@@ -46,6 +55,10 @@ class Flag:
         if not isinstance(value, bool):
             raise ValueError(f"{value!r} is neither True nor False.")
         return value
+
+    def schema(self) -> dict[str, Any]:
+        """How it is written in a file, as a JSON Schema."""
+        return {"type": "boolean"}
 
     def over(self, first: bool, other: bool) -> bool:
         """Whether one of them says so."""
@@ -67,6 +80,10 @@ class Word:
         if value is not None and not isinstance(value, str):
             raise ValueError(f"{value!r} is no text.")
         return value
+
+    def schema(self) -> dict[str, Any]:
+        """How it is written in a file, as a JSON Schema."""
+        return {"type": "string"}
 
     def over(self, first: str | None, other: str | None) -> str | None:
         """The first that says anything."""
@@ -93,6 +110,10 @@ class OneOf:
         if value is not None:
             _must_be_one_of(value, self.words)
         return value  # type: ignore[no-any-return]
+
+    def schema(self) -> dict[str, Any]:
+        """How it is written in a file, as a JSON Schema."""
+        return {"enum": list(self.words)}
 
     def over(self, first: str | None, other: str | None) -> str | None:
         """The first that is said."""
@@ -124,6 +145,10 @@ class Number:
             raise ValueError(f"{value!r} is no whole number from {self.least} on.")
         return number
 
+    def schema(self) -> dict[str, Any]:
+        """How it is written in a file, as a JSON Schema."""
+        return {"type": "integer", "minimum": self.least}
+
     def over(self, first: int, other: int) -> int:
         """The first."""
         del other
@@ -152,6 +177,10 @@ class Names:
                 _must_be_one_of(name, self.words)
         return names
 
+    def schema(self) -> dict[str, Any]:
+        """How it is written in a file, as a JSON Schema."""
+        return _texts(self.words)
+
     def over(self, first: tuple[str, ...], other: tuple[str, ...]) -> tuple[str, ...]:
         """Both, or the first that says any."""
         return (*other, *first) if self.adds else first or other
@@ -175,6 +204,10 @@ class Commas:
         if not all(names):
             raise ValueError("name fields with commas between them: price,stock.")
         return names
+
+    def schema(self) -> dict[str, Any]:
+        """How it is written in a file, as a JSON Schema."""
+        return _texts()
 
     def over(self, first: tuple[str, ...], other: tuple[str, ...]) -> tuple[str, ...]:
         """The first that says any."""
@@ -214,6 +247,10 @@ class Pairs:
                 raise ValueError(f'"{name}" is set twice.')
             pairs[name] = text.strip()
         return pairs
+
+    def schema(self) -> dict[str, Any]:
+        """How it is written in a file, as a JSON Schema."""
+        return {"type": "object", "additionalProperties": {"type": ["string", "number", "boolean"]}}
 
     def over(self, first: dict[str, str], other: dict[str, str]) -> dict[str, str]:
         """What either says; of one name what the first does."""
@@ -264,6 +301,10 @@ class Choices:
             return str(choice)
         return f"{name}{self.mark}{choice}" if self.first else f"{choice}{self.mark}{name}"
 
+    def schema(self) -> dict[str, Any]:
+        """How it is written in a file, as a JSON Schema."""
+        return {"anyOf": [{"enum": list(get_args(self.values))}, {"type": "object"}, _texts()]}
+
     def over(self, first: dict[str, str], other: dict[str, str]) -> dict[str, str]:
         """What is said first of every field counts before what the other says of a single one."""
         return first if "" in first else {**other, **first}
@@ -303,6 +344,10 @@ class Accepts:
                 )
             accepts.append(Accept(check, which or None))
         return tuple(accepts)
+
+    def schema(self) -> dict[str, Any]:
+        """How it is written in a file, as a JSON Schema."""
+        return _texts()
 
     def over(self, first: tuple[Accept, ...], other: tuple[Accept, ...]) -> tuple[Accept, ...]:
         """What either lets through."""

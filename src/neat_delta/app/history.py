@@ -8,7 +8,6 @@ from neat_delta.core.base.model.history import BETWEEN, HistoryCell, HistoryChan
 from neat_delta.core.base.model.rounds import RoundSummary
 from neat_delta.core.base.support.errors import NeatDeltaError
 from neat_delta.core.base.support.nearest import did_you_mean
-from neat_delta.files.ledger.folder import RoundFolder
 from neat_delta.files.ledger.index import Index
 
 __all__ = ["HistoryError", "field_history", "item_history", "round_history"]
@@ -52,14 +51,11 @@ def round_history(index: Index, number: int) -> list[HistoryChange]:
 def with_sources(index: Index, cells: list[HistoryCell]) -> list[HistoryChange]:
     """Cells with the sheets of their rounds, and who said yes to those that were sent."""
     rounds: Mapping[int, RoundSummary] = {summary.number: summary for summary in index.rounds()}
-    signed: dict[int, list[str]] = {}
-    for number in {cell.number for cell in cells}:
-        folder = RoundFolder(index.ledger / rounds[number].folder, number)
-        signed[number] = [summary.name for summary in folder.inputs("answers")]
     return [
         HistoryChange(
             cell.number, cell.day, cell.key.split(BETWEEN), cell.field, cell.before, cell.after, cell.rule,
-            rounds[cell.number].sheets, signed[cell.number] if cell.state in SENT else [], cell.state, cell.undone,
+            rounds[cell.number].sheets, rounds[cell.number].signed if cell.state in SENT else [],
+            cell.state, cell.undone,
         )
         for cell in cells
     ]  # fmt: skip

@@ -21,7 +21,7 @@ from neat_delta.core.review.waiting import sent_cells, waiting_counts
 from neat_delta.files.changeset import read_changes
 from neat_delta.files.ledger.cells import CellOutcome, write_outcomes
 from neat_delta.files.ledger.folder import CHANGES, RoundFolder
-from neat_delta.files.ledger.ledger import Ledger, keep_of
+from neat_delta.files.ledger.ledger import Ledger
 from neat_delta.files.sources import cache
 from neat_delta.files.sources.address import is_address
 from neat_delta.files.updates import MANIFEST
@@ -32,14 +32,11 @@ if TYPE_CHECKING:
     from neat_delta.core.base.model.catalogue import Source
     from neat_delta.core.base.model.changeset import ChangeSet
     from neat_delta.core.base.model.history import SetLater
-    from neat_delta.core.base.model.store import Store
     from neat_delta.core.outcomes.landings import Landing
 
 __all__ = [
     "changes_in",
     "kept_of",
-    "ledger_at",
-    "ledger_of_store",
     "live_in",
     "must_have_undo",
     "note_compared",
@@ -54,19 +51,6 @@ __all__ = [
 ]
 
 Files = Sequence[tuple[InputRole, str]]
-
-
-def ledger_at(folder: str, keep: int | str = 12) -> Ledger:
-    """The ledger in a folder."""
-    return Ledger(Path(folder), keep_of(keep))
-
-
-def ledger_of_store(store_file: tuple[Store, str] | None) -> Ledger | None:
-    """The ledger that a store file names, from its own folder on; None where it names none."""
-    if store_file is None or store_file[0].ledger.folder is None:
-        return None
-    place = store_file[0].ledger
-    return Ledger(Path(store_file[1]).parent / str(place.folder), keep_of(place.keep))
 
 
 def kept_of(folder: RoundFolder, role: InputRole, source: Source) -> KeptInput:
@@ -151,16 +135,16 @@ def note_compared(folder: RoundFolder, changes: ChangeSet, content: bytes, files
     inputs += [folder.keep(role, name, name) for role, name in files if Path(name).is_file()]
     folder.note(RoundStep("", "fetched", inputs=inputs))
     write_whole(folder.place(CHANGES), [content])
-    folder.note(compared_step(changes, CHANGES))
+    folder.note(compared_step(changes, CHANGES, [] if header.by_rules else [header.sheet.path]))
     return folder
 
 
-def compared_step(changes: ChangeSet, file: str) -> RoundStep:
-    """The step of a comparison: the change set, and of how much something is to be sent, and held."""
+def compared_step(changes: ChangeSet, file: str, sheets: Sequence[str]) -> RoundStep:
+    """The step of a comparison: the change set, what was compared, and how much is to be sent, and held."""
     counts = waiting_counts(changes)
     cells = sent_cells(changes)
     figures = {"items": counts["to_send"], "cells": cells, "held": changes.header.counts.held_cells}
-    return RoundStep("", "compared", changes=changes.digest, file=file, counts=figures)
+    return RoundStep("", "compared", sheets=list(sheets), changes=changes.digest, file=file, counts=figures)
 
 
 def note_written(ledger: Ledger, folder: str, manifest: Manifest, changes: str, files: Files = ()) -> RoundFolder:

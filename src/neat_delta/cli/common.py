@@ -94,7 +94,7 @@ def detail() -> Detail:
 
 def screen() -> Screen:
     """The console for reports, in as much detail as the options say."""
-    from neat_delta.report.terminal import terminal
+    from neat_delta.report.console import terminal
 
     return terminal(detail())
 

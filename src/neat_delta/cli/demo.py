@@ -23,6 +23,7 @@ __all__ = ["demo"]
 FILES = (
     *("live.csv", "jars.csv", "sheet.csv", "fresh.csv", "supplier.csv", "codes.csv", "quotes.csv", "stock.csv"),
     *("count.csv", "neat-delta.toml", "soderbi.toml", "retail.toml", "stock.toml", "count.toml", "buffer.toml"),
+    *("weekly.toml", "sale.toml"),
 )
 FOLDER = "quillfern-demo"
 FOLDERS = ("polled", "handed-over")
@@ -101,7 +102,11 @@ def _shop(folder: str) -> Iterator[str]:
 
     store = neat_delta.read_store(f"{folder}/neat-delta.toml")
     with serving(Shop(neat_delta.read(f"{folder}/live.csv", store.file.layout), store), PORT) as address:
-        yield address
+        os.environ["SHOP"] = address
+        try:
+            yield address
+        finally:
+            del os.environ["SHOP"]
 
 
 PORT = 8421

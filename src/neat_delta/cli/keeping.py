@@ -16,7 +16,16 @@ if TYPE_CHECKING:
     from neat_delta.files.ledger.folder import RoundFolder
     from neat_delta.files.ledger.ledger import Ledger
 
-__all__ = ["find_ledger", "going_back", "joined_ledger", "last_changes", "ledger_option", "note"]
+__all__ = [
+    "ROUND",
+    "find_ledger",
+    "find_round_in",
+    "going_back",
+    "joined_ledger",
+    "last_changes",
+    "ledger_option",
+    "note",
+]
 
 LEDGER = "neat_delta.ledger"
 
@@ -40,7 +49,7 @@ def ledger_option(command: Any) -> Any:  # noqa: ANN401 - as Click decorates
 
 def joined_ledger(store_file: tuple[Store, str] | None) -> Ledger | None:
     """The ledger that the command at work joins: told, or by the store file; None where there is none."""
-    from neat_delta.app.ledger import ledger_at, ledger_of_store
+    from neat_delta.files.ledger.places import ledger_at, ledger_of_store
 
     context = click.get_current_context(silent=True)
     folder = context.meta.get(LEDGER) if context else None
@@ -59,12 +68,43 @@ def note(work: Callable[[], RoundFolder | None]) -> RoundFolder | None:
         return None
 
 
+class _Round(click.ParamType):  # type: ignore[type-arg]  # generic from click 8.2 on
+    """A round by its number, or the last one."""
+
+    name = "round"
+
+    def convert(self, value: Any, param: click.Parameter | None, ctx: click.Context | None) -> int | str:  # noqa: ANN401
+        """The number, or "last"."""
+        text = str(value)
+        if text != "last" and (not text.isdecimal() or not int(text)):
+            self.fail(f'{value!r} is no round. Say its number, or "last".', param, ctx)
+        return text if text == "last" else int(text)
+
+
+ROUND = _Round()
+"""The type of an option that names a round."""
+
+
+def find_round_in(ledger: Ledger, number: int | str) -> RoundFolder:
+    """The round of a number, or the last one that sent something; OutputError where there is none."""
+    from neat_delta.core.base.support.errors import OutputError
+
+    if not isinstance(number, str):
+        return ledger.round(number)
+    for folder in reversed(ledger.rounds()):
+        if any(step.step == "written" and step.counts.get("sent") for step in folder.steps()):
+            return folder
+    raise OutputError(
+        f"{ledger.folder}: no round has sent anything yet. Look which there are with `neat-delta history`."
+    )
+
+
 def find_ledger(store: str | None) -> Ledger:
     """The ledger that is asked: told, or by the store file, or by the one round file of this folder."""
     from pathlib import Path
 
-    from neat_delta.app.rounds.file import ledger_of_round_file, round_files_in
     from neat_delta.cli.common import read_store_option
+    from neat_delta.files.ledger.places import ledger_of_round_file, round_files_in
 
     joined = joined_ledger(read_store_option(store))
     if joined is not None:

@@ -14,6 +14,7 @@ from typing import TYPE_CHECKING
 import click
 
 from neat_delta.cli.common import detail, output_options, print_json
+from neat_delta.cli.keeping import ROUND
 from neat_delta.cli.options import argument, option, verb
 
 if TYPE_CHECKING:
@@ -40,7 +41,7 @@ class _TimeLimitPassed(BaseException):
     "--confirm", "confirmed", is_flag=True, help="See whether the last round landed, and write what is to be mended."
 )
 @option("--round", "number", type=click.IntRange(1), metavar="N", help="With --confirm: round N.")
-@option("--close", "closed", type=click.IntRange(1), metavar="N", help="Give round N up.")
+@option("--close", "closed", type=ROUND, metavar="N", help='Give round N up, or the "last" one of this file.')
 @option("--because", metavar="TEXT", help="With --close: why, for whoever reads the history.")
 @option("--print", "printed", is_flag=True, help="Print what would be done, with what, from where; do nothing.")
 @option("--dry-run", "dry", is_flag=True, help="Do all but deliver, and leave no trace.")
@@ -54,7 +55,7 @@ def run(
     resumed: bool,
     confirmed: bool,
     number: int | None,
-    closed: int | None,
+    closed: int | str | None,
     because: str | None,
     printed: bool,
     dry: bool,
@@ -171,19 +172,15 @@ def _tell_failure(file: RoundFile, why: str) -> None:
 
 @contextmanager
 def _stopping(file: RoundFile) -> Iterator[None]:
-    """End cleanly when the system asks for it, and when the time that a run may take is over."""
+    """End when the time that a run may take is over."""
     from neat_delta.app.forms import seconds_of
-
-    def stop(number: int, frame: FrameType | None) -> None:
-        del number, frame
-        raise KeyboardInterrupt
 
     def late(number: int, frame: FrameType | None) -> None:
         del number, frame
         raise _TimeLimitPassed
 
     limit = file.at.time_limit
-    before = signal.signal(signal.SIGTERM, stop), signal.signal(signal.SIGALRM, late)
+    before = signal.signal(signal.SIGALRM, late)
     signal.setitimer(signal.ITIMER_REAL, 0 if limit is None else seconds_of(limit))
     try:
         yield
@@ -195,8 +192,7 @@ def _stopping(file: RoundFile) -> Iterator[None]:
         raise OutputError(f"{file.path}: {why}") from None
     finally:
         signal.setitimer(signal.ITIMER_REAL, 0)
-        signal.signal(signal.SIGTERM, before[0])
-        signal.signal(signal.SIGALRM, before[1])
+        signal.signal(signal.SIGALRM, before)
 
 
 @contextmanager
@@ -236,13 +232,8 @@ def _print(file: RoundFile, ended: Ended, wrong: list[str], *, dry: bool) -> Non
     round_ = ended.round
     if dry:
         click.echo(f"A dry run of {file.name}: nothing was delivered, and nothing is kept.")
-    words = {
-        "waits": "waits for you",
-        "failed": "failed",
-        "otherwise": "landed otherwise than meant",
-        "done": "is done",
-    }
-    how = words[ended.event] if ended.event else STATES[round_.state]
+    words = {"waits": "waits for you", "failed": "failed", "otherwise": "landed otherwise than meant"}
+    how = words.get(str(ended.event), STATES[round_.state])
     sent = count(round_.sent or round_.cells, "cell")
     click.echo(
         f"Round {round_.number} of {file.name} {how}: {sent} of {count(round_.items, 'item')}, {round_.held:,} held."
@@ -257,9 +248,15 @@ def _print(file: RoundFile, ended: Ended, wrong: list[str], *, dry: bool) -> Non
         click.echo(next_step(file, ended))
 
 
-def _close(file: RoundFile, number: int, because: str, *, as_json: bool) -> int:
-    from neat_delta.app.rounds.run import close_round
+def _close(file: RoundFile, number: int | str, because: str, *, as_json: bool) -> int:
+    from neat_delta.app.rounds.run import close_round, last_round
+    from neat_delta.core.base.support.errors import OutputError
 
+    if isinstance(number, str):
+        last = last_round(file.ledger, file.name)
+        if last is None:
+            raise OutputError(f"{file.name}: there is no round of it yet. Run it first.")
+        number = last.number
     closed = close_round(file, number, because)
     if as_json:
         from neat_delta.app.outputs import RunOutput

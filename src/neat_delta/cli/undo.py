@@ -19,7 +19,7 @@ from neat_delta.cli.common import (
     store_option,
     working,
 )
-from neat_delta.cli.keeping import find_ledger, joined_ledger, ledger_option, note
+from neat_delta.cli.keeping import ROUND, find_ledger, find_round_in, joined_ledger, ledger_option, note
 from neat_delta.cli.options import argument, option, verb
 
 if TYPE_CHECKING:
@@ -50,7 +50,9 @@ __all__ = ["undo"]
     help="The folder that `write` made: it says what was sent, and under which importer's rules.  [default: the one "
     "that was made of CHANGES]",
 )
-@option("--round", "number", type=click.IntRange(1), metavar="N", help="Take round N of the ledger back.")
+@option(
+    "--round", "number", type=ROUND, metavar="N", help='Take round N of the ledger back, or the "last" that was sent.'
+)
 @option("--altered", is_flag=True, help="Take back what the store rounded, cut or wrote otherwise, too.")
 @option("--live", metavar="FILE", help="Where the live catalogue is now.  [default: where compare found it]")
 @option("--replace", is_flag=True, help="Replace DIR if everything in it came from Neat Delta.")
@@ -63,7 +65,7 @@ def undo(
     folder: str,
     now: str | None,
     files: str | None,
-    number: int | None,
+    number: int | str | None,
     altered: bool,
     live: str | None,
     replace: bool,
@@ -139,7 +141,7 @@ def _note(ledger: Ledger, digest: str, folder: str, written: Manifest, left: Seq
 
 
 def _named(
-    changes: str | None, number: int | None, files: str | None, live: str | None, store: str | None
+    changes: str | None, number: int | str | None, files: str | None, live: str | None, store: str | None
 ) -> tuple[RoundFolder | None, str, str | None, str | None]:
     """What is to be taken back: a change set, or a round that is kept, with its change set, the last folder of what it
     sent, and its live catalogue as it was then. OutputError where that round sent nothing.
@@ -150,5 +152,5 @@ def _named(
         return None, changes, files, live
     if changes is not None or number is None:
         raise click.UsageError("Name the change set, or a round of the ledger with --round.")
-    kept = find_ledger(store).round(number)
+    kept = find_round_in(find_ledger(store), number)
     return kept, changes_in(kept), files or sent_in(kept), live or live_in(kept)

@@ -75,7 +75,6 @@ somebody raised five prices and ended an offer, and the spreadsheet took a cost 
     ),
     """\
 Now you: change something in {folder}/jars.csv, save it, and in that folder
-
   neat-delta compare live.csv jars.csv -o mine.jsonl
   neat-delta preview mine.jsonl""",
 )
@@ -346,6 +345,61 @@ it exports is an address, and it takes what is sent there.""",
     shop=True,
 )
 
+WEEKS = Chapter(
+    "a round that is set up once, its ledger, and what it changed",
+    """\
+weekly.toml says what a round is of, what may pass without a person, and where it goes. A
+practice store with live.csv, a stand-in on this machine, is open meanwhile at $SHOP.""",
+    (
+        Step(
+            "What would be done?",
+            "run weekly.toml --print",
+            "With what, from where; nothing is done.",
+        ),
+        Step(
+            "The first week.",
+            "run weekly.toml -q",
+            "From its sources to the store, each step noted: what is held stays here, the rest goes.",
+        ),
+        Step(
+            "Did it land?",
+            "run weekly.toml --confirm -q",
+            "The next export and the store's answer say; what is to be mended would be in a sheet.",
+        ),
+        Step(
+            "A week in which a hand slipped.",
+            "run sale.toml -q",
+            "Half a price is no belief of a shop's: the round waits, and nothing went.",
+        ),
+        Step(
+            "It is given up,",
+            'run sale.toml --close last --because "a tenth off was meant"',
+            "for a reason that whoever asks will read.",
+        ),
+        Step(
+            "The third week.",
+            "run weekly.toml -q --log weekly.jsonl",
+            "The list says nothing new, and the wax becomes dearer again.",
+        ),
+        Step(
+            "What did we change?",
+            "history",
+            "All rounds, and each of them, an item or a field.",
+        ),
+        Step(
+            "And this one?",
+            "history --sku QA-1035",
+            "When, from what to what, by which round, list and rule, and what became of it.",
+        ),
+        Step(
+            "Take the last round back.",
+            "undo --round last --now $SHOP/export.csv --to last-week --replace -q",
+            "Only what still stands as it set it; the ledger has what it was compared with.",
+        ),
+    ),
+    shop=True,
+)
+
 CHAPTERS = {
     "accidents": ACCIDENTS,
     "tuesday": TUESDAY,
@@ -354,5 +408,6 @@ CHAPTERS = {
     "codes": CODES,
     "stock": STOCK,
     "elsewhere": ELSEWHERE,
+    "weeks": WEEKS,
 }
 """The chapters by their names, in the order in which `neat-delta demo all` goes through them after the round."""

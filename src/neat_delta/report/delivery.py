@@ -7,7 +7,7 @@ from typing import TYPE_CHECKING
 
 from rich.text import Text
 
-from neat_delta.report.terminal.base import result_table
+from neat_delta.report.console import result_table
 from neat_delta.report.text import count, display_text, key_text
 
 if TYPE_CHECKING:

@@ -6,10 +6,11 @@ from collections.abc import Sequence
 from pathlib import PurePath
 from typing import TYPE_CHECKING
 
+from rich.cells import cell_len
 from rich.text import Text
 
 from neat_delta.core.base.model.history import BETWEEN
-from neat_delta.report.terminal.base import print_some, result_table
+from neat_delta.report.console import print_some, result_table
 from neat_delta.report.text import count, cut, display_text
 
 if TYPE_CHECKING:
@@ -45,13 +46,14 @@ STYLES = {
 
 def print_rounds(console: Screen, rounds: Sequence[RoundSummary], room: int | None) -> None:
     """The rounds as a table, the last ones or all (None)."""
-    table = result_table("round", "day", "what", "cells sent", "held", "landed", "undone", "", right=(0, 3, 4, 5, 6))
-    listed, room_for_names = rounds if room is None else rounds[-room:], max(12, console.width - 64)
+    table = result_table("round", "day", "what", "sent", "held", "landed", "undo", "", right=(0, 3, 4, 5, 6))
+    table.columns[2].no_wrap, table.columns[2].max_width = False, max(12, console.width - 60)
+    listed = rounds if room is None else rounds[-room:]
     for round_ in listed:
         table.add_row(
             str(round_.number),
             round_.day,
-            Text(cut(sources_said(round_), room_for_names)),
+            Text(sources_said(round_)),
             "" if round_.state in {"begun", "compared"} else f"{round_.sent:,}",
             f"{round_.held:,}" if round_.held else "",
             "" if round_.landed is None else f"{round_.landed:,}",
@@ -93,7 +95,7 @@ STEP_WORDS = {
     "confirmed": "looked at",
     "began": "began",
     "fetched": "has",
-    "undone": "taken back",
+    "undone": "undo written",
 }
 STEP_WORDS |= {
     name: name for name in ("compared", "answered", "written", "delivering", "delivered", "failed", "closed")
@@ -120,46 +122,59 @@ def step_said(step: RoundStep) -> str:
 
 
 def print_cells(console: Screen, cells: Sequence[HistoryChange], title: str, *, with_round: bool = True) -> None:
-    """Cells as rounds changed them, the first of them or all."""
-    headings = (["round", "day"] if with_round else []) + ["item", "field", "before", "after", "by", ""]
-    table = result_table(*(f"  {name}" if number == 0 else name for number, name in enumerate(headings)))
+    """Cells as rounds changed them, the last of them or all; of one round, the first of them. A column that says the
+    same in every row stands in the title.
+    """
     room = console.room(20)
     listed = cells if room is None else cells[-room:] if with_round else cells[:room]
-    for cell in listed:
-        row: list[str | Text] = [f"  {cell.round}", cell.day] if with_round else []
-        item = display_text(" / ".join(cell.key))
-        row += [item if with_round else f"  {item}", cell.field or "(item)", _text(cell.before), _text(cell.after)]
-        table.add_row(*row, Text(cut(origin_said(cell), 24), "dim"), Text(state_said(cell), _style(cell)))
+    columns = {
+        "round": [str(cell.round) for cell in listed] if with_round else [],
+        "day": [cell.day for cell in listed] if with_round else [],
+        "item": [display_text(" / ".join(cell.key)) for cell in listed],
+        "field": [cell.field or "(item)" for cell in listed],
+        "before": [_text(cell.before) for cell in listed],
+        "after": [_text(cell.after) for cell in listed],
+        "what became of it": [state_said(cell) for cell in listed],
+    }
+    asked = {"item", "field"} if with_round else set()
+    kept = {name: texts for name, texts in columns.items() if texts and not (name in asked and len({*texts}) == 1)}
+    widths = {name: max(map(cell_len, [name, *texts])) for name, texts in kept.items()}
+    became = "what became of it"
+    room_at_all = console.width - sum(width + 2 for name, width in widths.items() if name != became) - 4
+    state_width = min(widths[became], max(len(became), room_at_all - 12))
+    names = [name for name in kept if name != became]
+    table = result_table(f"  {names[0]}", *names[1:], "by", became)
+    for column, width in ((-1, state_width), (-2, max(8, room_at_all - state_width))):  # in full, on several lines
+        table.columns[column].no_wrap, table.columns[column].max_width = False, width
+        table.columns[column].overflow = "fold"
+    for place, cell in enumerate(listed):
+        first, *rest = [kept[name][place] for name in names]
+        table.add_row(f"  {first}", *rest, Text(origin_said(cell), "dim"), Text(state_said(cell), _style(cell)))
     console.print(f"\n{title}", style="bold")
     console.print(table)
     console.print_rest(len(cells), room)
 
 
-def _text(text: str | None) -> Text:
-    return Text("" if text is None else cut(display_text(text), 16))
+def _text(text: str | None) -> str:
+    return "" if text is None else cut(display_text(text), 24)
 
 
 def _style(cell: HistoryChange) -> str:
-    return (
-        "dim"
-        if cell.undone
-        else "green"
-        if cell.state == "landed"
-        else ""
-        if cell.state in {"sent", "to be sent"}
-        else "magenta"
-    )
+    if cell.undone:
+        return "dim"
+    return {"landed": "green", "sent": "", "to be sent": ""}.get(cell.state, "magenta")
 
 
 def state_said(cell: HistoryChange) -> str:
     """What became of a cell, in words."""
-    return f"{cell.state}, taken back" if cell.undone else cell.state
+    return f"{cell.state}; undo written" if cell.undone else cell.state
 
 
 def origin_said(cell: HistoryChange) -> str:
     """Where a cell came from: the rule, the sheets and lists of its round, and who said yes."""
     names = ", ".join(PurePath(name).name for name in cell.sheets)
-    origin = f"{cell.rule} ({names})" if cell.rule and names else cell.rule or names
+    rule = PurePath(cell.rule).name if cell.rule in cell.sheets else cell.rule
+    origin = rule if rule and (len(cell.sheets) != 1 or rule == names) else f"{rule} ({names})" if rule else names
     signed = ", ".join(PurePath(name).name for name in cell.signed)
     return display_text(f"{origin}; yes: {signed}" if signed else origin or "rules")
 
@@ -195,7 +210,7 @@ def print_last_changes(console: Screen, cells: Sequence[HistoryCell]) -> None:
     lines = [
         Text(
             f"  round {cell.number} ({cell.day}): {cell.field or 'item'} {display_text(cell.before or '')} → "
-            f"{display_text(cell.after or '')}, {cell.state}{', taken back' if cell.undone else ''}"
+            f"{display_text(cell.after or '')}, {cell.state}{'; undo written' if cell.undone else ''}"
         )
         for cell in cells
     ]

@@ -57,7 +57,10 @@ def subject_told(facts: RoundTold) -> str:
     >>> subject_told(facts)
     'weekly, round 7 waits for you'
     """
-    return f"{facts.name}, round {facts.round} {EVENTS[facts.event]}"
+    what = (
+        "was delivered" if facts.event == "done" and facts.landed is None and facts.delivered else EVENTS[facts.event]
+    )
+    return f"{facts.name}, round {facts.round} {what}"
 
 
 def _rows(facts: RoundTold) -> list[tuple[str, str]]:

@@ -53,11 +53,12 @@ def changes_of_round(
     sheet = replace(
         combined, path=COMBINED, digest=lambda: digest_of(content), layout=layouts[0] if layouts else combined.layout
     )
+    codes = _codes(file) if all(part_of.at.file is None for part_of in file.sheets) else None  # else it has them
     return compare(
         inputs.live,
         sheet,
         store=store,
-        codes=_codes(file),
+        codes=codes,
         request=_together(file, [part for part, _ in parts]),
         today=today,
     )

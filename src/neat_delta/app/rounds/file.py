@@ -5,8 +5,8 @@ Rule: a setting of a command has the key of the same name here, made from the sa
 
 from __future__ import annotations
 
-import contextlib
-import tomllib
+import os
+import re
 from collections.abc import Sequence
 from dataclasses import dataclass
 from decimal import Decimal
@@ -17,16 +17,18 @@ import msgspec
 from msgspec import Meta
 
 from neat_delta.app.forms import seconds_of
-from neat_delta.app.ledger import ledger_at
 from neat_delta.app.requests import CompareRequest, EditRequest, PreviewRequest, WriteRequest
 from neat_delta.app.settings import Request, request_of, settings_of
 from neat_delta.core.base.model.layout import Layout
-from neat_delta.core.base.support.errors import SettingError, StoreError
+from neat_delta.core.base.support.errors import SettingError
 from neat_delta.core.base.support.nearest import did_you_mean
 from neat_delta.core.compare.combine import Overlap
 from neat_delta.files.ledger.ledger import Ledger, keep_of
+from neat_delta.files.ledger.places import ROUNDS, ledger_at
+from neat_delta.files.schemas import schema_of
 from neat_delta.files.sources.address import is_address, without_secret
 from neat_delta.files.storefile import error_at, toml_of, wrong_keys
+from neat_delta.report.settings import as_options
 
 __all__ = [
     "REQUESTS",
@@ -38,9 +40,8 @@ __all__ = [
     "SheetFile",
     "SignOff",
     "Telling",
-    "ledger_of_round_file",
     "read_round_file",
-    "round_files_in",
+    "round_file_schema",
 ]
 
 VERSION = 1
@@ -160,13 +161,13 @@ class Sheet:
         return self.at.file or self.at.rules or "set"
 
 
-class _Round(_Table, frozen=True):
+class RoundKeys(_Table, frozen=True):
     """The keys of a round file besides those that are settings of a step."""
 
     live: Annotated[str, Meta(description="The store's export: a path, or an address.")]
     version: Annotated[int, Meta(description="The version of the round file's form: 1.")] = VERSION
     name: Annotated[str | None, Meta(description="What its rounds are called.  [default: as the file]")] = None
-    folder: Annotated[str, Meta(description="The folder of its rounds and their ledger.")] = "rounds"
+    folder: Annotated[str, Meta(description="The folder of its rounds and their ledger.")] = ROUNDS
     keep: Annotated[
         int | str, Meta(description='How long what went into a round is kept: a number of rounds, or "90 days".')
     ] = 12
@@ -197,7 +198,7 @@ class RoundFile:
     """A round file as it was read, with its path: its keys (`at`), its sheets in order, the settings of its steps."""
 
     path: str
-    at: _Round
+    at: RoundKeys
     sheets: tuple[Sheet, ...]
     compare: CompareRequest
     preview: PreviewRequest
@@ -238,10 +239,11 @@ def read_round_file(path: str) -> RoundFile:
     {'': 'keep'}
     """
     _, data = toml_of(path)
+    data = _from_environment(path, data, ())
     plain = {name: value for name, value in data.items() if name not in {*REQUESTS, "sheet"}}
-    for where, what in wrong_keys(plain, _Round, ()):
+    for where, what in wrong_keys(plain, RoundKeys, ()):
         raise error_at(path, where, _with_requests(where, what))
-    at = msgspec.convert(plain, _Round, strict=False)
+    at = msgspec.convert(plain, RoundKeys, strict=False)
     if at.version != VERSION:
         raise error_at(path, ("version",), "this Neat Delta reads round files of version 1. Write: version = 1")
     asked = {name: _request(path, (name,), kind, data.get(name, {})) for name, kind in REQUESTS.items()}
@@ -256,10 +258,31 @@ def read_round_file(path: str) -> RoundFile:
     return RoundFile(path, at, sheets, **asked)  # type: ignore[arg-type]
 
 
+IN_ENVIRONMENT = re.compile(r"\$([A-Za-z_][A-Za-z0-9_]*)")
+
+ADDRESSES = frozenset({"live", "file", "base", "to", "after", "results", "smtp", "url", "sender"})
+"""The keys in which $NAME stands for what the environment has under that name."""
+
+
+def _from_environment(path: str, value: Any, where: tuple[str, ...]) -> Any:  # noqa: ANN401 - of TOML
+    """The same with what the environment has, in the keys that are addresses; StoreError where it has nothing."""
+    if isinstance(value, dict):
+        return {name: _from_environment(path, of_name, (*where, name)) for name, of_name in value.items()}
+    if isinstance(value, list):
+        return [_from_environment(path, entry, where if isinstance(entry, str) else (*where, str(place)))
+                for place, entry in enumerate(value)]  # fmt: skip
+    if not isinstance(value, str) or not where or where[-1] not in ADDRESSES:
+        return value
+    for name in IN_ENVIRONMENT.findall(value):
+        if not os.environ.get(name):
+            raise error_at(path, where, f"${name} is not in the environment. Set it there, or write what it stands for")
+    return IN_ENVIRONMENT.sub(lambda named: os.environ[named[1]], value)
+
+
 def _with_requests(where: tuple[str, ...], what: str) -> str:
     """A message about an unknown key of the file itself, where the nearest may be a table of settings."""
     if len(where) == 1 and "no such key" in what:
-        known = [*REQUESTS, "sheet", *_Round.__struct_fields__]
+        known = [*REQUESTS, "sheet", *RoundKeys.__struct_fields__]
         return f"there is no such key.{did_you_mean(where[0], known, _known(known))}"
     return what
 
@@ -302,7 +325,7 @@ def _sheet(path: str, number: int, entry: dict[str, Any]) -> Sheet:
     return Sheet(at, asked)  # type: ignore[arg-type]
 
 
-def _must_be_times(path: str, at: _Round) -> None:
+def _must_be_times(path: str, at: RoundKeys) -> None:
     """StoreError where an age, a time or what is kept is none."""
     for where, value in ((("limits", "older_than"), at.limits.older_than), (("time_limit",), at.time_limit)):
         if value is not None:
@@ -316,19 +339,28 @@ def _must_be_times(path: str, at: _Round) -> None:
         raise error_at(path, ("keep",), str(error)) from None
 
 
-def round_files_in(folder: Path) -> list[str]:
-    """The round files in a folder, by their names."""
-    files = list[str]()
-    for path in sorted(folder.glob("*.toml")):
-        with contextlib.suppress(OSError, UnicodeDecodeError, tomllib.TOMLDecodeError):
-            data = tomllib.loads(path.read_text("utf-8-sig"))
-            if isinstance(data.get("live"), str) and isinstance(data.get("sheet"), list):
-                files.append(str(path))
-    return files
+def round_file_schema() -> dict[str, Any]:
+    """The round file's JSON Schema (draft 2020-12), for editors.
+
+    >>> round_file_schema()["$defs"]["SheetFile"]["properties"]["with_new"]["type"]
+    'boolean'
+    """
+    document = schema_of(RoundKeys, "round file")
+    of_sheet = schema_of(SheetFile, "sheet")["$defs"]
+    named = {name: _schema_of_request(kind) for name, kind in REQUESTS.items()}
+    sheet = of_sheet["SheetFile"]
+    sheet["properties"] |= {**_schema_of_request(EditRequest)["properties"], **named["compare"]["properties"]}
+    definitions = document["$defs"] | of_sheet
+    top = definitions[document["$ref"].rpartition("/")[2]]
+    top["properties"] |= named | {"sheet": {"type": "array", "minItems": 1, "items": {"$ref": "#/$defs/SheetFile"}}}
+    top["required"] = [*top["required"], "sheet"]
+    return document | {"$defs": definitions}
 
 
-def ledger_of_round_file(path: str) -> Ledger:
-    """The ledger of a round file, as far as that can be read."""
-    with contextlib.suppress(StoreError):
-        return read_round_file(path).ledger
-    return ledger_at(str(Path(path).parent / "rounds"))
+def _schema_of_request(kind: type[Request]) -> dict[str, Any]:
+    """The schema of a table that is the settings of a step."""
+    properties = {
+        name: {"description": as_options(setting.does), **setting.form.schema()}
+        for name, setting in settings_of(kind).items()
+    }
+    return {"type": "object", "properties": properties, "additionalProperties": False}

@@ -218,7 +218,7 @@ class RoundRun:
             if before.digest == changes.digest:
                 Path(self.folder.place(name)).unlink()
                 return before
-        step = self.folder.note(compared_step(changes, name))
+        step = self.folder.note(compared_step(changes, name, [sheet.name for sheet in self.file.sheets]))
         counts = step.counts
         say(
             "compared",

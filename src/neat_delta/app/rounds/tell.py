@@ -31,6 +31,8 @@ def next_step(file: RoundFile, ended: Ended) -> str:
     }
     if ended.event == "failed" and ended.round.state == "delivering":
         words["failed"] += " ‹resume›, which delivers only what has not arrived"
+    if ended.round.state == "delivered":
+        return as_options(f"When it is imported, see whether it landed: {call} ‹confirm›")
     return as_options(words.get(str(ended.event), look))
 
 

@@ -17,6 +17,7 @@ import polars as pl
 from neat_delta.core.base.model.catalogue import Catalogue, listed
 from neat_delta.core.base.model.importer import NEW_CODE
 from neat_delta.core.base.model.provenance import Provenance
+from neat_delta.core.base.model.rules import RuleText
 from neat_delta.core.base.model.schemas import PROBLEMS, WORKED, Schema, conform, empty
 from neat_delta.core.base.model.store import Key
 from neat_delta.core.base.support.errors import CatalogueError
@@ -26,7 +27,6 @@ from neat_delta.core.sheets.match.keys import KeyIndex
 if TYPE_CHECKING:
     from neat_delta.core.base.model.changeset import ChangeSet
     from neat_delta.core.base.model.header import SetAside
-    from neat_delta.core.base.model.rules import RuleText
 
 __all__ = ["Overlap", "Part", "combine"]
 
@@ -147,10 +147,12 @@ def _sheet_of(
     places = dict(
         zip(combined.live_rows, live.place(pl.Series([*combined.live_rows.values()], dtype=pl.Int64)), strict=True)
     )
+    if not places and live.cells.height:  # nothing is changed: an item as it is says so
+        texts = live.cells.select(key).row(0)
+        places[texts], combined.cells[texts] = 0, {}
     order = sorted(places, key=lambda texts: (places[texts] is None, places[texts] or 0))
-    fields = [
-        name for name in live.fields if any(name in cells for cells in combined.cells.values()) and name not in key
-    ]
+    others = [name for name in live.fields if name not in key]
+    fields = [name for name in others if any(name in cells for cells in combined.cells.values())] or others[:1]
     columns = {name: [texts[at] for texts in order] for at, name in enumerate(key)}
     in_live = (
         gathered(live.cells.select(fields), pl.Series([places[texts] for texts in order], dtype=pl.Int64))
@@ -172,11 +174,20 @@ def _sheet_of(
             if why is not None:
                 problems.append((place, key[0] if name == NEW_CODE else name, "sheet", *why))
     row_places = {texts: place for place, texts in enumerate(order)}
-    steps, computed_rows = list[tuple[int, str, int, int, list[str | None], str]](), dict[str, list[int]]()
+    of_rules: dict[tuple[KeyTexts, str, int], list[tuple[int, list[str | None], str]]] = {}
     for texts, name, part, rule, inputs, result in combined.steps:
-        if taken.get((texts, name)) == part:
-            computed_rows.setdefault(name, []).append(row_places[texts])
-            steps.append((row_places[texts], name, 0, rule, inputs, result))
+        of_rules.setdefault((texts, name, part), []).append((rule, inputs, result))
+    rules, of_sheet = list(combined.rules), dict[tuple[int, str], int]()
+    steps, computed_rows = list[tuple[int, str, int, int, list[str | None], str]](), dict[str, list[int]]()
+    for (texts, name), part in taken.items():
+        place, of_cell = row_places[texts], of_rules.get((texts, name, part), [])
+        if of_cell:
+            computed_rows.setdefault(name, []).append(place)
+        elif (part, name) not in of_sheet:
+            of_sheet[part, name] = len(rules)
+            rules.append(RuleText(parts[part].name, name, why="the sheet that has it"))
+        own = of_cell or [(of_sheet[part, name], list[str | None](), columns[name][place])]
+        steps += [(place, name, step, *parts_of) for step, parts_of in enumerate(own)]
     cells_table = pl.DataFrame(columns, schema=dict.fromkeys(columns, pl.String))
     height = cells_table.height
     everything = pl.int_range(height, eager=True)
@@ -185,7 +196,7 @@ def _sheet_of(
         computed={name: everything.is_in(sorted({*rows})) for name, rows in computed_rows.items()},
         worked=_table(steps, WORKED),
         problems=_table(problems, PROBLEMS),
-        rules=combined.rules,
+        rules=rules,
         set_aside=aside,
     )
     name = " + ".join(part.name for part in parts)

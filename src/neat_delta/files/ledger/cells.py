@@ -9,7 +9,7 @@ import msgspec
 import polars as pl
 
 from neat_delta.core.base.model.changeset import ChangeSet
-from neat_delta.core.base.model.history import BETWEEN, RoundCell
+from neat_delta.core.base.model.history import BETWEEN, LANDED, SENT, RoundCell
 from neat_delta.core.base.model.manifest import Listed, Manifest
 from neat_delta.core.base.model.rounds import RoundStep
 from neat_delta.core.outcomes.unsent import as_sent
@@ -29,7 +29,7 @@ __all__ = [
     "write_outcomes",
 ]
 
-PLANNED, SENT, LANDED = "to be sent", "sent", "landed"
+PLANNED = "to be sent"
 
 
 class CellOutcome(msgspec.Struct, frozen=True, array_like=True):

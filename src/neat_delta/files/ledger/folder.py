@@ -30,7 +30,12 @@ NAME = re.compile(r"(\d{4,})-\d{4}-\d\d-\d\d")
 
 
 def now() -> datetime:
-    """The time as the machine's clock has it, in UTC and without parts of a second."""
+    """The time as the machine's clock has it, in UTC and without parts of a second; or the one that SOURCE_DATE_EPOCH
+    gives, by which whoever makes pictures and packages makes them the same each time (reproducible-builds.org).
+    """
+    epoch = os.environ.get("SOURCE_DATE_EPOCH", "")
+    if epoch.isdecimal():
+        return datetime.fromtimestamp(int(epoch), UTC)
     return datetime.now(UTC).replace(microsecond=0)
 
 

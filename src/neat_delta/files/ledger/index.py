@@ -14,11 +14,9 @@ from pathlib import Path
 
 import msgspec
 
-from neat_delta.core.base.model.history import BETWEEN, HistoryCell, RoundCell
+from neat_delta.core.base.model.history import BETWEEN, LANDED, SENT, HistoryCell, RoundCell
 from neat_delta.core.base.model.rounds import RoundSummary, summary_of
 from neat_delta.core.base.support.errors import NeatDeltaError, OutputError
-from neat_delta.files.changeset import header_of_file
-from neat_delta.files.ledger.cells import LANDED, SENT, cells_of_round, code_changes_of_round
 from neat_delta.files.ledger.folder import RoundFolder, round_folders
 
 __all__ = ["INDEX", "Index", "opened"]
@@ -176,6 +174,8 @@ class Index:
             raise
 
     def _insert(self, folder: RoundFolder) -> None:
+        from neat_delta.files.ledger.cells import cells_of_round, code_changes_of_round  # and the tables' engine
+
         connection, number, size, broken = self.connection, folder.number, folder.size(), None
         summary, cells, digests, key = summary_of(number, folder.name, []), list[RoundCell](), set[str](), list[str]()
         try:
@@ -219,6 +219,8 @@ class Index:
 
 def _key_fields(folder: RoundFolder, files: Sequence[str]) -> list[str]:
     """The fields of the key, as the last change set has them."""
+    from neat_delta.files.changeset import header_of_file
+
     header = header_of_file(folder.place(files[-1])) if files else None
     return [] if header is None else header.key
 

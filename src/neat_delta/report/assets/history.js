@@ -49,8 +49,8 @@
     drawn = Math.min(drawn + AT_ONCE, fitting.length);
     rows.append(part);
     byId("more").hidden = drawn >= fitting.length;
-    const of = fitting.length === cells.length ? "" : ` of ${cells.length.toLocaleString("en")}`;
-    byId("count").textContent = `${fitting.length.toLocaleString("en")}${of} changes`;
+    const number = (many) => many.toLocaleString("en");
+    byId("status").textContent = `${number(fitting.length)} of ${number(cells.length)} changes`;
   }
 
   function narrow() {
@@ -64,7 +64,9 @@
     draw();
   }
 
-  for (const id of ["find", "field", "state", "since"]) byId(id).addEventListener("input", narrow);
+  for (const id of ["find", "field", "state", "since"]) {
+    for (const event of ["input", "change"]) byId(id).addEventListener(event, narrow);
+  }
   byId("more").addEventListener("click", draw);
   draw();
 })();

@@ -2,8 +2,8 @@
 
 from __future__ import annotations
 
+from neat_delta.report.console import LISTED, Detail, Screen, print_some, result_table, terminal
 from neat_delta.report.terminal.accounts import print_accounts, print_clashes, print_meanwhile, print_waiting
-from neat_delta.report.terminal.base import LISTED, Detail, Screen, print_some, result_table, terminal
 from neat_delta.report.terminal.figures import (
     print_changed_fields,
     print_figures,

@@ -11,13 +11,13 @@ from neat_delta.core.base.model.changeset import ChangeSet, code_changes, counte
 from neat_delta.core.base.model.header import Header, LikelyCode
 from neat_delta.core.base.model.reasons import sort_of
 from neat_delta.core.sheets.rekey.moves import codes_in
+from neat_delta.report.console import Screen, print_entries, print_some, result_table
 from neat_delta.report.facts import (
     clash_grid,
     clashing_items_said,
     closing_said,
     meanwhile_said,
 )
-from neat_delta.report.terminal.base import Screen, print_entries, print_some, result_table
 from neat_delta.report.terminal.inputs import is_list, print_rewritten
 from neat_delta.report.terminal.written import print_held
 from neat_delta.report.text import count, display_text, key_text
@@ -156,10 +156,11 @@ def print_waiting(console: Screen, changes: ChangeSet, *, total: bool = True) ->
         console.print(
             f"what live has in {listed([display_text(n) for n in header.unseen])} is not known: no undo brings it back"
         )
-    if counts.unresolved:
-        rows = changes.unresolved["row"].n_unique()
+    unresolved = changes.unresolved.filter(pl.col("source") != "sheet")  # which is told with its reason
+    if unresolved.height:
+        rows = unresolved["row"].n_unique()
         console.print(
-            f"{count(counts.unresolved, 'cell')} of {count(rows, 'row')} could not be worked out and stay as they are",
+            f"{count(unresolved.height, 'cell')} of {count(rows, 'row')} could not be worked out and stay as they are",
             style="magenta",
         )
     _print_near(console, header)

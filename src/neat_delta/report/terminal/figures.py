@@ -25,7 +25,7 @@ if TYPE_CHECKING:
     from neat_delta.core.review.impact import ImpactFacts, Suggestion
     from neat_delta.core.review.records import Records
     from neat_delta.core.review.totals import Total
-from neat_delta.report.terminal.base import LISTED, Screen, result_table
+from neat_delta.report.console import LISTED, Screen, result_table
 
 __all__ = [
     "print_changed_fields",

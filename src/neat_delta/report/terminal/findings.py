@@ -15,8 +15,8 @@ from neat_delta.core.base.model.catalogue import Catalogue, column_letter, liste
 from neat_delta.core.base.model.changeset import ChangeSet
 from neat_delta.core.base.model.header import FindingSummary, Header
 from neat_delta.core.base.model.reasons import SLIP
+from neat_delta.report.console import STYLES, Screen
 from neat_delta.report.settings import as_options
-from neat_delta.report.terminal.base import STYLES, Screen
 from neat_delta.report.terminal.inputs import print_source
 from neat_delta.report.terminal.items import around_the_difference
 from neat_delta.report.text import count, display_text, finding_count, key_text

@@ -24,7 +24,7 @@ if TYPE_CHECKING:
     from neat_delta.core.review.samples import ColumnSample, MatchedRows
     from neat_delta.core.sheets.match.prepare import AlignedInputs
     from neat_delta.core.sheets.worksheet.cut import WorkingSheet
-from neat_delta.report.terminal.base import Screen, print_fact, print_some, result_table
+from neat_delta.report.console import Screen, print_fact, print_some, result_table
 
 __all__ = [
     "is_list",

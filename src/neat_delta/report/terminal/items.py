@@ -11,7 +11,7 @@ from rich.text import Text
 
 from neat_delta.core.base.model.header import Header
 from neat_delta.core.review.cells import CellView, ItemView, item_views
-from neat_delta.report.terminal.base import Screen
+from neat_delta.report.console import Screen
 from neat_delta.report.text import count, cut, display_text, key_text, signed
 from neat_delta.report.words import Piece, added_and_removed, pieces
 

@@ -18,7 +18,7 @@ from neat_delta.report.text import count, display_text, key_text
 
 if TYPE_CHECKING:
     from neat_delta.core.base.model.manifest import Listed, Manifest, OutFile
-from neat_delta.report.terminal.base import Screen, print_entries, print_some, result_table
+from neat_delta.report.console import Screen, print_entries, print_some, result_table
 
 __all__ = ["print_contradictions", "print_held", "print_written"]
 

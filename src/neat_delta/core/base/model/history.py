@@ -6,16 +6,31 @@ from typing import NamedTuple
 
 import msgspec
 
-__all__ = ["BETWEEN", "HistoryCell", "HistoryChange", "RoundCell", "SetLater", "WentBack", "went_back"]
+__all__ = [
+    "BETWEEN",
+    "LANDED",
+    "SENT",
+    "HistoryCell",
+    "HistoryChange",
+    "RoundCell",
+    "SetLater",
+    "WentBack",
+    "went_back",
+]
 
 BETWEEN = "\x1f"
 """What stands between the texts of a key of several fields (ASCII's unit separator)."""
 
 
+SENT, LANDED = "sent", "landed"
+"""What became of a cell: it was sent, and nobody looked yet; or it stands there as it was meant."""
+
+
 class RoundCell(NamedTuple):
     """A cell of a round: its item's key (`BETWEEN` its texts), its field ("" for the item itself: then `after` is its
     verdict), the texts before and after, the rule that it came about by ("": it was typed, or stood in a list), what
-    became of it (`sent`, `landed`, why it was held, …), and whether it was taken back.
+    became of it (`sent`, `landed`, why it was held, …), and whether undo files were written
+    for it.
     """
 
     key: str
@@ -72,7 +87,7 @@ class SetLater(msgspec.Struct, frozen=True):
 class HistoryChange(msgspec.Struct, frozen=True):
     """A cell that a round changed, or held: the round and its day, the item's key, the field ("": the item itself, and
     `after` is its verdict), the texts before and after, the rule that it came about by, the sheets and lists of the
-    round, who said yes, what became of it, and whether it was taken back.
+    round, who said yes, what became of it, and whether undo files were written for it.
     """
 
     round: int

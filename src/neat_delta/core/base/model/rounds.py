@@ -47,7 +47,8 @@ class KeptInput(msgspec.Struct, frozen=True, omit_defaults=True):
 
 class RoundStep(msgspec.Struct, frozen=True, omit_defaults=True):
     """A line of a round's steps: when (UTC), what was done; and, as far as the step has them, what began it (the name
-    of a round file, or of a command), the files that went in, the change set (its digest, and its file), figures by
+    of a round file, or of a command), the files that went in, the sheets, lists and rules that were
+    compared, the change set (its digest, and its file), figures by
     name, why something waits or failed, the folder of update files and its seal, and where it was delivered to.
     """
 
@@ -55,6 +56,7 @@ class RoundStep(msgspec.Struct, frozen=True, omit_defaults=True):
     step: StepName
     by: str = ""
     inputs: list[KeptInput] = []
+    sheets: list[str] = []
     changes: str = ""
     file: str = ""
     counts: dict[str, int] = {}
@@ -67,8 +69,8 @@ class RoundStep(msgspec.Struct, frozen=True, omit_defaults=True):
 class RoundSummary(msgspec.Struct, frozen=True):
     """What the steps of a round come to: its number, its folder's name, what began it, when (UTC), how far it is, the
     files that were compared, of how many items and cells something was to be sent, how many cells were held, sent,
-    landed, and landed otherwise or not at all (None: nobody looked), to where it was delivered, how many cells were
-    taken back, and why it waits or ended.
+    landed, and landed otherwise or not at all (None: nobody looked), to where it was delivered, for how many cells
+    undo files were written, why it waits or ended, and the answers that came.
     """
 
     number: int
@@ -87,6 +89,7 @@ class RoundSummary(msgspec.Struct, frozen=True):
     delivered: list[str] = []
     undone: int = 0
     why: list[str] = []
+    signed: list[str] = []
     steps: int = 0
 
     @property
@@ -107,13 +110,14 @@ def summary_of(number: int, folder: str, steps: Sequence[RoundStep]) -> RoundSum
     ('written', 12)
     """
     state: RoundState = "begun"
-    live, sheets, why = "", list[str](), list[str]()
+    live, sheets, signed, why = "", list[str](), list[str](), list[str]()
     figures = dict[str, int]()
     landed, otherwise, undone, delivered = None, None, 0, list[str]()
     for step in steps:
         counts = step.counts
         live = next((each.name for each in step.inputs if each.role == "live"), live)
-        sheets = [each.name for each in step.inputs if each.role == "sheet"] or sheets
+        sheets = step.sheets or sheets
+        signed = [each.name for each in step.inputs if each.role == "answers"] or signed
         figures |= {name: counts[name] for name in ("items", "cells", "held", "sent") if name in counts}
         undone += counts.get("undone", 0)
         match step.step:
@@ -133,5 +137,6 @@ def summary_of(number: int, folder: str, steps: Sequence[RoundStep]) -> RoundSum
             state = "done"
     return RoundSummary(
         number, folder, steps[0].by if steps else "", steps[0].at if steps else "", state, live, sheets,
-        **figures, landed=landed, otherwise=otherwise, delivered=delivered, undone=undone, why=why, steps=len(steps),
+        **figures, landed=landed, otherwise=otherwise, delivered=delivered, undone=undone, why=why, signed=signed,
+        steps=len(steps),
     )  # fmt: skip
