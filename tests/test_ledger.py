@@ -208,7 +208,7 @@ def test_a_line_that_was_cut_off_says_nothing(kept, run):
     assert facts_of(ledger)[0] == before[0]
     steps.write_bytes(b"nonsense\n" + steps.read_bytes())
     said = run("history")
-    assert (said.returncode, "it is not as Neat Delta wrote it" in said.stderr) == (0, True)
+    assert (said.returncode, "it is not as Neat Delta wrote it" in said.stderr) == (1, True)
 
 
 def test_a_ledger_in_a_folder_that_may_only_be_read_is_read(kept, run, monkeypatch):

@@ -855,3 +855,32 @@ def test_several_sheets_that_change_nothing_are_done(shop, run):
     done = run("run", "weekly.toml")
     assert (done.returncode, "nothing to send" in done.stdout) == (0, True), done.stderr
     assert not taken(shop)
+
+
+def test_what_a_round_does_not_take_up_is_said(shop, run):
+    """A sheet that was mended after the round began, and answers to another change set."""
+    edit(shop, "weekly.toml", ("[deliver]", "[sign_off]\nwanted = true\n[deliver]"))
+    waiting = run("run", "weekly.toml")
+    assert "give this one up: neat-delta run weekly.toml --close 1" in waiting.stdout
+    (shop / "sheet.csv").write_text(as_csv(changed(ROWS, QA_3_price="13.99")))
+    answers(shop, "0001")
+    folder = next((shop / "rounds").glob("0001-*"))
+    other = json.loads((folder / "answers" / "anna.json").read_text()) | {"changes": "0" * 64}
+    (folder / "answers" / "old.json").write_text(json.dumps(other))
+    done = run("run", "weekly.toml", "--resume")
+    assert done.returncode == 0
+    assert "sheet.csv is another file by now; this round goes on with it as it was" in done.stderr
+    assert "old.json is left out: it answers no change set of this round" in done.stderr
+    assert imported(ROWS, taken(shop)) == changed(ROWS, QA_3_price="13.50", QA_4_stock="7")
+
+
+def test_what_is_looked_at_is_the_round_that_nobody_saw_landed(shop, run):
+    """Also when a later one had nothing to send."""
+    assert run("run", "weekly.toml").returncode == 0
+    after = imported(ROWS, taken(shop))
+    edit(shop, "weekly.toml", ("[deliver]", '[limits]\nunchanged = "go on"\n[deliver]'))
+    (shop / "live.csv").write_text(as_csv(after))
+    assert "nothing to send" in run("run", "weekly.toml").stdout
+    looked = run("run", "weekly.toml", "--confirm")
+    assert (looked.returncode, "Round 1 of weekly done" in looked.stdout) == (0, True), looked.stdout
+    assert run("run", "weekly.toml", "--confirm", "--round", "7").returncode == 2

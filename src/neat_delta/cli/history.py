@@ -69,9 +69,9 @@ def history(
             _print(ledger, index, number, cells, since, asked=sku or field, everything=everything)
         for line in written:
             click.echo(line, err=as_json)
-        for broken in index.broken():
-            click.echo(broken, err=True)
-    return 0
+        for line in index.broken():
+            click.echo(line, err=True)
+        return 1 if index.broken() else 0
 
 
 def _cells(

@@ -165,11 +165,11 @@ def _explain(changes: str, sku: str, live: str | None, *, as_json: bool) -> int:
 def _earlier(changes: str, keys: list[list[str]], live: str | None) -> list[HistoryCell] | None:
     """What rounds did to items before, if there is a ledger."""
     from neat_delta.core.base.model.history import BETWEEN
-    from neat_delta.core.base.support.errors import StoreError
+    from neat_delta.core.base.support.errors import NeatDeltaError
 
     try:
         ledger = joined_ledger(read_store_of_round(None, changes, live))
-    except StoreError:  # which a preview needs for nothing else
+    except NeatDeltaError:  # which a preview needs for nothing else
         return None
     return None if ledger is None else last_changes([BETWEEN.join(key) for key in keys], ledger)
 

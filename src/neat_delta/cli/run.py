@@ -270,7 +270,6 @@ def _close(file: RoundFile, number: int | str, because: str, *, as_json: bool) -
 def _print_plan(file: RoundFile, *, as_json: bool) -> int:
     """Say what would be done, with what, from where."""
     from neat_delta.app.rounds.plan import plan_of
-    from neat_delta.report.settings import as_options
 
     lines = plan_of(file)
     if as_json:
@@ -279,7 +278,7 @@ def _print_plan(file: RoundFile, *, as_json: bool) -> int:
         print_json(RunPlanOutput(file=file.path, steps=lines))
         return 0
     for step in lines:
-        click.echo(as_options(f"{step.step}: {step.what}"))
+        click.echo(f"{step.step}: {step.what}")
         for line in step.with_:
             click.echo(f"  {line}")
     return 0

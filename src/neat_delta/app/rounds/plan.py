@@ -11,6 +11,7 @@ from neat_delta.app.rounds.file import RoundFile
 from neat_delta.app.settings import Request, settings_of
 from neat_delta.files.delivery import spelled
 from neat_delta.files.sources.address import is_address, parse
+from neat_delta.report.settings import as_options
 
 __all__ = ["plan_of"]
 
@@ -42,7 +43,9 @@ def plan_of(file: RoundFile) -> list[PlannedStep]:
     to = [spelled(field_info if is_address(field_info) else file.place(field_info)) for field_info in at.deliver.to]
     steps.append(PlannedStep("deliver", f"to {', '.join(to)}" if to else "by hand: [deliver] says no address"))
     reports = f", and {', '.join(at.confirm.results)}" if at.confirm.results else ""
-    steps.append(PlannedStep("confirm", f"with ‹confirm›: by {_place(file, at.confirm.after or at.live)}{reports}"))
+    steps.append(
+        PlannedStep("confirm", as_options(f"with ‹confirm›: by {_place(file, at.confirm.after or at.live)}{reports}"))
+    )
     hearers = [f"mail to {', '.join(at.tell.to)}"] if at.tell.smtp and at.tell.to else []
     hearers += [f"JSON to {_place(file, at.tell.url)}"] if at.tell.url else []
     if hearers:

@@ -24,6 +24,7 @@ from neat_delta.app.rounds.signing import signed_off, write_page
 from neat_delta.app.rounds.sources import (
     RoundInputs,
     SourceError,
+    changed_since,
     fetch_live,
     fetch_sources,
     last_live_of,
@@ -121,17 +122,12 @@ class RoundRun:
                 signing = signed_off(self.file, self.folder, changes, live, self.store, self.today)
                 answers, lacking = signing.answers, signing.lacking
                 self._note_answers(signing.inputs)
-            page = (
-                write_page(self.file, self.folder, changes, live, [] if not answers else signing.unasked)
-                if lacking or not answers
-                else None
-            )
-            if lacking:
-                return self._wait(lacking, page)
-            sent = changes if not answers else signing.changes
-            stops = what_stops(sent, live, self.file.at.limits)
+            stops = lacking + what_stops(signing.changes if answers else changes, live, self.file.at.limits)
+            page = None
+            if stops or not answers:
+                page = write_page(self.file, self.folder, changes, live, signing.unasked if lacking and answers else [])
             if stops:
-                return self._wait(stops, page or write_page(self.file, self.folder, changes, live))
+                return self._wait(stops, page)
             folder = self._write(changes, live, answers)
             stops = _unwritten(read_manifest(folder)) if self.file.at.limits.held == "stop" else []
             if stops:
@@ -169,6 +165,8 @@ class RoundRun:
         """The same files with live as it is now; where it has moved, each sheet has the export as its base that it had,
         or live as it was then.
         """
+        for name in changed_since(self.file, kept):
+            say("fetched", f"{name} is another file by now; this round goes on with it as it was")
         first = next(entry for entry in kept if entry.role == "live")
         now = fetch_live(self.file, self.folder)
         if now.blake3 == first.blake3:
@@ -330,20 +328,29 @@ def _unwritten(manifest: Manifest) -> list[str]:
     return stops
 
 
-def last_round(
-    ledger: Ledger, name: str, states: frozenset[RoundState] | None = None, *, before: int | None = None
-) -> RoundFolder | None:
-    """The last round of a round file, or the last of these states; or the last `before` the one of that number."""
+def last_round(ledger: Ledger, name: str, states: frozenset[RoundState] | None = None) -> RoundFolder | None:
+    """The last round of a round file, or the last of these states."""
     for folder in reversed(ledger.rounds()):
         summary = folder.summary()
-        if before is not None and folder.number >= before:
-            continue
         if summary.by == name and (states is None or summary.state in states):
             return folder
     return None
 
 
-SENT: frozenset[RoundState] = frozenset({"written", "delivering", "delivered", "open", "done"})
+def sent_round(ledger: Ledger, name: str, *, before: int | None = None) -> RoundFolder | None:
+    """The last round of a round file of which something went, or that had nothing to send; or the last `before` the one
+    of that number.
+    """
+    for folder in reversed(ledger.rounds()):
+        if before is None or folder.number < before:
+            summary = folder.summary()
+            if summary.by == name and (summary.delivered or summary.state in {"written", "done"}):
+                return folder
+    return None
+
+
+LANDING: frozenset[RoundState] = frozenset({"written", "delivered", "open"})
+"""Rounds of which nobody has seen yet that all of it landed."""
 
 
 def _store_of(file: RoundFile) -> Store | None:
@@ -368,7 +375,7 @@ def run(
     """
     ledger, today = file.ledger, today or date.today().isoformat()
     if dry is not None:
-        before = last_round(ledger, file.name, SENT) if ledger.folder.is_dir() else None
+        before = sent_round(ledger, file.name) if ledger.folder.is_dir() else None
         return RoundRun(file, dry, before, _store_of(file), rehearsing, today, dry=True).go()
     with ledger.at_work(file.name):
         last = last_round(ledger, file.name)
@@ -384,7 +391,7 @@ def run(
             last.note(RoundStep("", "failed", why=["broken off before anything was delivered"]))
             say("failed", f"round {last.number} was broken off before anything was delivered; it is over")
         _say_clock(ledger)
-        before = last_round(ledger, file.name, SENT)
+        before = sent_round(ledger, file.name)
         folder = ledger.begin(file.name)
         say("began", f"round {folder.number} of {file.name} in {folder.path}", round=folder.number)
         ended = RoundRun(file, folder, before, _store_of(file), rehearsing, today).go()
@@ -417,7 +424,7 @@ def resume(
         if last is None or not _is_open(file, last.summary().state):
             state = "there is no round of it yet" if last is None else f"round {last.number} is over, or delivered"
             raise OutputError(f"{file.name}: {state}, so there is nothing to go on with. Run it without ‹resume›.")
-        before = last_round(ledger, file.name, SENT, before=last.number)
+        before = sent_round(ledger, file.name, before=last.number)
         say("began", f"going on with round {last.number} of {file.name}", round=last.number)
         today = today or date.today().isoformat()
         return RoundRun(file, last, before, _store_of(file), rehearsing, today, perhaps=perhaps).go()
@@ -429,7 +436,9 @@ def confirm_round(file: RoundFile, number: int | None = None) -> tuple[Ended, Ou
     """
     ledger = file.ledger
     with ledger.at_work(file.name):
-        folder = ledger.round(number) if number is not None else last_round(ledger, file.name, SENT)
+        folder = ledger.round(number) if number is not None else None
+        if number is None:
+            folder = last_round(ledger, file.name, LANDING) or sent_round(ledger, file.name)
         if folder is None:
             raise OutputError(f"{file.name}: no round was sent yet, so there is nothing to look at. Run it first.")
         out, store = sent_in(folder), _store_of(file)

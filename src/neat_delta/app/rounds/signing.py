@@ -20,6 +20,7 @@ from neat_delta.core.review.carried import carried_over
 from neat_delta.files.answers import digest_of_changes, read_answers
 from neat_delta.files.changeset import read_changes
 from neat_delta.files.ledger.folder import RoundFolder
+from neat_delta.files.logs import say
 from neat_delta.files.whole import write_new
 from neat_delta.report.text import count
 
@@ -73,6 +74,8 @@ def signed_off(
                     carried.append(part)
                     unasked = open_items if unasked is None else unasked & open_items
                 break
+        else:
+            say("answers", f"{path} is left out: it answers no change set of this round")
     needed = wanted.reviewers - len(own) - (0 if unasked else len(carried))
     lacking = []
     if needed > 0:

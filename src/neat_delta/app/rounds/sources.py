@@ -26,11 +26,12 @@ from neat_delta.files.reading import read
 from neat_delta.files.sources import not_older_than
 from neat_delta.files.sources.address import is_address
 from neat_delta.files.sources.fetch import fetch
-from neat_delta.files.whole import load, loaded
+from neat_delta.files.whole import digest_of, load, loaded
 
 __all__ = [
     "RoundInputs",
     "SourceError",
+    "changed_since",
     "fetch_live",
     "fetch_sources",
     "last_live_of",
@@ -180,6 +181,16 @@ def with_rows(kept: Sequence[KeptInput], inputs: RoundInputs) -> list[KeptInput]
     return [
         msgspec.structs.replace(entry, rows=next(rows)) if entry.role in {"live", "sheet"} else entry for entry in kept
     ]
+
+
+def changed_since(file: RoundFile, kept: Sequence[KeptInput]) -> list[str]:
+    """The sheets of a round that are other files by now than were kept, of those that stand on this machine."""
+    names = [file.place(sheet.at.file) for sheet in file.sheets if sheet.at.file and not is_address(sheet.at.file)]
+    digests = {entry.name: entry.blake3 for entry in kept if entry.role == "sheet"}
+    return [
+        name for name in names
+        if name in digests and Path(name).is_file() and digest_of(Path(name).read_bytes()) != digests[name]
+    ]  # fmt: skip
 
 
 def last_live_of(folder: RoundFolder | None) -> tuple[str, bytes] | None:

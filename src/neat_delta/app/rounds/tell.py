@@ -25,7 +25,8 @@ def next_step(file: RoundFile, ended: Ended) -> str:
     number, call = ended.round.number, f"neat-delta run {Path(file.path).name}"
     look = f"Look: neat-delta history {number}"
     words = {
-        "waits": f"Answer the page, or change what is said in the round file; then: {call} ‹resume›",
+        "waits": f"Answer the page, or change what the round file says; then: {call} ‹resume›. Of other sheets begin "
+        f'another round, and give this one up: {call} ‹close› {number} ‹because› "…"',
         "failed": f"See to it; then: {call}",
         "otherwise": f'{look}. Mend it, or give it up: {call} ‹close› {number} ‹because› "…"',
     }
