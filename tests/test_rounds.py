@@ -596,7 +596,7 @@ def go_on(shop: Path) -> bool:
         if last is not None and state == "waits":
             answers(shop, f"{last.number:04d}")
         begin = last is None or state == "failed"
-        ended = rounds.run(file) if begin else rounds.resume(file, perhaps=perhaps)
+        ended = rounds.run_round(file) if begin else rounds.resume_round(file, perhaps=perhaps)
         if ended.event == "failed" and any("‹arrived›" in why for why in ended.why):
             perhaps = "arrived" if any((shop / "store").iterdir()) else "again"
     return False
@@ -663,7 +663,7 @@ def test_every_option_has_a_key_of_its_name_or_a_reason():
     from neat_delta.app.settings import settings_of
     from neat_delta.core.base.model.layout import Layout
 
-    requests, round_keys, sheet_file = keys_of.REQUESTS, keys_of.RoundKeys, keys_of.SheetFile
+    requests, round_keys, sheet_file = keys_of.REQUESTS, keys_of.RoundKeys, keys_of.SheetKeys
     parts = (keys_of.Limits, keys_of.SignOff, keys_of.Delivering, keys_of.Confirming)
     settings = {name for kind in (*requests.values(), EditRequest) for name in settings_of(kind)}
     tables = (round_keys, sheet_file, *parts, Layout)
@@ -675,7 +675,7 @@ def test_every_option_has_a_key_of_its_name_or_a_reason():
     definitions = keys_of.round_file_schema()["$defs"]
     for name, kind in requests.items():
         assert [*definitions["RoundKeys"]["properties"][name]["properties"]] == [*settings_of(kind)]
-    assert {*definitions["SheetFile"]["properties"]} == {
+    assert {*definitions["SheetKeys"]["properties"]} == {
         *sheet_file.__struct_fields__, *settings_of(EditRequest), *settings_of(requests["compare"]),
     }  # fmt: skip
     page = (Path(__file__).parents[1] / "docs/formats/round-file.md").read_text()
@@ -884,3 +884,23 @@ def test_what_is_looked_at_is_the_round_that_nobody_saw_landed(shop, run):
     looked = run("run", "weekly.toml", "--confirm")
     assert (looked.returncode, "Round 1 of weekly done" in looked.stdout) == (0, True), looked.stdout
     assert run("run", "weekly.toml", "--confirm", "--round", "7").returncode == 2
+
+
+def test_a_round_by_the_library_is_the_same_as_by_the_command(shop):
+    file = neat_delta.read_round_file(str(shop / "weekly.toml"))
+    with contextlib.chdir(shop):
+        ended = neat_delta.run_round(file, today="2026-11-30")
+        assert (ended.round.state, ended.round.sent, ended.waits) == ("delivered", 2, False)
+        after = imported(ROWS, taken(shop))
+        (shop / "live.csv").write_text(as_csv(after))
+        ended, outcome = neat_delta.confirm_round(file)
+        assert ended.event == "done" and outcome.all_done
+    ledger = shop / "rounds"
+    assert [entry.landed for entry in neat_delta.rounds(ledger)] == [2]
+    assert neat_delta.history(ledger, sku="QA-3").select("round", "field", "before", "after", "state").rows() == [
+        (1, "price", "12.90", "13.50", "landed")
+    ]
+    assert neat_delta.history(ledger, field="stock").height == 1
+    assert neat_delta.history(ledger).height == neat_delta.history(ledger, number=1).height == 2
+    with pytest.raises(neat_delta.HistoryError, match="no round has an item QA-99"):
+        neat_delta.history(ledger, sku="QA-99")

@@ -23,6 +23,7 @@ if TYPE_CHECKING:
     from neat_delta.app.deliver import DeliveryOutcome, deliver
     from neat_delta.app.edit import edit
     from neat_delta.app.fetch import fetch
+    from neat_delta.app.history import HistoryError, history, rounds
     from neat_delta.app.match import Matches, match
     from neat_delta.app.mend import Mended, mend
     from neat_delta.app.outcome import as_reported, confirm_changes, results, retry, undo, witnesses
@@ -38,6 +39,19 @@ if TYPE_CHECKING:
         SheetRequest,
         WriteRequest,
     )
+    from neat_delta.app.rounds.file import (
+        Confirming,
+        Delivering,
+        Limits,
+        RoundFile,
+        RoundKeys,
+        RoundSheet,
+        SheetKeys,
+        SignOff,
+        Telling,
+        read_round_file,
+    )
+    from neat_delta.app.rounds.run import Ended, close_round, confirm_round, resume_round, run_round
     from neat_delta.app.script import script
     from neat_delta.app.sheet import SheetFile, sheet
     from neat_delta.app.write import write
@@ -59,6 +73,7 @@ if TYPE_CHECKING:
         NearKey,
         SetAside,
     )
+    from neat_delta.core.base.model.history import HistoryCell
     from neat_delta.core.base.model.importer import CodeChange, Importer, OutputColumn, Removal
     from neat_delta.core.base.model.layout import Layout, Notation
     from neat_delta.core.base.model.lists import ListField, ListMapping, Rate, Spread, Stack
@@ -75,6 +90,7 @@ if TYPE_CHECKING:
     )
     from neat_delta.core.base.model.provenance import Provenance
     from neat_delta.core.base.model.results import ResultsForm
+    from neat_delta.core.base.model.rounds import KeptInput, RoundStep, RoundSummary
     from neat_delta.core.base.model.rows import Difference
     from neat_delta.core.base.model.rules import Lookup, Rule, RuleInput, Rules, RuleText
     from neat_delta.core.base.model.store import (
@@ -130,6 +146,9 @@ if TYPE_CHECKING:
     from neat_delta.files.basefile import read_base
     from neat_delta.files.changeset import read_changes, read_live, write_changes
     from neat_delta.files.delivery import Delivered
+    from neat_delta.files.ledger.folder import RoundFolder
+    from neat_delta.files.ledger.index import Index
+    from neat_delta.files.ledger.ledger import Keep, Ledger
     from neat_delta.files.mappingfile import read_mapping
     from neat_delta.files.reading import read
     from neat_delta.files.reports import draft_report, read_report
@@ -290,6 +309,32 @@ _HOMES = {
     "Records": "core.review.records",
     "Relations": "core.base.model.store",
     "Delivery": "core.base.model.store",
+    "rounds": "app.history",
+    "history": "app.history",
+    "HistoryError": "app.history",
+    "RoundSummary": "core.base.model.rounds",
+    "read_round_file": "app.rounds.file",
+    "RoundFile": "app.rounds.file",
+    "RoundKeys": "app.rounds.file",
+    "RoundSheet": "app.rounds.file",
+    "SheetKeys": "app.rounds.file",
+    "Limits": "app.rounds.file",
+    "SignOff": "app.rounds.file",
+    "Delivering": "app.rounds.file",
+    "Confirming": "app.rounds.file",
+    "Telling": "app.rounds.file",
+    "run_round": "app.rounds.run",
+    "resume_round": "app.rounds.run",
+    "confirm_round": "app.rounds.run",
+    "close_round": "app.rounds.run",
+    "Ended": "app.rounds.run",
+    "Ledger": "files.ledger.ledger",
+    "Keep": "files.ledger.ledger",
+    "RoundFolder": "files.ledger.folder",
+    "KeptInput": "core.base.model.rounds",
+    "RoundStep": "core.base.model.rounds",
+    "Index": "files.ledger.index",
+    "HistoryCell": "core.base.model.history",
     "KeptRounds": "core.base.model.store",
     "Delivered": "files.delivery",
     "DeliveryOutcome": "app.deliver",
@@ -347,16 +392,19 @@ __all__ = [
     "Condition",
     "ConditionError",
     "Confirmed",
+    "Confirming",
     "Continued",
     "Contradiction",
     "Counts",
     "Damaged",
     "Delivered",
+    "Delivering",
     "Delivery",
     "DeliveryOutcome",
     "Difference",
     "DraftedResults",
     "EditRequest",
+    "Ended",
     "ExplainedCell",
     "ExplainedItem",
     "Facts",
@@ -372,19 +420,26 @@ __all__ = [
     "Header",
     "Held",
     "HeldCount",
+    "HistoryCell",
+    "HistoryError",
     "Impact",
     "ImpactFacts",
     "Importer",
+    "Index",
     "Item",
     "ItemResult",
+    "Keep",
+    "KeptInput",
     "KeptRounds",
     "Key",
     "Landing",
     "Layout",
     "LearnRequest",
     "Learned",
+    "Ledger",
     "LikelyCode",
     "Limit",
+    "Limits",
     "ListField",
     "ListMapping",
     "Listed",
@@ -421,6 +476,12 @@ __all__ = [
     "Resting",
     "Results",
     "ResultsForm",
+    "RoundFile",
+    "RoundFolder",
+    "RoundKeys",
+    "RoundSheet",
+    "RoundStep",
+    "RoundSummary",
     "Row",
     "Rows",
     "Rule",
@@ -430,8 +491,10 @@ __all__ = [
     "SetAside",
     "SettingError",
     "SheetFile",
+    "SheetKeys",
     "SheetRequest",
     "Sheets",
+    "SignOff",
     "SignedOff",
     "Source",
     "Spread",
@@ -444,6 +507,7 @@ __all__ = [
     "Suggestion",
     "Sums",
     "Table",
+    "Telling",
     "Testimony",
     "Total",
     "TranslatedList",
@@ -455,10 +519,12 @@ __all__ = [
     "as_catalogue",
     "as_reported",
     "check",
+    "close_round",
     "compare",
     "condition",
     "confirm",
     "confirm_changes",
+    "confirm_round",
     "cut_worksheet",
     "deliver",
     "draft_report",
@@ -469,6 +535,7 @@ __all__ = [
     "figures",
     "file_rows",
     "find_key",
+    "history",
     "learn",
     "match",
     "match_columns",
@@ -483,11 +550,15 @@ __all__ = [
     "read_live",
     "read_mapping",
     "read_report",
+    "read_round_file",
     "read_store",
     "recode",
     "replay",
     "results",
+    "resume_round",
     "retry",
+    "rounds",
+    "run_round",
     "script",
     "sheet",
     "sign_off",

@@ -2,15 +2,25 @@
 
 from __future__ import annotations
 
+import os
 from collections.abc import Iterable, Mapping
+from typing import TYPE_CHECKING, Any
+
+import msgspec
 
 from neat_delta.core.base.model.history import BETWEEN, HistoryCell, HistoryChange
 from neat_delta.core.base.model.rounds import RoundSummary
 from neat_delta.core.base.support.errors import NeatDeltaError
 from neat_delta.core.base.support.nearest import did_you_mean
 from neat_delta.files.ledger.index import Index
+from neat_delta.files.ledger.places import ledger_at
 
-__all__ = ["HistoryError", "field_history", "item_history", "round_history"]
+if TYPE_CHECKING:
+    import polars as pl
+
+    from neat_delta.app.inputs import Path
+
+__all__ = ["HistoryError", "field_history", "history", "item_history", "round_history", "rounds", "with_sources"]
 
 
 class HistoryError(NeatDeltaError):
@@ -61,4 +71,44 @@ def with_sources(index: Index, cells: list[HistoryCell]) -> list[HistoryChange]:
     ]  # fmt: skip
 
 
-SENT = ("sent", "landed", "not landed", "reported done")
+SENT = ("written", "sent", "landed", "not landed", "reported done")
+
+
+def rounds(ledger: Path) -> list[RoundSummary]:
+    """The rounds of the ledger in a folder, by their numbers; OutputError where there is no such folder.
+
+    >>> from tempfile import mkdtemp
+    >>> rounds(mkdtemp())
+    []
+    """
+    with ledger_at(os.fspath(ledger)).index() as index:
+        return index.rounds()
+
+
+def history(
+    ledger: Path, *, sku: str | None = None, field: str | None = None, number: int | None = None, since: str = ""
+) -> pl.DataFrame:
+    """What rounds did to cells, the first round first: those of an item (`sku`), of a `field`, of the round of a
+    `number`, or all; of rounds that began on the day `since` (ISO 8601) or later. A row a cell, with the columns of
+    `HistoryChange`. OutputError where there is no such folder, HistoryError where no round has such an item or field.
+
+    >>> from tempfile import mkdtemp
+    >>> history(mkdtemp()).height
+    0
+    """
+    with ledger_at(os.fspath(ledger)).index() as index:
+        if sku is not None:
+            cells = item_history(index, sku)
+        elif field is not None:
+            cells = field_history(index, field, since)
+        elif number is not None:
+            cells = round_history(index, number)
+        else:
+            cells = [cell for summary in index.rounds() for cell in round_history(index, summary.number)]
+    import polars as pl  # which the command line has no need of
+
+    texts = pl.List(pl.String)
+    kinds: dict[str, Any] = dict.fromkeys(HistoryChange.__struct_fields__, pl.String)
+    kinds |= {"round": pl.Int64, "key": texts, "sheets": texts, "signed": texts, "undone": pl.Boolean}
+    rows = [msgspec.structs.asdict(cell) for cell in cells if cell.day >= since]
+    return pl.DataFrame(rows, schema=kinds, orient="row")

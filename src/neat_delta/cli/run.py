@@ -9,7 +9,7 @@ import tempfile
 from collections.abc import Iterator
 from contextlib import contextmanager
 from pathlib import Path
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, Literal
 
 import click
 
@@ -122,17 +122,19 @@ def _must_be_one_wish(**wishes: bool) -> None:
 
 def _go(file: RoundFile, *, resumed: bool, confirmed: bool, number: int | None, dry: bool, perhaps: Perhaps) -> Ended:
     """Run, go on, or look whether it landed; what went wrong is told of, too."""
-    from neat_delta.app.rounds.run import confirm_round, resume
-    from neat_delta.app.rounds.run import run as run_round
+    from neat_delta.app.rounds.run import confirm_round, resume_round, run_round
     from neat_delta.core.base.support.errors import NeatDeltaError
+    from neat_delta.files.ledger.ledger import AtWorkError
 
     try:
         if confirmed:
             return confirm_round(file, number)[0]
         if resumed:
-            return resume(file, rehearsing=_rehearsing(), perhaps=perhaps)
+            return resume_round(file, rehearsing=_rehearsing(), perhaps=perhaps)
         if not dry:
             return run_round(file, rehearsing=_rehearsing())
+    except AtWorkError:  # it is no failure of the round that somebody works on
+        raise
     except NeatDeltaError as error:
         _tell_failure(file, str(error))
         raise
@@ -166,7 +168,8 @@ def _tell_failure(file: RoundFile, why: str) -> None:
     with contextlib.suppress(NeatDeltaError, OSError):
         last = last_round(file.ledger, file.name)
         if last is not None:
-            for line in _tell(file, Ended(last.summary(), "failed", [as_options(why)], waits=True)):
+            event: Literal["waits", "failed"] = "waits" if last.summary().state == "waits" else "failed"
+            for line in _tell(file, Ended(last.summary(), event, [as_options(why)], waits=True)):
                 click.echo(as_options(line), err=True)
 
 

@@ -162,7 +162,7 @@ def _text(text: str | None) -> str:
 def _style(cell: HistoryChange) -> str:
     if cell.undone:
         return "dim"
-    return {"landed": "green", "sent": "", "to be sent": ""}.get(cell.state, "magenta")
+    return {"landed": "green", "written": "", "sent": "", "to be sent": ""}.get(cell.state, "magenta")
 
 
 def state_said(cell: HistoryChange) -> str:

@@ -28,7 +28,9 @@ def history_chart(cells: Sequence[HistoryChange], title: str) -> bytes:
     """A picture (PNG) of the changes that stand: of few items a line each, of many how far each round moved them, in
     per cent. It is readable in grey.
     """
-    standing = [cell for cell in cells if not cell.undone and cell.state in {"sent", "landed", "reported done"}]
+    standing = [
+        cell for cell in cells if not cell.undone and cell.state in {"written", "sent", "landed", "reported done"}
+    ]
     with_numbers = [(cell, _number(cell.before), _number(cell.after)) for cell in standing]
     points = [(cell, before, after) for cell, before, after in with_numbers if after is not None]
     lines: dict[tuple[str, str], list[tuple[int, float]]] = {}

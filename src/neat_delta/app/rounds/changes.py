@@ -13,7 +13,7 @@ from neat_delta.app.compare import compare
 from neat_delta.app.edit import edit
 from neat_delta.app.inputs import as_compare, read_inputs, translated
 from neat_delta.app.requests import CompareRequest, EditRequest
-from neat_delta.app.rounds.file import RoundFile, Sheet
+from neat_delta.app.rounds.file import RoundFile, RoundSheet
 from neat_delta.app.settings import settings_of
 from neat_delta.core.compare.combine import Part, combine
 from neat_delta.files.changeset import as_live
@@ -65,7 +65,7 @@ def changes_of_round(
 
 
 def _part(
-    file: RoundFile, sheet: Sheet, inputs: RoundInputs, number: int, store: Store | None, today: str | None
+    file: RoundFile, sheet: RoundSheet, inputs: RoundInputs, number: int, store: Store | None, today: str | None
 ) -> tuple[Changes, pl.DataFrame | None]:
     """What one sheet changes by itself; and of a list, among others, what it says of each item."""
     rules = None if sheet.at.rules is None else file.place(sheet.at.rules)

@@ -36,8 +36,8 @@ __all__ = [
     "Delivering",
     "Limits",
     "RoundFile",
-    "Sheet",
-    "SheetFile",
+    "RoundSheet",
+    "SheetKeys",
     "SignOff",
     "Telling",
     "read_round_file",
@@ -132,7 +132,7 @@ class Telling(_Table, frozen=True):
     ] = None
 
 
-class SheetFile(_Table, frozen=True):
+class SheetKeys(_Table, frozen=True):
     """A sheet, a list, or rules on live: the file, and how it is read. Every setting of `compare` may stand beside
     these; of rules without a file those of `edit`.
     """
@@ -149,10 +149,10 @@ class SheetFile(_Table, frozen=True):
 
 
 @dataclass(frozen=True, slots=True)
-class Sheet:
+class RoundSheet:
     """A sheet of a round with what is asked of it: as `compare`, or, without a file, as `edit`."""
 
-    at: SheetFile
+    at: SheetKeys
     asked: CompareRequest | EditRequest
 
     @property
@@ -199,7 +199,7 @@ class RoundFile:
 
     path: str
     at: RoundKeys
-    sheets: tuple[Sheet, ...]
+    sheets: tuple[RoundSheet, ...]
     compare: CompareRequest
     preview: PreviewRequest
     write: WriteRequest
@@ -309,20 +309,20 @@ def _request(path: str, where: tuple[str, ...], kind: type[Request], values: Any
         raise error_at(path, (*where, error.setting), error.what) from None
 
 
-def _sheet(path: str, number: int, entry: dict[str, Any]) -> Sheet:
+def _sheet(path: str, number: int, entry: dict[str, Any]) -> RoundSheet:
     """A sheet of the round."""
-    where, own = ("sheet", str(number)), SheetFile.__struct_fields__
+    where, own = ("sheet", str(number)), SheetKeys.__struct_fields__
     plain = {name: value for name, value in entry.items() if name in own}
-    for within, what in wrong_keys(plain, SheetFile, where):
+    for within, what in wrong_keys(plain, SheetKeys, where):
         raise error_at(path, within, what)
-    at = msgspec.convert(plain, SheetFile, strict=False)
+    at = msgspec.convert(plain, SheetKeys, strict=False)
     rest = {name: value for name, value in entry.items() if name not in own}
     asked = _request(path, where, EditRequest if at.file is None else CompareRequest, rest, *own)
     if at.file is None and (at.rules is None) == (not asked.set):  # type: ignore[attr-defined]
         raise error_at(path, where, "name its file; or, for rules on live, say what to set, or name the rules")
     if at.file is None and (at.mapping or at.base or at.layout):
         raise error_at(path, where, "rules on live have no mapping, base or layout; name a file, or leave that out")
-    return Sheet(at, asked)  # type: ignore[arg-type]
+    return RoundSheet(at, asked)  # type: ignore[arg-type]
 
 
 def _must_be_times(path: str, at: RoundKeys) -> None:
@@ -342,17 +342,17 @@ def _must_be_times(path: str, at: RoundKeys) -> None:
 def round_file_schema() -> dict[str, Any]:
     """The round file's JSON Schema (draft 2020-12), for editors.
 
-    >>> round_file_schema()["$defs"]["SheetFile"]["properties"]["with_new"]["type"]
+    >>> round_file_schema()["$defs"]["SheetKeys"]["properties"]["with_new"]["type"]
     'boolean'
     """
     document = schema_of(RoundKeys, "round file")
-    of_sheet = schema_of(SheetFile, "sheet")["$defs"]
+    of_sheet = schema_of(SheetKeys, "sheet")["$defs"]
     named = {name: _schema_of_request(kind) for name, kind in REQUESTS.items()}
-    sheet = of_sheet["SheetFile"]
+    sheet = of_sheet["SheetKeys"]
     sheet["properties"] |= {**_schema_of_request(EditRequest)["properties"], **named["compare"]["properties"]}
     definitions = document["$defs"] | of_sheet
     top = definitions[document["$ref"].rpartition("/")[2]]
-    top["properties"] |= named | {"sheet": {"type": "array", "minItems": 1, "items": {"$ref": "#/$defs/SheetFile"}}}
+    top["properties"] |= named | {"sheet": {"type": "array", "minItems": 1, "items": {"$ref": "#/$defs/SheetKeys"}}}
     top["required"] = [*top["required"], "sheet"]
     return document | {"$defs": definitions}
 

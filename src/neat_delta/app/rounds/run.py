@@ -63,7 +63,7 @@ if TYPE_CHECKING:
     from neat_delta.core.base.model.manifest import Manifest
     from neat_delta.core.base.model.store import Store
 
-__all__ = ["Ended", "Rehearsing", "RoundRun", "close_round", "confirm_round", "last_round", "resume", "run"]
+__all__ = ["Ended", "Rehearsing", "RoundRun", "close_round", "confirm_round", "last_round", "resume_round", "run_round"]
 
 Rehearsing = Callable[["Catalogue", Importer], Callable[["ChangeSet"], Callable[[Path, "Manifest"], "pl.DataFrame"]]]
 """Gives what imports files into a practice store, for a live catalogue and an importer."""
@@ -362,7 +362,7 @@ def _is_open(file: RoundFile, state: RoundState) -> bool:
     return state in BROKEN or state in {"waits", "delivering"} or (state == "written" and bool(file.at.deliver.to))
 
 
-def run(
+def run_round(
     file: RoundFile,
     *,
     rehearsing: Rehearsing | None = None,
@@ -408,7 +408,7 @@ def _say_clock(ledger: Ledger) -> None:
         say("clock", what)
 
 
-def resume(
+def resume_round(
     file: RoundFile,
     *,
     rehearsing: Rehearsing | None = None,

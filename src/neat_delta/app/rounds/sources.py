@@ -13,7 +13,7 @@ from pathlib import Path
 import msgspec
 
 from neat_delta.app.forms import seconds_of
-from neat_delta.app.rounds.file import Limits, RoundFile, Sheet
+from neat_delta.app.rounds.file import Limits, RoundFile, RoundSheet
 from neat_delta.core.base.model.catalogue import Catalogue
 from neat_delta.core.base.model.layout import Layout
 from neat_delta.core.base.model.rounds import InputRole, KeptInput
@@ -79,7 +79,7 @@ def fetch_sources(file: RoundFile, folder: RoundFolder) -> list[KeptInput]:
     return kept
 
 
-def _described(sheet: Sheet) -> list[tuple[InputRole, str]]:
+def _described(sheet: RoundSheet) -> list[tuple[InputRole, str]]:
     named: list[tuple[InputRole, str | None]] = [("mapping", sheet.at.mapping), ("rules", sheet.at.rules)]
     return [(role, name) for role, name in named if name is not None]
 

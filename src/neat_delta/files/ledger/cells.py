@@ -9,9 +9,9 @@ import msgspec
 import polars as pl
 
 from neat_delta.core.base.model.changeset import ChangeSet
-from neat_delta.core.base.model.history import BETWEEN, LANDED, SENT, RoundCell
+from neat_delta.core.base.model.history import BETWEEN, LANDED, SENT, WRITTEN, RoundCell
 from neat_delta.core.base.model.manifest import Listed, Manifest
-from neat_delta.core.base.model.rounds import RoundStep
+from neat_delta.core.base.model.rounds import RoundState, RoundStep, RoundSummary, summary_of
 from neat_delta.core.outcomes.unsent import as_sent
 from neat_delta.files.changeset import read_changes
 from neat_delta.files.ledger.folder import RoundFolder
@@ -29,7 +29,9 @@ __all__ = [
     "write_outcomes",
 ]
 
-PLANNED = "to be sent"
+WAITS, GIVEN_UP, PERHAPS = "waits", "given up", "perhaps sent"
+PLANNED: dict[RoundState, str] = {"waits": WAITS, "closed": GIVEN_UP, "failed": GIVEN_UP}
+"""What is said of cells of which no file was written, where it is another thing than that they are to be sent."""
 
 
 class CellOutcome(msgspec.Struct, frozen=True, array_like=True):
@@ -62,8 +64,9 @@ def cells_of_round(folder: RoundFolder, steps: Sequence[RoundStep]) -> Iterator[
     changes = changes if manifest is None else as_sent(changes, manifest)
     outcomes = _outcomes(folder, steps)
     taken_back = _taken_back(folder, steps)
-    landed = LANDED if any(step.step == "confirmed" and step.counts.get("seen") for step in steps) else SENT
-    sent_now = PLANNED if manifest is None else landed
+    sent_now = _words_of(summary_of(folder.number, folder.name, steps), written=manifest is not None)
+    if any(step.step == "confirmed" and step.counts.get("seen") for step in steps):
+        sent_now = LANDED
     keys = [BETWEEN.join(key) for key in changes.keys.iter_rows()]
     item_held = changes.items["held"].to_list()
 
@@ -84,6 +87,15 @@ def cells_of_round(folder: RoundFolder, steps: Sequence[RoundStep]) -> Iterator[
     )
     for item, field, before, after, held in zip(*columns, strict=True):
         yield RoundCell(keys[item], field, before, after, rules.get((item, field), ""), *state(item, field, held))
+
+
+def _words_of(round_: RoundSummary, *, written: bool) -> str:
+    """What became of the cells of a round that are not held, as far as its steps say."""
+    if not written:
+        return PLANNED.get(round_.state, "to be sent")
+    if round_.delivered:
+        return SENT
+    return {"waits": WAITS, "delivering": PERHAPS, "closed": GIVEN_UP, "failed": GIVEN_UP}.get(round_.state, WRITTEN)
 
 
 def code_changes_of_round(cells: Sequence[RoundCell], key: Sequence[str]) -> list[tuple[str, str]]:

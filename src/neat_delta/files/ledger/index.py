@@ -14,7 +14,7 @@ from pathlib import Path
 
 import msgspec
 
-from neat_delta.core.base.model.history import BETWEEN, LANDED, SENT, HistoryCell, RoundCell
+from neat_delta.core.base.model.history import BETWEEN, LANDED, SENT, WRITTEN, HistoryCell, RoundCell
 from neat_delta.core.base.model.rounds import RoundSummary, summary_of
 from neat_delta.core.base.support.errors import NeatDeltaError, OutputError
 from neat_delta.files.ledger.folder import RoundFolder, round_folders
@@ -40,7 +40,7 @@ MIGRATIONS = (
 """What makes each version of the index of the one before; the version is SQLite's `user_version`."""
 
 
-STANDING = (SENT, LANDED, "reported done", "reported warned")
+STANDING = (WRITTEN, SENT, LANDED, "reported done", "reported warned")
 """What became of cells that stand, as far as anybody knows, as a round set them."""
 
 

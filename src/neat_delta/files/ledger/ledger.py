@@ -20,12 +20,16 @@ from neat_delta.core.base.support.errors import OutputError
 from neat_delta.files.ledger.folder import RoundFolder, now, round_folders
 from neat_delta.files.ledger.index import Index, opened
 
-__all__ = ["Keep", "Ledger", "keep_of"]
+__all__ = ["AtWorkError", "Keep", "Ledger", "keep_of"]
 
 LOCK = "ledger.lock"
 
 OPEN: frozenset[RoundState] = frozenset({"waits", "delivering", "delivered", "open"})
 """Rounds that still wait for something: what went into them is kept for however long."""
+
+
+class AtWorkError(OutputError):
+    """Somebody else is at work in the ledger."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -133,7 +137,7 @@ class Ledger:
             try:
                 fcntl.flock(descriptor, fcntl.LOCK_EX | (0 if wait else fcntl.LOCK_NB))
             except OSError:
-                raise OutputError(f"{self.folder}: {_holder(path)}. Wait until that is done.") from None
+                raise AtWorkError(f"{self.folder}: {_holder(path)}. Wait until that is done.") from None
             if what:
                 holder = _Holder(
                     os.getpid(), socket.gethostname(), f"{datetime.now(UTC):%Y-%m-%d at %H:%M:%S UTC}", what

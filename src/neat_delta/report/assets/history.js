@@ -43,7 +43,7 @@
       changed(row, one[BEFORE], "del");
       changed(row, one[AFTER], "ins");
       cell(row, one[BY], "td", "by");
-      cell(row, one[STATE], "td", one[STATE] === "landed" || one[STATE] === "sent" ? "why calm" : "why");
+      cell(row, one[STATE], "td", ["landed", "sent", "written"].includes(one[STATE]) ? "why calm" : "why");
       part.append(row);
     }
     drawn = Math.min(drawn + AT_ONCE, fitting.length);

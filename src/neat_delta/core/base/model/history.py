@@ -22,14 +22,16 @@ BETWEEN = "\x1f"
 """What stands between the texts of a key of several fields (ASCII's unit separator)."""
 
 
-SENT, LANDED = "sent", "landed"
-"""What became of a cell: it was sent, and nobody looked yet; or it stands there as it was meant."""
+WRITTEN, SENT, LANDED = "written", "sent", "landed"
+"""What became of a cell: its file was written, and nobody knows whether it was imported; it was delivered, and nobody
+looked yet; or it stands there as it was meant.
+"""
 
 
 class RoundCell(NamedTuple):
     """A cell of a round: its item's key (`BETWEEN` its texts), its field ("" for the item itself: then `after` is its
     verdict), the texts before and after, the rule that it came about by ("": it was typed, or stood in a list), what
-    became of it (`sent`, `landed`, why it was held, …), and whether undo files were written
+    became of it (`written`, `sent`, `landed`, why it was held, …), and whether undo files were written
     for it.
     """
 

@@ -135,6 +135,8 @@ def summary_of(number: int, folder: str, steps: Sequence[RoundStep]) -> RoundSum
                 pass
         if step.step == "written" and not counts.get("sent"):
             state = "done"
+    if state == "waits" or (state in {"closed", "failed"} and not delivered):
+        figures.pop("sent", None)  # it was written, and went nowhere
     return RoundSummary(
         number, folder, steps[0].by if steps else "", steps[0].at if steps else "", state, live, sheets,
         **figures, landed=landed, otherwise=otherwise, delivered=delivered, undone=undone, why=why, signed=signed,
