@@ -28,9 +28,7 @@ def history_chart(cells: Sequence[HistoryChange], title: str) -> bytes:
     """A picture (PNG) of the changes that stand: of few items a line each, of many how far each round moved them, in
     per cent. It is readable in grey.
     """
-    standing = [
-        cell for cell in cells if not cell.undone and cell.state in {"written", "sent", "landed", "reported done"}
-    ]
+    standing = [cell for cell in cells if cell.state in {"written", "sent", "landed", "reported done"}]
     with_numbers = [(cell, _number(cell.before), _number(cell.after)) for cell in standing]
     points = [(cell, before, after) for cell, before, after in with_numbers if after is not None]
     lines: dict[tuple[str, str], list[tuple[int, float]]] = {}
@@ -44,18 +42,34 @@ def history_chart(cells: Sequence[HistoryChange], title: str) -> bytes:
         axes = figure.add_subplot()
         axes.set_title(display_text(title), loc="left", color=INK)
         axes.set_xlabel("round")
-        axes.xaxis.set_major_locator(MaxNLocator(integer=True))
         if not points:
             axes.text(
                 0.5, 0.5, "no number was changed", ha="center", va="center", transform=axes.transAxes, color=QUIET
             )
-        elif len(lines) <= MOST_ITEMS:
-            _draw_lines(axes, lines)
         else:
-            _draw_spread(axes, points)
+            rounds = sorted({cell.round for cell, _, _ in points})
+            if len(lines) <= MOST_ITEMS:
+                _draw_lines(axes, lines)
+                rounds = sorted({number for line in lines.values() for number, _ in line})
+            else:
+                _draw_spread(axes, points)
+            _name_rounds(axes, rounds, begin=len(lines) <= MOST_ITEMS)
         content = io.BytesIO()
         figure.savefig(content, format="png", metadata={"Software": None})
     return content.getvalue()
+
+
+MOST_NAMED = 20
+"""So many rounds have their numbers under them; of more, some."""
+
+
+def _name_rounds(axes: Axes, rounds: Sequence[int], *, begin: bool) -> None:
+    """The numbers of the rounds, each under its own, with room at both ends; `begin`: the first is how it was."""
+    axes.set_xlim(rounds[0] - 0.6, rounds[-1] + 0.6)
+    if len(rounds) > MOST_NAMED:
+        axes.xaxis.set_major_locator(MaxNLocator(integer=True))
+        return
+    axes.set_xticks(rounds, ["before" if begin and place == 0 else str(number) for place, number in enumerate(rounds)])
 
 
 def _number(text: str | None) -> Decimal | None:
@@ -79,7 +93,7 @@ def _draw_lines(axes: Axes, lines: dict[tuple[str, str], list[tuple[int, float]]
         )  # fmt: skip
     axes.legend(frameon=False, loc="best")
     axes.set_ylabel(next(iter(fields)) if len(fields) == 1 else "value")
-    axes.margins(x=0.05, y=0.15)
+    axes.margins(y=0.15)
 
 
 def _draw_spread(axes: Axes, points: Sequence[tuple[HistoryChange, Decimal | None, Decimal]]) -> None:
@@ -92,7 +106,7 @@ def _draw_spread(axes: Axes, points: Sequence[tuple[HistoryChange, Decimal | Non
         axes.text(0.5, 0.5, "nothing to compare with", ha="center", va="center", transform=axes.transAxes, color=QUIET)
         return
     boxes = axes.boxplot(
-        list(rounds.values()), positions=list(rounds), widths=0.6, patch_artist=True, manage_ticks=False, sym=".",
+        list(rounds.values()), positions=list(rounds), widths=0.5, patch_artist=True, manage_ticks=False, sym=".",
         medianprops={"color": INK}, flierprops={"markeredgecolor": QUIET},
     )  # fmt: skip
     for box in boxes["boxes"]:
@@ -103,4 +117,4 @@ def _draw_spread(axes: Axes, points: Sequence[tuple[HistoryChange, Decimal | Non
     for number, values in rounds.items():
         axes.annotate(count(len(values), "cell"), (number, max(values)), xytext=(0, 6), textcoords="offset points",
                       ha="center", fontsize=7, color=QUIET)  # fmt: skip
-    axes.margins(x=0.1, y=0.15)
+    axes.margins(y=0.15)
