@@ -1,0 +1,237 @@
+"""Drawn chains of what people and the store do to rounds, with a model that knows what each person meant."""
+
+from __future__ import annotations
+
+import contextlib
+import json
+import random
+import shutil
+from pathlib import Path
+
+from hypothesis import strategies as st
+
+import neat_delta
+from neat_delta.app.rounds import run as rounds
+from neat_delta.core.base.support.errors import NeatDeltaError
+from neat_delta.files.changeset import read_changes
+from neat_delta.files.ledger.folder import RoundFolder
+from tests.conftest import in_two_lengths
+from tests.test_rounds import FIELDS, Killed, as_csv, imported, stopping
+
+STORE = """version = 1
+largest_round = 100
+[key]
+fields = ["sku"]
+[importer]
+blanks = "skip"
+[fields.price]
+kind = "integer"
+[fields.stock]
+kind = "integer"
+"""
+
+ROUND = """version = 1
+live = "live.csv"
+rehearse = false
+[[sheet]]
+file = "sheet.csv"
+base = "base.csv"
+accept = ["large-change", "outlier"]
+[limits]
+unchanged = "go on"
+{held}
+[sign_off]
+wanted = {signed}
+[deliver]
+to = ["polled"]
+"""
+
+Cells = dict[tuple[int, str], str]
+
+
+def cells(rng: random.Random) -> Cells:
+    """Some cells of five items, with few values, so that what people and the store change often meets."""
+    places = [(item, field) for item in range(5) for field in ("price", "stock")]
+    return {at: str(rng.randint(1, 6)) for at in rng.sample(places, rng.randint(1, 5))}
+
+
+ODD = ("edit", "move", "run", "answer", "resume", "confirm", "close", "killed", "passes")
+
+
+def chain(rng: random.Random) -> list[str]:
+    """Weeks, as they often go, and what comes between: somebody edits, a round begins, the store moves, somebody
+    answers, and it goes on.
+    """
+    steps = list[str]()
+    for _ in range(rng.randint(1, 3)):
+        for what in ("edit", "run", "answer", "resume", "confirm"):
+            steps += ["move"] if rng.random() < 0.4 else []
+            steps += [rng.choice(ODD)] if rng.random() < 0.2 else []
+            steps.append(what)
+    return steps
+
+
+class Shop:
+    """A shop's folder, its store, and what people meant: what each round was begun with, and what was answered."""
+
+    def __init__(self, place: Path, *, signed: bool) -> None:
+        self.place, self.signed = place, signed
+        self.rows = [[f"QA-{number}", f"Jar {number}", "3", "1", "3"] for number in range(5)]
+        self.wanted: Cells = {}
+        self.base = [list(row) for row in self.rows]
+        self.meant: dict[int, tuple[Cells, list[list[str]]]] = {}
+        self.yes: set[tuple[int, tuple[int, str], str]] = set()
+        self.sent, self.taken = list[str](), set[tuple[int, str]]()
+        (place / "polled").mkdir()
+        (place / "neat-delta.toml").write_text(STORE)
+        self.setup('held = "stop"')
+        self.write("live.csv", self.rows)
+        self.edit({})
+
+    def setup(self, held: str) -> None:
+        """Say what may pass."""
+        (self.place / "weekly.toml").write_text(ROUND.format(held=held, signed=str(self.signed).lower()))
+
+    def write(self, name: str, rows: list[list[str]]) -> None:
+        """Write a file, with a byte that tells it from others of the same rows."""
+        (self.place / name).write_text(as_csv(rows))
+
+    def with_cells(self, cells: Cells) -> list[list[str]]:
+        """The store's rows with these cells otherwise."""
+        rows = [list(row) for row in self.rows]
+        for (item, field), text in cells.items():
+            rows[item][FIELDS.index(field)] = text
+        return rows
+
+    def edit(self, cells: Cells) -> None:
+        """Somebody exports the catalogue and edits it."""
+        self.base = [list(row) for row in self.rows]
+        self.wanted = {at: text for at, text in cells.items() if self.base[at[0]][FIELDS.index(at[1])] != text}
+        self.write("base.csv", self.base)
+        self.write("sheet.csv", self.with_cells(self.wanted))
+
+    def move(self, cells: Cells) -> None:
+        """The store changes something by itself."""
+        self.rows = self.with_cells(cells)
+        self.write("live.csv", self.rows)
+
+    @property
+    def file(self) -> neat_delta.RoundFile:
+        """The round file as it is."""
+        return neat_delta.read_round_file(str(self.place / "weekly.toml"))
+
+    def last(self) -> RoundFolder | None:
+        """The last round."""
+        return rounds.last_round(self.file.ledger, "weekly")
+
+    def answer(self, *, yes: bool) -> None:
+        """A reviewer answers the last change set of the last round."""
+        last = self.last()
+        paths = [] if last is None else [step.file for step in last.steps() if step.step == "compared"]
+        if last is None or not paths:
+            return
+        changes = read_changes(last.place(paths[-1]))
+        said = [
+            {"line": line, "key": item.key, "answer": "yes" if yes else "no"}
+            for line, item in enumerate(changes.iter_items(), 2)
+        ]
+        facts = {"format": "neat-delta answers", "version": 1, "changes": changes.digest, "answers": said}
+        folder = last.path / "answers"
+        folder.mkdir(exist_ok=True)
+        (folder / f"{len(list(folder.iterdir()))}.json").write_text(json.dumps(facts))
+        for item in changes.iter_items():
+            for field, (_, after) in item.cells.items():
+                cell = (last.number, (int(item.key["sku"][3:]), field), str(after))
+                (self.yes.add if yes else self.yes.discard)(cell)
+
+    def command(self, what: str) -> None:
+        """A command, as a person gives it; then the store takes what has arrived."""
+        before = self.last()
+        with contextlib.suppress(NeatDeltaError):
+            if what == "run":
+                rounds.run_round(self.file)
+            elif what == "resume":
+                rounds.resume_round(self.file, perhaps=self.perhaps())
+            elif what == "confirm":
+                rounds.confirm_round(self.file)
+            elif before is not None and before.summary().state not in {"delivering"}:
+                rounds.close_round(self.file, before.number, "no more")
+        self.take()
+
+    def perhaps(self) -> neat_delta.files.delivery.Perhaps:
+        """What a person says, who looked, of what perhaps arrived."""
+        last = self.last()
+        if last is None or last.summary().state != "delivering":
+            return None
+        out = sorted(last.path.glob("out*"), key=lambda path: (len(path.name), path.name))[-1]
+        content = (out / "update-1.csv").read_text()
+        return "arrived" if content in self.sent or any((self.place / "polled").iterdir()) else "again"
+
+    def remember(self) -> None:
+        """What the round that just began was begun with."""
+        last = self.last()
+        if last is not None and last.number not in self.meant:
+            self.meant[last.number] = (dict(self.wanted), [list(row) for row in self.base])
+
+    def take(self) -> None:
+        """The store imports what was delivered: nothing but what somebody meant, and of what nobody else changed."""
+        self.remember()
+        last = self.last()
+        for path in sorted((self.place / "polled").glob("update-*.csv")):
+            assert last is not None
+            wanted, base = self.meant[last.number]
+            text = path.read_text()
+            heading, *lines = [line.split(",") for line in text.splitlines()]
+            for line in lines:
+                for name, cell in zip(heading[1:], line[1:], strict=True):
+                    if cell:
+                        at = (int(line[0][3:]), name)
+                        assert wanted.get(at) == cell, (at, cell, wanted)
+                        stood = self.rows[at[0]][FIELDS.index(name)]
+                        assert stood == base[at[0]][FIELDS.index(name)], (at, stood)
+                        assert not self.signed or (last.number, at, cell) in self.yes
+            assert (last.number, text) not in self.taken
+            self.taken.add((last.number, text))
+            self.sent.append(text)
+            self.rows = imported(self.rows, {path.name: text})
+            self.write("live.csv", self.rows)
+        for path in (self.place / "polled").iterdir():
+            path.unlink()
+
+
+@in_two_lengths(st.integers(0, 1 << 32), st.booleans(), few=8, many=150)
+def test_whatever_happens_only_what_was_meant_is_sent_and_once(tmp_path_factory, seed, signed):
+    place, rng = tmp_path_factory.mktemp("chain"), random.Random(seed)
+    shop = Shop(place, signed=signed)
+    for what in chain(rng):
+        if what in {"edit", "move"}:
+            getattr(shop, what)(cells(rng))
+        elif what == "answer":
+            shop.answer(yes=rng.random() < 0.8)
+        elif what == "passes":
+            shop.setup('held = "send the rest"')
+        elif what == "killed":
+            with contextlib.suppress(Killed), stopping(rng.randint(1, 50)):
+                shop.command("run")
+                shop.command("resume")
+            shop.take()
+        else:
+            shop.command(what)
+    ledger = shop.file.ledger
+    if ledger.folder.is_dir():
+        with ledger.index() as index:
+            assert index.broken() == []
+            for entry in index.rounds():
+                went = {
+                    (cell.key, cell.field) for cell in index.of_round(entry.number) if cell.state in {"sent", "landed"}
+                }
+                imports = [text for number, text in shop.taken if number == entry.number]
+                imported_cells = {
+                    (line[0], name)
+                    for text in imports
+                    for line in [row.split(",") for row in text.splitlines()[1:]]
+                    for name, cell in zip(text.splitlines()[0].split(",")[1:], line[1:], strict=True)
+                    if cell
+                }
+                assert went <= imported_cells or entry.state == "open", (entry, went, imported_cells)
+    shutil.rmtree(place)
