@@ -7,6 +7,7 @@ import json
 import random
 import shutil
 from pathlib import Path
+from unittest import mock
 
 from hypothesis import strategies as st
 
@@ -199,10 +200,20 @@ class Shop:
             path.unlink()
 
 
-@in_two_lengths(st.integers(0, 1 << 32), st.booleans(), few=8, many=150)
+@in_two_lengths(st.integers(0, 1 << 32), st.booleans(), few=10, many=120)
 def test_whatever_happens_only_what_was_meant_is_sent_and_once(tmp_path_factory, seed, signed):
     place, rng = tmp_path_factory.mktemp("chain"), random.Random(seed)
     shop = Shop(place, signed=signed)
+    with mock.patch.object(rounds, "write_page", lambda *values: "page.html"):  # charts take longer than all the rest
+        go_through(shop, rng)
+    ledger = shop.file.ledger
+    if ledger.folder.is_dir():
+        must_tell_what_went(shop)
+    shutil.rmtree(place)
+
+
+def go_through(shop: Shop, rng: random.Random) -> None:
+    """A drawn chain."""
     for what in chain(rng):
         if what in {"edit", "move"}:
             getattr(shop, what)(cells(rng))
@@ -217,21 +228,20 @@ def test_whatever_happens_only_what_was_meant_is_sent_and_once(tmp_path_factory,
             shop.take()
         else:
             shop.command(what)
-    ledger = shop.file.ledger
-    if ledger.folder.is_dir():
-        with ledger.index() as index:
-            assert index.broken() == []
-            for entry in index.rounds():
-                went = {
-                    (cell.key, cell.field) for cell in index.of_round(entry.number) if cell.state in {"sent", "landed"}
-                }
-                imports = [text for number, text in shop.taken if number == entry.number]
-                imported_cells = {
-                    (line[0], name)
-                    for text in imports
-                    for line in [row.split(",") for row in text.splitlines()[1:]]
-                    for name, cell in zip(text.splitlines()[0].split(",")[1:], line[1:], strict=True)
-                    if cell
-                }
-                assert went <= imported_cells or entry.state == "open", (entry, went, imported_cells)
-    shutil.rmtree(place)
+
+
+def must_tell_what_went(shop: Shop) -> None:
+    """What the history tells to have gone is what the store imported of that round."""
+    with shop.file.ledger.index() as index:
+        assert index.broken() == []
+        for entry in index.rounds():
+            went = {(cell.key, cell.field) for cell in index.of_round(entry.number) if cell.state in {"sent", "landed"}}
+            imports = [text.splitlines() for number, text in shop.taken if number == entry.number]
+            reached = {
+                (row.split(",")[0], name)
+                for heading, *rows in imports
+                for row in rows
+                for name, cell in zip(heading.split(",")[1:], row.split(",")[1:], strict=True)
+                if cell
+            }
+            assert went <= reached, (entry, went, reached)

@@ -25,6 +25,7 @@ __all__ = [
     "Entry",
     "Journal",
     "Step",
+    "is_begun",
     "is_of_delivery",
     "journal",
     "journal_of",
@@ -74,6 +75,14 @@ def journal_of(folder: str) -> list[Entry]:
             f"{path}: it is not as deliveries wrote it, so nobody knows what went. Look at the other end, and "
             "write the files anew into another folder if they are still to go."
         ) from None
+
+
+def is_begun(folder: str) -> bool:
+    """Whether anything of a folder may have arrived anywhere: where it cannot have, it was never begun to be sent, or
+    nothing was taken.
+    """
+    last = {(entry.to, entry.blake3): entry.step for entry in journal_of(folder)}
+    return any(step not in {"refused", "unsent"} for step in last.values())
 
 
 def is_of_delivery(name: str) -> bool:

@@ -117,7 +117,7 @@ def _together(file: RoundFile, parts: Sequence[Changes]) -> CompareRequest:
     }
     new_values = {name for part in parts for name in part.header.new_values}
     return CompareRequest(
-        key=tuple(parts[0].header.key) if file.compare.key else (),
+        key=tuple(parts[0].header.key) if any(request.key for request in asked) else (),
         accept=tuple(sorted((each for each in accepted if each.check not in {"list", "rule"}), key=str)),
         blanks={"": "clear"},
         with_new=True,

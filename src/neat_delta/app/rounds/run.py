@@ -17,6 +17,7 @@ from neat_delta.app.confirm import Outcome, confirm
 from neat_delta.app.deliver import Delivery, deliver
 from neat_delta.app.ledger import changes_in, compared_step, confirmed_step, live_in, restored, sent_in, written_step
 from neat_delta.app.mend import mend_outcome
+from neat_delta.app.outcome import confirm_changes
 from neat_delta.app.rounds.changes import changes_of_round
 from neat_delta.app.rounds.file import RoundFile
 from neat_delta.app.rounds.limits import what_stops
@@ -38,11 +39,12 @@ from neat_delta.core.base.model.importer import Importer
 from neat_delta.core.base.model.layout import Layout
 from neat_delta.core.base.model.rounds import KeptInput, RoundState, RoundStep, RoundSummary
 from neat_delta.core.base.support.errors import CatalogueError, FileError, NeatDeltaError, OutputError, StoreError
+from neat_delta.core.outcomes.retry import was_altered
 from neat_delta.core.outcomes.unsent import as_sent
 from neat_delta.files.changelines import change_lines
 from neat_delta.files.changeset import as_live, header_of_file, read_changes
 from neat_delta.files.delivery import Perhaps, all_arrived, spelled
-from neat_delta.files.journal import kept_answers
+from neat_delta.files.journal import is_begun, kept_answers
 from neat_delta.files.ledger.folder import CHANGES, RoundFolder, now, stamp
 from neat_delta.files.ledger.ledger import Ledger
 from neat_delta.files.logs import logged, say
@@ -111,8 +113,10 @@ class RoundRun:
 
     def _go(self) -> Ended:
         state = self.folder.summary().state
-        if state in {"delivering", "delivered"}:
-            return self._deliver(self.folder.place(self._written()[-1].folder))
+        if state == "delivering":
+            folder = self.folder.place(self._written()[-1].folder)
+            if is_begun(folder):  # what has arrived cannot be compared anew; the rest goes if nobody came between
+                return self._moved_since(folder) or self._deliver(folder)
         try:
             inputs = self._inputs()
             changes = self._compare(inputs)
@@ -286,6 +290,28 @@ class RoundRun:
             if ended is not None:
                 return ended
         return Ended(self.folder.summary(), "done" if not held else None, [], waits=held)
+
+    def _moved_since(self, folder: str) -> Ended | None:
+        """How a round ends that was broken off while it was delivered, where somebody changed since what it sends."""
+        changes, kept = read_changes(changes_in(self.folder)), self.folder.inputs("live")[0]
+        layout = self.store.file.layout if self.store else changes.header.live.layout
+        before = read(loaded(kept.name, self.folder.unpacked(kept)), layout)
+        now = fetch_live(self.file, self.folder)
+        sent, live = as_sent(changes, read_manifest(folder)), as_live(before, changes.header, self.folder.name)
+        seen = confirm_changes(sent, live, read(loaded(now.name, self.folder.unpacked(now)), layout), self.store)
+        others = [
+            landing.key for landing in seen.trouble if landing.outcome == "differently" and not was_altered(landing)
+        ]
+        if not others:
+            return None
+        named = ", ".join(" / ".join(key.values()) for key in others[:3]) + (" and others" if len(others) > 3 else "")
+        why = (
+            f"{count(len(others), 'change')} of it meet what was changed in the store since ({named}). Look; then "
+            f"deliver {folder} by hand, or give the round up"
+        )
+        self.folder.note(RoundStep("", "delivering", seal=read_manifest(folder).blake3, why=[why]))
+        say("failed", why)
+        return Ended(self.folder.summary(), "failed", [why], waits=True)
 
     def _deliver_to(self, folder: str, manifest: Manifest, address: str, spelled_to: str) -> Ended | None:
         place = address if is_address(address) else self.file.place(address)
