@@ -974,3 +974,29 @@ def test_what_was_broken_off_overwrites_no_price_of_a_colleague(shop, run):
         run("run", "weekly.toml", "--resume", "--again")
         assert imported(now, taken(shop))[3][4] == "9", at
     assert at > 10
+
+
+@pytest.mark.process
+@pytest.mark.parametrize("most", [300, 900, 3_000, 30_000])
+def test_a_real_process_that_may_write_no_more_loses_nothing(shop, most):
+    """Each file may have so many bytes: as on a full disk, something cannot be written, sooner or later."""
+    import resource
+    import subprocess
+    import sys
+
+    program = str(Path(sys.executable).with_name("neat-delta"))
+    call = [program, "run", "weekly.toml"]
+
+    def bounded() -> None:
+        resource.setrlimit(resource.RLIMIT_FSIZE, (most, most))
+
+    full = subprocess.run(call, cwd=shop, capture_output=True, text=True, check=False, preexec_fn=bounded)
+    errors = [line for line in full.stderr.splitlines() if line.startswith("Error")]
+    assert full.returncode == 2 and len(errors) == 1, full.stderr
+    assert "cannot be written" in errors[0] and "Traceback" not in full.stderr
+    assert not taken(shop)
+    again = subprocess.run(call, cwd=shop, capture_output=True, text=True, check=False)
+    if "--resume" in again.stderr:
+        again = subprocess.run([*call, "--resume"], cwd=shop, capture_output=True, text=True, check=False)
+    assert again.returncode == 0, again.stderr
+    assert imported(ROWS, taken(shop)) == changed(ROWS, QA_3_price="13.50", QA_4_stock="7")

@@ -21,7 +21,7 @@ __all__ = ["history"]
 ROUNDS_SHOWN = 20
 
 
-@verb(epilog="\b\nExample, on the demo's files:\n  neat-delta history --sku QA-1001")
+@verb(epilog="\b\nExample, on the files of `neat-delta demo weeks`:\n  neat-delta history --sku QA-1035")
 @argument("number", required=False, type=click.IntRange(1), metavar="[ROUND]")
 @option("--sku", metavar="SKU", help="Every change of this item, under each code that it had.")
 @option("--field", metavar="FIELD", help="Every change of this field.")

@@ -42,8 +42,8 @@ def ledger_option(command: Any) -> Any:  # noqa: ANN401 - as Click decorates
         metavar="DIR",
         expose_value=False,
         callback=_keep,
-        help="Keep the round in the ledger in DIR, which `history` tells of.  [default: as [ledger] in the store file; "
-        "without it nothing is kept]",
+        help="The folder of the ledger, in which rounds are kept, for `history` and `undo --round`.  [default: as "
+        "[ledger] in the store file; without it nothing is kept]",
     )(command)
 
 

@@ -33,14 +33,15 @@ class _TimeLimitPassed(BaseException):
 
 
 @verb(
-    epilog="\b\nExample, on the demo's files:\n  neat-delta run weekly.toml",
+    epilog="\b\nExamples, on the demo's files:\n  neat-delta run jars.toml --example jars.jsonl\n"
+    "  neat-delta run jars.toml --dry-run",
 )
 @argument("round_file", metavar="FILE")
 @option("--resume", "resumed", is_flag=True, help="Go on with the last round, where it waits or was broken off.")
 @option(
     "--confirm", "confirmed", is_flag=True, help="See whether the last round landed, and write what is to be mended."
 )
-@option("--round", "number", type=click.IntRange(1), metavar="N", help="With --confirm: round N.")
+@option("--round", "number", type=ROUND, metavar="N", help="With --confirm: round N.  [default: the last]")
 @option("--close", "closed", type=ROUND, metavar="N", help='Give round N up, or the "last" one of this file.')
 @option("--because", metavar="TEXT", help="With --close: why, for whoever reads the history.")
 @option("--print", "printed", is_flag=True, help="Print what would be done, with what, from where; do nothing.")
@@ -54,7 +55,7 @@ def run(
     round_file: str,
     resumed: bool,
     confirmed: bool,
-    number: int | None,
+    number: int | str | None,
     closed: int | str | None,
     because: str | None,
     printed: bool,
@@ -99,7 +100,8 @@ def run(
         return _close(file, closed, str(because), as_json=as_json)
     perhaps: Perhaps = "again" if again else "arrived" if arrived else None
     with _logging(log), _stopping(file):
-        ended = _go(file, resumed=resumed, confirmed=confirmed, number=number, dry=dry, perhaps=perhaps)
+        chosen = None if isinstance(number, str) else number
+        ended = _go(file, resumed=resumed, confirmed=confirmed, number=chosen, dry=dry, perhaps=perhaps)
         wrong = [] if dry else _tell(file, ended)
     if as_json:
         from neat_delta.app.outputs import RunOutput
