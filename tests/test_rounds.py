@@ -1000,3 +1000,22 @@ def test_a_real_process_that_may_write_no_more_loses_nothing(shop, most):
         again = subprocess.run([*call, "--resume"], cwd=shop, capture_output=True, text=True, check=False)
     assert again.returncode == 0, again.stderr
     assert imported(ROWS, taken(shop)) == changed(ROWS, QA_3_price="13.50", QA_4_stock="7")
+
+
+def test_a_field_that_the_export_lacks_goes_also_by_one_of_several_sheets(shop, run):
+    (shop / "count.csv").write_text("sku,shelf\nQA-5,B 12\n")
+    edit(shop, "weekly.toml", ("[deliver]", '[[sheet]]\nfile = "count.csv"\nadd_field = "shelf"\n\n[deliver]'))
+    done = run("run", "weekly.toml")
+    changes = neat_delta.read_changes(str(next((shop / "rounds").glob("0001-*/changes.jsonl"))))
+    assert {item.key["sku"]: item.cells for item in changes.iter_items()} == {
+        "QA-3": {"price": ("12.90", "13.50")}, "QA-4": {"stock": ("4", "7")}, "QA-5": {"shelf": ("", "B 12")},
+    }, done.stdout + done.stderr  # fmt: skip
+
+
+def test_sheets_of_one_round_are_keyed_alike(shop, run):
+    (shop / "count.csv").write_text("name,stock\nJar 5,9\n")
+    edit(shop, "neat-delta.toml", ('[key]\nfields = ["sku"]\n', ""))
+    edit(shop, "weekly.toml", ("[deliver]", '[[sheet]]\nfile = "count.csv"\nkey = "name"\n\n[deliver]'))
+    said = run("run", "weekly.toml")
+    assert said.returncode == 2
+    assert "count.csv: its items are known by name, and those of the sheet before it by sku" in said.stderr

@@ -16,6 +16,7 @@ from neat_delta.app.requests import CompareRequest, EditRequest
 from neat_delta.app.rounds.file import RoundFile, RoundSheet
 from neat_delta.app.settings import settings_of
 from neat_delta.core.compare.combine import Part, combine
+from neat_delta.core.sheets.match.prepare import with_unseen
 from neat_delta.files.changeset import as_live
 from neat_delta.files.ledger.folder import RoundFolder
 from neat_delta.files.whole import digest_of, write_whole
@@ -44,7 +45,8 @@ def changes_of_round(
     ]  # fmt: skip
     if len(parts) == 1:
         return parts[0][0]
-    live = as_live(inputs.live, parts[0][0].header, "the round")
+    unseen = dict.fromkeys(name for changes, _ in parts for name in changes.header.unseen)
+    live = with_unseen(as_live(inputs.live, parts[0][0].header, "the round"), list(unseen))
     named = [Part(sheet.name, changes, stated) for sheet, (changes, stated) in zip(file.sheets, parts, strict=True)]
     combined = combine(live, named, file.at.overlap)
     content = combined.cells.write_csv().encode()

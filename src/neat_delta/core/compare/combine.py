@@ -82,7 +82,7 @@ def combine(live: Catalogue, parts: Sequence[Part], overlap: Overlap = "hold") -
     key = parts[0].changes.header.key
     combined = _Combined()
     for number, part in enumerate(parts):
-        _must_leave_items(part)
+        _must_fit(part, live, key)
         _add_changes(combined, number, part, key)
     for number, part in enumerate(parts):
         if part.stated is not None:
@@ -90,7 +90,19 @@ def combine(live: Catalogue, parts: Sequence[Part], overlap: Overlap = "hold") -
     return _sheet_of(combined, live, parts, key, overlap)
 
 
-def _must_leave_items(part: Part) -> None:
+def _must_fit(part: Part, live: Catalogue, key: Sequence[str]) -> None:
+    """CatalogueError where a part cannot be one of several."""
+    header = part.changes.header
+    if list(header.key) != list(key):
+        raise CatalogueError(
+            f"{part.name}: its items are known by {listed(header.key)}, and those of the sheet before it by {listed(key)}."
+            " Name one ‹key› for the whole round."
+        )
+    lacking = [name for name in header.fields if name not in live.fields]
+    if lacking:
+        raise CatalogueError(
+            f"{part.name}: {listed(lacking)} is no field of live. Name it with ‹add_field› for the whole round."
+        )
     if (part.changes.items["verdict"] == "gone").any():
         raise CatalogueError(
             f"{part.name}: it is meant to have every item, and it is not the only sheet of this round. Leave ‹whole› "
