@@ -95,8 +95,8 @@ def _must_fit(part: Part, live: Catalogue, key: Sequence[str]) -> None:
     header = part.changes.header
     if list(header.key) != list(key):
         raise CatalogueError(
-            f"{part.name}: its items are known by {listed(header.key)}, and those of the sheet before it by {listed(key)}."
-            " Name one ‹key› for the whole round."
+            f"{part.name}: its items are known by {listed(header.key)}, and those of the sheet before it by "
+            f"{listed(key)}. Name one ‹key› for the whole round."
         )
     lacking = [name for name in header.fields if name not in live.fields]
     if lacking:
