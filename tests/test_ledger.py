@@ -356,7 +356,7 @@ class History:
         assert self.rows == expected
 
 
-@in_two_lengths(st.lists(MOVES, min_size=2, max_size=8), few=12, many=150)
+@in_two_lengths(st.lists(MOVES, min_size=2, max_size=8), few=10, many=120)
 def test_histories(tmp_path_factory, moves):
     place = tmp_path_factory.mktemp("history")
     history = History(place)

@@ -620,11 +620,12 @@ def test_a_round_that_is_killed_comes_to_the_same_end(tmp_path_factory, killed_a
             imports.append(path.read_text())
             shutil.move(path, shop / "store" / path.name)
 
-    for at in killed_at:
-        with contextlib.suppress(Killed), stopping(at):
-            go_on(shop)
-        take()
-    assert go_on(shop)
+    with mock.patch.object(rounds, "write_page", lambda *values: "page.html"):  # charts take longer than all the rest
+        for at in killed_at:
+            with contextlib.suppress(Killed), stopping(at):
+                go_on(shop)
+            take()
+        assert go_on(shop)
     take()
     assert sorted(imports) == sorted({*imports})  # nothing twice
     assert imported(ROWS, {str(number): text for number, text in enumerate(imports)}) == meant
@@ -695,7 +696,7 @@ CELLS = st.dictionaries(
 )
 
 
-@in_two_lengths(st.lists(CELLS, min_size=2, max_size=3), st.sampled_from(["hold", "first", "last"]), few=25, many=200)
+@in_two_lengths(st.lists(CELLS, min_size=2, max_size=3), st.sampled_from(["hold", "first", "last"]), few=25, many=120)
 def test_several_sheets_come_to_what_each_of_them_says(sheets, overlap):
     """A cell that one sheet changes is sent as it says; of one that several do, the winner's value, or nothing."""
     from neat_delta.core.compare.combine import Part, combine
