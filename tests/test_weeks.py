@@ -288,7 +288,7 @@ key = "$SHOP_KEY"
         (mail,) = mails
         assert mail["Subject"] == "weekly, round 1 waits for you"
         text = mail.get_body(("plain",)).get_content()
-        assert "2 items change, and at most 1 may pass" in text
+        assert "2 items would change, and at most 1 may pass" in text
         assert "neat-delta run weekly.toml --resume" in text
         assert "<table>" in mail.get_body(("html",)).get_content()
         (page,) = mail.iter_attachments()

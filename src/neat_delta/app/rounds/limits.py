@@ -8,6 +8,7 @@ from typing import TYPE_CHECKING
 from neat_delta.core.base.model.reasons import NOT_SIGNED, REFUSED, STORES
 from neat_delta.core.review.movement import movement
 from neat_delta.core.review.waiting import waiting_counts
+from neat_delta.report.text import count
 
 if TYPE_CHECKING:
     from neat_delta.app.rounds.file import Limits
@@ -42,7 +43,7 @@ def what_stops(changes: ChangeSet, live: Catalogue, limits: Limits) -> list[str]
             stops.append(f"{waiting:,} held: {', '.join(reasons) or 'rows that nobody can place'}")
     to_send, rows = waiting_counts(changes)["to_send"], live.cells.height
     if limits.most_items is not None and to_send > limits.most_items:
-        stops.append(f"{to_send:,} items change, and at most {limits.most_items:,} may pass")
+        stops.append(f"{count(to_send, 'item')} would change, and at most {limits.most_items:,} may pass")
     if limits.most_percent is not None and rows and to_send * 100 > limits.most_percent * rows:
         share = _tenths(Decimal(to_send * 100) / rows)
         stops.append(f"{share} % of all items change, and at most {limits.most_percent} % may pass")

@@ -395,9 +395,22 @@ def run_round(
     today: str | None = None,
     dry: RoundFolder | None = None,
 ) -> Ended:
-    """Go through a new round of a round file. OutputError where an earlier one still waits, or was perhaps delivered in
-    part: a person has to say what becomes of it first. One that was broken off before anything was delivered is over.
-    In the folder `dry` all is done but delivering, and the ledger knows nothing of it.
+    r"""Go through a new round of a round file. OutputError where an earlier one still waits, or was perhaps delivered
+    in part: a person has to say what becomes of it first. One that was broken off before anything was delivered is
+    over. In the folder `dry` all is done but delivering, and the ledger knows nothing of it.
+
+    >>> from pathlib import Path
+    >>> from tempfile import mkdtemp
+    >>> from neat_delta import read_round_file
+    >>> place = Path(mkdtemp())
+    >>> _ = (place / "live.csv").write_text("sku,price\nQA-1,9.90\n")
+    >>> _ = (place / "sheet.csv").write_text("sku,price\nQA-1,10.50\n")
+    >>> text = 'version = 1\nlive = "live.csv"\n[[sheet]]\nfile = "sheet.csv"\n'
+    >>> _ = (place / "weekly.toml").write_text(text)
+    >>> file = read_round_file(str(place / "weekly.toml"))
+    >>> ended = run_round(file)
+    >>> ended.round.state, ended.round.sent
+    ('written', 1)
     """
     ledger, today = file.ledger, today or date.today().isoformat()
     if dry is not None:
@@ -441,8 +454,23 @@ def resume_round(
     today: str | None = None,
     perhaps: Perhaps = None,
 ) -> Ended:
-    """Go on with the last round of a round file, where it waits or was broken off; `perhaps` says what to do with what
+    r"""Go on with the last round of a round file, where it waits or was broken off; `perhaps` says what to do with what
     perhaps arrived. OutputError where none does.
+
+    >>> from pathlib import Path
+    >>> from tempfile import mkdtemp
+    >>> from neat_delta import read_round_file
+    >>> place = Path(mkdtemp())
+    >>> _ = (place / "live.csv").write_text("sku,price\nQA-1,9.90\n")
+    >>> _ = (place / "sheet.csv").write_text("sku,price\nQA-1,10.50\n")
+    >>> text = 'version = 1\nlive = "live.csv"\n[[sheet]]\nfile = "sheet.csv"\n'
+    >>> _ = (place / "weekly.toml").write_text(text + '[limits]\nmost_items = 0\n')
+    >>> file = read_round_file(str(place / "weekly.toml"))
+    >>> run_round(file).why
+    ['1 item would change, and at most 0 may pass']
+    >>> _ = (place / "weekly.toml").write_text(text)
+    >>> resume_round(read_round_file(str(place / "weekly.toml"))).round.state
+    'written'
     """
     ledger = file.ledger
     with ledger.at_work(file.name):
@@ -457,8 +485,23 @@ def resume_round(
 
 
 def confirm_round(file: RoundFile, number: int | None = None) -> tuple[Ended, Outcome]:
-    """Look whether a round landed (the last that was sent, or the one of this number): in the next export, and in the
+    r"""Look whether a round landed (the last that was sent, or the one of this number): in the next export, and in the
     store's reports, or in what it answered; and write the sheet of what is to be mended into the round's folder.
+
+    >>> from pathlib import Path
+    >>> from tempfile import mkdtemp
+    >>> from neat_delta import read_round_file
+    >>> place = Path(mkdtemp())
+    >>> _ = (place / "live.csv").write_text("sku,price\nQA-1,9.90\n")
+    >>> _ = (place / "sheet.csv").write_text("sku,price\nQA-1,10.50\n")
+    >>> text = 'version = 1\nlive = "live.csv"\n[[sheet]]\nfile = "sheet.csv"\n'
+    >>> _ = (place / "weekly.toml").write_text(text)
+    >>> file = read_round_file(str(place / "weekly.toml"))
+    >>> _ = run_round(file)
+    >>> _ = (place / "live.csv").write_text("sku,price\nQA-1,10.50\n")
+    >>> ended, outcome = confirm_round(file)
+    >>> ended.round.state, outcome.all_done
+    ('done', True)
     """
     ledger = file.ledger
     with ledger.at_work(file.name):
@@ -553,7 +596,21 @@ def _mend(run_: RoundRun, outcome: Outcome, before: Catalogue) -> list[str]:
 
 
 def close_round(file: RoundFile, number: int, because: str) -> RoundSummary:
-    """Give a round up, for a reason that a person gives; what stands of it by then. OutputError where it is closed."""
+    r"""Give a round up, for a reason that a person gives; what stands of it by then. OutputError where it is closed.
+
+    >>> from pathlib import Path
+    >>> from tempfile import mkdtemp
+    >>> from neat_delta import read_round_file
+    >>> place = Path(mkdtemp())
+    >>> _ = (place / "live.csv").write_text("sku,price\nQA-1,9.90\n")
+    >>> _ = (place / "sheet.csv").write_text("sku,price\nQA-1,10.50\n")
+    >>> text = 'version = 1\nlive = "live.csv"\n[[sheet]]\nfile = "sheet.csv"\n'
+    >>> _ = (place / "weekly.toml").write_text(text)
+    >>> file = read_round_file(str(place / "weekly.toml"))
+    >>> _ = run_round(file)
+    >>> close_round(file, 1, "the list was last year's").state
+    'closed'
+    """
     ledger = file.ledger
     with ledger.at_work(file.name):
         folder = ledger.round(number)

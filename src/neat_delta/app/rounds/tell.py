@@ -26,9 +26,9 @@ def next_step(file: RoundFile, ended: Ended) -> str:
     look = f"Look: neat-delta history {number}"
     words = {
         "waits": f"Answer the page, or change what the round file says; then: {call} ‹resume›. Of other sheets begin "
-        f'another round, and give this one up: {call} ‹close› {number} ‹because› "…"',
+        f"another round, and give this one up: {call} ‹close› {number} ‹because› WHY",
         "failed": f"See to it; then: {call}",
-        "otherwise": f'{look}. Mend it, or give it up: {call} ‹close› {number} ‹because› "…"',
+        "otherwise": f"{look}. Mend it, or give it up: {call} ‹close› {number} ‹because› WHY",
     }
     if ended.event == "failed" and ended.round.state == "delivering":
         words["failed"] += " ‹resume›, which delivers only what has not arrived"
