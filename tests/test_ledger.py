@@ -196,6 +196,13 @@ def test_losing_the_index_loses_nothing(kept, run):
     connection.close()
     later = run("history")
     assert (later.returncode, "it was made by a later Neat Delta" in later.stderr) == (2, True)
+    # Another command does its work all the same.
+    compared = run("compare", "live.csv", "sheet.csv", "-o", "other.jsonl")
+    assert compared.returncode in {0, 1}
+    assert "Not in the ledger: " in compared.stderr
+    assert (kept / "other.jsonl").exists()
+    undone = run("undo", "round-2.jsonl", "--files", "round-2", "--to", "back")
+    assert (undone.returncode, "Not in the ledger: " in undone.stderr) == (0, True)
 
 
 def test_a_line_that_was_cut_off_says_nothing(kept, run):

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING, Any, TypeVar
 
 import click
 
@@ -56,8 +56,13 @@ def joined_ledger(store_file: tuple[Store, str] | None) -> Ledger | None:
     return ledger_of_store(store_file) if folder is None else ledger_at(folder)
 
 
-def note(work: Callable[[], RoundFolder | None]) -> RoundFolder | None:
-    """Note something in the ledger. What was done is done: where it cannot be noted, that is said."""
+Noted = TypeVar("Noted")
+
+
+def note(work: Callable[[], Noted | None]) -> Noted | None:
+    """What some work in the ledger comes to. What a command does is done all the same: where the ledger cannot be read
+    or written, that is said, and it comes to nothing.
+    """
     from neat_delta.core.base.support.errors import NeatDeltaError
     from neat_delta.report.settings import as_options
 
@@ -128,7 +133,12 @@ def going_back(changes: ChangeSet, ledger: Ledger | None) -> list[HistoryCell]:
     keys = [BETWEEN.join(key) for key in changes.keys.iter_rows()]
     sent = changes.sent().select("item", pl.col("field").cast(pl.String), "before", "after")
     cells = [(keys[item], field, after) for item, field, before, after in sent.iter_rows() if before is not None]
-    own = ledger.find(changes.digest)
+    return note(lambda: _earlier(ledger, changes.digest, cells)) or []
+
+
+def _earlier(ledger: Ledger, digest: str, cells: list[tuple[str, str, str]]) -> list[HistoryCell]:
+    """The changes of rounds before the one of the change set of this digest that these cells take back."""
+    own = ledger.find(digest)
     with ledger.index() as index:
         return index.earlier(cells, None if own is None else own.number)
 
@@ -137,6 +147,9 @@ def last_changes(keys: list[str], ledger: Ledger | None, most: int = 5) -> list[
     """The last changes of an item by rounds, the newest first."""
     if ledger is None or not ledger.folder.is_dir():
         return []
-    with ledger.index() as index:
-        cells = {cell for key in keys for cell in index.of_item(key)}
-    return sorted(cells, reverse=True)[:most]
+
+    def of_items() -> list[HistoryCell]:
+        with ledger.index() as index:
+            return sorted({cell for key in keys for cell in index.of_item(key)}, reverse=True)[:most]
+
+    return note(of_items) or []

@@ -137,7 +137,7 @@ def _note(ledger: Ledger, digest: str, folder: str, written: Manifest, left: Seq
     from neat_delta.app.ledger import note_undone, set_later
 
     note(lambda: note_undone(ledger, digest, folder, written))
-    return set_later(ledger, digest, left)
+    return note(lambda: set_later(ledger, digest, left)) or []
 
 
 def _named(
