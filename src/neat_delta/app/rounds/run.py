@@ -30,6 +30,7 @@ from neat_delta.app.rounds.sources import (
     fetch_sources,
     last_live_of,
     must_be_believable,
+    read_kept,
     read_sources,
     with_rows,
 )
@@ -48,13 +49,12 @@ from neat_delta.files.journal import is_begun, kept_answers
 from neat_delta.files.ledger.folder import CHANGES, RoundFolder, now, stamp
 from neat_delta.files.ledger.ledger import Ledger
 from neat_delta.files.logs import logged, say
-from neat_delta.files.reading import read
 from neat_delta.files.rounds import store_file
 from neat_delta.files.sources.address import is_address
 from neat_delta.files.sources.fetch import fetch
 from neat_delta.files.storefile import must_know_fields, read_store
 from neat_delta.files.updates import read_manifest
-from neat_delta.files.whole import loaded, write_new, write_whole
+from neat_delta.files.whole import write_new, write_whole
 from neat_delta.report.text import count
 
 if TYPE_CHECKING:
@@ -177,7 +177,7 @@ class RoundRun:
             return inputs
         was = self._first_live()
         layout = self.store.file.layout if self.store else None
-        live = read(loaded(now.name, self.folder.unpacked(now)), layout)
+        live = read_kept(self.folder, now, layout)
         others = [entry for entry in kept if entry.role != "live"]
         self.folder.note(RoundStep("", "fetched", inputs=[now, *others]))
         say("fetched", f"live has moved since: {live.cells.height:,} items", live=live.cells.height)
@@ -187,7 +187,7 @@ class RoundRun:
         """Live as it was when the round was begun."""
         steps = [step for step in self.folder.steps() if step.step == "fetched"]
         first = next(entry for entry in steps[0].inputs if entry.role == "live")
-        return read(loaded(first.name, self.folder.unpacked(first)), self.store.file.layout if self.store else None)
+        return read_kept(self.folder, first, self.store.file.layout if self.store else None)
 
     def _based_on(self, was: Catalogue, inputs: RoundInputs) -> RoundInputs:
         bases = tuple(
@@ -295,10 +295,10 @@ class RoundRun:
         """How a round ends that was broken off while it was delivered, where somebody changed since what it sends."""
         changes, kept = read_changes(changes_in(self.folder)), self.folder.inputs("live")[0]
         layout = self.store.file.layout if self.store else changes.header.live.layout
-        before = read(loaded(kept.name, self.folder.unpacked(kept)), layout)
+        before = read_kept(self.folder, kept, layout)
         now = fetch_live(self.file, self.folder)
         sent, live = as_sent(changes, read_manifest(folder)), as_live(before, changes.header, self.folder.name)
-        seen = confirm_changes(sent, live, read(loaded(now.name, self.folder.unpacked(now)), layout), self.store)
+        seen = confirm_changes(sent, live, read_kept(self.folder, now, layout), self.store)
         others = [
             landing.key for landing in seen.trouble if landing.outcome == "differently" and not was_altered(landing)
         ]
@@ -514,15 +514,13 @@ def confirm_round(file: RoundFile, number: int | None = None) -> tuple[Ended, Ou
         path, asked = changes_in(folder), file.at.confirm
         kept = RoundRun(file, folder, None, store)
         changes = read_changes(path)
-        live = read(
-            loaded(changes.header.live.path, folder.unpacked(folder.inputs("live")[0])), changes.header.live.layout
-        )
+        live = read_kept(folder, folder.inputs("live")[0], changes.header.live.layout)
         named = list(dict.fromkeys([asked.after or file.at.live]))
         after = _keep(file, folder, "after", named[0])
         reports = [_keep(file, folder, "results", name) for name in asked.results]
         say("fetched", f"{after.name}" + (f" and {count(len(reports), 'report')}" if reports else ""))
         layout = store.file.layout if store is not None else changes.header.live.layout
-        seen = read(loaded(after.name, folder.unpacked(after)), layout, like=live)
+        seen = read_kept(folder, after, layout, like=live)
         files = [restored(folder, entry) for entry in reports]
         outcome = _looked(out, seen, files, path, live, store)
         folder.note(confirmed_step(folder, outcome, [after, *reports]))

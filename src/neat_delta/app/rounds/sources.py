@@ -36,6 +36,7 @@ __all__ = [
     "fetch_sources",
     "last_live_of",
     "must_be_believable",
+    "read_kept",
     "read_sources",
     "with_rows",
 ]
@@ -106,7 +107,7 @@ def read_sources(
     for and there was one.
     """
     layout = store.file.layout if store else None
-    live = _read(folder, next(entry for entry in kept if entry.role == "live"), layout)
+    live = read_kept(folder, next(entry for entry in kept if entry.role == "live"), layout)
     _must_be_same_files(file, kept)
     of_sheets = iter([entry for entry in kept if entry.role == "sheet"])
     of_bases = iter([entry for entry in kept if entry.role == "base"])
@@ -124,7 +125,7 @@ def read_sources(
             sheets.append(None)
             continue
         described = read_mapping(file.place(sheet.at.mapping)).file if sheet.at.mapping else None
-        catalogue = _read(folder, next(of_sheets), sheet.at.layout or described, live)
+        catalogue = read_kept(folder, next(of_sheets), sheet.at.layout or described, like=live)
         memory = remembered.get(f"{sheet.at.file}.base")
         if memory is not None and catalogue.memory is None and catalogue.origin is None:
             catalogue = with_base(catalogue, folder.unpacked(memory), memory.name, needed=base is None)
@@ -148,7 +149,10 @@ def _must_be_same_files(file: RoundFile, kept: Sequence[KeptInput]) -> None:
         )
 
 
-def _read(folder: RoundFolder, kept: KeptInput, layout: Layout | None, like: Catalogue | None = None) -> Catalogue:
+def read_kept(
+    folder: RoundFolder, kept: KeptInput, layout: Layout | None, *, like: Catalogue | None = None
+) -> Catalogue:
+    """A file of a round as it is kept, read under the name that it came by."""
     return read(loaded(kept.name, folder.unpacked(kept)), layout, like=like)
 
 

@@ -15,19 +15,10 @@ from neat_delta.core.base.model.rounds import RoundState, RoundStep, RoundSummar
 from neat_delta.core.outcomes.unsent import as_sent
 from neat_delta.files.changeset import read_changes
 from neat_delta.files.ledger.folder import RoundFolder
-from neat_delta.files.updates import read_manifest
+from neat_delta.files.updates import MANIFEST, read_manifest
 from neat_delta.files.whole import read_whole, write_whole
 
-__all__ = [
-    "BETWEEN",
-    "LANDED",
-    "SENT",
-    "CellOutcome",
-    "RoundCell",
-    "cells_of_round",
-    "code_changes_of_round",
-    "write_outcomes",
-]
+__all__ = ["CellOutcome", "cells_of_round", "code_changes_of_round", "write_outcomes"]
 
 WAITS, GIVEN_UP, PERHAPS = "waits", "given up", "perhaps sent"
 PLANNED: dict[RoundState, str] = {"waits": WAITS, "closed": GIVEN_UP, "failed": GIVEN_UP}
@@ -126,7 +117,7 @@ def _taken_back(folder: RoundFolder, steps: Sequence[RoundStep]) -> set[tuple[st
     """What no undo took back, where there was one; None where there was none."""
     left: set[tuple[str, str | None]] | None = None
     for step in steps:
-        if step.step == "undone" and step.folder and (Path(folder.place(step.folder)) / "manifest.json").is_file():
+        if step.step == "undone" and step.folder and (Path(folder.place(step.folder)) / MANIFEST).is_file():
             manifest: Manifest = read_manifest(folder.place(step.folder))
             stays = {_place(outcome) for outcome in (*manifest.left, *manifest.held, *manifest.not_sent)}
             left = stays if left is None else left & stays

@@ -21,7 +21,7 @@ from neat_delta.core.base.model.rounds import InputRole, KeptInput, RoundStep, R
 from neat_delta.core.base.support.errors import FileError, OutputError
 from neat_delta.files.whole import digest_of, new_folder, read_whole, write_whole
 
-__all__ = ["CHANGES", "STEPS", "RoundFolder", "now", "round_folders", "stamp"]
+__all__ = ["CHANGES", "INPUTS", "STEPS", "RoundFolder", "now", "round_folders", "stamp"]
 
 STEPS, CHANGES, INPUTS = "steps.jsonl", "changes.jsonl", "inputs"
 

@@ -186,10 +186,9 @@ class Index:
             key = _key_fields(folder, [step.file for step in steps if step.step == "compared"])
         except (NeatDeltaError, msgspec.MsgspecError) as error:
             broken = f"round {number}: {error}"
-        day = max(summary.day, "")
         connection.execute(
             "INSERT INTO rounds VALUES (?, ?, ?, ?, ?, ?)",
-            (number, folder.name, size, day, msgspec.json.encode(summary), broken),
+            (number, folder.name, size, summary.day, msgspec.json.encode(summary), broken),
         )
         connection.executemany("INSERT OR IGNORE INTO digests VALUES (?, ?)", [(digest, number) for digest in digests])
         words = {word for cell in cells for word in (cell.field, cell.rule, cell.state)}

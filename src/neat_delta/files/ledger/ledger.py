@@ -17,7 +17,7 @@ import msgspec
 
 from neat_delta.core.base.model.rounds import RoundState, RoundSummary
 from neat_delta.core.base.support.errors import OutputError
-from neat_delta.files.ledger.folder import RoundFolder, now, round_folders
+from neat_delta.files.ledger.folder import INPUTS, RoundFolder, now, round_folders, stamp
 from neat_delta.files.ledger.index import Index, opened
 
 __all__ = ["AtWorkError", "Keep", "Ledger", "keep_of"]
@@ -104,9 +104,9 @@ class Ledger:
         folders, dropped = self.rounds(), list[int]()
         newest = folders[-1].number if folders else 0
         days = self.keep.days
-        limit = None if days is None else f"{now() - timedelta(days=days):%Y-%m-%dT%H:%M:%SZ}"
+        limit = None if days is None else stamp(now() - timedelta(days=days))
         for folder in folders:
-            if not (folder.path / "inputs").is_dir():
+            if not (folder.path / INPUTS).is_dir():
                 continue
             of_rounds = self.keep.rounds is not None and folder.number <= newest - self.keep.rounds
             if of_rounds or limit is not None:
