@@ -14,12 +14,10 @@ from typing import TYPE_CHECKING, Any
 from neat_delta.app.inputs import Path
 from neat_delta.app.requests import WriteRequest
 from neat_delta.app.settings import request_of
-from neat_delta.app.write import importer_as_asked, write
 from neat_delta.core.base.model.changeset import ChangeSet
 from neat_delta.core.base.model.importer import Importer
 from neat_delta.core.base.model.update import Plan
 from neat_delta.core.base.support.errors import ChangeSetError, OutputError
-from neat_delta.core.updates.plan import plan
 from neat_delta.files.answers import digest_of_changes
 from neat_delta.files.changeset import as_live, write_changes
 
@@ -55,6 +53,8 @@ class Changes(ChangeSet):
         """The update and undo tables that an `importer` (None: the store file's, or one that clears blanks) turns it
         into; the settings are those of `WriteRequest`.
         """
+        from neat_delta.app.write import importer_as_asked
+
         asked = request_of(WriteRequest, settings)
         known = importer or (self.store.importer if self.store else Importer())
         return PlannedUpdate(self, importer_as_asked(known, asked), asked)
@@ -88,6 +88,8 @@ class PlannedUpdate:
     @property
     def planned(self) -> Plan:
         """The plan with all its parts (`neat_delta.plan`)."""
+        from neat_delta.core.updates.plan import plan
+
         return plan(
             self.changes,
             self.changes.its_live,
@@ -113,6 +115,8 @@ class PlannedUpdate:
         """Write the files into a new folder, proven by replay, as `neat_delta.write`. A change set that is in no file
         yet is written beside it, as FOLDER.jsonl: without it nobody can confirm what was sent, or take it back.
         """
+        from neat_delta.app.write import write
+
         where, changes = os.fspath(folder), self.changes
         beside = None if changes.digest else f"{where.rstrip(os.sep)}.jsonl"
         if beside is not None and FilePath(beside).exists() and not replace:

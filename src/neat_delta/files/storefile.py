@@ -104,11 +104,14 @@ def must_know_fields(store: Store, path: str, fields: Collection[str]) -> None:
 
 def _unknown_in_expressions(store: Store, fields: Collection[str]) -> Iterator[Conflict]:
     """What the expressions of columns read that is no field."""
+    computed = {name: column.expression for name, column in store.importer.columns.items() if column.expression}
+    if not computed:  # the parser of expressions takes longer to load than all else of a store file
+        return
     from neat_delta.core.base.query.expressions import fields_read
 
     known = {field_name.casefold(): field_name for field_name in (*store.fields, *fields)}
-    for name, column in store.importer.columns.items():
-        for field_read in fields_read(column.expression) if column.expression is not None else ():
+    for name, expression in computed.items():
+        for field_read in fields_read(expression):
             if field_read.casefold() not in known:
                 hint = did_you_mean(field_read, list(known.values()))
                 yield Conflict(
