@@ -48,6 +48,12 @@ def pytest_xdist_make_scheduler(config: pytest.Config, log: object) -> object:
 
 AS_OF_MANY = {name: 1 for name, value in vars(sizes).items() if isinstance(value, int)}
 AS_OF_MANY |= {"ROWS_OF_A_SORT": 0, "CELLS_REMEMBERED": -1, "BYTES_OF_A_BLOCK": 7, "CELLS_COMPARED_AT_ONCE": 0}
+AS_OF_MANY |= {
+    "BYTES_OF_A_PIECE": 997,
+    "BYTES_SCANNED_AT_ONCE": 499,
+    "RECORDS_AT_A_GLANCE": 1 << 30,
+    "BYTES_A_QUOTE": 0,
+}
 """Every switch at a size as if a few were very many; 0 and less where else nothing is the other way."""
 
 

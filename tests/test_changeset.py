@@ -26,7 +26,7 @@ def lines(store, monkeypatch) -> list[str]:
     monkeypatch.chdir(store)
     live, sheet = neat_delta.read("live.csv"), neat_delta.read("sheet.csv")
     cost = pl.when(sku="QA-1300").then(pl.lit("#N/A")).otherwise("cost").alias("cost")
-    sheet = replace(sheet, cells=sheet.cells.with_columns(cost))
+    sheet = replace(sheet, table=sheet.cells.with_columns(cost))
     neat_delta.write_changes(neat_delta.compare(live, sheet, whole=True), "changes.jsonl")
     return Path("changes.jsonl").read_text().splitlines()[:-1]
 

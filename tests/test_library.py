@@ -270,8 +270,17 @@ def test_a_folder_without_its_change_set_says_so(tmp_path):
 
 
 INSIDE = {
-    *("AlignedInputs", "ColumnNotation", "ColumnOptions", "CompareOptions", "Group", "Policy", "Values"),
-    *("Commas", "Flag", "Form", "Names", "Number", "OneOf", "Pairs", "Setting", "Step", "Text", "Word"),
+    *(
+        "AlignedInputs",
+        "ColumnNotation",
+        "ColumnOptions",
+        "Columns",
+        "CompareOptions",
+        "DeferredTable",
+        "Group",
+        "Policy",
+    ),
+    *("Commas", "Flag", "Form", "Names", "Number", "OneOf", "Pairs", "Setting", "Step", "Text", "Values", "Word"),
 }
 """What stands in public values and is only handed on, and the forms of settings."""
 

@@ -614,7 +614,7 @@ def test_catalogues_of_every_format_are_rehearsed(form, put, tmp_path):
     lines = pl.when(pl.int_range(pl.len()) == 1).then(pl.lit('new "q", | ;\nline \\ back')).otherwise(pl.col("note"))
     cells = live.cells.with_columns(lines.alias("note"), price=pl.col("price").str.replace("20", "99.00"))
     accept = [neat_delta.Accept(one) for one in ("damage", "slip", "large-round")]
-    changes, importer = neat_delta.compare(live, replace(live, cells=cells), accept=accept), Importer("clear")
+    changes, importer = neat_delta.compare(live, replace(live, table=cells), accept=accept), Importer("clear")
     out = str(tmp_path / "out")
     neat_delta.write_updates(changes, live, importer, out, rehearse=rehearsal(changes, live, importer))
     made = import_folder(Shop(live, Store(importer=importer)), out)

@@ -119,7 +119,7 @@ def part(catalogue: Catalogue, number: int, of: int) -> Catalogue:
     """The rows of a catalogue whose SKU falls into this part of so many."""
     sku = next(name for name in catalogue.fields if name.casefold() == "sku")
     places = (catalogue.cells[sku].str.strip_chars().hash(7) % of == number).arg_true()
-    return replace(catalogue, cells=catalogue.cells[places], row_numbers=catalogue.row(places.cast(pl.Int64)))
+    return replace(catalogue, table=catalogue.cells[places], row_numbers=catalogue.row(places.cast(pl.Int64)))
 
 
 def found_in_items(changes: neat_delta.ChangeSet) -> set[tuple[str | None, ...]]:

@@ -413,7 +413,7 @@ def test_any_catalogue_that_was_cut_and_not_touched_is_no_change(tmp_path, put, 
         made = cut_worksheet(live, store=round_.store)
         sheets = {"workbook": read(put("cut.xlsx", workbook(made, live.source, len(live.fields))))}
         for writing in WRITINGS:
-            sheets[str(writing)] = replace(live, cells=as_written(made, writing)[0])
+            sheets[str(writing)] = replace(live, table=as_written(made, writing)[0])
         for how, sheet in sheets.items():
             changes = compare(live, sheet, store=round_.store, blanks="clear")
             found = {cell: (round_.live[cell[1]][cell[0]], one) for cell, one in outcomes(changes).items()}

@@ -66,7 +66,7 @@ def check(
     images = names_in(asked.images)
     findings = catalogue_findings(live, shop, fields, levels, images=images)
     decided = decide(findings, lambda: prepared.index, Policy(), standing_exceptions(shop, today))
-    keys = stripped(live.cells, prepared.key).select(pl.concat_list(pl.all())).to_series()
+    keys = stripped(live, prepared.key).select(pl.concat_list(pl.all())).to_series()
     table = decided.rename({"rule": "check"}).with_columns(
         pl.col("done").replace("held", "noted"),
         key=gathered(keys, decided["item"]),

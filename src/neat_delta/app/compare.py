@@ -16,7 +16,6 @@ from neat_delta.app.sources import Table, catalogue_of, export_of, store_of
 from neat_delta.core.base.model.lists import ListMapping
 from neat_delta.core.base.model.rules import Rules
 from neat_delta.core.base.support.errors import SettingError
-from neat_delta.core.compare.lists.translate import TranslatedList
 from neat_delta.core.compare.round import Round
 from neat_delta.core.engine.whole import run
 
@@ -24,6 +23,7 @@ if TYPE_CHECKING:
     import polars as pl
 
     from neat_delta.core.base.model.store import Store
+    from neat_delta.core.compare.lists.translate import TranslatedList
 
 __all__ = ["compare", "recode", "translate"]
 

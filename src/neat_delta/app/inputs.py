@@ -17,18 +17,15 @@ from neat_delta.app.sources import Table, catalogue_of, export_of, store_of
 from neat_delta.core.base.model.importer import NEW_CODE
 from neat_delta.core.base.model.lists import ListMapping
 from neat_delta.core.base.model.rules import Rules
-from neat_delta.core.compare.lists.draft import ListOptions
-from neat_delta.core.compare.lists.translate import TranslatedList
-from neat_delta.core.compare.lists.translate import translate as translate_list
 from neat_delta.files.basefile import read_base, with_base_file
-from neat_delta.files.mappingfile import must_name_fields, read_mapping
-from neat_delta.files.rulesfile import beside, read_lookups, read_rules
+from neat_delta.files.glance import are_alike
 
 if TYPE_CHECKING:
     import polars as pl
 
     from neat_delta.core.base.model.catalogue import Catalogue
     from neat_delta.core.base.model.store import Store
+    from neat_delta.core.compare.lists.translate import TranslatedList
 
 __all__ = ["Inputs", "Path", "as_compare", "read_inputs", "rules_of", "translated"]
 
@@ -69,18 +66,24 @@ def read_inputs(
     True
     """
     known = store_of(store)
-    before = export_of(live, "live", known)
+    is_list = bool(mapping is not None or of_a_list or asked.match_by or asked.constant or asked.prefer)
+    alike = not is_list and are_alike(live, sheet)
+    before = export_of(live, "live", known, deferred=alike)
     described, path = None, None
-    if mapping is not None or of_a_list or asked.match_by or asked.constant or asked.prefer:
+    if is_list:
+        from neat_delta.files.mappingfile import read_mapping
+
         path = None if mapping is None or isinstance(mapping, ListMapping) else os.fspath(mapping)
         described_by = mapping if isinstance(mapping, ListMapping) else ListMapping()
         described = _described(described_by if path is None else read_mapping(path), asked)
     layout = described.file if described else None
-    edited = catalogue_of(sheet, "sheet", known, layout=layout, like=before)
+    edited = catalogue_of(sheet, "sheet", known, layout=layout, like=before, deferred=alike)
     if isinstance(sheet, str | os.PathLike):
         edited = with_base_file(edited, needed=base is None)
     fields = _fields(before, known, asked)
     if path is not None and described is not None:
+        from neat_delta.files.mappingfile import must_name_fields
+
         must_name_fields(described, path, list(dict.fromkeys([*fields, *(known.fields if known else ()), NEW_CODE])))
     list_mapping = described or (None if edited.provenance is None else ListMapping())
     settled = with_defaults(asked, list_mapping, known, fields)
@@ -123,6 +126,10 @@ def translated(
     >>> translated(inputs).sheet.cells.rows()
     [('QA-1', '5.20')]
     """
+    from neat_delta.core.compare.lists.draft import ListOptions
+    from neat_delta.core.compare.lists.translate import translate as translate_list
+    from neat_delta.files.rulesfile import beside
+
     described, options = inputs.described or ListMapping(), inputs.asked.options()
     if rules is None:
         rules = beside(described.rules, inputs.mapping_path)
@@ -141,6 +148,8 @@ def rules_of(
     """
     if rules is None or isinstance(rules, Rules):
         return rules, "rules", lookups or {}
+    from neat_delta.files.rulesfile import read_lookups, read_rules
+
     path = os.fspath(rules)
     book = read_rules(path)
     return book, path, {**read_lookups(book, path, live), **(lookups or {})}

@@ -73,7 +73,7 @@ def _of_sheet(inputs: Inputs) -> Matches:
     aligned = align_inputs(inputs.live, sheet, store=inputs.store, columns=columns)
     matched = match_rows(aligned.live, aligned.sheet, aligned.key, bare=True)
     aside = [row.reason for row in matched.set_aside if row.file == "sheet"]
-    rows = MatchedRows(sheet.cells.height, matched.pairs.height, matched.new.len(), 0, _counted(aside))
+    rows = MatchedRows(sheet.height, matched.pairs.height, matched.new.len(), 0, _counted(aside))
     pair_samples = samples(aligned, sheet, matched.pairs, SAMPLES)
     return Matches(
         aligned, pair_samples, rows, mapping_to_keep(aligned.columns, ListMapping(match_by=aligned.key.fields))
@@ -86,8 +86,8 @@ def _of_list(inputs: Inputs, mapping: ListMapping) -> Matches:
     aligned = align_inputs(
         inputs.live, translated_list.sheet, store=inputs.store, columns=inputs.asked.options().columns
     )
-    index = KeyIndex.of(aligned.live.cells, aligned.key)
-    place = index.lookup(aligned.sheet.cells)
+    index = KeyIndex.of(aligned.live, aligned.key)
+    place = index.lookup(aligned.sheet)
     number = aligned.sheet.row(true_places(place.is_not_null()))
     pairs = number.to_frame("row").with_columns(live=place.drop_nulls()).unique("row", maintain_order=True)
     pairs = pairs.select("live", sheet=sheet.place(pairs["row"]))
@@ -95,7 +95,7 @@ def _of_list(inputs: Inputs, mapping: ListMapping) -> Matches:
     aside = [row.reason for row in provenance.set_aside] if provenance else []
     folded = provenance.folded if provenance else 0
     new = aligned.sheet.row(true_places(place.is_null())).n_unique()
-    rows = MatchedRows(sheet.cells.height, pairs.height, new, folded, _counted(aside))
+    rows = MatchedRows(sheet.height, pairs.height, new, folded, _counted(aside))
     list_samples = [*samples(aligned, sheet, pairs, SAMPLES), *constant_samples(aligned, mapping.constants, SAMPLES)]
     by = mapping.match_by or aligned.key.fields
     kept = mapping_to_keep(aligned.columns, msgspec.structs.replace(mapping, match_by=list(by)))

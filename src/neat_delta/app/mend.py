@@ -84,11 +84,11 @@ def mend(
     fields = _fields(again, header.store.relations, now.fields)
     shop = header.store_by_now(store)
     wanted = pl.DataFrame(rows, schema=dict.fromkeys(now.fields, pl.String), orient="row").rename(named)
-    worksheet = cut_worksheet(replace(now, cells=wanted, row_numbers=None), store=shop, key=key, fields=fields)
+    worksheet = cut_worksheet(replace(now, table=wanted, row_numbers=None), store=shop, key=key, fields=fields)
     remembered = None
     if base_rows:
         was = pl.DataFrame(base_rows, schema=dict.fromkeys(now.fields, pl.String), orient="row").rename(named)
-        remembered = cut_worksheet(replace(now, cells=was, row_numbers=None), store=shop, key=key, fields=fields).cells
+        remembered = cut_worksheet(replace(now, table=was, row_numbers=None), store=shop, key=key, fields=fields).cells
     notes = [messages.get(again.keys.row(item), "") for item in kept]
     heading = MESSAGE
     while heading in worksheet.cells.columns:  # a field of that name keeps it

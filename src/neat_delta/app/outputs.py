@@ -5,6 +5,8 @@ Within a version keys are only added. Exact decimals are strings.
 
 from __future__ import annotations
 
+from typing import Literal
+
 import msgspec
 from msgspec import UNSET, UnsetType
 
@@ -99,7 +101,8 @@ class CheckOutput(Output, frozen=True, kw_only=True):
 
 class CompareOutput(Output, frozen=True, kw_only=True):
     """`compare`, `edit` and `recode`: of how many items something is to be sent, and held; how much waits for a person;
-    the fields of the store file that live lacks; what is held by reason; and the change set's header.
+    the fields of the store file that live lacks; what is held by reason; and the change set's header. `read` says
+    whether all of both files was read (`whole`), or only what is not in both of them (`records`).
     """
 
     output: str | None
@@ -111,6 +114,7 @@ class CompareOutput(Output, frozen=True, kw_only=True):
     unresolved: int | UnsetType = UNSET
     reasons: list[HeldCount]
     header: Header
+    read: Literal["whole", "records"]
     goes_back: list[WentBack] | UnsetType = UNSET
     round: int | UnsetType = UNSET
 

@@ -102,6 +102,6 @@ def sheet_file(
 
     cells, kept = as_written(sheet_file, writing)
     content = write_delimited(cells, layout, "The sheet")
-    origin = Origin(live.path, live.digest(), live.cells.height, len(live.fields), cells.height)
+    origin = Origin(live.path, live.digest(), live.height, len(live.fields), cells.height)
     base = base_bytes(known, origin)
     return SheetFile(sheet_file, content, kept, base, len(base) if memory else None)

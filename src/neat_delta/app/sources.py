@@ -35,10 +35,17 @@ def store_of(store: Store | str | os.PathLike[str] | None) -> Store | None:
 
 
 def catalogue_of(
-    source: Table, name: str, store: Store | None = None, *, layout: Layout | None = None, like: Catalogue | None = None
+    source: Table,
+    name: str,
+    store: Store | None = None,
+    *,
+    layout: Layout | None = None,
+    like: Catalogue | None = None,
+    deferred: bool = False,
 ) -> Catalogue:
-    """What is given as a catalogue: a file is read (FileError, CatalogueError), of a table at hand each cell becomes
-    its exact text (`table_of`), and messages call it `name`.
+    """What is given as a catalogue: a file is read (FileError, CatalogueError; `like` and `deferred` as in
+    `files.reading.read`), of a table at hand each cell becomes its exact text (`table_of`), and messages call it
+    `name`.
 
     >>> catalogue_of({"sku": ["QA-1"], "stock": [7]}, "sheet").cells.rows()
     [('QA-1', '7')]
@@ -48,17 +55,17 @@ def catalogue_of(
     if isinstance(source, str | PurePath):
         from neat_delta.files.reading import read
 
-        return read(os.fspath(source), layout, like=like)
+        return read(os.fspath(source), layout, like=like, deferred=deferred)
     return as_catalogue(table_of(source, name, store), name)
 
 
-def export_of(source: Table, name: str, store: Store | None) -> Catalogue:
+def export_of(source: Table, name: str, store: Store | None, *, deferred: bool = False) -> Catalogue:
     """An export of the store as a catalogue: as `catalogue_of`, a file laid out as the store file says.
 
     >>> export_of({"sku": ["QA-1"]}, "live", None).path
     'live'
     """
-    return catalogue_of(source, name, store, layout=store.file.layout if store else None)
+    return catalogue_of(source, name, store, layout=store.file.layout if store else None, deferred=deferred)
 
 
 def table_of(source: Table, name: str, store: Store | None = None) -> pl.DataFrame:

@@ -455,9 +455,10 @@ def hand_over(
     as_json: bool,
     kinds_given: bool,
     files: Sequence[tuple[InputRole, str | None]] = (),
+    by_records: bool = False,
 ) -> int:
     """Write a change set where it is wanted, note it in the ledger that the command joins, with copies of the `files`
-    that it rests on, and say what it holds; the exit status.
+    that it rests on, and say what it holds; the exit status. `by_records`: what is in both files was not read.
     """
     from neat_delta.cli.keeping import going_back, joined_ledger, note
 
@@ -495,6 +496,7 @@ def hand_over(
                 **waiting_counts(changes),
                 reasons=changes.reasons(),
                 header=header_facts(changes.header),
+                read="records" if by_records else "whole",
                 goes_back=UNSET if ledger is None else [went_back(cell) for cell in back],
                 round=UNSET if round_ is None else round_.number,
             )

@@ -99,14 +99,17 @@ def compare(
     Items that SHEET lacks are left alone: a part of the catalogue is the normal case.
     """
     from neat_delta.core.base.support.background import submit
+    from neat_delta.files.glance import are_alike
     from neat_delta.files.sources.address import is_address
     from neat_delta.files.whole import load
 
     # Both files are fetched while Polars is being imported, and the second while the first is being parsed.
     if [live, sheet, base].count("-") > 1:
         raise click.UsageError("Only one of LIVE, SHEET and --base can be standard input.")
+    listed = bool(mapping or rules_file or settings["match_by"] or settings["constant"] or settings["prefer"])
+    later = {live, sheet} if not listed and are_alike(live, sheet) else set()
     fetching = [
-        (lambda path=path: path) if is_address(path) else submit(partial(load, path))
+        (lambda path=path: path) if is_address(path) or path in later else submit(partial(load, path))
         for path in (live, sheet, *([base] if base else []))
     ]
     report = submit(partial(import_module, "neat_delta.report.terminal"))
@@ -120,16 +123,14 @@ def compare(
     shop, store_path = store_file or (None, None)
     described = list_mapping(mapping)
     request = asked(CompareRequest, settings, writing=notation_from_options())
-    listed = bool(mapping or rules_file or request.match_by or request.constant or request.prefer)
     if new_to and not listed:
         raise click.UsageError("--new-to goes with --match-by or --mapping.")
     with working(f"Reading {live} and {sheet}"):
-        live_catalogue = neat_delta.read(
-            fetching.pop(0)(), layout_from_options("live", shop.file.layout if shop else None)
-        )
+        live_layout = layout_from_options("live", shop.file.layout if shop else None)
+        live_catalogue = neat_delta.read(fetching.pop(0)(), live_layout, deferred=live in later)
         must_fit(store_file, [*live_catalogue.fields, *request.add_field])
         layout = layout_from_options("sheet", described.file if described else None)
-        sheet_catalogue = neat_delta.read(fetching.pop(0)(), layout, like=live_catalogue)
+        sheet_catalogue = neat_delta.read(fetching.pop(0)(), layout, like=live_catalogue, deferred=sheet in later)
         older = None
         if base is not None:
             older = read_base(fetching.pop(0)(), layout_from_options("base"), live_catalogue)
@@ -160,7 +161,10 @@ def compare(
         report()
     kinds_given = bool(request.key or (shop and shop.key.fields))
     files: list[tuple[InputRole, str | None]] = [("mapping", mapping), ("rules", rules_file), ("codes", codes)]
-    status = hand_over(changes, output, store_path, shop, as_json=as_json, kinds_given=kinds_given, files=files)
+    by_records = live_catalogue.is_deferred and sheet_catalogue.is_deferred
+    status = hand_over(
+        changes, output, store_path, shop, as_json=as_json, kinds_given=kinds_given, files=files, by_records=by_records
+    )
     if shop_name is not None and not as_json and output != "-":
         click.echo(shop_name)
     return status

@@ -434,7 +434,7 @@ def as_live(catalogue: Catalogue, header: Header, path: str) -> Catalogue:
             "nobody's work is reverted."
         )
     # Planning and proof look at it again and again, and a step on many chunks costs several times as much.
-    catalogue = replace(catalogue, cells=catalogue.cells.rechunk())
+    catalogue = replace(catalogue, table=catalogue.cells.rechunk())
     return with_unseen(prepare_columns(catalogue, header.headings, header.key, wanted.continued), header.unseen)
 
 

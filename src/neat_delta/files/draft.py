@@ -36,7 +36,7 @@ def draft(
     import tomlkit
 
     store, document = answered(learned.store, answers or {}), tomlkit.document()
-    rows, fields = live.cells.height, len(live.fields)
+    rows, fields = live.height, len(live.fields)
     for line in (
         f"Drafted by `neat-delta learn` from {_name(live.path)}: {rows:,} rows, {fields} fields.",
         "Keep what is right and change what is not: from now on this file is yours.",

@@ -8,11 +8,12 @@ from __future__ import annotations
 import csv
 import io
 import json
+import os
 import tomllib
 from pathlib import Path
 from typing import Any
 
-__all__ = ["fields_of_changes", "headings_at_a_glance", "table_names"]
+__all__ = ["are_alike", "fields_of_changes", "headings_at_a_glance", "table_names"]
 
 GLANCE_BYTES = 65_536
 MARKS = ",;\t|"
@@ -42,6 +43,23 @@ def headings_at_a_glance(path: str) -> list[str]:
         if sum(map(bool, names)) > 1:
             return [name for name in names if name]
     return []
+
+
+def are_alike(*sources: object) -> bool:
+    """Whether these are files, more than one, that begin with the same line: exports of one store, as it seems, or what
+    was made of one without another order of columns.
+
+    >>> from importlib.resources import files
+    >>> live, supplier = (str(files("neat_delta.demo").joinpath(name)) for name in ("live.csv", "supplier.csv"))
+    >>> are_alike(live, live), are_alike(live, supplier), are_alike(live, None)
+    (True, False, False)
+    """
+    lines = set()
+    for source in sources:
+        text = _beginning(os.fspath(source)) if isinstance(source, str | os.PathLike) else ""
+        line = text.partition("\n")
+        lines.add(line[0] if line[1] else "")
+    return len(sources) > 1 and len(lines) == 1 and "" not in lines
 
 
 def _beginning(path: str) -> str:

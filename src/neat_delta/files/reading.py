@@ -14,7 +14,7 @@ from neat_delta.files.memory import as_memory, unpacked
 from neat_delta.files.readers.delimited import Text, read_text
 from neat_delta.files.readers.encoding import Known, known_of
 from neat_delta.files.readers.magic import binary_format
-from neat_delta.files.readers.packed import unpack
+from neat_delta.files.readers.packed import Packing, unpack
 from neat_delta.files.whole import Loaded, load
 
 __all__ = ["read"]
@@ -41,6 +41,8 @@ def read(
     layout: Layout | None = None,
     only: Collection[str] | None = None,
     like: Catalogue | None = None,
+    *,
+    deferred: bool = False,
 ) -> Catalogue:
     """The catalogue in a file: delimited text, a workbook, JSON, JSON Lines or Parquet, packed or not.
 
@@ -49,6 +51,8 @@ def read(
     table; it says what is wrong, and where. `only` these headings are read of delimited text that is known to be
     regular.
     A text whose encoding nothing tells is read so that its words are those of the catalogue `like` it, where they are.
+    If reading may be `deferred`, the cells of a long delimited text are read when they are asked for: for what looks at
+    few columns, or at the rows that the catalogue like it lacks.
 
     >>> from importlib.resources import files
     >>> path = str(files("neat_delta.demo").joinpath("live.csv"))
@@ -57,16 +61,47 @@ def read(
     """
     layout = layout or Layout()
     if isinstance(file, str):
+        later = _read_later(file, layout, like) if deferred and only is None else None
+        if later is not None:
+            return later
         file = load(file, layout.query)
     data: bytes = file.data
     form, packing = binary_format(data), None
     if form is None:
         data, packing = unpack(data, file.path)
         form = binary_format(data) or _format(data, layout, file.path)
-    words_of_live = None if like is None else partial(known_of, like.cells)
+    words_of_live = None if like is None else lambda: known_of(like.cells)
     text = _read(form, data, file, layout, only, words_of_live)
+    return _catalogue(text, file.path, file.digest, form, packing)
+
+
+def _read_later(path: str, layout: Layout, like: Catalogue | None) -> Catalogue | None:
+    """A long delimited text whose cells are read when they are asked for; None where it has to be read as a whole."""
+    from neat_delta.files.parts import open_parts
+
+    parts = open_parts(path)
+    if parts is None:
+        return None
+    try:
+        is_text = _format(parts.part(0, GLANCE_BYTES), layout, path) == "delimited"
+    except CatalogueError:
+        is_text = False
+    if not is_text:
+        return None
+    from neat_delta.files.readers.deferred import read_deferred
+
+    later = read_deferred(parts, layout, like)
+    return None if later is None else _catalogue(later[0], path, partial(str, later[1]), "delimited", None)
+
+
+GLANCE_BYTES = 4096
+"""So many bytes tell whether a file is JSON, or a web page."""
+
+
+def _catalogue(text: Text, path: str, digest: Callable[[], str], form: Format, packing: Packing | None) -> Catalogue:
+    """What was read of a file, with a note where it is called otherwise than what it is."""
     notes = list(text.notes)
-    name = PurePath(file.path).name.lower()
+    name = PurePath(path).name.lower()
     bare = PurePath(name).stem if packing and name.endswith(PACKED) else name
     ending = PurePath(bare).suffix
     if ending and ending not in ENDINGS[form] and any(ending in endings for endings in ENDINGS.values()):
@@ -77,9 +112,9 @@ def read(
         memory = as_memory(unpacked(text.memory), text.origin)
     as_read = Layout(**{name: getattr(text.layout, name) for name in Layout.__struct_fields__} | {"packing": packing})
     return Catalogue(
-        text.cells,
-        file.path,
-        file.digest,
+        text.table,
+        path,
+        digest,
         text.unnamed,
         as_read,
         tuple(notes),
@@ -120,4 +155,4 @@ def _format(data: bytes, given: Layout, path: str) -> Format:
         raise CatalogueError(
             f"{path}: this is a web page (HTML), perhaps one to log in, and no table. Download the export itself."
         )
-    return "json" if is_json(data[:4096]) else "delimited"
+    return "json" if is_json(data[:GLANCE_BYTES]) else "delimited"

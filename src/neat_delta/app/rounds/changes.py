@@ -96,7 +96,7 @@ def _stated(sheet: Catalogue) -> pl.DataFrame:
     """What a list says of its items by itself, without what was worked out from it."""
     computed = sheet.provenance.computed if sheet.provenance else {}
     kept = [
-        sheet.cells[name].set(computed[name], "") if name in computed else sheet.cells[name]
+        sheet.column(name).set(computed[name], "") if name in computed else sheet.column(name)
         for name in sheet.cells.columns
     ]
     return pl.DataFrame(kept)

@@ -41,7 +41,7 @@ def what_stops(changes: ChangeSet, live: Catalogue, limits: Limits) -> list[str]
                 if count.reason not in ANSWERED
             ]
             stops.append(f"{waiting:,} held: {', '.join(reasons) or 'rows that nobody can place'}")
-    to_send, rows = waiting_counts(changes)["to_send"], live.cells.height
+    to_send, rows = waiting_counts(changes)["to_send"], live.height
     if limits.most_items is not None and to_send > limits.most_items:
         stops.append(f"{count(to_send, 'item')} would change, and at most {limits.most_items:,} may pass")
     if limits.most_percent is not None and rows and to_send * 100 > limits.most_percent * rows:

@@ -158,7 +158,7 @@ class RoundRun:
         if fresh:
             counted = with_rows(kept, inputs)
             self.folder.note(RoundStep("", "fetched", inputs=counted))
-            items = inputs.live.cells.height
+            items = inputs.live.height
             say("fetched", f"{count(len(kept), 'file')}, {items:,} items in live", live=items)
             before = [] if self.before is None else self.before.inputs()
             must_be_believable(self.file.at.limits, counted, before)
@@ -180,7 +180,7 @@ class RoundRun:
         live = read_kept(self.folder, now, layout)
         others = [entry for entry in kept if entry.role != "live"]
         self.folder.note(RoundStep("", "fetched", inputs=[now, *others]))
-        say("fetched", f"live has moved since: {live.cells.height:,} items", live=live.cells.height)
+        say("fetched", f"live has moved since: {live.height:,} items", live=live.height)
         return self._based_on(was, RoundInputs(live, inputs.sheets, inputs.bases))
 
     def _first_live(self) -> Catalogue:

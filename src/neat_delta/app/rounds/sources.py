@@ -181,7 +181,7 @@ def must_be_believable(limits: Limits, kept: Sequence[KeptInput], before: Sequen
 
 def with_rows(kept: Sequence[KeptInput], inputs: RoundInputs) -> list[KeptInput]:
     """The files of a round, live and its sheets with how many rows they have."""
-    rows = iter([inputs.live.cells.height, *(entry.cells.height for entry in inputs.sheets if entry is not None)])
+    rows = iter([inputs.live.height, *(entry.height for entry in inputs.sheets if entry is not None)])
     return [
         msgspec.structs.replace(entry, rows=next(rows)) if entry.role in {"live", "sheet"} else entry for entry in kept
     ]

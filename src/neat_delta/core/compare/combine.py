@@ -159,17 +159,15 @@ def _sheet_of(
     places = dict(
         zip(combined.live_rows, live.place(pl.Series([*combined.live_rows.values()], dtype=pl.Int64)), strict=True)
     )
-    if not places and live.cells.height:  # nothing is changed: an item as it is says so
-        texts = live.cells.select(key).row(0)
+    if not places and live.height:  # nothing is changed: an item as it is says so
+        texts = live.select(key).row(0)
         places[texts], combined.cells[texts] = 0, {}
     order = sorted(places, key=lambda texts: (places[texts] is None, places[texts] or 0))
     others = [name for name in live.fields if name not in key]
     fields = [name for name in others if any(name in cells for cells in combined.cells.values())] or others[:1]
     columns = {name: [texts[at] for texts in order] for at, name in enumerate(key)}
     in_live = (
-        gathered(live.cells.select(fields), pl.Series([places[texts] for texts in order], dtype=pl.Int64))
-        if fields
-        else None
+        gathered(live.select(fields), pl.Series([places[texts] for texts in order], dtype=pl.Int64)) if fields else None
     )
     columns |= {name: [text or "" for text in in_live[name]] for name in fields} if in_live is not None else {}
     if any(NEW_CODE in cells for cells in combined.cells.values()):

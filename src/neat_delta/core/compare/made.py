@@ -66,7 +66,7 @@ def unresolved(provenance: Provenance, sheet: Catalogue, key: Key) -> pl.DataFra
     problems = provenance.problems.unique(maintain_order=True)
     if not problems.height:
         return empty(UNRESOLVED_SCHEMA)
-    keys = gathered(stripped(sheet.cells, key), problems["place"])
+    keys = gathered(stripped(sheet, key), problems["place"])
     table = problems.with_columns(
         key=keys.select(pl.concat_list(pl.all())).to_series(), row=sheet.row(problems["place"].cast(pl.Int64))
     )

@@ -116,15 +116,15 @@ def _without_repeats(
     live: Catalogue, sheet: Catalogue, twice: pl.Series, key: Key, policy: Policy, *, bare: bool
 ) -> tuple[Catalogue, Matched]:
     """The sheet without the rows that were pasted again, and the match without them; they are set aside."""
-    kept = pl.int_range(sheet.cells.height, eager=True).is_in(twice.implode()).not_()
-    rows = sheet.row(pl.int_range(sheet.cells.height, eager=True))
+    kept = pl.int_range(sheet.height, eager=True).is_in(twice.implode()).not_()
+    rows = sheet.row(pl.int_range(sheet.height, eager=True))
     again = [
         SetAside("sheet", row, key_of_row, SAME_ROW)
         for row, key_of_row in zip(
-            sheet.row(twice), gathered(sheet.cells.select(key.fields), twice).rows(named=True), strict=True
+            sheet.row(twice), gathered(sheet.select(key.fields), twice).rows(named=True), strict=True
         )
     ]
-    rest = replace(sheet, cells=sheet.cells.filter(kept), row_numbers=rows.filter(kept))
+    rest = replace(sheet, table=sheet.cells.filter(kept), row_numbers=rows.filter(kept))
     matched = _matched(live, rest, key, policy, bare=bare)
     aside = sorted([*matched.set_aside, *again], key=lambda row: (row.file, row.row))
     return rest, replace(matched, set_aside=aside)
@@ -191,8 +191,8 @@ def named_within(live: Catalogue, sheet: Catalogue, places: pl.Series, within: S
             what = f'The mapping\'s whole_within names "{name}", which is no field of the key'
             raise CatalogueError(f"{what}; the key is {listed(key.fields)}.")
     part = Key(list(within), ignore_case=key.ignore_case)
-    index = KeyIndex.of(gathered(live.cells.select(part.fields), places), part)
-    named = KeyIndex.of(sheet.cells.select(part.fields), part).lookup(index.keys).is_not_null()
+    index = KeyIndex.of(gathered(live.select(part.fields), places), part)
+    named = KeyIndex.of(sheet, part).lookup(index.keys).is_not_null()
     aside = sheet.provenance.set_aside if sheet.provenance else ()
     doubtful = [
         tuple(row.key[name] for name in within) for row in aside if {*within} <= {*row.key} and row.reason != SAME_ROW
@@ -206,7 +206,7 @@ def named_within(live: Catalogue, sheet: Catalogue, places: pl.Series, within: S
 def _only_listed(sheet: Catalogue, matched: Matched) -> Matched:
     """The match where the sheet is nothing but a list of codes: a row of which live has no item is set aside."""
     rows = sheet.row(matched.new)
-    keys = gathered(sheet.cells.select(matched.key), matched.new).rows(named=True)
+    keys = gathered(sheet.select(matched.key), matched.new).rows(named=True)
     aside = [SetAside("sheet", row, key, UNKNOWN) for row, key in zip(rows, keys, strict=True)]
     aside = sorted([*matched.set_aside, *aside], key=lambda row: (row.file, row.row))
     return replace(matched, new=matched.new.clear(), set_aside=aside)

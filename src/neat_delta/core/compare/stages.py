@@ -131,7 +131,7 @@ def _by_both(round_: Round) -> Round:
     fields = {name: shop.fields.get(name, Field()) for name in rows.matched.fields}
     seems = sheet_writing(by_store.select("field", after="before"), fields, shop.writing, Notation())
     if seems != shop.writing:
-        base = replace(base, cells=in_notation(base.cells, fields, seems, shop.writing))
+        base = replace(base, table=in_notation(base.cells, fields, seems, shop.writing))
         by_key = key_rows(base, aligned.live, aligned.key)
         based = base_rows(base, aligned.live, rows.sheet, rows.matched, aligned.key, by_key)
         by_store = differing_texts(base, aligned.live, based.store)
@@ -200,19 +200,19 @@ def detect(round_: Round) -> Round:
     if "computed" in table.columns:  # nobody typed those
         changes &= ~table["computed"]
     changing = filtered(table, changes)[["field", "before", "after", "raw"]]
-    looking = submit(partial(damaged, changing, fields, shop.writing, live.cells), changing.height)
+    looking = submit(partial(damaged, changing, fields, shop.writing, live.table), changing.height)
     looked = forms(changing, fields, shop.writing)
     damage = scattered(constant(None, table.height, pl.String), true_places(changes), looking())
     table = table.hstack([damage.alias("damage"), (changes.cum_sum() - 1).alias("form")])
     deltas = round_.texts[["pair", "new"]].hstack(round_.outcomes.distinct.expand(table))
     places = gathered(matched.pairs["live"], deltas["pair"]).cast(pl.Int64)
-    item = places.zip_with(not_null(places), deltas["new"].cast(pl.Int64) + live.cells.height)
+    item = places.zip_with(not_null(places), deltas["new"].cast(pl.Int64) + live.height)
     deltas = deltas.hstack([constant(False, deltas.height).alias("apart"), item.alias("item")])
     columns = {match.field: match.column for match in aligned.columns if match.field is not None}
     detected = detect_in(deltas, looked, DetectInputs(live, sheet, matched, fields, shop.writing, columns))
     findings = [detected.findings]
     if round_.sheet.provenance is not None:
-        height = round_.aligned.live.cells.height
+        height = round_.aligned.live.height
         findings.append(problem_findings(round_.sheet.provenance, round_.rows.matched, height))
     return replace(round_, deltas=deltas, detected=detected, findings=pl.concat(findings))
 
@@ -307,7 +307,7 @@ def _must_name(accept: Iterable[Accept], aligned: AlignedInputs) -> None:
     named = [acceptance for acceptance in accept if acceptance.which is not None and acceptance.which not in fields]
     if not named:
         return
-    tables = [catalogue.cells.select(aligned.key.fields) for catalogue in (aligned.live, aligned.sheet)]
+    tables = [catalogue.select(aligned.key.fields) for catalogue in (aligned.live, aligned.sheet)]
     index = KeyIndex.of(pl.concat(tables), aligned.key)
     for acceptance in named:
         which = str(acceptance.which)
@@ -351,5 +351,5 @@ def _index(round_: Round) -> Callable[[], KeyIndex]:
 def _provisional(round_: Round) -> KeyIndex:
     """The keys of the items as they are numbered before there is a change set."""
     aligned, rows = round_.aligned, round_.rows
-    new = gathered(stripped(rows.sheet.cells, aligned.key), rows.matched.new)
-    return KeyIndex.of(pl.concat([aligned.live.cells.select(aligned.key.fields), new]), aligned.key)
+    new = gathered(stripped(rows.sheet, aligned.key), rows.matched.new)
+    return KeyIndex.of(pl.concat([aligned.live.select(aligned.key.fields), new]), aligned.key)

@@ -225,16 +225,16 @@ def _twice(live: Catalogue, after: Catalogue, key: Key) -> list[dict[str, str]]:
     """The keys that stand in more rows of `after` than of live, where they stand more than once."""
 
     def rows(catalogue: Catalogue) -> pl.DataFrame:
-        index = KeyIndex.of(catalogue.cells, key)
+        index = KeyIndex.of(catalogue, key)
         keys = index.keys.with_row_index(MARK).filter(pl.any_horizontal(pl.col(key.fields) != ""))
         return keys.group_by(key.fields, maintain_order=True).agg(pl.len().alias(MARK + "rows"), pl.col(MARK).first())
 
-    if not KeyIndex.of(after.cells, key).repeated.any():
+    if not KeyIndex.of(after, key).repeated.any():
         return []
     now = rows(after).filter(pl.col(MARK + "rows") > 1)
     both = now.join(rows(live), on=key.fields, how="left", suffix=MARK, maintain_order="left")
     more = both.filter(pl.col(MARK + "rows") > pl.col(MARK + "rows" + MARK).fill_null(1))
-    return gathered(stripped(after.cells, key), more[MARK]).rows(named=True)
+    return gathered(stripped(after, key), more[MARK]).rows(named=True)
 
 
 def _other_changes(
@@ -243,7 +243,7 @@ def _other_changes(
     """What else is otherwise now: cells, items that came, items that went; known items have their keys of now."""
     header = changes.header
     key = header.compared_by
-    live_keys = stripped(live.cells, key)
+    live_keys = stripped(live, key)
     rows = located.live_rows
     old = true_places(not_null(rows))
     live_keys = pl.DataFrame(
@@ -271,7 +271,7 @@ def _other_changes(
         before, now = live.at(name, both), after.at(name, after_places)
         other = true_places(before != now)
         if other.len() and name in own:
-            sent_here = scattered(constant(False, live.cells.height), own[name], True)
+            sent_here = scattered(constant(False, live.height), own[name], True)
             other = other.filter(~gathered(sent_here, gathered(both, other)))
         if not other.len():
             continue
@@ -289,8 +289,8 @@ def _other_changes(
         )
     added = changes.keys.filter(changes.items["verdict"] == "new")
     known_keys = KeyIndex.of(pl.concat([live_keys, added.select(key.fields)]), key)
-    came = known_keys.lookup(after.cells).null_count()
+    came = known_keys.lookup(after).null_count()
     gone = rows.filter(changes.items["verdict"] == "gone").drop_nulls()
-    went = true_places(at.is_null() & ~KeyIndex.of(live.cells, key).blank)
+    went = true_places(at.is_null() & ~KeyIndex.of(live, key).blank)
     went = went.filter(~went.is_in(gone.cast(went.dtype).implode()))
     return pl.concat(tables), came, went.len()

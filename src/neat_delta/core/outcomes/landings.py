@@ -166,7 +166,7 @@ def _still_under_the_old_code(changes: ChangeSet, located: Located, after: Catal
     """The items that stand under another code than before, and of which one is still there under the old one, as where
     an importer made them anew and was not let remove them.
     """
-    old = KeyIndex.of(after.cells, changes.header.compared_by).lookup(changes.keys)
+    old = KeyIndex.of(after, changes.header.compared_by).lookup(changes.keys)
     taken = located.live_places.drop_nulls().implode()
     return set(true_places((not_null(old) & (old != located.places) & ~old.is_in(taken)).fill_null(value=False)))
 

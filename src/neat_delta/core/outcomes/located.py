@@ -44,9 +44,9 @@ def locate(changes: ChangeSet, live: Catalogue, after: Catalogue) -> Located:
     change stopped half-way, else by the old one.
     """
     key = changes.header.compared_by
-    index = KeyIndex.of(after.cells, key)
+    index = KeyIndex.of(after, key)
     rows = live.place(changes.items["live"])
-    live_places = KeyIndex.of(live.cells, key).align(index)
+    live_places = KeyIndex.of(live, key).align(index)
     places = gathered(live_places, rows)
     new = true_places(~not_null(rows))
     places = scattered(places, new, index.lookup(gathered(changes.keys, new)))
@@ -100,7 +100,7 @@ def _temporary_places(
             moves = (Move(item, old, new), Move(item, new, old))
             named += [(at, code) for move in moves for code in temporary_codes(move, longest)]
     table = pl.DataFrame([code for _, code in named], schema=dict.fromkeys(key.fields, pl.String), orient="row")
-    at_place = index.lookup(table).set(KeyIndex.of(live.cells, key).lookup(table).is_not_null(), None)
+    at_place = index.lookup(table).set(KeyIndex.of(live, key).lookup(table).is_not_null(), None)
     hits = true_places(not_null(at_place))
     ats, places = gathered(pl.Series([at for at, _ in named], dtype=pl.Int64), hits), gathered(at_place, hits)
     agreement = _agreement(changes, live, after, rows, gathered(items, ats), places)

@@ -55,7 +55,7 @@ def movement(changes: ChangeSet, live: Catalogue, field: str) -> Movement:
     places = live.place(changes.items["live"])
     rows = pl.DataFrame({"item": sent["item"], "after": sent["after"]})
     rows = rows.with_columns(item=places.gather(rows["item"])).drop_nulls("item")
-    before = live.cells[field]
+    before = live.column(field)
     after = field_after(before, rows)
     amounts_of = [amounts(texts, kind, changes.header.writing).drop_nulls() for texts in (before, after)]
     with localcontext(WORKING):

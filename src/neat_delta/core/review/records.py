@@ -84,7 +84,7 @@ def records(
         )
     key = header.compared_by
     quoted = table.cells.select(pl.col(heading).alias(field) for field, heading in headings.items())
-    in_live_already = KeyIndex.of(live.cells, key).lookup(quoted).is_not_null()
+    in_live_already = KeyIndex.of(live, key).lookup(quoted).is_not_null()
     costs = list(changed_amounts(changes, live, "cost"))
     items = pl.Series([number for number, _, _ in costs], dtype=pl.Int64)
     priced = KeyIndex.of(gathered(changes.keys, items), key).lookup(quoted)

@@ -17,6 +17,7 @@ import msgspec
 import polars as pl
 
 from neat_delta.core.base.model.catalogue import MARK, Origin, column_letter
+from neat_delta.core.base.model.deferred import Cells, DeferredTable
 from neat_delta.core.base.model.layout import SEPARATORS, Layout, encoding_name
 from neat_delta.core.base.support import sizes
 from neat_delta.core.base.support.errors import CatalogueError
@@ -35,18 +36,20 @@ from neat_delta.files.readers.dialect import (
 )
 from neat_delta.files.readers.encoding import BOMS, Known, codec, decoded, guess, of_head
 from neat_delta.files.readers.headings import column_numbers, must_be_headings, unnamed_columns
+from neat_delta.files.readers.splitting import split
 
-__all__ = ["Text", "read_text"]
+__all__ = ["Head", "Text", "head_of", "read_text", "text_of"]
 
 
 @dataclass(frozen=True, slots=True)
 class Text:
-    """A table as it stands in a delimited text: its cells, the columns without a heading (from 1), its layout,
-    notes, and where a working sheet was cut from; `regular` text has every quote and separator where it may stand. The
-    encoding of a text may have been `guessed`. `memory` is what a working sheet remembers, packed (`files.memory`).
+    """A table as it stands in a delimited text: its cells, or what reads them when they are asked for; the columns
+    without a heading (from 1), its layout, notes, and where a working sheet was cut from; `regular` text has every
+    quote and separator where it may stand. The encoding of a text may have been `guessed`. `memory` is what a working
+    sheet remembers, packed (`files.memory`).
     """
 
-    cells: pl.DataFrame
+    table: Cells
     unnamed: tuple[int, ...]
     layout: Layout
     notes: tuple[str, ...]
@@ -54,6 +57,24 @@ class Text:
     regular: bool = False
     guessed: bool = False
     memory: str | None = None
+
+    @property
+    def cells(self) -> pl.DataFrame:
+        """All cells."""
+        return self.table.select(self.table.columns)
+
+
+@dataclass(frozen=True, slots=True)
+class Head:
+    """What the first lines of a text show: its dialect, the number of the line with the headings and where in the text
+    that begins, the `names` of all columns (those without a heading have a name that no heading has), its layout.
+    """
+
+    dialect: Dialect
+    number: int
+    start: int
+    names: list[str]
+    layout: Layout
 
 
 def read_text(
@@ -114,20 +135,25 @@ def _read_utf8(
             line.encode() + data, path, msgspec.structs.replace(given, header_line=1), encoding, bom=bom, only=only
         )
         return replace(text, layout=msgspec.structs.replace(text.layout, header_line=0))
-    number, header, start = header_of(sample, dialect, given.header_line, path)
-    must_be_headings(header, f"{path}, line {number}")
+    head = head_of(sample, dialect, path, given, encoding, bom=bom)
     body: bytes = data
-    if start:
+    if head.start:
         body = data[: len(BOM)].replace(BOM, b"") + data[len(BOM) :] if data[: len(BOM)] == BOM else data
-        body = body[start:]
+        body = body[head.start :]
     end = dialect.end.encode()
     if not body[-4:].endswith(end) or body[-4:].endswith(end * 2):  # blank lines at the end are no rows
         body = body.rstrip(b"\r\n") + end
     _must_not_be_flooded(body, path)
-    cells, regular = _parse(body, path, header, dialect, number, only)
+    cells, regular = _parse(body, path, head, only)
     if not cells.height:
         raise CatalogueError(f"{path}: there is a header and no rows under it. Export it again.")
-    unnamed = unnamed_columns(header)
+    return text_of(cells, head, regular=regular, known=only is not None)
+
+
+def head_of(sample: str, dialect: Dialect, path: str, given: Layout, encoding: str, *, bom: bool) -> Head:
+    """What a sample of a text, its first lines, shows. CatalogueError where there is no header."""
+    number, header, start = header_of(sample, dialect, given.header_line, path)
+    must_be_headings(header, f"{path}, line {number}")
     layout = Layout(
         separator=dialect.separator,
         line_end=ENDS[dialect.end],
@@ -141,20 +167,24 @@ def _read_utf8(
         header_line=number,
         format="delimited",
     )
+    names = [heading if heading.strip() else _stand_in(place) for place, heading in enumerate(header, 1)]
+    return Head(dialect, number, start, names, layout)
+
+
+def text_of(cells: Cells, head: Head, *, regular: bool, known: bool = False) -> Text:
+    """The text of these cells, without the columns that have no heading; what is to be said of them, unless it is
+    `known`.
+    """
     notes = []
-    if number > 1:
-        above = "line 1 is" if number == 2 else f"lines 1 to {number - 1} are"
+    if head.number > 1:
+        above = "line 1 is" if head.number == 2 else f"lines 1 to {head.number - 1} are"
         notes.append(f"{above} above the header and left out")
-    unread = () if only is None else unnamed
-    filled = (place for place in unnamed if place not in unread and (cells[_stand_in(place)] != "").any())
+    unnamed = unnamed_columns([name if not name.startswith(MARK) else "" for name in head.names])
+    filled = (place for place in unnamed if not known and (cells[_stand_in(place)] != "").any())
     notes += [f"column {column_letter(place)} has no heading and is left out" for place in filled]
-    return Text(
-        cells.select(pl.exclude([_stand_in(place) for place in unnamed])),
-        unnamed,
-        layout,
-        tuple(notes),
-        regular=regular,
-    )
+    named = [name for name in cells.columns if not name.startswith(MARK)]
+    table = cells.narrowed(named) if isinstance(cells, DeferredTable) else cells.select(named)
+    return Text(table, unnamed, head.layout, tuple(notes), regular=regular)
 
 
 def _stand_in(number: int) -> str:
@@ -180,24 +210,17 @@ def _must_not_be_flooded(body: bytes, path: str) -> None:
             return
 
 
-def _parse(
-    body: bytes,
-    path: str,
-    header: list[str],
-    dialect: Dialect,
-    number: int,
-    only: Collection[str] | None = None,
-) -> tuple[pl.DataFrame, bool]:
+def _parse(body: bytes, path: str, head: Head, only: Collection[str] | None) -> tuple[pl.DataFrame, bool]:
     """The cells under the header, by Polars where the file is regular, and whether it is; with `only`, that is known.
     The header is read like a row, and left out.
     """
-    names = [heading if heading.strip() else _stand_in(place) for place, heading in enumerate(header, 1)]
+    names, dialect = head.names, head.dialect
     if only is not None:
         wanted = [name for name in names if name in only]
-        return _split(body, names, dialect).select(wanted).collect()[1:], True
+        return split(body, names, dialect).select(wanted).collect()[1:], True
     cells = None
     if not dialect.escape:
-        running = _split(body, names, dialect).collect(background=True)
+        running = split(body, names, dialect).collect(background=True)
         try:  # while Polars reads
             zero = body.find(b"\0")
             regular, quoting = _quoting(body, dialect)
@@ -205,32 +228,19 @@ def _parse(
         finally:  # what was begun must be fetched, or its threads end the process
             with contextlib.suppress(pl.exceptions.PolarsError):
                 cells = running.fetch_blocking()
-        _must_have_no_zeros(zero, body, path, number)
+        _must_have_no_zeros(zero, body, path, head.number)
         if not regular or (
             cells is not None
             and (_stray_line_ends(body, dialect, returns) or _too_short(body, cells, quoting, dialect, returns))
         ):
             cells = None
     else:
-        _must_have_no_zeros(body.find(b"\0"), body, path, number)
+        _must_have_no_zeros(body.find(b"\0"), body, path, head.number)
     regular = cells is not None
     if cells is None:
         plain = Dialect(",", "\n", '"', "")
-        cells = _split(_regular(body, path, len(header), dialect, number), names, plain).collect()
+        cells = split(_regular(body, path, len(names), dialect, head.number), names, plain).collect()
     return cells[1:], regular
-
-
-def _split(source: bytes, names: list[str], dialect: Dialect) -> pl.LazyFrame:
-    return pl.scan_csv(
-        source,
-        glob=False,
-        has_header=False,  # else Polars pairs columns with the schema by name, and reads quotes in headings otherwise
-        schema=dict.fromkeys(names, pl.String),
-        empty_string_is_null=False,
-        separator=dialect.separator,
-        quote_char=dialect.quote or None,
-        eol_char="\r" if dialect.end == "\r" else "\n",
-    )
 
 
 # A quote opens where a cell begins, is doubled inside it, and closes where the cell ends (RFC 4180).

@@ -181,7 +181,7 @@ def print_checked(
         console,
         "live",
         catalogue.path,
-        catalogue.cells.height,
+        catalogue.height,
         len(catalogue.fields),
         catalogue.layout,
         catalogue.notes,

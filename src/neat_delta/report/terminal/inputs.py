@@ -212,7 +212,7 @@ def print_pairs(
             console,
             name,
             catalogue.path,
-            catalogue.cells.height,
+            catalogue.height,
             len(catalogue.fields),
             catalogue.layout,
             catalogue.notes,
@@ -304,8 +304,8 @@ def print_sheet(
         _print_missing(console, sheet)
         console.print(f"Wrote {output}.", soft_wrap=True)
         return
-    print_source(console, "live", live.path, live.cells.height, len(live.fields), live.layout, live.notes)
-    size = f"{count(sheet.cells.height, 'item')} of {live.cells.height:,}, {count(len(sheet.columns), 'field')}"
+    print_source(console, "live", live.path, live.height, len(live.fields), live.layout, live.notes)
+    size = f"{count(sheet.cells.height, 'item')} of {live.height:,}, {count(len(sheet.columns), 'field')}"
     print_fact(console, "sheet", size)
     for name, columns in (
         ("key", [column for column in sheet.columns if column.key]),
@@ -347,7 +347,7 @@ def print_questions(console: Screen, settings: Sequence[str], output: str) -> No
 
 def print_learned(console: Screen, learned: Learned, live: Catalogue) -> None:
     """What a catalogue shows of its store: the key, how fields stand to each other, and field by field."""
-    print_source(console, "live", live.path, live.cells.height, len(live.fields), live.layout, live.notes)
+    print_source(console, "live", live.path, live.height, len(live.fields), live.layout, live.notes)
     print_fact(
         console,
         "key",

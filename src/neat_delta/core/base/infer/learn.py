@@ -138,8 +138,8 @@ def learn_sample(live: Catalogue, key: Sequence[str], names: Iterable[str]) -> S
 
     A kind by which cells may be equal whose texts differ must hold for every cell of live.
     """
-    step = max(1, live.cells.height // SAMPLE)
-    sample = live.cells.select(list(names)).gather_every(step).select(pl.all().str.strip_chars()).rechunk()
+    step = max(1, live.height // SAMPLE)
+    sample = live.select(list(names)).gather_every(step).select(pl.all().str.strip_chars()).rechunk()
     writing = writing_of(sample.iter_columns())
     fields = {}
     for column in sample.iter_columns():
@@ -179,7 +179,7 @@ def with_writing(store: Store, live: Catalogue) -> Store:
     number_fields = [name for name in live.fields if store.fields.get(name, Field()).kind in NUMBERS]
     if store.writing.decimal_mark is not None or not number_fields:
         return store
-    sample = live.cells.select(number_fields).gather_every(max(1, live.cells.height // SAMPLE))
+    sample = live.select(number_fields).gather_every(max(1, live.height // SAMPLE))
     writing = writing_of(
         sample.iter_columns(), msgspec.structs.replace(store.writing, decimal_mark=".", thousands_mark="")
     )

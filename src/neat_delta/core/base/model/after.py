@@ -77,7 +77,7 @@ def applied(changes: ChangeSet, live: Catalogue, removal: Removal) -> Catalogue:
     """Live as it is once every change that is not held has landed."""
     sent = requested(changes, live, removal)
     places = live.place(changes.items["live"])
-    return replace(live, cells=catalogue_after(live, places, sent.cells, sent.removed, sent.added), row_numbers=None)
+    return replace(live, table=catalogue_after(live, places, sent.cells, sent.removed, sent.added), row_numbers=None)
 
 
 def reverse(sent: Requested, live: Catalogue, places: pl.Series) -> Requested:

@@ -10,6 +10,7 @@ import msgspec
 import polars as pl
 from blake3 import blake3
 
+from neat_delta.core.base.model.deferred import Cells, DeferredTable
 from neat_delta.core.base.model.layout import Layout
 from neat_delta.core.base.model.store import Continued
 from neat_delta.core.base.support.errors import CatalogueError
@@ -56,6 +57,8 @@ class Source(msgspec.Struct, frozen=True, forbid_unknown_fields=True, omit_defau
 class Catalogue:
     """One row an item, one column a field; every cell is the text that stands in the file, a blank is "".
 
+    The cells stand in a `table`, or are read when they are asked for: `cells` are all of them, `select` gives some
+    columns and `rows` some rows.
     `path` names it in messages. `digest` gives the BLAKE3 digest of its bytes, in hexadecimal; it is
     called late, as it may still be in the making. `unnamed` lists the columns (counted from 1) without a heading:
     they are no field, and not in `cells`. `row_numbers` has the rows' numbers as a spreadsheet shows them; where it is
@@ -65,7 +68,7 @@ class Catalogue:
     fields that the file lacks and the store has: blank here, and not known.
     """
 
-    cells: pl.DataFrame
+    table: Cells
     path: str
     digest: Callable[[], str]
     unnamed: tuple[int, ...] = ()
@@ -82,9 +85,24 @@ class Catalogue:
     unseen: tuple[str, ...] = ()
 
     @property
+    def cells(self) -> pl.DataFrame:
+        """All cells; those that are read when they are asked for are all read now."""
+        return self.select(self.fields) if isinstance(self.table, DeferredTable) else self.table
+
+    @property
+    def is_deferred(self) -> bool:
+        """Whether its cells are read when they are asked for."""
+        return isinstance(self.table, DeferredTable)
+
+    @property
     def fields(self) -> list[str]:
         """The headings, in the file's order."""
-        return self.cells.columns
+        return self.table.columns
+
+    @property
+    def height(self) -> int:
+        """How many items there are."""
+        return self.table.height
 
     def column(self, name: str) -> pl.Series:
         """A field: one text an item, in the file's order.
@@ -92,7 +110,36 @@ class Catalogue:
         >>> as_catalogue({"sku": ["QA-1", "QA-2"], "price": ["9.90", "20.00"]}).column("price").to_list()
         ['9.90', '20.00']
         """
-        return self.cells[name]
+        return self.table[name]
+
+    def select(self, names: Sequence[str]) -> pl.DataFrame:
+        """These fields of all items.
+
+        >>> as_catalogue({"sku": ["QA-1"], "price": ["9.90"], "cost": ["4.00"]}).select(["sku", "cost"]).rows()
+        [('QA-1', '4.00')]
+        """
+        return self.table.select(names) if isinstance(self.table, DeferredTable) else self.table[list(names)]
+
+    def rows(self, places: pl.Series | Sequence[int], names: Sequence[str] | None = None) -> pl.DataFrame:
+        """The items at these places (counted from 0), or these fields of them; null where the place is.
+
+        >>> live = as_catalogue({"sku": ["QA-1", "QA-2"], "price": ["9.90", "20.00"]})
+        >>> live.rows([1]).rows(), live.rows([1, 0], ["sku"])["sku"].to_list()
+        ([('QA-2', '20.00')], ['QA-2', 'QA-1'])
+        """
+        if isinstance(self.table, DeferredTable):
+            at = places if isinstance(places, pl.Series) else pl.Series(places, dtype=pl.UInt32)
+            return self.table.rows(at, names)
+        return gathered(self.table if names is None else self.table[list(names)], places)
+
+    def narrowed(self, names: Sequence[str]) -> Catalogue:
+        """The catalogue with these fields alone, in this order.
+
+        >>> as_catalogue({"sku": ["QA-1"], "price": ["9.90"]}).narrowed(["price"]).fields
+        ['price']
+        """
+        table = self.table.narrowed(names) if isinstance(self.table, DeferredTable) else self.table[list(names)]
+        return replace(self, table=table)
 
     def at(self, name: str, places: pl.Series | Sequence[int]) -> pl.Series:
         """A field at these places (items counted from 0); null where the place is.
@@ -101,7 +148,9 @@ class Catalogue:
         >>> live.at("price", pl.Series([1, None])).to_list()
         ['20.00', None]
         """
-        return gathered(self.cells[name], places)
+        if isinstance(self.table, DeferredTable):
+            return self.rows(places, [name])[name]
+        return gathered(self.table[name], places)
 
     @property
     def elsewhere(self) -> str:
@@ -114,7 +163,7 @@ class Catalogue:
         return Source(
             self.path,
             self.digest(),
-            self.cells.height + (provenance.unseen_rows if (provenance := self.provenance) else 0),
+            self.height + (provenance.unseen_rows if (provenance := self.provenance) else 0),
             self.layout,
             self.continued,
             list(self.notes),
@@ -132,8 +181,12 @@ class Catalogue:
         texts = pl.Series([None], dtype=pl.String).new_from_index(0, fields.len())
         for name in fields.drop_nulls().unique():
             at = true_places((fields == name).fill_null(value=False))
-            column = self.cells[name].rechunk()  # gathered faster from one piece
-            texts = scattered(texts, at, gathered(column, gathered(places, at)))
+            of_field = gathered(places, at)
+            if isinstance(self.table, DeferredTable):
+                values = self.at(name, of_field)
+            else:
+                values = gathered(self.table[name].rechunk(), of_field)  # gathered faster from one piece
+            texts = scattered(texts, at, values)
         return texts
 
     def row(self, places: pl.Series) -> pl.Series:
@@ -146,7 +199,7 @@ class Catalogue:
         """The places of the items in these rows, null where the file has no item there."""
         if self.row_numbers is None:
             places = rows - self.first
-            return places.set(~places.is_between(0, self.cells.height - 1), None)
+            return places.set(~places.is_between(0, self.height - 1), None)
         numbered = pl.DataFrame({"row": self.row_numbers.cast(pl.Int64)}).with_row_index("place")
         numbered = numbered.unique("row", keep="first", maintain_order=True)  # a row of a list may go to several items
         located = pl.DataFrame({"row": rows.cast(pl.Int64)}).join(numbered, on="row", how="left", maintain_order="left")
@@ -179,7 +232,7 @@ def renamed(catalogue: Catalogue, names: dict[str, str]) -> Catalogue:
     for name in names.values():
         if fields.count(name) > 1:
             raise CatalogueError(f'{catalogue.path}: two headings stand for the field "{name}". Rename one.')
-    return replace(catalogue, cells=catalogue.cells.rename(names))
+    return replace(catalogue, table=catalogue.table.rename(names))
 
 
 def listed(names: Sequence[str], most: int = 12) -> str:

@@ -54,3 +54,27 @@ BYTES_WORTH_NUMPY = 1 << 23
 
 BYTES_OF_A_BLOCK = 1 << 21
 """So many bytes are looked at in one go for quotes: no more than stay at hand."""
+
+BYTES_OF_A_PIECE = 1 << 23
+"""So many bytes of a file are taken for the records in them in one go."""
+
+BYTES_INDEXED = 1 << 22
+"""Of a text of more bytes the records are told apart first, and only those are read that differ."""
+
+BYTES_SCANNED_AT_ONCE = 1 << 24
+"""So many bytes of a file are looked through for some columns in one go."""
+
+BYTES_A_QUOTE = 16
+"""Where a quote stands in fewer bytes, looking at each costs more than reading the text."""
+
+RECORDS_AT_A_GLANCE = 1_000
+"""Of so many records it is looked whether most of them stand in the other file as well."""
+
+COLUMNS_READ_APART = 3
+"""Once more columns are asked for than one in so many, all are read: each by itself costs a good part of that."""
+
+COLUMNS_EXPECTED = 4
+"""No more columns than this are read along with another because they are likely to be asked for."""
+
+ROWS_READ_APART = 8
+"""Once more rows are asked for than one in so many, all are read."""

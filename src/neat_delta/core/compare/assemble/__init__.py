@@ -38,14 +38,14 @@ def assemble(round_: Round) -> Round:
     places = changed_items(changed.cells, round_)
     here = {*rows.matched.fields, *changed.cells["field"].unique()}
     fields = [name for name in live.fields if name in here]
-    none = constant(None, live.cells.height + rows.matched.new.len() + 1, pl.Int64)
+    none = constant(None, live.height + rows.matched.new.len() + 1, pl.Int64)
     number = scattered(none, places["item"], pl.int_range(places.height, eager=True))
     named = {"item": gathered(number, changed.cells["item"]), "field": changed.cells["field"].cast(pl.Enum(fields))}
     cells = with_series(changed.cells, named).sort("item", "field")
     questions = unresolved(provenance, rows.sheet, key) if provenance else empty(UNRESOLVED_SCHEMA)
     rules, computed = list(provenance.rules) if provenance else [], empty(COMPUTED_SCHEMA)
     if provenance:
-        computed = computed_cells(provenance, rows.matched, live.cells.height, number, cells)
+        computed = computed_cells(provenance, rows.matched, live.height, number, cells)
     if changed.filled.height:
         filled = changed.filled.with_columns(item=gathered(number, changed.filled["item"]))
         computed, rules = with_defaults(computed, rules, filled)
@@ -54,8 +54,8 @@ def assemble(round_: Round) -> Round:
     )
     keys = pl.concat(
         [
-            gathered(live.cells[key.fields].rechunk(), places["live"].drop_nulls()),
-            gathered(stripped(rows.sheet.cells, key), gathered(rows.matched.new, round_.arriving)),
+            live.rows(places["live"].drop_nulls(), key.fields),
+            gathered(stripped(rows.sheet, key), gathered(rows.matched.new, round_.arriving)),
         ]
     )
     draft = ChangeSet(

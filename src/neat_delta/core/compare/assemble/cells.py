@@ -83,7 +83,7 @@ def _by_default(added: pl.DataFrame, round_: Round) -> pl.DataFrame:
     """The cells (`CELL`) that new items get from the importer's defaults, where they have nothing of their own."""
     shop, live = round_.known, round_.aligned.live
     parts = [added.select(CELL).clear()]
-    new = round_.arriving.cast(pl.Int64) + live.cells.height
+    new = round_.arriving.cast(pl.Int64) + live.height
     for name, text in shop.importer.defaults.items() if new.len() else ():
         if name in live.fields and text.strip():
             has = filtered(added, added["field"] == name)["item"]
@@ -138,7 +138,7 @@ def _with_codes(cells: pl.DataFrame, round_: Round) -> pl.DataFrame:
     if not rows.codes.moves:
         return cells
     matched, key = rows.matched, round_.aligned.key
-    arriving = set(gathered(stripped(rows.sheet.cells, key), matched.new).rows())
+    arriving = set(gathered(stripped(rows.sheet, key), matched.new).rows())
     more, codes = code_cells(live, rows.codes, arriving, fields, key)
     cells = cells.with_columns(after=with_followed_links(cells, fields, codes))
     more = more.rename({"place": "item"}).with_columns(unread=pl.lit(None, pl.String), base=pl.lit(None, pl.String))

@@ -25,7 +25,7 @@ def changed_items(cells: pl.DataFrame, round_: Round) -> pl.DataFrame:
     """The items that are not the same: `item` (live's rows, and after them the new ones), `verdict`, and their places
     in `live` and in the `sheet` (null where they are not there). New ones come last, in the sheet's order.
     """
-    matched, height = round_.rows.matched, round_.aligned.live.cells.height
+    matched, height = round_.rows.matched, round_.aligned.live.height
     met = cells["item"].unique().sort()
     met = met.filter(met < height)
     recoded = constant(False, height)

@@ -89,8 +89,8 @@ def _lost(round_: Round) -> pl.DataFrame:
     key, cut_with = round_.aligned.key, round_.cut_with
     if cut_with is None:
         return empty(dict.fromkeys(key.fields, pl.String))
-    returned = KeyIndex.of(round_.rows.sheet.cells, key).lookup(cut_with.cells).is_not_null()
-    return cut_with.cells.select(key.fields).filter(~returned)
+    returned = KeyIndex.of(round_.rows.sheet, key).lookup(cut_with).is_not_null()
+    return cut_with.select(key.fields).filter(~returned)
 
 
 def damaged_cells(round_: Round, number: pl.Series) -> pl.DataFrame:
@@ -102,7 +102,7 @@ def damaged_cells(round_: Round, number: pl.Series) -> pl.DataFrame:
     cells = gathered(round_.deltas, damage_findings["cell"])
     place = gathered(matched.pairs["sheet"], cells["pair"]).cast(pl.Int64)
     place = place.zip_with(not_null(place), gathered(matched.new, cells["new"]).cast(pl.Int64))
-    keys = gathered(stripped(rows.sheet.cells, round_.aligned.key), place)
+    keys = gathered(stripped(rows.sheet, round_.aligned.key), place)
     mendable = damage_findings["mendable"].fill_null(value=False)
     listed = pl.DataFrame(
         {

@@ -84,7 +84,7 @@ def check_changes(
     sent, held = filtered(changes.cells, ~is_held), filtered(changes.cells, is_held)
     parts = sent[["item", "field", "before", "after"]].partition_by("field", as_dict=True, include_key=False)
     context = CheckContext(
-        live.cells,
+        live,
         live.place(changes.items["live"]),
         changes.keys,
         {str(name): cells for (name,), cells in parts.items()},
@@ -131,7 +131,7 @@ def _alone(catalogue: Catalogue, store: Store, key: list[str], images: Collectio
     items = pl.int_range(cells.height, dtype=pl.Int64, eager=True)
     before = constant(None, cells.height, pl.String)
     return CheckContext(
-        cells,
+        catalogue,
         items,
         cells.select(key),
         {name: pl.DataFrame({"item": items, "before": before, "after": cells[name]}) for name in cells.columns},

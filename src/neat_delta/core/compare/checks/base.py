@@ -12,13 +12,14 @@ import polars as pl
 from neat_delta.core.base.kinds import KINDS, blank
 from neat_delta.core.base.kinds.number import NUMBER_KINDS, amounts, marks
 from neat_delta.core.base.model.after import field_after
+from neat_delta.core.base.model.catalogue import Catalogue
 from neat_delta.core.base.model.choices import LooksAt
 from neat_delta.core.base.model.layout import Notation
 from neat_delta.core.base.model.schemas import RULE_FINDINGS, empty
 from neat_delta.core.base.model.store import CheckName, Field, LevelName, Store
 from neat_delta.core.base.support import sizes
 from neat_delta.core.base.support.distinct import map_distinct
-from neat_delta.core.base.support.series import constant, gathered, numbered, scattered
+from neat_delta.core.base.support.series import constant, numbered, scattered
 from neat_delta.core.compare.checks.values import CHOSEN, Values, values_of
 
 __all__ = [
@@ -50,7 +51,7 @@ class CheckContext:
     `values` are what `looked_up` adds.
     """
 
-    live: pl.DataFrame
+    live: Catalogue
     places: pl.Series
     keys: pl.DataFrame
     cells: Mapping[str, pl.DataFrame]
@@ -85,7 +86,7 @@ class CheckContext:
         if name in self.related:
             return self.related[name]
         is_key = name in self.keys.columns
-        texts = self.keys[name] if is_key else gathered(self.live[name].rechunk(), self.places).fill_null("")
+        texts = self.keys[name] if is_key else self.live.at(name, self.places).fill_null("")
         return field_after(texts, self.cells[name]) if self.round and name in self.cells else texts
 
     def number(self, name: str, texts: pl.Series) -> pl.Series:
@@ -101,10 +102,10 @@ class CheckContext:
     def column_after(self, name: str) -> pl.Series:
         """A field of the whole catalogue as it will be: live's column with what changes, and what is new."""
         if not self.round:
-            return self.live[name]
+            return self.live.column(name)
         old = self.places.is_not_null()
         now, places = self.now(name), self.places
-        return pl.concat([scattered(self.live[name], places.filter(old), now.filter(old)), now.filter(~old)])
+        return pl.concat([scattered(self.live.column(name), places.filter(old), now.filter(old)), now.filter(~old)])
 
     def touched(self, *names: str) -> dict[str, pl.Series]:
         """Which items have a cell to look at, for each of these fields; only fields that are there."""
@@ -128,13 +129,13 @@ def looked_up(context: CheckContext) -> CheckContext:
         filled |= _filled(context, names)
     roles = context.store.relations
     named = {getattr(roles, role) for role in roles.__struct_fields__}
-    related = [name for name in context.live.columns if name in named] if context.touched(*named) else []
+    related = [name for name in context.live.fields if name in named] if context.touched(*named) else []
     now = {name: context.now(name) for name in related}
     context = replace(context, filled=filled, related=now)
     if not context.round:
         return context
     values = {
-        name: values_of(cells, context.live[name], settings)
+        name: values_of(cells, context.live.column(name), settings)
         for name, (settings, cells) in context.of(*CHOSEN, "measure").items()
         if not settings.refers
     }
@@ -178,7 +179,7 @@ class Check:
 
 def _fields(context: CheckContext) -> list[Field]:
     """The settings of the catalogue's own fields."""
-    columns = set(context.live.columns)
+    columns = set(context.live.fields)
     return [field for name, field in context.settings.items() if name in columns]
 
 
@@ -207,7 +208,7 @@ def needs_roles(*choices: tuple[str, ...]) -> Callable[[CheckContext], str | Non
 
     def idle(context: CheckContext) -> str | None:
         roles_set = {role for role in context.store.relations.__struct_fields__
-                 if getattr(context.store.relations, role) in context.live.columns}  # fmt: skip
+                 if getattr(context.store.relations, role) in context.live.fields}  # fmt: skip
         return (
             None
             if any(roles_set.issuperset(roles) for roles in choices)

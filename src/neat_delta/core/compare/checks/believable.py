@@ -59,7 +59,7 @@ def price_ending(context: CheckContext) -> pl.DataFrame:
     for name, (_, cells) in context.of("money").items():
         if name != price:
             continue
-        live_cents = _cents(context.number(name, context.live[name])).drop_nulls()
+        live_cents = _cents(context.number(name, context.live.column(name))).drop_nulls()
         if live_cents.len() < MANY:
             continue
         counted = live_cents.value_counts(name="times").filter(pl.col("times") * RARE >= live_cents.len())

@@ -15,7 +15,7 @@ __all__ = ["RELATION_CHECKS"]
 def _roles(context: CheckContext, *roles: str) -> list[str] | None:
     """The fields in these roles, if all are there and one of them has a cell to look at."""
     names = [getattr(context.store.relations, role) for role in roles]
-    if any(name is None or (name not in context.live.columns) for name in names) or not context.touched(*names):
+    if any(name is None or (name not in context.live.fields) for name in names) or not context.touched(*names):
         return None
     return names
 
@@ -66,7 +66,7 @@ def price_as_cost(context: CheckContext) -> pl.DataFrame:
     same = price == cost
     if not same.any():
         return nothing()
-    before = [gathered(context.live[name].rechunk(), context.places).fill_null("") for name in names]
+    before = [context.live.at(name, context.places).fill_null("") for name in names]
     price_before, cost_before = (context.number(*pair) for pair in zip(names, before, strict=True))
     wrong = same & ~(price_before == cost_before).fill_null(value=False)
     return _where(context, names, wrong, "the price and the cost are both {} now", names[:1])

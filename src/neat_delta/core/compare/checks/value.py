@@ -121,7 +121,7 @@ def unclosed_html(context: CheckContext) -> pl.DataFrame:
 
 def required(context: CheckContext) -> pl.DataFrame:
     """Fields that are blank and may never be; of a new item they are said together."""
-    names = [name for name, field in context.store.fields.items() if field.required and name in context.live.columns]
+    names = [name for name, field in context.store.fields.items() if field.required and name in context.live.fields]
     if not context.round:
         tables = [nothing()]
         for name in names:

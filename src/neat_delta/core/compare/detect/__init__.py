@@ -104,14 +104,14 @@ def _context(cells: pl.DataFrame, forms: pl.DataFrame, inputs: DetectInputs) -> 
     for name in (field for field in matched.fields if field in by_field):
         part = by_field[name]
         parts[name] = pl.DataFrame([part["number"], part["pair"], part["place"]]).hstack(forms[part["form"]])
-    at = constant(None, inputs.sheet.cells.height, pl.UInt32)
+    at = constant(None, inputs.sheet.height, pl.UInt32)
     return SlipContext(
         parts,
         inputs.settings,
         inputs.writing,
         inputs.columns,
-        inputs.live.cells,
-        inputs.sheet.cells,
+        inputs.live,
+        inputs.sheet,
         scattered(at, matched.pairs["sheet"], matched.pairs["live"]),
         matched.pairs["live"],
     )

@@ -18,6 +18,7 @@ from neat_delta.core.base.model.reasons import NEAR
 from neat_delta.core.base.model.schemas import NEAR_KEYS, conform, empty
 from neat_delta.core.base.support.series import constant, gathered, scattered, true_places
 from neat_delta.core.compare.detect.damage.keys import damaged_keys, made_of
+from neat_delta.core.sheets.match.keys import stripped
 
 if TYPE_CHECKING:
     from neat_delta.core.sheets.match.rows import Matched
@@ -157,7 +158,7 @@ def with_near_keys(
         gone = gone.filter(~gone.is_in(accepted["live"].implode()))
         new = new.filter(~new.is_in(accepted["sheet"].implode()))
     keys_of = {
-        name: gathered(catalogue.cells.select(pl.col(matched.key).str.strip_chars()), near[name]).rows(named=True)
+        name: gathered(stripped(catalogue, matched.keys[name].key), near[name]).rows(named=True)
         for name, catalogue in (("live", live), ("sheet", sheet))
     }
     why = _doubts(matched, sheet, near, keys_of["live"])

@@ -114,7 +114,7 @@ def against_live(
         new=new,
         base=base,
         before=now.zip_with(in_live, constant(None, now.len(), pl.String)),
-        item=place.cast(pl.Int64).zip_with(in_live, new.cast(pl.Int64) + live.cells.height),
+        item=place.cast(pl.Int64).zip_with(in_live, new.cast(pl.Int64) + live.height),
         added=pl.lit(None, pl.String),
         apart=gone,
         same=deltas["same"] | gone,
@@ -134,7 +134,7 @@ def against_live(
     finding_columns = [
         _again(findings, table, whole_table, table.height),
         _clashes(cells, whole_table),
-        _items(ours.cast(pl.Int64).sort() + live.cells.height, LEFT_STORE),
+        _items(ours.cast(pl.Int64).sort() + live.height, LEFT_STORE),
     ]
     meanwhile = _meanwhile(changed_by_store, sides, table)
     if is_whole:
@@ -211,7 +211,7 @@ def _whole_items(rows: pl.Series, sides: ThreeSides, table: pl.DataFrame) -> pl.
     cells = pl.concat(parts).with_columns(before=pl.lit(None, pl.String))
     turned = sides.outcomes(cells)
     of_items = cells[["new", "base"]].hstack(turned)
-    item = of_items["new"].cast(pl.Int64) + sides.live.cells.height
+    item = of_items["new"].cast(pl.Int64) + sides.live.height
     return conform(of_items.with_columns(item=item, apart=pl.lit(value=False)), table.schema)
 
 
@@ -262,7 +262,7 @@ def _meanwhile(texts: pl.DataFrame, sides: ThreeSides, table: pl.DataFrame) -> p
     ours = table.filter(~pl.col("same") | pl.col("apart"))[["pair", "field"]]
     texts = texts.join(ours, on=["pair", "field"], how="anti", maintain_order="left")
     places = gathered(matched.pairs["live"], texts["pair"])
-    keys = gathered(stripped(live.cells, matched.keys["live"].key), places).select(pl.concat_list(pl.all())).to_series()
+    keys = gathered(stripped(live, matched.keys["live"].key), places).select(pl.concat_list(pl.all())).to_series()
     listed = pl.DataFrame(
         {"key": keys, "field": texts["field"], "row": live.row(places), "base": texts["before"], "live": texts["after"]}
     )
@@ -272,7 +272,7 @@ def _meanwhile(texts: pl.DataFrame, sides: ThreeSides, table: pl.DataFrame) -> p
 
 def _departed(sheet: Catalogue, matched: Matched, rows: pl.Series) -> pl.DataFrame:
     """The items that the store gave up since, and of which the sheet changed nothing."""
-    keys = gathered(stripped(sheet.cells, matched.keys["sheet"].key), gathered(matched.new, rows))
+    keys = gathered(stripped(sheet, matched.keys["sheet"].key), gathered(matched.new, rows))
     return conform(keys.select(key=pl.concat_list(pl.all())), MEANWHILE_SCHEMA)
 
 

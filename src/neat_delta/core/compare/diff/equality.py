@@ -27,6 +27,7 @@ from neat_delta.core.base.kinds.notation import (
     one_reading,
 )
 from neat_delta.core.base.kinds.number import NUMBER_KINDS, marks
+from neat_delta.core.base.model.deferred import Cells
 from neat_delta.core.base.model.layout import Notation
 from neat_delta.core.base.model.reasons import DOUBT, NOT
 from neat_delta.core.base.model.schemas import empty
@@ -59,8 +60,8 @@ def notations(
     settings: Mapping[str, Field],
     live: Notation,
     writing: Notation,
-    sheet: pl.DataFrame,
-    live_cells: pl.DataFrame,
+    sheet: Cells,
+    live_cells: Cells,
 ) -> dict[str, ColumnNotation]:
     """How the sheet writes each field of numbers or dates, by its cells that differ (`field`, `before`, `after`), its
     whole column, and live's.

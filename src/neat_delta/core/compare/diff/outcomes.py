@@ -15,6 +15,7 @@ from neat_delta.core.base.kinds.notation import PLAIN_FORMS, ColumnNotation
 from neat_delta.core.base.kinds.number import NUMBER_KINDS
 from neat_delta.core.base.kinds.path import spelt_like
 from neat_delta.core.base.model.catalogue import Catalogue
+from neat_delta.core.base.model.deferred import Cells
 from neat_delta.core.base.model.layout import Notation
 from neat_delta.core.base.model.store import Field, Store
 from neat_delta.core.base.support.background import submit
@@ -57,10 +58,10 @@ def outcomes(
     said of the sheet's. Where kinds were only `learned`, a path or a choice loses the space around it; a sheet that is
     `of_a_list` is compared by value. The word by which the importer empties a field empties it in the sheet, too.
     """
-    sheet_cells, empties = sheet.cells, shop.importer.empties
+    sheet_cells, empties = sheet.table, shop.importer.empties
     if empties is not None:
         texts = texts.with_columns(after=pl.col("after").replace(empties, ""))
-        sheet_cells = sheet_cells.with_columns(pl.col(texts["field"].unique()).replace(empties, ""))
+        sheet_cells = sheet.select(texts["field"].unique().to_list()).with_columns(pl.all().replace(empties, ""))
     if sheet.layout.format in FORMATTED:
         texts = texts.with_columns(after=_without_shown_zeros(texts, fields))
     seems = submit(partial(sheet_writing, texts, fields, shop.writing, writing), texts.height)
@@ -68,7 +69,7 @@ def outcomes(
     distinct = deduplicate(texts.select("field", "before", "after", *({"computed"} & {*texts.columns})))
     rows = distinct.rows.hstack([distinct.rows["after"].alias("raw")])
     table, written = _by_value(rows, live, sheet_cells, shop, fields, writing, learned, of_a_list)
-    spelt = {"after": _spelt_like_live(table, fields, live.cells, learned=learned)}
+    spelt = {"after": _spelt_like_live(table, fields, live.table, learned=learned)}
     table = pl.DataFrame(
         {"unread" if name == "held" else name: column for name, column in (table.to_dict() | spelt).items()}
     )
@@ -96,7 +97,7 @@ def _without_shown_zeros(texts: pl.DataFrame, fields: Mapping[str, Field]) -> pl
 def _by_value(
     cells: pl.DataFrame,
     live: Catalogue,
-    sheet: pl.DataFrame,
+    sheet: Cells,
     shop: Store,
     fields: Mapping[str, Field],
     writing: Notation,
@@ -108,13 +109,13 @@ def _by_value(
     """
     computed = cells["computed"] if "computed" in cells.columns else None
     if computed is None or not computed.any():
-        written = notations(cells, fields, shop.writing, writing, sheet, live.cells)
+        written = notations(cells, fields, shop.writing, writing, sheet, live.table)
         return by_value(cells, fields, shop.writing, written, learned=learned, of_a_list=of_a_list), written
     own = by_value(cells.filter(computed), fields, shop.writing, {}, learned=learned, of_a_list=True)
     if computed.all():
         return own, {}
     typed = cells.filter(~computed)
-    written = notations(typed, fields, shop.writing, writing, sheet, live.cells)
+    written = notations(typed, fields, shop.writing, writing, sheet, live.table)
     typed = by_value(typed, fields, shop.writing, written, learned=learned, of_a_list=of_a_list)
     back = pl.concat([true_places(computed), true_places(~computed)]).arg_sort()
     return pl.concat([own, typed.select(own.columns)])[back], written
@@ -133,9 +134,7 @@ def _seeming_notation(
     return seems if acted else msgspec.structs.replace(seems, date_form=live.date_form)
 
 
-def _spelt_like_live(
-    turns: pl.DataFrame, settings: Mapping[str, Field], live: pl.DataFrame, *, learned: bool
-) -> pl.Series:
+def _spelt_like_live(turns: pl.DataFrame, settings: Mapping[str, Field], live: Cells, *, learned: bool) -> pl.Series:
     """The texts to send, with the paths and choices that live has already as live spells them; of what was only
     `learned`, without the white space around them. A cell in which nothing but the spelling of its own value changed
     stays as it was typed.

@@ -5,6 +5,7 @@ from __future__ import annotations
 import polars as pl
 
 from neat_delta.core.base.model.catalogue import MARK, Catalogue
+from neat_delta.core.base.model.deferred import DeferredTable
 from neat_delta.core.base.model.schemas import TEXTS, conform, empty
 from neat_delta.core.base.support import sizes
 from neat_delta.core.base.support.series import constant, gathered, scattered, true_places
@@ -20,43 +21,82 @@ def differing_texts(live: Catalogue, sheet: Catalogue, matched: Matched) -> pl.D
     Then those of new items, in which `pair` and `before` are null and `new` is the place in `matched.new`.
     First whole rows are compared, then the cells of those that differ, by 64 bits of hash: two texts that differ
     go unnoticed once in 18 million million million. Gathering hashes in the other file's order is many times
-    cheaper than gathering texts; for a few rows the texts themselves are cheapest. From a column in many chunks they
-    are gathered many times more slowly. A field that differs in most rows, as a glance shows, is no part of those
-    whole rows.
+    cheaper than gathering texts; for a few rows the texts themselves are cheapest. A field that differs in most rows,
+    as a glance shows, is no part of those whole rows. Of two files that are written alike, only those rows are read
+    whose bytes differ.
     """
-    if not matched.fields:
+    fields, pairs = matched.fields, matched.pairs
+    if not fields:
         return empty(TEXTS)
-    first, other = live.cells.select(matched.fields), sheet.cells.select(matched.fields)
-    if matched.pairs.height * len(matched.fields) <= sizes.CELLS_COMPARED_AT_ONCE:
+    by_bytes = _records_that_differ(live, sheet, matched)
+    if by_bytes is not None:
+        cells = gathered(pairs, by_bytes)
+        ours, theirs = live.rows(cells["live"], fields), sheet.rows(cells["sheet"], fields)
+        return pl.concat([empty(TEXTS), *_of_rows(ours, theirs, by_bytes), *_of_new(sheet, matched)])
+    first, other = live.select(fields), sheet.select(fields)
+    if pairs.height * len(fields) <= sizes.CELLS_COMPARED_AT_ONCE:
         return conform(_of_few_rows(first, other, matched), TEXTS)
-    often = _often(first, other, matched.pairs)
-    seldom = [field for field in matched.fields if field not in often]
-    rows = _rows_that_differ(first.select(seldom), other.select(seldom), matched.pairs)
-    in_live, in_sheet = gathered(matched.pairs["live"], rows), gathered(matched.pairs["sheet"], rows)
-    differs = {}
-    if rows.len() > matched.pairs.height // 8:
-        for field in seldom:
-            differs[field] = gathered(first[field].hash(), in_live) != gathered(other[field].hash(), in_sheet)
+    often = _often(first, other, pairs)
+    seldom = [field for field in fields if field not in often]
+    rows = _rows_that_differ(first.select(seldom), other.select(seldom), pairs)
+    in_live, in_sheet = gathered(pairs["live"], rows), gathered(pairs["sheet"], rows)
+    if rows.len() <= pairs.height // 8:
+        parts = _of_rows(_some(first.select(seldom), in_live), _some(other.select(seldom), in_sheet), rows)
     else:
-        ours, sheet_rows = _some(first.select(seldom), in_live), _some(other.select(seldom), in_sheet)
-        differs = {field: ours[field] != sheet_rows[field] for field in seldom}
-    parts = [empty(TEXTS)]
-    for field in matched.fields:
-        if field in often:
-            pair = _rows_that_differ(first.select(field), other.select(field), matched.pairs)
-        else:
-            pair = gathered(rows, true_places(differs[field]))
-        if pair.len():
-            cells = gathered(matched.pairs, pair)
-            texts = {
-                "before": gathered(first[field].rechunk(), cells["live"]),
-                "after": gathered(other[field].rechunk(), cells["sheet"]),
-            }
-            parts.append(_of_field({"pair": pair} | texts, field))
-    for field in matched.fields if matched.new.len() else ():
-        places = pl.int_range(matched.new.len(), dtype=pl.UInt32, eager=True)
-        parts.append(_of_field({"new": places, "after": gathered(other[field], matched.new)}, field))
-    return pl.concat(parts)
+        parts = []
+        for field in seldom:
+            differs = gathered(first[field].hash(), in_live) != gathered(other[field].hash(), in_sheet)
+            parts.append(_of_pairs(first, other, pairs, gathered(rows, true_places(differs)), field))
+    for field in often:
+        pair = _rows_that_differ(first.select(field), other.select(field), pairs)
+        parts.append(_of_pairs(first, other, pairs, pair, field))
+    by_field = {part["field"][0]: part for part in parts if part.height}
+    return pl.concat(
+        [empty(TEXTS), *(by_field[field] for field in fields if field in by_field), *_of_new(sheet, matched)]
+    )
+
+
+def _records_that_differ(live: Catalogue, sheet: Catalogue, matched: Matched) -> pl.Series | None:
+    """The items (rows of `matched.pairs`) that are written otherwise in the two files; None where these do not tell, or
+    where they are so many that all cells are compared sooner.
+    """
+    ours, theirs, pairs = live.table, sheet.table, matched.pairs
+    if not isinstance(ours, DeferredTable) or not isinstance(theirs, DeferredTable):
+        return None
+    differ = ours.differ(theirs, matched.fields, pairs["live"], pairs["sheet"])
+    rows = None if differ is None else true_places(differ)
+    return None if rows is None or rows.len() * sizes.ROWS_READ_APART > pairs.height else rows
+
+
+def _of_rows(ours: pl.DataFrame, theirs: pl.DataFrame, rows: pl.Series) -> list[pl.DataFrame]:
+    """The cells that differ, of some items side by side; `rows` are these items' pairs."""
+    parts = []
+    for field in ours.columns:
+        differ = true_places(ours[field] != theirs[field])
+        if differ.len():
+            texts = {"before": gathered(ours[field], differ), "after": gathered(theirs[field], differ)}
+            parts.append(_of_field({"pair": gathered(rows, differ)} | texts, field))
+    return parts
+
+
+def _of_pairs(
+    live: pl.DataFrame, sheet: pl.DataFrame, pairs: pl.DataFrame, differing: pl.Series, field: str
+) -> pl.DataFrame:
+    """The cells of a field in these pairs. From a column in many chunks they are gathered many times more slowly."""
+    if not differing.len():
+        return empty(TEXTS)
+    cells = gathered(pairs, differing)
+    before, after = gathered(live[field].rechunk(), cells["live"]), gathered(sheet[field].rechunk(), cells["sheet"])
+    return _of_field({"pair": differing, "before": before, "after": after}, field)
+
+
+def _of_new(sheet: Catalogue, matched: Matched) -> list[pl.DataFrame]:
+    """The cells of new items."""
+    if not matched.new.len():
+        return []
+    places = pl.int_range(matched.new.len(), dtype=pl.UInt32, eager=True)
+    cells = sheet.rows(matched.new, matched.fields)
+    return [_of_field({"new": places, "after": cells[field]}, field) for field in matched.fields]
 
 
 def _of_few_rows(live: pl.DataFrame, sheet: pl.DataFrame, matched: Matched) -> pl.DataFrame:

@@ -123,7 +123,7 @@ def placed_rows(live: Catalogue, sheet: Catalogue, met: ListMatch, key: Key, map
     has_key = all(name in sheet.cells.columns for name in key.fields)
     coded = constant(has_key, new.len(), pl.Boolean)
     if has_key and new.len():
-        coded = gathered(sheet.cells, new).select(~pl.any_horizontal(blank(pl.col(key.fields)))).to_series()
+        coded = sheet.rows(new).select(~pl.any_horizontal(blank(pl.col(key.fields)))).to_series()
     nearly = near_reasons(met.near)
     if nearly and not coded.all():  # what nearly is an item is no new one that lacks a code
         nearly_of = sheet.row(new).replace_strict(nearly, default=None, return_dtype=pl.String).set(coded, None)
@@ -131,7 +131,7 @@ def placed_rows(live: Catalogue, sheet: Catalogue, met: ListMatch, key: Key, map
         new, coded = new.filter(nearly_of.is_null()), coded.filter(nearly_of.is_null())
     codeless = new.filter(~coded)
     leave_out(codeless, NO_CODE)
-    if not sheet.cells.height and not aside:
+    if not sheet.height and not aside:
         raise CatalogueError(f"{sheet.path}: it has no row. Name the list, or save it again.")
     rows = pl.concat(
         [
@@ -152,7 +152,7 @@ class Draft:
     def __init__(self, live: Catalogue, texts: pl.DataFrame, placed: _Placed, steps_made: ListSteps) -> None:
         self.source = placed.source
         self.ours = gathered(texts, placed.source)
-        self.theirs = gathered(live.cells, placed.live).fill_null("")
+        self.theirs = live.rows(placed.live).fill_null("")
         self.known = placed.live.is_not_null()
         self.computed = {name: gathered(flags, placed.source) for name, flags in steps_made.computed.items()}
         self.live = live
@@ -219,7 +219,7 @@ class Draft:
         cells = pl.concat(parts)
         settings = {name: shop.fields[name] for name in names}
         self.notations = dict.fromkeys(names, AS_LIVE) | notations(
-            cells, settings, shop.writing, writing, self.ours, self.live.cells
+            cells, settings, shop.writing, writing, self.ours, self.live.table
         )
         read = by_value(cells, settings, shop.writing, self.notations, learned=learned, of_a_list=True)
         clear = read.filter(pl.col("held").is_null() & (pl.col("after") != cells["after"]))

@@ -67,11 +67,11 @@ def match_list(
     ([(0, 0)], [2], ['fits several items: QA-2, QA-3'])
     """
     _must_be_preference(sheet, mapping.prefer)
-    keys = {"live": KeyIndex.of(live.cells, by), "sheet": KeyIndex.of(sheet.cells, by)}
+    keys = {"live": KeyIndex.of(live, by), "sheet": KeyIndex.of(sheet, by)}
     reasons = row_reasons(sheet, keys["sheet"].blank)
     usable = {"live": true_places(~keys["live"].blank), "sheet": true_places(reasons.is_null())}
     if key.shared == "all":  # one row is for all that share the store's key, for which the first stands
-        first = KeyIndex.of(live.cells, key).lookup(live.cells) == pl.int_range(live.cells.height, eager=True)
+        first = KeyIndex.of(live, key).lookup(live) == pl.int_range(live.height, eager=True)
         usable["live"] = usable["live"].filter(gathered(first, usable["live"]).fill_null(value=False))
     pairs = _joined(keys, usable)
     taken = {name: pairs[name].unique() for name in ("live", "sheet")}
@@ -195,7 +195,7 @@ def _ranks(sheet: Catalogue, prefer: str | None, settings: dict[str, Field], wri
         return None
     how, _, name = prefer.partition(":")
     if not name:
-        order = pl.int_range(sheet.cells.height, eager=True)
+        order = pl.int_range(sheet.height, eager=True)
         return order if how == "first" else -order
     values = amounts(sheet.column(name).fill_null(""), settings.get(name, Field("decimal")), writing)
     rank = (values if how == "lowest" else -values).rank("dense").cast(pl.Int64)

@@ -39,7 +39,7 @@ def reshape(catalogue: Catalogue, mapping: ListMapping, used: Sequence[str]) -> 
     """The list in the store's shape; `used` are the headings that mean something. CatalogueError when a heading that
     the description names is not there.
     """
-    rows = catalogue.row(pl.int_range(catalogue.cells.height, eager=True))
+    rows = catalogue.row(pl.int_range(catalogue.height, eager=True))
     if mapping.spread is not None:
         return _spread(catalogue, rows, mapping.spread, used)
     if mapping.stack is not None:
@@ -59,7 +59,7 @@ def _spread(catalogue: Catalogue, rows: pl.Series, spread: Spread, used: Sequenc
     _must_have(catalogue, [spread.by, spread.value], "spread")
     others = [name for name in used if name not in {spread.by, spread.value}]
     words = {word.strip(): name for word, name in spread.columns.items()}
-    table = catalogue.cells.select([*others, spread.by, spread.value])
+    table = catalogue.select([*others, spread.by, spread.value])
     word = table[spread.by].str.strip_chars()
     unknown = {
         unknown_word: _unknown(unknown_word, list(words), spread.by)

@@ -95,7 +95,7 @@ def translate(
     ]
     shop = known_store(store_catalogue, store, key.fields, wanted)
     # Where a working sheet was cut from still tells whether it is stale.
-    sheet = replace(supplied, cells=texts, row_numbers=shaped.rows, provenance=None, memory=None)
+    sheet = replace(supplied, table=texts, row_numbers=shaped.rows, provenance=None, memory=None)
     same_key = by == key.fields
     match_key = key if same_key else Key(by, ignore_case=key.ignore_case)
     met = match_list(
@@ -128,7 +128,7 @@ def translate(
         folded=shaped.folded,
         copied=shaped.copied + met.copied,
         matched_by=by if by != key.fields else [],
-        nearly=gathered(store_catalogue.cells.select(key.fields), met.nearly) if met.nearly.len() else None,
+        nearly=gathered(store_catalogue.select(key.fields), met.nearly) if met.nearly.len() else None,
     )
     cells = draft.ours.select([*key.fields, *(name for name in draft.ours.columns if name not in key.fields)])
     untouched = [name for name in draft.plain.columns if name in cells.columns and name not in draft.computed]
@@ -136,7 +136,7 @@ def translate(
     notes = (*supplied.notes, *_lacking(supplied, mapping, headings))
     row_numbers = gathered(gathered(shaped.rows, placed.source), kept)
     cells = gathered(cells, kept)
-    made_sheet = replace(sheet, cells=cells, row_numbers=row_numbers, provenance=provenance, notes=notes)
+    made_sheet = replace(sheet, table=cells, row_numbers=row_numbers, provenance=provenance, notes=notes)
     return TranslatedList(made_sheet, _new_items(new, store_catalogue.fields, shop, key) if new.height else None)
 
 
@@ -146,7 +146,7 @@ def _with_lines_merged(
     """The list with each item on one row, where the store's files go on with one over several lines."""
     if lines is None or not {*by} <= {*texts.columns} or shaped.folded or shaped.copied:
         return supplied, shaped, texts
-    merged = merge_lines(replace(supplied, cells=texts, row_numbers=shaped.rows), by, lines)
+    merged = merge_lines(replace(supplied, table=texts, row_numbers=shaped.rows), by, lines)
     if merged.cells.height == texts.height or merged.row_numbers is None:
         return supplied, shaped, texts
     kept = shaped.rows.is_in(merged.row_numbers.implode())

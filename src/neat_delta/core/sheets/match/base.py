@@ -86,7 +86,7 @@ def align_base(base: Catalogue, aligned: AlignedInputs, columns: ColumnOptions =
     for name in key.fields:
         if name not in names:
             raise CatalogueError(f'{base.path}: no heading stands for "{name}", which is the key in {live.path}.')
-    kept = replace(base, cells=base.cells.select(list(names.values())))
+    kept = base.narrowed(list(names.values()))
     return prepare_columns(kept, names, key.fields, continued(shop))
 
 
@@ -104,7 +104,7 @@ class KeyRows:
 
 def key_rows(base: Catalogue, live: Catalogue, key: Key) -> KeyRows:
     """Match the rows of live with those of the base."""
-    ours, theirs = KeyIndex.of(live.cells, key), KeyIndex.of(base.cells, key)
+    ours, theirs = KeyIndex.of(live, key), KeyIndex.of(base, key)
     repeated = theirs.repeated
     usable = ~theirs.blank
     if key.shared != "all":
@@ -113,11 +113,11 @@ def key_rows(base: Catalogue, live: Catalogue, key: Key) -> KeyRows:
         at = _usable(ours.align(theirs), usable)
         return KeyRows(ours, theirs, at.set(~_as_often(ours, theirs), None), usable)
     if ours.keys.equals(theirs.keys):  # most exports have the same items in the same order
-        row_numbers = pl.int_range(live.cells.height, dtype=pl.UInt32, eager=True)
+        row_numbers = pl.int_range(live.height, dtype=pl.UInt32, eager=True)
         return KeyRows(ours, theirs, _usable(row_numbers, usable), usable)
     rows = true_places(~ours.blank & ~ours.repeated).cast(pl.UInt32)
     met = ours.pairs(theirs, rows, true_places(usable).cast(pl.UInt32))
-    at = scattered(constant(None, live.cells.height, pl.UInt32), met["row"], met["other"])
+    at = scattered(constant(None, live.height, pl.UInt32), met["row"], met["other"])
     return KeyRows(ours, theirs, at, usable)
 
 
@@ -130,19 +130,19 @@ def followed_codes(base: Catalogue, aligned: AlignedInputs, codes: Catalogue | N
     if not leaving.len():
         return []
     leaving = leaving.filter(~gathered(rows.base.repeated, leaving))
-    keys = {"base": rows.base, "live": rows.live, "sheet": KeyIndex.of(sheet.cells, key)}
-    leaving = leaving.filter(keys["sheet"].lookup(base.cells.select(key.fields)[leaving]).is_not_null())
+    keys = {"base": rows.base, "live": rows.live, "sheet": KeyIndex.of(sheet, key)}
+    leaving = leaving.filter(keys["sheet"].lookup(base.select(key.fields)[leaving]).is_not_null())
     if not leaving.len():
         return []
     arrived = rows.at.is_null() & ~keys["live"].blank & ~keys["live"].repeated
     coming = true_places(arrived)
-    coming = coming.filter(keys["sheet"].lookup(live.cells.select(key.fields)[coming]).is_null())
+    coming = coming.filter(keys["sheet"].lookup(live.select(key.fields)[coming]).is_null())
     shop, pairs = aligned.store or Store(), list[LikelyCode]()
     field = shop.importer.code_change.field or key.fields[0]
     if codes is not None:
         codes_named = align_inputs(live, codes, columns=ColumnOptions(key.fields), listed_codes=True).sheet
-        old = gathered(stripped(base.cells, key), leaving)
-        at = KeyIndex.of(codes_named.cells, key).lookup(old)
+        old = gathered(stripped(base, key), leaving)
+        at = KeyIndex.of(codes_named, key).lookup(old)
         new = old.with_columns(codes_named.at(NEW_CODE, at).str.strip_chars().alias(field))
         at_new = keys["live"].lookup(new)
         for place in true_places(not_null(at_new)):
@@ -151,7 +151,7 @@ def followed_codes(base: Catalogue, aligned: AlignedInputs, codes: Catalogue | N
         leaving = leaving.filter(at_new.is_null())
     new_places = coming.cast(pl.UInt32)
     taken = KeyIndex.of(pl.DataFrame([pair.new for pair in pairs], schema=dict.fromkeys(key.fields, pl.String)), key)
-    new_places = new_places.filter(taken.lookup(live.cells[new_places]).is_null())
+    new_places = new_places.filter(taken.lookup(live.rows(new_places)).is_null())
     fields = [name for name in live.fields if name in set(base.fields) and name not in key.fields]
     matched = Matched(
         key.fields, {"live": keys["base"]}, pl.DataFrame(), leaving.cast(pl.UInt32), new_places, [], [], fields
@@ -167,21 +167,21 @@ LEAST = 5
 def with_codes_followed(catalogue: Catalogue, codes: Sequence[LikelyCode], key: Key) -> Catalogue:
     """The catalogue with its items under the codes that the store has given them since."""
     olds = pl.DataFrame([likely.old for likely in codes], schema=dict.fromkeys(key.fields, pl.String))
-    at = KeyIndex.of(olds, key).lookup(catalogue.cells)
+    at = KeyIndex.of(olds, key).lookup(catalogue)
     rows = true_places(not_null(at))
     cells = catalogue.cells
     for name in key.fields:
         new = gathered(pl.Series([likely.new[name] for likely in codes], dtype=pl.String), gathered(at, rows))
         cells = cells.with_columns(scattered(cells[name].rechunk(), rows, new).alias(name))
-    return replace(catalogue, cells=cells)
+    return replace(catalogue, table=cells)
 
 
 def without_followed(codes: Catalogue, followed: Sequence[LikelyCode], aligned: AlignedInputs) -> Catalogue | None:
     """The list of codes without those that the store has given already; None where none is left."""
     codes_named = align_inputs(aligned.live, codes, columns=ColumnOptions(aligned.key.fields), listed_codes=True).sheet
     olds = pl.DataFrame([likely.old for likely in followed], schema=dict.fromkeys(aligned.key.fields, pl.String))
-    stays = KeyIndex.of(olds, aligned.key).lookup(codes_named.cells).is_null()
-    return replace(codes, cells=codes.cells.filter(stays)) if stays.any() else None
+    stays = KeyIndex.of(olds, aligned.key).lookup(codes_named).is_null()
+    return replace(codes, table=codes.cells.filter(stays)) if stays.any() else None
 
 
 def base_rows(base: Catalogue, live: Catalogue, sheet: Catalogue, matched: Matched, key: Key, by_key: KeyRows) -> Based:
@@ -192,10 +192,10 @@ def base_rows(base: Catalogue, live: Catalogue, sheet: Catalogue, matched: Match
     of_pairs = gathered(at, matched.pairs["live"])
     of_new = pl.Series([], dtype=pl.UInt32)
     if matched.new.len():
-        of_new = _usable(index.lookup(gathered(sheet.cells.select(key.fields), matched.new)), usable)
+        of_new = _usable(index.lookup(gathered(sheet.select(key.fields), matched.new)), usable)
     lacking = of_pairs.is_null()
     extra = matched.pairs["live"].filter(lacking)
-    own = pl.int_range(extra.len(), dtype=pl.UInt32, eager=True) + base.cells.height
+    own = pl.int_range(extra.len(), dtype=pl.UInt32, eager=True) + base.height
     of_pairs = scattered(of_pairs.cast(pl.UInt32), true_places(lacking), own)
     new_places = pl.int_range(matched.new.len(), dtype=pl.UInt32, eager=True)
     left = not_null(of_new)
@@ -235,7 +235,7 @@ def base_rows(base: Catalogue, live: Catalogue, sheet: Catalogue, matched: Match
     store = Matched(matched.key, {}, between, rows.gone, rows.gone, [], [], named)
     return Based(
         completed, rows, met["pair"], met["new"], met["arrived"], new_places.filter(~left), at, two_way, store,
-        both["pair"], base.cells.height,
+        both["pair"], base.height,
     )  # fmt: skip
 
 
@@ -264,13 +264,15 @@ def _completed(
 ) -> Catalogue:
     """The base with live's rows for the items that it lacks, and with live's texts in the fields that it lacks."""
     names = [*matched.key, *matched.fields]
-    cells = base.cells.select(name for name in names if name not in two_way)
+    if not extra.len() and not two_way:
+        return base.narrowed(names)
+    cells = base.select([name for name in names if name not in two_way])
     if extra.len():
-        cells = pl.concat([cells, gathered(live.cells.select(cells.columns), extra)]).rechunk()
+        cells = pl.concat([cells, gathered(live.select(cells.columns), extra)]).rechunk()
     for name in two_way:
         pairs = filtered(met, not_null(met["pair"]))
         texts = live.at(name, gathered(matched.pairs["live"], pairs["pair"]))
         column = scattered(constant("", cells.height, pl.String), pairs["live"], texts)
         left = filtered(met, ~not_null(met["pair"]))
         cells = cells.with_columns(scattered(column, left["live"], sheet.at(name, left["sheet"])).alias(name))
-    return replace(base, cells=cells.select(names))
+    return replace(base, table=cells.select(names))

@@ -75,7 +75,7 @@ def merge_lines(catalogue: Catalogue, key: Sequence[str], continued: Continued |
     note = "1 line without a key continues" if lines == 1 else f"{lines:,} lines without a key continue"
     return replace(
         catalogue,
-        cells=folded,
+        table=folded,
         row_numbers=row_numbers.filter(~further),
         continued=continued,
         notes=(*catalogue.notes, f"{note} the item above"),

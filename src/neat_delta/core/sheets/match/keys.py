@@ -9,6 +9,7 @@ from collections.abc import Iterable, Sequence
 from dataclasses import dataclass
 from functools import reduce
 from operator import and_, or_
+from typing import Protocol
 
 import polars as pl
 
@@ -18,25 +19,37 @@ from neat_delta.core.base.model.store import Key
 from neat_delta.core.base.support.distinct import all_differ
 from neat_delta.core.base.support.series import constant, gathered
 
-__all__ = ["KeyIndex", "KeyText", "comparable", "key_text", "stripped"]
+__all__ = ["Columns", "KeyIndex", "KeyText", "comparable", "key_text", "stripped"]
 
 KeyText = tuple[str, ...]
 """The texts of one key, a text for each of its fields."""
 
 
-def stripped(table: pl.DataFrame, key: Key) -> pl.DataFrame:
+class Columns(Protocol):
+    """What gives columns by their names: a data frame, or a catalogue."""
+
+    def select(self, names: list[str], /) -> pl.DataFrame:
+        """These columns."""
+        ...
+
+
+def stripped(table: Columns, key: Key) -> pl.DataFrame:
     """The key columns of a table as a person is shown them: without outer white space."""
-    return table.select(pl.col(key.fields).str.strip_chars())
+    return _key_columns(table, key).select(pl.col(key.fields).str.strip_chars())
 
 
-def comparable(table: pl.DataFrame, key: Key) -> pl.DataFrame:
+def comparable(table: Columns, key: Key) -> pl.DataFrame:
     """The key columns of a table (one row an item) in the form in which equal texts are equal keys.
 
     >>> comparable(pl.DataFrame({"sku": [" QA-1", "qa-1"]}), Key(["sku"], ignore_case=True))["sku"].to_list()
     ['qa-1', 'qa-1']
     """
     texts = pl.col(key.fields).str.strip_chars()
-    return table.select(texts.str.to_lowercase() if key.ignore_case else texts).rechunk()
+    return _key_columns(table, key).select(texts.str.to_lowercase() if key.ignore_case else texts).rechunk()
+
+
+def _key_columns(table: Columns, key: Key) -> pl.DataFrame:
+    return table if isinstance(table, pl.DataFrame) else table.select(key.fields)
 
 
 def key_text(texts: Iterable[str], key: Key) -> KeyText:
@@ -61,7 +74,7 @@ class KeyIndex:
     key: Key
 
     @classmethod
-    def of(cls, table: pl.DataFrame, key: Key) -> KeyIndex:
+    def of(cls, table: Columns, key: Key) -> KeyIndex:
         """The index of a table that has the key's fields as columns."""
         return cls(comparable(table, key), key)
 
@@ -77,7 +90,7 @@ class KeyIndex:
             return constant(False, self.keys.height)
         return self.keys.select(pl.struct(self.keys.columns).is_duplicated()).to_series()
 
-    def lookup(self, table: pl.DataFrame) -> pl.Series:
+    def lookup(self, table: Columns) -> pl.Series:
         """Per row of a table with the key's fields, the first row of the index with its key; null where none has it."""
         wanted, once = comparable(table, self.key), all_differ(self.keys)
         if once and wanted.equals(self.keys):  # two exports of one store, as a rule

@@ -45,7 +45,7 @@ def likely_codes(
         return []
     name = name if name in matched.fields else plain_heading(matched.fields, NAME_HEADINGS)
     rest = [field for field in matched.fields if field != name and not fields.get(field, Field()).moving]
-    new_rows = gathered(sheet.cells.select(matched.fields), matched.new)
+    new_rows = gathered(sheet.select(matched.fields), matched.new)
     pairs = _candidates(live.cells, new_rows, matched.gone, rest, name)
     for part in matched.key:
         if part != code:
@@ -55,7 +55,7 @@ def likely_codes(
         return []
     agree = filled = constant(0, pairs.height, pl.Int64)
     may = constant(True, pairs.height)
-    old_rows = gathered(live.cells.select(rest), pairs["old"]).select(pl.all().str.strip_chars())
+    old_rows = gathered(live.select(rest), pairs["old"]).select(pl.all().str.strip_chars())
     paired_rows = gathered(new_rows.select(rest), pairs["new"]).select(pl.all().str.strip_chars())
     for field in rest:
         old, new = old_rows[field], paired_rows[field]
@@ -75,9 +75,9 @@ def likely_codes(
         scored = scored.filter(best & (best.sum().over(side) == 1))
     scored = scored.sort("new")
     key = matched.keys["live"].key
-    olds = gathered(stripped(live.cells, key), scored["old"]).rows(named=True)
+    olds = gathered(stripped(live, key), scored["old"]).rows(named=True)
     places = gathered(matched.new, scored["new"])
-    news = gathered(stripped(sheet.cells, key), places).rows(named=True)
+    news = gathered(stripped(sheet, key), places).rows(named=True)
     rows = scored[["agree", "fields", "alike"]].rows()
     return [
         LikelyCode(old, new, row, *evidence)

@@ -50,7 +50,7 @@ class Prepared:
     @property
     def index(self) -> KeyIndex:
         """The keys of its rows."""
-        return KeyIndex.of(self.catalogue.cells, self.key)
+        return KeyIndex.of(self.catalogue, self.key)
 
 
 def prepare(
@@ -87,7 +87,7 @@ def with_unseen(catalogue: Catalogue, names: Sequence[str]) -> Catalogue:
     lacking = tuple(name for name in names if name not in catalogue.fields)
     if not lacking:
         return catalogue
-    return replace(catalogue, cells=catalogue.cells.with_columns(pl.lit("").alias(n) for n in lacking), unseen=lacking)
+    return replace(catalogue, table=catalogue.cells.with_columns(pl.lit("").alias(n) for n in lacking), unseen=lacking)
 
 
 def prepare_export(catalogue: Catalogue, header: Header, store: Store | None = None) -> Catalogue:
@@ -169,10 +169,10 @@ def align_inputs(
     # A field that nobody asked for may be what goes on over several lines.
     left_out = {match.heading: match.nearest for match in matches if match.how in {"ignored", "not asked for"}}
     more = {heading: name for heading, name in left_out.items() if lines and name in lines.fields}
-    sheet = replace(sheet, cells=sheet.cells.select([*taken, *more]))
+    sheet = sheet.narrowed([*taken, *more])
     names = {str(field): heading for heading, field in (taken | more).items()}
     sheet = prepare_columns(sheet, names, keys, lines)
-    sheet = replace(sheet, cells=sheet.cells.select(list(taken.values())))
+    sheet = sheet.narrowed(list(taken.values()))
     return AlignedInputs(live, sheet, matches, prepared.key, store, prepared.headings)
 
 

@@ -77,11 +77,11 @@ def match_rows(live: Catalogue, sheet: Catalogue, key: Key, *, bare: bool = Fals
             f"{sheet.path} has no field of {live.path} but the key ({', '.join(key.fields)}), so there is "
             f"nothing to compare. Its headings are: {listed(sheet.fields)}."
         )
-    keys = {name: KeyIndex.of(side.cells, key) for name, side in (("live", live), ("sheet", sheet))}
-    live_reasons = submit(partial(_unusable, keys["live"], "live", shared=key.shared == "all"), live.cells.height)
+    keys = {name: KeyIndex.of(side, key) for name, side in (("live", live), ("sheet", sheet))}
+    live_reasons = submit(partial(_unusable, keys["live"], "live", shared=key.shared == "all"), live.height)
     reasons = {"sheet": _unusable(keys["sheet"], "sheet", shared=False), "live": live_reasons()}
     for catalogue, name in ((live, "live"), (sheet, "sheet")):
-        if catalogue.cells.height and not reasons[name].has_nulls():
+        if catalogue.height and not reasons[name].has_nulls():
             raise CatalogueError(_no_item(catalogue, key.fields, reasons[name]))
     for name, other in (("live", "sheet"), ("sheet", "live")):
         repeated = true_places(reasons[other] == f"key repeats in {_THE[other]}")
@@ -95,7 +95,7 @@ def match_rows(live: Catalogue, sheet: Catalogue, key: Key, *, bare: bool = Fals
     for name, places in usable.items():
         taken = scattered(constant(False, keys[name].keys.height), pairs[name], True)
         alone[name] = places.filter(~gathered(taken, places))
-    totals = total_rows(sheet.cells, key.fields, alone["sheet"])
+    totals = total_rows(sheet.select(key.fields), key.fields, alone["sheet"])
     if totals.len():
         alone["sheet"] = alone["sheet"].filter(~alone["sheet"].is_in(totals.implode()))
         reasons["sheet"] = scattered(reasons["sheet"], totals, TOTAL_ROW)
@@ -114,7 +114,7 @@ def match_rows(live: Catalogue, sheet: Catalogue, key: Key, *, bare: bool = Fals
 
 def match_places(live: Catalogue, sheet: Catalogue, key: Key) -> pl.DataFrame:
     """Only the places in live and sheet of the items that both have for certain, in live's order; there may be none."""
-    keys = {name: KeyIndex.of(side.cells, key) for name, side in (("live", live), ("sheet", sheet))}
+    keys = {name: KeyIndex.of(side, key) for name, side in (("live", live), ("sheet", sheet))}
     usable = {name: true_places(_unusable(keys[name], name, shared=False).is_null()) for name in keys}
     return _pairs(keys, usable)
 
@@ -147,7 +147,7 @@ def row_reasons(catalogue: Catalogue, keyless: pl.Series) -> pl.Series:
     """Per row why it is for no item: it has no key, is blank, or adds up the rows above (null: it may be for one)."""
     at = true_places(keyless)
     none = constant(None, keyless.len(), pl.String)
-    return scattered(none, at, _why_no_key(gathered(catalogue.cells, at))) if at.len() else none
+    return scattered(none, at, _why_no_key(catalogue.rows(at))) if at.len() else none
 
 
 def _why_no_key(rows: pl.DataFrame) -> pl.Series:
@@ -164,7 +164,7 @@ def _set_aside(
     if reasons.null_count() == reasons.len():
         return []
     places = true_places(not_null(reasons))
-    rows = gathered(catalogue.cells, places)
+    rows = catalogue.rows(places)
     keyless = _why_no_key(rows)
     keys = rows.select(key).rows(named=True)
     return [
@@ -201,8 +201,8 @@ def _no_item(catalogue: Catalogue, key: list[str], reasons: pl.Series) -> str:
     """Why a whole file has no item that can be matched."""
     named = ", ".join(key)
     if (reasons == "no key").all():
-        return f"{catalogue.path}: the key ({named}) is blank in all {catalogue.cells.height:,} rows."
+        return f"{catalogue.path}: the key ({named}) is blank in all {catalogue.height:,} rows."
     return (
-        f"{catalogue.path}: no row has a key of its own: all {catalogue.cells.height:,} rows lack the key "
+        f"{catalogue.path}: no row has a key of its own: all {catalogue.height:,} rows lack the key "
         f"({named}) or share it with another row. Name the fields that tell items apart with ‹key›."
     )

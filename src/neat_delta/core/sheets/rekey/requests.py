@@ -74,7 +74,7 @@ def moves_in_list(live: Catalogue, codes: Catalogue, key: Key, field: str) -> Co
     named = true_places(codes.column(NEW_CODE).str.strip_chars() != "")
     lost = named.filter(~named.is_in(pairs["sheet"].cast(named.dtype).implode()))
     if lost.len():
-        old = " / ".join(codes.cells.select(key.fields).row(lost[0]))
+        old = " / ".join(codes.select(key.fields).row(lost[0]))
         raise CatalogueError(
             f'{codes.path}, row {codes.row(lost)[0]:,}: "{old}" is the code of no item of {live.path}, or of several, '
             "or the list has it twice. Correct the list; `neat-delta recode` shows all that is wrong with it."
@@ -87,7 +87,7 @@ def _checked(live: Catalogue, places: pl.Series, new: pl.Series, key: Key, field
     now = live.at(field, places).str.strip_chars()
     asking = true_places((new != "") & (new != now))
     places, new = gathered(places, asking).cast(pl.Int64), gathered(new, asking)
-    olds = gathered(stripped(live.cells, key), places)
+    olds = gathered(stripped(live, key), places)
     news = olds.with_columns(new.alias(field))
     moves: dict[KeyText, Move] = {}
     for place, old, wanted in zip(places, olds.rows(), news.rows(), strict=True):
@@ -100,7 +100,7 @@ def _blocked(moves: Sequence[Move], live: Catalogue, key: Key, arriving: Collect
     change its own case.
     """
     same = [Move(move.item, key_text(move.old, key), key_text(move.new, key)) for move in moves]
-    existing = KeyIndex.of(live.cells, key).existing([move.new for move in same])
+    existing = KeyIndex.of(live, key).existing([move.new for move in same])
     return blocked_moves(same, existing, {key_text(code, key) for code in arriving})
 
 
@@ -112,7 +112,7 @@ def with_sheet_codes(live: Catalogue, sheet: Catalogue, asked: CodeChanges, key:
     held.
     """
     codes = [code for move in asked.going for code in (move.old, move.new)]
-    existing = KeyIndex.of(sheet.cells, key).existing(codes)
+    existing = KeyIndex.of(sheet, key).existing(codes)
     why = dict(asked.why)
     after: dict[tuple[str, ...], tuple[str, ...]] = {}
     for chain, circle in chains(asked.going):
@@ -127,10 +127,10 @@ def with_sheet_codes(live: Catalogue, sheet: Catalogue, asked: CodeChanges, key:
     olds = pl.DataFrame(list(after), schema=dict.fromkeys(key.fields, pl.String), orient="row")
     place = key.fields.index(asked.field)
     olds = olds.with_columns(pl.Series(NEW_CODE, [new[place] for new in after.values()], dtype=pl.String))
-    keys = stripped(live.cells, key)
+    keys = stripped(live, key)
     new_codes = keys.join(olds, on=key.fields, how="left", maintain_order="left")[NEW_CODE]
     column = new_codes.zip_with(new_codes.is_not_null(), live.column(asked.field))
-    return replace(live, cells=live.cells.with_columns(column.alias(asked.field))), replace(asked, why=why)
+    return replace(live, table=live.cells.with_columns(column.alias(asked.field))), replace(asked, why=why)
 
 
 def code_cells(
@@ -154,7 +154,7 @@ def code_cells(
     after, reason, place = (MARK + name for name in ("after", "reason", "place"))  # a key may have fields called so
     rows = [(*move.old, move.new[part], why.get(move.item)) for move in asked.moves]
     table = pl.DataFrame(rows, schema=dict.fromkeys([*key.fields, after, reason], pl.String), orient="row")
-    keys = stripped(live.cells, key).with_row_index(place)
+    keys = stripped(live, key).with_row_index(place)
     met = keys.join(table, on=key.fields, how="inner", maintain_order="left")
     codes = pl.DataFrame(
         {
@@ -199,7 +199,7 @@ def waiting_codes(changes: ChangeSet, live: Catalogue) -> pl.DataFrame:
         place = header.key.index(field)
         old = keys[item]
         moves.append(Move(item, old, (*old[:place], after, *old[place + 1 :])))
-    existing = KeyIndex.of(live.cells, header.compared_by).existing([move.new for move in moves])
+    existing = KeyIndex.of(live, header.compared_by).existing([move.new for move in moves])
     going = list({move.old: move for move, stays in zip(moves, kept, strict=True) if not stays}.values())
     why = _blocked(going, live, header.compared_by)
     after = {move.old: why.get(move.item) for move in going}

@@ -54,7 +54,7 @@ def edited(
     shop = known_store(store_catalogue, store, prepared.key.fields, read_by(rules, store_catalogue.fields))
     tables = RuleTables(store_catalogue.cells, store_catalogue.cells, shop.fields, shop.writing, lookups=lookups or {})
     worked = run_rules(rules, tables, values, path)
-    touched = scattered(constant(False, store_catalogue.cells.height), worked.problems["place"].unique(), True)
+    touched = scattered(constant(False, store_catalogue.height), worked.problems["place"].unique(), True)
     for rows in worked.set.values():
         touched |= rows
     kept, problems = true_places(touched), worked.problems

@@ -133,7 +133,7 @@ def kept_rows(context: PlanContext, step: Step) -> pl.Series:
     """The places in live of the items that a file of the whole catalogue has as live has them, or with their cells
     changed: all but those that go, are made anew, or are not there.
     """
-    places = pl.int_range(context.live.cells.height, eager=True)
+    places = pl.int_range(context.live.height, eager=True)
     for items in (step.removed[ITEM], step.added[ITEM], step.absent):
         places = places.filter(~places.is_in(gathered(context.places, items).drop_nulls().implode()))
     return places

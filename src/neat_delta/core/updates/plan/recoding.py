@@ -126,11 +126,11 @@ def _steps(
 ) -> tuple[list[Move], list[list[Move]]]:
     """The moves that go, and in which steps; what another item's code stands in the way of is added to `why`."""
     going = [move for move in moves if move.item not in why]
-    existing = KeyIndex.of(context.live.cells, Key(context.key)).existing([move.new for move in going])
+    existing = KeyIndex.of(context.live, Key(context.key)).existing([move.new for move in going])
     why |= blocked_moves(going, existing, arriving, stay=stay)
     going = [move for move in going if move.item not in why]
     longest = context.changes.header.settings.get(context.code_field, Field()).longest
-    taken = set(context.live.cells.select(context.key).rows()) if _entangled(going) else set()
+    taken = set(context.live.select(context.key).rows()) if _entangled(going) else set()
     return going, ordered(going, context.most, taken.__contains__, longest)
 
 
@@ -166,7 +166,7 @@ def _held(
     all_of_them = code_changes(context.changes.cells, context.key)
     here = {move.item for move in moves}
     stays = [move for move in _moves(context, all_of_them) if move.item in why or move.item not in here]
-    existing = KeyIndex.of(context.live.cells, Key(context.key)).existing([move.new for move in stays])
+    existing = KeyIndex.of(context.live, Key(context.key)).existing([move.new for move in stays])
     place = context.key.index(context.code_field)
     lost = {move.new[place] for move in stays if move.new not in existing}
     cut_off = codes_in(cells, context.changes.header.settings, lost).with_columns(reason=pl.lit(FOLLOWS))

@@ -12,6 +12,7 @@ import polars as pl
 
 from neat_delta.core.base.infer.quantities import numbers_under
 from neat_delta.core.base.kinds.number import marks
+from neat_delta.core.base.model.deferred import Cells
 from neat_delta.core.base.model.layout import Notation
 from neat_delta.core.base.model.store import Field
 from neat_delta.core.base.support import sizes
@@ -37,7 +38,7 @@ def damaged(
     cells: pl.DataFrame,
     settings: Mapping[str, Field],
     writing: Notation = NOTHING_SAID,
-    live: pl.DataFrame | None = None,
+    live: Cells | None = None,
 ) -> pl.Series:
     """Per cell the name of its damage, or null. Of a cell there is the `field`, the text `before` (null where live has
     none), and `raw`, the sheet's text as it stands there. `writing` is how live writes values, and `live` its cells.
@@ -70,9 +71,7 @@ def damaged(
     return _without_corrections(names_of_damage, cells["field"], texts["before"], live)
 
 
-def _without_corrections(
-    names: pl.Series, fields: pl.Series, before: pl.Series, live: pl.DataFrame | None
-) -> pl.Series:
+def _without_corrections(names: pl.Series, fields: pl.Series, before: pl.Series, live: Cells | None) -> pl.Series:
     """The damage without that of cells in which live was damaged itself, as their columns show."""
     if names.null_count() == names.len():
         return names
@@ -86,7 +85,7 @@ def _without_corrections(
     return scattered(names, pl.Series(corrected, dtype=pl.UInt32), None) if corrected else names
 
 
-def _only_mark(live: pl.DataFrame | None, name: str) -> str:
+def _only_mark(live: Cells | None, name: str) -> str:
     """The one mark that live's cells of a field have before digits; what is in no text, where there are two or none."""
     marks = [mark for mark in ".," if live is not None and live[name].str.contains(rf"[{mark}]\d").any()]
     return marks[0] if len(marks) == 1 else "\0"

@@ -11,6 +11,7 @@ import msgspec
 import polars as pl
 
 from neat_delta.core.base.kinds.number import EXACT, NUMBER_KINDS, amounts
+from neat_delta.core.base.model.catalogue import Catalogue
 from neat_delta.core.base.model.layout import Notation
 from neat_delta.core.base.model.store import Field, reading_settings
 from neat_delta.core.base.support.series import constant, gathered, scattered, true_places
@@ -34,7 +35,7 @@ class SlipContext:
 
     `parts` are the cells of each field in the sheet's order: `number` (from 0), `field`, `pair` (the item, in live's
     order), `place` (its row in the sheet, from 0), `before`, `after`, `raw` (the sheet's text as it stands there), and
-    their `forms`. `columns` are the fields' places in the sheet; `live` and `sheet` are both tables, `item_at` the row
+    their `forms`. `columns` are the fields' places in the sheet; `live` and `sheet` are as read, `item_at` the row
     in live of each row of the sheet (null where none), `items` that of each pair.
     """
 
@@ -42,8 +43,8 @@ class SlipContext:
     settings: Mapping[str, Field]
     writing: Notation
     columns: Mapping[str, int]
-    live: pl.DataFrame
-    sheet: pl.DataFrame
+    live: Catalogue
+    sheet: Catalogue
     item_at: pl.Series
     items: pl.Series
 

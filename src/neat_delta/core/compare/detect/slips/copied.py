@@ -35,7 +35,7 @@ def column_over_another(context: SlipContext) -> list[Slip]:
     for name, likely in _likely_sources(context, fields).items() if fields else ():
         cells = fields[name]
         for other in likely:
-            hit = keys(gathered(context.sheet[other], cells["place"]).to_frame())[other] == cells["typed"]
+            hit = keys(context.sheet.at(other, cells["place"]).to_frame())[other] == cells["typed"]
             copied_cells = cells.filter(hit & (cells["typed"] != ""))
             if copied_cells.height >= LEAST_COPIED and copied_cells.height * 10 >= cells.height * 9:
                 why = f'{copied_cells.height:,} of {cells.height:,} changed cells hold what stands under "{other}"'
@@ -59,11 +59,11 @@ def _likely_sources(context: SlipContext, fields: Mapping[str, pl.DataFrame]) ->
     asked = pl.concat([gathered(cells[["place", "typed"]], spread[name][:LOOKED_AT]) for name, cells in fields.items()])
     asked = asked.hstack([pl.concat([constant(name, size) for name, size in sizes.items()]).alias("of")])
     wanted = asked.filter(pl.col("typed") != "").select("of", "place", value=pl.col("typed").hash())
-    columns, places = set(context.sheet.columns), wanted["place"].unique()
+    columns, places = set(context.sheet.fields), wanted["place"].unique()
     names = [name for name in context.columns if name in columns]
     if not names:
         return {}
-    held = keys(gathered(context.sheet.select(names), places)).select(pl.all().hash())
+    held = keys(context.sheet.rows(places, names)).select(pl.all().hash())
     held = held.with_columns(places.alias(MARK)).unpivot(index=MARK, variable_name="other", value_name="value")
     met = wanted.join(held, left_on=["place", "value"], right_on=[MARK, "value"])
     counted = met.filter(pl.col("of") != pl.col("other")).group_by("of", "other").len()
@@ -80,7 +80,7 @@ def row_over_others(context: SlipContext) -> list[Slip]:
     rows = cells.group_by("place", maintain_order=True).len().filter(pl.col("len") >= LEAST_FIELDS)
     if rows.height < LEAST_ROWS:
         return []
-    now = gathered(context.sheet.select(_fields(context)), rows["place"])
+    now = context.sheet.rows(rows["place"], _fields(context))
     rows = rows.with_columns(content=now.hash_rows())
     alike = rows.filter(pl.len().over("content") >= LEAST_ROWS)
     if not alike.height:
@@ -101,7 +101,7 @@ def keys_sorted_alone(context: SlipContext) -> list[Slip]:
     rows = cells.group_by("place", maintain_order=True).agg(pl.len(), pl.col("pair").first())
     if rows.height < LEAST_KEYS or cells.height < rows.height * min(LEAST_FIELDS, len(fields)):
         return []
-    now = keys(gathered(context.sheet.select(fields), rows["place"])).hash_rows()
+    now = keys(context.sheet.rows(rows["place"], fields)).hash_rows()
     was = keys(context.live.select(fields)).hash_rows()
     at = gathered(context.items, rows["pair"])
     other_keys = rows.filter(now.is_in(was.implode()) & (now != gathered(was, at)))
@@ -117,7 +117,7 @@ def keys_sorted_alone(context: SlipContext) -> list[Slip]:
 
 
 def _fields(context: SlipContext) -> list[str]:
-    columns = set(context.live.columns)
+    columns = set(context.live.fields)
     return [name for name in context.columns if name in columns and name in context.settings]
 
 

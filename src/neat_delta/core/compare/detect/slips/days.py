@@ -42,7 +42,7 @@ def years_far_off(context: SlipContext) -> list[Slip]:
         far = ((after - before).abs() > YEARS * 365).fill_null(value=True) & after.is_not_null()
         if not far.any():
             continue
-        column = context.live[name]
+        column = context.live.column(name)
         sample = pl.concat([column.gather_every(max(1, column.len() // GLANCE)), cells["before"].fill_null("")])
         sample_days = _days(sample, context.settings.get(name, Field()), context)
         least, most = sample_days.min(), sample_days.max()

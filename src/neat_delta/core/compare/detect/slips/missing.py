@@ -26,11 +26,11 @@ def missing(live: Catalogue, sheet: Catalogue, matched: Matched, fields: Sequenc
     gone, here = matched.gone, matched.pairs["live"]
     origin = sheet.origin
     if origin is not None:
-        lost = origin.cut - sheet.cells.height
+        lost = origin.cut - sheet.height
         if lost >= LEAST and lost * 10 >= origin.cut:
             return f"{lost:,} of the {origin.cut:,} rows that were cut did not come back, as if a filter had been on"
         return None
-    if min(gone.len(), here.len()) < max(LEAST, live.cells.height // 10):
+    if min(gone.len(), here.len()) < max(LEAST, live.height // 10):
         return None
     if here.max() < gone.min():  # type: ignore[operator]
         return f"the last {gone.len():,} items of live are missing, as if the file had been cut off"
@@ -49,7 +49,7 @@ def pasted_twice(sheet: Catalogue, key: Sequence[str], repeated: pl.Series) -> p
     """Of the rows (by place) whose key repeats, those that are the same as one before them in every cell."""
     if not repeated.len():
         return repeated
-    rows = gathered(sheet.cells, repeated)
+    rows = sheet.rows(repeated)
     again = rows.select(~pl.struct(pl.all()).is_first_distinct()).to_series()
     # Where one of the rows with a key differs, nobody can say which is meant.
     alike = rows.select(pl.struct(pl.all()).n_unique().over(list(key)) == 1).to_series()

@@ -121,7 +121,7 @@ def _any_beside(by_field: Mapping[str, pl.DataFrame], items: pl.Series, columns:
 
 def sideways(context: SlipContext) -> list[Slip]:
     """Rows in which values stand some columns beside their own."""
-    columns = set(context.live.columns)
+    columns = set(context.live.fields)
     names = {column: name for name, column in context.columns.items() if name in columns}
     by_field = context.by_field(1)
     if len(by_field) < LEAST_SIDEWAYS:

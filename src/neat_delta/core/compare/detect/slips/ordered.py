@@ -58,7 +58,7 @@ def _both_ways(cells: pl.DataFrame, kind: str) -> bool:
 
 def _in_order(context: SlipContext, name: str) -> bool:
     """Whether the whole column of the sheet goes up all the way, or down."""
-    column = context.sheet[name].str.strip_chars().str.to_lowercase()
+    column = context.sheet.column(name).str.strip_chars().str.to_lowercase()
     filled = column.filter(column != "")
     return filled.is_sorted() or filled.is_sorted(descending=True)
 

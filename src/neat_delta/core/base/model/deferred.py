@@ -1,0 +1,93 @@
+"""A table of which only what is asked for is read: some columns, some rows, or all of it."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass
+from typing import Protocol
+
+import polars as pl
+
+__all__ = ["Cells", "DeferredTable", "RecordSource"]
+
+
+class RecordSource(Protocol):
+    """A file of which columns and rows can be read by themselves. Columns go by headings, rows by places."""
+
+    @property
+    def height(self) -> int:
+        """How many rows there are."""
+        ...
+
+    def select(self, headings: Sequence[str]) -> pl.DataFrame:
+        """These columns of all rows."""
+        ...
+
+    def rows(self, headings: Sequence[str], places: pl.Series) -> pl.DataFrame:
+        """These columns of the rows at these places; null where the place is."""
+        ...
+
+    def differ(self, other: RecordSource, places: pl.Series, other_places: pl.Series) -> pl.Series | None:
+        """Of each row here and the one beside it in the other, whether any byte differs; None where the two are not
+        written alike, so that the bytes say nothing of the cells.
+        """
+        ...
+
+
+@dataclass(frozen=True, slots=True)
+class DeferredTable:
+    """Columns of a file by the names of the fields that they are (`headings`: name to heading); as much of a data frame
+    as a catalogue needs.
+    """
+
+    source: RecordSource
+    headings: Mapping[str, str]
+
+    @property
+    def columns(self) -> list[str]:
+        """The fields, in their order."""
+        return list(self.headings)
+
+    @property
+    def height(self) -> int:
+        """How many rows there are."""
+        return self.source.height
+
+    def __getitem__(self, name: str) -> pl.Series:
+        return self.select([name])[name]
+
+    def select(self, names: Sequence[str]) -> pl.DataFrame:
+        """These fields of all rows, as a data frame."""
+        return self._named(self.source.select([self.headings[name] for name in names]), names)
+
+    def rows(self, places: pl.Series, names: Sequence[str] | None = None) -> pl.DataFrame:
+        """These fields (default: all) of the rows at these places; null where the place is."""
+        names = self.columns if names is None else names
+        return self._named(self.source.rows([self.headings[name] for name in names], places), names)
+
+    def narrowed(self, names: Sequence[str]) -> DeferredTable:
+        """The table with these fields alone, in this order."""
+        return DeferredTable(self.source, {name: self.headings[name] for name in names})
+
+    def rename(self, names: Mapping[str, str]) -> DeferredTable:
+        """The table with other names for some fields."""
+        return DeferredTable(self.source, {names.get(name, name): heading for name, heading in self.headings.items()})
+
+    def differ(
+        self, other: DeferredTable, fields: Sequence[str], places: pl.Series, other_places: pl.Series
+    ) -> pl.Series | None:
+        """Of each row and the one beside it in another table, whether a cell of these fields may differ: where it says
+        no, none does. None where that cannot be told without reading them.
+        """
+        if any(self.headings[name] != other.headings[name] for name in fields):
+            return None
+        return self.source.differ(other.source, places, other_places)
+
+    @staticmethod
+    def _named(table: pl.DataFrame, names: Sequence[str]) -> pl.DataFrame:
+        table.columns = list(names)
+        return table
+
+
+Cells = pl.DataFrame | DeferredTable
+"""A table of texts, or what reads it; either gives a column by its name."""

@@ -1,0 +1,69 @@
+"""A file that is read part by part, as it was when it was opened: what changes meanwhile is an error."""
+
+from __future__ import annotations
+
+import os
+import stat
+import weakref
+
+from neat_delta.core.base.support import sizes
+from neat_delta.core.base.support.errors import FileError
+from neat_delta.files.inputs import remember
+from neat_delta.files.sources import AGES
+
+__all__ = ["Parts", "open_parts"]
+
+
+class Parts:
+    """The bytes of a plain file, from any place to any other. It stays open, so that another file of its name is no
+    matter.
+    """
+
+    def __init__(self, path: str, handle: int, state: os.stat_result) -> None:
+        self.path, self.size, self._handle = path, state.st_size, handle
+        self._state = _state(state)
+        weakref.finalize(self, os.close, handle)
+
+    def part(self, start: int, end: int) -> bytes:
+        """The bytes from `start` up to `end`, or to the end of the file. FileError where they cannot be read, or were
+        changed.
+        """
+        pieces, at, end = [], start, min(end, self.size)
+        try:
+            while at < end and (piece := os.pread(self._handle, end - at, at)):
+                pieces.append(piece)
+                at += len(piece)
+            changed = at < end or _state(os.fstat(self._handle)) != self._state
+        except OSError as error:
+            why = error.strerror or type(error).__name__
+            raise FileError(
+                f"{self.path}: it cannot be read ({why}). See to that, and run the command again."
+            ) from None
+        if changed:
+            raise FileError(f"{self.path}: it was changed while it was being read. Run the command again.")
+        return pieces[0] if len(pieces) == 1 else b"".join(pieces)
+
+
+def _state(state: os.stat_result) -> tuple[int, int]:
+    return state.st_size, state.st_mtime_ns
+
+
+def open_parts(path: str) -> Parts | None:
+    """A file to be read part by part; None where it is short, no plain file, or cannot be opened, and where its age is
+    asked for: then it is read as a whole.
+
+    >>> open_parts("nowhere.csv") is None
+    True
+    """
+    if path == "-" or AGES or not hasattr(os, "pread"):
+        return None
+    try:
+        handle = os.open(path, os.O_RDONLY | getattr(os, "O_NONBLOCK", 0) | getattr(os, "O_CLOEXEC", 0))
+    except (OSError, ValueError):
+        return None
+    state = os.fstat(handle)
+    if not stat.S_ISREG(state.st_mode) or state.st_size <= sizes.BYTES_INDEXED:
+        os.close(handle)
+        return None
+    remember(path, state)
+    return Parts(path, handle, state)

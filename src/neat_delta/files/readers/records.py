@@ -1,0 +1,281 @@
+"""The records of a delimited text, told apart without reading them, so that what another file has as well is not read.
+
+A record (a line, or several where a quoted cell has line breaks) has a fingerprint: two hashes of 64 bits of its bytes,
+under seeds that are drawn anew for each run, so that nobody can make two records of one. Only text is indexed that
+certainly is regular: each record has as many cells as the header, and each quote stands where it may (RFC 4180).
+"""
+
+from __future__ import annotations
+
+import os
+from collections import deque
+from collections.abc import Generator, Iterator
+from concurrent.futures import Future, ThreadPoolExecutor
+from contextlib import closing
+from dataclasses import dataclass
+from typing import TYPE_CHECKING
+
+import polars as pl
+from blake3 import blake3
+
+from neat_delta.core.base.support import sizes
+from neat_delta.core.base.support.series import constant, scattered, true_places
+from neat_delta.files.parts import Parts
+from neat_delta.files.readers.dialect import Dialect
+
+if TYPE_CHECKING:
+    import numpy as np
+    from numpy.typing import NDArray
+
+    Offsets = NDArray[np.int64]
+
+__all__ = ["RecordIndex", "index_records", "joined"]
+
+SEEDS = tuple(int.from_bytes(os.urandom(8), "little") for _ in range(2))
+STEP = int.from_bytes(os.urandom(8), "little") | 1
+"""What the hash of a record's second line counts times, that of its third twice, and so on; odd, so that all count."""
+
+NO_SEPARATOR = "\0"
+"""Stands in no text of a table, so that Polars takes each line for one cell."""
+
+
+@dataclass(frozen=True, slots=True)
+class RecordIndex:
+    """Where each record of a file begins (the first is the header) and the last one ends, in bytes; the `fingerprints`
+    (`first`, `second`), and for each its place among those of a file like this one, null where that lacks it (`twins`);
+    the text of those (`own`); and the digest of the file.
+    """
+
+    bounds: Offsets
+    fingerprints: pl.DataFrame
+    twins: pl.Series | None
+    own: bytes
+    digest: str
+
+
+def index_records(
+    parts: Parts, start: int, dialect: Dialect, width: int, others: pl.DataFrame | None = None
+) -> RecordIndex | None:
+    """The records of a file whose header begins at `start`; None where it is not certain that it is regular. `others`
+    are those of a regular file of the same dialect and width: None, too, where most records are not among them.
+    """
+    import numpy as np
+
+    if dialect.escape or dialect.end not in ("\n", "\r\n"):
+        return None
+    hasher = blake3(max_threads=blake3.AUTO)
+    pieces, known = _pieces(parts, start, dialect, width, hasher), list[_PieceIndex]()
+    with closing(_in_parallel(pieces, dialect, width, checked=others is None)) as piece_indexes:
+        for piece in piece_indexes:
+            if piece is None or (not known and others is not None and _is_unlike(piece.fingerprints, others)):
+                return None
+            known.append(piece)
+    if not known:
+        return None
+    starts = np.concatenate([piece.starts for piece in known])
+    fingerprints = pl.concat([piece.fingerprints for piece in known]).rechunk()
+    bounds = np.append(starts, known[-1].end)
+    if others is None:
+        return RecordIndex(bounds, fingerprints, None, b"", hasher.hexdigest())
+    twins, end = _twins(fingerprints, others), dialect.end.encode()
+    own = joined(parts, bounds, true_places(twins.is_null()).to_numpy())
+    if own and _index_piece(own.removesuffix(end) + end, 0, dialect, width) is None:
+        return None
+    return RecordIndex(bounds, fingerprints, twins, own, hasher.hexdigest())
+
+
+@dataclass(frozen=True, slots=True)
+class _PieceIndex:
+    """The records of a piece: where each begins in the file and the last one ends, and their fingerprints."""
+
+    starts: Offsets
+    end: int
+    fingerprints: pl.DataFrame
+
+
+def _in_parallel(
+    pieces: Iterator[tuple[bytes, int]], dialect: Dialect, width: int, *, checked: bool
+) -> Generator[_PieceIndex | None]:
+    """The records of each piece, in order; as many pieces at once as there are cores, and no more are at hand."""
+    cores = os.cpu_count() or 1
+    running: deque[Future[_PieceIndex | None]] = deque()
+    with ThreadPoolExecutor(cores) as pool:
+        for text, at in pieces:
+            running.append(pool.submit(_index_piece, text, at, dialect, width, checked=checked))
+            if len(running) > cores:
+                yield running.popleft().result()
+        while running:
+            yield running.popleft().result()
+
+
+def _pieces(parts: Parts, start: int, dialect: Dialect, width: int, hasher: blake3) -> Iterator[tuple[bytes, int]]:
+    """The text in pieces that begin and end with a record, as it seems, and where each begins in the file. Blank lines
+    at the end are left out, and a last line has an end.
+    """
+    hasher.update(parts.part(0, start))
+    at, end = start, dialect.end.encode()
+    while at < parts.size:
+        cut = _cut(parts, at, dialect, width)
+        text = parts.part(at, cut)
+        hasher.update(text)
+        if cut == parts.size and (text := text.rstrip(b"\r\n") + end) == end:
+            return
+        yield text, at
+        at = cut
+
+
+LOOKED_AT = 1 << 16
+"""Among so many bytes at the end of a piece, a line is looked for that certainly is a whole record."""
+
+
+def _cut(parts: Parts, start: int, dialect: Dialect, width: int) -> int:
+    """Where a record ends, as it seems, some way after this one begins: before a line that has all cells and no quotes;
+    without such a line, by the number of quotes before. The end of the file, where nothing shows it.
+    """
+    stop = start + sizes.BYTES_OF_A_PIECE
+    if stop >= parts.size:
+        return parts.size
+    begin = max(start, stop - LOOKED_AT)
+    text = parts.part(begin, stop)
+    quote, separator = dialect.quote.encode(), dialect.separator.encode()
+    line_end = text.rfind(b"\n")
+    while line_end >= 0:
+        before = text.rfind(b"\n", 0, line_end)
+        line = text[before + 1 : line_end]
+        if before >= 0 and not (quote and quote in line) and line.count(separator) == width - 1:
+            return begin + before + 1
+        line_end = before
+    while stop < parts.size:  # a long record, or none without quotes
+        text = parts.part(start, stop)
+        line_end = text.rfind(b"\n")
+        while line_end >= 0 and quote and text.count(quote, 0, line_end) % 2:
+            line_end = text.rfind(b"\n", 0, line_end)
+        if line_end >= 0:
+            return start + line_end + 1
+        stop += sizes.BYTES_OF_A_PIECE
+    return parts.size
+
+
+def _index_piece(text: bytes, at: int, dialect: Dialect, width: int, *, checked: bool = True) -> _PieceIndex | None:
+    """The records of a piece that begins at this place in the file; None where one of them is not regular, which is
+    looked at if it is to be `checked`, or where it cannot be seen where they end.
+    """
+    import numpy as np
+
+    if b"\0" in text or not _has_one_line_end(text, dialect):
+        return None
+    data = np.frombuffer(text, np.uint8)
+    try:
+        lines = _lines(text)
+    except pl.exceptions.PolarsError:  # no UTF-8
+        return None
+    lengths = lines.str.len_bytes().cast(pl.Int64).to_numpy() + len(dialect.end)
+    ends = np.cumsum(lengths)
+    if not ends.size or ends[-1] != data.size:
+        return None
+    starts, hashes = ends - lengths, [lines.hash(seed).to_numpy() for seed in SEEDS]
+    quotes = np.flatnonzero(data == ord(dialect.quote)) if dialect.quote else np.array([], np.int64)
+    if quotes.size % 2 or quotes.size * sizes.BYTES_A_QUOTE > data.size:
+        return None
+    if quotes.size:
+        first = np.flatnonzero(np.searchsorted(quotes, starts) % 2 == 0)
+        if first.size < starts.size:
+            line = np.arange(starts.size) - np.repeat(first, np.diff(np.append(first, starts.size)))
+            powers = np.cumprod(np.append(np.uint64(1), np.full(int(line.max()), STEP, np.uint64)), dtype=np.uint64)
+            hashes = [np.add.reduceat(hash_ * powers[line], first) for hash_ in hashes]
+            starts = starts[first]
+    if checked and not _is_regular(data, starts, quotes, dialect, width):
+        return None
+    end = at + data.size - len(dialect.end)
+    return _PieceIndex(starts + at, end, pl.DataFrame({"first": hashes[0], "second": hashes[1]}))
+
+
+def _has_one_line_end(text: bytes, dialect: Dialect) -> bool:
+    """Whether each line ends as the dialect says: Polars leaves a CR out that stands before a LF."""
+    if dialect.end == "\n":
+        return b"\r" not in text
+    return text.count(b"\r\n") == text.count(b"\r") == text.count(b"\n")
+
+
+def _lines(text: bytes) -> pl.Series:
+    lines = pl.read_csv(
+        text,
+        has_header=False,
+        schema={"line": pl.String},
+        separator=NO_SEPARATOR,
+        quote_char=None,
+        empty_string_is_null=False,
+    )
+    return lines.to_series().rechunk()
+
+
+def _is_regular(data: NDArray[np.uint8], starts: Offsets, quotes: Offsets, dialect: Dialect, width: int) -> bool:
+    """Whether each record has so many cells, and each quote opens a cell, closes it, or is doubled."""
+    import numpy as np
+
+    separators = _Counter(data == ord(dialect.separator))
+    counts = np.diff(separators.before(np.append(starts, data.size)))
+    if quotes.size:
+        is_end = np.isin(np.arange(256), [ord(dialect.separator), 10, 13])
+        opening, closing_ = quotes.reshape(-1, 2).T
+        doubled = opening[1:] == closing_[:-1] + 1
+        opens, closes = opening[np.append(True, ~doubled)], closing_[np.append(~doubled, True)]
+        if not ((is_end[data[opens - 1]] | (opens == 0)).all() and is_end[data[closes + 1]].all()):
+            return False
+        inside = separators.before(closing_) - separators.before(opening)
+        np.subtract.at(counts, np.searchsorted(starts, opening, side="right") - 1, inside)
+    return bool((counts == width - 1).all())
+
+
+class _Counter:
+    """How often something is true before any place: bits counted 64 at a time."""
+
+    def __init__(self, mask: NDArray[np.bool_]) -> None:
+        import numpy as np
+
+        bits = np.packbits(mask, bitorder="little")
+        self.words = np.append(bits, np.zeros(-bits.size % 8 + 8, np.uint8)).view(np.uint64)
+        self.sums = np.append(0, np.cumsum(np.bitwise_count(self.words), dtype=np.int64))
+
+    def before(self, places: Offsets) -> Offsets:
+        """How often it is true before each of these places."""
+        import numpy as np
+
+        word, rest = places >> 6, (places & 63).astype(np.uint64)
+        low = self.words[word] & ((np.uint64(1) << rest) - np.uint64(1))
+        counts: Offsets = self.sums[word] + np.bitwise_count(low)
+        return counts
+
+
+def _is_unlike(fingerprints: pl.DataFrame, others: pl.DataFrame) -> bool:
+    """Whether most records of the first piece of a file are not among those of another, as a glance shows."""
+    if fingerprints.height < sizes.RECORDS_AT_A_GLANCE:
+        return False
+    glance = fingerprints["first"].gather_every(fingerprints.height // sizes.RECORDS_AT_A_GLANCE)
+    return int(others["first"].is_in(glance.implode()).sum()) * 2 < glance.n_unique()
+
+
+def _twins(fingerprints: pl.DataFrame, others: pl.DataFrame) -> pl.Series:
+    """The place of each record among others, null where it is not there."""
+    if fingerprints.equals(others):
+        return pl.int_range(fingerprints.height, dtype=pl.UInt32, eager=True)
+    sides = (table.lazy().with_row_index(name) for name, table in (("place", fingerprints), ("twin", others)))
+    met = next(sides).join(next(sides), on=["first", "second"]).select("place", "twin").collect(engine="streaming")
+    return scattered(constant(None, fingerprints.height, pl.UInt32), met["place"], met["twin"])
+
+
+def joined(parts: Parts, bounds: Offsets, places: Offsets) -> bytes:
+    """These records, by their places in ascending order, one after the other. They are taken out of pieces of the file:
+    most lie close to each other, and asking the system for each by itself takes longer.
+    """
+    import numpy as np
+
+    texts: list[memoryview] = []
+    begins, ends = bounds[places], bounds[places + 1]
+    for group in np.split(np.arange(places.size), np.flatnonzero(np.diff(begins // sizes.BYTES_OF_A_PIECE)) + 1):
+        if group.size:
+            begin = int(begins[group[0]])
+            view = memoryview(parts.part(begin, int(ends[group[-1]])))
+            spans = zip((begins[group] - begin).tolist(), (ends[group] - begin).tolist(), strict=True)
+            texts += [view[a:b] for a, b in spans]
+    return b"".join(texts)

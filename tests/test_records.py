@@ -1,0 +1,224 @@
+"""Files that are told apart record by record: whatever is asked of them, and whenever, they are as if read whole."""
+
+from __future__ import annotations
+
+import csv
+import io
+import os
+import random
+from collections.abc import Iterator
+from contextlib import contextmanager
+from pathlib import Path
+from typing import Any
+from unittest import mock
+
+import polars as pl
+import pytest
+from hypothesis import strategies as st
+
+import neat_delta
+from neat_delta import CatalogueError, FileError, NeatDeltaError
+from neat_delta.app import inputs
+from neat_delta.core.base.model.catalogue import Catalogue
+from neat_delta.core.base.model.deferred import DeferredTable
+from neat_delta.core.base.support import sizes
+from neat_delta.files.reading import read
+from tests.conftest import in_two_lengths
+from tests.oracle import CELLS, rounds
+from tests.test_reading import texts
+
+PIECES = st.sampled_from([1, 7, 64, 1 << 22])
+
+
+@contextmanager
+def by_records_of(piece: int = 64, rows: int = 1, columns: int = 1) -> Iterator[None]:
+    """As if small files were large: pieces of so many bytes, rows and columns read by themselves in any case."""
+    settings = {"BYTES_INDEXED": 0, "BYTES_OF_A_PIECE": piece, "BYTES_SCANNED_AT_ONCE": piece,
+                "ROWS_READ_APART": rows, "COLUMNS_READ_APART": columns, "RECORDS_AT_A_GLANCE": 1 << 30,
+                "BYTES_A_QUOTE": 0}  # fmt: skip
+    with mock.patch.dict(vars(sizes), settings):
+        yield
+
+
+def facts(catalogue: Catalogue) -> tuple[object, ...]:
+    """All that is known of a file that was read."""
+    return (
+        catalogue.cells.to_dict(as_series=False), catalogue.digest(), catalogue.layout, catalogue.notes,
+        catalogue.unnamed, catalogue.regular, catalogue.first, catalogue.height,
+    )  # fmt: skip
+
+
+@in_two_lengths(texts(), st.sampled_from(["", "\ufeff", "a line above\n"]), PIECES, few=60, many=3000)
+def test_a_file_is_the_same_read_now_or_later(text, above, piece):
+    path = Path(os.environ["PYTEST_FOLDER"]) / "made.csv"
+    path.write_text(above + text, encoding="utf-8", newline="")
+    outcomes: list[object] = []
+    for deferred in (False, True):
+        with by_records_of(piece):
+            try:
+                outcomes.append(facts(read(str(path), deferred=deferred)))
+            except CatalogueError as error:
+                outcomes.append(str(error))
+    assert outcomes[0] == outcomes[1]
+
+
+@pytest.fixture(autouse=True)
+def folder(tmp_path, monkeypatch):
+    monkeypatch.setenv("PYTEST_FOLDER", str(tmp_path))
+
+
+def written(table: tuple[list[str], list[list[str]]], quoting: Any = csv.QUOTE_MINIMAL, end: str = "\n") -> str:
+    """A table as delimited text."""
+    out = io.StringIO(newline="")
+    csv.writer(out, lineterminator=end, quoting=quoting).writerows([table[0], *table[1]])
+    return out.getvalue()
+
+
+@in_two_lengths(
+    rounds(), st.lists(st.tuples(st.booleans(), st.integers(0, 9), st.integers(0, 9)), max_size=6), PIECES,
+    few=30, many=1000,
+)  # fmt: skip
+def test_columns_and_rows_in_any_order_are_those_of_the_file(tables, asked, piece):
+    """Also of a sheet whose rows are mostly taken over from live's."""
+    folder = Path(os.environ["PYTEST_FOLDER"])
+    for name, table in zip(("live.csv", "sheet.csv"), (tables[0], (tables[0][0], tables[0][1][::-1])), strict=True):
+        (folder / name).write_text(written(table), encoding="utf-8", newline="")
+    with by_records_of(piece):
+        live = read(str(folder / "live.csv"), deferred=True)
+        sheet = read(str(folder / "sheet.csv"), like=live, deferred=True)
+        for name, catalogue in (("sheet.csv", sheet), ("live.csv", live)):
+            whole = read(str(folder / name))
+            for rows, place, column in asked:
+                field = whole.fields[column % len(whole.fields)]
+                at = pl.Series([place % whole.height, None, 0])
+                if rows:
+                    assert catalogue.rows(at, [field]).rows() == whole.rows(at, [field]).rows()
+                    assert catalogue.at(field, at).to_list() == whole.at(field, at).to_list()
+                else:
+                    assert catalogue.column(field).to_list() == whole.column(field).to_list()
+            assert catalogue.cells.equals(whole.cells)
+
+
+def outcome(live: Path, sheet: Path, base: Path | None, **settings: Any) -> bytes | str:
+    """The change set of two files, or what is wrong."""
+    try:
+        changes = neat_delta.compare(live, sheet, base=base, **settings)
+    except NeatDeltaError as error:
+        return str(error)
+    changes.save(live.with_name("changes.jsonl"))
+    return live.with_name("changes.jsonl").read_bytes()
+
+
+@in_two_lengths(
+    rounds(), st.lists(st.lists(CELLS, min_size=7, max_size=7), max_size=3), PIECES,
+    st.sampled_from([csv.QUOTE_MINIMAL, csv.QUOTE_ALL]), st.sampled_from(["\n", "\r\n"]), st.integers(0, 2**32),
+    few=30, many=2500,
+)  # fmt: skip
+def test_a_round_is_the_same_by_records_and_whole(tables, more, piece, quoting, end, seed):
+    """Bytes of the change set, or the error; also with a base, with rows that repeat, with cells quoted for nothing."""
+    rng, folder = random.Random(seed), Path(os.environ["PYTEST_FOLDER"])
+    fields, rows = tables[0]
+    edited = [[rng.choice(["", "7.50", cell, cell, cell, cell]) for cell in row] for row in rows]
+    key = fields.index("sku")
+    for before, after in zip(rows, edited, strict=True):
+        if rng.random() < 0.9:
+            after[key] = before[key]
+        if rng.random() < 0.5:
+            after[:] = before
+    edited += [row[: len(fields)] for row in more] + rng.sample(edited, min(len(edited), rng.choice([0, 0, 1])))
+    rng.shuffle(edited)
+    base = [[rng.choice([cell, cell, "old"]) if n != key else cell for n, cell in enumerate(row)] for row in rows]
+    files = {name: folder / f"{name}.csv" for name in ("live", "sheet", "base")}
+    for name, of in (("live", rows), ("sheet", edited), ("base", base)):
+        text = written((fields, of), quoting if name != "sheet" or rng.random() < 0.8 else csv.QUOTE_ALL, end)
+        files[name].write_text(text if rng.random() < 0.8 else text.rstrip("\r\n"), encoding="utf-8", newline="")
+    older = files["base"] if rng.random() < 0.3 else None
+    settings = {"key": "sku", "whole": rng.random() < 0.3, "repair": rng.random() < 0.5}
+    with by_records_of(piece, rng.choice([1, 2, 8]), rng.choice([1, 3])):
+        by_records = outcome(files["live"], files["sheet"], older, **settings)
+        with mock.patch.object(inputs, "are_alike", return_value=False):
+            assert by_records == outcome(files["live"], files["sheet"], older, **settings)
+
+
+PLAIN = "".join(f"QB-{number},Frame {number},9.90\n" for number in range(30))
+LIVE = f'sku,name,price\n{PLAIN}QA-1,"Jar, small",1.20\n{PLAIN}QA-2,"Two\nlines",3.40\nQA-3,Veil,5.00\n{PLAIN}'
+
+
+@pytest.mark.parametrize(
+    ("text", "why"),
+    [
+        (LIVE.replace("QA-3,Veil", "QA-3,Veil,x"), "a row of four cells"),
+        (LIVE.replace("QA-3,Veil,", "QA-3,"), "a row of two"),
+        (LIVE.replace("QA-3,Veil,5.00", "QA-3,Veil\nQA-4,Wax,1.00,x"), "one too short beside one too long"),
+        (LIVE.replace("Veil", 'Ve"il'), "a quote inside a cell"),
+        (LIVE.replace('small"', 'small" x'), "a cell that goes on after its quote"),
+        (LIVE + '"QA-4,Wax,1', "a quote that is never closed"),
+        (LIVE.replace("5.00", "5.00\n\nQA-4,Wax,1"), "a blank line"),
+        (LIVE.replace("Veil", "Ve\ril"), "a line end of another sort"),
+        (LIVE.replace("Two\n", "Two\r\n"), "both line ends"),
+        (LIVE.replace("Veil", "Ve\0il"), "a zero character"),
+    ],
+)
+def test_what_is_not_regular_is_read_whole(put, text, why):
+    """And then has its error, or is taken as it is, as ever."""
+    path = put("live.csv", text)
+    with by_records_of(1 << 22):
+        try:
+            assert not isinstance(read(path, deferred=True).table, DeferredTable), why
+        except CatalogueError as error:
+            assert str(error).startswith(path), why
+        assert isinstance(read(put("live.csv", LIVE), deferred=True).table, DeferredTable)
+
+
+def test_bytes_that_are_no_utf8_are_read_whole(put):
+    with by_records_of():
+        assert read(put("live.csv", LIVE.encode().replace(b"Veil", b"V\xe9il")), deferred=True).guessed
+
+
+def test_only_what_differs_is_read(put):
+    """Of a thousand items of which two are changed, two rows, and no column but the key."""
+    rows = [[f"QA-{number}", f"Frame {number}", f"{number % 90 + 1}.50"] for number in range(1000)]
+    live = put("live.csv", written((["sku", "name", "price"], rows)))
+    rows[7][1], rows[500][1] = "Frame, deep", "Frame, shallow"
+    sheet = put("sheet.csv", written((["sku", "name", "price"], rows[::-1])))
+    from neat_delta.files.readers.deferred import TextRecords
+
+    with (
+        by_records_of(4096, rows=8, columns=3),
+        mock.patch.object(
+            TextRecords, "_read_columns", autospec=True, side_effect=TextRecords._read_columns
+        ) as columns,
+        mock.patch.object(TextRecords, "_keep", autospec=True, side_effect=TextRecords._keep) as kept,
+    ):
+        changes = neat_delta.compare(live, sheet)
+    assert [item.key["sku"] for item in changes.iter_items()] == ["QA-7", "QA-500"]
+    assert [call.args[2].height for call in kept.call_args_list] == [2, 2]
+    assert [call.args[1] for call in columns.call_args_list] == [["sku", "name"]]  # of live, once
+
+
+def test_a_file_that_changes_meanwhile_is_an_error(put):
+    path = put("live.csv", LIVE)
+    with by_records_of(1 << 22):
+        live = read(path, deferred=True)
+        os.utime(path, ns=(1, 1))
+        with pytest.raises(FileError, match=r"live\.csv: it was changed while it was being read"):
+            live.column("sku")
+
+
+def test_a_file_that_is_put_in_its_place_is_no_matter(put, tmp_path):
+    path = put("live.csv", LIVE)
+    with by_records_of(1 << 22):
+        live = read(path, deferred=True)
+        (tmp_path / "new.csv").write_text("sku,name,price\nQB-1,Wax,2.00\n")
+        (tmp_path / "new.csv").replace(path)
+        assert live.column("name")[30] == "Jar, small"
+
+
+def test_a_sheet_that_is_mostly_another_text_is_read_whole(put):
+    """As nothing is gained by telling its records apart."""
+    rows = [[f"QA-{number}", f"{number}.50"] for number in range(400)]
+    live, other = put("live.csv", written((["sku", "price"], rows))), [[key, "9.90"] for key, _ in rows]
+    with by_records_of(), mock.patch.object(sizes, "RECORDS_AT_A_GLANCE", 1):
+        first = read(live, deferred=True)
+        sheet = read(put("sheet.csv", written((["sku", "price"], other))), like=first, deferred=True)
+    assert isinstance(first.table, DeferredTable) and not isinstance(sheet.table, DeferredTable)
