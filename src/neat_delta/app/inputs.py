@@ -5,7 +5,7 @@ what files say where that leaves something open.
 from __future__ import annotations
 
 import os
-from collections.abc import Mapping
+from collections.abc import Collection, Mapping
 from dataclasses import dataclass
 from typing import TYPE_CHECKING
 
@@ -18,7 +18,7 @@ from neat_delta.core.base.model.importer import NEW_CODE
 from neat_delta.core.base.model.lists import ListMapping
 from neat_delta.core.base.model.rules import Rules
 from neat_delta.files.basefile import read_base, with_base_file
-from neat_delta.files.glance import are_alike
+from neat_delta.files.glance import files_alike
 
 if TYPE_CHECKING:
     import polars as pl
@@ -67,8 +67,8 @@ def read_inputs(
     """
     known = store_of(store)
     is_list = bool(mapping is not None or of_a_list or asked.match_by or asked.constant or asked.prefer)
-    alike = not is_list and are_alike(live, sheet)
-    before = export_of(live, "live", known, deferred=alike)
+    alike = set[str]() if is_list else files_alike(live, sheet, base)
+    before = export_of(live, "live", known, deferred=bool(alike))
     described, path = None, None
     if is_list:
         from neat_delta.files.mappingfile import read_mapping
@@ -77,7 +77,7 @@ def read_inputs(
         described_by = mapping if isinstance(mapping, ListMapping) else ListMapping()
         described = _described(described_by if path is None else read_mapping(path), asked)
     layout = described.file if described else None
-    edited = catalogue_of(sheet, "sheet", known, layout=layout, like=before, deferred=alike)
+    edited = catalogue_of(sheet, "sheet", known, layout=layout, like=before, deferred=bool(alike))
     if isinstance(sheet, str | os.PathLike):
         edited = with_base_file(edited, needed=base is None)
     fields = _fields(before, known, asked)
@@ -87,13 +87,14 @@ def read_inputs(
         must_name_fields(described, path, list(dict.fromkeys([*fields, *(known.fields if known else ()), NEW_CODE])))
     list_mapping = described or (None if edited.provenance is None else ListMapping())
     settled = with_defaults(asked, list_mapping, known, fields)
-    return Inputs(before, edited, known, described, path, settled, _base(base, before, known))
+    older = _base(base, before, known, alike)
+    return Inputs(before, edited, known, described, path, settled, older)
 
 
-def _base(base: Table | None, live: Catalogue, store: Store | None) -> Catalogue | None:
-    """The older export that a sheet was cut from, if one was given."""
+def _base(base: Table | None, live: Catalogue, store: Store | None, alike: Collection[str]) -> Catalogue | None:
+    """The older export that a sheet was cut from, if one was given; `alike` are the files written as live is."""
     if isinstance(base, str | os.PathLike):
-        return read_base(os.fspath(base), like=live)
+        return read_base(os.fspath(base), like=live, deferred=os.fspath(base) in alike)
     return None if base is None else catalogue_of(base, "base", store)
 
 

@@ -99,7 +99,7 @@ def compare(
     Items that SHEET lacks are left alone: a part of the catalogue is the normal case.
     """
     from neat_delta.core.base.support.background import submit
-    from neat_delta.files.glance import are_alike
+    from neat_delta.files.glance import files_alike
     from neat_delta.files.sources.address import is_address
     from neat_delta.files.whole import load
 
@@ -107,7 +107,7 @@ def compare(
     if [live, sheet, base].count("-") > 1:
         raise click.UsageError("Only one of LIVE, SHEET and --base can be standard input.")
     listed = bool(mapping or rules_file or settings["match_by"] or settings["constant"] or settings["prefer"])
-    later = {live, sheet} if not listed and are_alike(live, sheet) else set()
+    later = set[str]() if listed else files_alike(live, sheet, base)
     fetching = [
         (lambda path=path: path) if is_address(path) or path in later else submit(partial(load, path))
         for path in (live, sheet, *([base] if base else []))
@@ -133,7 +133,7 @@ def compare(
         sheet_catalogue = neat_delta.read(fetching.pop(0)(), layout, like=live_catalogue, deferred=sheet in later)
         older = None
         if base is not None:
-            older = read_base(fetching.pop(0)(), layout_from_options("base"), live_catalogue)
+            older = read_base(fetching.pop(0)(), layout_from_options("base"), live_catalogue, deferred=base in later)
         if sheet != "-":
             sheet_catalogue = with_base_file(sheet_catalogue, needed=older is None)
     with working("Comparing"):

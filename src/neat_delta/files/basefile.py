@@ -57,8 +57,11 @@ def base_bytes(cells: pl.DataFrame, origin: Origin) -> bytes:
     return msgspec.json.encode(_Base(FORMAT, VERSION, origin, blake3(text.encode()).hexdigest(), text)) + b"\n"
 
 
-def read_base(source: str | Loaded, layout: Layout | None = None, like: Catalogue | None = None) -> Catalogue:
-    """Read a base: an older export, or the `.base` file of a working sheet. CatalogueError for what is neither.
+def read_base(
+    source: str | Loaded, layout: Layout | None = None, like: Catalogue | None = None, *, deferred: bool = False
+) -> Catalogue:
+    """Read a base: an older export (`like` and `deferred` as in `files.reading.read`), or the `.base` file of a working
+    sheet. CatalogueError for what is neither.
 
     >>> from pathlib import Path
     >>> from tempfile import mkdtemp
@@ -69,7 +72,7 @@ def read_base(source: str | Loaded, layout: Layout | None = None, like: Catalogu
     """
     path = source if isinstance(source, str) else source.path
     if not path.lower().endswith(ENDING):
-        return read(source, layout, like=like)
+        return read(source, layout, like=like, deferred=deferred)
     return _opened(read_whole(path), path)[0]
 
 

@@ -13,7 +13,7 @@ import tomllib
 from pathlib import Path
 from typing import Any
 
-__all__ = ["are_alike", "fields_of_changes", "headings_at_a_glance", "table_names"]
+__all__ = ["fields_of_changes", "files_alike", "headings_at_a_glance", "table_names"]
 
 GLANCE_BYTES = 65_536
 MARKS = ",;\t|"
@@ -45,21 +45,25 @@ def headings_at_a_glance(path: str) -> list[str]:
     return []
 
 
-def are_alike(*sources: object) -> bool:
-    """Whether these are files, more than one, that begin with the same line: exports of one store, as it seems, or what
-    was made of one without another order of columns.
+def files_alike(live: object, sheet: object, *others: object) -> set[str]:
+    """The paths of those that are files and begin with the same line: exports of one store, as it seems, and what was
+    made of one without another order of columns. None where live and the sheet do not.
 
     >>> from importlib.resources import files
     >>> live, supplier = (str(files("neat_delta.demo").joinpath(name)) for name in ("live.csv", "supplier.csv"))
-    >>> are_alike(live, live), are_alike(live, supplier), are_alike(live, None)
-    (True, False, False)
+    >>> files_alike(live, live) == {live}, files_alike(live, supplier), files_alike(live, None)
+    (True, set(), set())
     """
-    lines = set()
-    for source in sources:
-        text = _beginning(os.fspath(source)) if isinstance(source, str | os.PathLike) else ""
-        line = text.partition("\n")
-        lines.add(line[0] if line[1] else "")
-    return len(sources) > 1 and len(lines) == 1 and "" not in lines
+    paths = [os.fspath(each) if isinstance(each, str | os.PathLike) else "" for each in (live, sheet, *others)]
+    lines = {path: _first_line(path) for path in paths}
+    line = lines[paths[0]]
+    return {path for path in paths if lines[path] == line} if line and lines[paths[1]] == line else set()
+
+
+def _first_line(path: str) -> str:
+    """The first line of a file; none where it is no plain file, or has no end of a line."""
+    line, end, _ = _beginning(path).partition("\n")
+    return line if end else ""
 
 
 def _beginning(path: str) -> str:

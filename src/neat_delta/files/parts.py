@@ -6,6 +6,8 @@ import os
 import stat
 import weakref
 
+from blake3 import blake3
+
 from neat_delta.core.base.support import sizes
 from neat_delta.core.base.support.errors import FileError
 from neat_delta.files.inputs import remember
@@ -42,6 +44,13 @@ class Parts:
         if changed:
             raise FileError(f"{self.path}: it was changed while it was being read. Run the command again.")
         return pieces[0] if len(pieces) == 1 else b"".join(pieces)
+
+    def digest(self) -> str:
+        """The BLAKE3 digest of all of it, in hexadecimal."""
+        hasher = blake3(max_threads=blake3.AUTO)
+        for start in range(0, self.size, sizes.BYTES_OF_A_PIECE):
+            hasher.update(self.part(start, start + sizes.BYTES_OF_A_PIECE))
+        return hasher.hexdigest()
 
 
 def _state(state: os.stat_result) -> tuple[int, int]:
