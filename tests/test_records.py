@@ -23,6 +23,7 @@ from neat_delta.app import inputs
 from neat_delta.core.base.model.catalogue import Catalogue
 from neat_delta.core.base.model.deferred import DeferredTable
 from neat_delta.core.base.support import sizes
+from neat_delta.files.glance import files_alike
 from neat_delta.files.reading import read
 from tests.conftest import in_two_lengths
 from tests.oracle import CELLS, rounds
@@ -238,3 +239,16 @@ def test_the_program_says_which_way_was_taken(run, put):
         for sheet, way in (("sheet.csv", "records"), ("turned.csv", "whole")):
             facts = json.loads(run("compare", "live.csv", sheet, "--base", "base.csv", "--key", "sku", "--json").stdout)
             assert (facts["read"], facts["to_send"], facts["header"]["counts"]["changed"]) == (way, 1, 1)
+
+
+def test_where_every_price_is_raised_nothing_is_told_apart(put):
+    """As a glance at both files shows, so that no time is lost on it; whatever the order of the rows."""
+    rows = [[f"QA-{number}", f"{number}.50"] for number in range(60)]
+    live = put("live.csv", written((["sku", "price"], rows)))
+    raised = [[key, f"{price}1"] for key, price in rows]
+    for edited, alike in (
+        (raised, set()),
+        (raised[::-1], set()),
+        (rows[::-1], {live, str(Path(live).with_name("s.csv"))}),
+    ):
+        assert files_alike(live, put("s.csv", written((["sku", "price"], edited)))) == alike

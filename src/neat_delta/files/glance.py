@@ -47,7 +47,8 @@ def headings_at_a_glance(path: str) -> list[str]:
 
 def files_alike(live: object, sheet: object, *others: object) -> set[str]:
     """The paths of those that are files and begin with the same line: exports of one store, as it seems, and what was
-    made of one without another order of columns. None where live and the sheet do not.
+    made of one without another order of columns. None where live and the sheet do not, or where most rows in which both
+    begin are another's by now.
 
     >>> from importlib.resources import files
     >>> live, supplier = (str(files("neat_delta.demo").joinpath(name)) for name in ("live.csv", "supplier.csv"))
@@ -55,15 +56,28 @@ def files_alike(live: object, sheet: object, *others: object) -> set[str]:
     (True, set(), set())
     """
     paths = [os.fspath(each) if isinstance(each, str | os.PathLike) else "" for each in (live, sheet, *others)]
-    lines = {path: _first_line(path) for path in paths}
-    line = lines[paths[0]]
-    return {path for path in paths if lines[path] == line} if line and lines[paths[1]] == line else set()
+    lines = {path: _lines(path) for path in paths}
+    ours, theirs = lines[paths[0]], lines[paths[1]]
+    if not ours or ours[:1] != theirs[:1] or _mostly_differ(ours[1:], theirs[1:]):
+        return set()
+    return {path for path in paths if lines[path][:1] == ours[:1]}
 
 
-def _first_line(path: str) -> str:
-    """The first line of a file; none where it is no plain file, or has no end of a line."""
-    line, end, _ = _beginning(path).partition("\n")
-    return line if end else ""
+def _lines(path: str) -> list[str]:
+    """The first lines of a file, as far as they have an end; none where it is no plain file."""
+    return _beginning(path).split("\n")[:-1]
+
+
+LEAST_MET = 20
+"""In so many rows both files must begin for what most of them are to say something."""
+
+
+def _mostly_differ(lines: list[str], others: list[str]) -> bool:
+    """Whether of the lines that begin with the same cell in both files, most are not the same."""
+    mark = _mark("\n".join(lines[:LINES_ABOVE]))
+    known = {line.partition(mark)[0]: line for line in others}
+    met = [line == known[first] for line in lines if (first := line.partition(mark)[0]) in known]
+    return len(met) >= LEAST_MET and sum(met) * 2 < len(met)
 
 
 def _beginning(path: str) -> str:
