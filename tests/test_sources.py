@@ -331,6 +331,21 @@ def test_a_folder_of_ten_thousand_names(server, folder):
     assert fetch(f"{server}/export-*.csv", on=SOON).path.read_text() == SHEET
 
 
+@campaign
+def test_a_bucket_of_ten_thousand_names(s3_server, monkeypatch):
+    """S3 lists a thousand at a time."""
+    from moto.core.models import DEFAULT_ACCOUNT_ID
+    from moto.s3.models import s3_backends
+
+    shop = s3_backends[DEFAULT_ACCOUNT_ID]["aws"]
+    for number in range(10_000):
+        shop.put_object("shop", f"many/export-{number:05}.csv", b"")
+    time.sleep(1)  # S3 says the time in seconds
+    shop.put_object("shop", "many/export-04711.csv", SHEET.encode())
+    monkeypatch.setenv("AWS_ENDPOINT_URL", f"http://127.0.0.1:{s3_server}")
+    assert fetch("s3://shop/many/export-*.csv", on=SOON).path.read_text() == SHEET
+
+
 def test_a_host_is_known_by_its_key(folder, tmp_path, monkeypatch):
     known = tmp_path / "known_hosts"
     monkeypatch.setenv("NEAT_DELTA_KNOWN_HOSTS", str(known))
