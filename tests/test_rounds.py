@@ -456,6 +456,26 @@ def test_nothing_to_send_is_said_and_is_done(shop, run):
     assert not taken(shop)
 
 
+def test_the_newest_of_a_pattern_is_a_rounds_sheet_and_stays_it(shop, run):
+    """A list arrives each week in one folder. A round that waits goes on with the one that it began with."""
+    (shop / "in").mkdir()
+    for age, price in ((3, "11.00"), (1, "13.50"), (2, "12.00")):
+        (shop / "in" / f"prices-{age}.csv").write_text(as_csv(changed(ROWS, QA_3_price=price)))
+        os.utime(shop / "in" / f"prices-{age}.csv", (1e9 - age, 1e9 - age))
+    edit(shop, "weekly.toml", ("sheet.csv", "in/prices-*.csv"))
+    (shop / "polled").rmdir()
+    first = run("run", "weekly.toml")
+    assert "prices-1.csv is the newest that fits prices-*.csv; passed over: prices-2.csv, prices-3.csv" in first.stderr
+    assert first.returncode == 1
+    (shop / "in" / "prices-0.csv").write_text(as_csv(changed(ROWS, QA_3_price="99.00")))
+    (shop / "polled").mkdir()
+    assert run("run", "weekly.toml", "--resume").returncode == 0
+    assert imported(ROWS, taken(shop)) == changed(ROWS, QA_3_price="13.50")
+    for path in (shop / "in").iterdir():
+        path.unlink()
+    assert 'no file there is called like "prices-*.csv"' in run("run", "weekly.toml").stderr
+
+
 def test_a_target_that_is_not_there_is_gone_on_with(shop, run):
     (shop / "polled").rmdir()
     broken = run("run", "weekly.toml")

@@ -8,6 +8,7 @@ from __future__ import annotations
 from collections.abc import Sequence
 from contextlib import nullcontext
 from dataclasses import dataclass
+from fnmatch import fnmatchcase
 from pathlib import Path
 
 import msgspec
@@ -25,7 +26,7 @@ from neat_delta.files.mappingfile import read_mapping
 from neat_delta.files.reading import read
 from neat_delta.files.sources import not_older_than
 from neat_delta.files.sources.address import is_address
-from neat_delta.files.sources.fetch import fetch
+from neat_delta.files.sources.fetch import fetch, newest_of
 from neat_delta.files.whole import digest_of, load, loaded
 
 __all__ = [
@@ -68,7 +69,7 @@ def fetch_sources(file: RoundFile, folder: RoundFolder) -> list[KeptInput]:
     for sheet in file.sheets:
         if sheet.at.file is not None:
             kept.append(_fetched(file, folder, "sheet", sheet.at.file))
-            beside = None if is_address(sheet.at.file) else base_file_of(file.place(sheet.at.file))
+            beside = None if is_address(sheet.at.file) else base_file_of(kept[-1].name)
             if beside is not None:
                 kept.append(folder.keep("lookup", f"{sheet.at.file}.base", beside))
         if sheet.at.base not in {None, "last"}:
@@ -92,8 +93,8 @@ def _fetched(file: RoundFile, folder: RoundFolder, role: InputRole, name: str) -
         if is_address(name):
             source = fetch(name)
             return folder.keep(role, source.address, str(source.path))
-        content = load(file.place(name))
-        return folder.keep_bytes(role, file.place(name), content.data)
+        place = newest_of(file.place(name))
+        return folder.keep_bytes(role, place, load(place).data)
 
 
 def read_sources(
@@ -141,7 +142,9 @@ def _must_be_same_files(file: RoundFile, kept: Sequence[KeptInput]) -> None:
     if (
         len(named) != len(had)
         or len(bases) != sum(entry.role == "base" for entry in kept)
-        or any(name != old for name, old in zip(named, had, strict=True) if not is_address(name))
+        or not all(
+            name == old or is_address(name) or fnmatchcase(old, name) for name, old in zip(named, had, strict=True)
+        )
     ):
         raise OutputError(
             f"{file.path}: it names other sheets than this round was begun with ({', '.join(had) or 'none'}). ‹close› "

@@ -6,7 +6,8 @@ file there is still the same; what may pass is tried again after a longer wait, 
 
 from __future__ import annotations
 
-from collections.abc import Callable
+import contextlib
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass, field
 from datetime import UTC, datetime
 from fnmatch import fnmatchcase
@@ -19,7 +20,7 @@ from blake3 import blake3
 from neat_delta.core.base.support.errors import FileError
 from neat_delta.core.base.support.nearest import did_you_mean
 from neat_delta.files.sources import AGES, TERMS, cache
-from neat_delta.files.sources.address import Address, parse
+from neat_delta.files.sources.address import PATTERN, Address, parse
 from neat_delta.files.sources.base import (
     ChangedError,
     FileState,
@@ -31,7 +32,7 @@ from neat_delta.files.sources.base import (
 )
 from neat_delta.files.sources.credentials import Credentials, credentials_for
 
-__all__ = ["SORTS", "Fetched", "fetch", "must_be_fresh", "open_source", "patiently", "terms_now"]
+__all__ = ["SORTS", "Fetched", "fetch", "must_be_fresh", "newest_of", "open_source", "patiently", "terms_now"]
 
 SORTS: dict[str, str] = {
     "http": "web",
@@ -149,14 +150,37 @@ def _newest(pattern: Address, source: RemoteSource, terms: Terms) -> Address:
     """The newest file that a pattern fits, by when it was changed, then by name; what was passed over is said."""
     folder, _, name = pattern.path.rpartition("/")
     fits = [(state.modified, file) for file, state in source.list(folder or "/") if fnmatchcase(file, name)]
-    if not fits:
-        raise FileError(f'{pattern.masked}: no file there is called like "{name}". Check the pattern.')
     if any(modified is None for modified, _ in fits) and len(fits) > 1:
         raise FileError(f"{pattern.masked}: the server does not say which of them is the newest. Name one.")
+    return pattern.with_path(f"{folder}/{_latest(fits, name, pattern.masked, terms)}")
+
+
+def _latest(fits: Sequence[tuple[datetime | None, str]], name: str, where: str, terms: Terms) -> str:
+    """The latest of the files that a name fits; what was passed over is said."""
+    if not fits:
+        raise FileError(f'{where}: no file there is called like "{name}". Check the pattern.')
     *others, newest = [file for _, file in sorted(fits, key=lambda fit: (fit[0] is not None and fit[0], fit[1]))]
     passed_over = ", ".join(others[-3:][::-1]) + (f" and {len(others) - 3:,} more" if len(others) > 3 else "")
     terms.say(f"{newest} is the newest that fits {name}" + (f"; passed over: {passed_over}" if others else ""))
-    return pattern.with_path(f"{folder}/{newest}")
+    return newest
+
+
+def newest_of(path: str) -> str:
+    """Of a path whose last part is a pattern, and no file's name, the newest file that it fits, by when it was changed,
+    then by name; what was passed over is said. FileError where there is none. Another path stays what it is.
+
+    >>> newest_of("prices.csv")
+    'prices.csv'
+    """
+    place = Path(path)
+    if PATTERN.search(place.name) is None or place.exists():
+        return path
+    fits = []
+    with contextlib.suppress(OSError):
+        for file in place.parent.iterdir():
+            if file.is_file() and fnmatchcase(file.name, place.name):
+                fits.append((datetime.fromtimestamp(file.stat().st_mtime, UTC), file.name))
+    return str(place.with_name(_latest(fits, place.name, path, terms_now())))
 
 
 def _fetched(where: Address, source: RemoteSource, terms: Terms, query: str | None) -> Fetched:
