@@ -18,7 +18,7 @@ import pytest
 from hypothesis import strategies as st
 
 import neat_delta
-from neat_delta import CatalogueError, FileError, NeatDeltaError
+from neat_delta import CatalogueError, Field, FileError, Key, NeatDeltaError, Store
 from neat_delta.app import inputs
 from neat_delta.core.base.model.catalogue import Catalogue
 from neat_delta.core.base.model.deferred import DeferredTable
@@ -179,9 +179,13 @@ def test_bytes_that_are_no_utf8_are_read_whole(put):
         assert read(put("live.csv", LIVE.encode().replace(b"Veil", b"V\xe9il")), deferred=True).guessed
 
 
-def test_only_what_differs_is_read(put):
-    """Of a thousand items of which two are changed, two rows, and no column but the key."""
-    rows = [[f"QA-{number}", f"Frame {number}", f"{number % 90 + 1}.50"] for number in range(1000)]
+@pytest.mark.parametrize("price", [None, Field("money", decimals=2)], ids=["learned", "said"])
+def test_only_what_differs_is_read(put, price):
+    """Of many items of which two are changed, two rows, and no column but the key; where a store file says what
+    there is, a sample shows how live writes it.
+    """
+    store = None if price is None else Store(key=Key(["sku"]), fields={"sku": Field("code"), "price": price})
+    rows = [[f"QA-{number}", f"Frame {number}", f"{number % 90 + 1}.50"] for number in range(20_000)]
     live = put("live.csv", written((["sku", "name", "price"], rows)))
     rows[7][1], rows[500][1] = "Frame, deep", "Frame, shallow"
     sheet = put("sheet.csv", written((["sku", "name", "price"], rows[::-1])))
@@ -194,9 +198,9 @@ def test_only_what_differs_is_read(put):
         ) as columns,
         mock.patch.object(TextRecords, "_keep", autospec=True, side_effect=TextRecords._keep) as kept,
     ):
-        changes = neat_delta.compare(live, sheet)
+        changes = neat_delta.compare(live, sheet, store=store)
     assert [item.key["sku"] for item in changes.iter_items()] == ["QA-7", "QA-500"]
-    assert [call.args[2].height for call in kept.call_args_list] == [2, 2]
+    assert [call.args[2].height for call in kept.call_args_list] == ([2, 2] if store is None else [2, 2, 999, 18])
     assert [call.args[1] for call in columns.call_args_list] == [["sku", "name"]]  # of live, once
 
 

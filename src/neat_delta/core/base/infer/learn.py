@@ -20,7 +20,14 @@ from neat_delta.core.base.infer.columns import of_column
 from neat_delta.core.base.infer.headings import NAME_HEADINGS, plain_heading
 from neat_delta.core.base.infer.key import find_key
 from neat_delta.core.base.infer.limits import Limit, limits
-from neat_delta.core.base.infer.writing import NUMBERS, currency_of, same_notation, writing_of
+from neat_delta.core.base.infer.writing import (
+    GLANCED,
+    NUMBERS,
+    currency_of,
+    has_currency,
+    same_notation,
+    writing_of,
+)
 from neat_delta.core.base.kinds import KINDS
 from neat_delta.core.base.kinds.number import NUMBER_KINDS
 from neat_delta.core.base.model.catalogue import Catalogue
@@ -138,13 +145,12 @@ def learn_sample(live: Catalogue, key: Sequence[str], names: Iterable[str]) -> S
 
     A kind by which cells may be equal whose texts differ must hold for every cell of live.
     """
-    step = max(1, live.height // SAMPLE)
-    sample = live.select(list(names)).gather_every(step).select(pl.all().str.strip_chars()).rechunk()
+    sample = live.sample(list(names), SAMPLE).select(pl.all().str.strip_chars()).rechunk()
     writing = writing_of(sample.iter_columns())
     fields = {}
     for column in sample.iter_columns():
         field, _ = of_column(column, writing, column.name in key, thorough=False)
-        if step > 1 and field.kind in {*NUMBER_KINDS, "date", "flag"}:
+        if sample.height < live.height and field.kind in {*NUMBER_KINDS, "date", "flag"}:
             field = _of_all(live.column(column.name), field, writing)
         if field.kind != "text":
             fields[column.name] = field
@@ -179,7 +185,7 @@ def with_writing(store: Store, live: Catalogue) -> Store:
     number_fields = [name for name in live.fields if store.fields.get(name, Field()).kind in NUMBERS]
     if store.writing.decimal_mark is not None or not number_fields:
         return store
-    sample = live.select(number_fields).gather_every(max(1, live.height // SAMPLE))
+    sample = live.sample(number_fields, SAMPLE)
     writing = writing_of(
         sample.iter_columns(), msgspec.structs.replace(store.writing, decimal_mark=".", thousands_mark="")
     )
@@ -190,7 +196,8 @@ def with_currencies(store: Store, live: Catalogue) -> Store:
     """The store with the currency that all of live's amounts in a field bear, where the store file does not say it."""
     currencies = {}
     for name, field in store.fields.items():
-        if field.kind == "money" and field.currency is None and name in live.fields:
+        is_open = field.kind == "money" and field.currency is None and name in live.fields
+        if is_open and has_currency(live.head([name], GLANCED)[name]):
             currency = currency_of(live.column(name))
             if currency:
                 currencies[name] = msgspec.structs.replace(field, currency=currency)

@@ -17,7 +17,17 @@ from neat_delta.core.base.model.store import Field
 from neat_delta.core.base.support import sizes
 from neat_delta.core.base.support.series import numbered
 
-__all__ = ["NUMBER", "NUMBERS", "could_be", "currency_of", "date_form_of", "same_notation", "writing_of"]
+__all__ = [
+    "GLANCED",
+    "NUMBER",
+    "NUMBERS",
+    "could_be",
+    "currency_of",
+    "date_form_of",
+    "has_currency",
+    "same_notation",
+    "writing_of",
+]
 
 
 NUMBERS = (*NUMBER_KINDS, "measure")
@@ -26,11 +36,15 @@ NUMBERS = (*NUMBER_KINDS, "measure")
 
 def currency_of(column: pl.Series) -> str | None:
     """The currency around all of a column's amounts, with # for the number: `€#`; "" for none, None if they differ."""
-    first = column.head(GLANCED)
-    if not first.str.contains(CURRENCY).any():
+    if not has_currency(column.head(GLANCED)):
         return ""
     parts = affixes(column.filter(column.str.strip_chars() != ""))[["head", "tail"]].unique()
     return f"{parts['head'][0]}#{parts['tail'][0]}" if parts.height == 1 else None
+
+
+def has_currency(texts: pl.Series) -> bool:
+    """Whether a currency stands in one of them."""
+    return bool(texts.str.contains(CURRENCY).any())
 
 
 def same_notation(field: Field, writing: Notation) -> str:

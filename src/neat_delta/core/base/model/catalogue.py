@@ -132,6 +132,27 @@ class Catalogue:
             return self.table.rows(at, names)
         return gathered(self.table if names is None else self.table[list(names)], places)
 
+    def sample(self, names: Sequence[str], most: int) -> pl.DataFrame:
+        """These fields of no more than about so many items, spread over all of them.
+
+        >>> as_catalogue({"sku": ["QA-1", "QA-2", "QA-3", "QA-4"]}).sample(["sku"], 2)["sku"].to_list()
+        ['QA-1', 'QA-3']
+        """
+        step = max(1, self.height // most)
+        if isinstance(self.table, DeferredTable):
+            return self.table.rows(pl.int_range(0, self.height, step, dtype=pl.UInt32, eager=True), names)
+        return self.select(names).gather_every(step)
+
+    def head(self, names: Sequence[str], most: int) -> pl.DataFrame:
+        """These fields of the first items.
+
+        >>> as_catalogue({"sku": ["QA-1", "QA-2", "QA-3"]}).head(["sku"], 2)["sku"].to_list()
+        ['QA-1', 'QA-2']
+        """
+        if isinstance(self.table, DeferredTable):
+            return self.table.rows(pl.int_range(0, min(most, self.height), dtype=pl.UInt32, eager=True), names)
+        return self.select(names).head(most)
+
     def narrowed(self, names: Sequence[str]) -> Catalogue:
         """The catalogue with these fields alone, in this order.
 
