@@ -174,6 +174,15 @@ def test_what_is_not_regular_is_read_whole(put, text, why):
         assert isinstance(read(put("live.csv", LIVE), deferred=True).table, DeferredTable)
 
 
+def test_a_quoted_end_is_no_reason_to_read_all(put):
+    """Where quotes are many, reading costs less than looking at each; a few bytes at the end say nothing of that."""
+    path = put("live.csv", LIVE + '"QA-4","Wax","1"\n')
+    with by_records_of(len(LIVE.encode())), mock.patch.object(sizes, "BYTES_A_QUOTE", 16):
+        assert read(path, deferred=True).is_deferred
+        all_quoted = written((["sku", "name", "price"], [["QA-1", "Wax", "1"]] * 90), csv.QUOTE_ALL)
+        assert not read(put("all.csv", all_quoted), deferred=True).is_deferred
+
+
 def test_bytes_that_are_no_utf8_are_read_whole(put):
     with by_records_of():
         assert read(put("live.csv", LIVE.encode().replace(b"Veil", b"V\xe9il")), deferred=True).guessed

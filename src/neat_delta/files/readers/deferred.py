@@ -41,7 +41,7 @@ class TextRecords:
         self, parts: Parts, names: Sequence[str], dialect: Dialect, records: RecordIndex, like: TextRecords | None
     ) -> None:
         self.names, self.dialect, self.fingerprints = tuple(names), dialect, records.fingerprints.slice(1)
-        self._parts, self._bounds, self._like, self._index = parts, records.bounds, like, records
+        self._parts, self._bounds, self._like, self._index = parts, records.bounds, like, replace(records, own=b"")
         self._columns: dict[str, pl.Series] = {}
         self._rows = pl.DataFrame(schema=dict.fromkeys(names, pl.String))
         self._place_of = constant(None, self.height, pl.UInt32)

@@ -61,7 +61,8 @@ def index_records(
     """
     import numpy as np
 
-    if dialect.escape or dialect.end not in ("\n", "\r\n"):
+    marks = dialect.separator + dialect.quote
+    if dialect.escape or dialect.end not in ("\n", "\r\n") or not marks.isascii() or len(dialect.separator) != 1:
         return None
     hasher = blake3(max_threads=blake3.AUTO)
     pieces, known = _pieces(parts, start, dialect, width, hasher), list[_PieceIndex]()
@@ -175,7 +176,7 @@ def _index_piece(text: bytes, at: int, dialect: Dialect, width: int, *, checked:
         return None
     starts, hashes = ends - lengths, [lines.hash(seed).to_numpy() for seed in SEEDS]
     quotes = np.flatnonzero(data == ord(dialect.quote)) if dialect.quote else np.array([], np.int64)
-    if quotes.size % 2 or quotes.size * sizes.BYTES_A_QUOTE > data.size:
+    if quotes.size % 2 or quotes.size * sizes.BYTES_A_QUOTE > max(data.size, sizes.BYTES_OF_A_PIECE):
         return None
     if quotes.size:
         first = np.flatnonzero(np.searchsorted(quotes, starts) % 2 == 0)
