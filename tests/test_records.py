@@ -18,11 +18,12 @@ import pytest
 from hypothesis import strategies as st
 
 import neat_delta
-from neat_delta import CatalogueError, Field, FileError, Key, NeatDeltaError, Store
+from neat_delta import CatalogueError, Field, FileError, Importer, Key, NeatDeltaError, Store
 from neat_delta.app import inputs
 from neat_delta.core.base.model.catalogue import Catalogue
 from neat_delta.core.base.model.deferred import DeferredTable
 from neat_delta.core.base.support import sizes
+from neat_delta.files import changeset
 from neat_delta.files.glance import files_alike
 from neat_delta.files.reading import read
 from tests.conftest import in_two_lengths
@@ -142,6 +143,43 @@ def test_a_round_is_the_same_by_records_and_whole(tables, more, piece, quoting, 
         by_records = outcome(files["live"], files["sheet"], older, **settings)
         with mock.patch.object(inputs, "files_alike", return_value=set()):
             assert by_records == outcome(files["live"], files["sheet"], older, **settings)
+
+
+@in_two_lengths(rounds(), PIECES, st.integers(0, 2**32), few=25, many=500)
+def test_what_became_of_a_round_is_the_same_by_records_and_whole(tables, piece, seed):
+    """The next export has some of what was sent, and something else besides."""
+    rng, folder = random.Random(seed), Path(os.environ["PYTEST_FOLDER"])
+    fields, rows = tables[0]
+    key = fields.index("sku")
+    edited, after = ([[cell if n == key or rng.random() < 0.6 else other for n, cell in enumerate(row)] for row in rows]
+                     for other in ("7.50", "8.50"))  # fmt: skip
+    for now, meant in zip(after, edited, strict=True):
+        now[:] = meant if rng.random() < 0.6 else now
+    after = [row for row in after if rng.random() < 0.9] + [[f"new {n}" for n in range(len(fields))]] * rng.choice(
+        [0, 1]
+    )
+    files = {name: folder / f"{name}.csv" for name in ("live", "sheet", "after")}
+    for name, of in (("live", rows), ("sheet", edited), ("after", after)):
+        files[name].write_text(written((fields, of), csv.QUOTE_ALL), encoding="utf-8", newline="")
+    try:
+        changes = neat_delta.compare(files["live"], files["sheet"], key="sku")
+        changes.plan(Importer("skip")).write(folder / "out", replace=True)
+    except NeatDeltaError:
+        return
+    outcomes: list[object] = []
+    for alike in ({"any"}, set[str]()):
+        with by_records_of(piece, rng.choice([1, 8])), mock.patch.object(changeset, "files_alike", return_value=alike):
+            try:
+                outcome = neat_delta.confirm(folder / "out", files["after"])
+            except NeatDeltaError as error:
+                outcomes.append(str(error))
+                continue
+            seen = outcome.seen
+            assert seen is not None
+            outcomes.append((
+                outcome.to_frame().rows(), seen.counts, seen.other_changes.rows(), seen.came, seen.went, seen.twice
+            ))  # fmt: skip
+    assert outcomes[0] == outcomes[1]
 
 
 PLAIN = "".join(f"QB-{number},Frame {number},9.90\n" for number in range(30))

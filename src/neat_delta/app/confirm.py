@@ -131,7 +131,7 @@ def confirm(
     known = store_of(store)
     path = os.fspath(changes) if changes is not None else changes_of(where, read_manifest(where))
     if live is None:
-        change_set, before = read_with_live(path)
+        change_set, before = read_with_live(path, beside=after)
     else:
         change_set = read_changes(path)
         before = as_live(catalogue_of(live, "live", layout=change_set.header.live.layout), change_set.header, path)
@@ -139,7 +139,9 @@ def confirm(
     known = with_importer(round_, change_set.header.store_by_now(known))
     sent = change_set if round_ is None else as_sent(change_set, round_.manifest)
     layout = known.file.layout if store is not None else change_set.header.live.layout
-    now = None if after is None else catalogue_of(after, "after", known, layout=layout, like=before)
+    now = None
+    if after is not None:
+        now = catalogue_of(after, "after", known, layout=layout, like=before, deferred=before.is_deferred)
     return outcome_of(sent, before, known, round_, now, [os.fspath(report) for report in reports])
 
 

@@ -122,7 +122,7 @@ def confirm(
     path = store_file[1] if store_file else None
     wanted_for = "nothing can be sent again" if retry or mend else None
     with working(f"Reading {' and '.join(inputs)}"):
-        change_set, before = read_with_live(changes, live)
+        change_set, before = read_with_live(changes, live, beside=after)
         round_ = find_round(change_set, changes, folder, wanted_for=wanted_for)
         answers = kept_answers(round_.folder) if round_ is not None and not reports else []
         if len(inputs) == 1 and not answers:
@@ -134,7 +134,8 @@ def confirm(
         layout = by_store.file.layout if store_file else change_set.header.live.layout
         now = None
         if after is not None:
-            now = neat_delta.read(after, layout_from_options("live", layout), like=before)
+            after_layout = layout_from_options("live", layout)
+            now = neat_delta.read(after, after_layout, like=before, deferred=before.is_deferred)
         asked = partial(outcome_of, sent, before, by_store, round_, now, layout=layout_from_options("report"))
         looked, used, lines_first = _by_answers(asked, reports, answers, needed=after is None)
     lines, facts = list[str](), dict[str, Any]()

@@ -42,6 +42,7 @@ from neat_delta.core.sheets.match.keys import comparable
 from neat_delta.core.sheets.match.prepare import prepare_columns, with_unseen
 from neat_delta.files.changeitems import AGAIN, decoded_lines, item_tables
 from neat_delta.files.changelines import SEALED, change_lines
+from neat_delta.files.glance import files_alike
 from neat_delta.files.malformed import plain_error
 from neat_delta.files.reading import read
 from neat_delta.files.sources.address import is_address
@@ -144,14 +145,17 @@ def digest_in(path: str) -> str | None:
 Needs = Callable[[ChangeSet], Collection[str] | None]
 
 
-def read_with_live(path: str, live: str | None = None, needs: Needs | None = None) -> tuple[ChangeSet, Catalogue]:
+def read_with_live(
+    path: str, live: str | None = None, needs: Needs | None = None, beside: object = None
+) -> tuple[ChangeSet, Catalogue]:
     """A change set without its findings, and its live catalogue, as `read_live` has it: of all fields, and read while
     the change set is; or only of those that are needed for it (None: all), where live is such that the rest can be
-    passed over.
+    passed over. Where it is held against the export `beside` it that is written alike, its cells are read when they are
+    asked for.
     """
     header, lines, digest = _lines(path)
     if needs is None or not header.live.regular or header.live.continued is not None:
-        reading = submit(partial(_read_live, header, path, live))
+        reading = submit(partial(_read_live, header, path, live, beside=beside))
         changes = replace(_changes(header, lines, path, findings=False), digest=digest)
         return changes, _of_changes(reading(), changes, path)
     changes = replace(_changes(header, lines, path, findings=False), digest=digest)
@@ -385,7 +389,9 @@ def read_live(changes: ChangeSet, path: str, live: str | None = None) -> Catalog
     return _of_changes(_read_live(changes.header, path, live), changes, path)
 
 
-def _read_live(header: Header, path: str, live: str | None, only: Collection[str] | None = None) -> Catalogue:
+def _read_live(
+    header: Header, path: str, live: str | None, only: Collection[str] | None = None, beside: object = None
+) -> Catalogue:
     """The live catalogue that a change set names, or only these headings of it."""
     wanted = header.live
     place = live or _place(wanted, path)
@@ -398,7 +404,8 @@ def _read_live(header: Header, path: str, live: str | None, only: Collection[str
     if live is None and not Path(place).is_file():
         problem = "is no regular file" if Path(place).exists() else "is not there"
         raise ChangeSetError(f"{path}: {place}, its live catalogue, {problem}. Say with ‹live› in which file it is.")
-    return as_live(read(place, wanted.layout, only), header, path)
+    deferred = only is None and bool(files_alike(place, beside))
+    return as_live(read(place, wanted.layout, only, deferred=deferred), header, path)
 
 
 def _fetched(source: Source, path: str, setting: str) -> Loaded:
@@ -433,8 +440,9 @@ def as_live(catalogue: Catalogue, header: Header, path: str) -> Catalogue:
             "live catalogue as it is now, and name the export that the sheet was cut from with ‹base›, so that "
             "nobody's work is reverted."
         )
-    # Planning and proof look at it again and again, and a step on many chunks costs several times as much.
-    catalogue = replace(catalogue, table=catalogue.cells.rechunk())
+    if not catalogue.is_deferred:
+        # Planning and proof look at it again and again, and a step on many chunks costs several times as much.
+        catalogue = replace(catalogue, table=catalogue.cells.rechunk())
     return with_unseen(prepare_columns(catalogue, header.headings, header.key, wanted.continued), header.unseen)
 
 

@@ -15,7 +15,7 @@ import msgspec
 import polars as pl
 
 from neat_delta.core.base.kinds.stored import Habit, habits_of
-from neat_delta.core.base.model.catalogue import MARK, Catalogue
+from neat_delta.core.base.model.catalogue import MARK, Catalogue, rows_that_may_differ
 from neat_delta.core.base.model.changeset import ChangeSet
 from neat_delta.core.base.model.importer import Importer, Removal
 from neat_delta.core.base.model.results import ResultStatus
@@ -253,6 +253,10 @@ def _other_changes(
     at = located.live_places
     both = true_places(not_null(at))
     after_places = gathered(at, both)
+    shared = [name for name in live.fields if name in set(after.fields)]
+    differ = rows_that_may_differ(live, after, shared, both, after_places)
+    if differ is not None:  # of the others no cell does
+        both, after_places = both.filter(differ), after_places.filter(differ)
     own = {str(name): gathered(rows, cells["item"]).drop_nulls() for (name,), cells in sent.group_by("field")}
     tables = [
         pl.DataFrame(

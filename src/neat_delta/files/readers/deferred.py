@@ -136,7 +136,7 @@ class TextRecords:
             known = gathered(self._place_of, places)
             unread = places.filter(known.is_null() & places.is_not_null()).unique().sort()
             if (self._rows.height + unread.len()) * sizes.ROWS_READ_APART > self.height:
-                return gathered(self.select(headings), places)
+                return gathered(self.select(self.names)[list(headings)], places)
             if unread.len():
                 self._read_rows(unread)
                 known = gathered(self._place_of, places)

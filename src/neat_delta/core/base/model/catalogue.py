@@ -19,7 +19,17 @@ from neat_delta.core.base.support.series import gathered, scattered, true_places
 if TYPE_CHECKING:
     from neat_delta.core.base.model.provenance import Provenance
 
-__all__ = ["MARK", "Catalogue", "Origin", "Source", "as_catalogue", "column_letter", "listed", "renamed"]
+__all__ = [
+    "MARK",
+    "Catalogue",
+    "Origin",
+    "Source",
+    "as_catalogue",
+    "column_letter",
+    "listed",
+    "renamed",
+    "rows_that_may_differ",
+]
 
 
 NOTHING_KNOWN = Layout()
@@ -225,6 +235,22 @@ class Catalogue:
         numbered = numbered.unique("row", keep="first", maintain_order=True)  # a row of a list may go to several items
         located = pl.DataFrame({"row": rows.cast(pl.Int64)}).join(numbered, on="row", how="left", maintain_order="left")
         return located["place"].cast(pl.Int64)
+
+
+def rows_that_may_differ(
+    catalogue: Catalogue, other: Catalogue, fields: Sequence[str], places: pl.Series, other_places: pl.Series
+) -> pl.Series | None:
+    """Of each item at these places and the one beside it in another catalogue, whether a cell of these fields may
+    differ: where it says no, none does. None where that cannot be told without reading them.
+
+    >>> live = as_catalogue({"sku": ["QA-1"]})
+    >>> rows_that_may_differ(live, live, ["sku"], pl.Series([0]), pl.Series([0])) is None
+    True
+    """
+    ours, theirs = catalogue.table, other.table
+    if isinstance(ours, DeferredTable) and isinstance(theirs, DeferredTable):
+        return ours.differ(theirs, fields, places, other_places)
+    return None
 
 
 def as_catalogue(table: pl.DataFrame | Mapping[str, Sequence[str]], name: str = "table") -> Catalogue:

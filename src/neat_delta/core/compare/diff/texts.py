@@ -4,8 +4,7 @@ from __future__ import annotations
 
 import polars as pl
 
-from neat_delta.core.base.model.catalogue import MARK, Catalogue
-from neat_delta.core.base.model.deferred import DeferredTable
+from neat_delta.core.base.model.catalogue import MARK, Catalogue, rows_that_may_differ
 from neat_delta.core.base.model.schemas import TEXTS, conform, empty
 from neat_delta.core.base.support import sizes
 from neat_delta.core.base.support.series import constant, gathered, scattered, true_places
@@ -60,10 +59,8 @@ def _records_that_differ(live: Catalogue, sheet: Catalogue, matched: Matched) ->
     """The items (rows of `matched.pairs`) that are written otherwise in the two files; None where these do not tell, or
     where they are so many that all cells are compared sooner.
     """
-    ours, theirs, pairs = live.table, sheet.table, matched.pairs
-    if not isinstance(ours, DeferredTable) or not isinstance(theirs, DeferredTable):
-        return None
-    differ = ours.differ(theirs, matched.fields, pairs["live"], pairs["sheet"])
+    pairs = matched.pairs
+    differ = rows_that_may_differ(live, sheet, matched.fields, pairs["live"], pairs["sheet"])
     rows = None if differ is None else true_places(differ)
     return None if rows is None or rows.len() * sizes.ROWS_READ_APART > pairs.height else rows
 
