@@ -34,7 +34,7 @@ __all__ = ["read_deferred"]
 
 class TextRecords:
     """The rows of a file, whose columns go by `names`. What was read is kept; once much was asked for, all is read.
-    What a text that is `like` this one has as well (`records.twins`) is not read again.
+    What a text that is `like` this one has as well (`records.counterparts`) is not read again.
     """
 
     def __init__(
@@ -47,14 +47,14 @@ class TextRecords:
         self._place_of = constant(None, self.height, pl.UInt32)
         self._expected: list[str] = []
         self._lock = threading.RLock()
-        self._twins: pl.Series | None = None
-        if like is not None and records.twins is not None:
-            self._twins = records.twins.slice(1)
+        self._counterparts: pl.Series | None = None
+        if like is not None and records.counterparts is not None:
+            self._counterparts = records.counterparts.slice(1)
             own = self._own_places()
             if own is not None:
                 table = split(records.own, self.names, self.dialect).collect()
                 self._keep(own, table.slice(table.height - own.len()))  # the header may be among them
-                like.expect(self._twins, self._rows)
+                like.expect(self._counterparts, self._rows)
 
     @property
     def height(self) -> int:
@@ -75,12 +75,12 @@ class TextRecords:
                 self._columns |= {heading: table[heading] for heading in table.columns}
             return pl.DataFrame([self._columns[heading] for heading in headings])
 
-    def expect(self, twins: pl.Series, rows: pl.DataFrame) -> None:
+    def expect(self, counterparts: pl.Series, rows: pl.DataFrame) -> None:
         """Be ready for what is asked of the fields in which a text differs that has all rows but some in common with
-        this one: its rows are the `twins` of these, and the `rows` that are its own. Going through the file for one
-        column takes nearly as long as for a few.
+        this one: the `counterparts` here, and the `rows` that are its own. Going through the file for one column takes
+        nearly as long as for a few.
         """
-        own = true_places(scattered(constant(True, self.height), twins.drop_nulls(), False))
+        own = true_places(scattered(constant(True, self.height), counterparts.drop_nulls(), False))
         if own.len() == rows.height and own.len() * sizes.ROWS_READ_APART <= self.height:
             ours = self.rows(self.names, own)
             differ = [name for name in self.names if not ours[name].hash().sort().equals(rows[name].hash().sort())]
@@ -91,23 +91,23 @@ class TextRecords:
         if parts.size != self._parts.size or parts.digest() != self._index.digest:
             return None
         rows = pl.int_range(self.height, dtype=pl.UInt32, eager=True)
-        twins = pl.concat([pl.Series([None], dtype=pl.UInt32), rows])
+        counterparts = pl.concat([pl.Series([None], dtype=pl.UInt32), rows])
         own = parts.part(int(self._bounds[0]), int(self._bounds[1]))  # the header
-        return replace(self._index, twins=twins, own=own)
+        return replace(self._index, counterparts=counterparts, own=own)
 
     def _own_places(self) -> pl.Series | None:
         """The rows that the text like this one lacks, where they are few; None where they are many, or there is none
         like it.
         """
-        own = None if self._twins is None else true_places(self._twins.is_null())
+        own = None if self._counterparts is None else true_places(self._counterparts.is_null())
         return None if own is None or own.len() * sizes.ROWS_READ_APART > self.height else own
 
     def _shared(self, headings: Sequence[str], own: pl.Series) -> dict[str, pl.Series]:
         """Columns as the text like this one has them, with the cells of its own rows among them."""
-        assert self._like is not None and self._twins is not None
+        assert self._like is not None and self._counterparts is not None
         shared, rows = self._like.select(headings), self.rows(headings, own)
         row_numbers = pl.int_range(self._like.height, self._like.height + own.len(), dtype=pl.UInt32, eager=True)
-        places = scattered(self._twins, own, row_numbers)
+        places = scattered(self._counterparts, own, row_numbers)
         both = pl.concat([shared, rows]).rechunk()
         return {heading: gathered(both[heading], places) for heading in headings}
 

@@ -42,13 +42,13 @@ NO_SEPARATOR = "\0"
 @dataclass(frozen=True, slots=True)
 class RecordIndex:
     """Where each record of a file begins (the first is the header) and the last one ends, in bytes; the `fingerprints`
-    (`first`, `second`), and for each its place among those of a file like this one, null where that lacks it (`twins`);
-    the text of those (`own`); and the digest of the file.
+    (`first`, `second`), and for each its place among those of a file like this one (`counterparts`), null where that
+    lacks it; the text of those (`own`); and the digest of the file.
     """
 
     bounds: Offsets
     fingerprints: pl.DataFrame
-    twins: pl.Series | None
+    counterparts: pl.Series | None
     own: bytes
     digest: str
 
@@ -78,11 +78,11 @@ def index_records(
     bounds = np.append(starts, known[-1].end)
     if others is None:
         return RecordIndex(bounds, fingerprints, None, b"", hasher.hexdigest())
-    twins, end = _twins(fingerprints, others), dialect.end.encode()
-    own = joined(parts, bounds, true_places(twins.is_null()).to_numpy())
+    counterparts, end = _counterparts(fingerprints, others), dialect.end.encode()
+    own = joined(parts, bounds, true_places(counterparts.is_null()).to_numpy())
     if own and _index_piece(own.removesuffix(end) + end, 0, dialect, width) is None:
         return None
-    return RecordIndex(bounds, fingerprints, twins, own, hasher.hexdigest())
+    return RecordIndex(bounds, fingerprints, counterparts, own, hasher.hexdigest())
 
 
 @dataclass(frozen=True, slots=True)
@@ -256,13 +256,15 @@ def _is_unlike(fingerprints: pl.DataFrame, others: pl.DataFrame) -> bool:
     return int(others["first"].is_in(glance.implode()).sum()) * 2 < glance.n_unique()
 
 
-def _twins(fingerprints: pl.DataFrame, others: pl.DataFrame) -> pl.Series:
+def _counterparts(fingerprints: pl.DataFrame, others: pl.DataFrame) -> pl.Series:
     """The place of each record among others, null where it is not there."""
     if fingerprints.equals(others):
         return pl.int_range(fingerprints.height, dtype=pl.UInt32, eager=True)
-    sides = (table.lazy().with_row_index(name) for name, table in (("place", fingerprints), ("twin", others)))
-    met = next(sides).join(next(sides), on=["first", "second"]).select("place", "twin").collect(engine="streaming")
-    return scattered(constant(None, fingerprints.height, pl.UInt32), met["place"], met["twin"])
+    sides = (table.lazy().with_row_index(name) for name, table in (("place", fingerprints), ("counterpart", others)))
+    met = (
+        next(sides).join(next(sides), on=["first", "second"]).select("place", "counterpart").collect(engine="streaming")
+    )
+    return scattered(constant(None, fingerprints.height, pl.UInt32), met["place"], met["counterpart"])
 
 
 def joined(parts: Parts, bounds: Offsets, places: Offsets) -> bytes:
