@@ -303,3 +303,12 @@ def test_where_every_price_is_raised_nothing_is_told_apart(put):
         (rows[::-1], {live, str(Path(live).with_name("s.csv"))}),
     ):
         assert files_alike(live, put("s.csv", written((["sku", "price"], edited)))) == alike
+
+
+def test_no_columns_at_all_are_none(put):
+    """Of a table at hand as of one that is read later: an empty list of names is no list of rows."""
+    with by_records_of(1 << 22):
+        deferred = read(put("live.csv", LIVE), deferred=True)
+    for catalogue in (deferred, read(put("live.csv", LIVE))):
+        assert catalogue.select([]).shape == catalogue.rows([0, 1], []).shape == catalogue.sample([], 2).shape == (0, 0)
+        assert catalogue.narrowed([]).fields == []

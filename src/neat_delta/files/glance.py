@@ -1,6 +1,7 @@
-"""The names in a file at a glance, for what is only offered to a person: the beginning of it is read, and no more.
+"""What a file shows at a glance: its beginning is read, and no more. The names in it, for what is only offered to a
+person; and whether files are written alike, which decides how they are read sooner, and nothing that comes of it.
 
-Nothing is decided by it; what a file is, is found out by `files.reading`.
+What a file is, is found out by `files.reading`.
 """
 
 from __future__ import annotations

@@ -9,9 +9,9 @@ import weakref
 from blake3 import blake3
 
 from neat_delta.core.base.support import sizes
-from neat_delta.core.base.support.errors import FileError
 from neat_delta.files.inputs import remember
 from neat_delta.files.sources import AGES
+from neat_delta.files.whole import changed_meanwhile, stamp, unreadable
 
 __all__ = ["Parts", "open_parts"]
 
@@ -23,7 +23,7 @@ class Parts:
 
     def __init__(self, path: str, handle: int, state: os.stat_result) -> None:
         self.path, self.size, self._handle = path, state.st_size, handle
-        self._state = _state(state)
+        self._stamp = stamp(state)
         weakref.finalize(self, os.close, handle)
 
     def part(self, start: int, end: int) -> bytes:
@@ -35,14 +35,11 @@ class Parts:
             while at < end and (piece := os.pread(self._handle, end - at, at)):
                 pieces.append(piece)
                 at += len(piece)
-            changed = at < end or _state(os.fstat(self._handle)) != self._state
+            changed = at < end or stamp(os.fstat(self._handle)) != self._stamp
         except OSError as error:
-            why = error.strerror or type(error).__name__
-            raise FileError(
-                f"{self.path}: it cannot be read ({why}). See to that, and run the command again."
-            ) from None
+            raise unreadable(self.path, error) from None
         if changed:
-            raise FileError(f"{self.path}: it was changed while it was being read. Run the command again.")
+            raise changed_meanwhile(self.path)
         return pieces[0] if len(pieces) == 1 else b"".join(pieces)
 
     def digest(self) -> str:
@@ -51,10 +48,6 @@ class Parts:
         for start in range(0, self.size, sizes.BYTES_OF_A_PIECE):
             hasher.update(self.part(start, start + sizes.BYTES_OF_A_PIECE))
         return hasher.hexdigest()
-
-
-def _state(state: os.stat_result) -> tuple[int, int]:
-    return state.st_size, state.st_mtime_ns
 
 
 def open_parts(path: str) -> Parts | None:

@@ -29,6 +29,7 @@ from neat_delta.files.sources.address import is_address, is_database
 __all__ = [
     "Loaded",
     "begin_reader",
+    "changed_meanwhile",
     "copy_new",
     "digest_of",
     "load",
@@ -37,6 +38,8 @@ __all__ = [
     "print_whole",
     "read_whole",
     "remove_unfinished",
+    "stamp",
+    "unreadable",
     "write_new",
     "write_whole",
 ]
@@ -65,10 +68,10 @@ def read_whole(path: str) -> bytes:
     except IsADirectoryError:
         raise FileError(f"{path}: this is a folder. Name a file in it.") from None
     except (OSError, ValueError) as error:
-        raise FileError(f"{path}: it cannot be read ({_why(error)}). See to that, and run the command again.") from None
+        raise unreadable(path, error) from None
     sized = stat.S_ISREG(before.st_mode) and (before.st_size or after.st_size)  # some of the system's have no size
-    if sized and (_stamp(before) != _stamp(after) or len(data) != after.st_size):
-        raise FileError(f"{path}: it was changed while it was being read. Run the command again.")
+    if sized and (stamp(before) != stamp(after) or len(data) != after.st_size):
+        raise changed_meanwhile(path)
     return data
 
 
@@ -77,7 +80,17 @@ def _ends(file: IO[bytes], state: os.stat_result) -> bool:
     return file.isatty() or os.path.samestat(state, Path(os.devnull).stat())
 
 
-def _stamp(state: os.stat_result) -> tuple[int, ...]:
+def unreadable(path: str, error: Exception) -> FileError:
+    """The error of a file that the system does not give."""
+    return FileError(f"{path}: it cannot be read ({_why(error)}). See to that, and run the command again.")
+
+
+def changed_meanwhile(path: str) -> FileError:
+    """The error of a file that is another one by now than when reading began."""
+    return FileError(f"{path}: it was changed while it was being read. Run the command again.")
+
+
+def stamp(state: os.stat_result) -> tuple[int, ...]:
     """What tells one state of a file from another, as far as the system knows."""
     return state.st_dev, state.st_ino, state.st_size, state.st_mtime_ns
 

@@ -253,7 +253,8 @@ def _other_changes(
     at = located.live_places
     both = true_places(not_null(at))
     after_places = gathered(at, both)
-    shared = [name for name in live.fields if name in set(after.fields)]
+    fields_after = set(after.fields)
+    shared = [name for name in live.fields if name in fields_after]
     differ = rows_that_may_differ(live, after, shared, both, after_places)
     if differ is not None:  # of the others no cell does
         both, after_places = both.filter(differ), after_places.filter(differ)
@@ -269,8 +270,8 @@ def _other_changes(
             }
         )
     ]
-    for name in live.fields:
-        if name in key.fields or name not in after.fields:
+    for name in shared:
+        if name in key.fields:
             continue
         before, now = live.at(name, both), after.at(name, after_places)
         other = true_places(before != now)

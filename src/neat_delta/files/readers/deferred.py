@@ -127,8 +127,6 @@ class TextRecords:
 
     def rows(self, headings: Sequence[str], places: pl.Series) -> pl.DataFrame:
         """These columns of the rows at these places; null where the place is."""
-        if not headings:
-            return pl.DataFrame()
         with self._lock:
             if all(heading in self._columns for heading in headings):
                 return gathered(self.select(headings), places)

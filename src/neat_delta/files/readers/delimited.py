@@ -17,7 +17,7 @@ import msgspec
 import polars as pl
 
 from neat_delta.core.base.model.catalogue import MARK, Origin, column_letter
-from neat_delta.core.base.model.deferred import Cells, DeferredTable
+from neat_delta.core.base.model.deferred import Cells, frame_of
 from neat_delta.core.base.model.layout import SEPARATORS, Layout, encoding_name
 from neat_delta.core.base.support import sizes
 from neat_delta.core.base.support.errors import CatalogueError
@@ -61,7 +61,7 @@ class Text:
     @property
     def cells(self) -> pl.DataFrame:
         """All cells."""
-        return self.table.select(self.table.columns)
+        return frame_of(self.table)
 
 
 @dataclass(frozen=True, slots=True)
@@ -182,8 +182,7 @@ def text_of(cells: Cells, head: Head, *, regular: bool, known: bool = False) -> 
     unnamed = unnamed_columns([name if not name.startswith(MARK) else "" for name in head.names])
     filled = (place for place in unnamed if not known and (cells[_stand_in(place)] != "").any())
     notes += [f"column {column_letter(place)} has no heading and is left out" for place in filled]
-    named = [name for name in cells.columns if not name.startswith(MARK)]
-    table = cells.narrowed(named) if isinstance(cells, DeferredTable) else cells.select(named)
+    table = cells[[name for name in cells.columns if not name.startswith(MARK)]]
     return Text(table, unnamed, head.layout, tuple(notes), regular=regular)
 
 

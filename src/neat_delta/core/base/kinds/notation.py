@@ -104,15 +104,16 @@ def affixes(texts: pl.Series) -> pl.DataFrame:
 
 def _bare(texts: pl.Series, field: Field) -> pl.Series:
     """The numbers in texts, without outer white space and, in a field of money, without a currency."""
-    if field.kind == "money" and texts.len() > sizes.CELLS_READ_ONE_BY_ONE:  # most amounts are nothing but a number
-        odd = true_places(~texts.str.contains(NUMBER_ALONE).fill_null(value=False))
-        return scattered(texts.alias("text"), odd, _without_affixes(gathered(texts, odd)))
-    if field.kind == "money":
+    if field.kind != "money":
+        return texts.to_frame("text").select(TEXT.str.strip_chars().str.replace("^−", "-")).to_series()
+    if texts.len() <= sizes.CELLS_READ_ONE_BY_ONE:
         return _without_affixes(texts)
-    return texts.to_frame("text").select(TEXT.str.strip_chars().str.replace("^−", "-")).to_series()
+    odd = true_places(~texts.str.contains(NUMBER_ALONE).fill_null(value=False))
+    return scattered(texts.alias("text"), odd, _without_affixes(gathered(texts, odd)))
 
 
 NUMBER_ALONE = "^[+-]?[0-9][0-9.,]*$"
+"""Most amounts are nothing but a number, and taking texts apart is dear."""
 
 
 def _without_affixes(texts: pl.Series) -> pl.Series:

@@ -10,7 +10,7 @@ import msgspec
 import polars as pl
 from blake3 import blake3
 
-from neat_delta.core.base.model.deferred import Cells, DeferredTable
+from neat_delta.core.base.model.deferred import Cells, DeferredTable, frame_of, narrowed
 from neat_delta.core.base.model.layout import Layout
 from neat_delta.core.base.model.store import Continued
 from neat_delta.core.base.support.errors import CatalogueError
@@ -97,7 +97,7 @@ class Catalogue:
     @property
     def cells(self) -> pl.DataFrame:
         """All cells; those that are read when they are asked for are all read now."""
-        return self.select(self.fields) if isinstance(self.table, DeferredTable) else self.table
+        return frame_of(self.table)
 
     @property
     def is_deferred(self) -> bool:
@@ -128,7 +128,7 @@ class Catalogue:
         >>> as_catalogue({"sku": ["QA-1"], "price": ["9.90"], "cost": ["4.00"]}).select(["sku", "cost"]).rows()
         [('QA-1', '4.00')]
         """
-        return self.table.select(names) if isinstance(self.table, DeferredTable) else self.table[list(names)]
+        return frame_of(narrowed(self.table, names))
 
     def rows(self, places: pl.Series | Sequence[int], names: Sequence[str] | None = None) -> pl.DataFrame:
         """The items at these places (counted from 0), or these fields of them; null where the place is.
@@ -137,10 +137,12 @@ class Catalogue:
         >>> live.rows([1]).rows(), live.rows([1, 0], ["sku"])["sku"].to_list()
         ([('QA-2', '20.00')], ['QA-2', 'QA-1'])
         """
-        if isinstance(self.table, DeferredTable):
-            at = places if isinstance(places, pl.Series) else pl.Series(places, dtype=pl.UInt32)
-            return self.table.rows(at, names)
-        return gathered(self.table if names is None else self.table[list(names)], places)
+        table = self.table if names is None else narrowed(self.table, names)
+        if not table.columns:
+            return pl.DataFrame()
+        if isinstance(table, DeferredTable):
+            return table.rows(places if isinstance(places, pl.Series) else pl.Series(places, dtype=pl.UInt32))
+        return gathered(table, places)
 
     def sample(self, names: Sequence[str], most: int) -> pl.DataFrame:
         """These fields of no more than about so many items, spread over all of them.
@@ -148,10 +150,7 @@ class Catalogue:
         >>> as_catalogue({"sku": ["QA-1", "QA-2", "QA-3", "QA-4"]}).sample(["sku"], 2)["sku"].to_list()
         ['QA-1', 'QA-3']
         """
-        step = max(1, self.height // most)
-        if isinstance(self.table, DeferredTable):
-            return self.table.rows(pl.int_range(0, self.height, step, dtype=pl.UInt32, eager=True), names)
-        return self.select(names).gather_every(step)
+        return self.rows(list(range(0, self.height, max(1, self.height // most))), names)
 
     def head(self, names: Sequence[str], most: int) -> pl.DataFrame:
         """These fields of the first items.
@@ -159,9 +158,7 @@ class Catalogue:
         >>> as_catalogue({"sku": ["QA-1", "QA-2", "QA-3"]}).head(["sku"], 2)["sku"].to_list()
         ['QA-1', 'QA-2']
         """
-        if isinstance(self.table, DeferredTable):
-            return self.table.rows(pl.int_range(0, min(most, self.height), dtype=pl.UInt32, eager=True), names)
-        return self.select(names).head(most)
+        return self.rows(list(range(min(most, self.height))), names)
 
     def narrowed(self, names: Sequence[str]) -> Catalogue:
         """The catalogue with these fields alone, in this order.
@@ -169,8 +166,7 @@ class Catalogue:
         >>> as_catalogue({"sku": ["QA-1"], "price": ["9.90"]}).narrowed(["price"]).fields
         ['price']
         """
-        table = self.table.narrowed(names) if isinstance(self.table, DeferredTable) else self.table[list(names)]
-        return replace(self, table=table)
+        return replace(self, table=narrowed(self.table, names))
 
     def at(self, name: str, places: pl.Series | Sequence[int]) -> pl.Series:
         """A field at these places (items counted from 0); null where the place is.
@@ -181,7 +177,7 @@ class Catalogue:
         """
         if isinstance(self.table, DeferredTable):
             return self.rows(places, [name])[name]
-        return gathered(self.table[name], places)
+        return gathered(self.table[name].rechunk(), places)  # faster from one piece
 
     @property
     def elsewhere(self) -> str:
@@ -212,12 +208,7 @@ class Catalogue:
         texts = pl.Series([None], dtype=pl.String).new_from_index(0, fields.len())
         for name in fields.drop_nulls().unique():
             at = true_places((fields == name).fill_null(value=False))
-            of_field = gathered(places, at)
-            if isinstance(self.table, DeferredTable):
-                values = self.at(name, of_field)
-            else:
-                values = gathered(self.table[name].rechunk(), of_field)  # gathered faster from one piece
-            texts = scattered(texts, at, values)
+            texts = scattered(texts, at, self.at(name, gathered(places, at)))
         return texts
 
     def row(self, places: pl.Series) -> pl.Series:

@@ -4,11 +4,11 @@ from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
-from typing import Protocol
+from typing import Protocol, overload
 
 import polars as pl
 
-__all__ = ["Cells", "DeferredTable", "RecordSource"]
+__all__ = ["Cells", "DeferredTable", "RecordSource", "frame_of", "narrowed"]
 
 
 class RecordSource(Protocol):
@@ -53,21 +53,25 @@ class DeferredTable:
         """How many rows there are."""
         return self.source.height
 
-    def __getitem__(self, name: str) -> pl.Series:
-        return self.select([name])[name]
+    @overload
+    def __getitem__(self, wanted: str) -> pl.Series: ...
 
-    def select(self, names: Sequence[str]) -> pl.DataFrame:
-        """These fields of all rows, as a data frame."""
-        return self._named(self.source.select([self.headings[name] for name in names]), names)
+    @overload
+    def __getitem__(self, wanted: list[str]) -> DeferredTable: ...
 
-    def rows(self, places: pl.Series, names: Sequence[str] | None = None) -> pl.DataFrame:
-        """These fields (default: all) of the rows at these places; null where the place is."""
-        names = self.columns if names is None else names
-        return self._named(self.source.rows([self.headings[name] for name in names], places), names)
+    def __getitem__(self, wanted: str | list[str]) -> pl.Series | DeferredTable:
+        """A field of all rows; or the table with these fields alone, in this order, of which nothing is read yet."""
+        if isinstance(wanted, str):
+            return self[[wanted]].frame()[wanted]
+        return DeferredTable(self.source, {name: self.headings[name] for name in wanted})
 
-    def narrowed(self, names: Sequence[str]) -> DeferredTable:
-        """The table with these fields alone, in this order."""
-        return DeferredTable(self.source, {name: self.headings[name] for name in names})
+    def frame(self) -> pl.DataFrame:
+        """All rows."""
+        return self._named(self.source.select(list(self.headings.values())))
+
+    def rows(self, places: pl.Series) -> pl.DataFrame:
+        """The rows at these places; null where the place is."""
+        return self._named(self.source.rows(list(self.headings.values()), places))
 
     def rename(self, names: Mapping[str, str]) -> DeferredTable:
         """The table with other names for some fields."""
@@ -83,11 +87,20 @@ class DeferredTable:
             return None
         return self.source.differ(other.source, places, other_places)
 
-    @staticmethod
-    def _named(table: pl.DataFrame, names: Sequence[str]) -> pl.DataFrame:
-        table.columns = list(names)
+    def _named(self, table: pl.DataFrame) -> pl.DataFrame:
+        table.columns = self.columns
         return table
 
 
 Cells = pl.DataFrame | DeferredTable
-"""A table of texts, or what reads it; either gives a column by its name."""
+"""A table of texts, or what reads it; either gives a column by its name, and the like of itself by several."""
+
+
+def narrowed(cells: Cells, names: Sequence[str]) -> Cells:
+    """These columns alone, in this order. Of a data frame an empty list would choose rows, none of them."""
+    return cells[list(names)] if names or isinstance(cells, DeferredTable) else pl.DataFrame()
+
+
+def frame_of(cells: Cells) -> pl.DataFrame:
+    """All cells as a data frame."""
+    return cells.frame() if isinstance(cells, DeferredTable) else cells

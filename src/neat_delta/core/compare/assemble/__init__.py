@@ -54,7 +54,7 @@ def assemble(round_: Round) -> Round:
     )
     keys = pl.concat(
         [
-            live.rows(places["live"].drop_nulls(), key.fields),
+            gathered(live.select(key.fields).rechunk(), places["live"].drop_nulls()),
             gathered(stripped(rows.sheet, key), gathered(rows.matched.new, round_.arriving)),
         ]
     )

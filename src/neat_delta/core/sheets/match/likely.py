@@ -45,8 +45,8 @@ def likely_codes(
         return []
     name = name if name in matched.fields else plain_heading(matched.fields, NAME_HEADINGS)
     rest = [field for field in matched.fields if field != name and not fields.get(field, Field()).moving]
-    new_rows = gathered(sheet.select(matched.fields), matched.new)
-    pairs = _candidates(live.cells, new_rows, matched.gone, rest, name)
+    new_rows = sheet.rows(matched.new, matched.fields)
+    pairs = _candidates(live, new_rows, matched.gone, rest, name)
     for part in matched.key:
         if part != code:
             new = gathered(sheet.at(part, matched.new), pairs["new"]).str.strip_chars()
@@ -55,7 +55,7 @@ def likely_codes(
         return []
     agree = filled = constant(0, pairs.height, pl.Int64)
     may = constant(True, pairs.height)
-    old_rows = gathered(live.select(rest), pairs["old"]).select(pl.all().str.strip_chars())
+    old_rows = live.rows(pairs["old"], rest).select(pl.all().str.strip_chars())
     paired_rows = gathered(new_rows.select(rest), pairs["new"]).select(pl.all().str.strip_chars())
     for field in rest:
         old, new = old_rows[field], paired_rows[field]
@@ -64,7 +64,7 @@ def likely_codes(
         settings = fields.get(field, Field())
         if settings.unique or settings.check_digit:
             may &= (old == new) | (old == "") | (new == "")
-    alike = _alike(live.cells, new_rows, pairs, name)
+    alike = _alike(live, new_rows, pairs, name)
     scored = pairs.with_columns(
         agree=agree, fields=filled, alike=alike, score=agree * 100 / filled + alike.fill_null(0)
     )
@@ -86,26 +86,26 @@ def likely_codes(
 
 
 def _candidates(
-    live: pl.DataFrame, new_rows: pl.DataFrame, gone: pl.Series, rest: list[str], name: str | None
+    live: Catalogue, new_rows: pl.DataFrame, gone: pl.Series, rest: list[str], name: str | None
 ) -> pl.DataFrame:
     """The pairs to look at: `old`, a place in live, and `new`, one among the new items."""
     telling = sorted(rest, key=lambda field: -new_rows[field].n_unique())[:TELLING]
     candidates = [pl.DataFrame(schema={"old": pl.UInt32, "new": pl.UInt32})]
     for field in [*telling, *([name] if name else [])]:
         new = pl.DataFrame({"text": new_rows[field]}).with_row_index("new").filter(~blank(pl.col("text")))
-        old = pl.DataFrame({"text": gathered(live[field], gone), "old": gone.cast(pl.UInt32)})
+        old = pl.DataFrame({"text": live.at(field, gone), "old": gone.cast(pl.UInt32)})
         old = old.filter(pl.len().over("text") <= RARE)
         candidates.append(old.join(new, on="text")[["old", "new"]])
     return pl.concat(candidates).unique().sort("new", "old")
 
 
-def _alike(live: pl.DataFrame, new_rows: pl.DataFrame, pairs: pl.DataFrame, name: str | None) -> pl.Series:
+def _alike(live: Catalogue, new_rows: pl.DataFrame, pairs: pl.DataFrame, name: str | None) -> pl.Series:
     """How alike the names are, in per cent; null where there are none."""
     if name is None or not pairs.height:
         return constant(None, pairs.height, pl.Int64)
     from rapidfuzz.fuzz import token_sort_ratio
 
-    olds, news = gathered(live[name], pairs["old"]), gathered(new_rows[name], pairs["new"])
+    olds, news = live.at(name, pairs["old"]), gathered(new_rows[name], pairs["new"])
     return pl.Series(
         [int(token_sort_ratio(old.casefold(), new.casefold())) for old, new in zip(olds, news, strict=True)],
         dtype=pl.Int64,
