@@ -36,6 +36,13 @@ settings.register_profile(
 settings.load_profile("default")
 
 
+def pytest_collection_finish() -> None:
+    """What is there when the tests begin stays, and need not be looked through for garbage again and again."""
+    gc.collect()
+    gc.freeze()
+    gc.set_threshold(100_000, 50, 1000)
+
+
 @pytest.hookimpl(optionalhook=True)
 def pytest_xdist_make_scheduler(config: pytest.Config, log: object) -> object:
     """Each worker goes through files of its own, so that what a file makes once is made once, and takes from the other

@@ -18,6 +18,7 @@ from collections.abc import Callable, Iterator
 from contextlib import contextmanager
 from dataclasses import dataclass, field
 from email.utils import formatdate
+from functools import partial
 from http.server import BaseHTTPRequestHandler, ThreadingHTTPServer
 from pathlib import Path
 from typing import Any
@@ -126,7 +127,11 @@ class _Handler(BaseHTTPRequestHandler):
 
     def do_POST(self) -> None:
         """A file is delivered: kept as it came, and answered."""
-        body = self.rfile.read(int(self.headers.get("Content-Length", "0")))
+        length = int(self.headers.get("Content-Length", "0"))
+        body = self.rfile.read(length)
+        if len(body) < length:  # it broke off on its way, and is nothing
+            self.close_connection = True
+            return
         lost = self.files.faults[:1] == ["lost"]  # it arrives, and the answer does not
         if not lost and (self._fault() or not self._allowed()):
             return
@@ -141,8 +146,9 @@ class _Handler(BaseHTTPRequestHandler):
         self.send_response(status)
         self.send_header("Content-Type", kind)
         self.send_header("Content-Length", str(len(content)))
-        self.end_headers()
-        self.wfile.write(content)
+        with contextlib.suppress(OSError):  # who asked is gone
+            self.end_headers()
+            self.wfile.write(content)
 
     do_PUT = do_POST  # noqa: N815
 
@@ -172,7 +178,7 @@ def web(authority: trustme.CA | None = None) -> Iterator[Files]:
 @contextmanager
 def ftp(folder: Path, authority: trustme.CA | None = None, cut_after: list[int] | None = None) -> Iterator[str]:
     """An FTP server over a folder, as its address without user; with an `authority` over TLS. Each number in
-    `cut_after` breaks one transfer off after so many bytes.
+    `cut_after` breaks one transfer off after so many bytes, whichever way they go.
     """
     from pyftpdlib.authorizers import DummyAuthorizer
     from pyftpdlib.handlers import DTPHandler, FTPHandler, TLS_DTPHandler, TLS_FTPHandler
@@ -195,6 +201,16 @@ def ftp(folder: Path, authority: trustme.CA | None = None, cut_after: list[int] 
             number = int(super().send(data[: cuts[0] - self.sent] if cuts else data))
             self.sent += number
             return number
+
+        def recv(self, buffer_size: int) -> bytes:
+            if cuts and self.sent >= cuts[0]:
+                cuts.pop(0)
+                self._resp = ("426 The transfer was broken off.", None)
+                self.close()
+                return b""
+            data = bytes(super().recv(min(buffer_size, cuts[0] - self.sent) if cuts else buffer_size))
+            self.sent += len(data)
+            return data
 
     class Handler(base):  # type: ignore[misc, valid-type]
         authorizer = users
@@ -291,8 +307,8 @@ def s3(bucket: str) -> Iterator[str]:
 
 @contextmanager
 def cutting(port: int, cuts: list[int], sent: list[int] | None = None) -> Iterator[int]:
-    """A way to a server on loopback that breaks off after so many bytes from it, once for each number; its port. How
-    many bytes each connection had from it, `sent` has afterwards.
+    """A way to a server on loopback that breaks off after so many bytes from it, or to it where the number is below 0,
+    once for each number; its port. How many bytes each connection had from it, `sent` has afterwards.
     """
     listener = socket.create_server(("127.0.0.1", 0))
     stop = threading.Event()
@@ -318,12 +334,10 @@ def cutting(port: int, cuts: list[int], sent: list[int] | None = None) -> Iterat
                 inner, _ = listener.accept()
                 outer = socket.create_connection(("127.0.0.1", port))
                 cut = cuts.pop(0) if cuts else None
-                threading.Thread(
-                    target=pump, args=(outer, inner, cut), kwargs={"target_is_ours": True}, daemon=True
-                ).start()
-                threading.Thread(
-                    target=pump, args=(inner, outer, None), kwargs={"target_is_ours": False}, daemon=True
-                ).start()
+                back, forth = (None, -cut) if cut is not None and cut < 0 else (cut, None)
+                for source, target, most, ours in ((outer, inner, back, True), (inner, outer, forth, False)):
+                    work = partial(pump, source, target, most, target_is_ours=ours)
+                    threading.Thread(target=work, daemon=True).start()
 
     threading.Thread(target=accept, daemon=True).start()
     try:

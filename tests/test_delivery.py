@@ -4,9 +4,11 @@ from __future__ import annotations
 
 import fcntl
 import json
+import re
 import shutil
 import sqlite3
 import threading
+from contextlib import ExitStack, closing, contextmanager
 from functools import partialmethod
 from pathlib import Path
 from urllib.parse import urlsplit
@@ -23,12 +25,12 @@ from neat_delta.core.base.support.errors import FileError, OutputError
 from neat_delta.files import delivery
 from neat_delta.files.delivery import deliver_files
 from neat_delta.files.journal import JOURNAL, journal_of, kept_answers
+from neat_delta.files.manifest import read_manifest
 from neat_delta.files.sources import base, fetching
 from neat_delta.files.sources.address import parse
 from neat_delta.files.sources.base import FileState, PassingError, Terms
 from neat_delta.files.sources.credentials import credentials_for
 from neat_delta.files.sources.transaction import change_rows
-from neat_delta.files.updates import read_manifest
 from neat_delta.practice.shop import Shop
 from neat_delta.practice.watch import watch
 from tests import servers
@@ -217,26 +219,81 @@ def test_files_arrive_at_every_server(server, tmp_path):
             deliver(str(other), f"{server}/nowhere")
 
 
-@in_two_lengths(st.lists(st.integers(0, 9000), max_size=4), few=2, many=10)
-def test_a_delivery_over_ssh_that_breaks_off_goes_on(tmp_path_factory, out_of_three, cuts):
-    """On the wire, at drawn bytes, until it is done: each file once and whole, and nothing beside them."""
-    place = tmp_path_factory.mktemp("ssh")
-    shutil.copytree(out_of_three, place / "out")
-    (place / "shop").mkdir()
-    with servers.ssh(place / "shop", place / "known") as (address, line), pytest.MonkeyPatch.context() as patched:
+@contextmanager
+def breaking(sort, place, cuts):
+    """A server of a sort behind a way that breaks off at drawn bytes, either way: the address of it, and a call that
+    says what arrived there, by name.
+    """
+    shop, known, cuts = place / "shop", place / "known", list(cuts)
+    shop.mkdir()
+
+    def files():
+        return {path.name: path.read_bytes() for path in shop.iterdir()}
+
+    with ExitStack() as stack:
+        patched = stack.enter_context(pytest.MonkeyPatch.context())
+        if sort == "sftp":
+            address, line = stack.enter_context(servers.ssh(shop, known))
+        elif sort == "ftp":  # what is carried goes beside the connection that says what to do
+            of_transfers = [-cut for cut in cuts if cut < 0]
+            cuts = [cut for cut in cuts if cut >= 0]
+            address = stack.enter_context(servers.ftp(shop, cut_after=of_transfers))
+        elif sort == "s3":
+            import boto3
+
+            address = stack.enter_context(servers.s3("shop"))
+            bucket = boto3.resource("s3", endpoint_url=address).Bucket("shop")
+            bucket.objects.all().delete()  # of the server before, which has the same memory
+        else:
+            web = stack.enter_context(servers.web())
+            address = web.place
         port = int(urlsplit(address).port or 0)
-        with servers.cutting(port, list(cuts)) as way, fetching(lambda: NOW):
-            (place / "known").write_text(line.replace(f":{port}", f":{way}") + "\n")
-            patched.setenv("NEAT_DELTA_KNOWN_HOSTS", str(place / "known"))
-            for _ in range(len(cuts) + 2):
-                try:
-                    assert deliver(str(place / "out"), address.replace(f":{port}", f":{way}")).arrived
-                    break
-                except FileError:
-                    continue
-    files = {path.name: path.read_bytes() for path in (place / "shop").iterdir()}
-    wanted = [*(f"update-{n}.csv" for n in (1, 2, 3)), "READ-ME-FIRST.txt"]
-    assert files == {name: (place / "out" / name).read_bytes() for name in wanted}
+        way = stack.enter_context(servers.cutting(port, cuts))
+        through = address.replace(f":{port}", f":{way}")
+        if sort == "sftp":
+            known.write_text(line.replace(f":{port}", f":{way}") + "\n")
+            patched.setenv("NEAT_DELTA_KNOWN_HOSTS", str(known))
+        if sort == "s3":
+            patched.setenv("AWS_ENDPOINT_URL", through)
+            yield "s3://shop", lambda: {thing.key: thing.get()["Body"].read() for thing in bucket.objects.all()}
+        elif sort == "http":
+            yield (
+                f"{through}/import/{{file}}",
+                lambda: {path.rpartition("/")[2]: body for method, path, _, body in web.requests if method == "POST"},
+            )
+            posts = [path for method, path, *_ in web.requests if method == "POST"]
+            assert len(posts) == len(set(posts))  # none came twice
+        else:
+            yield through, files
+
+
+BREAKS = st.lists(st.one_of(st.integers(-700, 700), st.integers(-9000, 9000)), max_size=4)
+
+
+@in_two_lengths(st.sampled_from(["sftp", "ftp", "s3", "http"]), BREAKS, few=2, many=40)
+def test_a_delivery_that_breaks_off_on_the_wire_goes_on(tmp_path_factory, out_of_three, sort, cuts):
+    """At drawn bytes, until it is done, by somebody who looks where nobody can tell: each file once and whole, and
+    nothing beside them.
+    """
+    place = tmp_path_factory.mktemp(sort)
+    shutil.copytree(out_of_three, place / "out")
+    manifest = read_manifest(str(place / "out"))
+    perhaps: delivery.Perhaps = None
+    with breaking(sort, place, cuts) as (address, files), fetching(lambda: NOW):
+        for _ in range(2 * len(cuts) + 3):
+            try:
+                deliver_files(str(place / "out"), manifest, address, Delivery(), NOW, perhaps)
+                break
+            except FileError:
+                perhaps = None
+            except OutputError as error:
+                names = re.findall(r"(update-\d\.csv|READ-ME-FIRST\.txt) (?:arrived|was sent)", str(error))
+                perhaps = "arrived" if names[0] in files() else "again"
+        else:
+            raise AssertionError("it never ends")
+        arrived = files()
+    wanted = [*(f"update-{n}.csv" for n in (1, 2, 3)), *(["READ-ME-FIRST.txt"] if sort != "http" else [])]
+    assert arrived == {name: (place / "out" / name).read_bytes() for name in wanted}
 
 
 def test_a_folder_gets_the_files_and_an_edited_one_never_goes(tmp_path, run):
@@ -507,7 +564,7 @@ STEPS = st.lists(
 )
 
 
-@in_two_lengths(STEPS, STEPS, few=15, many=250)
+@in_two_lengths(STEPS, STEPS, few=8, many=80)
 def test_a_table_is_at_its_target_or_untouched(tmp_path_factory, ours, theirs):
     """With another writer, before and while it is delivered; never anything between, and never his work undone."""
     place = tmp_path_factory.mktemp("table")
@@ -554,6 +611,100 @@ def test_a_table_is_at_its_target_or_untouched(tmp_path_factory, ours, theirs):
         assert touched & sent or any(step in early for step in theirs)
         for n, field in sent - touched:
             assert after[f"QA-{n}"][field == "price"] == before[f"QA-{n}"][field == "price"]
+
+
+ITEMS = range(8)
+TURNS = st.lists(
+    st.tuples(st.sampled_from(ITEMS), st.sampled_from(["price", "name", "add", "remove"]), st.integers(1, 5)),
+    max_size=6,
+)
+
+
+@in_two_lengths(TURNS, TURNS, TURNS, few=100, many=2000)
+def test_a_transaction_does_all_of_it_or_nothing_with_another_writer_at_work(tmp_path_factory, ours, early, late):
+    """He writes before it and while it goes on; what stands there then is what one of the two orders gives."""
+    path = tmp_path_factory.mktemp("table") / "shop.db"
+    start = {f"QA-{n}": ["Hive", str(n + 101)] for n in ITEMS if n % 4}
+    with closing(sqlite3.connect(path)) as connection, connection:
+        connection.execute("CREATE TABLE items (sku text PRIMARY KEY, name text, price numeric)")
+        connection.executemany("INSERT INTO items VALUES (?, ?, ?)", [(sku, *row) for sku, row in start.items()])
+
+    changes = _planned(start, _turned(start, ours, "Frame"))
+
+    def write(turns):
+        """The other's turns, in one transaction of his own."""
+        with closing(sqlite3.connect(path, timeout=20, isolation_level=None)) as other:
+            other.execute("BEGIN IMMEDIATE")
+            now = {sku: [name, str(price)] for sku, name, price in other.execute("SELECT * FROM items")}
+            other.execute("DELETE FROM items")
+            rows = [(sku, *row) for sku, row in _turned(now, turns, "Skep").items()]
+            other.executemany("INSERT INTO items VALUES (?, ?, ?)", rows)
+            other.execute("COMMIT")
+
+    write(early)
+    before = _turned(start, early, "Skep")
+    where = parse(f"sqlite:///{path}#items")
+    thread = threading.Thread(target=write, args=(late,))
+    thread.start()
+    differences = change_rows(where, credentials_for(where), changes, SOON)
+    thread.join()
+    with closing(sqlite3.connect(path)) as connection:
+        now = {sku: [name, str(price)] for sku, name, price in connection.execute("SELECT * FROM items")}
+    if differences:
+        assert now == _turned(before, late, "Skep")
+    else:
+        done = [  # ours between his turns, or after all of them
+            _turned(_applied(before, changes), late, "Skep"),
+            _applied(_turned(before, late, "Skep"), changes),
+        ]
+        assert now in done
+    if not changes:
+        assert not differences
+
+
+def _turned(rows, turns, whose):
+    """The rows after somebody's turns, of which he makes those that are possible."""
+    rows = {sku: [*row] for sku, row in rows.items()}
+    for n, what, by in turns:
+        sku, row = f"QA-{n}", [f"{whose} {by}", str(n + 111 + by + (50 if whose == "Skep" else 0))]
+        if what == "add" and sku not in rows:
+            rows[sku] = row
+        elif what == "remove":
+            rows.pop(sku, None)
+        elif what in {"price", "name"} and sku in rows:
+            at = ("name", "price").index(what)
+            rows[sku][at] = row[at]
+    return rows
+
+
+def _planned(start, target):
+    """The changes that make of the rows what they are to be."""
+    changes = []
+    for sku in sorted({*start, *target}):
+        old, new = (dict(zip(("name", "price"), rows.get(sku, ()), strict=False)) for rows in (start, target))
+        if not new:
+            changes.append(RowChange({"sku": sku}, {"sku": sku, **old}))
+        elif not old:
+            changes.append(RowChange({"sku": sku}, after={"sku": sku, **new}, in_full=True))
+        elif old != new:
+            fields = [name for name in old if old[name] != new[name]]
+            changes.append(
+                RowChange({"sku": sku}, {name: old[name] for name in fields}, {name: new[name] for name in fields})
+            )
+    return changes
+
+
+def _applied(rows, changes):
+    """The rows after changes, as they stand there."""
+    rows = {sku: [*row] for sku, row in rows.items()}
+    for change in changes:
+        sku = change.key["sku"]
+        if not change.after:
+            rows.pop(sku, None)
+        else:
+            row = dict(zip(("name", "price"), rows.get(sku, ["", ""]), strict=True)) | dict(change.after)
+            rows[sku] = [row["name"], row["price"]]
+    return rows
 
 
 @in_two_lengths(st.lists(st.integers(0, 6000), max_size=3), few=3, many=40)

@@ -15,7 +15,7 @@ import pytest
 
 from neat_delta.demo.chapters import CHAPTERS, ROUND
 from neat_delta.files.changeset import digest_in
-from neat_delta.files.updates import read_manifest
+from neat_delta.files.manifest import read_manifest
 from tests.conftest import in_this_process
 from tests.generate import FIELDS, demo_files
 

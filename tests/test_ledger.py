@@ -20,7 +20,7 @@ from neat_delta.core.outcomes.retry import not_taken_back
 from neat_delta.files.ledger.index import INDEX
 from neat_delta.files.ledger.ledger import Keep, Ledger
 from neat_delta.files.ledger.places import ledger_at
-from neat_delta.files.updates import read_manifest
+from neat_delta.files.manifest import read_manifest
 from tests.conftest import in_two_lengths
 from tests.test_rounds import FIELDS, ROWS, STORE, as_csv, changed, edit, imported, shop
 

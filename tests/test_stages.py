@@ -67,7 +67,7 @@ TWO_ROWS = [
 ]
 
 
-@pytest.mark.parametrize("inputs, most", [("two rows", 120), ("the demo", 600)])
+@pytest.mark.parametrize("inputs, most", [("two rows", 110), ("the demo", 400)])
 def test_a_small_compare_asks_the_engine_only_so_often(inputs, most, monkeypatch):
     """Each question costs as much as hundreds of cells, whatever it is asked of."""
     live, sheet = (neat_delta.as_catalogue(rows, name) for rows, name in zip(TWO_ROWS, ("live", "sheet"), strict=True))

@@ -18,7 +18,7 @@ from neat_delta.core.base.model.changeset import ChangeSet
 from neat_delta.core.base.model.importer import Importer
 from neat_delta.core.base.model.update import Plan
 from neat_delta.core.base.support.errors import ChangeSetError, OutputError
-from neat_delta.files.answers import digest_of_changes
+from neat_delta.files.changelines import digest_of_changes
 from neat_delta.files.changeset import as_live, write_changes
 
 if TYPE_CHECKING:

@@ -22,9 +22,10 @@ from neat_delta.core.base.model.store import Store
 from neat_delta.core.base.support.errors import SettingError, StoreError
 from neat_delta.core.outcomes.unsent import as_sent
 from neat_delta.files.changeset import as_live, read_changes, read_with_live
+from neat_delta.files.manifest import read_manifest
 from neat_delta.files.reports import draft_report, read_report
 from neat_delta.files.rounds import changes_of, handed_over, round_of, with_importer
-from neat_delta.files.updates import file_rows, read_manifest
+from neat_delta.files.updates import file_rows
 
 if TYPE_CHECKING:
     from neat_delta.core.base.infer.results import DraftedResults

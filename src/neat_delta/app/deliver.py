@@ -16,10 +16,10 @@ from neat_delta.core.base.support.errors import OutputError
 from neat_delta.core.outcomes.unsent import as_sent
 from neat_delta.files.changeset import read_with_live
 from neat_delta.files.delivery import Delivered, Perhaps, deliver_files, deliver_rows
+from neat_delta.files.manifest import read_manifest
 from neat_delta.files.rounds import Round, changes_of, must_be_as_written
 from neat_delta.files.sources.address import is_address, is_database
 from neat_delta.files.sources.fetch import terms_now
-from neat_delta.files.updates import read_manifest
 
 if TYPE_CHECKING:
     from neat_delta.core.base.model.catalogue import Catalogue

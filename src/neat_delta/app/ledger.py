@@ -22,9 +22,9 @@ from neat_delta.files.changeset import read_changes
 from neat_delta.files.ledger.cells import CellOutcome, write_outcomes
 from neat_delta.files.ledger.folder import CHANGES, RoundFolder
 from neat_delta.files.ledger.ledger import Ledger
+from neat_delta.files.manifest import MANIFEST
 from neat_delta.files.sources import cache
 from neat_delta.files.sources.address import is_address
-from neat_delta.files.updates import MANIFEST
 from neat_delta.files.whole import digest_of, read_whole, write_whole
 
 if TYPE_CHECKING:

@@ -8,8 +8,8 @@ from neat_delta.core.base.kinds.number import NUMBER_KINDS
 from neat_delta.core.base.model.after import applied
 from neat_delta.core.base.model.rows import Dialect
 from neat_delta.core.base.support.errors import OutputError
+from neat_delta.files.manifest import read_manifest
 from neat_delta.files.sqlscript import prove_script, sql_script
-from neat_delta.files.updates import read_manifest
 
 __all__ = ["script"]
 

@@ -61,7 +61,7 @@ def deliver(
     as it was when the change was planned; otherwise nothing is, and the differences are shown. Exit status 1 when
     something did not arrive.
     """
-    from neat_delta.files.updates import read_manifest
+    from neat_delta.files.manifest import read_manifest
 
     if again and arrived:
         raise click.UsageError("--again and --arrived are opposites; choose one of them.")
@@ -95,9 +95,9 @@ def deliver_folder(
     from neat_delta.app.deliver import DeliveryOutcome
     from neat_delta.app.deliver import deliver as deliver_files
     from neat_delta.core.base.model.store import must_be_named
+    from neat_delta.files.manifest import read_manifest
     from neat_delta.files.sources.address import is_address
     from neat_delta.files.sources.base import UnreachableError
-    from neat_delta.files.updates import read_manifest
 
     if store_file is not None:
         must_be_named(store_file[0], read_manifest(folder).shop)

@@ -89,8 +89,8 @@ def practice(
 
     import neat_delta
     from neat_delta.core.base.model.store import Store, must_be_named
+    from neat_delta.files.manifest import read_manifest
     from neat_delta.files.rounds import Round, must_be_as_written, with_importer
-    from neat_delta.files.updates import read_manifest
     from neat_delta.practice.faults import faults_of
     from neat_delta.practice.shop import Shop
 
@@ -178,8 +178,8 @@ def _import(
 def change_set_of(folder: str) -> str:
     """The change set that a folder was made of, or what to put in its place where it is not here."""
     from neat_delta.core.base.support.errors import OutputError
+    from neat_delta.files.manifest import read_manifest
     from neat_delta.files.rounds import changes_of
-    from neat_delta.files.updates import read_manifest
 
     try:
         return changes_of(folder, read_manifest(folder))

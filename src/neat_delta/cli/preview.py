@@ -251,7 +251,7 @@ def _write(
         contents[workbook] = sheet(facts)
         written.append(f"Wrote {workbook}.")
     if page is not None:
-        from neat_delta.files.answers import digest_of_changes
+        from neat_delta.files.changelines import digest_of_changes
         from neat_delta.report.page import MOST as HELD
         from neat_delta.report.page import page as html
 

@@ -7,19 +7,18 @@ from typing import Literal
 
 import msgspec
 import polars as pl
-from blake3 import blake3
 
 from neat_delta.core.base.model.changeset import ChangeSet
 from neat_delta.core.base.model.schemas import conform
 from neat_delta.core.base.support.errors import ChangeSetError
 from neat_delta.core.review.answers import ANSWERS, Answers
 from neat_delta.core.review.signoff import workbook_answers
-from neat_delta.files.changelines import change_lines
+from neat_delta.files.changelines import digest_of_changes
 from neat_delta.files.malformed import plain_error
 from neat_delta.files.reading import read
 from neat_delta.files.whole import read_whole
 
-__all__ = ["FORMAT", "VERSION", "digest_of_changes", "read_answers"]
+__all__ = ["FORMAT", "VERSION", "read_answers"]
 
 FORMAT, VERSION = "neat-delta answers", 1
 
@@ -46,20 +45,6 @@ class _File(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     changes: str
     answers: list[_Answer]
     fields: list[str] | None = None
-
-
-def digest_of_changes(changes: ChangeSet) -> str:
-    """The digest that a change set's file is sealed with.
-
-    >>> from neat_delta import as_catalogue, compare
-    >>> live = as_catalogue({"sku": ["QA-1"], "price": ["9.90"]}, "live")
-    >>> len(digest_of_changes(compare(live, live)))
-    64
-    """
-    if changes.digest:
-        return changes.digest
-    *lines, _ = change_lines(changes)
-    return blake3(b"".join(lines)).hexdigest()
 
 
 def read_answers(path: str, changes: ChangeSet) -> Answers:

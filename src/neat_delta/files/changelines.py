@@ -11,13 +11,11 @@ import msgspec
 import polars as pl
 from blake3 import blake3
 
-from neat_delta.core.base.model.changeset import (
-    ChangeSet,
-)
+from neat_delta.core.base.model.changeset import ChangeSet
 from neat_delta.core.base.support import sizes
 from neat_delta.core.base.support.series import gathered, scattered, true_places
 
-__all__ = ["SEALED", "change_lines", "json_text"]
+__all__ = ["SEALED", "change_lines", "digest_of_changes", "json_text"]
 
 
 def change_lines(changes: ChangeSet) -> Iterator[bytes]:
@@ -33,6 +31,22 @@ SEAL = b'{"blake3":"%s"}\n'
 
 
 SEALED = re.compile(rb'\{"blake3":"([0-9a-f]{64})"\}\n\Z')
+
+
+def digest_of_changes(changes: ChangeSet) -> str:
+    """The digest that a change set's file is sealed with.
+
+    >>> from neat_delta import as_catalogue, compare
+    >>> live = as_catalogue({"sku": ["QA-1"], "price": ["9.90"]}, "live")
+    >>> len(digest_of_changes(compare(live, live)))
+    64
+    """
+    if changes.digest:
+        return changes.digest
+    digest = blake3()
+    for chunk in _unsealed(changes):
+        digest.update(chunk)
+    return digest.hexdigest()
 
 
 def _unsealed(changes: ChangeSet) -> Iterator[bytes]:

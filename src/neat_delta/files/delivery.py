@@ -19,12 +19,12 @@ from neat_delta.core.base.model.rows import Difference, RowChange
 from neat_delta.core.base.model.store import Delivery
 from neat_delta.core.base.support.errors import FileError, OutputError
 from neat_delta.files.journal import ANSWER, Journal, journal, journal_of
+from neat_delta.files.manifest import READ_ME
 from neat_delta.files.sources.address import WEB, Address, is_address, is_database, parse
 from neat_delta.files.sources.base import PassingError, Target, Terms
 from neat_delta.files.sources.credentials import credentials_for
 from neat_delta.files.sources.fetch import open_source, patiently
 from neat_delta.files.sources.transaction import change_rows
-from neat_delta.files.updates import READ_ME
 from neat_delta.files.whole import digest_of, read_whole, write_whole
 
 __all__ = ["TRANSACTION", "Delivered", "Perhaps", "all_arrived", "deliver_files", "deliver_rows", "spelled"]

@@ -16,7 +16,7 @@ from neat_delta.core.base.model.manifest import Manifest, StoreFile
 from neat_delta.core.base.model.store import Store
 from neat_delta.core.base.support.errors import OutputError
 from neat_delta.files.changeset import digest_in
-from neat_delta.files.updates import MANIFEST, read_manifest
+from neat_delta.files.manifest import MANIFEST, read_manifest
 from neat_delta.files.whole import digest_of, read_whole
 
 __all__ = [

@@ -25,7 +25,9 @@ from neat_delta.core.base.model.manifest import (
     OutFile,
     Turn,
 )
-from neat_delta.core.base.support.errors import FileError, OutputError
+from neat_delta.core.base.model.schemas import NOT_SENT, conform
+from neat_delta.core.base.model.update import Action, Table
+from neat_delta.core.base.support.errors import OutputError
 from neat_delta.core.base.support.series import gathered
 from neat_delta.core.sheets.match.continuation import split_lines
 from neat_delta.core.sheets.match.keys import KeyText, key_text
@@ -33,19 +35,16 @@ from neat_delta.core.sheets.match.prepare import prepare_columns
 from neat_delta.core.updates.plan import FILE_COST, plan
 from neat_delta.core.updates.prove.proof import must_be_target, prove
 from neat_delta.files.journal import is_of_delivery
+from neat_delta.files.manifest import MANIFEST, NOT_EMPTY, READ_ME, seal, why_not_ours
 from neat_delta.files.readme import read_me
-from neat_delta.files.whole import digest_of, new_folder, read_whole
+from neat_delta.files.whole import digest_of, new_folder
 from neat_delta.files.writers.forms import FORMS, UpdateFormat, UpdateLayout
 
 if TYPE_CHECKING:
     from neat_delta.core.base.model.changeset import ChangeSet
     from neat_delta.core.outcomes.results import FileRow
-from neat_delta.core.base.model.schemas import NOT_SENT, conform
-from neat_delta.core.base.model.update import Action, Table
 
-__all__ = ["MANIFEST", "file_rows", "layout_of", "read_manifest", "write_updates"]
-
-MANIFEST, READ_ME = "manifest.json", "READ-ME-FIRST.txt"
+__all__ = ["file_rows", "layout_of", "write_updates"]
 
 
 def write_updates(
@@ -93,7 +92,7 @@ def write_updates(
         questioned=[] if earlier is None else [unsent.field for unsent in earlier.not_sent if unsent.field is not None],
     )  # fmt: skip
     out = _Out(changes, live, importer, form, layout)
-    with new_folder(folder, _why_not_ours if replace else lambda _: NOT_EMPTY, is_of_delivery) as partial:
+    with new_folder(folder, why_not_ours if replace else lambda _: NOT_EMPTY, is_of_delivery) as partial:
         manifest = Manifest(
             format=FORMAT,
             version=VERSION,
@@ -125,7 +124,7 @@ def write_updates(
             left=list(turn.left),
             rebased=[*(earlier.rebased if earlier else ()), *turn.rebased],
         )
-        manifest = msgspec.structs.replace(manifest, blake3=_seal(manifest))
+        manifest = msgspec.structs.replace(manifest, blake3=seal(manifest))
         (partial / MANIFEST).write_bytes(msgspec.json.format(msgspec.json.encode(manifest), indent=2) + b"\n")
         (partial / READ_ME).write_text(read_me(manifest), encoding="utf-8")
         prove(live, changes, planned, out.read(partial, manifest.update), out.read(partial, manifest.undo), importer)
@@ -300,44 +299,3 @@ def _answered(changes: ChangeSet, released: pl.DataFrame) -> list[Answered]:
         Answered(key, field, after)
         for key, (field, after) in zip(keys, released.select("field", "after").iter_rows(), strict=True)
     ]
-
-
-def read_manifest(folder: str) -> Manifest:
-    """The manifest of a folder that `write_updates` made; OutputError when there is none, or its seal is broken."""
-    try:
-        manifest = msgspec.json.decode(read_whole(str(Path(folder) / MANIFEST)), type=Manifest)
-    except (FileError, msgspec.MsgspecError):
-        raise OutputError(f"{folder}: this is no folder that `neat-delta write` made; it has no {MANIFEST}.") from None
-    if manifest.blake3 != _seal(manifest):
-        raise OutputError(
-            f"{folder}/{MANIFEST}: its seal is broken: it is not as `neat-delta write` wrote it. "
-            "Write the files anew, and use that folder."
-        )
-    return manifest
-
-
-def _seal(manifest: Manifest) -> str:
-    """The digest of a manifest without its seal."""
-    return digest_of(msgspec.json.encode(msgspec.structs.replace(manifest, blake3="")))
-
-
-NOT_EMPTY = "the folder is not empty. Name another, or add ‹replace› if all in it came from `write`."
-
-
-def _why_not_ours(folder: Path) -> str | None:
-    """Why a folder is not to be replaced; None where all in it was written by `write_updates`, and is as it was."""
-    try:
-        manifest = msgspec.json.decode((folder / MANIFEST).read_bytes(), type=Manifest)
-        digests = {file.file: file.blake3 for file in manifest.update + manifest.undo}
-        digests[READ_ME] = digest_of(read_me(manifest).encode())
-        files = {file.name: file for file in folder.iterdir() if file.name != MANIFEST}
-        other = [name for name in sorted(files) if digests.get(name) != digest_of(files[name].read_bytes())]
-    except (OSError, msgspec.MsgspecError):
-        return NOT_EMPTY
-    if other and is_of_delivery(other[0]):
-        return f"it was delivered, and {other[0]} in it says what went. Name another folder, or move it."
-    if other:
-        return (
-            f"{other[0]} in it is not as `write` wrote it, and may be somebody's work. Name another folder, or move it."
-        )
-    return None

@@ -5,7 +5,7 @@ from __future__ import annotations
 from dataclasses import dataclass
 from pathlib import Path
 
-from neat_delta.files.updates import read_manifest
+from neat_delta.files.manifest import read_manifest
 from neat_delta.files.whole import read_whole
 from neat_delta.practice.shop import BusyError, Report, Shop, report_csv
 

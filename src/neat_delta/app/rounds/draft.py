@@ -14,9 +14,9 @@ from neat_delta.core.base.model.rounds import KeptInput
 from neat_delta.core.base.support.errors import ChangeSetError
 from neat_delta.files.changeset import read_changes
 from neat_delta.files.ledger.folder import STEPS, RoundFolder
+from neat_delta.files.manifest import MANIFEST, read_manifest
 from neat_delta.files.rounds import changes_of, folders_of
 from neat_delta.files.sources.address import is_address
-from neat_delta.files.updates import MANIFEST, read_manifest
 from neat_delta.report.settings import as_options
 
 __all__ = ["draft_round_file"]

@@ -49,11 +49,11 @@ from neat_delta.files.journal import is_begun, kept_answers
 from neat_delta.files.ledger.folder import CHANGES, RoundFolder, now, stamp
 from neat_delta.files.ledger.ledger import Ledger
 from neat_delta.files.logs import logged, say
+from neat_delta.files.manifest import read_manifest
 from neat_delta.files.rounds import store_file
 from neat_delta.files.sources.address import is_address
 from neat_delta.files.sources.fetch import fetch
 from neat_delta.files.storefile import must_know_fields, read_store
-from neat_delta.files.updates import read_manifest
 from neat_delta.files.whole import write_new, write_whole
 from neat_delta.report.text import count
 

@@ -17,7 +17,8 @@ from neat_delta.core.base.support.errors import ChangeSetError
 from neat_delta.core.review.answered import answer
 from neat_delta.core.review.answers import Answers
 from neat_delta.core.review.carried import carried_over
-from neat_delta.files.answers import digest_of_changes, read_answers
+from neat_delta.files.answers import read_answers
+from neat_delta.files.changelines import digest_of_changes
 from neat_delta.files.changeset import read_changes
 from neat_delta.files.ledger.folder import RoundFolder
 from neat_delta.files.logs import say

@@ -15,7 +15,7 @@ from neat_delta.core.base.model.rounds import RoundState, RoundStep, RoundSummar
 from neat_delta.core.outcomes.unsent import as_sent
 from neat_delta.files.changeset import read_changes
 from neat_delta.files.ledger.folder import RoundFolder
-from neat_delta.files.updates import MANIFEST, read_manifest
+from neat_delta.files.manifest import MANIFEST, read_manifest
 from neat_delta.files.whole import read_whole, write_whole
 
 __all__ = ["CellOutcome", "cells_of_round", "code_changes_of_round", "write_outcomes"]

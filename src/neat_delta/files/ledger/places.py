@@ -7,10 +7,9 @@ import tomllib
 from pathlib import Path
 from typing import TYPE_CHECKING
 
-from neat_delta.files.ledger.ledger import Ledger, keep_of
-
 if TYPE_CHECKING:
     from neat_delta.core.base.model.store import Store
+    from neat_delta.files.ledger.ledger import Ledger
 
 __all__ = ["ROUNDS", "ledger_at", "ledger_of_round_file", "ledger_of_store", "round_files_in"]
 
@@ -24,6 +23,8 @@ def ledger_at(folder: str, keep: int | str = 12) -> Ledger:
     >>> ledger_at("rounds").folder.name
     'rounds'
     """
+    from neat_delta.files.ledger.ledger import Ledger, keep_of  # most commands join none
+
     return Ledger(Path(folder), keep_of(keep))
 
 
@@ -32,7 +33,7 @@ def ledger_of_store(store_file: tuple[Store, str] | None) -> Ledger | None:
     if store_file is None or store_file[0].ledger.folder is None:
         return None
     named = store_file[0].ledger
-    return Ledger(Path(store_file[1]).parent / str(named.folder), keep_of(named.keep))
+    return ledger_at(str(Path(store_file[1]).parent / str(named.folder)), named.keep)
 
 
 def round_files_in(folder: Path) -> list[str]:

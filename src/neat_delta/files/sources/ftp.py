@@ -15,7 +15,7 @@ from neat_delta.core.base.support.errors import FileError
 from neat_delta.files.sources.address import Address
 from neat_delta.files.sources.base import FileState, PassingError, Terms
 from neat_delta.files.sources.credentials import Credentials
-from neat_delta.files.sources.servers import BYTES_AT_ONCE, FileServer
+from neat_delta.files.sources.servers import BYTES_AT_ONCE, FileServer, why
 
 __all__ = ["connect"]
 
@@ -108,7 +108,7 @@ class _Ftp(FileServer):
             begun = self.server is not None
             self._broken()
             raise PassingError(
-                "the connection broke off" if begun else f"it cannot be reached ({_why(error)})"
+                "the connection broke off" if begun else f"it cannot be reached ({why(error)})"
             ) from None
 
     def _broken(self) -> None:
@@ -190,7 +190,3 @@ def _time(text: str) -> datetime | None:
         return datetime.strptime(text[:14], "%Y%m%d%H%M%S").replace(tzinfo=UTC)
     except ValueError:
         return None
-
-
-def _why(error: Exception) -> str:
-    return getattr(error, "strerror", None) or str(error) or "it hung up"

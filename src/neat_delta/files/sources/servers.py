@@ -10,7 +10,7 @@ from neat_delta.core.base.support.errors import FileError
 from neat_delta.files.sources.address import Address
 from neat_delta.files.sources.base import ChangedError, FileState, Opened
 
-__all__ = ["BYTES_AT_ONCE", "FileServer"]
+__all__ = ["BYTES_AT_ONCE", "FileServer", "why"]
 
 BYTES_AT_ONCE = 1 << 20
 
@@ -67,3 +67,12 @@ class FileServer(ABC):
             f"{self.where.masked}: the server does not let {who} in. Check the user and the password, which are read "
             "from the environment, .netrc or the file of credentials (`neat-delta help addresses`)."
         )
+
+
+def why(error: Exception) -> str:
+    """What an error of a connection says, in few words.
+
+    >>> why(EOFError()), why(OSError(111, "Connection refused"))
+    ('it hung up', 'Connection refused')
+    """
+    return getattr(error, "strerror", None) or str(error) or "it hung up"

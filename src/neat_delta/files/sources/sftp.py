@@ -16,7 +16,7 @@ from neat_delta.core.base.support.errors import FileError
 from neat_delta.files.sources.address import Address
 from neat_delta.files.sources.base import FileState, PassingError, Terms, needs_package
 from neat_delta.files.sources.credentials import Credentials
-from neat_delta.files.sources.servers import BYTES_AT_ONCE, FileServer
+from neat_delta.files.sources.servers import BYTES_AT_ONCE, FileServer, why
 
 if TYPE_CHECKING:
     import paramiko
@@ -81,7 +81,7 @@ class _Sftp(FileServer):
             begun, self.system = self.system is not None, None
             if begun:
                 raise PassingError("the connection broke off") from None
-            raise PassingError(f"it cannot be reached ({getattr(error, 'strerror', None) or error})") from None
+            raise PassingError(f"it cannot be reached ({why(error)})") from None
 
     def stat(self, path: str) -> FileState:
         system = self._connected()

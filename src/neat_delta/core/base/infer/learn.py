@@ -24,7 +24,7 @@ from neat_delta.core.base.infer.writing import (
     GLANCED,
     NUMBERS,
     currency_of,
-    has_currency,
+    having_currency,
     same_notation,
     writing_of,
 )
@@ -194,13 +194,16 @@ def with_writing(store: Store, live: Catalogue) -> Store:
 
 def with_currencies(store: Store, live: Catalogue) -> Store:
     """The store with the currency that all of live's amounts in a field bear, where the store file does not say it."""
+    open_fields = [
+        name
+        for name in live.fields
+        if (field := store.fields.get(name, Field())).kind == "money" and field.currency is None
+    ]
     currencies = {}
-    for name, field in store.fields.items():
-        is_open = field.kind == "money" and field.currency is None and name in live.fields
-        if is_open and has_currency(live.head([name], GLANCED)[name]):
-            currency = currency_of(live.column(name))
-            if currency:
-                currencies[name] = msgspec.structs.replace(field, currency=currency)
+    for name in having_currency(live.head(open_fields, GLANCED)):
+        currency = currency_of(live.column(name))
+        if currency:
+            currencies[name] = msgspec.structs.replace(store.fields[name], currency=currency)
     return msgspec.structs.replace(store, fields=store.fields | currencies) if currencies else store
 
 

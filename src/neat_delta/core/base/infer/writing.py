@@ -24,7 +24,7 @@ __all__ = [
     "could_be",
     "currency_of",
     "date_form_of",
-    "has_currency",
+    "having_currency",
     "same_notation",
     "writing_of",
 ]
@@ -36,15 +36,18 @@ NUMBERS = (*NUMBER_KINDS, "measure")
 
 def currency_of(column: pl.Series) -> str | None:
     """The currency around all of a column's amounts, with # for the number: `€#`; "" for none, None if they differ."""
-    if not has_currency(column.head(GLANCED)):
+    if not having_currency(column.head(GLANCED).to_frame()):
         return ""
     parts = affixes(column.filter(column.str.strip_chars() != ""))[["head", "tail"]].unique()
     return f"{parts['head'][0]}#{parts['tail'][0]}" if parts.height == 1 else None
 
 
-def has_currency(texts: pl.Series) -> bool:
-    """Whether a currency stands in one of them."""
-    return bool(texts.str.contains(CURRENCY).any())
+def having_currency(columns: pl.DataFrame) -> list[str]:
+    """The columns in a cell of which a currency stands."""
+    if not columns.width:
+        return []
+    having = columns.select(pl.all().str.contains(CURRENCY).any()).row(0, named=True)
+    return [name for name, has_one in having.items() if has_one]
 
 
 def same_notation(field: Field, writing: Notation) -> str:

@@ -45,8 +45,8 @@ def folded(texts: pl.Series) -> pl.Series:
     odd, bare = true_places(seen["unlike"]), seen["plain"].alias(texts.name)
     if not odd.len():
         return bare
-    plain_forms = gathered(texts, odd).str.replace_all("\r\n?", "\n").str.normalize("NFC").str.strip_chars()
-    return scattered(bare, odd, plain_forms)
+    plain_form = pl.col("text").str.replace_all("\r\n?", "\n").str.normalize("NFC").str.strip_chars()
+    return scattered(bare, odd, gathered(texts, odd).to_frame("text").select(plain_form).to_series())
 
 
 def folded_text(texts: pl.Series, field: Field, writing: Notation) -> pl.Series:

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import polars as pl
 
-from neat_delta.core.base.kinds.base import Kind, only
+from neat_delta.core.base.kinds.base import Kind
 from neat_delta.core.base.kinds.text import folded
 from neat_delta.core.base.model.layout import Notation
 from neat_delta.core.base.model.store import Field
@@ -18,7 +18,8 @@ def _read(texts: pl.Series, field: Field, writing: Notation) -> pl.Series:
     if not field.values:
         return values
     allowed = folded(pl.Series(field.values, dtype=pl.String))
-    return only(values, values.is_in(allowed.implode()))
+    known = pl.col("value").is_in(allowed.to_list())
+    return values.to_frame("value").select(pl.when(known).then("value").alias(texts.name)).to_series()
 
 
 def chosen_like(live: pl.Series, texts: pl.Series, field: Field) -> pl.Series:
@@ -32,10 +33,10 @@ def chosen_like(live: pl.Series, texts: pl.Series, field: Field) -> pl.Series:
     spelt = spellings.select(pl.col("spelt").drop_nulls().unique().str.strip_chars().unique()).to_series()
     bare = texts.str.strip_chars()
     both = folded(pl.concat([spelt, bare]))
-    known = pl.DataFrame([spelt, both.head(spelt.len()).alias("value")]).filter(pl.col("value").is_unique())
-    met = pl.DataFrame({"value": both.tail(bare.len()), "said": bare})
+    known = pl.LazyFrame([spelt, both.head(spelt.len()).alias("value")]).filter(pl.col("value").is_unique())
+    met = pl.LazyFrame({"value": both.tail(bare.len()), "said": bare})
     met = met.join(known, on="value", how="left", maintain_order="left")
-    return met.select(pl.coalesce("spelt", "said")).to_series()
+    return met.select(pl.coalesce("spelt", "said")).collect().to_series()
 
 
 CHOICE = Kind("choice", _read)

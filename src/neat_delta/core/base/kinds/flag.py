@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping
+
 import polars as pl
 
 from neat_delta.core.base.kinds.base import Kind
@@ -42,7 +44,16 @@ def _read(texts: pl.Series, field: Field, writing: Notation) -> pl.Series:
     own = _words(field, writing)
     words = {word.lower(): value for pair in reversed(WORDS) for word, value in zip(pair, ("yes", "no"), strict=True)}
     words |= {word.lower(): value for own_words, value in zip(own, ("yes", "no"), strict=True) for word in own_words}
-    return texts.str.strip_chars().str.to_lowercase().replace_strict(words, default=None, return_dtype=pl.String)
+    return _replaced(texts, LOWER, words)
+
+
+LOWER = pl.col("text").str.strip_chars().str.to_lowercase()
+
+
+def _replaced(texts: pl.Series, word: pl.Expr, words: Mapping[str, str]) -> pl.Series:
+    """What each text's `word` stands for; null where it is none of them."""
+    value = word.replace_strict(words, default=None, return_dtype=pl.String)
+    return texts.to_frame("text").select(value.alias(texts.name)).to_series()
 
 
 def _write(values: pl.Series, texts: pl.Series, field: Field, writing: Notation) -> pl.Series:
@@ -65,11 +76,10 @@ def _copy(texts: pl.Series, field: Field, writing: Notation) -> pl.Series:
         programs |= dict.fromkeys(program if own & {"true", "false"} else (), value)
     if not words:
         return _read(texts, field, writing)
-    bare = texts.str.strip_chars()
-    values = bare.str.to_lowercase().replace_strict(words, default=None, return_dtype=pl.String)
+    values = _replaced(texts, LOWER, words)
     if not programs:
         return values
-    other = bare.replace_strict(programs, default=None, return_dtype=pl.String)
+    other = _replaced(texts, pl.col("text").str.strip_chars(), programs)
     return pl.select(pl.coalesce(values, other)).to_series()
 
 

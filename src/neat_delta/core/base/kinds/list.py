@@ -19,13 +19,10 @@ BETWEEN = "\x1f"
 
 def joined(texts: pl.Series, separator: str, *, ordered: bool) -> pl.Series:
     """The parts without outer white space and empty ones; as a set unless they are ordered."""
-    parts = (
-        folded(texts)
-        .str.split(separator)
-        .list.eval(pl.element().str.strip_chars())
-        .list.eval(pl.element().filter(pl.element() != ""))
-    )
-    return (parts if ordered else parts.list.unique().list.sort()).list.join(BETWEEN)
+    bare = pl.element().str.strip_chars()
+    parts = pl.col("text").str.split(separator).list.eval(bare.filter(bare != ""))
+    value = (parts if ordered else parts.list.unique().list.sort()).list.join(BETWEEN)
+    return folded(texts).to_frame("text").select(value.alias(texts.name)).to_series()
 
 
 def _read(texts: pl.Series, field: Field, writing: Notation) -> pl.Series:

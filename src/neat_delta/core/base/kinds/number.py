@@ -6,6 +6,7 @@ The value is the number with a point, without sign for +, leading and trailing z
 from __future__ import annotations
 
 import re
+from collections.abc import Callable
 from functools import lru_cache
 
 import polars as pl
@@ -77,40 +78,48 @@ WITH_ZEROS = r"^(?:0|-?[1-9][0-9]*)\.[0-9]+$"
 """One that is, but for zeros at its end."""
 
 
-def _of(texts: pl.Series, value: pl.Expr, field: Field, writing: Notation) -> pl.Series:
-    """The values of the texts. Most numbers are written like their value, and one look at them is several times cheaper
-    than putting every one of them into that form.
+def _of(texts: pl.Series, bare: pl.Expr, field: Field, writing: Notation, form: Form) -> pl.Series:
+    """The values of the texts in a form, as they are read from what is `bare` of all that is no number. Most numbers
+    are written like their value, and one look at them is several times cheaper than putting every one of them into that
+    form.
     """
     point, thousands = marks(field, writing)
-    if thousands == "." or point == ",":
-        return texts.to_frame("text").select(value.alias("value")).to_series()
+    value = form(number_of(bare, field, writing)).alias("value")
     table = texts.alias("text").to_frame()
+    if thousands == "." or point == ",":
+        return table.select(value).to_series()
     text = pl.col("text")
     zeros = text.str.strip_chars_end("0").str.strip_chars_end(".")
     plain = pl.when(text.str.contains(AS_IT_STANDS)).then(text).when(text.str.contains(WITH_ZEROS)).then(zeros)
-    values = table.select(plain.alias("value")).to_series()
+    values = table.select(form(plain).alias("value")).to_series()
     if values.null_count() == texts.null_count():
         return values
     rest = true_places(values.is_null() & not_null(texts))
-    return scattered(values, rest, gathered(table, rest).select(value.alias("value")).to_series())
+    return scattered(values, rest, gathered(table, rest).select(value).to_series())
 
 
+Form = Callable[[pl.Expr], pl.Expr]
 TEXT = pl.col("text").str.strip_chars()
 
 
-def _read_decimal(texts: pl.Series, field: Field, writing: Notation) -> pl.Series:
-    return _of(texts, number_of(TEXT, field, writing), field, writing)
+def _as_text(value: pl.Expr) -> pl.Expr:
+    return value
 
 
-def _read_integer(texts: pl.Series, field: Field, writing: Notation) -> pl.Series:
-    value = _of(texts, number_of(TEXT, field, writing), field, writing)
-    integers = pl.when(~pl.col("value").str.contains(".", literal=True)).then("value")
-    return value.to_frame("value").select(integers).to_series()
+def _read_decimal(texts: pl.Series, field: Field, writing: Notation, form: Form = _as_text) -> pl.Series:
+    return _of(texts, TEXT, field, writing, form)
 
 
-def _read_money(texts: pl.Series, field: Field, writing: Notation) -> pl.Series:
+def _read_integer(texts: pl.Series, field: Field, writing: Notation, form: Form = _as_text) -> pl.Series:
+    def without_point(value: pl.Expr) -> pl.Expr:
+        return form(pl.when(~value.str.contains(".", literal=True)).then(value))
+
+    return _of(texts, TEXT, field, writing, without_point)
+
+
+def _read_money(texts: pl.Series, field: Field, writing: Notation, form: Form = _as_text) -> pl.Series:
     bare = TEXT.str.replace(rf"^([+−-]?)\s*{CURRENCY}\s*", "$1").str.replace(rf"\s*{CURRENCY}$", "")
-    return _of(texts, number_of(bare, field, writing), field, writing)
+    return _of(texts, bare, field, writing, form)
 
 
 def _write(values: pl.Series, texts: pl.Series, field: Field, writing: Notation) -> pl.Series:
@@ -174,9 +183,11 @@ def _exact_few(texts: tuple[str | None, ...], kind: str, own: tuple[str, str], w
 
 def _exact(texts: pl.Series, field: Field, writing: Notation) -> pl.Series:
     read = {"integer": _read_integer, "decimal": _read_decimal}.get(field.kind, _read_money)
-    value = pl.col("value")
-    exact = pl.when(value.str.len_chars() <= LONGEST).then(value).cast(EXACT, strict=False)
-    return read(texts, field, writing).to_frame("value").select(exact).to_series()
+    return read(texts, field, writing, _as_exact)
+
+
+def _as_exact(value: pl.Expr) -> pl.Expr:
+    return pl.when(value.str.len_chars() <= LONGEST).then(value).cast(EXACT, strict=False)
 
 
 def exact_decimals(texts: pl.Series) -> pl.Series | None:

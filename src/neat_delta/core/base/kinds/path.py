@@ -39,11 +39,12 @@ def spelt_like(live_paths: pl.Series, texts: pl.Series, field: Field) -> pl.Seri
     parts = live_paths.drop_nulls().unique()
     if field.separator:
         parts = parts.str.split(field.separator).explode()
-    table = pl.DataFrame({"spelt": parts.str.strip_chars()}).unique().filter(pl.col("spelt") != "")
+    table = parts.to_frame("spelt").lazy().select(pl.col("spelt").str.strip_chars()).unique()
+    known = table.filter(pl.col("spelt") != "").collect().to_series()
     mark = _mark(field)
     around = re.compile(rf"\s*{re.escape(mark)}\s*")
     spellings: dict[str, list[str]] = {}
-    for spelt in table["spelt"]:
+    for spelt in known:
         spellings.setdefault(around.sub(mark, spelt), []).append(spelt)
     spelling = {value: spelt[0] for value, spelt in spellings.items() if len(spelt) == 1}
 

@@ -6,7 +6,6 @@ from collections import Counter
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass, field, replace
 from functools import partial
-from html import escape
 from typing import get_args
 
 import msgspec
@@ -129,6 +128,8 @@ class ChangeSet:
         )
 
     def _repr_html_(self) -> str:
+        from html import escape
+
         return f"<p>{escape(repr(self)[1:-1])}</p>{self.to_frame()._repr_html_()}"
 
     def to_frame(self) -> pl.DataFrame:

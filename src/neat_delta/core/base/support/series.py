@@ -19,6 +19,7 @@ __all__ = [
     "not_null",
     "numbered",
     "scattered",
+    "spread",
     "true_places",
     "with_series",
 ]
@@ -74,6 +75,15 @@ def not_null(column: pl.Series) -> pl.Series:
     """
     nulls = column.null_count()
     return column.is_not_null() if 0 < nulls < column.len() else constant(not nulls, column.len())
+
+
+def spread(rows: Rows, many: int) -> Rows:
+    """So many rows of a column, or of a table, evenly spread over it, or up to twice as many; all where it has no more.
+
+    >>> spread(pl.Series(range(9)), 4).to_list(), spread(pl.Series([1, 2]), 4).to_list()
+    ([0, 2, 4, 6, 8], [1, 2])
+    """
+    return rows if len(rows) < 2 * many else rows.gather_every(len(rows) // many)
 
 
 def true_places(column: pl.Series) -> pl.Series:

@@ -164,11 +164,8 @@ def with_rules(cells: pl.DataFrame, decided: pl.DataFrame, shop: Store, key: lis
         .when(name.is_in(required) & (pl.col("after") == ""))
         .then(pl.lit("required"))
     )
-    ruled = cells.with_columns(rule=rule)
-    held = decided.filter((pl.col("done") == "held") & (pl.col("source") != EMPTIED))
-    held = held.select("item", pl.col("field").cast(cells.schema["field"]))
-    if not held.height:
-        return ruled
-    held = held.unique().with_columns(held=pl.lit(value=True))
+    ruled = cells.lazy().with_columns(rule=rule)
+    held = decided.lazy().filter((pl.col("done") == "held") & (pl.col("source") != EMPTIED))
+    held = held.select("item", pl.col("field").cast(cells.schema["field"])).unique().with_columns(held=pl.lit(True))
     ruled = ruled.join(held, on=["item", "field"], how="left", maintain_order="left")
-    return ruled.with_columns(rule=pl.when(pl.col("held").is_null()).then("rule")).drop("held")
+    return ruled.with_columns(rule=pl.when(pl.col("held").is_null()).then("rule")).drop("held").collect()

@@ -30,10 +30,10 @@ def near_twin(context: CheckContext) -> pl.DataFrame:
         values = context.values[name]
         new = values.new()
         if new.height:
-            twins = values.live.select(twin="value").unique().sort("twin").with_columns(loose=_loose(pl.col("twin")))
-            hit = new.with_columns(loose=_loose(pl.col("value")))
-            hit = hit.join(twins.unique("loose", keep="first"), on="loose", maintain_order="left")
-            tables.append(_beside(name, hit, _path_text("value"), _path_text("twin")))
+            twins = values.live.lazy().select(twin="value").unique().sort("twin")
+            twins = twins.with_columns(loose=_loose(pl.col("twin"))).unique("loose", keep="first", maintain_order=True)
+            met = new.lazy().with_columns(loose=_loose(pl.col("value"))).join(twins, on="loose", maintain_order="left")
+            tables.append(_beside(name, met.collect(), _path_text("value"), _path_text("twin")))
         if field.kind == "path":
             tables.append(_spelt_otherwise(name, values))
     return pl.concat(tables)
@@ -44,8 +44,10 @@ def _spelt_otherwise(name: str, values: Values) -> pl.DataFrame:
     other = values.new(by="spelt")
     if not other.height:
         return nothing()
-    twins = values.live.select("value", twin="spelt").sort("twin").unique("value", keep="first")
-    return _beside(name, other.join(twins, on="value", maintain_order="left"), pl.col("spelt"), pl.col("twin"))
+    twins = values.live.lazy().select("value", twin="spelt").sort("twin")
+    twins = twins.unique("value", keep="first", maintain_order=True)
+    hit = other.lazy().join(twins, on="value", maintain_order="left").collect()
+    return _beside(name, hit, pl.col("spelt"), pl.col("twin"))
 
 
 def _beside(name: str, hit: pl.DataFrame, new: pl.Expr, twin: pl.Expr) -> pl.DataFrame:
@@ -68,9 +70,10 @@ def new_value(context: CheckContext) -> pl.DataFrame:
         live_values, new = context.values[name].live, context.values[name].new()
         if not new.height:
             continue
-        loose = live_values.select(loose=_loose(pl.col("value"))).unique()
-        new = new.with_columns(loose=_loose(pl.col("value"))).join(loose, on="loose", how="anti", maintain_order="left")
-        new = new.unique("item", keep="first", maintain_order=True)
+        loose = live_values.lazy().select(loose=_loose(pl.col("value")))
+        others = new.lazy().with_columns(loose=_loose(pl.col("value")))
+        others = others.join(loose, on="loose", how="anti", maintain_order="left")
+        new = others.unique("item", keep="first", maintain_order=True).collect()
         values = live_values["value"].unique().sort().to_list()
         explained = {value: _what_is_new(value, values, path=field.kind == "path") for value in new["value"].unique()}
         tables.append(

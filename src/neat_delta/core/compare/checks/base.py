@@ -86,7 +86,8 @@ class CheckContext:
         if name in self.related:
             return self.related[name]
         is_key = name in self.keys.columns
-        texts = self.keys[name] if is_key else self.live.at(name, self.places).fill_null("")
+        texts = self.keys[name] if is_key else self.live.at(name, self.places)
+        texts = texts.fill_null("") if texts.null_count() else texts
         return field_after(texts, self.cells[name]) if self.round and name in self.cells else texts
 
     def number(self, name: str, texts: pl.Series) -> pl.Series:

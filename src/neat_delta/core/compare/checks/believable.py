@@ -5,6 +5,7 @@ from __future__ import annotations
 import polars as pl
 
 from neat_delta.core.base.kinds.number import NUMBER_KINDS
+from neat_delta.core.base.support.series import filtered
 from neat_delta.core.compare.checks.base import Check, CheckContext, exactly, findings_of, nothing, sentence
 
 __all__ = ["BELIEVABLE_CHECKS"]
@@ -35,14 +36,16 @@ def outlier(context: CheckContext) -> pl.DataFrame:
     """
     tables = [nothing()]
     for name, (_, cells) in context.of("decimal", "money").items():
+        if cells.height < LEAST:
+            continue
         # Floating point is good enough here: it only sorts out what is far off.
         log = (pl.col("new").cast(pl.Float64) / pl.col("old").cast(pl.Float64)).log()
-        steps = cells.filter((pl.col("old") > 0) & (pl.col("new") > 0)).with_columns(log=log)
+        steps = cells.lazy().filter((pl.col("old") > 0) & (pl.col("new") > 0)).with_columns(log=log).collect()
         if steps.height < LEAST:
             continue
-        steps = steps.with_columns(off=(pl.col("log") - pl.col("log").median()).abs())
+        off = steps.lazy().with_columns(off=(pl.col("log") - pl.col("log").median()).abs())
         deviation = pl.col("off").median() * 1.4826
-        hit = steps.filter(pl.col("off") > pl.max_horizontal(deviation * FAR, pl.lit(AT_LEAST)))
+        hit = off.filter(pl.col("off") > pl.max_horizontal(deviation * FAR, pl.lit(AT_LEAST))).collect()
         what = sentence(hit, "from {} to {}, quite otherwise than the others", "before", "after")
         tables.append(findings_of(name, hit["item"], what))
     return pl.concat(tables)
@@ -64,7 +67,7 @@ def price_ending(context: CheckContext) -> pl.DataFrame:
             continue
         counted = live_cents.value_counts(name="times").filter(pl.col("times") * RARE >= live_cents.len())
         endings = _cents(cells["new"])
-        hit = cells.filter((~endings.is_in(counted[live_cents.name].implode())).fill_null(value=False))
+        hit = filtered(cells, ~endings.is_in(counted[live_cents.name].implode()))
         tables.append(findings_of(name, hit["item"], hit["after"] + ": live's prices do not end like that"))
     return pl.concat(tables)
 

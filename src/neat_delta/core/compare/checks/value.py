@@ -138,7 +138,9 @@ def required(context: CheckContext) -> pl.DataFrame:
     for name in (name for name in names if name in context.cells):
         items = context.cells[name]["item"]
         reasons.append(pl.DataFrame({"item": items, "field": constant(name, items.len(), pl.String)}))
-    filled = pl.concat(reasons).filter(pl.col("item").is_in(new.implode())).group_by("item").agg("field")
+    filled = (
+        pl.concat(reasons).lazy().filter(pl.col("item").is_in(new.implode())).group_by("item").agg("field").collect()
+    )
     fields_of = {item: {*context.keys.columns, *fields} for item, fields in filled.iter_rows()}
     blanks = [(item, [name for name in names if name not in fields_of.get(item, context.keys.columns)]) for item in new]
     wrong = [(item, listed(fields)) for item, fields in blanks if fields]

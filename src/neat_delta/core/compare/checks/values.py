@@ -30,7 +30,7 @@ class Values:
         """Those of the changed ones that live does not have, by their value or by how they are `spelt`."""
         if not self.changed.height:
             return self.changed
-        return filtered(self.changed, ~self.changed[by].is_in(self.live[by].implode()))
+        return self.changed.join(self.live, on=by, how="anti", maintain_order="left")
 
 
 def values_of(cells: pl.DataFrame, live: pl.Series, field: Field) -> Values:
@@ -40,10 +40,10 @@ def values_of(cells: pl.DataFrame, live: pl.Series, field: Field) -> Values:
     >>> values_of(cells, pl.Series(["wax", "comb"]), Field("list")).new().select("item", "value").rows()
     [(4, 'gift')]
     """
-    other = filtered(cells, ~cells["after"].is_in(live.implode()))
+    other = cells.join(live.to_frame("after"), on="after", how="anti", maintain_order="left")
     changed = _single(other["after"], field)
     changed = changed.hstack([gathered(other["item"], changed["at"])])
-    return Values(changed, _single(live.unique() if other.height else live.clear(), field))
+    return Values(changed, _single(live.unique(), field) if other.height else changed)
 
 
 def _single(texts: pl.Series, field: Field) -> pl.DataFrame:

@@ -117,7 +117,7 @@ def decide(findings: pl.DataFrame, index: Index, policy: Policy, exceptions: Seq
 def _fields_of(findings: pl.DataFrame, source: str) -> Iterable[str]:
     """The fields in the cells of which a source finds something."""
     fields = findings["field"].filter(findings["source"] == source)
-    return fields.drop_nulls().unique() if fields.len() else ()
+    return dict.fromkeys(name for name in fields.to_list() if name is not None)
 
 
 def with_decisions(changes: ChangeSet, decided: pl.DataFrame) -> ChangeSet:

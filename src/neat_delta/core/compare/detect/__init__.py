@@ -67,7 +67,9 @@ def detect(deltas: pl.DataFrame, forms: pl.DataFrame, inputs: DetectInputs) -> D
     if of_slips.height:
         context = _context(of_slips, forms, inputs)
         for number, slip in enumerate(slips(context)):
-            cells = changed[["cell", "item", "field"]].filter(pl.col("cell").is_in(slip.cells.implode()))
+            cells = changed[["cell", "item", "field"]].join(
+                slip.cells.to_frame("cell"), on="cell", how="semi", maintain_order="left"
+            )
             columns = {"source": "slip", "rule": str(number), "level": "stop", "reason": SLIP + slip.name}
             findings.append(
                 conform(cells.with_columns(pl.lit(text).alias(name) for name, text in columns.items()), CELL_FINDINGS)
@@ -100,10 +102,10 @@ def _context(cells: pl.DataFrame, forms: pl.DataFrame, inputs: DetectInputs) -> 
     place = gathered(matched.pairs["sheet"], cells["pair"]).cast(pl.Int64)
     columns = {"number": cells["cell"], "pair": cells["pair"], "place": place, "form": cells["form"]}
     placed = pl.DataFrame(columns | {"of": cells["field"]}).sort("place", maintain_order=True)
-    by_field = {name: part for (name,), part in placed.partition_by("of", as_dict=True).items()}
+    by_field = {part["of"][0]: part for part in placed.partition_by("of")}
     for name in (field for field in matched.fields if field in by_field):
         part = by_field[name]
-        parts[name] = pl.DataFrame([part["number"], part["pair"], part["place"]]).hstack(forms[part["form"]])
+        parts[name] = pl.DataFrame([part["number"], part["pair"], part["place"]]).hstack(gathered(forms, part["form"]))
     at = constant(None, inputs.sheet.height, pl.UInt32)
     return SlipContext(
         parts,

@@ -61,9 +61,10 @@ def near_keys(matched: Matched) -> pl.DataFrame:
     met_forms = sides[0].join(sides[1], on=names, how="inner")
     near = pl.DataFrame({"live": met_forms[MARK], "sheet": met_forms[MARK + "_right"]})
     near = conform(near.hstack([_damage(matched, near)]), NEAR_KEYS)
+    free_keys = live.join(free.to_frame("live"), on="live", how="semi", maintain_order="left")
     for more in (made_of, _without_check_digit):
-        left = live.filter(pl.col("live").is_in(free.implode()) & ~pl.col("live").is_in(near["live"].implode()))
-        open_keys = ours.filter(~pl.col("sheet").is_in(near["sheet"].implode()))
+        left = free_keys.join(near, on="live", how="anti", maintain_order="left")
+        open_keys = ours.join(near, on="sheet", how="anti", maintain_order="left")
         if left.height and open_keys.height:
             near = pl.concat([near, conform(more(left, open_keys, names), NEAR_KEYS)])
     if not near.height:
@@ -76,19 +77,18 @@ def near_keys(matched: Matched) -> pl.DataFrame:
 
 def _form(texts: pl.Series) -> pl.Series:
     """The texts in the form in which near ones are the same. Plain letters need none of what costs most."""
-    plain = texts.str.len_bytes() == texts.str.len_chars()
-    if not plain.all():
-        at = true_places(~plain)
+    text = pl.col("text")
+    table = texts.to_frame("text")
+    at = true_places(table.select(text.str.len_bytes() != text.str.len_chars()).to_series())
+    if at.len():
         other = gathered(texts, at).str.normalize("NFKC")
         other = other.str.replace_all(UNSEEN, "").str.replace_all(HYPHENS, "-")
-        texts = scattered(texts, at, other)
-    texts = texts.str.to_lowercase()
-    if texts.str.contains(r"\s").any():
-        texts = texts.str.replace_all(UNSEEN, "")
-    bare = texts.str.strip_chars_start("0")
-    return pl.select(
-        pl.when((bare == "") & (texts != "")).then(pl.lit("0")).otherwise(bare).alias(texts.name)
-    ).to_series()
+        table = scattered(texts, at, other).to_frame("text")
+    seen = table.select(text.str.to_lowercase(), spaces=text.str.contains(r"\s").any())
+    text = text.str.replace_all(UNSEEN, "") if seen["spaces"].any() else text
+    bare = text.str.strip_chars_start("0")
+    form = pl.when((bare == "") & (text != "")).then(pl.lit("0")).otherwise(bare)
+    return seen.select(form.alias(texts.name)).to_series()
 
 
 def _damage(matched: Matched, near: pl.DataFrame) -> pl.Series:

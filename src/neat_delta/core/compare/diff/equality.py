@@ -89,8 +89,8 @@ def _plain_fields(cells: pl.DataFrame, settings: Mapping[str, Field], live: Nota
             alike.setdefault(one_reading(field, marks(field, live)[0]), []).append(name)
     plain: set[str] = set()
     for form, names in alike.items():
-        cells_of_form = cells.filter(pl.col("field").is_in(names))
-        plain |= {*names} - {*cells_of_form.filter(~pl.col("after").str.contains(form))["field"].unique()}
+        other = cells.filter(pl.col("field").is_in(names) & ~pl.col("after").str.contains(form))
+        plain |= {*names} - set(other["field"].to_list())
     return plain
 
 
@@ -134,8 +134,8 @@ def _places(fields: pl.Series, groups: list[list[str]]) -> list[pl.Series]:
     number = {name: at for at, names in enumerate(groups) for name in names}
     group_numbers = fields.replace_strict(number, return_dtype=pl.UInt32).alias("group")
     parts = pl.DataFrame([pl.int_range(fields.len(), dtype=pl.UInt32, eager=True).alias("place"), group_numbers])
-    by_group = parts.partition_by("group", as_dict=True)
-    return [by_group[at,]["place"] for at in range(len(groups))]
+    by_group = {part["group"][0]: part["place"] for part in parts.partition_by("group")}
+    return [by_group[at] for at in range(len(groups))]
 
 
 _KIND_READINGS = {

@@ -90,13 +90,13 @@ def _candidates(
 ) -> pl.DataFrame:
     """The pairs to look at: `old`, a place in live, and `new`, one among the new items."""
     telling = sorted(rest, key=lambda field: -new_rows[field].n_unique())[:TELLING]
-    candidates = [pl.DataFrame(schema={"old": pl.UInt32, "new": pl.UInt32})]
+    candidates = [pl.LazyFrame(schema={"old": pl.UInt32, "new": pl.UInt32})]
     for field in [*telling, *([name] if name else [])]:
-        new = pl.DataFrame({"text": new_rows[field]}).with_row_index("new").filter(~blank(pl.col("text")))
-        old = pl.DataFrame({"text": live.at(field, gone), "old": gone.cast(pl.UInt32)})
+        new = pl.DataFrame({"text": new_rows[field]}).with_row_index("new").lazy().filter(~blank(pl.col("text")))
+        old = pl.DataFrame({"text": live.at(field, gone), "old": gone.cast(pl.UInt32)}).lazy()
         old = old.filter(pl.len().over("text") <= RARE)
-        candidates.append(old.join(new, on="text")[["old", "new"]])
-    return pl.concat(candidates).unique().sort("new", "old")
+        candidates.append(old.join(new, on="text").select("old", "new"))
+    return pl.concat(candidates).unique().sort("new", "old").collect()
 
 
 def _alike(live: Catalogue, new_rows: pl.DataFrame, pairs: pl.DataFrame, name: str | None) -> pl.Series:

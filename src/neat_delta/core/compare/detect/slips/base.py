@@ -98,13 +98,23 @@ def keys(texts: pl.DataFrame) -> pl.DataFrame:
     >>> keys(pl.DataFrame({"ours": [" 5.00"], "typed": ["5"]})).row(0)
     ('5', '5')
     """
-    return texts.select(pl.all().str.strip_chars()).select(_key(pl.all()))
+    return texts.lazy().select(pl.all().str.strip_chars()).select(_key(pl.all())).collect()
 
 
 def _key(bare: pl.Expr) -> pl.Expr:
     decimal = bare.str.contains(r"^-?[0-9]+(?:\.[0-9]*0|,[0-9]+)$")  # no other looks otherwise in that form
     plain = bare.str.replace(",", ".", literal=True).str.strip_chars_end("0").str.strip_chars_end(".")
     return pl.when(decimal).then(plain).otherwise(bare)
+
+
+def gaps(places: pl.Series) -> pl.Series:
+    """The rows from each place to the next: one less than there are places.
+
+    >>> gaps(pl.Series([1, 2, 5])).to_list()
+    [1, 3]
+    """
+    rows = places.cast(pl.Int64)
+    return rows.slice(1) - rows.head(max(rows.len() - 1, 0))
 
 
 def runs(holds: pl.Series, least: int) -> list[tuple[int, int]]:

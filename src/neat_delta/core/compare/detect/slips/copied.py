@@ -9,7 +9,7 @@ from collections.abc import Mapping
 import polars as pl
 
 from neat_delta.core.base.model.catalogue import MARK
-from neat_delta.core.base.support.series import constant, gathered
+from neat_delta.core.base.support.series import constant, gathered, spread
 from neat_delta.core.compare.detect.slips.base import Slip, SlipContext, keys
 
 __all__ = ["column_over_another", "keys_sorted_alone", "row_over_others"]
@@ -29,7 +29,7 @@ def column_over_another(context: SlipContext) -> list[Slip]:
     fields = {
         name: cells
         for name, cells in context.by_field(LEAST_COPIED).items()
-        if cells.gather_every(max(1, cells.height // 100))["typed"].n_unique() >= DISTINCT
+        if spread(cells["typed"], 100).n_unique() >= DISTINCT
     }
     slips = []
     for name, likely in _likely_sources(context, fields).items() if fields else ():

@@ -6,6 +6,7 @@ import polars as pl
 
 from neat_delta.core.base.kinds import KINDS
 from neat_delta.core.base.model.store import Field
+from neat_delta.core.base.support.series import spread
 from neat_delta.core.compare.detect.slips.base import Slip, SlipContext
 
 __all__ = ["dates_moved", "years_far_off"]
@@ -43,7 +44,7 @@ def years_far_off(context: SlipContext) -> list[Slip]:
         if not far.any():
             continue
         column = context.live.column(name)
-        sample = pl.concat([column.gather_every(max(1, column.len() // GLANCE)), cells["before"].fill_null("")])
+        sample = pl.concat([spread(column, GLANCE), cells["before"].fill_null("")])
         sample_days = _days(sample, context.settings.get(name, Field()), context)
         least, most = sample_days.min(), sample_days.max()
         if least is None or most is None:

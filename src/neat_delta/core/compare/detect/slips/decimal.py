@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import polars as pl
 
+from neat_delta.core.base.support.series import filtered
 from neat_delta.core.compare.detect.slips.base import Slip, SlipContext
 
 __all__ = ["decimal_slip"]
@@ -45,7 +46,9 @@ def decimal_slip(context: SlipContext) -> list[Slip]:
             ((pl.col("before") > 0) & (pl.col("after") > 0))
             & (_near_ten(beyond, WITHIN) | _near_ten(pl.col("power"), EXACTLY))
         )
-        off_cells = cells.filter(off.collect().to_series().fill_null(value=False))
+        off_cells = filtered(cells, off.collect().to_series())
+        if not off_cells.height:
+            continue
         off_cells = off_cells.filter(~pl.col("theirs").is_in(_one_price(cells, off_cells).implode()))
         if off_cells.height:
             share = f"{off_cells.height:,} of {cells.height:,} changed cells"
@@ -82,7 +85,5 @@ def _near_ten(power: pl.Expr, within: float) -> pl.Expr:
 
 def _one_price(cells: pl.DataFrame, off_cells: pl.DataFrame) -> pl.Series:
     """The found values that three or more cells get which had different ones: a clearance at 9.90 is no slip."""
-    same_texts = (
-        cells.filter(pl.col("theirs").is_in(off_cells["theirs"].unique().implode())) if off_cells.height else off_cells
-    )
+    same_texts = cells.filter(pl.col("theirs").is_in(off_cells["theirs"].unique().implode()))
     return same_texts.group_by("theirs").agg(pl.col("ours").n_unique()).filter(pl.col("ours") >= 3)["theirs"]

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import polars as pl
 
+from neat_delta.core.base.support.series import filtered
 from neat_delta.core.compare.detect.slips.base import Slip, SlipContext
 
 __all__ = ["cut_at_one_length", "set_to_zero"]
@@ -21,7 +22,7 @@ def set_to_zero(context: SlipContext) -> list[Slip]:
     for name, cells in context.by_field(LEAST_ZEROS).items():
         if context.kind(name) not in {"money", "decimal"}:
             continue
-        zero_cells = cells.filter((pl.col("new") == 0) & (pl.col("old") != 0))
+        zero_cells = filtered(cells, (cells["new"] == 0) & (cells["old"] != 0))
         if zero_cells.height >= LEAST_ZEROS and zero_cells.height * 2 >= cells.height:
             why = f"{zero_cells.height:,} of {cells.height:,} changed cells became 0"
             slips.append(Slip("amounts set to zero", [name], zero_cells["number"], why))

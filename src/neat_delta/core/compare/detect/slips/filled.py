@@ -9,7 +9,7 @@ from neat_delta.core.base.kinds.number import NUMBER_KINDS
 from neat_delta.core.base.model.layout import Notation
 from neat_delta.core.base.model.store import Field
 from neat_delta.core.base.support.series import constant, gathered, scattered, true_places
-from neat_delta.core.compare.detect.slips.base import Slip, SlipContext, runs
+from neat_delta.core.compare.detect.slips.base import Slip, SlipContext, gaps, runs
 
 __all__ = ["dragged", "series"]
 
@@ -31,9 +31,9 @@ def series(context: SlipContext) -> list[Slip]:
     slips = []
     for name, cells in context.by_field(LEAST_SERIES).items():
         settings = context.settings.get(name, Field())
-        gap = cells["place"].cast(pl.Int64).diff()
-        if not runs(gap <= GAP, LEAST_SERIES - 2):
+        if not runs(gaps(cells["place"]) <= GAP, LEAST_SERIES - 2):
             continue
+        gap = cells["place"].cast(pl.Int64).diff()
         long_enough = runs(_goes_on(cells, "after", gap, settings, context.writing) & (gap <= GAP), LEAST_SERIES - 2)
         if not long_enough:
             continue
@@ -81,9 +81,9 @@ def dragged(context: SlipContext) -> list[Slip]:
     for name, cells in context.by_field(LEAST_DRAGGED).items():
         if context.kind(name) in SET_AT_WILL:
             continue
-        gap = cells["place"].cast(pl.Int64).diff()
-        if not runs(gap <= GAP, LEAST_DRAGGED - 1):
+        if not runs(gaps(cells["place"]) <= GAP, LEAST_DRAGGED - 1):
             continue
+        gap = cells["place"].cast(pl.Int64).diff()
         blank_or_nothing = cells["theirs"].is_in(["", "0"]) | (cells["ours"] == "")
         same = (cells["theirs"] == cells["theirs"].shift(1)) & (gap <= GAP) & ~blank_or_nothing
         spans = []

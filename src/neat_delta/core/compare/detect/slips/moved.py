@@ -7,7 +7,7 @@ from itertools import combinations
 
 import polars as pl
 
-from neat_delta.core.base.support.series import filtered, gathered
+from neat_delta.core.base.support.series import filtered, gathered, spread
 from neat_delta.core.compare.detect.slips.base import Slip, SlipContext
 
 __all__ = ["sideways", "swapped"]
@@ -41,7 +41,7 @@ def swapped(context: SlipContext) -> list[Slip]:
     def any_came(name: str, other: str) -> bool:
         """Whether some cells of a field, at a glance, hold what another field of their items held."""
         if (name, other) not in seen:
-            cells = by_field[name].gather_every(max(1, by_field[name].height // GLANCE))
+            cells = spread(by_field[name], GLANCE)
             others = [field for field in by_field if field != name] if few else [other]
             seen.update(
                 {(name, field): came for field, came in _came(cells, others, context).max().row(0, named=True).items()}
@@ -75,8 +75,7 @@ def _likely(by_field: Mapping[str, pl.DataFrame]) -> list[tuple[str, str]]:
         )
         for place, part in enumerate(by_field.values())
     )
-    items = cells["pair"].unique().sort()
-    items = items.gather_every(max(1, items.len() // SOME))
+    items = spread(cells["pair"].unique().sort(), SOME)
     cells = cells.filter(pl.col("pair").is_in(items.implode()) & ~pl.col("blank"))
     cells = cells.filter(pl.len().over("pair", "ours") <= FEW_FIELDS, pl.len().over("pair", "typed") <= FEW_FIELDS)
     came = cells.select("pair", "field", text="typed").join(

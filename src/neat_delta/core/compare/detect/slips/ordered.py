@@ -10,7 +10,7 @@ from typing import Any
 import polars as pl
 
 from neat_delta.core.base.kinds.number import NUMBER_KINDS
-from neat_delta.core.compare.detect.slips.base import Slip, SlipContext, runs
+from neat_delta.core.compare.detect.slips.base import Slip, SlipContext, gaps, runs
 
 __all__ = ["sorted_alone", "sorted_block"]
 
@@ -75,10 +75,9 @@ def sorted_block(context: SlipContext) -> list[Slip]:
     for name, cells in context.by_field(LEAST_BLOCK).items():
         if cells.height * 2 > context.sheet.height and cells.height > MANY:
             continue  # so many in order are a column's, and looked for there
-        near = cells["place"].cast(pl.Int64).diff() <= GAP
         spans = []
-        for start, length in runs(near, LEAST_BLOCK - 1):
-            run = cells.slice(start - 1, length + 1)
+        for start, length in runs(gaps(cells["place"]) <= GAP, LEAST_BLOCK - 1):
+            run = cells.slice(start, length + 1)
             spans += [part["number"] for part in _in_order_again(run, context.kind(name))]
         if spans:
             cell_numbers = pl.concat(spans).sort()
@@ -100,8 +99,8 @@ def _in_order_again(run: pl.DataFrame, kind: str) -> list[pl.DataFrame]:
     sides = ("old", "new") if kind in NUMBER_KINDS else ("ours", "theirs")
     was, now = run["ours"].to_list(), run["theirs"].to_list()
     differences = [0]
-    for ours, other in zip(run["ours"].hash().to_list(), run["theirs"].hash().to_list(), strict=True):
-        differences.append(differences[-1] + other - ours)
+    for ours, other in zip(was, now, strict=True):
+        differences.append(differences[-1] + hash(other) - hash(ours))
     ends: dict[int, list[int]] = {}
     for place, difference in enumerate(differences):
         ends.setdefault(difference, []).append(place)

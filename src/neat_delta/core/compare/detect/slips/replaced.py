@@ -8,6 +8,7 @@ from collections import Counter
 import polars as pl
 
 from neat_delta.core.base.kinds.number import NUMBER_KINDS
+from neat_delta.core.base.support.series import spread
 from neat_delta.core.compare.detect.slips.base import Slip, SlipContext
 
 __all__ = ["replaced"]
@@ -63,7 +64,7 @@ def replaced(context: SlipContext) -> list[Slip]:
 
 def _candidates(cells: pl.DataFrame) -> list[tuple[str, str]]:
     """The pieces that were exchanged most often, in whole words and in letters, that more than one field shows."""
-    sample = cells.gather_every(max(1, cells.height // SAMPLE))
+    sample = spread(cells, SAMPLE)
     fields: dict[tuple[str, str], set[str]] = {}
     times: Counter[tuple[str, str]] = Counter()
     for field, before, after in sample[["field", "before", "after"]].iter_rows():

@@ -6,7 +6,7 @@ import polars as pl
 
 from neat_delta.core.base.kinds.number import NUMBER_KINDS
 from neat_delta.core.base.support.series import constant, gathered, scattered, true_places
-from neat_delta.core.compare.detect.slips.base import Slip, SlipContext, runs
+from neat_delta.core.compare.detect.slips.base import Slip, SlipContext, gaps, runs
 
 __all__ = ["shifted"]
 
@@ -32,7 +32,7 @@ def shifted(context: SlipContext) -> list[Slip]:
         present = None
         if cells.height * FARTHEST > context.live.height:
             present = _all(cells, name, context)
-        elif cells["theirs"].hash().is_in(cells["ours"].hash().implode()).sum() < LEAST:
+        elif cells.select(pl.col("theirs").hash().is_in(pl.col("ours").hash().implode()).sum()).item() < LEAST:
             continue
         slip = next(
             (shift for order in ("place", "pair") if (shift := _in(cells, order, name, context, present))), None
@@ -53,7 +53,7 @@ def _in(cells: pl.DataFrame, order: str, name: str, context: SlipContext, presen
     best: tuple[int, pl.DataFrame] | None = None
     for step in steps:
         items = gathered(rows, _within(here - step, rows.len()))
-        held = cells.with_columns(neighbour=context.had([name], items)[name])
+        held = cells.hstack([context.had([name], items)[name].alias("neighbour")])
         hits = _hits(held, name, context)
         if hits.height and (best is None or hits.height > best[1].height):
             best = (step, hits)
@@ -86,8 +86,7 @@ def _likely(sheet_hashes: pl.Series, here: pl.Series, had: pl.Series) -> list[in
 
 def _dense(cells: pl.DataFrame, order: str) -> pl.DataFrame:
     """The cells that change close to each other, enough of them for a shift; now and then two neighbours are equal."""
-    places = cells[order].cast(pl.Int64)
-    near = places.slice(1) - places.head(max(places.len() - 1, 0)) <= GAP
+    near = gaps(cells[order]) <= GAP
     kept = [cells.slice(start, length + 1) for start, length in runs(near, LEAST - 1)]
     return pl.concat(kept) if kept else cells.clear()
 
