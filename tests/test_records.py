@@ -305,6 +305,18 @@ def test_where_every_price_is_raised_nothing_is_told_apart(put):
         assert files_alike(live, put("s.csv", written((["sku", "price"], edited)))) == alike
 
 
+def test_of_long_files_in_any_order_as_much_is_looked_at_as_makes_rows_meet(put):
+    """The first 64 KiB of a long file have hardly a row in common with those of a sheet that was sorted."""
+    rows = [[f"QA-{number:06}", f"Hive {number}, with a lid and a floor of pine", "9.90"] for number in range(150_000)]
+    live, other = put("live.csv", written((["sku", "name", "price"], rows))), list(rows)
+    random.Random(5).shuffle(other)
+    edited = [[key, name, "9.95" if number % 25 == 0 else price] for number, (key, name, price) in enumerate(other)]
+    sheet = put("sheet.csv", written((["sku", "name", "price"], edited)))
+    assert files_alike(live, sheet) == {live, sheet}
+    raised = [[key, name, "9.95"] for key, name, _ in other]
+    assert files_alike(live, put("raised.csv", written((["sku", "name", "price"], raised)))) == set()
+
+
 def test_no_columns_at_all_are_none(put):
     """Of a table at hand as of one that is read later: an empty list of names is no list of rows."""
     with by_records_of(1 << 22):

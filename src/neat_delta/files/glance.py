@@ -9,6 +9,7 @@ from __future__ import annotations
 import csv
 import io
 import json
+import math
 import os
 import tomllib
 from pathlib import Path
@@ -59,14 +60,28 @@ def files_alike(live: object, sheet: object, *others: object) -> set[str]:
     paths = [os.fspath(each) if isinstance(each, str | os.PathLike) else "" for each in (live, sheet, *others)]
     lines = {path: _lines(path) for path in paths}
     ours, theirs = lines[paths[0]], lines[paths[1]]
-    if not ours or ours[:1] != theirs[:1] or _mostly_differ(ours[1:], theirs[1:]):
+    if not ours or ours[:1] != theirs[:1]:
+        return set()
+    most = max(_bytes_to_meet(path, lines[path]) for path in paths[:2])
+    if most > GLANCE_BYTES:
+        ours, theirs = (_lines(path, most) for path in paths[:2])
+    if _mostly_differ(ours[1:], theirs[1:]):
         return set()
     return {path for path in paths if lines[path][:1] == ours[:1]}
 
 
-def _lines(path: str) -> list[str]:
+def _lines(path: str, most: int = GLANCE_BYTES) -> list[str]:
     """The first lines of a file, as far as they have an end; none where it is no plain file."""
-    return _beginning(path).split("\n")[:-1]
+    return _beginning(path, most).split("\n")[:-1]
+
+
+def _bytes_to_meet(path: str, lines: list[str]) -> int:
+    """In how many bytes at the beginning of two files as long as this one, each in an order of its own, twice as many
+    rows meet as say something: of n rows, those are in k of both, by chance, of which k * k is so many times n.
+    """
+    size = Path(path).stat().st_size
+    mean = max(1, sum(map(len, lines)) // len(lines))
+    return min(size, math.isqrt(2 * LEAST_MET * size * mean))
 
 
 LEAST_MET = 20
@@ -81,14 +96,14 @@ def _mostly_differ(lines: list[str], others: list[str]) -> bool:
     return len(met) >= LEAST_MET and sum(met) * 2 < len(met)
 
 
-def _beginning(path: str) -> str:
+def _beginning(path: str, most: int = GLANCE_BYTES) -> str:
     """The first bytes of a file as text; none of it where it is no plain file, or no text."""
     try:
         place = Path(path)
         if not place.is_file():
             return ""
         with place.open("rb") as file:
-            data = file.read(GLANCE_BYTES)
+            data = file.read(most)
     except (OSError, ValueError):
         return ""
     if data[:2] in {b"\xff\xfe", b"\xfe\xff"}:
