@@ -43,6 +43,11 @@ class Faults:
     sold: int = 0
     seed: int = 0
 
+    @property
+    def alters(self) -> bool:
+        """Whether the store keeps some texts otherwise than they were sent."""
+        return bool(self.rounded or self.cut)
+
     def drops(self, number: int, row: int) -> bool:
         """Whether this row of this import is said to be done, and is not."""
         if not self.dropped:

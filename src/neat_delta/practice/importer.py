@@ -49,12 +49,13 @@ class Stopped(Exception):  # noqa: N818 - it is no fault of the file
 class ImportRules:
     """What the store goes by: its importer, its fields, how it writes values, whether a key may stand on several items,
     the fields that go on over several lines with what stands between their values, and the headings of fields that are
-    called otherwise (heading: field).
+    called otherwise (heading: field). The fields and the writing are asked for only where a rule needs them: to learn
+    them takes a while.
     """
 
     importer: Importer
-    fields: Mapping[str, Field]
-    writing: Notation
+    fields: Callable[[], Mapping[str, Field]]
+    writing: Callable[[], Notation]
     shared: bool = False
     continued: Mapping[str, str] = field(default_factory=dict)
     headings: Mapping[str, str] = field(default_factory=dict)
@@ -84,10 +85,11 @@ def import_lines(
     lines = work.whole_items(table.lines)
     keys = [tuple(line.says.get(part) or "" for part in shelf.key) for line in lines]
     twice = {key for key, times in Counter(keys).items() if times > 1}
-    by_key = {key: shelf.with_key(key) for key in dict.fromkeys(keys)}
+    by_key = shelf.with_keys(dict.fromkeys(keys))
     listed = {at for rows in by_key.values() for at in rows}
+    items = shelf.items(listed)
     wanted = Counter(work.new_key(line, key) for line, key in zip(lines, keys, strict=True)) if work.recodes else {}
-    taken = {key for key in wanted if shelf.with_key(key)}
+    taken = {key for key, rows in shelf.with_keys(wanted).items() if rows}
     refused: dict[int, str] = {}
     steps: dict[int, _Step] = {}
     for line, key in zip(lines, keys, strict=True):
@@ -96,7 +98,7 @@ def import_lines(
                 raise Refused("its key stands in the file twice")
             if work.recodes and (wanted[work.new_key(line, key)] > 1 or work.new_key(line, key) in taken):
                 raise Refused("an item has the new code already, or gets it in this file")
-            steps[line.number] = work.step(line, key, by_key[key])
+            steps[line.number] = work.step(line, key, {at: items[at] for at in by_key[key]})
         except Refused as why:
             refused[line.number] = str(why)
     refused |= work.refused_on_demand(list(steps.values()))
@@ -160,7 +162,6 @@ class _Import:
         self.action, self.number, self.faults, self.by = action, number, faults, f"import {number}"
         self.patch = self.importer.form in PATCHES
         self.recodes = action == "recode"
-        self.mark = rules.writing.decimal_mark or "."
         self.before = shelf.item_numbers() if self.importer.missing == "deleted" else []
         self.flag = self.importer.removal.heading if self.importer.removal.how == "flag" else None
         self.removes = action == "remove" and self.flag is None
@@ -204,10 +205,10 @@ class _Import:
         code = line.code if line.code is not None else line.says.get(self.code_heading) or ""
         return tuple(code if name == self.code_field else text for name, text in zip(self.shelf.key, key, strict=True))
 
-    def step(self, line: Line, key: tuple[str, ...], rows: Sequence[int]) -> _Step:
-        """What a row comes to. Refused where the importer does not take it."""
+    def step(self, line: Line, key: tuple[str, ...], items: Mapping[int, Item]) -> _Step:
+        """What a row comes to, of the `items` with its key. Refused where the importer does not take it."""
+        rows, before = list(items), list(items.values())
         self._must_be_an_item(key, rows)
-        before = [self.shelf.get(at) for at in rows]
         if line.gone or self.removes:
             if not rows:
                 raise Refused("there is no such item to remove")
@@ -235,7 +236,7 @@ class _Import:
                 hits = [step.line.number for step in steps if refusal.words in step.key]
             else:
                 items = pl.DataFrame([item for step in steps for item in step.items], infer_schema_length=1)
-                holds = evaluate(refusal.condition, Rows({"": items}, self.rules.fields, self.rules.writing))
+                holds = evaluate(refusal.condition, Rows({"": items}, self.rules.fields(), self.rules.writing()))
                 hits = [number for number, hit in zip(owners, holds, strict=True) if hit]
             what = "this item" if refusal.condition is None else refusal.words
             out = dict.fromkeys(hits, f"refused on demand: {what}") | out
@@ -297,7 +298,7 @@ class _Import:
                 continue
             if name in self.importer.adjusted:
                 after[name] = self._sum(name, after[name], wanted)
-            elif self.importer.lists == "marked" and self.rules.fields.get(name, Field()).kind == "list":
+            elif self.importer.lists == "marked" and self.rules.fields().get(name, Field()).kind == "list":
                 after[name] = self._list(name, after[name], wanted)
             else:
                 after[name] = "" if wanted == self.importer.empties else wanted
@@ -314,26 +315,32 @@ class _Import:
 
     def _stored(self, line: Line, states: Sequence[Item]) -> tuple[list[Item], str]:
         """What the store makes of the fields that a row says something of; and what it says to that."""
+        if not self.faults.alters:
+            return list(states), ""
         cut = []
         out = [dict(item) for item in states]
         for item in out:
             for name, wanted in line.says.items():
                 if name in item and name not in self.shelf.key and (wanted or "").strip():
-                    text = self.faults.stored(name, item[name], self.mark)
+                    text = self.faults.stored(name, item[name], self._mark())
                     if name in self.faults.cut and text != item[name] and name not in cut:
                         cut.append(name)
                     item[name] = text
         return out, "".join(f"{name} was cut after {self.faults.cut[name]} characters. " for name in cut).strip()
 
+    def _mark(self) -> str:
+        return self.rules.writing().decimal_mark or "."
+
     def _sum(self, name: str, now: str, step: str) -> str:
+        mark = self._mark()
         try:
-            old = Decimal(now.strip().replace(self.mark, ".") or "0")
-            return f"{old + Decimal(step.strip().replace(self.mark, '.')):f}".replace(".", self.mark)
+            old = Decimal(now.strip().replace(mark, ".") or "0")
+            return f"{old + Decimal(step.strip().replace(mark, '.')):f}".replace(".", mark)
         except InvalidOperation:
             raise Refused(f'"{name}": {step!r} cannot be added to {now!r}') from None
 
     def _list(self, name: str, now: str, wanted: str) -> str:
-        between = self.rules.fields[name].separator or ","
+        between = self.rules.fields()[name].separator or ","
         mark = between.strip() or " "
         values = [value.strip() for value in now.split(mark) if value.strip()]
         for word in (part.strip() for part in wanted.split(mark)):

@@ -1,12 +1,14 @@
 """The catalogue of a practice store in SQLite: its items in their order, and what was done to each. One transaction an
-import: all of it is there, or the rows that were said to be done.
+import: all of it is there, or the rows that were said to be done. Many items are looked up, and changed, in one go.
 """
 
 from __future__ import annotations
 
 import sqlite3
-from collections.abc import Iterator, Sequence
+from collections.abc import Callable, Iterable, Iterator, Sequence
 from contextlib import contextmanager
+from operator import itemgetter
+from typing import TypeVar
 
 import msgspec
 import polars as pl
@@ -29,6 +31,9 @@ CREATE TABLE facts (name TEXT PRIMARY KEY, value TEXT NOT NULL);
 
 TEXTS = msgspec.json.Decoder(list[str])
 
+AT_ONCE = 500
+"""So many items are asked for in one question."""
+
 
 def encode(value: str | Sequence[str]) -> str:
     """Texts as they are kept: JSON."""
@@ -39,8 +44,22 @@ class Shelf:
     """Items by number and by key. A change goes into the history with who made it (`by`): an import, a sale."""
 
     def __init__(self, path: str, fields: Sequence[str] = (), key: Sequence[str] = ()) -> None:
-        self.db = sqlite3.connect(path, check_same_thread=False, isolation_level=None)
+        self._db = sqlite3.connect(path, check_same_thread=False, isolation_level=None)
         self.fields, self.key = list(fields), list(key)
+        self._texts, self._key_texts = _texts_of(self.fields), _texts_of(self.key)
+        self._changed: list[tuple[str, str, int]] = []
+        self._noted: list[tuple[object, ...]] = []
+
+    @property
+    def db(self) -> sqlite3.Connection:
+        """The database, with all in it that was done."""
+        if self._changed or self._noted:
+            changed, noted = self._changed, self._noted
+            self._changed, self._noted = [], []
+            self._db.executemany("UPDATE items SET key = ?, cells = ? WHERE id = ?", changed)
+            insert = "INSERT INTO history (import, item, key, by, field, before, after) VALUES (?, ?, ?, ?, ?, ?, ?)"
+            self._db.executemany(insert, noted)
+        return self._db
 
     @property
     def is_filled(self) -> bool:
@@ -50,7 +69,8 @@ class Shelf:
     def fill(self, cells: pl.DataFrame) -> None:
         """Make the tables, and put these items on the shelf."""
         self.db.executescript("BEGIN;" + TABLES)
-        rows = ((self._key(row), self._packed(row)) for row in cells.iter_rows(named=True))
+        keys = map(encode, cells.select(self.key).iter_rows())
+        rows = zip(keys, map(encode, cells.select(self.fields).iter_rows()), strict=True)
         self.db.executemany("INSERT INTO items (key, cells) VALUES (?, ?)", rows)
         facts = {"fields": encode(self.fields), "key": encode(self.key)}
         self.db.executemany("INSERT INTO facts VALUES (?, ?)", facts.items())
@@ -68,20 +88,21 @@ class Shelf:
         try:
             yield
         except BaseException:
-            self.db.execute("ROLLBACK")
+            self._changed, self._noted = [], []
+            self._db.execute("ROLLBACK")
             raise
         self.db.execute("COMMIT")
 
     def _key(self, item: Item) -> str:
-        return self.key_of([item[name] for name in self.key])
+        return self.key_of(self._key_texts(item))
 
     @staticmethod
     def key_of(texts: Sequence[str]) -> str:
         """The key as it is looked up."""
-        return encode(list(texts))
+        return encode(texts)
 
     def _packed(self, item: Item) -> str:
-        return encode([item[name] for name in self.fields])
+        return encode(self._texts(item))
 
     def _item(self, cells: str) -> Item:
         return dict(zip(self.fields, TEXTS.decode(cells), strict=True))
@@ -91,6 +112,25 @@ class Shelf:
         rows = self.db.execute("SELECT id FROM items WHERE key = ? ORDER BY id", (self.key_of(texts),))
         return [number for (number,) in rows]
 
+    def with_keys(self, keys: Iterable[Sequence[str]]) -> dict[tuple[str, ...], list[int]]:
+        """The numbers of the items that have each of these keys."""
+        texts_of = {tuple(key): self.key_of(key) for key in keys}
+        by_text: dict[str, list[int]] = {text: [] for text in texts_of.values()}
+        for texts in _batches(list(by_text)):
+            where = f"WHERE key IN ({', '.join('?' * len(texts))})"
+            for key, number in self.db.execute(f"SELECT key, id FROM items {where} ORDER BY id", texts):
+                by_text[key].append(number)
+        return {key: by_text[text] for key, text in texts_of.items()}
+
+    def items(self, numbers: Iterable[int]) -> dict[int, Item]:
+        """The items of these numbers."""
+        out: dict[int, Item] = {}
+        for some in _batches(list(numbers)):
+            where = f"WHERE id IN ({', '.join('?' * len(some))})"
+            rows = self.db.execute(f"SELECT id, cells FROM items {where}", some)
+            out |= {number: self._item(cells) for number, cells in rows}
+        return out
+
     def get(self, number: int) -> Item:
         """The item of this number."""
         return self._item(self.db.execute("SELECT cells FROM items WHERE id = ?", (number,)).fetchone()[0])
@@ -98,11 +138,9 @@ class Shelf:
     def put(self, number: int, item: Item, by: str, during: int | None = None, *, before: Item | None = None) -> None:
         """Change an item, which was as it was `before` (None: it is looked up)."""
         before = self.get(number) if before is None else before
-        self.db.execute(
-            "UPDATE items SET key = ?, cells = ? WHERE id = ?", (self._key(item), self._packed(item), number)
-        )
-        cells = [(name, before[name], item[name]) for name in self.fields if before[name] != item[name]]
-        self._note(number, item, by, during, cells)
+        self._changed.append((self._key(item), self._packed(item), number))
+        texts = zip(self.fields, self._texts(before), self._texts(item), strict=True)
+        self._note(number, item, by, during, [cell for cell in texts if cell[1] != cell[2]])
 
     def add(self, item: Item, by: str, during: int | None = None) -> int:
         """Add an item at the end; its number."""
@@ -124,9 +162,8 @@ class Shelf:
         during: int | None,
         cells: Sequence[tuple[str | None, str | None, str | None]],
     ) -> None:
-        rows = ((during, number, self._key(item), by, *cell) for cell in cells)
-        insert = "INSERT INTO history (import, item, key, by, field, before, after) VALUES (?, ?, ?, ?, ?, ?, ?)"
-        self.db.executemany(insert, rows)
+        key = self._key(item)
+        self._noted += [(during, number, key, by, *cell) for cell in cells]
 
     def item_numbers(self) -> list[int]:
         """The numbers of all items, in their order."""
@@ -134,8 +171,9 @@ class Shelf:
 
     def table(self) -> pl.DataFrame:
         """All items, one row each."""
-        rows = [TEXTS.decode(cells) for (cells,) in self.db.execute("SELECT cells FROM items ORDER BY id")]
-        return pl.DataFrame(rows, schema=dict.fromkeys(self.fields, pl.String), orient="row")
+        texts = [cells for (cells,) in self.db.execute("SELECT cells FROM items ORDER BY id")]
+        rows = pl.Series(texts, dtype=pl.String).str.json_decode(pl.List(pl.String))
+        return rows.list.to_struct(fields=self.fields).struct.unnest()
 
     def page(self, search: str, start: int, many: int) -> tuple[list[Item], int]:
         """The items in which a text stands, from `start` on, and how many there are of them."""
@@ -170,3 +208,18 @@ class Shelf:
             f"SELECT report FROM imports {where} ORDER BY number DESC", () if number is None else (number,)
         )
         return [report for (report,) in rows]
+
+
+def _texts_of(fields: Sequence[str]) -> Callable[[Item], tuple[str, ...]]:
+    """What takes the texts of these fields out of an item, in their order."""
+    if len(fields) > 1:
+        return itemgetter(*fields)
+    return lambda item: tuple(item[name] for name in fields)
+
+
+Value = TypeVar("Value")
+
+
+def _batches(values: list[Value]) -> Iterator[list[Value]]:
+    """Values so many at a time."""
+    return (values[start : start + AT_ONCE] for start in range(0, len(values), AT_ONCE))

@@ -9,17 +9,18 @@ import random
 import sqlite3
 import threading
 from collections import Counter
-from collections.abc import Mapping, Sequence
+from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, field
+from functools import cached_property, partial
 from pathlib import Path
-from typing import Any
+from typing import Any, get_args
 
 import msgspec
 import polars as pl
 
 from neat_delta.core.base.infer.learn import learn, with_writing
 from neat_delta.core.base.model.catalogue import Catalogue
-from neat_delta.core.base.model.layout import LINE_ENDS, Layout
+from neat_delta.core.base.model.layout import LINE_ENDS, Layout, Notation
 from neat_delta.core.base.model.results import ResultsForm, RowStatus
 from neat_delta.core.base.model.store import Field, Store
 from neat_delta.core.base.model.update import Action
@@ -82,29 +83,34 @@ def report_csv(reports: Sequence[Report], form: ResultsForm | None = None) -> by
     key = reports[0].key if reports else []
     plain = form is None or not (form.key or form.row) or form.line is not None
     form_used = PLAIN if plain or form is None else form
-    headings = [*((form_used.file,) if form_used.file else ()), *((form_used.row,) if form_used.row else ())]
-    headings += key if plain else form_used.key
-    headings += [
-        heading for heading in (form_used.status, form_used.message, *form_used.ids[:1]) if heading is not None
+    words = {status: _word(form_used, status) for status in get_args(RowStatus)}
+    unsaid = dict.fromkeys(words, "") | ({} if form_used.status else {"refused": "refused"})
+    headings = key if plain else form_used.key
+    columns: list[tuple[str | None, Callable[[Report, RowReport], str | int]]] = [
+        (form_used.file, lambda report, row: report.file),
+        (form_used.row, lambda report, row: row.row - 2 + form_used.first_row),
+        *((heading, partial(_key_part, place)) for place, heading in enumerate(headings)),
+        (form_used.status, lambda report, row: words[row.status]),
+        (form_used.message, lambda report, row: row.message or unsaid[row.status]),
+        (form_used.ids[0] if form_used.ids else None, lambda report, row: row.item or ""),
     ]
+    columns = [(heading, cell) for heading, cell in columns if heading]
     out = io.StringIO(newline="")
     writer = csv.writer(out, lineterminator="\n")
-    writer.writerow(headings)
-    for report in reports:
-        for row in report.rows:
-            if form_used.only_refused and row.status != "refused":
-                continue
-            cells = [
-                *((report.file,) if form_used.file else ()),
-                *((row.row - 2 + form_used.first_row,) if form_used.row else ()),
-            ]
-            cells += row.key if plain or form_used.key else []
-            cells += [_word(form_used, row.status)] if form_used.status else []
-            cells += [row.message or ("refused" if row.status == "refused" and not form_used.status else "")] * bool(
-                form_used.message
-            )
-            writer.writerow([*cells, *([row.item or ""] if form_used.ids else [])])
+    writer.writerow([heading for heading, _ in columns])
+    rows = (
+        (report, row)
+        for report in reports
+        for row in report.rows
+        if row.status == "refused" or not form_used.only_refused
+    )
+    writer.writerows([cell(report, row) for _, cell in columns] for report, row in rows)
     return out.getvalue().encode()
+
+
+def _key_part(place: int, report: Report, row: RowReport) -> str:
+    del report
+    return row.key[place]
 
 
 PLAIN = ResultsForm(
@@ -156,8 +162,6 @@ class Shop:
                 name, (self.store.fields[name].heading if name in self.store.fields else None) or name
             )
         self.key = prepared.key.fields
-        self.kinds = self.store.fields or learn(self.live, self.key).store.fields
-        self.settings = with_writing(msgspec.structs.replace(self.store, fields=self.kinds), live).writing
         self.layout = layout_of(self.live, self.store.importer)
         self.faults: Faults = NO_FAULTS
         self.lock = threading.RLock()
@@ -165,6 +169,16 @@ class Shop:
         self.shelf = self._kept_in(keep) if keep else Shelf(":memory:", self.live.fields, self.key)
         if not self.shelf.is_filled:
             self.shelf.fill(self.live.cells)
+
+    @cached_property
+    def kinds(self) -> Mapping[str, Field]:
+        """What is known of the fields: as the store file says, or as its export shows."""
+        return self.store.fields or learn(self.live, self.key).store.fields
+
+    @cached_property
+    def settings(self) -> Notation:
+        """How the store writes values."""
+        return with_writing(msgspec.structs.replace(self.store, fields=dict(self.kinds)), self.live).writing
 
     def _kept_in(self, path: str) -> Shelf:
         """The shelf in a file; FileError when that is something else, or keeps another catalogue."""
@@ -195,7 +209,9 @@ class Shop:
         headings = {called.get(name, self.heading(name)): name for name in self.live.fields}
         headings = {heading: name for heading, name in headings.items() if heading != name}
         shared = self.store.key.shared == "all"
-        return ImportRules(self.store.importer, self.kinds, self.settings, shared, dict(lines), headings)
+        return ImportRules(
+            self.store.importer, lambda: self.kinds, lambda: self.settings, shared, dict(lines), headings
+        )
 
     def import_file(self, data: bytes, name: str, action: Action | None = None, *, check: bool = False) -> Report:
         """Import a file, or only try it (`check`). FileError when it is refused as a whole, TooLargeError by its
