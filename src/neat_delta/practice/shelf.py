@@ -122,10 +122,10 @@ class Shelf:
                 by_text[key].append(number)
         return {key: by_text[text] for key, text in texts_of.items()}
 
-    def items(self, numbers: Iterable[int]) -> dict[int, Item]:
+    def items(self, ids: Iterable[int]) -> dict[int, Item]:
         """The items of these numbers."""
         out: dict[int, Item] = {}
-        for some in _batches(list(numbers)):
+        for some in _batches(list(ids)):
             where = f"WHERE id IN ({', '.join('?' * len(some))})"
             rows = self.db.execute(f"SELECT id, cells FROM items {where}", some)
             out |= {number: self._item(cells) for number, cells in rows}

@@ -19,6 +19,7 @@ from neat_delta.core.base.model.changeset import ChangeSet
 from neat_delta.core.base.model.results import ResultsForm, ResultStatus, RowStatus
 from neat_delta.core.base.model.store import Key
 from neat_delta.core.base.support.errors import CatalogueError, StoreError
+from neat_delta.core.base.support.series import gathered
 from neat_delta.core.sheets.match.keys import KeyText, key_text
 
 __all__ = ["FileRow", "ItemResult", "ReportRow", "Results", "message_form", "read_results", "sent_items"]
@@ -172,7 +173,7 @@ class _Report:
         by_row: Mapping[tuple[str, int], FileRow],
     ) -> None:
         self.name, self.form, self.key, self.known, self.by_row = name, form, key, known, by_row
-        self.files = list(dict.fromkeys(file for file, _ in by_row))
+        self.files, self.words = list(dict.fromkeys(file for file, _ in by_row)), form.words
         self.by_key: dict[tuple[KeyText, str, int], tuple[Sequence[int], ItemResult]] = {}
         self.others: list[ReportRow] = []
         self.repeated: list[str] = []
@@ -214,7 +215,7 @@ class _Report:
         if form.status is None:
             return "refused" if form.only_refused or (form.message and row[form.message].strip()) else "done"
         word = row[form.status].strip()
-        status = form.words.get(word.casefold())
+        status = self.words.get(word.casefold())
         if status is None:
             raise StoreError(
                 f'{self.name}, row {place:,}: [results] does not say what the status "{word}" means. '
@@ -261,12 +262,12 @@ def _known(changes: ChangeSet, rows: Sequence[FileRow]) -> tuple[dict[KeyText, l
         name(row.key, row.items)
     sent = changes.sent().filter(pl.col("field").cast(pl.String).is_in(key.fields))
     codes = {(item, str(field)): after for item, field, after in sent[["item", "field", "after"]].iter_rows()}
-    for item in items:
-        name(changes.keys.row(item), [item])
+    own = dict(zip(items, gathered(changes.keys, items).iter_rows(), strict=True))
+    for item, texts in own.items():
+        name(texts, [item])
     olds = {code: list(those) for code, those in known.items()}
-    for item in items:
-        parts = zip(key.fields, changes.keys.row(item), strict=True)
-        new = [codes.get((item, field), text) for field, text in parts]
+    for item in dict.fromkeys(item for item, _ in codes):
+        new = [codes.get((item, field), text) for field, text in zip(key.fields, own[item], strict=True)]
         if not olds.get(key_text(new, key)):
             name(new, [item])
     return known, items

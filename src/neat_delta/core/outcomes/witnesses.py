@@ -9,6 +9,7 @@ from typing import Literal
 
 from neat_delta.core.base.model.changeset import ChangeSet
 from neat_delta.core.base.model.results import RESULT_STATUSES, ResultStatus
+from neat_delta.core.base.support.series import gathered
 from neat_delta.core.outcomes.confirm import Confirmed
 from neat_delta.core.outcomes.landings import Landing
 from neat_delta.core.outcomes.results import Results, message_form
@@ -95,9 +96,10 @@ def compare_witnesses(changes: ChangeSet, results: Results, confirmed: Confirmed
         for item, landing in zip(confirmed.items, confirmed.trouble, strict=True):
             landings.setdefault(item, []).append(landing)
     out = []
-    for item, result in results.by_item.items():
+    items = list(results.by_item)
+    keys = gathered(changes.keys, items).iter_rows(named=True)
+    for (item, result), key in zip(results.by_item.items(), keys, strict=True):
         those = landings.get(item, [])
-        key = changes.keys.row(item, named=True)
         out.append(
             Testimony(item, key, result.status, _seen(item, those, confirmed), result.message, result.ids, those)
         )

@@ -2,9 +2,11 @@
 
 from __future__ import annotations
 
-from typing import Literal
+from typing import get_args
 
 import polars as pl
+
+from neat_delta.core.base.support.check_digits import Standard, has_check_digit
 
 __all__ = ["check_digit", "links"]
 
@@ -30,17 +32,15 @@ def links(texts: pl.Series, keys: pl.Series, separator: str | None) -> str | Non
     return f"all {own.height:,} are keys of other items" if other.height == own.height else None
 
 
-def check_digit(name: str, texts: pl.Series) -> tuple[Literal["gtin", "isbn"], str] | None:
+def check_digit(name: str, texts: pl.Series) -> tuple[Standard, str] | None:
     """The standard whose check digit the codes of a column have (GS1 General Specifications, 7.9; ISO 2108), and how
     that was seen; None when they have none.
     """
-    from stdnum import ean, isbn
-
     values = texts.filter(texts != "").unique()
     if values.len() < NUMBERS or not values.head(NUMBERS).str.contains(r"^[0-9][0-9 -]{6,16}[0-9Xx]$").any():
         return None
-    for standard, valid, what in (("gtin", ean.is_valid, "GTINs"), ("isbn", isbn.is_valid, "ISBNs")):
-        right = sum(valid(text) for text in values)
+    for standard in get_args(Standard):
+        right = int(has_check_digit(values, standard).sum())
         if right >= values.len() * RIGHT and not (standard == "gtin" and "isbn" in name.lower()):
-            return standard, f"{right:,} of {values.len():,} have the check digit of {what}"  # type: ignore[return-value]
+            return standard, f"{right:,} of {values.len():,} have the check digit of {standard.upper()}s"
     return None

@@ -181,14 +181,20 @@ def _row_column(report: pl.DataFrame, taken: set[str]) -> str | None:
     return None
 
 
+MOST_WORDS = 12
+"""A status has no more different words."""
+
+
 def _status_column(report: pl.DataFrame, taken: set[str]) -> str | None:
     """The column whose few words plainly say what became of a row, or that is called so: then it is said which of them
     nobody can tell.
     """
     best, most = None, 0.0
     for name in report.columns:
+        if name in taken or report[name].str.strip_chars().n_unique() > MOST_WORDS + 1:  # a blank one is none
+            continue
         words = _words(report[name])
-        if name in taken or not words or len(words) > 12:
+        if not words or len(words) > MOST_WORDS:
             continue
         known = sum(many for word, many in words.items() if status_of(word) is not None) / sum(words.values())
         plainly = plain_heading([name], STATUS) is not None

@@ -5,6 +5,7 @@ from __future__ import annotations
 import polars as pl
 
 from neat_delta.core.base.model.store import Field
+from neat_delta.core.base.support.check_digits import has_check_digit
 from neat_delta.core.base.support.series import filtered
 from neat_delta.core.compare.checks.base import (
     Check,
@@ -36,15 +37,11 @@ def repeated(context: CheckContext) -> pl.DataFrame:
 
 def check_digit(context: CheckContext) -> pl.DataFrame:
     """Codes whose check digit is wrong (GS1 General Specifications, 7.9; ISO 2108)."""
-    from stdnum import ean, isbn
-
     tables = [nothing()]
     for name, (field, cells) in context.of("code").items():
         if field.check_digit is None:
             continue
-        right = ean.is_valid if field.check_digit == "gtin" else isbn.is_valid
-        valid = {text: right(text.strip()) for text in cells["after"].unique()}
-        hit = cells.filter(pl.Series([not valid[text] for text in cells["after"]], dtype=pl.Boolean))
+        hit = filtered(cells, ~has_check_digit(cells["after"].str.strip_chars(), field.check_digit))
         what = "GTIN" if field.check_digit == "gtin" else "ISBN"
         tables.append(findings_of(name, hit["item"], '"' + hit["after"].str.slice(0, 40) + f'" is no right {what}'))
     return pl.concat(tables)

@@ -58,7 +58,7 @@ def key_text(texts: Iterable[str], key: Key) -> KeyText:
     >>> key_text(["qa-1 "], Key(["sku"]))
     ('qa-1',)
     """
-    return tuple(text.strip().lower() if key.ignore_case else text.strip() for text in texts)
+    return tuple([text.strip().lower() for text in texts] if key.ignore_case else [text.strip() for text in texts])
 
 
 @dataclass(frozen=True, slots=True)
