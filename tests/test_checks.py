@@ -11,9 +11,13 @@ from typing import Any, get_args
 import msgspec
 import polars as pl
 import pytest
+from hypothesis import given
+from hypothesis import strategies as st
+from stdnum import ean, isbn
 
 from neat_delta import Accept, ChangeSet, Field, Importer, Key, Layout, Notation, Store, check, compare
 from neat_delta.core.base.model.store import CheckName, Relations, Standing
+from neat_delta.core.base.support.check_digits import Standard, has_check_digit
 from neat_delta.core.compare.checks import CHECKS
 from neat_delta.core.compare.checks.base import sentence
 from tests.oracle import catalogue
@@ -205,6 +209,20 @@ def test_a_check_of_cells_or_items_says_the_same_of_an_item_alone(check, edits, 
     changes = checked(shop()[:1], shop(**edits)[:1], images=str(tmp_path))
     found = [flag.what for flag in changes.iter_check_findings() if flag.check == check]
     assert bool(found) == (what is not None) and all(one.startswith(what or "") for one in found)
+
+
+@given(
+    st.lists(st.from_regex(r"(97[89]|0|)[0-9]{0,15}[0-9xX -]?[0-9]{0,2}", fullmatch=True), max_size=30),
+    st.booleans(),
+    st.sampled_from(get_args(Standard)),
+)
+def test_a_check_digit_is_right_where_a_package_of_numbers_says_so(codes, completed, standard):
+    """Of drawn texts, and of these with the check digit that GTINs have."""
+    if completed:
+        codes = [code + ean.calc_check_digit(code) for code in codes if code.isdigit()]
+    texts = pl.Series(codes, dtype=pl.String)
+    valid = {"gtin": ean.is_valid, "isbn": isbn.is_valid}[standard]
+    assert has_check_digit(texts, standard).to_list() == [valid(code) for code in codes]
 
 
 def test_characters_that_the_encoding_lacks_are_found():
