@@ -1,4 +1,4 @@
-"""What compare costs, round by round, against only reading both files with the same engine, as whole processes.
+"""What the commands cost, round by round, against only reading their files with the same engine, as whole processes.
 
     pip install -e '.[bench]' && python bench/speed.py [--items 1000000] [--rounds 5] [--write docs/speed.md]
 
@@ -12,6 +12,7 @@ from __future__ import annotations
 import argparse
 import os
 import platform
+import shutil
 import sys
 import tempfile
 from collections.abc import Callable
@@ -28,7 +29,8 @@ from compare import make, run
 
 FLOOR = """
 import sys, polars as pl
-for path, separator in (("live.csv", ","), tuple(sys.argv[1:])):
+for path in sys.argv[1:]:
+    separator = ";" if path == "turned.csv" else ","
     globals()[path] = pl.read_csv(path, infer_schema=False, empty_string_is_null=False, separator=separator)
 """
 PROGRAM = [sys.executable, "-m", "neat_delta"]
@@ -39,9 +41,9 @@ def shuffled(table: pl.DataFrame) -> pl.DataFrame:
     return table[np.random.default_rng(22).permutation(table.height)]
 
 
-def changed(table: pl.DataFrame) -> pl.DataFrame:
+def changed(table: pl.DataFrame, seed: int = 23) -> pl.DataFrame:
     """Four in a hundred prices, and one in a hundred stocks."""
-    rng = np.random.default_rng(23)
+    rng = np.random.default_rng(seed)
     prices, stocks = (pl.Series(rng.random(table.height) < share) for share in (0.04, 0.01))
     return table.with_columns(
         pl.when(prices).then(_times(table["price"], "1.03")).otherwise("price").alias("price"),
@@ -65,36 +67,66 @@ def _times(prices: pl.Series, factor: str) -> pl.Series:
     return exact.to_series().cast(pl.Decimal(12, 2)).cast(pl.String)
 
 
-SHEETS: dict[str, tuple[Callable[[pl.DataFrame], pl.DataFrame], str]] = {
-    "4 % changed, shuffled, same layout": (lambda live: shuffled(changed(live)), ","),
-    "4 % changed, rows in order": (changed, ","),
-    "4 % changed, columns turned round and semicolons": (lambda live: shuffled(changed(live))[live.columns[::-1]], ";"),
-    "every price raised": (lambda live: shuffled(raised(live)), ","),
-    "every price raised, no two alike": (lambda live: shuffled(distinct(live)), ","),
-    "no change at all": (lambda live: live, ","),
+FILES: dict[str, Callable[[pl.DataFrame], pl.DataFrame]] = {
+    "shuffled.csv": lambda live: shuffled(changed(live)),
+    "ordered.csv": changed,
+    "turned.csv": lambda live: shuffled(changed(live))[live.columns[::-1]],
+    "raised.csv": lambda live: shuffled(raised(live)),
+    "distinct.csv": lambda live: shuffled(distinct(live)),
+    "same.csv": lambda live: live,
+    "moved.csv": lambda live: changed(live, 29),
 }
-"""What each sheet is, made of live, and what stands between its cells."""
+"""What each file is, made of live; `turned.csv` has semicolons."""
+
+COMPARE = ["compare", "live.csv", "shuffled.csv", "-o", "changes.jsonl"]
+
+ROUNDS: dict[str, tuple[list[str], list[list[str]]]] = {
+    "compare, 4 % changed, shuffled, same layout": (["live.csv", "shuffled.csv"], [COMPARE]),
+    "compare, 4 % changed, rows in order": (["live.csv", "ordered.csv"], []),
+    "compare, 4 % changed, columns turned round and semicolons": (["live.csv", "turned.csv"], []),
+    "compare, every price raised": (["live.csv", "raised.csv"], []),
+    "compare, every price raised, no two alike": (["live.csv", "distinct.csv"], []),
+    "compare, no change at all": (["live.csv", "same.csv"], []),
+    "compare, three sides, 4 % changed by each": (
+        ["moved.csv", "shuffled.csv", "live.csv"],
+        [["compare", "moved.csv", "shuffled.csv", "--base", "live.csv", "-o", "changes.jsonl"]],
+    ),
+    "confirm, 4 % changed": (
+        ["live.csv", "shuffled.csv"],
+        [COMPARE, ["confirm", "changes.jsonl", "shuffled.csv"]],
+    ),
+    "write with its proof, 4 % changed": (
+        ["live.csv", "shuffled.csv"],
+        [COMPARE, ["write", "changes.jsonl", "--to", "out"]],
+    ),
+}
+"""Of each round the files that it is about, and the commands, of which the last is measured; none: it compares them."""
 
 
 def make_files(folder: Path, items: int) -> None:
-    """Write live and all sheets. In a process of its own: a child's peak of memory begins with what its parent has."""
+    """Write live and all other files. In a process of its own: a child's peak of memory begins with its parent's."""
     make(folder, items, 0.0)
     live = pl.read_csv(folder / "live.csv", infer_schema=False)  # what is null is written as a bare blank
-    for number, (make_sheet, separator) in enumerate(SHEETS.values()):
-        make_sheet(live).write_csv(folder / f"sheet-{number}.csv", separator=separator)
+    for name, made_of in FILES.items():
+        made_of(live).write_csv(folder / name, separator=";" if name == "turned.csv" else ",")
 
 
 def measured(folder: Path, rounds: int) -> list[tuple[str, float, float, float]]:
-    """Of each round its name, the seconds, the ratio to only reading, the memory against both files."""
+    """Of each round its name, the seconds, the ratio to only reading, the memory against the files."""
     lines = []
-    for number, name in enumerate(SHEETS):
-        files = ["live.csv", f"sheet-{number}.csv"]
+    for name, (files, commands) in ROUNDS.items():
+        *before, command = commands or [["compare", *files, "-o", "changes.jsonl"]]
         size = sum((folder / file).stat().st_size for file in files) / 1e9
+        (folder / "changes.jsonl").unlink(missing_ok=True)
+        for step in before:
+            run([*PROGRAM, *step], folder)
         runs = []
         for _ in range(rounds):
-            floor = run([sys.executable, "-c", FLOOR, files[1], SHEETS[name][1]], folder)
-            (folder / "changes.jsonl").unlink(missing_ok=True)
-            runs.append((floor, run([*PROGRAM, "compare", *files, "-o", "changes.jsonl"], folder)))
+            floor = run([sys.executable, "-c", FLOOR, *files], folder)
+            if not before:
+                (folder / "changes.jsonl").unlink(missing_ok=True)
+            shutil.rmtree(folder / "out", ignore_errors=True)
+            runs.append((floor, run([*PROGRAM, *command], folder)))
         ratio = median(own / floor for (floor, _), (own, _) in runs)
         lines.append((name, median(own for _, (own, _) in runs), ratio, max(memory for _, (_, memory) in runs) / size))
     return lines
@@ -106,8 +138,8 @@ def page(lines: list[tuple[str, float, float, float]], items: int, rounds: int) 
     rows = "\n".join(f"| {name} | {seconds:.1f} s | {ratio:.2f} × | {of:.2f} × |" for name, seconds, ratio, of in lines)
     return f"""# How long it takes
 
-`neat-delta compare` as a whole process, {items:,} items of 30 fields, medians of {rounds} rounds; against only reading
-both files with the same engine (Polars {pl.__version__}) in the same round; the peak memory against the size of both.
+Each command as a whole process, {items:,} items of 30 fields, medians of {rounds} rounds; against only reading its
+files with the same engine (Polars {pl.__version__}) in the same round; the peak memory against their size together.
 
 | round | time | against reading | memory |
 | --- | --- | --- | --- |
