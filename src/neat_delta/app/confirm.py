@@ -25,7 +25,6 @@ from neat_delta.files.changeset import as_live, read_changes, read_with_live
 from neat_delta.files.manifest import read_manifest
 from neat_delta.files.reports import draft_report, read_report
 from neat_delta.files.rounds import changes_of, handed_over, round_of, with_importer
-from neat_delta.files.updates import file_rows
 
 if TYPE_CHECKING:
     from neat_delta.core.base.infer.results import DraftedResults
@@ -160,6 +159,8 @@ def outcome_of(
     """
     reports_read, drafted = None, None
     if reports:
+        from neat_delta.files.updates import file_rows
+
         named = round_ is not None and not (round_.by_digest and handed_over(round_))  # else nobody asks for them
         rows = file_rows(round_.folder, sent, before, round_.manifest) if round_ is not None and named else []
         tables, shop, drafted = _read_reports(reports, sent, before, store, layout)

@@ -79,10 +79,16 @@ def _bytes_to_meet(path: str, lines: list[str]) -> int:
     """In how many bytes at the beginning of two files as long as this one, each in an order of its own, twice as many
     rows meet as say something: of n rows, those are in k of both, by chance, of which k * k is so many times n.
     """
-    size = Path(path).stat().st_size
+    try:
+        size = Path(path).stat().st_size
+    except OSError:  # it is gone by now, which is said where it is read
+        return 0
     mean = max(1, sum(map(len, lines)) // len(lines))
-    return min(size, math.isqrt(2 * LEAST_MET * size * mean))
+    return min(size, MOST_BYTES, math.isqrt(2 * LEAST_MET * size * mean))
 
+
+MOST_BYTES = 1 << 23
+"""No more than this of a file is read at a glance."""
 
 LEAST_MET = 20
 """In so many rows both files must begin for what most of them are to say something."""

@@ -44,7 +44,7 @@ def change_set_of(
     cells_table = conform(meant.with_columns(before=before), cells_schema(fields))
     counted = {verdict: int((table["verdict"] == verdict).sum()) for verdict in get_args(Verdict)}
     counts = Counts(
-        same=after.cells.height - sum(counted.values()) + counted["new"],
+        same=after.height - sum(counted.values()) + counted["new"],
         set_aside_live=0,
         set_aside_sheet=0,
         cells=cells_table.height,

@@ -32,7 +32,7 @@ def check_against(live: Catalogue, changes: ChangeSet, name: str, *, all_fields:
         raise ChangeSetError(
             f"{name}: an item names a row that {changes.header.live.path} does not have. Compare again."
         )
-    stands = gathered(live.cells.select(pl.struct(key)).to_series(), place)
+    stands = live.rows(place, key).select(pl.struct(key)).to_series()
     _agree(stands == in_live["key"], in_live["item"], changes, name, "its key")
     places = live.place(changes.items["live"])
     known = filtered(changes.cells, not_null(changes.cells["before"]))

@@ -7,7 +7,6 @@ import io
 from pathlib import Path
 
 import polars as pl
-import xlsxwriter
 
 from neat_delta.core.base.model.layout import Layout
 from neat_delta.files.reading import read
@@ -19,6 +18,8 @@ LONGEST = 32_767
 
 
 def _write(cells: pl.DataFrame, shape: UpdateLayout) -> bytes:
+    import xlsxwriter
+
     del shape
     content = io.BytesIO()
     book = xlsxwriter.Workbook(content, {"in_memory": True})
