@@ -129,7 +129,7 @@ class _Handler(BaseHTTPRequestHandler):
         """A file is delivered: kept as it came, and answered."""
         length = int(self.headers.get("Content-Length", "0"))
         body = self.rfile.read(length)
-        if len(body) < length:  # it broke off on its way, and is nothing
+        if len(body) < length or "Content-Length" not in self.headers:  # it broke off on its way, and is nothing
             self.close_connection = True
             return
         lost = self.files.faults[:1] == ["lost"]  # it arrives, and the answer does not

@@ -9,6 +9,7 @@ import shutil
 import sqlite3
 import threading
 from contextlib import ExitStack, closing, contextmanager
+from dataclasses import replace
 from functools import partialmethod
 from pathlib import Path
 from urllib.parse import urlsplit
@@ -56,6 +57,7 @@ from tests.test_sources import (
 __all__ = ["authority", "databases", "folder", "home", "server", "trusted", "web"]
 
 NOW = Terms(wait_seconds=0, attempts=2)
+IMPATIENT = replace(NOW, read_seconds=2)
 
 
 def written(place: Path, *, files: int = 1, price: str = "10.50") -> Path:
@@ -220,7 +222,7 @@ def test_files_arrive_at_every_server(server, tmp_path):
 
 
 @contextmanager
-def breaking(sort, place, cuts):
+def breaking(sort, place, cuts, authority):
     """A server of a sort behind a way that breaks off at drawn bytes, either way: the address of it, and a call that
     says what arrived there, by name.
     """
@@ -234,10 +236,12 @@ def breaking(sort, place, cuts):
         patched = stack.enter_context(pytest.MonkeyPatch.context())
         if sort == "sftp":
             address, line = stack.enter_context(servers.ssh(shop, known))
-        elif sort == "ftp":  # what is carried goes beside the connection that says what to do
+        elif sort in {"ftp", "ftps"}:  # what is carried goes beside the connection that says what to do
             of_transfers = [-cut for cut in cuts if cut < 0]
             cuts = [cut for cut in cuts if cut >= 0]
-            address = stack.enter_context(servers.ftp(shop, cut_after=of_transfers))
+            authority.cert_pem.write_to_path(place / "authority.pem")
+            patched.setenv("SSL_CERT_FILE", str(place / "authority.pem"))
+            address = stack.enter_context(servers.ftp(shop, authority if sort == "ftps" else None, of_transfers))
         elif sort == "s3":
             import boto3
 
@@ -270,8 +274,8 @@ def breaking(sort, place, cuts):
 BREAKS = st.lists(st.one_of(st.integers(-700, 700), st.integers(-9000, 9000)), max_size=4)
 
 
-@in_two_lengths(st.sampled_from(["sftp", "ftp", "s3", "http"]), BREAKS, few=2, many=40)
-def test_a_delivery_that_breaks_off_on_the_wire_goes_on(tmp_path_factory, out_of_three, sort, cuts):
+@in_two_lengths(st.sampled_from(["sftp", "ftp", "ftps", "s3", "http"]), BREAKS, few=2, many=50)
+def test_a_delivery_that_breaks_off_on_the_wire_goes_on(tmp_path_factory, out_of_three, authority, sort, cuts):
     """At drawn bytes, until it is done, by somebody who looks where nobody can tell: each file once and whole, and
     nothing beside them.
     """
@@ -279,10 +283,10 @@ def test_a_delivery_that_breaks_off_on_the_wire_goes_on(tmp_path_factory, out_of
     shutil.copytree(out_of_three, place / "out")
     manifest = read_manifest(str(place / "out"))
     perhaps: delivery.Perhaps = None
-    with breaking(sort, place, cuts) as (address, files), fetching(lambda: NOW):
+    with breaking(sort, place, cuts, authority) as (address, files), fetching(lambda: IMPATIENT):
         for _ in range(2 * len(cuts) + 3):
             try:
-                deliver_files(str(place / "out"), manifest, address, Delivery(), NOW, perhaps)
+                deliver_files(str(place / "out"), manifest, address, Delivery(), IMPATIENT, perhaps)
                 break
             except FileError:
                 perhaps = None

@@ -274,12 +274,18 @@ def test_a_file_that_grows_while_it_is_read_is_no_catalogue(server, folder):
     assert not [path for path in cache.place(".").iterdir() if len(path.name) == 64]
 
 
-@in_two_lengths(st.lists(st.integers(0, 300_000), max_size=4), few=3, many=25)
-def test_a_transfer_that_breaks_off_is_taken_up_again(tmp_path_factory, cuts):
+@in_two_lengths(st.lists(st.integers(0, 300_000), max_size=4), st.booleans(), few=3, many=25)
+def test_a_transfer_that_breaks_off_is_taken_up_again(tmp_path_factory, authority, cuts, over_tls):
     shutil.rmtree(cache.place("."), ignore_errors=True)
-    shop = tmp_path_factory.mktemp("shop")
+    shop = tmp_path_factory.mktemp("ftp") / "shop"
+    shop.mkdir()
     (shop / "drawn.bin").write_bytes(DRAWN)
-    with servers.ftp(shop, cut_after=list(cuts)) as address:
+    authority.cert_pem.write_to_path(shop.with_name("authority.pem"))
+    with (
+        pytest.MonkeyPatch.context() as patched,
+        servers.ftp(shop, authority if over_tls else None, list(cuts)) as address,
+    ):
+        patched.setenv("SSL_CERT_FILE", str(shop.with_name("authority.pem")))
         assert fetch(f"{address}/drawn.bin", on=replace(PATIENT, read_seconds=1)).path.read_bytes() == DRAWN
 
 
