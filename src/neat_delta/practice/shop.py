@@ -109,8 +109,9 @@ def report_csv(reports: Sequence[Report], form: ResultsForm | None = None) -> by
 
 
 def _key_part(place: int, report: Report, row: RowReport) -> str:
+    """A part of a row's key; blank where the report has a heading too many."""
     del report
-    return row.key[place]
+    return row.key[place] if place < len(row.key) else ""
 
 
 PLAIN = ResultsForm(
