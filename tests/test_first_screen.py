@@ -3,10 +3,18 @@
 from __future__ import annotations
 
 import json
+import os
+import pty
 import re
+import select
 import shutil
+import sys
+import time
 
 import pytest
+
+from neat_delta.cli import common
+from neat_delta.core.base.support.progress import counting
 
 
 def test_no_line_ends_in_a_space(run, tmp_path, whole_demo):
@@ -180,3 +188,29 @@ def test_the_closing_line_counts_what_has_no_cells_too(run, put):
     assert json.loads(run(*call, *sent, "--json").stdout)["to_send"] == 2
     put("sheet.csv", "sku,price\nA,1.50\nB,2.00\nNEW-1,\n")
     assert "1 cell of 2 items to send, 1 removal held" in run(*call, "--with-new", "--accept", "large-round").stdout
+
+
+def test_at_a_terminal_it_is_said_how_far_a_long_step_is(monkeypatch):
+    """With brackets in a name as they are typed; a step that nobody counts is said alone."""
+    ours, theirs = pty.openpty()
+    seen = b""
+    with os.fdopen(theirs, "w") as terminal:
+        monkeypatch.setattr(sys, "stderr", terminal)
+        monkeypatch.setattr(common, "SECONDS_BEFORE_A_WORD", 0)
+        with common.working("Reading [new] live.csv and sheet.csv"):
+            count = counting("[new] live.csv", "rows", 4_000)
+            for share in (25, 50):
+                count(1_000)
+                end = time.monotonic() + 20
+                while f"{share} %, ".encode() not in seen and time.monotonic() < end:
+                    if select.select([ours], [], [], 0.05)[0]:
+                        seen += os.read(ours, 65_536)
+            count(2_000)  # nothing is left of it, and it goes on with what nobody counts
+            while b"sheet.csv" not in seen.rpartition(b"Reading")[2] and time.monotonic() < end:
+                if select.select([ours], [], [], 0.05)[0]:
+                    seen += os.read(ours, 65_536)
+    os.close(ours)
+    plain = re.sub(rb"\x1b\[[0-9;?]*[a-zA-Z]", b"", seen).decode()
+    assert "Reading [new] live.csv, 25 %, 1,000 of 4,000 rows" in plain
+    assert re.search(r"50 %, 2,000 of 4,000 rows, [0-9,]+ rows/s, [0-9]+ s left", plain)
+    assert plain.rpartition("Reading")[2].startswith(" [new] live.csv and sheet.csv")

@@ -9,6 +9,7 @@ import os
 import random
 from collections.abc import Iterator
 from contextlib import contextmanager
+from itertools import pairwise
 from pathlib import Path
 from typing import Any
 from unittest import mock
@@ -23,6 +24,7 @@ from neat_delta.app import inputs
 from neat_delta.core.base.model.catalogue import Catalogue
 from neat_delta.core.base.model.deferred import DeferredTable
 from neat_delta.core.base.support import sizes
+from neat_delta.core.base.support.progress import Progress, shown_by
 from neat_delta.files import changeset
 from neat_delta.files.glance import files_alike
 from neat_delta.files.reading import read
@@ -315,6 +317,20 @@ def test_of_long_files_in_any_order_as_much_is_looked_at_as_makes_rows_meet(put)
     assert files_alike(live, sheet) == {live, sheet}
     raised = [[key, name, "9.95"] for key, name, _ in other]
     assert files_alike(live, put("raised.csv", written((["sku", "name", "price"], raised)))) == set()
+
+
+def test_how_far_the_reading_is_is_said_piece_by_piece(put):
+    """Of each file the bytes from its header to its end, in one go through it after another; and not a piece twice."""
+    rows = [[f"QA-{number}", f"Hive {number}", "9.90"] for number in range(400)]
+    text = written((["sku", "name", "price"], rows))
+    live, seen = put("live.csv", text), list[Progress]()
+    with by_records_of(997), shown_by(seen.append):
+        read(live, deferred=True).column("price")
+    done = [progress.done for progress in seen]
+    ends = [place for place, (now, then) in enumerate(pairwise([*done, 0])) if then < now]
+    assert {(progress.what, progress.unit, progress.total) for progress in seen} == {("live.csv", "bytes", len(text))}
+    assert [done[place] for place in ends] == [len(text) - 1, len(text) - 1]  # without the last line end
+    assert len(done) > 10
 
 
 def test_no_columns_at_all_are_none(put):

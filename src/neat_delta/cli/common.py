@@ -569,16 +569,27 @@ def _write_change_set(changes: ChangeSet, output: str) -> None:
 
 @contextmanager
 def working(what: str) -> Iterator[None]:
-    """Say on standard error what is going on, once it has taken a second there, and how long it took."""
+    """Say on standard error what is going on, once it has taken a second there, how far it is where that is known, and
+    how long it took.
+    """
     began = time.monotonic()
     if not sys.stderr.isatty():
         yield
         _say_time(what, time.monotonic() - began)
         return
     from rich.console import Console
+    from rich.text import Text
 
-    status = Console(stderr=True).status(what)
-    timer = threading.Timer(1.0, status.start)
+    from neat_delta.core.base.support.progress import Progress, shown_by
+    from neat_delta.report.progress import Pace
+
+    status, pace = Console(stderr=True).status(Text(what)), Pace()
+    timer = threading.Timer(SECONDS_BEFORE_A_WORD, status.start)
+
+    def show(progress: Progress) -> None:
+        ended = progress.done * 1000 >= progress.total * 999  # what else there is to do is counted by nobody
+        verb = what.partition(" ")[0]
+        status.update(Text(what if ended else f"{verb} {pace.text(progress, time.monotonic())}"))
 
     def end() -> None:
         timer.cancel()
@@ -588,12 +599,16 @@ def working(what: str) -> Iterator[None]:
     timer.start()
     WORKING.append(end)
     try:
-        yield
+        with shown_by(show):
+            yield
     finally:
         end()
         WORKING.remove(end)
     _say_time(what, time.monotonic() - began)
 
+
+SECONDS_BEFORE_A_WORD = 1.0
+"""What takes less is not said to be going on."""
 
 WORKING: list[Callable[[], None]] = []
 """What is said to be going on now, each as what ends saying it: a bar of progress takes its place."""

@@ -20,6 +20,7 @@ from neat_delta.core.base.model.store import Field
 from neat_delta.core.base.model.update import Action
 from neat_delta.core.base.query.expressions import Rows, evaluate
 from neat_delta.core.base.support.errors import FileError
+from neat_delta.core.base.support.progress import with_progress
 from neat_delta.practice.faults import NO_FAULTS, Faults
 from neat_delta.practice.lines import ImportTable, Line
 from neat_delta.practice.shelf import Item, Shelf
@@ -103,7 +104,7 @@ def import_lines(
             refused[line.number] = str(why)
     refused |= work.refused_on_demand(list(steps.values()))
     reports: list[RowReport] = []
-    for line, key in zip(lines, keys, strict=True):
+    for line, key in with_progress(zip(lines, keys, strict=True), name, len(lines)):
         if faults.slow:
             time.sleep(faults.slow)
         if line.number in refused:

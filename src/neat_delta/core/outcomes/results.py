@@ -19,6 +19,7 @@ from neat_delta.core.base.model.changeset import ChangeSet
 from neat_delta.core.base.model.results import ResultsForm, ResultStatus, RowStatus
 from neat_delta.core.base.model.store import Key
 from neat_delta.core.base.support.errors import CatalogueError, StoreError
+from neat_delta.core.base.support.progress import with_progress
 from neat_delta.core.base.support.series import gathered
 from neat_delta.core.sheets.match.keys import KeyText, key_text
 
@@ -121,7 +122,7 @@ def read_results(
     for name, report in reports:
         _must_have(report, form, name)
         report_of = _Report(name, form, changes.header.compared_by, known, by_row)
-        for place, row in enumerate(report.iter_rows(named=True), 2):
+        for place, row in enumerate(with_progress(report.iter_rows(named=True), name, report.height), 2):
             report_of.take(place, row)
         report_of.must_be_of_this_round()
         others += report_of.others

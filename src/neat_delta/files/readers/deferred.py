@@ -9,6 +9,7 @@ from concurrent.futures import ThreadPoolExecutor
 from dataclasses import replace
 from functools import partial
 from itertools import pairwise
+from pathlib import PurePath
 from typing import TYPE_CHECKING
 
 import polars as pl
@@ -16,6 +17,7 @@ import polars as pl
 from neat_delta.core.base.model.deferred import Cells, DeferredTable
 from neat_delta.core.base.support import sizes
 from neat_delta.core.base.support.errors import CatalogueError
+from neat_delta.core.base.support.progress import counting
 from neat_delta.core.base.support.series import constant, gathered, scattered, true_places
 from neat_delta.files.parts import Parts
 from neat_delta.files.readers.delimited import Text, head_of, text_of
@@ -119,7 +121,11 @@ class TextRecords:
         cuts = [*np.unique(np.searchsorted(self._bounds[:-1], steps)).tolist(), self._bounds.size - 1]
         with ThreadPoolExecutor(os.cpu_count()) as pool:
             spans = [(int(self._bounds[a]), int(self._bounds[b])) for a, b in pairwise(cuts)]
-            tables = list(pool.map(partial(self._read_piece, headings), spans))
+            count = counting(PurePath(self._parts.path).name, "bytes", self._parts.size)
+            tables = []
+            for (begin, end), table in zip(spans, pool.map(partial(self._read_piece, headings), spans), strict=True):
+                tables.append(table)
+                count(end - begin)
         return pl.concat(tables, rechunk=len(headings) < len(self.names)).slice(1)  # gathered faster from one piece
 
     def _read_piece(self, headings: list[str], span: tuple[int, int]) -> pl.DataFrame:

@@ -13,12 +13,14 @@ from collections.abc import Generator, Iterator
 from concurrent.futures import Future, ThreadPoolExecutor
 from contextlib import closing
 from dataclasses import dataclass
+from pathlib import PurePath
 from typing import TYPE_CHECKING
 
 import polars as pl
 from blake3 import blake3
 
 from neat_delta.core.base.support import sizes
+from neat_delta.core.base.support.progress import counting
 from neat_delta.core.base.support.series import constant, scattered, true_places
 from neat_delta.files.parts import Parts
 from neat_delta.files.readers.dialect import Dialect
@@ -66,11 +68,13 @@ def index_records(
         return None
     hasher = blake3(max_threads=blake3.AUTO)
     pieces, known = _pieces(parts, start, dialect, width, hasher), list[_PieceIndex]()
+    count = counting(PurePath(parts.path).name, "bytes", parts.size)
     with closing(_in_parallel(pieces, dialect, width, checked=others is None)) as piece_indexes:
         for piece in piece_indexes:
             if piece is None or (not known and others is not None and _is_unlike(piece.fingerprints, others)):
                 return None
             known.append(piece)
+            count(piece.end - (known[-2].end if len(known) > 1 else start))
     if not known:
         return None
     starts = np.concatenate([piece.starts for piece in known])
