@@ -27,6 +27,7 @@ from neat_delta.core.base.support import sizes
 from neat_delta.core.base.support.progress import Progress, shown_by
 from neat_delta.files import changeset
 from neat_delta.files.glance import files_alike
+from neat_delta.files.readers.deferred import TextRecords
 from neat_delta.files.reading import read
 from tests.conftest import in_two_lengths
 from tests.oracle import CELLS, rounds
@@ -317,6 +318,35 @@ def test_of_long_files_in_any_order_as_much_is_looked_at_as_makes_rows_meet(put)
     assert files_alike(live, sheet) == {live, sheet}
     raised = [[key, name, "9.95"] for key, name, _ in other]
     assert files_alike(live, put("raised.csv", written((["sku", "name", "price"], raised)))) == set()
+
+
+def test_of_files_that_are_alike_no_command_reads_all_columns(run, put):
+    """Of two sides, of three, of an export afterwards: only the rows that differ, and the columns of these cells."""
+    names = ["sku", "price", *(f"field_{number}" for number in range(20))]
+    rows = [[f"QA-{number}", "9.90", *(f"{number}-{at}" for at in range(20))] for number in range(400)]
+
+    def changed(step: int, price: str) -> str:
+        return written((names, [[row[0], price, *row[2:]] if n % step == 0 else row for n, row in enumerate(rows)]))
+
+    put("base.csv", written((names, rows)))
+    put("live.csv", changed(50, "9.95"))
+    put("sheet.csv", changed(60, "10.50"))
+    asked, was = list[set[str]](), TextRecords._read_columns
+
+    def noted(source: TextRecords, headings: list[str]) -> pl.DataFrame:
+        asked.append({*headings})
+        return was(source, headings)
+
+    large = {"BYTES_INDEXED": 0, "RECORDS_AT_A_GLANCE": 1 << 30}
+    with mock.patch.dict(vars(sizes), large), mock.patch.object(TextRecords, "_read_columns", noted):
+        for call in (
+            ("compare", "base.csv", "sheet.csv", "-o", "two.jsonl"),
+            ("compare", "live.csv", "sheet.csv", "--base", "base.csv", "-o", "three.jsonl"),
+            ("confirm", "two.jsonl", "sheet.csv"),
+        ):
+            assert run(*call, *(["--key", "sku"] if call[0] == "compare" else [])).returncode in {0, 1}
+            assert asked and all(headings <= {"sku", "price"} for headings in asked), (call, asked)
+            asked.clear()
 
 
 def test_how_far_the_reading_is_is_said_piece_by_piece(put):

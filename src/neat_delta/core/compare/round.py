@@ -111,7 +111,7 @@ class Round:
         new_places = pl.int_range(self.rows.matched.new.len(), dtype=pl.UInt32, eager=True)
         if self.merged is None:
             return new_places
-        left = self.left_to_store - self.aligned.live.cells.height
+        left = self.left_to_store - self.aligned.live.height
         return new_places.filter(~new_places.is_in(self.merged.departed.implode()) & ~new_places.is_in(left.implode()))
 
     @property
