@@ -81,7 +81,7 @@ FILES: dict[str, Callable[[pl.DataFrame], pl.DataFrame]] = {
 COMPARE = ["compare", "live.csv", "shuffled.csv", "-o", "changes.jsonl"]
 
 ROUNDS: dict[str, tuple[list[str], list[list[str]]]] = {
-    "compare, 4 % changed, shuffled, same layout": (["live.csv", "shuffled.csv"], [COMPARE]),
+    "compare, 4 % changed, shuffled, same layout": (["live.csv", "shuffled.csv"], []),
     "compare, 4 % changed, rows in order": (["live.csv", "ordered.csv"], []),
     "compare, 4 % changed, columns turned round and semicolons": (["live.csv", "turned.csv"], []),
     "compare, every price raised": (["live.csv", "raised.csv"], []),

@@ -568,7 +568,7 @@ STEPS = st.lists(
 )
 
 
-@in_two_lengths(STEPS, STEPS, few=8, many=80)
+@in_two_lengths(STEPS, STEPS, few=15, many=250)
 def test_a_table_is_at_its_target_or_untouched(tmp_path_factory, ours, theirs):
     """With another writer, before and while it is delivered; never anything between, and never his work undone."""
     place = tmp_path_factory.mktemp("table")

@@ -200,12 +200,12 @@ def test_at_a_terminal_it_is_said_how_far_a_long_step_is(monkeypatch):
         with common.working("Reading [new] live.csv and sheet.csv"):
             count = counting("[new] live.csv", "rows", 4_000)
             for share in (25, 50):
-                count(1_000)
+                count(4_000 * share // 100)
                 end = time.monotonic() + 20
                 while f"{share} %, ".encode() not in seen and time.monotonic() < end:
                     if select.select([ours], [], [], 0.05)[0]:
                         seen += os.read(ours, 65_536)
-            count(2_000)  # nothing is left of it, and it goes on with what nobody counts
+            count(4_000)  # nothing is left of it, and it goes on with what nobody counts
             while b"sheet.csv" not in seen.rpartition(b"Reading")[2] and time.monotonic() < end:
                 if select.select([ours], [], [], 0.05)[0]:
                     seen += os.read(ours, 65_536)

@@ -109,8 +109,7 @@ class Shelf:
 
     def with_key(self, texts: Sequence[str]) -> list[int]:
         """The numbers of the items that have this key."""
-        rows = self.db.execute("SELECT id FROM items WHERE key = ? ORDER BY id", (self.key_of(texts),))
-        return [number for (number,) in rows]
+        return self.with_keys([texts])[tuple(texts)]
 
     def with_keys(self, keys: Iterable[Sequence[str]]) -> dict[tuple[str, ...], list[int]]:
         """The numbers of the items that have each of these keys."""
@@ -133,7 +132,7 @@ class Shelf:
 
     def get(self, number: int) -> Item:
         """The item of this number."""
-        return self._item(self.db.execute("SELECT cells FROM items WHERE id = ?", (number,)).fetchone()[0])
+        return self.items([number])[number]
 
     def put(self, number: int, item: Item, by: str, during: int | None = None, *, before: Item | None = None) -> None:
         """Change an item, which was as it was `before` (None: it is looked up)."""

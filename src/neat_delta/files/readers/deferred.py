@@ -123,9 +123,9 @@ class TextRecords:
             spans = [(int(self._bounds[a]), int(self._bounds[b])) for a, b in pairwise(cuts)]
             count = counting(PurePath(self._parts.path).name, "bytes", self._parts.size)
             tables = []
-            for (begin, end), table in zip(spans, pool.map(partial(self._read_piece, headings), spans), strict=True):
+            for (_, end), table in zip(spans, pool.map(partial(self._read_piece, headings), spans), strict=True):
                 tables.append(table)
-                count(end - begin)
+                count(end)
         return pl.concat(tables, rechunk=len(headings) < len(self.names)).slice(1)  # gathered faster from one piece
 
     def _read_piece(self, headings: list[str], span: tuple[int, int]) -> pl.DataFrame:

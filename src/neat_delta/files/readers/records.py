@@ -74,7 +74,7 @@ def index_records(
             if piece is None or (not known and others is not None and _is_unlike(piece.fingerprints, others)):
                 return None
             known.append(piece)
-            count(piece.end - (known[-2].end if len(known) > 1 else start))
+            count(piece.end)
     if not known:
         return None
     starts = np.concatenate([piece.starts for piece in known])

@@ -43,21 +43,19 @@ def shown_by(show: Callable[[Progress], None]) -> Iterator[None]:
 
 
 def counting(what: str, unit: Unit, total: int) -> Callable[[int], None]:
-    """What is to be called, as the work goes on, with how much more is done.
+    """What is to be called, as the work goes on, with how much is done.
 
     >>> said = []
     >>> with shown_by(said.append):
     ...     count = counting("live.csv", "bytes", 30)
     ...     count(10)
-    ...     count(20)
+    ...     count(30)
     >>> [progress.done for progress in said]
     [10, 30]
     """
-    show, done = SHOW.get(), 0
+    show = SHOW.get()
 
-    def count(more: int) -> None:
-        nonlocal done
-        done += more
+    def count(done: int) -> None:
         if show is not None:
             show(Progress(what, unit, done, total))
 
@@ -73,5 +71,5 @@ def with_progress(rows: Iterable[Row], what: str, total: int) -> Iterator[Row]:
     for number, row in enumerate(rows, 1):
         yield row
         if number % ROWS_AT_ONCE == 0:
-            count(ROWS_AT_ONCE)
-    count(number % ROWS_AT_ONCE)
+            count(number)
+    count(number)
