@@ -78,11 +78,12 @@ def sent(changes: ChangeSet) -> set[tuple[str, str]]:
     }
 
 
+EVERY_SECOND = [pytest.param(one, marks=campaign if n % 2 else ()) for n, one in enumerate([*DAMAGE, *SLIPS])]
 ROUNDS_OF = pytest.mark.parametrize("rounds", first_of([FEW, ROUNDS], 1))
 
 
 @ROUNDS_OF
-@pytest.mark.parametrize("accident", [*DAMAGE, *SLIPS], ids=lambda accident: accident.__name__)
+@pytest.mark.parametrize("accident", EVERY_SECOND, ids=lambda accident: accident.__name__)
 def test_an_accident_in_20_cells_or_more_is_found_and_held(accident, rounds):
     """Named rightly where a store file says the kinds; without one, what is not seen is at least no change."""
     name, counted = (DAMAGE | SLIPS)[accident], 0
@@ -178,11 +179,7 @@ def test_a_correction_of_live_s_own_damage_is_no_damage(accident, rounds):
             assert [(one.name, one.cells) for one in found] == [], seed
 
 
-@pytest.mark.parametrize(
-    "accident",
-    [pytest.param(one, marks=campaign if number % 2 else ()) for number, one in enumerate([*DAMAGE, *SLIPS])],
-    ids=lambda accident: accident.__name__,
-)
+@pytest.mark.parametrize("accident", EVERY_SECOND, ids=lambda accident: accident.__name__)
 def test_a_large_catalogue_is_compared_like_a_small_one(as_of_many, accident):
     live, _, sheet, _ = afternoon(accident, 1)
     one = compared(live, sheet, told=True)

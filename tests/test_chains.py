@@ -616,7 +616,7 @@ def _holds(chains: int, together: int, part: int = 0) -> None:
 
 
 def test_the_law_holds_over_chains():
-    _holds(150, together=50)
+    _holds(100, together=50)
 
 
 @campaign

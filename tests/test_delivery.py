@@ -35,14 +35,13 @@ from neat_delta.files.sources.transaction import change_rows
 from neat_delta.practice.shop import Shop
 from neat_delta.practice.watch import watch
 from tests import servers
-from tests.conftest import in_two_lengths
+from tests.conftest import first_of, in_two_lengths
 from tests.test_sources import (
     DATABASES,
     LIVE,
     ROWS,
     SHEET,
     SOON,
-    SORTS,
     TYPES,
     authority,
     databases,
@@ -166,7 +165,7 @@ class Shelf:
 MOMENTS = st.tuples(st.sampled_from(["", "", "", "look", "break", "stop"]), st.booleans())
 
 
-@in_two_lengths(st.lists(MOMENTS, max_size=60), st.booleans(), few=100, many=2000)
+@in_two_lengths(st.lists(MOMENTS, max_size=60), st.booleans(), few=40, many=2000)
 def test_whatever_happens_each_file_arrives_once_and_whole(tmp_path_factory, out_of_three, moments, at_once):
     """The person runs the command again until it is done, and where nobody can tell, looks and says what is so."""
     out = tmp_path_factory.mktemp("delivered") / "out"
@@ -197,7 +196,7 @@ def test_whatever_happens_each_file_arrives_once_and_whole(tmp_path_factory, out
         deliver_files(str(out), manifest, "sftp://shop.quillfern.example/in", Delivery(), NOW)
 
 
-@SORTS
+@pytest.mark.parametrize("server", first_of(["ftp", "ftps", "sftp", "s3"], 3), indirect=True)
 def test_files_arrive_at_every_server(server, tmp_path):
     out = written(tmp_path / "round", files=3)
     outcome = deliver(str(out), server)
@@ -568,7 +567,7 @@ STEPS = st.lists(
 )
 
 
-@in_two_lengths(STEPS, STEPS, few=15, many=250)
+@in_two_lengths(STEPS, STEPS, few=6, many=250)
 def test_a_table_is_at_its_target_or_untouched(tmp_path_factory, ours, theirs):
     """With another writer, before and while it is delivered; never anything between, and never his work undone."""
     place = tmp_path_factory.mktemp("table")
@@ -624,7 +623,7 @@ TURNS = st.lists(
 )
 
 
-@in_two_lengths(TURNS, TURNS, TURNS, few=100, many=2000)
+@in_two_lengths(TURNS, TURNS, TURNS, few=30, many=2000)
 def test_a_transaction_does_all_of_it_or_nothing_with_another_writer_at_work(tmp_path_factory, ours, early, late):
     """He writes before it and while it goes on; what stands there then is what one of the two orders gives."""
     path = tmp_path_factory.mktemp("table") / "shop.db"
@@ -711,7 +710,7 @@ def _applied(rows, changes):
     return rows
 
 
-@in_two_lengths(st.lists(st.integers(0, 6000), max_size=3), few=3, many=40)
+@in_two_lengths(st.lists(st.integers(0, 6000), max_size=3), few=2, many=40)
 def test_a_database_whose_connection_breaks_off_is_at_its_target_or_untouched(databases, tmp_path_factory, cuts):
     """Also where the answer to its COMMIT was lost: the next delivery finds it done."""
     address, execute = databases("postgresql")

@@ -55,7 +55,7 @@ CONDITIONS = st.recursive(
 KINDS = {"n": Field(kind="integer"), "m": Field(kind="money")}
 
 
-@in_two_lengths(TABLES, CONDITIONS, few=150, many=500)
+@in_two_lengths(TABLES, CONDITIONS, few=60, many=500)
 def test_a_condition_holds_where_sqlite_says_so(table, said):
     """SQL's three truth values, NULL for blank, precedence, LIKE: an engine that was written by others agrees."""
     with sqlite3.connect(":memory:") as base:

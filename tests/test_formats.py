@@ -12,7 +12,6 @@ from pathlib import Path
 import polars as pl
 import pytest
 import xlsxwriter
-from hypothesis import given, settings
 from hypothesis import strategies as st
 
 import neat_delta
@@ -20,6 +19,7 @@ from neat_delta import CatalogueError, Layout, read
 from neat_delta.files.readers.delimited import read_text
 from neat_delta.files.readers.magic import binary_format
 from neat_delta.files.writers.delimited import write_delimited
+from tests.conftest import first_of, in_two_lengths
 from tests.made import (
     DATA,
     HEADINGS,
@@ -57,7 +57,7 @@ PAGES = {
 
 
 @pytest.mark.parametrize("page", PAGES)
-@pytest.mark.parametrize("times", [1, 2000], ids=["a few lines", "letters far down"])
+@pytest.mark.parametrize("times", first_of([1, 2000], 1), ids=["a few lines", "letters far down"])
 def test_the_code_page_is_found_out_by_the_letters(put, page, times):
     rows = [[f"QA-{n}", "plain"] for n in range(times * 3)] + PAGES[page]
     found = read(put("sheet.csv", delimited(["sku", "name"], rows, separator=";", encoding=page)))
@@ -109,8 +109,11 @@ def test_what_stands_above_the_headings_is_left_out_and_said(put):
         read(put("sheet.csv", text), Layout(header_line=99))
 
 
-@given(st.lists(st.lists(st.sampled_from(["", "a", "b", "7", "1.5"]), min_size=3, max_size=3), min_size=1, max_size=6))
-@settings(max_examples=200)
+@in_two_lengths(
+    st.lists(st.lists(st.sampled_from(["", "a", "b", "7", "1.5"]), min_size=3, max_size=3), min_size=1, max_size=6),
+    few=40,
+    many=200,
+)
 def test_a_first_line_with_all_headings_is_always_the_header(rows):
     text = delimited(["sku", "price", "stock"], rows)
     found = read_text(text, "made.csv", Layout(separator=","))

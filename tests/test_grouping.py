@@ -60,7 +60,7 @@ def puzzles(draw):
     return sets, rows, draw(st.integers(1, 3)), draw(st.sampled_from([0, 1, FILE_COST])), never
 
 
-@in_two_lengths(puzzles(), few=60, many=1_000)
+@in_two_lengths(puzzles(), few=25, many=1_000)
 def test_a_plan_is_within_two_percent_of_the_best(puzzle):
     sets, rows, most, cost, never = puzzle
     groups = grouped(sets, rows, most, cost, never)

@@ -371,7 +371,7 @@ def bare_form(key: tuple[str, ...]) -> tuple[str, ...]:
     return tuple(part.lstrip("0") or "0" for part in plain)
 
 
-@in_two_lengths(KEYS, KEYS, PLACES, PLACES, st.booleans(), st.booleans(), st.booleans(), few=25, many=300)
+@in_two_lengths(KEYS, KEYS, PLACES, PLACES, st.booleans(), st.booleans(), st.booleans(), few=10, many=300)
 def test_no_item_is_made_or_removed_that_a_row_nearly_is(live, sheet, stands, comes, as_list, both, take):
     """Whatever is asked for: what is near to one item only is that item, or is held; in a sheet and in a list, by one
     field and by two.

@@ -8,12 +8,13 @@ from typing import get_args
 
 import polars as pl
 import pytest
-from hypothesis import given, settings
+from hypothesis import given
 from hypothesis import strategies as st
 
 from neat_delta import Field, Key, ListMapping, Notation, Store, compare
 from neat_delta.core.base.kinds import KINDS
 from neat_delta.core.base.model.store import KindName
+from tests.conftest import in_two_lengths
 from tests.oracle import catalogue, value
 
 POINT, COMMA = Notation(".", ""), Notation(",", ".")
@@ -137,8 +138,7 @@ def typed(number: Decimal, writing: Notation, grouped: bool) -> str:
     return text.translate({ord(","): writing.thousands_mark, ord("."): writing.decimal_mark})
 
 
-@given(st.lists(NUMBERS, min_size=1, max_size=8), WRITINGS, WRITINGS, st.booleans(), PLACES)
-@settings(max_examples=300)
+@in_two_lengths(st.lists(NUMBERS, min_size=1, max_size=8), WRITINGS, WRITINGS, st.booleans(), PLACES, few=60, many=300)
 def test_numbers_keep_their_value_from_any_way_of_writing_to_any_other(numbers, theirs, ours, grouped, places):
     field = Field("money", decimals=places)
     texts = pl.Series([typed(number, theirs, grouped) for number in numbers])
@@ -178,8 +178,7 @@ JSON = st.recursive(
 )
 
 
-@given(JSON, JSON)
-@settings(max_examples=300)
+@in_two_lengths(JSON, JSON, few=60, many=300)
 def test_json_is_equal_by_value(one, other):
     texts = [json.dumps(one), json.dumps(one, indent=1, ensure_ascii=False), json.dumps(other)]
     first, again, second = values("json", texts)

@@ -90,7 +90,7 @@ def compared(
         raise
 
 
-@in_two_lengths(rounds(), BLANKS, st.booleans(), st.booleans(), few=25, many=250)
+@in_two_lengths(rounds(), BLANKS, st.booleans(), st.booleans(), few=12, many=250)
 def test_compare_finds_what_the_rules_say(round_, blanks, with_new, whole):
     """And law 5: every row is counted once. Items that a sheet lacks are left alone, unless it is whole."""
     live, sheet = round_
@@ -213,9 +213,7 @@ def the_target(changes, live, planned, importer):
     return wanted, added, removed, returned, rows
 
 
-@in_two_lengths(
-    rounds(), BLANKS, st.booleans(), st.booleans(), st.data(), DIALECTS, st.integers(1, 8), few=10, many=150
-)
+@in_two_lengths(rounds(), BLANKS, st.booleans(), st.booleans(), st.data(), DIALECTS, st.integers(1, 8), few=6, many=150)
 def test_importing_the_files_gives_the_target_and_the_undo_gives_live(
     tmp_path, round_, blanks, with_new, with_gone, data, dialect, most_files
 ):
@@ -337,7 +335,7 @@ def nothing_could_be_left_out(changes, live, planned, importer, undo, written, p
             neat_delta.prove(catalogue(live), changes, planned, written(less), undo, importer)
 
 
-@in_two_lengths(rounds(), BLANKS, st.booleans(), IMPORTERS, st.data(), few=15, many=200)
+@in_two_lengths(rounds(), BLANKS, st.booleans(), IMPORTERS, st.data(), few=8, many=200)
 def test_the_proof_fails_for_files_that_do_anything_else(round_, blanks, with_new, importer_blanks, data):
     live, sheet = round_
     changes = compared(live, sheet, blanks, with_new)
@@ -364,7 +362,7 @@ def test_the_proof_fails_for_files_that_do_anything_else(round_, blanks, with_ne
         neat_delta.prove(catalogue(live), changes, planned, tables, undo, importer)
 
 
-@in_two_lengths(rounds(), BLANKS, st.booleans(), few=15, many=100)
+@in_two_lengths(rounds(), BLANKS, st.booleans(), few=8, many=100)
 def test_a_change_set_read_back_is_the_same(tmp_path, round_, blanks, with_new):
     """And law 9: the same bytes again."""
     live, sheet = round_

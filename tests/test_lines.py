@@ -69,7 +69,7 @@ def test_what_would_be_lost_is_an_error(put):
 PARTS = st.lists(st.sampled_from(["a", "b", "c d", "é"]), max_size=4)
 
 
-@in_two_lengths(st.lists(st.tuples(PARTS, PARTS), min_size=1, max_size=6), few=60, many=200)
+@in_two_lengths(st.lists(st.tuples(PARTS, PARTS), min_size=1, max_size=6), few=30, many=200)
 def test_unfolded_and_folded_again_is_the_same(items):
     rows = [[f"q{n}", "x", "|".join(images), ";".join(paths)] for n, (images, paths) in enumerate(items)]
     whole = catalogue((["sku", "name", "images", "categories"], rows))
@@ -128,7 +128,7 @@ TWINS = st.lists(st.tuples(st.sampled_from("abc"), CELLS, CELLS).map(list), min_
     TWINS,
     st.dictionaries(st.sampled_from("abcd"), st.tuples(CELLS, CELLS), min_size=1),
     st.sampled_from(["skip", "clear"]),
-    few=12,
+    few=6,
     many=150,
 )
 def test_with_shared_keys_everything_is_still_proven(tmp_path_factory, live, sheet, blanks):

@@ -25,7 +25,7 @@ from selenium.webdriver.common.keys import Keys
 from selenium.webdriver.support.ui import Select
 
 import neat_delta
-from neat_delta.report.charts import charts
+from neat_delta.report.charts import as_svg, charts
 from tests.browser import CHROMIUM, DRIVER, browser, scheme, show
 from tests.conftest import campaign, first_of, in_this_process
 
@@ -327,6 +327,22 @@ def test_a_legend_never_lies_on_a_bar():
         figure = chart.figure
         legend = figure.legends[0].get_window_extent()
         assert legend.y0 >= figure.axes[0].get_window_extent().y1
+
+
+@pytest.mark.parametrize("name", ["W" * 40, "蜂蜜" * 20, "i"])
+def test_what_is_written_around_a_chart_has_room(name):
+    """Names of any width at the left, words below, a line above: nothing is cut off at the edge."""
+    names, prices = [name] * 9, ["1.00"] * 8 + ["900.00"]
+    live = neat_delta.as_catalogue({"sku": [f"QA-{n}" for n in range(9)], "price": prices, name: names}, "live")
+    sheet = {"sku": [f"QA-{n}" for n in range(9)], "price": ["1.10"] * 8 + ["909.00"], name: ["x"] * 9}
+    shop = neat_delta.Store(key=neat_delta.Key(["sku"]), relations=neat_delta.Relations(price="price"))
+    changes = neat_delta.compare(live, neat_delta.as_catalogue(sheet, "sheet"), store=shop)
+    drawn = charts(changes, live, name)
+    assert [chart.name for chart in drawn] == ["price-changes", "fields", "categories"]
+    for chart in drawn:
+        as_svg(chart)  # which places what stands beside the axes
+        taken, (width, height) = chart.figure.get_tightbbox(), chart.figure.get_size_inches()
+        assert min(taken.x0, taken.y0) >= 0 and taken.x1 <= width and taken.y1 <= height
 
 
 def test_a_page_fetches_nothing_and_is_the_same_twice(demo):

@@ -492,7 +492,7 @@ KINDS = [
 ]
 
 
-@pytest.mark.parametrize("drawn", first_of([(0, 250), *((seed, 1_000) for seed in range(1, 4))], few=1))
+@pytest.mark.parametrize("drawn", first_of([(0, 100), (0, 250), *((seed, 1_000) for seed in range(1, 4))], few=1))
 def test_nothing_that_is_asked_breaks_it(server, drawn):
     """Requests drawn from nasty parts: each is answered, and none is a fault of the store's own."""
     seed, many = drawn

@@ -35,7 +35,7 @@ def round_of(seed: int) -> tuple[Any, Any]:
     return live, compare(catalogue(live, "live"), catalogue(sheet, "sheet"), store=PRICED)
 
 
-@pytest.mark.parametrize("seed", first_of(range(12), 6))
+@pytest.mark.parametrize("seed", first_of(range(12), 3))
 @pytest.mark.parametrize("keep", ["percent", "amount"])
 def test_records_agree_to_the_cent_with_a_plain_calculation(seed: int, keep: KeepMargin):
     live, changes = round_of(seed)
@@ -138,8 +138,9 @@ def test_charts_show_the_figures_and_come_out_the_same_twice():
     assert any(bar.get_hatch() for bar in axes.patches)  # held is told without colour
     again = charts(changes, shop, "category")
     for one, other in zip(drawn.values(), again, strict=True):
-        assert as_png(one) == as_png(other) and as_png(one).startswith(b"\x89PNG")
-        assert as_svg(one) == as_svg(other) and "var(--ink)" in as_svg(one)
+        picture, svg = as_png(one), as_svg(one)
+        assert picture == as_png(other) and picture.startswith(b"\x89PNG")
+        assert svg == as_svg(other) and "var(--ink)" in svg
     assert [chart.name for chart in charts(changes, None, None)] == ["fields"]
 
 

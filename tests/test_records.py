@@ -54,7 +54,7 @@ def facts(catalogue: Catalogue) -> tuple[object, ...]:
     )  # fmt: skip
 
 
-@in_two_lengths(texts(), st.sampled_from(["", "\ufeff", "a line above\n"]), PIECES, few=60, many=1000)
+@in_two_lengths(texts(), st.sampled_from(["", "\ufeff", "a line above\n"]), PIECES, few=30, many=1000)
 def test_a_file_is_the_same_read_now_or_later(text, above, piece):
     path = Path(os.environ["PYTEST_FOLDER"]) / "made.csv"
     path.write_text(above + text, encoding="utf-8", newline="")
@@ -82,7 +82,7 @@ def written(table: tuple[list[str], list[list[str]]], quoting: Any = csv.QUOTE_M
 
 @in_two_lengths(
     rounds(), st.lists(st.tuples(st.booleans(), st.integers(0, 9), st.integers(0, 9)), max_size=6), PIECES,
-    few=30, many=300,
+    few=12, many=300,
 )  # fmt: skip
 def test_columns_and_rows_in_any_order_are_those_of_the_file(tables, asked, piece):
     """Also of a sheet whose rows are mostly taken over from live's."""
@@ -120,7 +120,7 @@ def outcome(live: Path, sheet: Path, base: Path | None, **settings: Any) -> byte
 @in_two_lengths(
     rounds(), st.lists(st.lists(CELLS, min_size=7, max_size=7), max_size=3), PIECES,
     st.sampled_from([csv.QUOTE_MINIMAL, csv.QUOTE_ALL]), st.sampled_from(["\n", "\r\n"]), st.integers(0, 2**32),
-    few=40, many=500,
+    few=12, many=500,
 )  # fmt: skip
 def test_a_round_is_the_same_by_records_and_whole(tables, more, piece, quoting, end, seed):
     """Bytes of the change set, or the error; also with a base, with rows that repeat, with cells quoted for nothing."""
@@ -148,7 +148,7 @@ def test_a_round_is_the_same_by_records_and_whole(tables, more, piece, quoting, 
             assert by_records == outcome(files["live"], files["sheet"], older, **settings)
 
 
-@in_two_lengths(rounds(), PIECES, st.integers(0, 2**32), few=15, many=200)
+@in_two_lengths(rounds(), PIECES, st.integers(0, 2**32), few=6, many=200)
 def test_what_became_of_a_round_is_the_same_by_records_and_whole(tables, piece, seed):
     """The next export has some of what was sent, and something else besides."""
     rng, folder = random.Random(seed), Path(os.environ["PYTEST_FOLDER"])

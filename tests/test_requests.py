@@ -141,7 +141,7 @@ def by_options(run: Any, case: Case, *words: str) -> list[Any]:
     ("name", "case"),
     [
         pytest.param(
-            name, case, id=f"{name}{'' if n < len(CASES) else '-in-one-field'}", marks=() if n % 3 == 0 else campaign
+            name, case, id=f"{name}{'' if n < len(CASES) else '-in-one-field'}", marks=() if n % 6 == 0 else campaign
         )
         for n, (name, case) in enumerate(ALL)
     ],

@@ -37,7 +37,7 @@ STORE = Store(
 )
 
 
-@in_two_lengths(SHELF, MONEY, few=40, many=200)
+@in_two_lengths(SHELF, MONEY, few=15, many=200)
 def test_a_price_by_rule_is_what_decimal_says(shelf, markup):
     """Cost times a markup, ending in .90, only for wax: to the cent; and an item without a readable cost is left alone
     and said, never guessed.

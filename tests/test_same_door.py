@@ -299,12 +299,12 @@ SAID = st.fixed_dictionaries(
 )
 
 
-@in_two_lengths(ROWS, SAID, few=15, many=60)
+@in_two_lengths(ROWS, SAID, few=6, many=60)
 def test_what_is_sent_rests_on_what_is_sent_or_was_there(rows, drawn):
     hold_law_15(rows, drawn)
 
 
-@in_two_lengths(MANY_ROWS, SAID, few=2, many=125)
+@in_two_lengths(MANY_ROWS, SAID, few=1, many=125)
 def test_what_is_sent_of_20_000_items_rests_on_what_is_sent_or_was_there(rows, drawn):
     hold_law_15(rows, drawn)
 

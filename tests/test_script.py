@@ -15,7 +15,7 @@ from neat_delta.core.base.model.rows import RowChange
 from neat_delta.core.base.support.errors import ProofError
 from neat_delta.files.sqlscript import prove_script, sql_script
 from tests import servers
-from tests.conftest import in_two_lengths
+from tests.conftest import first_of, in_two_lengths
 from tests.test_delivery import round_of, table_of
 from tests.test_sources import DATABASES, ROWS, TYPES, databases, fill, home
 
@@ -95,7 +95,7 @@ def test_a_script_does_all_of_it_once_and_its_undo_takes_it_back(databases, sort
 
 
 @DATABASES
-@pytest.mark.parametrize("goes_on", [False, True])
+@pytest.mark.parametrize("goes_on", first_of([False, True], 1))
 def test_where_something_is_otherwise_a_script_does_nothing(databases, sort, goes_on, tmp_path):
     address, execute = databases(sort)
     for number, statement in enumerate(
@@ -134,7 +134,7 @@ TEXT = st.text(st.characters(blacklist_categories=["Cs"], blacklist_characters="
 
 
 @in_two_lengths(
-    st.lists(st.tuples(TEXT, TEXT), min_size=1, max_size=5, unique_by=lambda pair: pair[0]), few=60, many=2000
+    st.lists(st.tuples(TEXT, TEXT), min_size=1, max_size=5, unique_by=lambda pair: pair[0]), few=20, many=2000
 )
 def test_whatever_a_cell_holds_stands_there_afterwards(cells):
     """By SQLite itself: quotes, line ends, semicolons, signs of every script."""

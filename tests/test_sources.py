@@ -33,7 +33,7 @@ from neat_delta.files.sources.address import parse, without_secrets
 from neat_delta.files.sources.base import Terms
 from neat_delta.files.sources.fetch import fetch
 from tests import servers
-from tests.conftest import PROGRAM, campaign, environment, in_two_lengths
+from tests.conftest import PROGRAM, campaign, environment, first_of, in_two_lengths
 
 LIVE = 'sku,name,price\nQA-1,Hive tool,9.90\nQA-2,"Veil, folding",20.00\nQA-3,Smoker,34.50\n'
 SHEET = LIVE.replace("9.90", "10.50")
@@ -98,7 +98,7 @@ def web_with_faults(faults):
 FAULTS = st.one_of(st.integers(0, 300_000).map("cut {}".format), st.sampled_from(["drop", "500", "503", "429", "408"]))
 
 
-@in_two_lengths(st.lists(FAULTS, max_size=7), few=12, many=150)
+@in_two_lengths(st.lists(FAULTS, max_size=7), few=5, many=150)
 def test_whatever_breaks_off_the_web_gives_the_whole_file_or_none(faults):
     shutil.rmtree(cache.place("."), ignore_errors=True)
     fetched, files = web_with_faults(faults)
@@ -274,7 +274,7 @@ def test_a_file_that_grows_while_it_is_read_is_no_catalogue(server, folder):
     assert not [path for path in cache.place(".").iterdir() if len(path.name) == 64]
 
 
-@in_two_lengths(st.lists(st.integers(0, 300_000), max_size=4), st.booleans(), few=3, many=25)
+@in_two_lengths(st.lists(st.integers(0, 300_000), max_size=4), st.booleans(), few=2, many=25)
 def test_a_transfer_that_breaks_off_is_taken_up_again(tmp_path_factory, authority, cuts, over_tls):
     shutil.rmtree(cache.place("."), ignore_errors=True)
     shop = tmp_path_factory.mktemp("ftp") / "shop"
@@ -292,7 +292,7 @@ def test_a_transfer_that_breaks_off_is_taken_up_again(tmp_path_factory, authorit
 CUTS = st.lists(st.integers(0, 400_000), max_size=4)
 
 
-@in_two_lengths(CUTS, few=3, many=25)
+@in_two_lengths(CUTS, few=2, many=25)
 def test_a_connection_to_an_ssh_server_that_breaks_off_is_made_anew(tmp_path_factory, cuts):
     shutil.rmtree(cache.place("."), ignore_errors=True)
     place = tmp_path_factory.mktemp("ssh")
@@ -319,7 +319,7 @@ def s3_server():
         yield urlsplit(endpoint).port
 
 
-@in_two_lengths(CUTS, few=3, many=25)
+@in_two_lengths(CUTS, few=2, many=25)
 def test_a_connection_to_s3_that_breaks_off_is_made_anew(s3_server, cuts):
     shutil.rmtree(cache.place("."), ignore_errors=True)
     with servers.cutting(s3_server, list(cuts)) as way, pytest.MonkeyPatch.context() as patched:
@@ -491,7 +491,7 @@ ROWS = [
     "'QA-2', '', 20.50, 0, NULL, NULL, NULL",
     "'QA-1', NULL, NULL, NULL, NULL, NULL, NULL",
 ]
-DATABASES = pytest.mark.parametrize("sort", ["postgresql", "mysql", "sqlite"])
+DATABASES = pytest.mark.parametrize("sort", first_of(["sqlite", "postgresql", "mysql"], 2))
 
 
 @DATABASES

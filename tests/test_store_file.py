@@ -9,7 +9,6 @@ from pathlib import Path
 
 import jsonschema
 import pytest
-from hypothesis import given, settings
 from hypothesis import strategies as st
 
 import neat_delta
@@ -18,6 +17,7 @@ from neat_delta.core.base.kinds import KINDS
 from neat_delta.core.base.model.conflicts import conflicting_settings
 from neat_delta.files.draft import draft
 from neat_delta.files.schemas import schema, table_schema
+from tests.conftest import in_two_lengths
 from tests.oracle import catalogue
 
 DOCS = Path(__file__).parents[1] / "docs"
@@ -167,14 +167,15 @@ def test_caution_beats_cleverness(texts, kind):
     assert learned(texts)[0] == kind
 
 
-@given(
+@in_two_lengths(
     st.lists(
         st.sampled_from(["", "1", "0.50", "007", "1,5", "yes", "no", "2026-01-02", "3 kg", "a|b", "b|a", "x > y"]),
         min_size=1,
         max_size=30,
-    )
+    ),
+    few=60,
+    many=300,
 )
-@settings(max_examples=300)
 def test_what_is_learned_reads_every_cell_it_was_learned_from(texts):
     rows = [[f"k{n}", text] for n, text in enumerate(texts)]
     live = catalogue((["sku", "field"], rows))
@@ -439,14 +440,15 @@ FIELDS = st.builds(
 )
 
 
-@given(
+@in_two_lengths(
     st.dictionaries(
         st.text(st.characters(codec="utf-8", exclude_categories=["Cc", "Cs"]), min_size=1, max_size=6),
         FIELDS,
         max_size=4,
-    )
+    ),
+    few=30,
+    many=150,
 )
-@settings(max_examples=150)
 def test_a_draft_is_read_back_as_it_was_meant(tmp_path_factory, fields):
     fields = {"sku": Field("code")} | {name: field for name, field in fields.items() if name != "sku"}
     also = [name for field in fields.values() for name in field.also]

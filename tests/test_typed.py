@@ -153,7 +153,7 @@ def through(round_: Drawn, country: spreadsheet.Country, how: str, put) -> Catal
     return read(put(f"sheet-{country}.{how}", write(headings, rows)))
 
 
-@pytest.mark.parametrize("rounds", first_of([2, 25], 1))
+@pytest.mark.parametrize("rounds", first_of([1, 25], 1))
 @pytest.mark.parametrize("how", ["xlsx", "ods", "csv"])
 def test_what_only_a_spreadsheet_changed_is_not_sent(tmp_path, put, how, rounds):
     """Opened with a double click in three countries and saved: what came back otherwise is the same, or held."""
@@ -404,7 +404,7 @@ WRITINGS = (
 )
 
 
-@pytest.mark.parametrize("rounds", first_of([4, 45], 1))
+@pytest.mark.parametrize("rounds", first_of([2, 45], 1))
 def test_any_catalogue_that_was_cut_and_not_touched_is_no_change(tmp_path, put, rounds):
     """As a workbook, and as text in every writing; blanks would be taken for emptied cells."""
     for seed in range(rounds):
@@ -457,7 +457,7 @@ def test_exact_meets_repair_blanks_and_codes(run, put):
     assert (recoded[("q2", "sku")], recoded[("q2", "price")]) == ("q9", "7.0")
 
 
-@pytest.mark.parametrize("rounds", first_of([4, 40], 1))
+@pytest.mark.parametrize("rounds", first_of([2, 40], 1))
 def test_confirm_knows_an_export_in_any_order_and_tells_what_is_there_twice_or_in_another_currency(tmp_path, rounds):
     for seed in range(rounds):
         rng, round_ = random.Random(seed), drawn(seed, tmp_path)

@@ -8,6 +8,7 @@ from __future__ import annotations
 import io
 import math
 import re
+import warnings
 from collections.abc import Sequence
 from decimal import Decimal
 from typing import TYPE_CHECKING, Any
@@ -18,7 +19,10 @@ import polars as pl
 from matplotlib.axes import Axes
 from matplotlib.colors import LinearSegmentedColormap, to_rgb
 from matplotlib.figure import Figure
+from matplotlib.font_manager import FontProperties
+from matplotlib.textpath import text_to_path
 from matplotlib.ticker import MaxNLocator
+from rich.cells import cell_len
 
 from neat_delta.core.base.model.changeset import ChangeSet, held
 from neat_delta.core.review.impact import grouped, points
@@ -60,6 +64,17 @@ STYLE: Any = {
 }
 
 
+POINTS = 72
+"""Points of an inch, in which lengths of a figure are counted."""
+
+LEFT, RIGHT, BELOW, ABOVE = 28.0, 8.0, 36.0, 24.0
+"""Points around the axes: beside the labels at their left, at the right, for two lines below, for one above."""
+
+warnings.filterwarnings(
+    "ignore", r"Glyph \d+ .* missing from font", UserWarning
+)  # a page is read in fonts that have it
+
+
 class Chart:
     """A chart: its name (for a file), its title, what it shows in a sentence, and the figure."""
 
@@ -77,11 +92,7 @@ def charts(changes: ChangeSet, live: Catalogue | None, by: str | None) -> list[C
         pictures.append(_fields(changes))
         if live is not None and by is not None:
             pictures.append(_categories(changes, live, by))
-        drawn = [chart for chart in pictures if chart is not None]
-        for chart in drawn:  # laid out once, so that each way of saving it gives the same
-            chart.figure.draw_without_rendering()
-            chart.figure.set_layout_engine("none")
-        return drawn
+        return [chart for chart in pictures if chart is not None]
 
 
 def as_png(chart: Chart) -> bytes:
@@ -114,11 +125,27 @@ def as_svg(chart: Chart) -> str:
     return f'<svg xmlns="http://www.w3.org/2000/svg" {size[0] if size else ""} aria-hidden="true">{rest}'
 
 
-def _figure() -> tuple[Figure, Axes]:
-    figure = Figure(figsize=(6.4, 3.6), layout="constrained")
+def _figure(labels: Sequence[str], above: bool = False) -> tuple[Figure, Axes]:
+    """A figure with room for the widest of these labels at its left, under them for a line of words, and above for one
+    where it is wanted. Matplotlib's own layout would draw all of it three times to find out.
+    """
+    width, height = 6.4 * POINTS, 3.6 * POINTS
+    widest = max(map(_width, labels))
+    figure = Figure(figsize=(width / POINTS, height / POINTS))
     axes = figure.add_subplot()
+    figure.subplots_adjust(
+        left=(widest + LEFT) / width, right=1 - RIGHT / width, bottom=BELOW / height,
+        top=1 - (ABOVE if above else RIGHT) / height,
+    )  # fmt: skip
     axes.set_axisbelow(True)
     return figure, axes
+
+
+def _width(label: str) -> float:
+    """Points that a label takes, in this font or in one with all letters."""
+    size = float(STYLE["font.size"])
+    measured, _, _ = text_to_path.get_text_width_height_descent(label, FontProperties(size=size), False)
+    return max(float(measured), cell_len(label) * size / 2)
 
 
 def _prices(shares: Sequence[Decimal]) -> Chart | None:
@@ -132,14 +159,14 @@ def _prices(shares: Sequence[Decimal]) -> Chart | None:
     if len(edges) < 2:
         edges = np.array([low - step / 2, low + step / 2])
     inside = values[(values >= edges[0]) & (values <= edges[-1])]
-    figure, axes = _figure()
+    far = len(values) - len(inside)
+    figure, axes = _figure([str(np.histogram(inside, edges)[0].max())], above=far > 0)
     axes.hist(inside, bins=edges.tolist(), color=SENT, edgecolor=PAPER, linewidth=0.8)
     axes.axvline(0, color=INK, linewidth=0.8)
     axes.axvline(float(np.median(values)), color=INK, linewidth=1, linestyle="--")
     axes.set_xlabel("change of the price, per cent of the price before   (dashed: the median)")
     axes.set_ylabel("items")
     axes.yaxis.set_major_locator(MaxNLocator(integer=True))
-    far = len(values) - len(inside)
     if far:
         axes.set_title(f"{count(far, 'item')} beyond {edges[0]:+.0f} … {edges[-1]:+.0f} %", fontsize=8, loc="right")
     up, down = int((values > 0).sum()), int((values < 0).sum())
@@ -166,7 +193,7 @@ def _margins(margins: Sequence[tuple[Decimal, Decimal]]) -> Chart | None:
     if not margins:
         return None
     before, after = (np.array([float(margin[side]) for margin in margins]) for side in (0, 1))
-    figure, axes = _figure()
+    figure, axes = _figure(["−100"])
     low, high = (float(edge) for edge in np.quantile(np.concatenate([before, after]), [0.005, 0.995]))
     pad = max((high - low) * 0.08, 1.0)
     reach = (low - pad, high + pad)
@@ -218,8 +245,8 @@ def _counted(table: pl.DataFrame, name: str, stays: str) -> list[tuple[str, int,
 def _bars(name: str, title: str, unit: str, rows: Sequence[tuple[str, int, int]]) -> Chart | None:
     if not rows:
         return None
-    figure, axes = _figure()
     labels = [label if len(label) <= 28 else label[:27] + "…" for label, _, _ in rows]
+    figure, axes = _figure(labels, above=True)
     sent, stay = [bar[1] for bar in rows], [bar[2] for bar in rows]
     places = range(len(rows))
     word = "to send" if unit == "cells" else "all of it to send"
@@ -236,7 +263,7 @@ def _bars(name: str, title: str, unit: str, rows: Sequence[tuple[str, int, int]]
     axes.margins(x=0.1)
     axes.xaxis.set_major_locator(MaxNLocator(integer=True))
     axes.set_xlabel(unit)
-    figure.legend(frameon=False, fontsize=8, loc="outside upper right", ncols=2)  # never on a bar
+    figure.legend(frameon=False, fontsize=8, loc="upper right", ncols=2, borderaxespad=0.2)  # above, never on a bar
     says = f"Most in {rows[0][0]}: {count(rows[0][1] + rows[0][2], unit[:-1])}, of which {rows[0][2]:,} " + (
         "held." if unit == "cells" else "with something held."
     )
