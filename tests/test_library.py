@@ -311,3 +311,36 @@ def test_every_type_that_is_returned_is_public():
             hidden |= {name} - {*nd.__all__}
             waiting.append(classes[name])
     assert not hidden
+
+
+PATHS = {"path", "folder", "file", "source", "ledger", "changes", "store", "mapping", "rules"}
+"""What parameters are called that may be paths."""
+
+
+def test_a_path_is_taken_as_text_or_as_pathlib_has_it_everywhere():
+    """No public function that reads or writes takes a path as a text alone; the core only names one in a message."""
+    functions = [one for one in (getattr(nd, name) for name in nd.__all__) if inspect.isfunction(one)]
+    outside = [one for one in functions if ".core." not in one.__module__]
+    assert len(outside) > 20
+    for function in outside:
+        for parameter in inspect.signature(function).parameters.values():
+            texts = parameter.name in PATHS and re.search(r"\bstr\b", str(parameter.annotation))
+            assert not texts, f"{function.__name__}({parameter})"
+
+
+def test_a_round_in_paths_of_pathlib(demo, tmp_path):
+    """From reading to the script and the delivery, with no text for a path."""
+    store, live = nd.read_store(demo / "neat-delta.toml"), nd.read(demo / "live.csv")
+    nd.write_changes(nd.compare(live, nd.read_base(demo / "sheet.csv"), store=store), demo / "c.jsonl")
+    changes = nd.read_changes(demo / "c.jsonl")
+    now = nd.read_live(changes, demo / "c.jsonl", live=demo / "live.csv")
+    manifest = nd.write(changes, now, store.importer, tmp_path / "out")
+    assert nd.file_rows(tmp_path / "out", changes, now, manifest)[0].file == manifest.update[0].file
+    (tmp_path / "polled").mkdir()
+    script = nd.script(tmp_path / "out", "items", changes=demo / "c.jsonl", live=demo / "live.csv")
+    delivered = nd.deliver(tmp_path / "out", tmp_path / "polled", changes=demo / "c.jsonl")
+    assert "UPDATE" in script and {file.outcome for file in delivered.files} == {"arrived"}
+    (tmp_path / "report.csv").write_text("sku,result\nQA-1,Imported\n")
+    assert nd.read_report(tmp_path / "report.csv").height == 1
+    with pytest.raises(nd.FileError, match="there is no such file"):
+        nd.read(demo / "nowhere.csv")

@@ -11,7 +11,6 @@ from dataclasses import replace as replace_fields
 from pathlib import Path as FilePath
 from typing import TYPE_CHECKING, Any
 
-from neat_delta.app.inputs import Path
 from neat_delta.app.requests import WriteRequest
 from neat_delta.app.settings import request_of
 from neat_delta.core.base.model.changeset import ChangeSet
@@ -20,6 +19,7 @@ from neat_delta.core.base.model.update import Plan
 from neat_delta.core.base.support.errors import ChangeSetError, OutputError
 from neat_delta.files.changelines import digest_of_changes
 from neat_delta.files.changeset import as_live, write_changes
+from neat_delta.files.whole import AnyPath
 
 if TYPE_CHECKING:
     import polars as pl
@@ -65,7 +65,7 @@ class Changes(ChangeSet):
 
         return preview(self, self.its_live, **settings)
 
-    def save(self, path: Path) -> None:
+    def save(self, path: AnyPath) -> None:
         """Write it to a file, as `neat_delta.write_changes`."""
         write_changes(self, os.fspath(path))
 
@@ -111,7 +111,7 @@ class PlannedUpdate:
             for number, table in enumerate(tables, 1)
         }
 
-    def write(self, folder: Path, *, replace: bool = False, today: str | None = None) -> Manifest:
+    def write(self, folder: AnyPath, *, replace: bool = False, today: str | None = None) -> Manifest:
         """Write the files into a new folder, proven by replay, as `neat_delta.write`. A change set that is in no file
         yet is written beside it, as FOLDER.jsonl: without it nobody can confirm what was sent, or take it back.
         """

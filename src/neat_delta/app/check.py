@@ -7,7 +7,6 @@ from typing import Any
 
 import polars as pl
 
-from neat_delta.app.inputs import Path
 from neat_delta.app.requests import CheckRequest
 from neat_delta.app.settings import request_of
 from neat_delta.app.sources import Table, export_of, store_of
@@ -21,6 +20,7 @@ from neat_delta.core.compare.decide.policy import Policy, levels_of, standing_ex
 from neat_delta.core.sheets.match.keys import stripped
 from neat_delta.core.sheets.match.prepare import prepare
 from neat_delta.files.images import names_in
+from neat_delta.files.whole import AnyPath
 
 __all__ = ["Checked", "check"]
 
@@ -42,7 +42,7 @@ class Checked:
 
 def check(
     catalogue: Table,
-    store: Store | Path | None = None,
+    store: Store | AnyPath | None = None,
     *,
     request: CheckRequest | None = None,
     today: str | None = None,

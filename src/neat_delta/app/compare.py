@@ -9,7 +9,7 @@ from dataclasses import replace
 from typing import TYPE_CHECKING, Any
 
 from neat_delta.app.changes import Changes, in_hand
-from neat_delta.app.inputs import Path, as_compare, read_inputs, translated
+from neat_delta.app.inputs import as_compare, read_inputs, translated
 from neat_delta.app.requests import CompareRequest, RecodeRequest
 from neat_delta.app.settings import request_of
 from neat_delta.app.sources import Table, catalogue_of, export_of, store_of
@@ -18,6 +18,7 @@ from neat_delta.core.base.model.rules import Rules
 from neat_delta.core.base.support.errors import SettingError
 from neat_delta.core.compare.round import Round
 from neat_delta.core.engine.whole import run
+from neat_delta.files.whole import AnyPath
 
 if TYPE_CHECKING:
     import polars as pl
@@ -32,11 +33,11 @@ def compare(
     live: Table,
     sheet: Table,
     *,
-    store: Store | Path | None = None,
+    store: Store | AnyPath | None = None,
     base: Table | None = None,
     codes: Table | None = None,
-    mapping: ListMapping | Path | None = None,
-    rules: Rules | Path | None = None,
+    mapping: ListMapping | AnyPath | None = None,
+    rules: Rules | AnyPath | None = None,
     lookups: Mapping[str, pl.DataFrame] | None = None,
     request: CompareRequest | None = None,
     today: str | None = None,
@@ -88,10 +89,10 @@ def compare(
 def translate(
     live: Table,
     supplied: Table,
-    mapping: ListMapping | Path,
-    store: Store | Path | None = None,
+    mapping: ListMapping | AnyPath,
+    store: Store | AnyPath | None = None,
     *,
-    rules: Rules | Path | None = None,
+    rules: Rules | AnyPath | None = None,
     lookups: Mapping[str, pl.DataFrame] | None = None,
     request: CompareRequest | None = None,
     **settings: Any,  # noqa: ANN401
@@ -112,7 +113,7 @@ def recode(
     live: Table,
     codes: Table,
     *,
-    store: Store | Path | None = None,
+    store: Store | AnyPath | None = None,
     request: RecodeRequest | None = None,
     today: str | None = None,
     **settings: Any,  # noqa: ANN401 - those of `RecodeRequest`

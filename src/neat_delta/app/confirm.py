@@ -12,7 +12,6 @@ from typing import TYPE_CHECKING
 import msgspec
 import polars as pl
 
-from neat_delta.app.inputs import Path
 from neat_delta.app.outcome import as_reported, confirm_changes, results, witnesses
 from neat_delta.app.sources import Table, catalogue_of, store_of
 from neat_delta.core.base.infer.results import with_words
@@ -25,6 +24,7 @@ from neat_delta.files.changeset import as_live, read_changes, read_with_live
 from neat_delta.files.manifest import read_manifest
 from neat_delta.files.reports import draft_report, read_report
 from neat_delta.files.rounds import changes_of, handed_over, round_of, with_importer
+from neat_delta.files.whole import AnyPath
 
 if TYPE_CHECKING:
     from neat_delta.core.base.infer.results import DraftedResults
@@ -102,13 +102,13 @@ def _with_seen(table: pl.DataFrame, seen: Confirmed) -> pl.DataFrame:
 
 
 def confirm(
-    folder: Path,
+    folder: AnyPath,
     after: Table | None = None,
     *,
-    results: Path | Sequence[Path] = (),
-    changes: Path | None = None,
+    results: AnyPath | Sequence[AnyPath] = (),
+    changes: AnyPath | None = None,
     live: Table | None = None,
-    store: Store | Path | None = None,
+    store: Store | AnyPath | None = None,
 ) -> Outcome:
     """What became of what was written into `folder`: in `after`, the export made after the import, in the store's own
     report or reports (`results`), or in both. The change set is looked for beside the folder, where `changes` does not

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import os
 from collections.abc import Sequence
 from typing import TYPE_CHECKING
 
@@ -20,6 +21,7 @@ from neat_delta.files.manifest import read_manifest
 from neat_delta.files.rounds import Round, changes_of, must_be_as_written
 from neat_delta.files.sources.address import is_address, is_database
 from neat_delta.files.sources.fetch import terms_now
+from neat_delta.files.whole import AnyPath
 
 if TYPE_CHECKING:
     from neat_delta.core.base.model.catalogue import Catalogue
@@ -44,12 +46,12 @@ class DeliveryOutcome(msgspec.Struct, frozen=True):
 
 
 def deliver(
-    folder: str,
-    address: str,
+    folder: AnyPath,
+    address: AnyPath,
     *,
     delivery: Delivery | None = None,
-    changes: str | None = None,
-    live: str | None = None,
+    changes: AnyPath | None = None,
+    live: AnyPath | None = None,
     perhaps: Perhaps = None,
 ) -> DeliveryOutcome:
     """Deliver the files that `write` made to an address: a folder, a server of files, the web (as `delivery` says); or
@@ -70,6 +72,9 @@ def deliver(
     >>> [(file.file, file.outcome) for file in deliver(str(base / "out"), str(base / "polled")).files]
     [('update-1.csv', 'arrived'), ('READ-ME-FIRST.txt', 'arrived')]
     """
+    folder, address = os.fspath(folder), os.fspath(address)
+    changes = None if changes is None else os.fspath(changes)
+    live = None if live is None else os.fspath(live)
     manifest = read_manifest(folder)
     if not is_address(address) or not is_database(address):
         files = deliver_files(folder, manifest, address, delivery or Delivery(), terms_now(), perhaps)

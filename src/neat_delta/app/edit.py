@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING, Any
 import msgspec
 
 from neat_delta.app.changes import Changes, in_hand
-from neat_delta.app.inputs import Path, as_compare, rules_of
+from neat_delta.app.inputs import as_compare, rules_of
 from neat_delta.app.requests import EditRequest
 from neat_delta.app.settings import request_of
 from neat_delta.app.sources import Table, export_of, store_of
@@ -17,6 +17,7 @@ from neat_delta.core.base.support.errors import SettingError
 from neat_delta.core.compare.round import Round
 from neat_delta.core.engine.whole import run
 from neat_delta.core.sheets.rules.edited import edited
+from neat_delta.files.whole import AnyPath
 
 if TYPE_CHECKING:
     import polars as pl
@@ -29,9 +30,9 @@ __all__ = ["edit"]
 
 def edit(
     live: Table,
-    rules: Rules | Path | None = None,
+    rules: Rules | AnyPath | None = None,
     *,
-    store: Store | Path | None = None,
+    store: Store | AnyPath | None = None,
     lookups: Mapping[str, pl.DataFrame] | None = None,
     request: EditRequest | None = None,
     today: str | None = None,
@@ -67,7 +68,7 @@ def edit(
 
 
 def _rules(
-    rules: Rules | Path | None, asked: EditRequest, live: Catalogue, lookups: Mapping[str, pl.DataFrame] | None
+    rules: Rules | AnyPath | None, asked: EditRequest, live: Catalogue, lookups: Mapping[str, pl.DataFrame] | None
 ) -> tuple[Rules, str, Mapping[str, pl.DataFrame]]:
     """The rules that are asked for, what they are known by in messages, and the tables that they look up in."""
     if (rules is None) == (not asked.set):

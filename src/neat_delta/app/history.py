@@ -18,7 +18,7 @@ from neat_delta.files.ledger.places import ledger_at
 if TYPE_CHECKING:
     import polars as pl
 
-    from neat_delta.app.inputs import Path
+    from neat_delta.files.whole import AnyPath
 
 __all__ = ["HistoryError", "field_history", "history", "item_history", "round_history", "rounds", "with_sources"]
 
@@ -74,7 +74,7 @@ def with_sources(index: Index, cells: list[HistoryCell]) -> list[HistoryChange]:
 SENT = ("written", "sent", "landed", "not landed", "reported done")
 
 
-def rounds(ledger: Path) -> list[RoundSummary]:
+def rounds(ledger: AnyPath) -> list[RoundSummary]:
     """The rounds of the ledger in a folder, by their numbers; OutputError where there is no such folder.
 
     >>> from tempfile import mkdtemp
@@ -86,7 +86,7 @@ def rounds(ledger: Path) -> list[RoundSummary]:
 
 
 def history(
-    ledger: Path, *, sku: str | None = None, field: str | None = None, number: int | None = None, since: str = ""
+    ledger: AnyPath, *, sku: str | None = None, field: str | None = None, number: int | None = None, since: str = ""
 ) -> pl.DataFrame:
     """What rounds did to cells, the first round first: those of an item (`sku`), of a `field`, of the round of a
     `number`, or all; of rounds that began on the day `since` (ISO 8601) or later. A row a cell, with the columns of

@@ -19,6 +19,7 @@ from neat_delta.core.base.model.lists import ListMapping
 from neat_delta.core.base.model.rules import Rules
 from neat_delta.files.basefile import read_base, with_base_file
 from neat_delta.files.glance import files_alike
+from neat_delta.files.whole import AnyPath
 
 if TYPE_CHECKING:
     import polars as pl
@@ -27,9 +28,7 @@ if TYPE_CHECKING:
     from neat_delta.core.base.model.store import Store
     from neat_delta.core.compare.lists.translate import TranslatedList
 
-__all__ = ["Inputs", "Path", "as_compare", "read_inputs", "rules_of", "translated"]
-
-Path = str | os.PathLike[str]
+__all__ = ["Inputs", "as_compare", "read_inputs", "rules_of", "translated"]
 
 
 @dataclass(frozen=True, slots=True)
@@ -52,8 +51,8 @@ def read_inputs(
     sheet: Table,
     asked: CompareRequest,
     *,
-    store: Store | Path | None,
-    mapping: ListMapping | Path | None,
+    store: Store | AnyPath | None,
+    mapping: ListMapping | AnyPath | None,
     base: Table | None = None,
     of_a_list: bool = False,
 ) -> Inputs:
@@ -117,7 +116,7 @@ def _fields(live: Catalogue, store: Store | None, asked: CompareRequest) -> list
 
 
 def translated(
-    inputs: Inputs, rules: Rules | Path | None = None, lookups: Mapping[str, pl.DataFrame] | None = None
+    inputs: Inputs, rules: Rules | AnyPath | None = None, lookups: Mapping[str, pl.DataFrame] | None = None
 ) -> TranslatedList:
     """A list as a sheet of the store, with what rules make of it: those given, or those that its description names.
 
@@ -140,7 +139,7 @@ def translated(
 
 
 def rules_of(
-    rules: Rules | Path | None, live: Catalogue, lookups: Mapping[str, pl.DataFrame] | None = None
+    rules: Rules | AnyPath | None, live: Catalogue, lookups: Mapping[str, pl.DataFrame] | None = None
 ) -> tuple[Rules | None, str, Mapping[str, pl.DataFrame]]:
     """Rules as they are given or as a file has them; what they are known by; and the tables that they look up in.
 

@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING, Any
 
 import msgspec
 
-from neat_delta.app.inputs import Inputs, Path, as_compare, read_inputs, translated
+from neat_delta.app.inputs import Inputs, as_compare, read_inputs, translated
 from neat_delta.app.requests import MatchRequest
 from neat_delta.app.settings import request_of
 from neat_delta.app.sources import Table
@@ -20,6 +20,7 @@ from neat_delta.core.review.samples import ColumnSample, MatchedRows, constant_s
 from neat_delta.core.sheets.match.keys import KeyIndex
 from neat_delta.core.sheets.match.prepare import AlignedInputs, align_inputs
 from neat_delta.core.sheets.match.rows import match_rows
+from neat_delta.files.whole import AnyPath
 
 if TYPE_CHECKING:
     from neat_delta.core.base.model.store import Store
@@ -45,9 +46,9 @@ class Matches:
 def match(
     live: Table,
     sheet: Table,
-    store: Store | Path | None = None,
+    store: Store | AnyPath | None = None,
     *,
-    mapping: ListMapping | Path | None = None,
+    mapping: ListMapping | AnyPath | None = None,
     request: MatchRequest | None = None,
     **settings: Any,  # noqa: ANN401 - those of `MatchRequest`, which reads and checks them
 ) -> Matches:

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import os
+
 from neat_delta.app.deliver import row_changes, sent_and_live
 from neat_delta.core.base.infer.learn import learn
 from neat_delta.core.base.kinds.number import NUMBER_KINDS
@@ -10,6 +12,7 @@ from neat_delta.core.base.model.rows import Dialect
 from neat_delta.core.base.support.errors import OutputError
 from neat_delta.files.manifest import read_manifest
 from neat_delta.files.sqlscript import prove_script, sql_script
+from neat_delta.files.whole import AnyPath
 
 __all__ = ["script"]
 
@@ -18,12 +21,12 @@ WITHOUT_TEXT = frozenset({*NUMBER_KINDS, "flag", "date"})
 
 
 def script(
-    folder: str,
+    folder: AnyPath,
     table: str,
     *,
     dialect: Dialect = "postgresql",
-    changes: str | None = None,
-    live: str | None = None,
+    changes: AnyPath | None = None,
+    live: AnyPath | None = None,
 ) -> str:
     r"""The script that makes the changes of a folder (or of an undo) in a `table`, in one transaction, where all of it
     is as it was; run in SQLite on live beforehand, which has to give the target. OutputError where a folder cannot be
@@ -42,6 +45,9 @@ def script(
     >>> script(str(base / "out"), "items").count('"price"')
     2
     """
+    folder = os.fspath(folder)
+    changes = None if changes is None else os.fspath(changes)
+    live = None if live is None else os.fspath(live)
     manifest = read_manifest(folder)
     sent, catalogue = sent_and_live(folder, manifest, changes, live)
     rows = row_changes(sent, catalogue, manifest)

@@ -6,13 +6,13 @@ from collections.abc import Sequence
 from dataclasses import dataclass
 from typing import TYPE_CHECKING, Any, Literal
 
-from neat_delta.app.inputs import Path
 from neat_delta.app.requests import SheetRequest
 from neat_delta.app.settings import request_of
 from neat_delta.app.sources import Table, export_of, store_of
 from neat_delta.core.base.model.layout import Layout, Notation
 from neat_delta.core.base.query.expressions import condition
 from neat_delta.core.sheets.worksheet.cut import WorkingSheet, as_written, cut_worksheet
+from neat_delta.files.whole import AnyPath
 
 if TYPE_CHECKING:
     import polars as pl
@@ -42,7 +42,7 @@ class SheetFile:
 def sheet(
     live: Table,
     form: Literal["xlsx", "delimited"],
-    store: Store | Path | None = None,
+    store: Store | AnyPath | None = None,
     *,
     skus: Sequence[str] | None = None,
     layout: Layout = PLAIN,

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import os
 from collections.abc import Callable, Sequence
 from pathlib import Path
 from typing import Any
@@ -20,6 +21,7 @@ from neat_delta.core.base.support.series import true_places
 from neat_delta.core.review.answered import answer
 from neat_delta.core.review.answers import Answers
 from neat_delta.files.updates import write_updates
+from neat_delta.files.whole import AnyPath
 
 __all__ = ["importer_as_asked", "write"]
 
@@ -28,7 +30,7 @@ def write(
     changes: ChangeSet,
     live: Catalogue,
     importer: Importer,
-    folder: str,
+    folder: AnyPath,
     *,
     answers: Sequence[Answers] = (),
     skus: Sequence[str] | None = None,
@@ -55,6 +57,7 @@ def write(
     >>> [one.file for one in manifest.undo]
     ['undo-1.csv']
     """
+    folder = os.fspath(folder)
     asked = request or request_of(WriteRequest, settings)
     importer, store = importer_as_asked(importer, asked), changes.header.store_by_now(store)
     released, contradictions, comments = None, list[Contradiction](), list[Comment]()

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import os
 from collections import defaultdict
 from typing import Literal
 
@@ -16,7 +17,7 @@ from neat_delta.core.review.signoff import workbook_answers
 from neat_delta.files.changelines import digest_of_changes
 from neat_delta.files.malformed import plain_error
 from neat_delta.files.reading import read
-from neat_delta.files.whole import read_whole
+from neat_delta.files.whole import AnyPath, read_whole
 
 __all__ = ["FORMAT", "VERSION", "read_answers"]
 
@@ -47,7 +48,7 @@ class _File(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     fields: list[str] | None = None
 
 
-def read_answers(path: str, changes: ChangeSet) -> Answers:
+def read_answers(path: AnyPath, changes: ChangeSet) -> Answers:
     """A reviewer's answers to a change set: the file that its page saved, or its workbook.
 
     ChangeSetError when it is neither, is for another change set, or answers what was not asked.
@@ -64,6 +65,7 @@ def read_answers(path: str, changes: ChangeSet) -> Answers:
     >>> read_answers(str(path), changes).table.select("item", "answer").rows()
     [(0, 'yes')]
     """
+    path = os.fspath(path)
     data = read_whole(path)
     if not data.lstrip(b"\xef\xbb\xbf \t\r\n").startswith(b"{"):
         return workbook_answers(changes, read(path))

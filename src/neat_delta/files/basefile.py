@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import os
 from collections.abc import Sequence
 from dataclasses import replace
 from glob import escape
@@ -16,7 +17,7 @@ from neat_delta.core.base.model.catalogue import Catalogue, Origin
 from neat_delta.core.base.support.errors import CatalogueError
 from neat_delta.files.memory import as_memory, packed, unpacked
 from neat_delta.files.reading import read
-from neat_delta.files.whole import Loaded, read_whole
+from neat_delta.files.whole import AnyPath, Loaded, read_whole
 
 if TYPE_CHECKING:
     from neat_delta.core.base.model.layout import Layout
@@ -58,7 +59,7 @@ def base_bytes(cells: pl.DataFrame, origin: Origin) -> bytes:
 
 
 def read_base(
-    source: str | Loaded, layout: Layout | None = None, like: Catalogue | None = None, *, deferred: bool = False
+    source: AnyPath | Loaded, layout: Layout | None = None, like: Catalogue | None = None, *, deferred: bool = False
 ) -> Catalogue:
     """Read a base: an older export (`like` and `deferred` as in `files.reading.read`), or the `.base` file of a working
     sheet. CatalogueError for what is neither.
@@ -70,6 +71,7 @@ def read_base(
     >>> read_base(str(path)).cells.rows()
     [('QA-1',)]
     """
+    source = source if isinstance(source, Loaded) else os.fspath(source)
     path = source if isinstance(source, str) else source.path
     if not path.lower().endswith(ENDING):
         return read(source, layout, like=like, deferred=deferred)

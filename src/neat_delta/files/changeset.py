@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import os
 from collections.abc import Callable, Collection, Sequence
 from dataclasses import replace
 from functools import partial
@@ -46,7 +47,7 @@ from neat_delta.files.glance import files_alike
 from neat_delta.files.malformed import plain_error
 from neat_delta.files.reading import read
 from neat_delta.files.sources.address import is_address
-from neat_delta.files.whole import Loaded, digest_of, loaded, read_whole, write_whole
+from neat_delta.files.whole import AnyPath, Loaded, digest_of, loaded, read_whole, write_whole
 
 __all__ = [
     "as_live",
@@ -61,7 +62,7 @@ __all__ = [
 ]
 
 
-def write_changes(changes: ChangeSet, path: str) -> None:
+def write_changes(changes: ChangeSet, path: AnyPath) -> None:
     """Write a change set. OutputError when it cannot be written, or the file there is not a change set.
 
     >>> from pathlib import Path
@@ -74,6 +75,7 @@ def write_changes(changes: ChangeSet, path: str) -> None:
     >>> len(path.read_text().splitlines())  # its header, one item, its seal
     3
     """
+    path = os.fspath(path)
     place = Path(path)
     if place.is_file() and place.stat().st_size:
         with place.open("rb") as file:
@@ -92,7 +94,7 @@ class _Version(msgspec.Struct):
     version: int
 
 
-def read_changes(path: str, *, findings: bool = True) -> ChangeSet:
+def read_changes(path: AnyPath, *, findings: bool = True) -> ChangeSet:
     """Read a change set back; without its `findings`, cell by cell, where only the changes matter. ChangeSetError says
     what is wrong with it, and in which line.
 
@@ -106,6 +108,7 @@ def read_changes(path: str, *, findings: bool = True) -> ChangeSet:
     >>> read_changes(path).header.counts.changed
     1
     """
+    path = os.fspath(path)
     header, lines, digest = _lines(path)
     return replace(_changes(header, lines, path, findings=findings), digest=digest)
 
@@ -369,7 +372,7 @@ def _items_named(changes: ChangeSet, wanted: pl.DataFrame) -> pl.Series:
     return met[MARK + MARK].cast(pl.Int64)
 
 
-def read_live(changes: ChangeSet, path: str, live: str | None = None) -> Catalogue:
+def read_live(changes: ChangeSet, path: AnyPath, live: AnyPath | None = None) -> Catalogue:
     r"""The live catalogue of the change set read from `path`, read in the way it was read then.
 
     It is looked for where `compare` found it, from the working folder and from the change set's own, or
@@ -386,6 +389,8 @@ def read_live(changes: ChangeSet, path: str, live: str | None = None) -> Catalog
     >>> read_live(read_changes(str(folder / "c.jsonl")), str(folder / "c.jsonl")).cells.rows()
     [('QA-1', '9.90')]
     """
+    path = os.fspath(path)
+    live = None if live is None else os.fspath(live)
     return _of_changes(_read_live(changes.header, path, live), changes, path)
 
 

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import os
 from collections.abc import Sequence
 from pathlib import Path
 from typing import Any
@@ -11,12 +12,12 @@ from neat_delta.core.base.model.lists import ListMapping
 from neat_delta.core.base.support.nearest import did_you_mean
 from neat_delta.files.schemas import schema_of
 from neat_delta.files.storefile import described, error_at
-from neat_delta.files.whole import read_whole
+from neat_delta.files.whole import AnyPath, read_whole
 
 __all__ = ["mapping_schema", "mapping_text", "must_name_fields", "read_mapping"]
 
 
-def read_mapping(path: str) -> ListMapping:
+def read_mapping(path: AnyPath) -> ListMapping:
     r"""What a mapping file says of a list; StoreError with line, key, and the nearest known name where something is
     wrong.
 
@@ -27,6 +28,7 @@ def read_mapping(path: str) -> ListMapping:
     >>> read_mapping(str(path)).headings
     {'Trade': 'cost'}
     """
+    path = os.fspath(path)
     return described(path, ListMapping, "mapping")
 
 

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import os
 import re
 from collections.abc import Callable, Collection
 from functools import partial
@@ -15,7 +16,7 @@ from neat_delta.files.readers.delimited import Text, read_text
 from neat_delta.files.readers.encoding import Known, known_of
 from neat_delta.files.readers.magic import binary_format
 from neat_delta.files.readers.packed import Packing, unpack
-from neat_delta.files.whole import Loaded, load
+from neat_delta.files.whole import AnyPath, Loaded, load
 
 __all__ = ["read"]
 
@@ -37,7 +38,7 @@ PACKED = (".gz", ".zip", ".zst", ".zstd")
 
 
 def read(
-    file: str | Loaded,
+    file: AnyPath | Loaded,
     layout: Layout | None = None,
     only: Collection[str] | None = None,
     like: Catalogue | None = None,
@@ -59,6 +60,7 @@ def read(
     >>> read(path).cells.height
     418
     """
+    file = file if isinstance(file, Loaded) else os.fspath(file)
     layout = layout or Layout()
     if isinstance(file, str):
         later = _read_later(file, layout, like) if deferred and only is None else None

@@ -4,6 +4,7 @@ table of an HTML page, JSON with the rows inside, a log of one line a row.
 
 from __future__ import annotations
 
+import os
 import re
 from collections import Counter
 from collections.abc import Mapping, Sequence
@@ -22,12 +23,12 @@ from neat_delta.files.readers.encoding import codec, decoded, guess, of_head
 from neat_delta.files.readers.magic import binary_format
 from neat_delta.files.readers.packed import unpack
 from neat_delta.files.reading import read
-from neat_delta.files.whole import Loaded, digest_of, load
+from neat_delta.files.whole import AnyPath, Loaded, digest_of, load
 
 __all__ = ["draft_report", "read_report"]
 
 
-def read_report(path: str, form: ResultsForm | None = None, layout: Layout | None = None) -> pl.DataFrame:
+def read_report(path: AnyPath, form: ResultsForm | None = None, layout: Layout | None = None) -> pl.DataFrame:
     """The report's rows, every cell a text; of a log those of the lines that fit the form's pattern. FileError or
     CatalogueError when it is none: an empty file, a page that has no table.
 
@@ -38,6 +39,7 @@ def read_report(path: str, form: ResultsForm | None = None, layout: Layout | Non
     >>> read_report(str(path)).rows()
     [('QA-1', 'imported')]
     """
+    path = os.fspath(path)
     return _read(load(path), form, layout)
 
 
@@ -58,7 +60,7 @@ def _read(file: Loaded, form: ResultsForm | None, layout: Layout | None) -> pl.D
 
 
 def draft_report(
-    path: str,
+    path: AnyPath,
     live: pl.DataFrame,
     key: Sequence[str],
     headings: Mapping[str, str],
@@ -75,6 +77,7 @@ def draft_report(
     >>> drafted.form.key, drafted.form.status
     (['Article'], 'Result')
     """
+    path = os.fspath(path)
     problem, file = None, load(path)
     try:
         report = _read(file, None, layout)

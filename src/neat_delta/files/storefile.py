@@ -4,6 +4,7 @@
 
 from __future__ import annotations
 
+import os
 import re
 import tomllib
 from collections.abc import Callable, Collection, Iterator, Sequence
@@ -20,7 +21,7 @@ from neat_delta.core.base.model.store import VERSION, Field, Store
 from neat_delta.core.base.support.errors import ConditionError, StoreError
 from neat_delta.core.base.support.nearest import did_you_mean
 from neat_delta.files import malformed
-from neat_delta.files.whole import read_whole
+from neat_delta.files.whole import AnyPath, read_whole
 
 __all__ = [
     "NAME",
@@ -61,7 +62,7 @@ def find_store(path: str | None, live: str | None = None) -> str | None:
     return str(beside)
 
 
-def read_store(path: str) -> Store:
+def read_store(path: AnyPath) -> Store:
     """The store that a file describes; StoreError with line, key, and the nearest known name where something is
     wrong.
 
@@ -69,6 +70,7 @@ def read_store(path: str) -> Store:
     >>> read_store(str(files("neat_delta.demo").joinpath("neat-delta.toml"))).key.fields
     ['sku']
     """
+    path = os.fspath(path)
     text, data = toml_of(path)
     version = data.get("version")
     if version != VERSION:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import os
 import sys
 from collections.abc import Callable, Iterator, Sequence
 from pathlib import Path
@@ -37,7 +38,7 @@ from neat_delta.core.updates.prove.proof import must_be_target, prove
 from neat_delta.files.journal import is_of_delivery
 from neat_delta.files.manifest import MANIFEST, NOT_EMPTY, READ_ME, seal, why_not_ours
 from neat_delta.files.readme import read_me
-from neat_delta.files.whole import digest_of, new_folder
+from neat_delta.files.whole import AnyPath, digest_of, new_folder
 from neat_delta.files.writers.forms import FORMS, UpdateFormat, UpdateLayout
 
 if TYPE_CHECKING:
@@ -51,7 +52,7 @@ def write_updates(
     changes: ChangeSet,
     live: Catalogue,
     importer: Importer,
-    folder: str,
+    folder: AnyPath,
     *,
     replace: bool = False,
     most_files: int = 8,
@@ -84,6 +85,7 @@ def write_updates(
     >>> [(one.file, one.rows) for one in manifest.update]
     [('update-1.csv', 1)]
     """
+    folder = os.fspath(folder)
     form, layout, turn = FORMS[importer.form], layout_of(live, importer), turn or Turn(changes=changes.digest)
     earlier = turn.earlier
     planned = plan(
@@ -134,7 +136,7 @@ def write_updates(
     return manifest
 
 
-def file_rows(folder: str, changes: ChangeSet, live: Catalogue, manifest: Manifest) -> list[FileRow]:
+def file_rows(folder: AnyPath, changes: ChangeSet, live: Catalogue, manifest: Manifest) -> list[FileRow]:
     """The rows of the update files of a folder: the file, the number of the row as a spreadsheet counts, the key.
     OutputError when a file is not there any more.
 
@@ -147,6 +149,7 @@ def file_rows(folder: str, changes: ChangeSet, live: Catalogue, manifest: Manife
     >>> file_rows(folder, changes, live, manifest)
     [FileRow(file='update-1.csv', row=2, key=('QA-1',), items=(0,))]
     """
+    folder = os.fspath(folder)
     from neat_delta.core.outcomes.results import FileRow
 
     importer = manifest.importer

@@ -27,6 +27,7 @@ from neat_delta.files.sources import AGES
 from neat_delta.files.sources.address import is_address, is_database
 
 __all__ = [
+    "AnyPath",
     "Loaded",
     "begin_reader",
     "changed_meanwhile",
@@ -43,6 +44,9 @@ __all__ = [
     "write_new",
     "write_whole",
 ]
+
+AnyPath = str | os.PathLike[str]
+"""A path as somebody says it: as text, which may be an address, or as pathlib has it."""
 
 
 def read_whole(path: str) -> bytes:

@@ -28,6 +28,7 @@ from neat_delta.files.ledger.places import ROUNDS, ledger_at
 from neat_delta.files.schemas import schema_of
 from neat_delta.files.sources.address import is_address, without_secret
 from neat_delta.files.storefile import error_at, toml_of, wrong_keys
+from neat_delta.files.whole import AnyPath
 from neat_delta.report.settings import as_options
 
 __all__ = [
@@ -229,7 +230,7 @@ class RoundFile:
         return name if is_address(name) else str(Path(self.path).parent / name)
 
 
-def read_round_file(path: str) -> RoundFile:
+def read_round_file(path: AnyPath) -> RoundFile:
     r"""What a round file says; StoreError with line, key and the nearest known name where something is wrong.
 
     >>> from tempfile import mkdtemp
@@ -238,6 +239,7 @@ def read_round_file(path: str) -> RoundFile:
     >>> read_round_file(str(path)).sheets[0].asked.blanks
     {'': 'keep'}
     """
+    path = os.fspath(path)
     _, data = toml_of(path)
     data = _from_environment(path, data, ())
     plain = {name: value for name, value in data.items() if name not in {*REQUESTS, "sheet"}}
