@@ -256,7 +256,7 @@ def main() -> None:
         known = measured(root, (asked.map or Path(name) / "map").absolute())
         every = mutants(root, asked.folder)
         random.Random(asked.seed).shuffle(every)
-        drawn = list(islice(filter(acts, every), asked.count))
+        drawn, ends = list(islice(filter(acts, every), asked.count)), list[bool]()
 
         def survives(mutant: Mutant) -> bool:
             free = roots.get()
@@ -267,6 +267,8 @@ def main() -> None:
                     print(f"survived\n{shown(free, own)}\n", flush=True)
             finally:
                 roots.put(free)
+            ends.append(lives)
+            print(f"{len(ends)} of {len(drawn)} asked, {sum(ends)} survived", file=sys.stderr, flush=True)
             return lives
 
         with ThreadPoolExecutor(roots.qsize()) as pool:
