@@ -132,7 +132,12 @@ def must_be_one_clear_error(done: subprocess.CompletedProcess[str], message: str
 
 
 @pytest.mark.parametrize(
-    "content, message", [pytest.param(*case, id=name) for name, case in BAD.items() if name not in LARGE]
+    "content, message",
+    [
+        pytest.param(*case, id=name, marks=campaign if "100 MB" in name else ())
+        for name, case in BAD.items()
+        if name not in LARGE
+    ],
 )
 def test_a_bad_file_is_one_clear_error(put, tmp_path, run, content, message):
     put("sheet.csv", PLAIN)

@@ -35,13 +35,14 @@ from neat_delta.files.sources.transaction import change_rows
 from neat_delta.practice.shop import Shop
 from neat_delta.practice.watch import watch
 from tests import servers
-from tests.conftest import first_of, in_two_lengths
+from tests.conftest import in_two_lengths
 from tests.test_sources import (
     DATABASES,
     LIVE,
     ROWS,
     SHEET,
     SOON,
+    SORTS,
     TYPES,
     authority,
     databases,
@@ -196,7 +197,7 @@ def test_whatever_happens_each_file_arrives_once_and_whole(tmp_path_factory, out
         deliver_files(str(out), manifest, "sftp://shop.quillfern.example/in", Delivery(), NOW)
 
 
-@pytest.mark.parametrize("server", first_of(["ftp", "ftps", "sftp", "s3"], 3), indirect=True)
+@SORTS
 def test_files_arrive_at_every_server(server, tmp_path):
     out = written(tmp_path / "round", files=3)
     outcome = deliver(str(out), server)

@@ -227,7 +227,7 @@ def server(request, folder, tmp_path, monkeypatch, trusted):
         yield address
 
 
-SORTS = pytest.mark.parametrize("server", ["ftp", "ftps", "sftp", "s3"], indirect=True)
+SORTS = pytest.mark.parametrize("server", first_of(["ftp", "ftps", "sftp", "s3"], 3), indirect=True)
 
 
 @SORTS

@@ -120,7 +120,7 @@ def compared(live, sheet, base, **more):
 
 @in_two_lengths(
     SEEDS, st.sets(st.sampled_from(FIELDS), min_size=1), st.booleans(), st.booleans(),
-    few=8, many=ROUNDS // TOGETHER, phases=[Phase.explicit, Phase.generate],
+    few=4, many=ROUNDS // TOGETHER, phases=[Phase.explicit, Phase.generate],
 )  # fmt: skip
 def test_what_is_sent_is_ours_and_not_theirs(tmp_path, rng, fields, two_way, whole):
     """Against the rules in dictionaries: every cell, every item, every count; and laws 1 to 6 hold on the result."""
