@@ -134,6 +134,21 @@ def first_of(cases: Iterable[object], few: int) -> list[object]:
     return [pytest.param(case, marks=() if n < few else campaign) for n, case in enumerate(cases)]
 
 
+def each_of(step: int, cases: Iterable[object]) -> list[object]:
+    """Cases of which the first and every `step`-th after it are run by default, and all by the campaign."""
+    chosen, number = list[object](), 0
+    for case in cases:
+        values, marks = (case.values, case.marks) if isinstance(case, type(pytest.param())) else (case, ())
+        chosen.append(
+            pytest.param(
+                *(values if isinstance(values, tuple) else (values,)),
+                marks=marks if marks or number % step == 0 else campaign,
+            )
+        )
+        number += not marks
+    return chosen
+
+
 def in_pairs(*factors: Iterable[object]) -> list[object]:
     """All combinations of the values of some factors. By default those are run in which every two values of two factors
     meet, and the rest by the campaign.

@@ -13,7 +13,7 @@ from neat_delta.core.compare.detect.damage import DAMAGES
 from neat_delta.files.changelines import change_lines
 from tests import afternoons, generate
 from tests.afternoons import DAMAGE, HANDS, ROWS, SLIPS, STORE, Sheet, catalogue
-from tests.conftest import campaign, first_of
+from tests.conftest import each_of, first_of
 from tests.made import delimited
 
 FEW, ROUNDS = 2, 25
@@ -78,7 +78,7 @@ def sent(changes: ChangeSet) -> set[tuple[str, str]]:
     }
 
 
-EVERY_SECOND = [pytest.param(one, marks=campaign if n % 2 else ()) for n, one in enumerate([*DAMAGE, *SLIPS])]
+EVERY_SECOND = each_of(2, [*DAMAGE, *SLIPS])
 ROUNDS_OF = pytest.mark.parametrize("rounds", first_of([FEW, ROUNDS], 1))
 
 
@@ -107,7 +107,7 @@ def test_an_accident_in_20_cells_or_more_is_found_and_held(accident, rounds):
 
 
 @pytest.mark.parametrize("rounds", first_of([5, 100], 1))
-@pytest.mark.parametrize("accident", HANDS, ids=lambda accident: accident.__name__)
+@pytest.mark.parametrize("accident", each_of(2, HANDS), ids=lambda accident: accident.__name__)
 def test_what_a_hand_does_is_found_and_held(accident, rounds):
     """At least 99 of 100, each with nine cells in ten held; with a store file and without."""
     missed, counted = [], 0
@@ -167,7 +167,7 @@ ALIKE_BOTH_WAYS = {
 
 @ROUNDS_OF
 @pytest.mark.parametrize(
-    "accident", [one for one in DAMAGE if one not in ALIKE_BOTH_WAYS], ids=lambda one: one.__name__
+    "accident", each_of(2, (one for one in DAMAGE if one not in ALIKE_BOTH_WAYS)), ids=lambda one: one.__name__
 )
 def test_a_correction_of_live_s_own_damage_is_no_damage(accident, rounds):
     """The other way round: live is damaged, and the sheet has what was meant."""

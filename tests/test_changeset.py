@@ -15,7 +15,7 @@ import pytest
 import neat_delta
 from neat_delta import ChangeSetError, CheckFinding, Damaged, Header, Item
 from neat_delta.files.whole import digest_of
-from tests.conftest import in_this_process
+from tests.conftest import each_of, in_this_process
 
 DOCUMENT = Path(__file__).parents[1] / "docs" / "formats" / "change-set.md"
 
@@ -110,7 +110,7 @@ SPOILED = {
 }
 
 
-@pytest.mark.parametrize("edit, message", SPOILED.values(), ids=SPOILED)
+@pytest.mark.parametrize("edit, message", each_of(2, SPOILED.values()), ids=SPOILED)
 def test_a_change_set_that_was_spoiled_is_refused(lines, edit, message):
     Path("changes.jsonl").write_text(sealed(edit(lines)))
     with pytest.raises(ChangeSetError) as error:

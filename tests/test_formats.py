@@ -19,7 +19,7 @@ from neat_delta import CatalogueError, Layout, read
 from neat_delta.files.readers.delimited import read_text
 from neat_delta.files.readers.magic import binary_format
 from neat_delta.files.writers.delimited import write_delimited
-from tests.conftest import first_of, in_two_lengths
+from tests.conftest import each_of, first_of, in_two_lengths
 from tests.made import (
     DATA,
     HEADINGS,
@@ -39,7 +39,7 @@ FILES = files_of_every_format()
 ACID = Path(__file__).parent / "acid"
 
 
-@pytest.mark.parametrize("content", FILES.values(), ids=FILES)
+@pytest.mark.parametrize("content", each_of(2, FILES.values()), ids=FILES)
 def test_the_same_catalogue_is_read_from_every_file(put, content):
     found = read(put("live.csv", content))
     assert found.fields == HEADINGS

@@ -10,6 +10,8 @@ from typing import Any
 
 import pytest
 
+from tests.conftest import each_of
+
 DEMO = files("neat_delta.demo")
 
 IMPORTERS: dict[str, str] = {
@@ -71,7 +73,7 @@ def planned(run, folder: Path, importer: str, *options: str):
     return json.loads(done.stdout)["manifest"]
 
 
-@pytest.mark.parametrize("name", IMPORTERS)
+@pytest.mark.parametrize("name", each_of(2, IMPORTERS))
 def test_each_importer_gets_its_files(run, tmp_path, name):
     whole = ["--whole-catalogue"] if 'missing = "deleted"' in IMPORTERS[name] else []
     found = planned(run, tmp_path, IMPORTERS[name], *whole)

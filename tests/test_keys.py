@@ -16,7 +16,7 @@ from hypothesis import strategies as st
 from neat_delta import read
 from neat_delta.core.base.model.store import Key
 from neat_delta.core.sheets.match.keys import KeyIndex, key_text
-from tests.conftest import in_pairs
+from tests.conftest import each_of, in_pairs
 
 HEADINGS = ["sku", "place", "name", "price", "images"]
 
@@ -150,7 +150,7 @@ def test_every_command_knows_an_item_by_its_key(run, put, tmp_path, continued, i
     assert facts("compare", "live.csv", "sheet.csv", *only, *accepted)["header"]["accepted"]
 
 
-@pytest.mark.parametrize(("continued", "ignore_case", "shared", "two"), WAYS)
+@pytest.mark.parametrize(("continued", "ignore_case", "shared", "two"), each_of(2, WAYS))
 def test_signing_off_and_new_codes_know_an_item_by_its_key(run, put, tmp_path, continued, ignore_case, shared, two):
     put("neat-delta.toml", store_file(continued=continued, ignore_case=ignore_case, shared=shared, two=two))
     rows, lower = items(shared=shared), (["sku", "place"] if two else ["sku"]) if ignore_case else []
@@ -185,7 +185,7 @@ def test_signing_off_and_new_codes_know_an_item_by_its_key(run, put, tmp_path, c
     assert run("learn", "live.csv", "-o", "learned.toml").returncode == 0
 
 
-@pytest.mark.parametrize(("continued", "ignore_case", "shared", "two"), WAYS)
+@pytest.mark.parametrize(("continued", "ignore_case", "shared", "two"), each_of(2, WAYS))
 def test_a_base_knows_an_item_by_its_key(run, put, tmp_path, continued, ignore_case, shared, two):
     """The store changed names and prices meanwhile, and writes its codes otherwise: only what the sheet changed is
     sent, and what both changed clashes; so it is confirmed and taken back.

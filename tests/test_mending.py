@@ -12,7 +12,7 @@ import neat_delta
 from neat_delta import Field
 from neat_delta.core.base.kinds.stored import Habit, as_stored, habits_of
 from neat_delta.core.base.model.layout import Notation
-from tests.conftest import campaign
+from tests.conftest import campaign, each_of
 from tests.test_answers import answers, asked, updates
 from tests.test_results import STORE, round_
 
@@ -243,7 +243,7 @@ def test_a_habit_is_said_plainly():
     assert as_stored("12,50", Field(stored_zeros="cut"), ",") == "12,5"
 
 
-@pytest.mark.parametrize("witness, how", list(product(["export", "report", "both"], ["retry", "mend", "undo"])))
+@pytest.mark.parametrize("witness, how", each_of(2, product(["export", "report", "both"], ["retry", "mend", "undo"])))
 def test_a_no_a_clash_and_a_chosen_value_hold_through_all(witness, how, asked, run, put):
     """A clash that was let through at one value, one that is not answered, and a no: none of it is asked for, sent
     again, mended or taken back; the chosen value is.

@@ -10,7 +10,7 @@ from zipfile import ZipFile
 
 import pytest
 
-from tests.conftest import campaign, in_pairs
+from tests.conftest import campaign, each_of, in_pairs
 from tests.made import delimited, ods, xlsx
 from tests.test_office import needs_office, opened_and_saved
 
@@ -189,7 +189,7 @@ def table(text: str) -> list[list[str]]:
     return [line.split(",") for line in text.splitlines()[1:]]
 
 
-@pytest.mark.parametrize(("live", "base", "sheet"), in_pairs([None, *FORMS], FORMS, FORMS))
+@pytest.mark.parametrize(("live", "base", "sheet"), each_of(2, in_pairs([None, *FORMS], FORMS, FORMS)))
 def test_three_files_in_three_forms_say_the_same(run, put, tmp_path, live, base, sheet):
     """Other columns, headings, encodings, separators and marks: the same changes and the same clashes."""
     put("tuesday.csv", TUESDAY)

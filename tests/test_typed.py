@@ -30,7 +30,7 @@ from neat_delta.files.draft import draft
 from neat_delta.files.writers.worksheet import workbook
 from tests import spreadsheet
 from tests.columns import NOTATIONS, Column, apart, as_typed, columns, mutated, rewritten
-from tests.conftest import campaign, first_of, in_pairs
+from tests.conftest import campaign, each_of, first_of, in_pairs
 from tests.made import delimited
 
 Cells = dict[str, list[str]]
@@ -245,7 +245,7 @@ def test_the_odd_cell_is_named_and_a_form_can_be_told(run, put):
 
 
 @pytest.mark.parametrize("how", ["xlsx", "ods", "csv"])
-@pytest.mark.parametrize("country", COUNTRIES)
+@pytest.mark.parametrize("country", each_of(2, COUNTRIES))
 @pytest.mark.parametrize(
     "toml", [None, '[fields.from]\nkind = "date"\ndate_form = "DD/MM/YYYY"'], ids=["learned", "told"]
 )
@@ -366,7 +366,9 @@ CUTS = (
 )
 
 
-@pytest.mark.parametrize(("ending", "options", "described"), in_pairs(["xlsx", "csv", "txt"], CUTS, [True, False]))
+@pytest.mark.parametrize(
+    ("ending", "options", "described"), each_of(2, in_pairs(["xlsx", "csv", "txt"], CUTS, [True, False]))
+)
 def test_a_sheet_that_was_cut_in_any_way_and_not_touched_is_no_change(run, store, ending, options, described):
     if described:
         (store / "neat-delta.toml").write_bytes(files("neat_delta.demo").joinpath("neat-delta.toml").read_bytes())
