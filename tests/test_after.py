@@ -6,6 +6,7 @@ import csv
 import json
 import os
 import re
+import shutil
 from pathlib import Path
 
 import pytest
@@ -518,3 +519,33 @@ def test_what_is_sent_again_names_the_rows_of_the_sheet_that_it_came_from():
     landed = as_catalogue({"sku": ["QA-1", "QA-2", "QA-3"], "price": ["9.90", "20.00", "6.00"]}, "after")
     again, _ = neat_delta.retry(changes, landed, neat_delta.confirm_changes(changes, live, landed))
     assert again.items.select("live", "sheet").rows() == [(2, 4)]
+
+
+def test_a_folder_names_its_change_set_too(begin, run, put, tmp_path):
+    """Whoever says which folder was imported need not say of which change set it was made: as with both."""
+    begin("sku,price\nA,10.90\nB,21.00\n")
+    put("after.csv", LIVE.replace("9.90", "10.90").replace("20.00", "20.5"))
+    for folder in ("out", "out/", str(tmp_path / "out")):
+        mine = run("confirm", folder, "after.csv", "--json", "--retry", "again")
+        shutil.rmtree(tmp_path / "again", ignore_errors=True)
+        both = run("confirm", "c.jsonl", "after.csv", "--files", folder, "--json", "--retry", "again")
+        shutil.rmtree(tmp_path / "again", ignore_errors=True)
+        assert (mine.returncode, mine.stdout.replace(str(tmp_path), ".")) == (
+            both.returncode, both.stdout.replace(str(tmp_path), "."),
+        )  # fmt: skip
+    for taken, now in (("one", ()), ("two", ("--now", "after.csv"))):
+        assert (
+            run("undo", "out", "--to", taken, *now).returncode
+            == run("undo", "c.jsonl", "--files", "out", "--to", f"{taken}-", *now).returncode
+        )
+        assert sent(tmp_path / taken) == sent(tmp_path / f"{taken}-") != {}
+    twice = run("confirm", "out", "after.csv", "--files", "out")
+    assert twice.returncode == 2 and "name one of them" in twice.stderr
+    back = run("confirm", "one", "after.csv")
+    assert back.returncode == 2 and "its files take a change set back" in back.stderr
+    (tmp_path / "c.jsonl").rename(tmp_path / "c.gone")
+    lost = run("confirm", "out", "after.csv")
+    assert lost.returncode == 2 and "Name both: the change set, where it is now, and this folder." in lost.stderr
+    (tmp_path / "kept").mkdir()
+    bare = run("confirm", "kept", "after.csv")
+    assert bare.returncode == 2 and "this is a folder" in bare.stderr

@@ -303,6 +303,22 @@ def find_round(changes: ChangeSet, path: str, folder: str | None, *, wanted_for:
     return round_
 
 
+def changes_and_folder(changes: str, folder: str | None) -> tuple[str, str | None]:
+    """The change set and the folder that it was written into, where CHANGES names either; OutputError where the change
+    set of a folder is neither beside it nor here.
+    """
+    from pathlib import Path
+
+    from neat_delta.files.manifest import MANIFEST, read_manifest
+    from neat_delta.files.rounds import changes_of
+
+    if not (Path(changes) / MANIFEST).is_file():
+        return changes, folder
+    if folder is not None:
+        raise click.UsageError(f"{changes} and {folder} are both folders; name one of them, or the change set.")
+    return changes_of(changes, read_manifest(changes)), changes
+
+
 def print_round(round_: Round | None, store_path: str | None, changes: str, edited: Sequence[str] = ()) -> None:
     """Say which folder and which store file a command goes by, and what of it is not as it was: `edited` files, too."""
     from neat_delta.files.rounds import same_store

@@ -11,6 +11,7 @@ from typing import TYPE_CHECKING, Any
 import click
 
 from neat_delta.cli.common import (
+    changes_and_folder,
     find_round,
     layout_from_options,
     layout_options,
@@ -98,7 +99,8 @@ def confirm(
     store: str | None,
     as_json: bool,
 ) -> int:
-    """Look whether CHANGES were taken: in AFTER, the export made after the import, in the store's report, or in both.
+    """Look whether CHANGES (or the folder that `write` made of them) were taken: in AFTER, the export made after the
+    import, in the store's report, or in both.
 
     In AFTER, change by change: landed, not landed, or landed differently (rounded, cut, in other case). In the report,
     item by item: done, done with a warning, skipped, refused, not mentioned. With both, where they do not agree is
@@ -114,6 +116,7 @@ def confirm(
     from neat_delta.files.rounds import edited_files, with_importer
     from neat_delta.report.settings import as_options
 
+    changes, folder = changes_and_folder(changes, folder)
     inputs = [changes, *([after] if after else []), *reports]
     if mend is not None:
         worksheet_form(mend)

@@ -7,6 +7,7 @@ from typing import TYPE_CHECKING
 import click
 
 from neat_delta.cli.common import (
+    changes_and_folder,
     find_round,
     layout_from_options,
     layout_options,
@@ -72,8 +73,8 @@ def undo(
     store: str | None,
     as_json: bool,
 ) -> int:
-    """Write the files that take CHANGES back, or round N of the ledger, under the rules of the importer they were
-    written for, and prove them.
+    """Write the files that take CHANGES (or the folder that `write` made of them) back, or round N of the ledger, under
+    the rules of the importer they were written for, and prove them.
 
     With a fresh export, what somebody changed since is left alone and listed. Exit status 1 when something is.
     """
@@ -149,7 +150,7 @@ def _named(
     from neat_delta.app.ledger import changes_in, live_in, sent_in
 
     if changes is not None and number is None:
-        return None, changes, files, live
+        return None, *changes_and_folder(changes, files), live
     if changes is not None or number is None:
         raise click.UsageError("Name the change set, or a round of the ledger with --round.")
     kept = find_round_in(find_ledger(store), number)
