@@ -149,9 +149,9 @@ def file_rows(folder: AnyPath, changes: ChangeSet, live: Catalogue, manifest: Ma
     >>> file_rows(folder, changes, live, manifest)
     [FileRow(file='update-1.csv', row=2, key=('QA-1',), items=(0,))]
     """
-    folder = os.fspath(folder)
     from neat_delta.core.outcomes.results import FileRow
 
+    folder = os.fspath(folder)
     importer = manifest.importer
     out = _Out(changes, live, importer, FORMS[importer.form], layout_of(live, importer))
     items: dict[KeyText, tuple[int, ...]] = {}

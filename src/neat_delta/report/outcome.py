@@ -58,9 +58,8 @@ def print_witnesses(console: Screen, witnesses: Witnesses, results: Results) -> 
         all_of_them = "" if many == 1 else "all of them "
         console.print(f"{count(many, 'item')} sent, {all_of_them}done{landed}.", style="bold green")
     else:
-        counted = ", ".join(
-            f"{results.counts[word]:,} {word}" for word in get_args(ResultStatus) if results.counts.get(word)
-        )
+        by_word = results.counts
+        counted = ", ".join(f"{by_word[word]:,} {word}" for word in get_args(ResultStatus) if by_word.get(word))
         console.print(f"{count(many, 'item')} sent. The store says: {counted}", style="bold")
         if looked:
             _print_table(console, witnesses)
