@@ -8,7 +8,7 @@ from importlib.resources import files
 
 import pytest
 
-from neat_delta import ChangeSet, as_catalogue, compare, read, read_changes, read_store
+from neat_delta import ChangeSet, Field, Key, Store, as_catalogue, compare, read, read_changes, read_store
 from neat_delta.core.compare.detect.damage import DAMAGES
 from neat_delta.files.changelines import change_lines
 from tests import afternoons, generate
@@ -358,3 +358,27 @@ def test_a_column_is_copied_over_another_where_nine_in_ten_cells_are(typed, held
     note = [*live["name"][: 20 - typed], *(f"own {n}" for n in range(typed)), *["x"] * 20]
     changes = compare(as_catalogue(live, "live"), as_catalogue(live | {"note": note}, "sheet"))
     assert sum(len(item.held) for item in changes) == held
+
+
+def slips_of(before: list[str], after: list[str]) -> list[tuple[str, int]]:
+    """The slips in a column of prices, with how many cells each is in."""
+    skus = [f"QA-{n}" for n in range(len(before))]
+    live, sheet = (as_catalogue({"sku": skus, "price": texts}, "x") for texts in (before, after))
+    changes = compare(live, sheet, store=Store(key=Key(["sku"]), fields={"price": Field("money", decimals=2)}))
+    return [(finding.name, finding.cells) for finding in changes.header.findings if finding.check == "slip"]
+
+
+PRICES = [f"{price}.90" for price in random.Random(9).sample(range(10, 900), 60)]
+
+
+@pytest.mark.parametrize("cells", [7, 8])
+def test_a_series_is_one_from_eight_cells_on(cells):
+    series = [f"{500 + n}.00" for n in range(cells)]
+    assert slips_of(PRICES, series + PRICES[cells:]) == [("a series filled down", 8)] * (cells == 8)
+
+
+@pytest.mark.parametrize(("cells", "own"), [(9, 9), (10, 10), (10, 6), (10, 5), (20, 12), (20, 11)])
+def test_one_value_is_dragged_from_ten_cells_on_of_which_six_in_ten_had_their_own(cells, own):
+    before = [PRICES[min(n, own - 1)] for n in range(cells)]
+    slips = slips_of(before + PRICES[30:], ["999.00"] * cells + PRICES[30:])
+    assert slips == [("one value over many items", cells)] * (cells >= 10 and own * 10 >= cells * 6)

@@ -14,6 +14,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from neat_delta import Field, Key, Store, as_catalogue, compare
+from neat_delta.core.compare.detect.damage.dates import Day, days
 from neat_delta.core.sheets.spreadsheet.reading import readings, rewritten
 
 REWRITTEN = [
@@ -121,3 +122,18 @@ def test_a_day_is_counted_as_the_calendar_has_it_and_the_day_after_the_last_is_n
             assert Fraction(number) in readings(f"{year}-{month:02}-{day:02}")
         assert readings(f"{year}-{month:02}-{last + 1:02}") == frozenset()
     assert readings(f"{year}-13-01") == readings(f"{year}-00-01") == readings(f"{year}-01-00") == frozenset()
+
+
+def test_a_year_of_two_digits_is_one_of_1930_to_2029():
+    """As spreadsheets have it, in a text that one may take for a date and in one that a date became."""
+    for text, year in (("29", 2029), ("30", 1930), ("00", 2000), ("99", 1999)):
+        assert Fraction((date(year, 5, 13) - date(1899, 12, 30)).days) in readings(f"13.05.{text}")
+        assert Day(year, 5, 13) in days(f"13-May-{text}")
+
+
+@pytest.mark.parametrize("month", range(1, 13))
+def test_a_date_without_a_year_has_the_days_of_its_longest_month(month):
+    """29 February is one: nobody says of which year."""
+    last, name = calendar.monthrange(2024, month)[1], calendar.month_abbr[month]
+    assert Day(None, month, last) in days(f"{last}-{name}")
+    assert not any(day.day == last + 1 for day in days(f"{last + 1}-{name}"))

@@ -189,6 +189,7 @@ ROWS = Rows(
         ("REPLACE(sku, '-', '')", ["QA1", "QA2", "QA3", "QA4"]),
         ("CAST(code AS INTEGER)", ["417", "417", "417", None]),
         ("CAST(cost AS DECIMAL(9, 3))", ["0.200", "0.100", "0.100", "1000.050"]),
+        ("CAST(cost * 10 AS DECIMAL(9))", ["2", "1", "1", "10001"]),  # no places are none; a half goes away from 0
         ("CAST(cost * 2 AS TEXT) || ' x'", ["0.4 x", "0.2 x", "0.2 x", "2000.1 x"]),
         ('CAST("from" AS TEXT)', ["12.05.2026", "2026-05-13", "01.06.2026", None]),  # as it is written
         ("\"from\" + INTERVAL '1' MONTH", ["2026-06-12", "2026-06-13", "2026-07-01", None]),
