@@ -218,3 +218,22 @@ def test_live_is_found_beside_the_change_set(lines, tmp_path, monkeypatch):
     monkeypatch.chdir(tmp_path / "elsewhere")
     changes = neat_delta.read_changes("../changes.jsonl")
     assert neat_delta.read_live(changes, "../changes.jsonl").cells.height == 418
+
+
+def test_each_file_says_the_version_that_its_page_says(run, store):
+    """Files of another version are refused: to change one is a decision, not a slip."""
+    assert run("compare", "live.csv", "sheet.csv", "-o", "c.jsonl").returncode == 1
+    assert run("write", "c.jsonl", "--to", "out").returncode in {0, 1}
+    assert run("sheet", "live.csv", "-o", "wax.csv").returncode == 0
+    pages = Path(__file__).parents[1] / "docs" / "formats"
+    for page, said in (
+        ("change-set", json.loads((store / "c.jsonl").read_text().splitlines()[0])),
+        ("updates", json.loads((store / "out" / "manifest.json").read_text())),
+        ("base", json.loads(next(store.glob("wax.csv.base")).read_bytes().splitlines()[0])),
+    ):
+        row = next(
+            line
+            for line in (pages / f"{page}.md").read_text().splitlines()
+            if line.startswith("| ") and "`version`" in line
+        )
+        assert str(said["version"]) in re.findall(r"`([0-9]+)`", row), page

@@ -15,7 +15,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 from stdnum import ean, isbn
 
-from neat_delta import Accept, ChangeSet, Field, Importer, Key, Layout, Notation, Store, check, compare
+from neat_delta import Accept, ChangeSet, Field, Importer, Key, Layout, Notation, Store, as_catalogue, check, compare
 from neat_delta.core.base.model.store import CheckName, Relations, Standing
 from neat_delta.core.base.support.check_digits import Standard, has_check_digit
 from neat_delta.core.compare.checks import CHECKS
@@ -472,3 +472,21 @@ def test_bytes_are_counted_in_the_encoding_of_the_store_s_files():
             flag.what for flag in compare(live, sheet, store=store).iter_check_findings() if flag.check == "too-long"
         ]
         assert flags == ["8 bytes, and at most 6 fit"] * found, (importer.form, encoding)
+
+
+SETTINGS = {
+    "repeated": Field(unique=True),
+    "check-digit": Field("code", check_digit="gtin"),
+    "dead-link": Field("code", refers=True),
+    "required": Field(required=True),
+    "outside-bounds": Field("money", least=Decimal(1)),
+    "too-long": Field(longest=5),
+}
+
+
+@pytest.mark.parametrize("name", SETTINGS)
+def test_a_check_is_idle_until_a_field_has_its_setting(name):
+    live = as_catalogue({"sku": ["QA-1"], "one": ["1"], "two": ["2"]}, "live")
+    for field, idle in ((Field(), True), (SETTINGS[name], False)):
+        store = Store(key=Key(["sku"]), fields={"one": Field(), "two": field})
+        assert (name in check(live, store).idle) is idle

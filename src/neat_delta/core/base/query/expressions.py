@@ -118,13 +118,11 @@ def _texts(terms: Compiler, term: Term) -> pl.Series:
     if term.sort == "number":
         text = value.cast(pl.String)
         value = text if term.fixed else plain_number(text)
-    elif term.sort == "measure" and term.unit is not None:
-        value = term.text if term.text is not None else value.cast(pl.String) + " " + term.unit
     elif term.sort in {"flag", "truth"}:
         value = pl.when(value).then(pl.lit("yes")).when(~value).then(pl.lit("no"))
     elif term.sort == "list":
         value = value.list.join(BETWEEN)
-    elif term.sort == "text":
+    elif term.sort in {"text", "measure"}:
         value = term.text if term.text is not None else value
     return _column(terms, value).cast(pl.String)
 
