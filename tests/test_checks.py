@@ -490,3 +490,15 @@ def test_a_check_is_idle_until_a_field_has_its_setting(name):
     for field, idle in ((Field(), True), (SETTINGS[name], False)):
         store = Store(key=Key(["sku"]), fields={"one": Field(), "two": field})
         assert (name in check(live, store).idle) is idle
+
+
+@pytest.mark.parametrize(("others", "found"), [(9, True), (8, False)])
+def test_a_price_that_was_nothing_is_no_outlier_and_one_of_ten_changes_may_be(others, found):
+    """Of the changes of a price that was above nothing, ten are needed to say of one that it is far from the others."""
+    before = ["0.00", "10.00", *(f"{100 + 7 * n}.00" for n in range(others))]
+    after = ["5.00", "80.00", *(f"{103 + 7 * n}.50" for n in range(others))]
+    skus = [f"QA-{n}" for n in range(len(before))]
+    live, sheet = (as_catalogue({"sku": skus, "price": texts}, "x") for texts in (before, after))
+    changes = compare(live, sheet, store=Store(key=Key(["sku"]), fields={"price": Field("money", decimals=2)}))
+    hit = changes.flags.filter(pl.col("check") == "outlier")["item"].to_list()
+    assert [changes.keys["sku"][item] for item in hit] == ["QA-1"] * found

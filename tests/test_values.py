@@ -200,6 +200,11 @@ ROWS = Rows(
         ("ARRAY_REMOVE(tags, 'gift')", ["bulk", "bulk", "", None]),
         ("size", ["250 ml", "0,25 l", "1 kg", "big"]),
         ("GREATEST(cost, 0.15)", ["0.2", "0.15", "0.15", "1000.05"]),
+        ("GREATEST(ROUND(cost, 2), 0.15)", ["0.2", "0.15", "0.15", "1000.05"]),  # as one of them is not rounded
+        ("LEAST(ROUND(cost, 2), ROUND(7, 2))", ["0.20", "0.10", "0.10", "7.00"]),
+        ("COALESCE(ROUND(\"Sale price\", 2), cost)", ["0.1", "0.3", "0.1", "1000.05"]),
+        ("COALESCE(ROUND(\"Sale price\", 2), ROUND(cost, 2))", ["0.10", "0.30", "0.10", "1000.05"]),
+        ("CASE WHEN sku = 'QA-1' THEN ROUND(cost, 2) ELSE 3 END", ["0.2", "3", "3", "3"]),
         ("COALESCE(\"Sale price\", cost)", ["0.1", "0.3", "0.1", "1000.05"]),
     ],
 )  # fmt: skip
