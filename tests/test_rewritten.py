@@ -137,3 +137,16 @@ def test_a_date_without_a_year_has_the_days_of_its_longest_month(month):
     last, name = calendar.monthrange(2024, month)[1], calendar.month_abbr[month]
     assert Day(None, month, last) in days(f"{last}-{name}")
     assert not any(day.day == last + 1 for day in days(f"{last + 1}-{name}"))
+
+
+@pytest.mark.parametrize(
+    ("text", "seconds"),
+    [
+        ("0:00", 0), ("10:59", 39_540), ("10:60", None), ("10:30:59", 37_859), ("10:30:60", None), ("10:60:60", None),
+        ("25:10", 90_600), ("12:10 AM", 600), ("12:10 PM", 43_800), ("1:10 PM", 47_400), ("13:10 PM", None),
+        ("0:10 AM", None), ("PT28H20M00S", 102_000), ("PT1M1S", 61), ("10:30:45.5", Fraction(75_691, 2)),
+    ],
+)  # fmt: skip
+def test_a_time_is_a_part_of_a_day(text, seconds):
+    """As a clock or a length has it; sixty minutes and seconds, and a thirteenth hour of an afternoon, are none."""
+    assert readings(text) == (frozenset() if seconds is None else {Fraction(seconds, 86_400)})
