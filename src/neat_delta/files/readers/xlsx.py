@@ -62,14 +62,17 @@ def read_xlsx(data: bytes, path: str, wanted: str | None) -> Grid:
     return grid
 
 
-FORMULA_MARKS = (b"<f>", b"<f ", b"<f/", b":f>", b":f ", b":f/")
-SHOWS_MORE = (b't="e"', b"t='e'", b"hidden=", b"mergeCell", b"filterColumn", *FORMULA_MARKS)
-"""What stands in the XML of a sheet that its values alone do not show; few have any of it."""
+SHOWS_MORE = (b't="e"', b"t='e'", b"hidden=", b"mergeCell", b"filterColumn")
+FORMULAS = {b"<f": (b"<f>", b"<f ", b"<f/"), b":f": (b":f>", b":f ", b":f/")}
+"""What stands in the XML of a sheet that its values alone do not show; few have any of it. A formula by how it begins,
+which is looked for first.
+"""
 
 
 def _what_values_hide(grid: Grid, xml: bytes, padded: dict[str, int], damaged: CatalogueError) -> None:
     """The cells whose text is not that of their value, the formulas without one, and what is hidden or merged."""
-    if not padded and not any(mark in xml for mark in SHOWS_MORE):
+    formulas = (mark for begin, marks in FORMULAS.items() if begin in xml for mark in marks)
+    if not padded and not any(mark in xml for mark in (*SHOWS_MORE, *formulas)):
         return
 
     def wanted(style: str, kind: str, formula: bool) -> bool:
