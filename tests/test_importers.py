@@ -10,6 +10,7 @@ from typing import Any
 
 import pytest
 
+import neat_delta
 from tests.conftest import each_of
 
 DEMO = files("neat_delta.demo")
@@ -435,3 +436,23 @@ def test_the_most_files_are_said_to_give_way_where_they_do(run, put):
     said = " ".join(run("write", "c.jsonl", "--to", "out", "--most-files", "1").stdout.split())
     assert "More files than --most-files 1: a blank cell would empty its field, and a field is never carried" in said
     assert "More files than" not in run("write", "c.jsonl", "--to", "other", "--most-files", "2").stdout
+
+
+@pytest.mark.parametrize(
+    ("blanks", "carries", "required", "carried"),
+    [
+        ("clear", [], 0, 4),
+        ("clear", ["name"], 3, 4),
+        ("clear", ["price"], 2, 2),
+        ("skip", [], 0, 0),
+        ("skip", ["price"], 2, 0),
+    ],
+)
+def test_what_a_whole_catalogue_repeats_is_counted(tmp_path, blanks, carries, required, carried):
+    """Where what is missing is deleted, every row goes: its cells are changes, wanted in every row, or carried along."""
+    live = {"sku": ["A", "B", "C"], "name": ["Veil", "Suit", "Hat"], "price": ["1", "2", "3"], "note": ["x", "y", ""]}
+    sheet = live | {"price": ["1.50", "2", "3"], "note": ["x", "y", "z"]}
+    importer = neat_delta.Importer(blanks, missing="deleted", carries=carries)
+    plan = neat_delta.compare(live, sheet, key="sku").plan(importer, whole_catalogue=True)
+    counts = plan.write(tmp_path / "out").cells
+    assert (counts.changed, counts.required, counts.carried) == (2, required, carried)
