@@ -360,11 +360,14 @@ def test_a_column_is_copied_over_another_where_nine_in_ten_cells_are(typed, held
     assert sum(len(item.held) for item in changes) == held
 
 
-def slips_of(before: list[str], after: list[str]) -> list[tuple[str, int]]:
-    """The slips in a column of prices, with how many cells each is in."""
+MONEY = Field("money", decimals=2)
+
+
+def slips_of(before: list[str], after: list[str], field: Field = MONEY) -> list[tuple[str, int]]:
+    """The slips in a column, with how many cells each is in."""
     skus = [f"QA-{n}" for n in range(len(before))]
     live, sheet = (as_catalogue({"sku": skus, "price": texts}, "x") for texts in (before, after))
-    changes = compare(live, sheet, store=Store(key=Key(["sku"]), fields={"price": Field("money", decimals=2)}))
+    changes = compare(live, sheet, store=Store(key=Key(["sku"]), fields={"price": field}))
     return [(finding.name, finding.cells) for finding in changes.header.findings if finding.check == "slip"]
 
 
@@ -382,3 +385,18 @@ def test_one_value_is_dragged_from_ten_cells_on_of_which_six_in_ten_had_their_ow
     before = [PRICES[min(n, own - 1)] for n in range(cells)]
     slips = slips_of(before + PRICES[30:], ["999.00"] * cells + PRICES[30:])
     assert slips == [("one value over many items", cells)] * (cells >= 10 and own * 10 >= cells * 6)
+
+
+@pytest.mark.parametrize(
+    ("tenfold", "others", "own", "held"),
+    [(20, 0, 20, True), (19, 0, 19, False), (20, 5, 20, True), (20, 6, 20, False), (20, 0, 5, True), (20, 0, 4, False)],
+)
+def test_whole_numbers_slip_from_twenty_cells_on_four_in_five_of_those_that_change(tenfold, others, own, held):
+    """Five numbers or more among them: one that goes to its tenfold everywhere may be meant."""
+    before = [str(30 + 7 * (n % own)) for n in range(tenfold)]
+    after = [f"{number}0" for number in before]
+    before += [str(400 + 11 * n) for n in range(others)]
+    after += [str(403 + 13 * n) for n in range(others)]
+    rest = [str(2000 + 3 * n) for n in range(40)]
+    slips = slips_of(before + rest, after + rest, Field("integer"))
+    assert [one for one in slips if one[0] == "a decimal slip"] == [("a decimal slip", tenfold)] * held
