@@ -400,3 +400,17 @@ def test_whole_numbers_slip_from_twenty_cells_on_four_in_five_of_those_that_chan
     rest = [str(2000 + 3 * n) for n in range(40)]
     slips = slips_of(before + rest, after + rest, Field("integer"))
     assert [one for one in slips if one[0] == "a decimal slip"] == [("a decimal slip", tenfold)] * held
+
+
+@pytest.mark.parametrize("fields", [3, 20])
+def test_two_columns_are_seen_to_be_swapped_among_few_that_change_and_among_many(fields):
+    rng, skus = random.Random(fields), [f"QA-{n}" for n in range(40)]
+    names = [f"attribute {n}" for n in range(fields)]
+    before = {name: [f"{name[-2:]} {rng.randrange(10**6)}" for _ in skus] for name in names}
+    after = {name: [f"{text} new" for text in texts] for name, texts in before.items()}
+    one, other = names[0], names[-1]
+    after |= {one: before[other], other: before[one]}
+    live, sheet = (as_catalogue({"sku": skus} | columns, "x") for columns in (before, after))
+    changes = compare(live, sheet, store=Store(key=Key(["sku"]), fields={name: Field("text") for name in names}))
+    slips = [(finding.name, finding.fields, finding.cells) for finding in changes.header.findings]
+    assert ("two columns swapped", [one, other], 80) in slips

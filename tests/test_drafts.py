@@ -55,6 +55,7 @@ def test_a_key_of_several_fields_is_drafted_where_the_code_repeats(run, put):
         (["A,x,1", "A,x,1", "B,y,2", "C,z,3"], "sku stands several times in 2 rows, and no other field"),
         (["A,x,1", "A,y,1", "B,y,2", "C,z,3", "D,z,3"], "sku stands several times in 2 rows, and no other field"),
         (["A,x,1", "A,y,1", "B,x,2", "B,y,3"], "sku stands several times in 4 rows; with note, every row has its own"),
+        (["A,x,1", "A,y,1", "B,x,2", "B,x,3"], "sku stands several times in 4 rows, and no other field"),
     ],
 )  # fmt: skip
 def test_a_code_that_repeats_by_accident_stays_the_key(run, put, rows, said):

@@ -449,7 +449,7 @@ def test_the_most_files_are_said_to_give_way_where_they_do(run, put):
     ],
 )
 def test_what_a_whole_catalogue_repeats_is_counted(tmp_path, blanks, carries, required, carried):
-    """Where what is missing is deleted, every row goes: its cells are changes, wanted in every row, or carried along."""
+    """Where what is missing is deleted, every row goes: with changes, what is wanted in every row, what goes along."""
     live = {"sku": ["A", "B", "C"], "name": ["Veil", "Suit", "Hat"], "price": ["1", "2", "3"], "note": ["x", "y", ""]}
     sheet = live | {"price": ["1.50", "2", "3"], "note": ["x", "y", "z"]}
     importer = neat_delta.Importer(blanks, missing="deleted", carries=carries)

@@ -15,7 +15,7 @@ import pytest
 from neat_delta import Field, Key, ResultsForm, Store, as_catalogue, compare, confirm_changes, results, witnesses
 from neat_delta.core.base.infer.results import draft_results, line_pattern
 from neat_delta.core.base.infer.status_words import status_of
-from neat_delta.core.outcomes.results import message_form
+from neat_delta.core.outcomes.results import FileRow, message_form, read_results
 from tests.conftest import PROGRAM, environment
 from tests.made import xlsx
 
@@ -346,3 +346,15 @@ def test_a_log_may_name_the_item_before_its_status():
         {"key": "QA-1", "status": "done", "message": ""},
         {"key": "QA-2", "status": "refused", "message": "no such tax class"},
     ]
+
+
+def test_of_files_that_were_sent_again_the_reports_of_one_import_count_together():
+    """Of two files, the last two reports: the worst word counts. Of one file, the last report alone."""
+    live = as_catalogue({"sku": ["A"], "price": ["1.00"], "name": ["Veil"]}, "live")
+    sheet = as_catalogue({"sku": ["A"], "price": ["1.50"], "name": ["Fine veil"]}, "sheet")
+    changes = compare(live, sheet, key="sku")
+    form = ResultsForm(["sku"], status="said", done=["ok"], refused=["no"])
+    reports = [(f"{n}.csv", pl.DataFrame({"sku": ["A"], "said": [word]})) for n, word in enumerate(("no", "no", "ok"))]
+    for files, status in ((1, "done"), (2, "refused")):
+        rows = [FileRow(f"update-{n}.csv", 2, ("A",), (0,)) for n in range(files)]
+        assert read_results(changes, reports, form, rows, again=True).by_item[0].status == status
