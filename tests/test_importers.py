@@ -456,3 +456,26 @@ def test_what_a_whole_catalogue_repeats_is_counted(tmp_path, blanks, carries, re
     plan = neat_delta.compare(live, sheet, key="sku").plan(importer, whole_catalogue=True)
     counts = plan.write(tmp_path / "out").cells
     assert (counts.changed, counts.required, counts.carried) == (2, required, carried)
+
+
+def test_a_code_that_changes_needs_what_every_row_has(tmp_path):
+    """An item whose carried field is blank cannot be told of its new code by a row; the others are."""
+    live = {"sku": ["A", "B"], "name": ["Veil", "Suit"], "note": ["x", ""]}
+    changes = neat_delta.recode(live, {"sku": ["A", "B"], "new code": ["A1", "B1"]}, store=neat_delta.Store())
+    plan = changes.plan(neat_delta.Importer("skip", code_change=neat_delta.CodeChange("row"), carries=["note"]))
+    assert plan.tables["update-1"].rows(named=True) == [{"sku": "A", "note": "x", "new code": "A1"}]
+    (held,) = plan.write(tmp_path / "out").held
+    assert (held.key, held.field) == ({"sku": "B"}, "sku")
+    assert held.reason == "the importer wants a value in every row, and it is blank: note"
+
+
+@pytest.mark.parametrize(
+    ("mark", "before", "after", "half"), [(",", "1,00", "1,50", "0,75"), (".", "1.00", "1.50", "0.75")]
+)
+def test_a_column_that_is_worked_out_is_written_as_live_writes_numbers(tmp_path, mark, before, after, half):
+    store = neat_delta.Store(fields={"price": neat_delta.Field("money", decimals=2)}, writing=neat_delta.Notation(mark))
+    live, sheet = ({"sku": ["A", "B"], "price": [price, before]} for price in (before, after))
+    columns = {"half": neat_delta.OutputColumn(expression="price / 2")}
+    plan = neat_delta.compare(live, sheet, store=store).plan(neat_delta.Importer("skip", columns=columns))
+    assert plan.write(tmp_path / "out").held == []
+    assert plan.tables["update-1"].rows() == [("A", after, half)]
