@@ -414,3 +414,17 @@ def test_two_columns_are_seen_to_be_swapped_among_few_that_change_and_among_many
     changes = compare(live, sheet, store=Store(key=Key(["sku"]), fields={name: Field("text") for name in names}))
     slips = [(finding.name, finding.fields, finding.cells) for finding in changes.header.findings]
     assert ("two columns swapped", [one, other], 80) in slips
+
+
+@pytest.mark.parametrize(("cells", "gap", "held"), [(6, 1, True), (5, 1, False), (6, 4, True), (6, 5, False)])
+def test_a_block_was_sorted_from_six_cells_on_no_more_than_four_rows_apart(cells, gap, held):
+    """What stood in some rows stands there in order now: in every row, or in every fourth."""
+    rows = [10 + gap * n for n in range(cells)]
+    in_order = sorted((PRICES[row] for row in rows), key=float)
+    middle = (cells + 1) // 2
+    stood = [*reversed(in_order[middle:]), *in_order[:middle]]
+    before, after = list(PRICES), list(PRICES)
+    for row, old, new in zip(rows, stood, in_order, strict=True):
+        before[row], after[row] = old, new
+    assert all(before[row] != after[row] for row in rows)
+    assert slips_of(before, after) == [("some rows of a column sorted", cells)] * held
