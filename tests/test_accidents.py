@@ -428,3 +428,21 @@ def test_a_block_was_sorted_from_six_cells_on_no_more_than_four_rows_apart(cells
         before[row], after[row] = old, new
     assert all(before[row] != after[row] for row in rows)
     assert slips_of(before, after) == [("some rows of a column sorted", cells)] * held
+
+
+@pytest.mark.parametrize(("names", "codes", "held"), [(7, 3, True), (6, 3, False), (8, 2, False), (10, 0, False)])
+def test_a_replacement_goes_too_far_from_ten_cells_on_three_in_each_of_two_sorts(names, codes, held):
+    rng, rows = random.Random(5), range(40)
+    before = {
+        "sku": [f"QA-{n}" for n in rows],
+        "name": [f"Block of wax, number {rng.randrange(900)}" for _ in rows],
+        "article": [f"wax-{rng.randrange(10**6)}" for _ in rows],
+    }
+    after = before | {
+        "name": [text.replace("wax", "rosin") if n < names else text for n, text in enumerate(before["name"])],
+        "article": [text.replace("wax", "rosin") if n < codes else text for n, text in enumerate(before["article"])],
+    }
+    live, sheet = as_catalogue(before, "live"), as_catalogue(after, "sheet")
+    store = Store(key=Key(["sku"]), fields={"name": Field("text"), "article": Field("code")})
+    slips = [(one.name, one.cells) for one in compare(live, sheet, store=store).header.findings if one.check == "slip"]
+    assert slips == [("replaced in more fields than one", names + codes)] * held

@@ -99,3 +99,10 @@ def test_what_a_message_calls_a_setting_is_one():
 
 
 MANUAL = sorted((Path(__file__).parents[1] / "man").glob("*.1"))
+
+
+def test_a_message_quotes_any_text_on_one_line():
+    """Line breaks and tabs are told from what must not reach a terminal raw."""
+    controls = "".join(map(chr, [0, 7, 27, 0x7F, 0x85, 0x9B, 0x2028, 0x2029]))
+    quoted = str(errors.NeatDeltaError(f"a\tb\nc\r\nd\re{controls}f"))
+    assert quoted == f"a b↵c↵d↵e{'�' * len(controls)}f"

@@ -150,3 +150,9 @@ def test_a_date_without_a_year_has_the_days_of_its_longest_month(month):
 def test_a_time_is_a_part_of_a_day(text, seconds):
     """As a clock or a length has it; sixty minutes and seconds, and a thirteenth hour of an afternoon, are none."""
     assert readings(text) == (frozenset() if seconds is None else {Fraction(seconds, 86_400)})
+
+
+@pytest.mark.parametrize("text", ["Q3 2026", "Q3/2026", "q32026", "2026Q3", "2026 Q3", "2026-q3"])
+def test_a_quarter_is_its_first_day(text):
+    assert readings(text) == {Fraction((date(2026, 7, 1) - date(1899, 12, 30)).days)}
+    assert readings(text.replace("3", "5")) == frozenset()

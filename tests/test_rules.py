@@ -321,3 +321,9 @@ def test_a_list_by_rule_is_written_with_the_field_s_own_separator(tags, wanted):
     store = Store(key=Key(["sku"]), fields={"tags": Field("list", separator=";")})
     (item,) = edit(live, store=store, set={"tags": "ARRAY_APPEND(tags, 'bulk')"})
     assert item.cells == {"tags": (tags, wanted)}
+
+
+def test_a_rule_makes_a_sheet_of_what_it_sets_or_could_not_and_no_more():
+    live = {"sku": ["A", "B", "C"], "price": ["1.00", "2.00", "3.00"], "cost": ["0.50", "", "1.00"]}
+    changes = neat_delta.edit(live, set=["price = cost * 3"], where="sku <> 'C'", key=["sku"])
+    assert changes.header.sheet.rows == 2 and len(changes) == 1
