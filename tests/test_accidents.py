@@ -446,3 +446,19 @@ def test_a_replacement_goes_too_far_from_ten_cells_on_three_in_each_of_two_sorts
     store = Store(key=Key(["sku"]), fields={"name": Field("text"), "article": Field("code")})
     slips = [(one.name, one.cells) for one in compare(live, sheet, store=store).header.findings if one.check == "slip"]
     assert slips == [("replaced in more fields than one", names + codes)] * held
+
+
+@pytest.mark.parametrize(("step", "held"), [(1, True), (-1, True), (3, True), (-3, True), (4, False)])
+def test_cells_are_shifted_sideways_by_three_columns_at_most(step, held):
+    """In four rows three cells or more hold what stood so many columns beside them."""
+    rng, width = random.Random(step), 12
+    names = [f"attribute {n}" for n in range(width)]
+    skus = [f"QA-{n}" for n in range(40)]
+    before = {name: [f"{rng.randrange(10**8)}" for _ in skus] for name in names}
+    after = {name: list(texts) for name, texts in before.items()}
+    for row in (5, 9, 14, 23):
+        for place in range(4, 8):
+            after[names[place]][row] = before[names[place - step]][row]
+    live, sheet = (as_catalogue({"sku": skus} | columns, "x") for columns in (before, after))
+    changes = compare(live, sheet, store=Store(key=Key(["sku"]), fields={name: Field("text") for name in names}))
+    assert ("cells shifted sideways" in {finding.name for finding in changes.header.findings}) is held

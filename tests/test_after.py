@@ -549,3 +549,27 @@ def test_a_folder_names_its_change_set_too(begin, run, put, tmp_path):
     (tmp_path / "kept").mkdir()
     bare = run("confirm", "kept", "after.csv")
     assert bare.returncode == 2 and "this is a folder" in bare.stderr
+
+
+@pytest.mark.parametrize(
+    ("stands", "outcome", "how"),
+    [
+        ("wax", "differently", "cut after 3 characters"),
+        ("wax,gift,new", "differently", None),
+        ("gift", "differently", None),
+        ("gift,wax", "landed", None),
+        ("", "not landed", None),
+    ],
+)
+def test_a_list_of_a_new_item_has_no_list_from_before(stands, outcome, how):
+    """So nobody can tell what somebody added since from what the store made of it."""
+    store = neat_delta.Store(fields={"tags": neat_delta.Field("list", separator=",")}, checks={"new-value": "off"})
+    live = as_catalogue({"sku": ["A"], "tags": ["x"]}, "live")
+    sheet = as_catalogue({"sku": ["A", "B"], "tags": ["x", "wax,gift"]}, "sheet")
+    changes = neat_delta.compare(live, sheet, store=store, with_new=True)
+    after = as_catalogue({"sku": ["A", "B"], "tags": ["x", stands]}, "after")
+    looked = neat_delta.confirm_changes(changes, live, after)
+    assert looked.counts[outcome] == 1
+    assert [(one.now, one.outcome, one.how) for one in looked.trouble] == [(stands, outcome, how)] * (
+        outcome != "landed"
+    )

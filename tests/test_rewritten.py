@@ -156,3 +156,12 @@ def test_a_time_is_a_part_of_a_day(text, seconds):
 def test_a_quarter_is_its_first_day(text):
     assert readings(text) == {Fraction((date(2026, 7, 1) - date(1899, 12, 30)).days)}
     assert readings(text.replace("3", "5")) == frozenset()
+
+
+@pytest.mark.parametrize(
+    "edit", [("12,990", "12.990"), ("409,5", "409.5"), ("12.990", "12,990"), ("0409,00", "0409.00")]
+)
+@pytest.mark.parametrize("store", STORES.values(), ids=STORES)
+def test_only_another_mark_is_a_persons(edit, store):
+    """A number that a spreadsheet made of a text differs in more than its decimal mark."""
+    assert round_of(edit, store) == [None]
