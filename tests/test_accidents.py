@@ -462,3 +462,14 @@ def test_cells_are_shifted_sideways_by_three_columns_at_most(step, held):
     live, sheet = (as_catalogue({"sku": skus} | columns, "x") for columns in (before, after))
     changes = compare(live, sheet, store=Store(key=Key(["sku"]), fields={name: Field("text") for name in names}))
     assert ("cells shifted sideways" in {finding.name for finding in changes.header.findings}) is held
+
+
+def test_what_may_be_meant_is_not_repaired():
+    """A text that got HTML's entities may be one for the web: it is held, and never put back by itself."""
+    texts = [f"Veil & hat {n}" for n in range(40)]
+    live = as_catalogue({"sku": [f"QA-{n}" for n in range(40)], "name": texts}, "live")
+    escaped = [text.replace("&", "&amp;") if n in {4, 9} else text for n, text in enumerate(texts)]
+    sheet = as_catalogue({"sku": [f"QA-{n}" for n in range(40)], "name": escaped}, "sheet")
+    changes = compare(live, sheet, store=Store(fields={"name": Field("text")}), repair=True)
+    assert [(finding.name, finding.done) for finding in changes.header.findings] == [("HTML escaped", "held")]
+    assert changes.cells["after"].to_list() == [escaped[4], escaped[9]]

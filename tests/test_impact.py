@@ -11,9 +11,11 @@ from typing import Literal
 import msgspec
 import pytest
 
-from neat_delta import ChangeSet, compare
+from neat_delta import ChangeSet, Field, Store, as_catalogue, compare
 from neat_delta.core.base.model.store import Relations
+from neat_delta.core.review.clashes import clash_count
 from neat_delta.core.review.impact import Sums, impact_of
+from neat_delta.core.review.movement import movement
 from tests import afternoons
 from tests.afternoons import STORE, Sheet, catalogue
 from tests.conftest import first_of
@@ -169,3 +171,15 @@ kind = "money"
     assert (done.returncode, done.stderr) == (0, "")
     facts = json.loads(run("preview", "c.jsonl", "--json", "--keep-margin", "amount").stdout)["impact"]
     assert facts["suggestions"][0]["suggested"] == f"{long}.51"
+
+
+@pytest.mark.parametrize(
+    ("prices", "middle"), [(["7"], "7"), (["7", "1"], "4"), (["9", "1", "4"], "4"), (["9", "1", "4", "5"], "4.5"),
+                           (["9", "1", "4", "5", "30"], "5"), (["1", "2", "3", "10", "20", "99"], "6.5")],
+)  # fmt: skip
+def test_a_median_is_what_stands_in_the_middle(prices, middle):
+    live = as_catalogue({"sku": [f"QA-{n}" for n in range(len(prices))], "price": prices}, "live")
+    store = Store(fields={"price": Field("money")})
+    changes = compare(live, live, store=store)
+    assert movement(changes, live, "price").median_before == Decimal(middle)
+    assert clash_count(changes) == 0  # there is no base
