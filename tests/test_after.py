@@ -545,7 +545,10 @@ def test_a_folder_names_its_change_set_too(begin, run, put, tmp_path):
     assert back.returncode == 2 and "its files take a change set back" in back.stderr
     (tmp_path / "c.jsonl").rename(tmp_path / "c.gone")
     lost = run("confirm", "out", "after.csv")
-    assert lost.returncode == 2 and "Name both: the change set, where it is now, and this folder." in lost.stderr
+    assert (
+        lost.returncode == 2
+        and "Say where the change set is now (`changes`), and name this folder with it." in lost.stderr
+    )
     (tmp_path / "kept").mkdir()
     bare = run("confirm", "kept", "after.csv")
     assert bare.returncode == 2 and "this is a folder" in bare.stderr

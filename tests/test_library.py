@@ -263,7 +263,7 @@ def test_a_folder_without_its_change_set_says_so(tmp_path):
     with pytest.raises(nd.ChangeSetError, match="not the file"):
         nd.confirm(tmp_path / "out", LIVE, live=other)
     (tmp_path / "out.jsonl").rename(tmp_path / "kept.json")
-    with pytest.raises(nd.OutputError, match="with `changes`"):
+    with pytest.raises(nd.OutputError, match="Say where the change set is now"):
         nd.confirm(tmp_path / "out", LIVE, live=LIVE)
     done = nd.confirm(tmp_path / "out", LIVE, live=LIVE, changes=tmp_path / "kept.json")
     assert done.to_frame()["outcome"].to_list() == ["not landed"]

@@ -83,8 +83,8 @@ def changes_of(folder: str, manifest: Manifest) -> str:
             if manifest.changes and digest_in(str(path)) == manifest.changes:
                 return str(path)
     raise OutputError(
-        f"{folder}: the change set that it was made of is not beside it, and not here. Name both: the "
-        "change set, where it is now, and this folder."
+        f"{folder}: the change set that it was made of is not beside it, and not here. Say where the "
+        "change set is now (`changes`), and name this folder with it."
     )
 
 
