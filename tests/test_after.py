@@ -552,6 +552,8 @@ def test_a_folder_names_its_change_set_too(begin, run, put, tmp_path):
     (tmp_path / "kept").mkdir()
     bare = run("confirm", "kept", "after.csv")
     assert bare.returncode == 2 and "this is a folder" in bare.stderr
+    long = run("confirm", "k" * 5000, "after.csv")
+    assert long.returncode == 2 and "File name too long" in long.stderr and "output" not in long.stderr
 
 
 @pytest.mark.parametrize(

@@ -312,7 +312,11 @@ def changes_and_folder(changes: str, folder: str | None) -> tuple[str, str | Non
     from neat_delta.files.manifest import MANIFEST, read_manifest
     from neat_delta.files.rounds import changes_of
 
-    if not (Path(changes) / MANIFEST).is_file():
+    try:
+        is_folder = (Path(changes) / MANIFEST).is_file()
+    except OSError:  # nobody may look into it, or it has no name that a file can have
+        is_folder = False
+    if not is_folder:
         return changes, folder
     if folder is not None:
         raise click.UsageError(f"{changes} and {folder} are both folders; name one of them, or the change set.")
