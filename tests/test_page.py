@@ -329,6 +329,7 @@ def test_a_legend_never_lies_on_a_bar():
         assert legend.y0 >= figure.axes[0].get_window_extent().y1
 
 
+@pytest.mark.filterwarnings("ignore:Glyph")
 @pytest.mark.parametrize("name", ["W" * 40, "蜂蜜" * 20, "i"])
 def test_what_is_written_around_a_chart_has_room(name):
     """Names of any width at the left, words below, a line above: nothing is cut off at the edge."""
