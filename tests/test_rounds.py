@@ -19,6 +19,7 @@ import neat_delta
 from neat_delta.app.rounds import file as keys_of
 from neat_delta.app.rounds import run as rounds
 from neat_delta.app.rounds.file import read_round_file
+from neat_delta.app.rounds.sources import _folder_before
 from neat_delta.core.base.support.errors import OutputError, StoreError
 from neat_delta.files.delivery import Perhaps
 from neat_delta.files.ledger import folder as folders
@@ -1039,3 +1040,105 @@ def test_sheets_of_one_round_are_keyed_alike(shop, run):
     said = run("run", "weekly.toml")
     assert said.returncode == 2
     assert "count.csv: its items are known by name, and those of the sheet before it by sku" in said.stderr
+
+
+def second_shop(shop: Path) -> Path:
+    """Another shop in a folder beside, whose round file has the same name and keeps its rounds in the same ledger."""
+    trade = shop / "trade"
+    (trade / "polled").mkdir(parents=True)
+    for name in ("live.csv", "sheet.csv", "neat-delta.toml"):
+        shutil.copy(shop / name, trade / name)
+    (trade / "sheet.csv").write_text(as_csv(changed(ROWS, QA_9_price="11.50")))
+    (trade / "weekly.toml").write_text(ROUND.replace("rehearse = false", 'rehearse = false\nfolder = "../rounds"'))
+    return trade
+
+
+@pytest.mark.parametrize("ends", ["waits", "delivered"])
+def test_a_round_file_goes_on_with_no_round_of_another_of_its_name(shop, run, ends):
+    """One shop's changes would go to the other: it is asked for a name of its own."""
+    trade = second_shop(shop)
+    if ends == "waits":
+        edit(shop, "weekly.toml", ("rehearse = false", "rehearse = false\n[limits]\nmost_items = 0"))
+    run("run", "weekly.toml")
+    ours = taken(shop)
+    assert bool(ours) is (ends == "delivered")
+    steps = (next((shop / "rounds").glob("0001-*")) / "steps.jsonl").read_bytes()
+    for words in (
+        [],
+        ["--resume"],
+        ["--confirm"],
+        ["--dry-run"],
+        ["--close", "1", "--because", "x"],
+    ):
+        done = run("run", "trade/weekly.toml", *words)
+        assert (
+            done.returncode == 2
+            and f"was begun by another round file of that name, {shop / 'weekly.toml'}." in done.stderr
+        )
+        assert not list((trade / "polled").iterdir()) and not taken(shop)
+    assert (next((shop / "rounds").glob("0001-*")) / "steps.jsonl").read_bytes() == steps
+    edit(trade, "weekly.toml", ("version = 1", 'version = 1\nname = "trade"'))
+    assert run("run", "trade/weekly.toml").returncode == 0
+    assert imported(ROWS, taken(trade)) == changed(ROWS, QA_9_price="11.50")
+    other = run("run", "trade/weekly.toml", "--close", "1", "--because", "x")
+    assert other.returncode == 2 and 'Round 1 is of "weekly", and trade/weekly.toml is "trade".' in other.stderr
+    with pytest.raises(OutputError, match='Round 1 is of "weekly"'):
+        rounds.confirm_round(read_round_file(str(trade / "weekly.toml")), 1)
+    assert run("run", "weekly.toml", "--close", "1", "--because", "last year's").returncode == 0
+
+
+def test_a_round_that_is_not_over_is_gone_on_with_under_its_name(shop, run):
+    """Called otherwise, its file would begin the same round anew; moved with its ledger, it is the same file."""
+    edit(shop, "weekly.toml", ("rehearse = false", "rehearse = false\n[limits]\nmost_items = 0"))
+    assert run("run", "weekly.toml").returncode == 1
+    edit(shop, "weekly.toml", ("version = 1", 'version = 1\nname = "monday"'), ("most_items = 0", "most_items = 9"))
+    for words in ([], ["--resume"], ["--dry-run"]):
+        done = run("run", "weekly.toml", *words)
+        assert done.returncode == 2 and 'it began round 1 as "weekly", which is not over' in done.stderr
+    edit(shop, "weekly.toml", ('\nname = "monday"', ""))
+    (shop / "moved").mkdir()
+    for name in ("live.csv", "sheet.csv", "neat-delta.toml", "weekly.toml", "rounds", "polled"):
+        (shop / name).rename(shop / "moved" / name)
+    done = run("run", "moved/weekly.toml", "--resume")
+    assert done.returncode == 0, done.stderr
+    assert imported(ROWS, taken(shop / "moved")) == changed(ROWS, QA_3_price="13.50", QA_4_stock="7")
+    edit(shop / "moved", "weekly.toml", ("version = 1", 'version = 1\nname = "monday"'))
+    assert run("run", "moved/weekly.toml").returncode == 0  # the round of the other name is over
+
+
+def test_a_round_is_gone_on_with_from_any_folder(shop):
+    """It was begun in the folder of its file, and a person goes on from another: the files are the same."""
+    edit(shop, "weekly.toml", ("rehearse = false", "rehearse = false\n[limits]\nmost_items = 0"))
+    with contextlib.chdir(shop):
+        assert rounds.run_round(read_round_file("weekly.toml")).event == "waits"
+    (shop / "sheet.csv").write_text(as_csv(changed(ROWS, QA_8_price="0.10")))  # it goes on with the sheet as it was
+    (shop / "other").mkdir()
+    (shop / "other" / "sheet.csv").write_text(as_csv(ROWS))
+    with contextlib.chdir(shop / "other"):
+        file = read_round_file("../weekly.toml")
+        assert rounds.resume_round(file).event == "waits"
+        edit(shop, "weekly.toml", ("most_items = 0", "most_items = 9"), ('"sheet.csv"', '"other/sheet.csv"'))
+        with pytest.raises(OutputError, match="it names other sheets than this round was begun with"):
+            rounds.resume_round(read_round_file("../weekly.toml"))
+        edit(shop, "weekly.toml", ('"other/sheet.csv"', '"sheet.csv"'))
+        assert rounds.resume_round(read_round_file("../weekly.toml")).event == "done"
+    assert imported(ROWS, taken(shop)) == changed(ROWS, QA_3_price="13.50", QA_4_stock="7")
+    log = (next((shop / "rounds").glob("0001-*")) / "log.jsonl").read_text()
+    assert "is another file by now; this round goes on with it as it was" in log
+
+
+@pytest.mark.parametrize(
+    ("path", "name", "folder"),
+    [
+        ("shop/sheet.csv", "sheet.csv", ("shop",)),
+        ("sheet.csv", "./sheet.csv", ()),
+        ("../shop/in/prices-2.csv", "in/prices-*.csv", ("..", "shop")),
+        ("in/prices[1].csv", "in/prices[1].csv", ()),
+        ("other/sheet.csv", "shop/sheet.csv", None),
+        ("sheet.csv", "in/sheet.csv", None),
+        ("/srv/sheet.csv", "/srv/sheet.csv", ("",)),
+        ("/srv/sheet.csv", "/var/sheet.csv", None),
+    ],
+)
+def test_a_path_is_what_a_round_file_calls_it_from_some_folder_on(path, name, folder):
+    assert _folder_before(path, name) == folder

@@ -6,11 +6,12 @@ that was not compared with live as it is, and nothing is delivered twice.
 
 from __future__ import annotations
 
+import os
 import shutil
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass, field
 from datetime import date
-from pathlib import Path
+from pathlib import Path, PurePath
 from typing import TYPE_CHECKING, Literal
 
 from neat_delta.app.confirm import Outcome, confirm
@@ -414,9 +415,13 @@ def run_round(
     """
     ledger, today = file.ledger, today or date.today().isoformat()
     if dry is not None:
-        before = sent_round(ledger, file.name) if ledger.folder.is_dir() else None
+        before = None
+        if ledger.folder.is_dir():
+            _must_be_its_rounds(file, ledger)
+            before = sent_round(ledger, file.name)
         return RoundRun(file, dry, before, _store_of(file), rehearsing, today, dry=True).go()
     with ledger.at_work(file.name):
+        _must_be_its_rounds(file, ledger)
         last = last_round(ledger, file.name)
         summary = None if last is None else last.summary()
         if last is not None and summary is not None and _is_open(file, summary.state):
@@ -431,11 +436,53 @@ def run_round(
             say("failed", f"round {last.number} was broken off before anything was delivered; it is over")
         _say_clock(ledger)
         before = sent_round(ledger, file.name)
-        folder = ledger.begin(file.name)
+        folder = ledger.begin(file.name, _place_of(file, ledger))
         say("began", f"round {folder.number} of {file.name} in {folder.path}", round=folder.number)
         ended = RoundRun(file, folder, before, _store_of(file), rehearsing, today).go()
         ledger.drop_old()
         return ended
+
+
+def _place_of(file: RoundFile, ledger: Ledger) -> str:
+    """Where the round file is, from the ledger's folder: that stays so where both are moved."""
+    try:
+        return PurePath(os.path.relpath(Path(file.path).resolve(), ledger.folder.resolve())).as_posix()
+    except ValueError:  # they are on different drives
+        return Path(file.path).resolve().as_posix()
+
+
+def _must_be_its_rounds(file: RoundFile, ledger: Ledger) -> None:
+    """OutputError where the rounds of this name are another round file's, so that going on with one would send the
+    changes of one shop to another; or where this file began a round under another name that is not over.
+    """
+    for folder in reversed(ledger.rounds()):
+        began = folder.steps()[0]
+        place = ledger.folder.resolve() / began.round_file
+        if not began.round_file or not place.is_file():  # nobody noted it, or it was moved since
+            continue
+        if not place.samefile(file.path):
+            if began.by == file.name:
+                raise OutputError(
+                    f'{file.path}: round {folder.number} of "{file.name}" was begun by another round file of that '
+                    f'name, {place.resolve()}. Give this one a name of its own (name = "…" in it), or its rounds a '
+                    "folder of their own (folder)."
+                )
+        elif began.by == file.name:
+            return
+        elif _is_open(file, folder.summary().state):
+            raise OutputError(
+                f'{file.path}: it began round {folder.number} as "{began.by}", which is not over. Call it so again '
+                "(name), and go on with that round or give it up first."
+            )
+
+
+def _round_of(file: RoundFile, number: int) -> RoundFolder:
+    """The round of this number; OutputError where it is none of this round file."""
+    folder = file.ledger.round(number)
+    by = folder.summary().by
+    if by != file.name:
+        raise OutputError(f'Round {number} is of "{by}", and {file.path} is "{file.name}". Say its own number.')
+    return folder
 
 
 def _say_clock(ledger: Ledger) -> None:
@@ -474,6 +521,7 @@ def resume_round(
     """
     ledger = file.ledger
     with ledger.at_work(file.name):
+        _must_be_its_rounds(file, ledger)
         last = last_round(ledger, file.name)
         if last is None or not _is_open(file, last.summary().state):
             state = "there is no round of it yet" if last is None else f"round {last.number} is over, or delivered"
@@ -505,7 +553,8 @@ def confirm_round(file: RoundFile, number: int | None = None) -> tuple[Ended, Ou
     """
     ledger = file.ledger
     with ledger.at_work(file.name):
-        folder = ledger.round(number) if number is not None else None
+        _must_be_its_rounds(file, ledger)
+        folder = _round_of(file, number) if number is not None else None
         if number is None:
             folder = last_round(ledger, file.name, LANDING) or sent_round(ledger, file.name)
         if folder is None:
@@ -611,7 +660,8 @@ def close_round(file: RoundFile, number: int, because: str) -> RoundSummary:
     """
     ledger = file.ledger
     with ledger.at_work(file.name):
-        folder = ledger.round(number)
+        _must_be_its_rounds(file, ledger)
+        folder = _round_of(file, number)
         if folder.summary().state == "closed":
             raise OutputError(f"Round {number} is closed already. `neat-delta history {number}` says why.")
         folder.note(RoundStep("", "closed", why=[because]))

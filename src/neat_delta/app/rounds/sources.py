@@ -9,7 +9,7 @@ from collections.abc import Sequence
 from contextlib import nullcontext
 from dataclasses import dataclass
 from fnmatch import fnmatchcase
-from pathlib import Path
+from pathlib import Path, PurePath
 
 import msgspec
 
@@ -135,21 +135,42 @@ def read_sources(
 
 
 def _must_be_same_files(file: RoundFile, kept: Sequence[KeptInput]) -> None:
-    """OutputError where the round file names other files by now than those that were kept."""
-    named = [file.place(sheet.at.file) for sheet in file.sheets if sheet.at.file is not None]
+    """OutputError where the round file names other files by now than those that were kept, wherever it is called from,
+    and wherever all of it was moved to.
+    """
+    named = [sheet.at.file for sheet in file.sheets if sheet.at.file is not None]
     had = [entry.name for entry in kept if entry.role == "sheet"]
     bases = [sheet for sheet in file.sheets if sheet.at.base not in {None, "last"}]
+    live = _folder_before(next(entry.name for entry in kept if entry.role == "live"), file.at.live)
+    folders = [_folder_before(old, name) for old, name in zip(had, named, strict=False) if not is_address(name)]
     if (
         len(named) != len(had)
         or len(bases) != sum(entry.role == "base" for entry in kept)
-        or not all(
-            name == old or is_address(name) or fnmatchcase(old, name) for name, old in zip(named, had, strict=True)
-        )
+        or None in folders
+        or len({*folders, *([] if live is None or is_address(file.at.live) else [live])} - {ANYWHERE}) > 1
     ):
         raise OutputError(
             f"{file.path}: it names other sheets than this round was begun with ({', '.join(had) or 'none'}). ‹close› "
             "it, and begin another."
         )
+
+
+ANYWHERE = ("",)
+"""Where a path is said in full."""
+
+
+def _folder_before(path: str, name: str) -> tuple[str, ...] | None:
+    """The folder from which on a path is what a round file calls `name` (whose last part may be a pattern); None where
+    it is not.
+    """
+    if PurePath(name).is_absolute():
+        return ANYWHERE if path == name or fnmatchcase(path, name) else None
+    parts, known = PurePath(name).parts, PurePath(path).parts
+    begin = len(known) - len(parts)
+    same = begin >= 0 and all(
+        end == part or fnmatchcase(end, part) for end, part in zip(known[begin:], parts, strict=True)
+    )
+    return known[:begin] if same else None
 
 
 def read_kept(
@@ -192,11 +213,12 @@ def with_rows(kept: Sequence[KeptInput], inputs: RoundInputs) -> list[KeptInput]
 
 def changed_since(file: RoundFile, kept: Sequence[KeptInput]) -> list[str]:
     """The sheets of a round that are other files by now than were kept, of those that stand on this machine."""
-    names = [file.place(sheet.at.file) for sheet in file.sheets if sheet.at.file and not is_address(sheet.at.file)]
-    digests = {entry.name: entry.blake3 for entry in kept if entry.role == "sheet"}
+    names = [sheet.at.file for sheet in file.sheets if sheet.at.file is not None]
+    sheets = [entry for entry in kept if entry.role == "sheet"]
     return [
-        name for name in names
-        if name in digests and Path(name).is_file() and digest_of(Path(name).read_bytes()) != digests[name]
+        file.place(name) for name, entry in zip(names, sheets, strict=True)
+        if not is_address(name) and Path(file.place(name)).is_file()
+        and digest_of(Path(file.place(name)).read_bytes()) != entry.blake3
     ]  # fmt: skip
 
 

@@ -52,12 +52,12 @@ class RoundFolder:
     number: int
 
     @classmethod
-    def begin(cls, ledger: Path, number: int, by: str) -> RoundFolder:
+    def begin(cls, ledger: Path, number: int, by: str, round_file: str = "") -> RoundFolder:
         """Make the folder of a new round; OutputError where it cannot be made."""
         at = now()
         place = ledger / f"{number:04d}-{at:%Y-%m-%d}"
         with new_folder(str(place), lambda _: "there is a round of that number. Run the command again.") as partial:
-            (partial / STEPS).write_bytes(_line(RoundStep(stamp(at), "began", by=by)))
+            (partial / STEPS).write_bytes(_line(RoundStep(stamp(at), "began", by=by, round_file=round_file)))
         return cls(place, number)
 
     @property

@@ -61,11 +61,11 @@ class Ledger:
     folder: Path
     keep: Keep = field(default_factory=Keep)
 
-    def begin(self, by: str) -> RoundFolder:
+    def begin(self, by: str, round_file: str = "") -> RoundFolder:
         """Begin a round, under the number after the highest; OutputError where its folder cannot be made."""
         with self._held(wait=True):
             number = max((folder.number for folder in round_folders(self.folder)), default=0) + 1
-            return RoundFolder.begin(self.folder, number, by)
+            return RoundFolder.begin(self.folder, number, by, round_file)
 
     def rounds(self) -> list[RoundFolder]:
         """The folders of all rounds, by their numbers."""

@@ -49,7 +49,8 @@ class RoundStep(msgspec.Struct, frozen=True, omit_defaults=True):
     """A line of a round's steps: when (UTC), what was done; and, as far as the step has them, what began it (the name
     of a round file, or of a command), the files that went in, the sheets, lists and rules that were
     compared, the change set (its digest, and its file), figures by
-    name, why something waits or failed, the folder of update files and its seal, and where it was delivered to.
+    name, why something waits or failed, the folder of update files and its seal, where it was delivered to, and where
+    the round file is that began it, from the ledger's folder.
     """
 
     at: str
@@ -64,6 +65,7 @@ class RoundStep(msgspec.Struct, frozen=True, omit_defaults=True):
     folder: str = ""
     seal: str = ""
     to: str = ""
+    round_file: str = ""
 
 
 class RoundSummary(msgspec.Struct, frozen=True):
