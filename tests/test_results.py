@@ -5,6 +5,7 @@ from __future__ import annotations
 import csv
 import io
 import json
+import os
 import re
 import subprocess
 from itertools import product
@@ -12,6 +13,7 @@ from itertools import product
 import polars as pl
 import pytest
 
+import neat_delta as nd
 from neat_delta import Field, Key, ResultsForm, Store, as_catalogue, compare, confirm_changes, results, witnesses
 from neat_delta.core.base.infer.results import draft_results, line_pattern
 from neat_delta.core.base.infer.status_words import status_of
@@ -358,3 +360,27 @@ def test_of_files_that_were_sent_again_the_reports_of_one_import_count_together(
     for files, status in ((1, "done"), (2, "refused")):
         rows = [FileRow(f"update-{n}.csv", 2, ("A",), (0,)) for n in range(files)]
         assert read_results(changes, reports, form, rows, again=True).by_item[0].status == status
+
+
+def test_a_report_that_was_there_before_the_files_is_no_success(round_, put, run):
+    """Last week's, of the same items: alone it shows nothing; beside an export it is only said."""
+    put("r.csv", "SKU,Result\n" + "".join(f"{sku},Imported\n" for sku in ("QA-1", "QA-2", "QA-3", "QA-4", "NEW-1")))
+    fresh = run("confirm", "c.jsonl", "--files", "out", "--results", "r.csv")
+    os.utime(round_ / "r.csv", (1_700_000_000, 1_700_000_000))
+    old = run("confirm", "c.jsonl", "--files", "out", "--results", "r.csv")
+    line = "r.csv is older than the files in out, as of an earlier import. "
+    assert line in old.stdout and line not in fresh.stdout
+    assert old.returncode == 1
+    assert json.loads(run("confirm", "c.jsonl", "--files", "out", "--results", "r.csv", "--json").stdout)[
+        "reports_older"
+    ]
+    again = run("confirm", "c.jsonl", "--files", "out", "--results", "r.csv", "--retry", "again")
+    assert again.returncode == 2 and "Nothing is sent again on its word alone; name one of them." in again.stderr
+    assert not (round_ / "again").exists()
+    put("new.csv", "SKU,Result\nQA-1,Imported\n")  # of several, one is of this import
+    both = run("confirm", "c.jsonl", "--files", "out", "--results", "r.csv", "--results", "new.csv")
+    assert line not in both.stdout
+    looked = nd.confirm(round_ / "out", results=round_ / "r.csv", changes=round_ / "c.jsonl")
+    assert looked.reports_older and not looked.all_done
+    with_export = run("confirm", "c.jsonl", "live.csv", "--files", "out", "--results", "r.csv")
+    assert line in with_export.stdout and with_export.returncode == 1

@@ -23,7 +23,7 @@ from neat_delta.core.outcomes.unsent import as_sent
 from neat_delta.files.changeset import as_live, read_changes, read_with_live
 from neat_delta.files.manifest import read_manifest
 from neat_delta.files.reports import draft_report, read_report
-from neat_delta.files.rounds import changes_of, handed_over, round_of, with_importer
+from neat_delta.files.rounds import are_older, changes_of, handed_over, round_of, with_importer
 from neat_delta.files.whole import AnyPath
 
 if TYPE_CHECKING:
@@ -43,8 +43,9 @@ PLAIN = Layout()
 @dataclass(frozen=True, slots=True)
 class Outcome:
     """What became of what was `sent`: what an export shows (`seen`; None: nobody looked), what the store says
-    (`results`; None: nothing), both against each other, what was guessed of the report (`drafted`), and the catalogue
-    as it is `now`, or is believed to be.
+    (`results`; None: nothing), both against each other, what was guessed of the report (`drafted`), the catalogue
+    as it is `now`, or is believed to be, and whether the reports are older than the files (`reports_older`): then they
+    are of an earlier import, and alone show nothing.
     """
 
     sent: ChangeSet
@@ -53,11 +54,12 @@ class Outcome:
     both: Witnesses | None
     drafted: DraftedResults | None
     now: Catalogue
+    reports_older: bool = False
 
     @property
     def all_done(self) -> bool:
         """Whether all of it is done, and landed where somebody looked."""
-        landed = self.seen is None or self.seen.all_landed
+        landed = not self.reports_older if self.seen is None else self.seen.all_landed
         return landed and (self.both is None or self.both.all_done)
 
     def to_frame(self) -> pl.DataFrame:
@@ -171,9 +173,9 @@ def outcome_of(
     else:  # what the report says to be done is believed
         assert reports_read is not None
         seen, now = None, as_reported(sent, before, reports_read, store)
-    return Outcome(
-        sent, seen, reports_read, None if reports_read is None else witnesses(sent, reports_read, seen), drafted, now
-    )
+    older = round_ is not None and are_older(reports, round_)
+    both = None if reports_read is None else witnesses(sent, reports_read, seen)
+    return Outcome(sent, seen, reports_read, both, drafted, now, older)
 
 
 def _read_reports(

@@ -333,12 +333,14 @@ class ConfirmOutput(Output, frozen=True, kw_only=True):
     """`confirm`: what the export shows (if there is one), what the report says (if there is one), and what was written
     to be sent again or to be mended. `answers` are those that were kept when it was delivered, where no other report
     was named. `moved` has the cells that are otherwise now and were not sent: the fields of the key, `field`, `before`,
-    `now`, and whether it moves by itself (`moving`).
+    `now`, and whether it moves by itself (`moving`). `reports_older` says that the reports were there before the files,
+    and so are of an earlier import.
     """
 
     files: str | None
     store: str | None
     answers: list[str] = []
+    reports_older: bool = False
     counts: dict[Outcome, int] | UnsetType = UNSET
     trouble: list[Landing] | UnsetType = UNSET
     moved: list[dict[str, str | bool]] | UnsetType = UNSET

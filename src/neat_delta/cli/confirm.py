@@ -142,6 +142,7 @@ def confirm(
         asked = partial(outcome_of, sent, before, by_store, round_, now, layout=layout_from_options("report"))
         looked, used, lines_first = _by_answers(asked, reports, answers, needed=after is None)
     lines, facts = list[str](), dict[str, Any]()
+    lines_first += _older(looked, round_, used, wanted=bool(retry or mend))
     if round_ is not None and (retry or mend):
         again = _Again(round_, path, retry, mend, inputs, altered=altered, replace=replace, store=store)
         lines, facts = again.write(sent, before, looked, by_store)
@@ -150,10 +151,8 @@ def confirm(
     if as_json:
         from neat_delta.app.outputs import ConfirmOutput
 
-        files = None if round_ is None else round_.folder
-        print_json(
-            ConfirmOutput(files=files, store=path, answers=[] if reports else list(used), **_facts(looked), **facts)
-        )
+        facts |= _facts(looked) | {"answers": [] if reports else list(used)}
+        print_json(ConfirmOutput(files=None if round_ is None else round_.folder, store=path, **facts))
     else:
         print_live(changes, live, before.path)
         print_round(round_, path, changes, edited)
@@ -170,7 +169,7 @@ def _note(
     ledger: Ledger | None, changes: ChangeSet, looked: Outcome, after: str | None, reports: Sequence[str]
 ) -> None:
     """Note in the ledger what became of a round, with copies of what was looked at."""
-    if ledger is not None:
+    if ledger is not None and (looked.seen is not None or not looked.reports_older):
         from neat_delta.app.ledger import note_outcome
 
         kept: list[tuple[InputRole, str]] = [("after", after)] if after else []
@@ -195,6 +194,24 @@ def _by_answers(
         if needed:
             raise
         return ask(()), (), [f"What the store answered when it was delivered is no report that is understood: {names}."]
+
+
+def _older(looked: Outcome, round_: Round | None, reports: Sequence[str], *, wanted: bool) -> list[str]:
+    """That the reports were there before the files, if they were; OutputError where something is `wanted` on their word
+    alone.
+    """
+    from neat_delta.core.base.support.errors import OutputError
+
+    if not looked.reports_older or round_ is None:
+        return []
+    what = f"{reports[0]} is older" if len(reports) == 1 else f"{', '.join(reports)} are all older"
+    older = (
+        f"{what} than the files in {round_.folder}, as of an earlier import. Name the store's report of this one, or "
+        "the export made after it as well."
+    )
+    if looked.seen is None and wanted:
+        raise OutputError(f"{older} Nothing is sent again on its word alone; name one of them.")
+    return [older]
 
 
 def _not_told(results: Results) -> list[str]:
@@ -305,7 +322,7 @@ def _facts(looked: Outcome) -> dict[str, Any]:
     """The facts that --json prints of what the export shows, and of what the report says."""
     from neat_delta.app.outputs import ItemAnswer, Message, ReportOutput, WitnessCount
 
-    facts: dict[str, Any] = {}
+    facts: dict[str, Any] = {"reports_older": looked.reports_older}
     result, results, both = looked.seen, looked.results, looked.both
     if result is not None:
         facts |= {"counts": result.counts, "trouble": list(result.trouble), "moved": result.other_changes.to_dicts()}

@@ -6,6 +6,7 @@ refused; where none is named, the one is taken that was made of this change set,
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from dataclasses import dataclass
 from pathlib import Path
 
@@ -21,6 +22,7 @@ from neat_delta.files.whole import digest_of, read_whole
 
 __all__ = [
     "Round",
+    "are_older",
     "changes_of",
     "edited_files",
     "folders_of",
@@ -126,6 +128,22 @@ def handed_over(round_: Round) -> bool:
     return round_.manifest.purpose == "update" and not all(
         (Path(round_.folder) / file.file).is_file() for file in files
     )
+
+
+def are_older(reports: Sequence[str], round_: Round) -> bool:
+    """Whether all these reports were last changed before the folder was written, so that they tell of an earlier
+    import. Of what is no file of this machine nobody knows.
+    """
+    try:
+        written = (Path(round_.folder) / MANIFEST).stat().st_mtime
+        changed = [Path(report).stat().st_mtime for report in reports]
+    except (OSError, ValueError):
+        return False
+    return bool(changed) and max(changed) + CLOCK_STEP < written
+
+
+CLOCK_STEP = 2.0
+"""Seconds: no file system has the time of a file less exactly."""
 
 
 def must_be_as_written(round_: Round, what: str, *, undo: bool = False) -> None:
