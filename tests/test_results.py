@@ -383,4 +383,4 @@ def test_a_report_that_was_there_before_the_files_is_no_success(round_, put, run
     looked = nd.confirm(round_ / "out", results=round_ / "r.csv", changes=round_ / "c.jsonl")
     assert looked.reports_older and not looked.all_done
     with_export = run("confirm", "c.jsonl", "live.csv", "--files", "out", "--results", "r.csv")
-    assert line in with_export.stdout and with_export.returncode == 1
+    assert f"{line}What the export shows is what counts." in with_export.stdout and with_export.returncode == 1

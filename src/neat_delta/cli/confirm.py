@@ -205,11 +205,11 @@ def _older(looked: Outcome, round_: Round | None, reports: Sequence[str], *, wan
     if not looked.reports_older or round_ is None:
         return []
     what = f"{reports[0]} is older" if len(reports) == 1 else f"{', '.join(reports)} are all older"
-    older = (
-        f"{what} than the files in {round_.folder}, as of an earlier import. Name the store's report of this one, or "
-        "the export made after it as well."
-    )
-    if looked.seen is None and wanted:
+    older = f"{what} than the files in {round_.folder}, as of an earlier import."
+    if looked.seen is not None:
+        return [f"{older} What the export shows is what counts."]
+    older += " Name the store's report of this one, or the export made after it as well."
+    if wanted:
         raise OutputError(f"{older} Nothing is sent again on its word alone; name one of them.")
     return [older]
 
