@@ -343,6 +343,7 @@ def test_new_and_removed_items_are_confirmed_and_sent_again(run, put, tmp_path):
     run("compare", "live.csv", "sheet.csv", "-o", "c.jsonl", *ASKED)
     assert run("confirm", "c.jsonl", "live.csv", "--retry", "again").returncode == 2  # nobody knows what was sent
     assert run("write", "c.jsonl", "--to", "out").returncode == 0
+    (tmp_path / "live.csv").touch()  # exported once more
     done = run("confirm", "c.jsonl", "live.csv", "--retry", "again")
     assert "  C: it is still there" in done.stdout.splitlines()
     assert "  D  name: Glove & <hat> was meant, and there is no such item" in done.stdout.splitlines()

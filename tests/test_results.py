@@ -375,7 +375,7 @@ def test_a_report_that_was_there_before_the_files_is_no_success(round_, put, run
         "reports_older"
     ]
     again = run("confirm", "c.jsonl", "--files", "out", "--results", "r.csv", "--retry", "again")
-    assert again.returncode == 2 and "Nothing is sent again on its word alone; name one of them." in again.stderr
+    assert again.returncode == 2 and "Nothing is sent again by what it says; name a newer one." in again.stderr
     assert not (round_ / "again").exists()
     put("new.csv", "SKU,Result\nQA-1,Imported\n")  # of several, one is of this import
     both = run("confirm", "c.jsonl", "--files", "out", "--results", "r.csv", "--results", "new.csv")
@@ -384,3 +384,18 @@ def test_a_report_that_was_there_before_the_files_is_no_success(round_, put, run
     assert looked.reports_older and not looked.all_done
     with_export = run("confirm", "c.jsonl", "live.csv", "--files", "out", "--results", "r.csv")
     assert f"{line}What the export shows is what counts." in with_export.stdout and with_export.returncode == 1
+
+
+def test_nothing_is_sent_again_by_an_export_from_before_the_import(round_, run):
+    """In it nothing landed, whatever was done since: differences would be added twice, a colleague's price lost."""
+    os.utime(round_ / "live.csv", (1_700_000_000, 1_700_000_000))
+    seen = run("confirm", "c.jsonl", "live.csv", "--files", "out")
+    line = "live.csv is older than the files in out, as from before the import: what landed cannot be seen in it."
+    assert line in seen.stdout and seen.returncode == 1
+    for wish in (["--retry", "again"], ["--mend", "m.csv"]):
+        again = run("confirm", "c.jsonl", "live.csv", "--files", "out", *wish)
+        assert again.returncode == 2 and f"{line} Export again. Nothing is sent again by what it says" in again.stderr
+    assert not (round_ / "again").exists() and not (round_ / "m.csv").exists()
+    (round_ / "live.csv").touch()
+    assert run("confirm", "c.jsonl", "live.csv", "--files", "out", "--retry", "again").returncode == 1
+    assert (round_ / "again").is_dir()

@@ -120,6 +120,7 @@ def test_a_no_is_a_promise_in_confirm_retry_and_undo(workbook, run, put, tmp_pat
         ("QA-5", "note"): "not signed off",
     }
     yes = {("QA-1", "price"), ("QA-2", "note"), ("QA-5", "price")}
+    (tmp_path / "live.csv").touch()  # exported once more
     found = json.loads(run("confirm", "c.jsonl", "live.csv", "--files", "out", "--retry", "again", "--json").stdout)
     assert {(one["key"]["sku"], one["field"]) for one in found["trouble"]} == yes
     assert {(sku, name) for sku, name, text in sent(tmp_path / "again") if text} == yes

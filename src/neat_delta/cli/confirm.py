@@ -142,7 +142,7 @@ def confirm(
         asked = partial(outcome_of, sent, before, by_store, round_, now, layout=layout_from_options("report"))
         looked, used, lines_first = _by_answers(asked, reports, answers, needed=after is None)
     lines, facts = list[str](), dict[str, Any]()
-    lines_first += _older(looked, round_, used, wanted=bool(retry or mend))
+    lines_first += _older(looked, round_, used, after, wanted=bool(retry or mend))
     if round_ is not None and (retry or mend):
         again = _Again(round_, path, retry, mend, inputs, altered=altered, replace=replace, store=store)
         lines, facts = again.write(sent, before, looked, by_store)
@@ -196,22 +196,33 @@ def _by_answers(
         return ask(()), (), [f"What the store answered when it was delivered is no report that is understood: {names}."]
 
 
-def _older(looked: Outcome, round_: Round | None, reports: Sequence[str], *, wanted: bool) -> list[str]:
-    """That the reports were there before the files, if they were; OutputError where something is `wanted` on their word
-    alone.
+def _older(
+    looked: Outcome, round_: Round | None, reports: Sequence[str], after: str | None, *, wanted: bool
+) -> list[str]:
+    """That the export or the reports were there before the files, where they were; OutputError where something is
+    `wanted` on their word.
     """
     from neat_delta.core.base.support.errors import OutputError
+    from neat_delta.files.rounds import are_older
 
-    if not looked.reports_older or round_ is None:
+    if round_ is None:
         return []
-    what = f"{reports[0]} is older" if len(reports) == 1 else f"{', '.join(reports)} are all older"
-    older = f"{what} than the files in {round_.folder}, as of an earlier import."
-    if looked.seen is not None:
-        return [f"{older} What the export shows is what counts."]
-    older += " Name the store's report of this one, or the export made after it as well."
-    if wanted:
-        raise OutputError(f"{older} Nothing is sent again on its word alone; name one of them.")
-    return [older]
+    lines, files = list[str](), f"than the files in {round_.folder}"
+    if after is not None and are_older([after], round_):
+        lines.append(
+            f"{after} is older {files}, as from before the import: what landed cannot be seen in it. Export again."
+        )
+    if looked.reports_older:
+        what = f"{reports[0]} is older" if len(reports) == 1 else f"{', '.join(reports)} are all older"
+        other = (
+            "What the export shows is what counts."
+            if looked.seen is not None
+            else "Name the store's report of this one, or the export made after it as well."
+        )
+        lines.append(f"{what} {files}, as of an earlier import. {other}")
+    if wanted and lines and (after is None or lines[0].startswith(after)):
+        raise OutputError(f"{lines[0]} Nothing is sent again by what it says; name a newer one.")
+    return lines
 
 
 def _not_told(results: Results) -> list[str]:
