@@ -69,6 +69,7 @@ def test_only_what_was_answered_goes_at_the_value_that_was_chosen(run, asked):
     landed = TUESDAY.replace("9.90,8", "10.50,13").replace("21.00", "19.00")
     (asked / "after.csv").write_text(landed)
     assert "\nAll 3 changes landed.\n" in run("confirm", "c.jsonl", "after.csv", "--files", "out").stdout
+    (asked / "tuesday.csv").touch()  # exported once more, and nothing landed
     assert run("confirm", "c.jsonl", "tuesday.csv", "--files", "out", "--retry", "again").returncode == 1
     assert updates(asked / "again") == updates(asked / "out")
     assert run("undo", "c.jsonl", "--files", "out", "--now", "after.csv", "--to", "back").returncode == 0

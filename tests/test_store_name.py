@@ -46,6 +46,7 @@ def test_nothing_is_done_by_the_file_of_another_store(run, put, folder):
     run("compare", "live.csv", "sheet.csv", "-o", "c.jsonl")
     assert run("write", "c.jsonl", "--to", "out").returncode == 0
     put("export.csv", SHEET)
+    (folder / "live.csv").touch()  # exported once more, and nothing landed
     before = sorted(one.name for one in folder.iterdir())
     steps: tuple[tuple[str, ...], ...] = (
         ("write", "c.jsonl", "--to", "no"),
