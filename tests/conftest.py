@@ -18,6 +18,7 @@ from collections.abc import Callable, Iterable, Iterator, Sequence
 from contextlib import AbstractContextManager, ExitStack, contextmanager, nullcontext
 from importlib.resources import files
 from pathlib import Path
+from typing import Any
 from unittest import mock
 
 import pytest
@@ -138,14 +139,11 @@ def each_of(step: int, cases: Iterable[object]) -> list[object]:
     """Cases of which the first and every `step`-th after it are run by default, and all by the campaign."""
     chosen, number = list[object](), 0
     for case in cases:
-        values, marks = (case.values, case.marks) if isinstance(case, type(pytest.param())) else (case, ())
-        chosen.append(
-            pytest.param(
-                *(values if isinstance(values, tuple) else (values,)),
-                marks=marks if marks or number % step == 0 else campaign,
-            )
-        )
-        number += not marks
+        is_param = isinstance(case, type(pytest.param()))
+        param: Any = case if is_param else pytest.param(*(case if isinstance(case, tuple) else (case,)))
+        marks = param.marks if param.marks or number % step == 0 else campaign
+        chosen.append(pytest.param(*param.values, marks=marks, id=param.id))
+        number += not param.marks
     return chosen
 
 

@@ -22,7 +22,7 @@ from neat_delta.cli.main import VERBS
 from neat_delta.core.base.model.accept import Accept
 from neat_delta.core.base.model.store import Sheets
 from neat_delta.core.compare.decide.policy import Policy
-from tests.conftest import campaign
+from tests.conftest import each_of
 
 LIVE = """sku,ean,name,price,stock,tags,photo
 QA-1,0111,Hive,10.00,5,a;b,one.jpg
@@ -139,12 +139,13 @@ def by_options(run: Any, case: Case, *words: str) -> list[Any]:
 
 @pytest.mark.parametrize(
     ("name", "case"),
-    [
-        pytest.param(
-            name, case, id=f"{name}{'' if n < len(CASES) else '-in-one-field'}", marks=() if n % 6 == 0 else campaign
-        )
-        for n, (name, case) in enumerate(ALL)
-    ],
+    each_of(
+        6,
+        (
+            pytest.param(name, case, id=f"{name}{'' if n < len(CASES) else '-in-one-field'}")
+            for n, (name, case) in enumerate(ALL)
+        ),
+    ),
 )
 def test_a_setting_is_the_same_at_every_door(run, there, name, case):
     there("sheet.csv", case.sheet)

@@ -73,8 +73,6 @@ def deliver(
     [('update-1.csv', 'arrived'), ('READ-ME-FIRST.txt', 'arrived')]
     """
     folder, address = os.fspath(folder), os.fspath(address)
-    changes = None if changes is None else os.fspath(changes)
-    live = None if live is None else os.fspath(live)
     manifest = read_manifest(folder)
     if not is_address(address) or not is_database(address):
         files = deliver_files(folder, manifest, address, delivery or Delivery(), terms_now(), perhaps)
@@ -86,7 +84,7 @@ def deliver(
 
 
 def sent_and_live(
-    folder: str, manifest: Manifest, changes: str | None = None, live: str | None = None
+    folder: str, manifest: Manifest, changes: AnyPath | None = None, live: AnyPath | None = None
 ) -> tuple[ChangeSet, Catalogue]:
     """What a folder sends, and its live catalogue, for whatever makes all of it or nothing. OutputError where a file of
     it was edited, where it sends again what did not land, or where the change set is another one's.
@@ -97,8 +95,8 @@ def sent_and_live(
             f"{folder}: it sends again what did not land, and a table takes all or nothing. Name the folder that "
             "`write` made."
         )
-    path = changes or changes_of(folder, manifest)
-    change_set, catalogue = read_with_live(path, live)
+    path = os.fspath(changes) if changes else changes_of(folder, manifest)
+    change_set, catalogue = read_with_live(path, None if live is None else os.fspath(live))
     if change_set.digest != manifest.changes:
         raise OutputError(f"{path}: {folder} was made of another change set. Name that one with ‹changes›.")
     return as_sent(change_set, manifest), catalogue

@@ -46,8 +46,6 @@ def script(
     2
     """
     folder = os.fspath(folder)
-    changes = None if changes is None else os.fspath(changes)
-    live = None if live is None else os.fspath(live)
     manifest = read_manifest(folder)
     sent, catalogue = sent_and_live(folder, manifest, changes, live)
     rows = row_changes(sent, catalogue, manifest)

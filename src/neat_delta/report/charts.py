@@ -64,8 +64,8 @@ STYLE: Any = {
 }
 
 
-POINTS = 72
-"""Points of an inch, in which lengths of a figure are counted."""
+SIZE, POINTS = (6.4, 3.6), 72
+"""The inches of a figure, across and up, and the points of one, in which what is around the axes is counted."""
 
 LEFT, RIGHT, BELOW, ABOVE = 28.0, 8.0, 36.0, 24.0
 """Points around the axes: beside the labels at their left, at the right, for two lines below, for one above."""
@@ -129,9 +129,9 @@ def _figure(labels: Sequence[str], above: bool = False) -> tuple[Figure, Axes]:
     """A figure with room for the widest of these labels at its left, under them for a line of words, and above for one
     where it is wanted. Matplotlib's own layout would draw all of it three times to find out.
     """
-    width, height = 6.4 * POINTS, 3.6 * POINTS
+    width, height = (inches * POINTS for inches in SIZE)
     widest = max(map(_width, labels))
-    figure = Figure(figsize=(width / POINTS, height / POINTS))
+    figure = Figure(figsize=SIZE)
     axes = figure.add_subplot()
     figure.subplots_adjust(
         left=(widest + LEFT) / width, right=1 - RIGHT / width, bottom=BELOW / height,

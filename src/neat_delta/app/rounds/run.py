@@ -8,7 +8,8 @@ from __future__ import annotations
 
 import os
 import shutil
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Iterator, Sequence
+from contextlib import contextmanager
 from dataclasses import dataclass, field
 from datetime import date
 from pathlib import Path, PurePath
@@ -420,8 +421,7 @@ def run_round(
             _must_be_its_rounds(file, ledger)
             before = sent_round(ledger, file.name)
         return RoundRun(file, dry, before, _store_of(file), rehearsing, today, dry=True).go()
-    with ledger.at_work(file.name):
-        _must_be_its_rounds(file, ledger)
+    with _at_work(file):
         last = last_round(ledger, file.name)
         summary = None if last is None else last.summary()
         if last is not None and summary is not None and _is_open(file, summary.state):
@@ -443,6 +443,14 @@ def run_round(
         return ended
 
 
+@contextmanager
+def _at_work(file: RoundFile) -> Iterator[None]:
+    """While rounds of this file are worked on, by nobody else, and they are its own."""
+    with file.ledger.at_work(file.name):
+        _must_be_its_rounds(file, file.ledger)
+        yield
+
+
 def _place_of(file: RoundFile, ledger: Ledger) -> str:
     """Where the round file is, from the ledger's folder: that stays so where both are moved."""
     try:
@@ -455,9 +463,10 @@ def _must_be_its_rounds(file: RoundFile, ledger: Ledger) -> None:
     """OutputError where the rounds of this name are another round file's, so that going on with one would send the
     changes of one shop to another; or where this file began a round under another name that is not over.
     """
+    home = ledger.folder.resolve()
     for folder in reversed(ledger.rounds()):
         began = folder.steps()[0]
-        place = ledger.folder.resolve() / began.round_file
+        place = home / began.round_file
         if not began.round_file or not place.is_file():  # nobody noted it, or it was moved since
             continue
         if not place.samefile(file.path):
@@ -520,8 +529,7 @@ def resume_round(
     'written'
     """
     ledger = file.ledger
-    with ledger.at_work(file.name):
-        _must_be_its_rounds(file, ledger)
+    with _at_work(file):
         last = last_round(ledger, file.name)
         if last is None or not _is_open(file, last.summary().state):
             state = "there is no round of it yet" if last is None else f"round {last.number} is over, or delivered"
@@ -552,8 +560,7 @@ def confirm_round(file: RoundFile, number: int | None = None) -> tuple[Ended, Ou
     ('done', True)
     """
     ledger = file.ledger
-    with ledger.at_work(file.name):
-        _must_be_its_rounds(file, ledger)
+    with _at_work(file):
         folder = _round_of(file, number) if number is not None else None
         if number is None:
             folder = last_round(ledger, file.name, LANDING) or sent_round(ledger, file.name)
@@ -658,9 +665,7 @@ def close_round(file: RoundFile, number: int, because: str) -> RoundSummary:
     >>> close_round(file, 1, "the list was last year's").state
     'closed'
     """
-    ledger = file.ledger
-    with ledger.at_work(file.name):
-        _must_be_its_rounds(file, ledger)
+    with _at_work(file):
         folder = _round_of(file, number)
         if folder.summary().state == "closed":
             raise OutputError(f"Round {number} is closed already. `neat-delta history {number}` says why.")
