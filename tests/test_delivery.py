@@ -15,6 +15,7 @@ from pathlib import Path
 from urllib.parse import urlsplit
 
 import pytest
+from hypothesis import example
 from hypothesis import strategies as st
 
 import neat_delta
@@ -166,6 +167,11 @@ class Shelf:
 MOMENTS = st.tuples(st.sampled_from(["", "", "", "look", "break", "stop"]), st.booleans())
 
 
+BROKEN = [("", False)] * 2 + [("break", False)] + [("", False)] * 5 + [("break", True)] + [("", False)] * 5
+"""A file was written and checked, and the connection breaks before it has its name: the person says to send it."""
+
+
+@example([*BROKEN, ("break", True), ("look", False)], False, False)
 @in_two_lengths(st.lists(MOMENTS, max_size=60), st.booleans(), few=40, many=2000)
 def test_whatever_happens_each_file_arrives_once_and_whole(tmp_path_factory, out_of_three, moments, at_once):
     """The person runs the command again until it is done, and where nobody can tell, looks and says what is so."""

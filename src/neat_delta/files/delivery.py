@@ -205,7 +205,8 @@ class _Upload:
     def __init__(
         self, kept: Journal, server: _Folder | _Server, base: str, file: OutFile, data: bytes, perhaps: Perhaps
     ) -> None:
-        self.kept, self.server, self.file, self.data, self.perhaps = kept, server, file, data, perhaps
+        self.kept, self.server, self.file, self.data = kept, server, file, data
+        self.answer = perhaps if kept.last(file) == "uploaded" else None  # to what an earlier delivery left open
         self.name = f"{base}/{file.file}"
         self.partial = f"{base}/.{file.file}.{file.blake3[:8]}.partial"
 
@@ -217,9 +218,9 @@ class _Upload:
         if last == "uploaded" and final is None:
             if partial is None:
                 return self._arrived()  # it had its name, and the store has taken it
-            if not self.server.at_once and self.perhaps == "arrived":
+            if not self.server.at_once and self.answer == "arrived":
                 return self._arrived()
-            if not self.server.at_once and self.perhaps is None:
+            if not self.server.at_once and self.answer is None:
                 raise OutputError(
                     f"{self.kept.to}: nobody can tell whether {self.file.file} arrived and was taken there. Look, and "
                     "if it did not, ‹again› sends it; if it did, ‹arrived› says so."
@@ -238,6 +239,7 @@ class _Upload:
                 self.server.remove(self.partial)
                 raise PassingError(f"{self.file.file} did not come through whole")
             self.kept.write(self.file, "uploaded")
+        self.answer = None  # of what happens from here on, nobody has said anything
         self.server.rename(self.partial, self.name)
         return self._arrived()
 
