@@ -24,9 +24,12 @@ from neat_delta.app import inputs
 from neat_delta.core.base.model.catalogue import Catalogue
 from neat_delta.core.base.model.deferred import DeferredTable
 from neat_delta.core.base.support import sizes
+from neat_delta.core.base.support.joins import met_by_hash
 from neat_delta.core.base.support.progress import Progress, shown_by
-from neat_delta.files import changeset
-from neat_delta.files.glance import files_alike
+from neat_delta.files import changeset, footprint
+from neat_delta.files.footprint import memory_at_most
+from neat_delta.files.glance import files_alike, files_read_later, memory_of
+from neat_delta.files.readers import records
 from neat_delta.files.readers.deferred import TextRecords
 from neat_delta.files.reading import read
 from tests.conftest import in_two_lengths
@@ -144,8 +147,45 @@ def test_a_round_is_the_same_by_records_and_whole(tables, more, piece, quoting, 
     settings = {"key": "sku", "whole": rng.random() < 0.3, "repair": rng.random() < 0.5}
     with by_records_of(piece, rng.choice([1, 2, 8]), rng.choice([1, 3])):
         by_records = outcome(files["live"], files["sheet"], older, **settings)
-        with mock.patch.object(inputs, "files_alike", return_value=set()):
+        with mock.patch.object(inputs, "files_read_later", return_value=set()):
             assert by_records == outcome(files["live"], files["sheet"], older, **settings)
+
+
+@in_two_lengths(
+    rounds(), st.lists(st.lists(CELLS, min_size=7, max_size=7), max_size=3), PIECES, st.sampled_from(";\t|,"),
+    st.sampled_from([csv.QUOTE_MINIMAL, csv.QUOTE_ALL]), st.integers(0, 2**32), few=12, many=500,
+)  # fmt: skip
+def test_a_round_is_the_same_a_few_columns_at_a_time_and_whole(tables, more, piece, separator, quoting, seed):
+    """Of files that take more memory than there is: whatever of their rows differs, and in how many fields; also of a
+    sheet with other columns, in another order, in another dialect; with a base; where memory for a few rows is all.
+    """
+    rng, folder = random.Random(seed), Path(os.environ["PYTEST_FOLDER"])
+    fields, rows = tables[0]
+    key = fields.index("sku")
+    raised = {n for n in range(len(fields)) if n != key and rng.random() < 0.3}
+    edited = [[f"{cell}1" if n in raised else cell for n, cell in enumerate(row)] for row in rows]
+    edited += [row[: len(fields)] for row in more] + rng.sample(edited, min(len(edited), rng.choice([0, 0, 1])))
+    rng.shuffle(edited)
+    order = [key, *rng.sample([n for n in range(len(fields)) if n != key], rng.randint(1, len(fields) - 1))]
+    rng.shuffle(order)
+    base = [[rng.choice([cell, cell, "old"]) if n != key else cell for n, cell in enumerate(row)] for row in rows]
+    files = {name: folder / f"{name}.csv" for name in ("live", "sheet", "base")}
+    for name, of in (("live", rows), ("base", base)):
+        files[name].write_text(written((fields, of), csv.QUOTE_ALL), encoding="utf-8", newline="")
+    out = io.StringIO(newline="")
+    turned = [[row[n] for n in order] for row in [fields, *edited]]
+    csv.writer(out, delimiter=separator, lineterminator="\n", quoting=quoting).writerows(turned)
+    files["sheet"].write_text(out.getvalue(), encoding="utf-8", newline="")
+    older = files["base"] if rng.random() < 0.3 else None
+    settings = {"key": "sku", "repair": rng.random() < 0.5}
+    whole = outcome(files["live"], files["sheet"], older, **settings)
+    few = rng.choice([1, 3, 1 << 20])
+    of_few = {"ROWS_KEPT": few, "ROWS_COMPARED_AT_ONCE": few, "ROWS_JOINED_AT_ONCE": few, "CELLS_COMPARED_AT_ONCE": 0,
+              "ITEMS_AT_A_GLANCE": rng.choice([1, 1 << 20]), "BYTES_A_RECORD_APART": rng.choice([1, 1 << 16]),
+              "BYTES_A_QUOTE": 16}  # fmt: skip
+    apart = by_records_of(piece, rng.choice([1, 2, 8]), rng.choice([1, 3]))
+    with apart, mock.patch.dict(vars(sizes), of_few), memory_at_most(1):
+        assert outcome(files["live"], files["sheet"], older, **settings) == whole
 
 
 @in_two_lengths(rounds(), PIECES, st.integers(0, 2**32), few=6, many=200)
@@ -171,7 +211,10 @@ def test_what_became_of_a_round_is_the_same_by_records_and_whole(tables, piece, 
         return
     outcomes: list[object] = []
     for alike in ({"any"}, set[str]()):
-        with by_records_of(piece, rng.choice([1, 8])), mock.patch.object(changeset, "files_alike", return_value=alike):
+        with (
+            by_records_of(piece, rng.choice([1, 8])),
+            mock.patch.object(changeset, "files_read_later", return_value=alike),
+        ):
             try:
                 outcome = neat_delta.confirm(folder / "out", files["after"])
             except NeatDeltaError as error:
@@ -272,26 +315,51 @@ def test_a_file_that_is_put_in_its_place_is_no_matter(put, tmp_path):
         assert live.column("name")[30] == "Jar, small"
 
 
-def test_a_sheet_that_is_mostly_another_text_is_read_whole(put):
-    """As nothing is gained by telling its records apart."""
+def test_a_sheet_that_is_mostly_another_text_is_read_by_itself(put):
+    """As nothing is gained by looking for its rows among live's: a glance at its beginning says so, and all of it."""
     rows = [[f"QA-{number}", f"{number}.50"] for number in range(400)]
     live, other = put("live.csv", written((["sku", "price"], rows))), [[key, "9.90"] for key, _ in rows]
-    with by_records_of(), mock.patch.object(sizes, "RECORDS_AT_A_GLANCE", 1):
-        first = read(live, deferred=True)
-        sheet = read(put("sheet.csv", written((["sku", "price"], other))), like=first, deferred=True)
-    assert isinstance(first.table, DeferredTable) and not isinstance(sheet.table, DeferredTable)
+    for glance in (1, 1 << 30):
+        with by_records_of(rows=8), mock.patch.object(sizes, "RECORDS_AT_A_GLANCE", glance):
+            first = read(live, deferred=True)
+            sheet = read(put("sheet.csv", written((["sku", "price"], other))), like=first, deferred=True)
+            assert (first.way, sheet.way) == ("columns", "columns")
+            assert sheet.cells.rows() == [tuple(row) for row in other]
+
+
+def test_rows_that_repeat_by_the_thousand_meet_once(put):
+    """As the blank rows that a spreadsheet leaves at the end: not each in one file with each in the other."""
+    rows = [["QA-1", "9.90"], ["QA-2", "7.50"], *([["", ""]] * 3000)]
+    live, met = put("live.csv", written((["sku", "price"], rows))), list[int]()
+
+    def counted(*tables: Any) -> pl.DataFrame:
+        met.append(met_by_hash(*tables).height)
+        return met_by_hash(*tables)
+
+    rows[0] = ["QA-1", "10.50"]
+    with by_records_of(), mock.patch.object(records, "met_by_hash", counted):
+        changes = neat_delta.compare(live, put("sheet.csv", written((["sku", "price"], rows))), key="sku")
+    assert met == [len(rows) - 1] and changes["QA-1"].cells == {"price": ("9.90", "10.50")}
 
 
 def test_the_program_says_which_way_was_taken(run, put):
-    """A base is told apart, too; with columns in another order, all is read. The change set is the same."""
+    """A base is told apart, too; with columns in another order, all is read: at once, or, where that takes more memory
+    than there may be, a few columns at a time. The change set is the same.
+    """
     put("live.csv", LIVE.replace("5.00", "6.00"))
     put("base.csv", LIVE)
     put("sheet.csv", LIVE.replace("Jar", "Pot"))
     rows = [row[::-1] for row in csv.reader(io.StringIO(LIVE.replace("Jar", "Pot")))]
     put("turned.csv", written((rows[0], rows[1:])))
     with by_records_of(1 << 22):
-        for sheet, way in (("sheet.csv", "records"), ("turned.csv", "whole")):
-            facts = json.loads(run("compare", "live.csv", sheet, "--base", "base.csv", "--key", "sku", "--json").stdout)
+        for sheet, way, *memory in (
+            ("sheet.csv", "records"),
+            ("turned.csv", "whole"),
+            ("turned.csv", "columns", "--memory", "1KB"),
+            ("sheet.csv", "records", "--memory", "1KB"),
+        ):
+            words = ("compare", "live.csv", sheet, "--base", "base.csv", "--key", "sku", "--json", *memory)
+            facts = json.loads(run(*words).stdout)
             assert (facts["read"], facts["to_send"], facts["header"]["counts"]["changed"]) == (way, 1, 1)
 
 
@@ -370,3 +438,29 @@ def test_no_columns_at_all_are_none(put):
     for catalogue in (deferred, read(put("live.csv", LIVE))):
         assert catalogue.select([]).shape == catalogue.rows([0, 1], []).shape == catalogue.sample([], 2).shape == (0, 0)
         assert catalogue.narrowed([]).fields == []
+
+
+@pytest.mark.parametrize("size", ["lots", "0GB", "2 XB", "-1GB", ""])
+def test_what_is_no_size_is_refused(run, put, size):
+    put("live.csv", LIVE)
+    failed = run("compare", "live.csv", "live.csv", "--memory", size)
+    assert failed.returncode == 2 and f"{size!r} is no size; write it like 2GB or 800MB." in failed.stderr
+
+
+def test_half_of_what_is_free_is_for_tables(put, tmp_path):
+    """Of the machine, or of the group that the system holds the process to, whichever has less."""
+    live = put("live.csv", LIVE)
+    groups = {name: tmp_path / name for name in ("limit", "taken", "without")}
+    for name, content in {"limit": "4000", "taken": "1000", "without": "max"}.items():
+        groups[name].write_text(f"{content}\n")
+    limits = [(groups["without"], groups["taken"]), (tmp_path / "no-such-group", groups["taken"])]
+    with mock.patch.object(footprint, "CGROUP_LIMITS", limits):
+        of_machine = footprint.memory_allowed()
+    with mock.patch.object(footprint, "CGROUP_LIMITS", [*limits, (groups["limit"], groups["taken"])]):
+        assert footprint.memory_allowed() == 1500 < of_machine
+        needed = memory_of(2 * len(LIVE), LIVE)
+        with mock.patch.object(sizes, "BYTES_ANY_MACHINE_HAS", needed):
+            assert files_read_later(live, put("none.csv", "code\n")) == set()
+        with mock.patch.object(sizes, "BYTES_ANY_MACHINE_HAS", 0):
+            other = put("other.csv", LIVE.replace("sku", "code"))
+            assert needed > 1500 and files_read_later(live, other) == {live, other}

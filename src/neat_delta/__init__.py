@@ -146,6 +146,7 @@ if TYPE_CHECKING:
     from neat_delta.files.basefile import read_base
     from neat_delta.files.changeset import read_changes, read_live, write_changes
     from neat_delta.files.delivery import Delivered
+    from neat_delta.files.footprint import memory_at_most
     from neat_delta.files.ledger.folder import RoundFolder
     from neat_delta.files.ledger.index import Index
     from neat_delta.files.ledger.ledger import Keep, Ledger
@@ -249,6 +250,7 @@ _HOMES = {
     "prove": "core.updates.prove.proof",
     "read": "files.reading",
     "read_answers": "files.answers",
+    "memory_at_most": "files.footprint",
     "read_base": "files.basefile",
     "read_changes": "files.changeset",
     "read_live": "files.changeset",
@@ -539,6 +541,7 @@ __all__ = [
     "learn",
     "match",
     "match_columns",
+    "memory_at_most",
     "mend",
     "plan",
     "preview",

@@ -18,7 +18,7 @@ from neat_delta.core.base.model.importer import NEW_CODE
 from neat_delta.core.base.model.lists import ListMapping
 from neat_delta.core.base.model.rules import Rules
 from neat_delta.files.basefile import read_base, with_base_file
-from neat_delta.files.glance import files_alike
+from neat_delta.files.glance import files_read_later
 from neat_delta.files.whole import AnyPath
 
 if TYPE_CHECKING:
@@ -66,7 +66,7 @@ def read_inputs(
     """
     known = store_of(store)
     is_list = bool(mapping is not None or of_a_list or asked.match_by or asked.constant or asked.prefer)
-    alike = set[str]() if is_list else files_alike(live, sheet, base)
+    alike = set[str]() if is_list else files_read_later(live, sheet, base)
     before = export_of(live, "live", known, deferred=bool(alike))
     described, path = None, None
     if is_list:

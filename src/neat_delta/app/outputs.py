@@ -102,7 +102,8 @@ class CheckOutput(Output, frozen=True, kw_only=True):
 class CompareOutput(Output, frozen=True, kw_only=True):
     """`compare`, `edit` and `recode`: of how many items something is to be sent, and held; how much waits for a person;
     the fields of the store file that live lacks; what is held by reason; and the change set's header. `read` says
-    whether all of both files was read (`whole`), or only what is not in both of them (`records`).
+    whether all of both files was read at once (`whole`), a few columns at a time (`columns`), or only what is not in
+    both of them (`records`).
     """
 
     output: str | None
@@ -114,7 +115,7 @@ class CompareOutput(Output, frozen=True, kw_only=True):
     unresolved: int | UnsetType = UNSET
     reasons: list[HeldCount]
     header: Header
-    read: Literal["whole", "records"]
+    read: Literal["whole", "columns", "records"]
     goes_back: list[WentBack] | UnsetType = UNSET
     round: int | UnsetType = UNSET
 

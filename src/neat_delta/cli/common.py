@@ -19,7 +19,7 @@ from neat_delta.cli.options import FILES, option
 if TYPE_CHECKING:
     from neat_delta.app.outputs import Output
     from neat_delta.app.sheet import SheetFile
-    from neat_delta.core.base.model.catalogue import Source
+    from neat_delta.core.base.model.catalogue import Source, Way
     from neat_delta.core.base.model.changeset import ChangeSet
     from neat_delta.core.base.model.header import Header
     from neat_delta.core.base.model.history import HistoryCell
@@ -40,6 +40,7 @@ __all__ = [
     "layout_options",
     "list_mapping",
     "make_folder",
+    "memory_option",
     "must_be_one_output",
     "must_end_in",
     "must_fit",
@@ -130,6 +131,11 @@ LAYOUT = (
     ),
 )
 OLDER_THAN = ("--older-than", "AGE", "Refuse what was changed longer ago than AGE: 90m, 12h, 2d, 1w.")
+MEMORY = (
+    "--memory",
+    "SIZE",
+    "Read files that take more memory than SIZE a few columns at a time: 2GB.  [default: half of what is free]",
+)
 WRITING = ("decimal-mark", "thousands-mark", "date-form")
 
 
@@ -140,6 +146,7 @@ def layout_options(*, two: bool) -> Decorator:
     """
 
     def add(command: Any) -> Any:  # noqa: ANN401 - as Click decorates
+        command = memory_option(command)
         name, metavar, words = OLDER_THAN
         command = option(
             name,
@@ -173,6 +180,27 @@ def _keep_age(context: click.Context, option: click.Parameter, age: str | None) 
         except ValueError as error:
             raise click.BadParameter(str(error), param_hint=OLDER_THAN[0]) from None
         context.with_resource(not_older_than(seconds))
+
+
+def memory_option(command: Any) -> Any:  # noqa: ANN401 - as Click decorates
+    """The option that says how much memory tables may take."""
+    name, metavar, words = MEMORY
+    added: Any = option(
+        name, metavar=metavar, expose_value=False, callback=_keep_memory, help=words, group=FILES
+    )(command)  # fmt: skip
+    return added
+
+
+def _keep_memory(context: click.Context, option: click.Parameter, size: str | None) -> None:
+    """Let tables take no more, while the command lasts."""
+    del option
+    if size is not None:
+        from neat_delta.files.footprint import memory_at_most
+
+        try:
+            context.with_resource(memory_at_most(size))
+        except ValueError as error:
+            raise click.BadParameter(f"{error}.", param_hint=MEMORY[0]) from None
 
 
 def _keep(context: click.Context, option: click.Parameter, values: tuple[str, ...]) -> None:
@@ -475,10 +503,10 @@ def hand_over(
     as_json: bool,
     kinds_given: bool,
     files: Sequence[tuple[InputRole, str | None]] = (),
-    by_records: bool = False,
+    way: Way = "whole",
 ) -> int:
     """Write a change set where it is wanted, note it in the ledger that the command joins, with copies of the `files`
-    that it rests on, and say what it holds; the exit status. `by_records`: what is in both files was not read.
+    that it rests on, and say what it holds; the exit status. `way`: how the files were read.
     """
     from neat_delta.cli.keeping import going_back, joined_ledger, note
 
@@ -516,7 +544,7 @@ def hand_over(
                 **waiting_counts(changes),
                 reasons=changes.reasons(),
                 header=header_facts(changes.header),
-                read="records" if by_records else "whole",
+                read=way,
                 goes_back=UNSET if ledger is None else [went_back(cell) for cell in back],
                 round=UNSET if round_ is None else round_.number,
             )

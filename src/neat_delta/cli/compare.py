@@ -99,7 +99,7 @@ def compare(
     Items that SHEET lacks are left alone: a part of the catalogue is the normal case.
     """
     from neat_delta.core.base.support.background import submit
-    from neat_delta.files.glance import files_alike
+    from neat_delta.files.glance import files_read_later
     from neat_delta.files.sources.address import is_address
     from neat_delta.files.whole import load
 
@@ -107,7 +107,7 @@ def compare(
     if [live, sheet, base].count("-") > 1:
         raise click.UsageError("Only one of LIVE, SHEET and --base can be standard input.")
     listed = bool(mapping or rules_file or settings["match_by"] or settings["constant"] or settings["prefer"])
-    later = set[str]() if listed else files_alike(live, sheet, base)
+    later = set[str]() if listed else files_read_later(live, sheet, base)
     fetching = [
         (lambda path=path: path) if is_address(path) or path in later else submit(partial(load, path))
         for path in (live, sheet, *([base] if base else []))
@@ -161,9 +161,9 @@ def compare(
         report()
     kinds_given = bool(request.key or (shop and shop.key.fields))
     files: list[tuple[InputRole, str | None]] = [("mapping", mapping), ("rules", rules_file), ("codes", codes)]
-    by_records = live_catalogue.is_deferred and sheet_catalogue.is_deferred
+    way = sheet_catalogue.way if live_catalogue.is_deferred else "whole"
     status = hand_over(
-        changes, output, store_path, shop, as_json=as_json, kinds_given=kinds_given, files=files, by_records=by_records
+        changes, output, store_path, shop, as_json=as_json, kinds_given=kinds_given, files=files, way=way
     )
     if shop_name is not None and not as_json and output != "-":
         click.echo(shop_name)

@@ -5,7 +5,7 @@ from __future__ import annotations
 import click
 
 from neat_delta.app.forms import OneOf
-from neat_delta.cli.common import LAYOUT, OLDER_THAN
+from neat_delta.cli.common import LAYOUT, MEMORY, OLDER_THAN
 from neat_delta.cli.main import VERBS
 from neat_delta.cli.options import argument, verb
 
@@ -57,9 +57,9 @@ def help(context: click.Context, topic: str | None) -> int:
             formatter.write_text(part.replace("\n", " "))
             formatter.write_paragraph()
         if topic == "files":
-            name, metavar, does = OLDER_THAN
             options = [(f"--{name} {metavar}", does) for name, metavar, does in LAYOUT]
-            formatter.write_dl([*options, (f"{name} {metavar}", does)])
+            options += [(f"{name} {metavar}", does) for name, metavar, does in (OLDER_THAN, MEMORY)]
+            formatter.write_dl(options)
         click.echo(formatter.getvalue().rstrip("\n"))
         return 0
     if topic is None:

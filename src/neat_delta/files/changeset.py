@@ -43,7 +43,7 @@ from neat_delta.core.sheets.match.keys import comparable
 from neat_delta.core.sheets.match.prepare import prepare_columns, with_unseen
 from neat_delta.files.changeitems import AGAIN, decoded_lines, item_tables
 from neat_delta.files.changelines import SEALED, change_lines
-from neat_delta.files.glance import files_alike
+from neat_delta.files.glance import files_read_later
 from neat_delta.files.malformed import plain_error
 from neat_delta.files.reading import read
 from neat_delta.files.sources.address import is_address
@@ -409,7 +409,7 @@ def _read_live(
     if live is None and not Path(place).is_file():
         problem = "is no regular file" if Path(place).exists() else "is not there"
         raise ChangeSetError(f"{path}: {place}, its live catalogue, {problem}. Say with ‹live› in which file it is.")
-    deferred = only is None and bool(files_alike(place, beside))
+    deferred = only is None and bool(files_read_later(place, beside))
     return as_live(read(place, wanted.layout, only, deferred=deferred), header, path)
 
 

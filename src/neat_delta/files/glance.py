@@ -1,5 +1,6 @@
 """What a file shows at a glance: its beginning is read, and no more. The names in it, for what is only offered to a
-person; and whether files are written alike, which decides how they are read sooner, and nothing that comes of it.
+person; and whether files are written alike, and how much memory they take, which decides how they are read, and nothing
+that comes of it.
 
 What a file is, is found out by `files.reading`.
 """
@@ -15,7 +16,9 @@ import tomllib
 from pathlib import Path
 from typing import Any
 
-__all__ = ["fields_of_changes", "files_alike", "headings_at_a_glance", "table_names"]
+from neat_delta.files.footprint import fits
+
+__all__ = ["fields_of_changes", "files_alike", "files_read_later", "headings_at_a_glance", "memory_of", "table_names"]
 
 GLANCE_BYTES = 65_536
 MARKS = ",;\t|"
@@ -47,6 +50,34 @@ def headings_at_a_glance(path: str) -> list[str]:
     return []
 
 
+def files_read_later(live: object, sheet: object, *others: object) -> set[str]:
+    """The paths of those that are files and are best read when they are asked for: those that are written alike, as
+    only what differs is read of them then; and all of them where they take more memory as a whole than tables may.
+    """
+    paths = _paths(live, sheet, *others)
+    if not fits(sum(memory_of(_size(path), _beginning(path)) for path in set(paths) if path)):
+        return {path for path in paths if path}
+    return files_alike(live, sheet, *others)
+
+
+def memory_of(size: int, beginning: str) -> int:
+    """How many bytes of memory a delimited text of this size takes in a comparison that reads it as a whole, as its
+    beginning shows.
+
+    >>> memory_of(1_000_000, "sku;price")
+    4166666
+    """
+    cells = beginning.count(_mark(beginning)) + beginning.count("\n")
+    return int(size * (1 + BYTES_A_CELL * cells / max(1, len(beginning))) * TIMES_OVER)
+
+
+BYTES_A_CELL = 16
+"""What each cell takes in a column of texts besides its text, if that has more than twelve bytes (Arrow's views)."""
+
+TIMES_OVER = 1.5
+"""A comparison takes so many times what its tables take as they are read."""
+
+
 def files_alike(live: object, sheet: object, *others: object) -> set[str]:
     """The paths of those that are files and begin with the same line: exports of one store, as it seems, and what was
     made of one without another order of columns. None where live and the sheet do not, or where most rows in which both
@@ -57,7 +88,7 @@ def files_alike(live: object, sheet: object, *others: object) -> set[str]:
     >>> files_alike(live, live) == {live}, files_alike(live, supplier), files_alike(live, None)
     (True, set(), set())
     """
-    paths = [os.fspath(each) if isinstance(each, str | os.PathLike) else "" for each in (live, sheet, *others)]
+    paths = _paths(live, sheet, *others)
     lines = {path: _lines(path) for path in paths}
     ours, theirs = lines[paths[0]], lines[paths[1]]
     if not ours or ours[:1] != theirs[:1]:
@@ -70,6 +101,19 @@ def files_alike(live: object, sheet: object, *others: object) -> set[str]:
     return {path for path in paths if lines[path][:1] == ours[:1]}
 
 
+def _paths(*files: object) -> list[str]:
+    """The paths of those that are files; "" for others."""
+    return [os.fspath(each) if isinstance(each, str | os.PathLike) else "" for each in files]
+
+
+def _size(path: str) -> int:
+    """The size of a file; 0 where it is gone by now, which is said where it is read."""
+    try:
+        return Path(path).stat().st_size
+    except (OSError, ValueError):
+        return 0
+
+
 def _lines(path: str, most: int = GLANCE_BYTES) -> list[str]:
     """The first lines of a file, as far as they have an end; none where it is no plain file."""
     return _beginning(path, most).split("\n")[:-1]
@@ -79,11 +123,7 @@ def _bytes_to_meet(path: str, lines: list[str]) -> int:
     """In how many bytes at the beginning of two files as long as this one, each in an order of its own, twice as many
     rows meet as say something: of n rows, those are in k of both, by chance, of which k * k is so many times n.
     """
-    try:
-        size = Path(path).stat().st_size
-    except OSError:  # it is gone by now, which is said where it is read
-        return 0
-    mean = max(1, sum(map(len, lines)) // len(lines))
+    size, mean = _size(path), max(1, sum(map(len, lines)) // len(lines))
     return min(size, MOST_BYTES, math.isqrt(2 * LEAST_MET * size * mean))
 
 

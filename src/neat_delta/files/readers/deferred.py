@@ -4,9 +4,8 @@ from __future__ import annotations
 
 import os
 import threading
-from collections.abc import Sequence
+from collections.abc import Callable, Mapping, Sequence
 from concurrent.futures import ThreadPoolExecutor
-from dataclasses import replace
 from functools import partial
 from itertools import pairwise
 from pathlib import PurePath
@@ -18,7 +17,9 @@ from neat_delta.core.base.model.deferred import Cells, DeferredTable
 from neat_delta.core.base.support import sizes
 from neat_delta.core.base.support.errors import CatalogueError
 from neat_delta.core.base.support.progress import counting
-from neat_delta.core.base.support.series import constant, gathered, scattered, true_places
+from neat_delta.core.base.support.series import constant, gathered, in_one_piece, row_hashes, scattered, true_places
+from neat_delta.files.footprint import fits
+from neat_delta.files.glance import memory_of
 from neat_delta.files.parts import Parts
 from neat_delta.files.readers.delimited import Text, head_of, text_of
 from neat_delta.files.readers.dialect import SAMPLE, Dialect, NotUtf8Error, dialect_of, must_be_text, sample_of
@@ -33,6 +34,12 @@ if TYPE_CHECKING:
 
 __all__ = ["read_deferred"]
 
+HASHES_ADDED_AS_ONE = 1 << 32
+"""So many hashes next to each other count as one in a sum, which has 64 bits as they have."""
+
+HASH = "\0hash"
+"""A column beside those of the file: no heading holds a zero character."""
+
 
 class TextRecords:
     """The rows of a file, whose columns go by `names`. What was read is kept; once much was asked for, all is read.
@@ -42,71 +49,99 @@ class TextRecords:
     def __init__(
         self, parts: Parts, names: Sequence[str], dialect: Dialect, records: RecordIndex, like: TextRecords | None
     ) -> None:
-        self.names, self.dialect, self.fingerprints = tuple(names), dialect, records.fingerprints.slice(1)
-        self._parts, self._bounds, self._like, self._index = parts, records.bounds, like, replace(records, own=b"")
+        self.names, self.dialect, self.height = tuple(names), dialect, records.fingerprints.height - 1
+        self._parts, self._bounds, self._digest = parts, records.bounds, records.digest
+        self._fingerprints: pl.DataFrame | None = records.fingerprints
         self._columns: dict[str, pl.Series] = {}
-        self._rows = pl.DataFrame(schema=dict.fromkeys(names, pl.String))
-        self._place_of = constant(None, self.height, pl.UInt32)
+        self._forget_rows()
         self._expected: list[str] = []
+        self._hashes: dict[tuple[str, ...], pl.Series] = {}
         self._lock = threading.RLock()
-        self._counterparts: pl.Series | None = None
+        self._like: TextRecords | None = None
         if like is not None and records.counterparts is not None:
-            self._counterparts = records.counterparts.slice(1)
+            self._like, self._counterparts, self._fingerprints = like, records.counterparts.slice(1), None
             own = self._own_places()
-            if own is not None:
+            if records.own:
                 table = split(records.own, self.names, self.dialect).collect()
                 self._keep(own, table.slice(table.height - own.len()))  # the header may be among them
-                like.expect(self._counterparts, self._rows)
+            like.expect(self._counterparts, own.len(), self._sums(own))
 
     @property
-    def height(self) -> int:
-        """How many rows there are: all records but the header."""
-        return self.fingerprints.height
+    def is_shared(self) -> bool:
+        """Whether most rows are taken over from the text like this one."""
+        return self._like is not None
+
+    @property
+    def fingerprints(self) -> pl.DataFrame | None:
+        """Those of all rows; None where another has the same rows, and theirs."""
+        return None if self._fingerprints is None else self._fingerprints.slice(1)
 
     def select(self, headings: Sequence[str]) -> pl.DataFrame:
         """These columns of all rows."""
         with self._lock:
             unread = [heading for heading in headings if heading not in self._columns]
             most = len(self._columns) + len(unread) > len(self.names) // sizes.COLUMNS_READ_APART
-            own = self._own_places() if unread and not most else None
-            if own is not None:
-                self._columns |= self._shared(unread, own)
+            if unread and not most and self.is_shared:
+                self._columns |= self._shared(unread)
             elif unread:
                 also = [name for name in self._expected if name not in unread and name not in self._columns]
                 table = self._read_columns(list(self.names) if most else [*unread, *also])
                 self._columns |= {heading: table[heading] for heading in table.columns}
             return pl.DataFrame([self._columns[heading] for heading in headings])
 
-    def expect(self, counterparts: pl.Series, rows: pl.DataFrame) -> None:
+    def row_hashes(self, headings: Sequence[str], also: Sequence[str] = ()) -> pl.Series:
+        """64 bits of hash of these columns of each row; the columns `also` are kept, as long as all is gone through."""
+        with self._lock:
+            if all(heading in self._columns for heading in headings):
+                return row_hashes(self.select(headings))
+            if tuple(headings) not in self._hashes:
+                kept = [heading for heading in also if heading not in self._columns]
+
+                def of_piece(table: pl.DataFrame) -> pl.DataFrame:
+                    hashes = row_hashes(table.select(headings)).alias(HASH)
+                    return pl.DataFrame([hashes, *(table[heading] for heading in kept)])
+
+                table = in_one_piece(self._by_pieces(list(dict.fromkeys([*headings, *kept])), of_piece))
+                self._hashes = {tuple(headings): table[HASH]}
+                self._columns |= {heading: table[heading] for heading in kept}
+            return self._hashes[tuple(headings)]
+
+    def expect(self, counterparts: pl.Series, own_rows: int, sums: Mapping[str, int]) -> None:
         """Be ready for what is asked of the fields in which a text differs that has all rows but some in common with
-        this one: the `counterparts` here, and the `rows` that are its own. Going through the file for one column takes
-        nearly as long as for a few.
+        this one: the `counterparts` here, and the `sums` of so many rows of its `own`. Going through the file for one
+        column takes nearly as long as for a few.
         """
         own = true_places(scattered(constant(True, self.height), counterparts.drop_nulls(), False))
-        if own.len() == rows.height and own.len() * sizes.ROWS_READ_APART <= self.height:
-            ours = self.rows(self.names, own)
-            differ = [name for name in self.names if not ours[name].hash().sort().equals(rows[name].hash().sort())]
+        if own.len() == own_rows and own_rows * sizes.ROWS_READ_APART <= self.height:
+            ours = self._sums(own)
+            differ = [name for name in self.names if ours[name] != sums[name]]
             self._expected = differ if len(differ) <= sizes.COLUMNS_EXPECTED else []
+
+    def _sums(self, places: pl.Series) -> dict[str, int]:
+        """Of each column the hashes of these rows, added up: the same for the same texts in any order."""
+        sums = dict.fromkeys(self.names, 0)
+        for start in range(0, places.len(), sizes.ROWS_COMPARED_AT_ONCE):
+            some = self.rows(self.names, places.slice(start, sizes.ROWS_COMPARED_AT_ONCE))
+            sums = {name: total + int((some[name].hash() // HASHES_ADDED_AS_ONE).sum()) for name, total in sums.items()}
+        return sums
 
     def index_of_same(self, parts: Parts) -> RecordIndex | None:
         """The records of a file that is the same as this one to the byte; None where it is another."""
-        if parts.size != self._parts.size or parts.digest() != self._index.digest:
+        if self._fingerprints is None or parts.size != self._parts.size or parts.digest() != self._digest:
             return None
         rows = pl.int_range(self.height, dtype=pl.UInt32, eager=True)
         counterparts = pl.concat([pl.Series([None], dtype=pl.UInt32), rows])
         own = parts.part(int(self._bounds[0]), int(self._bounds[1]))  # the header
-        return replace(self._index, counterparts=counterparts, own=own)
+        return RecordIndex(self._bounds, self._fingerprints, counterparts, own, self._digest)
 
-    def _own_places(self) -> pl.Series | None:
-        """The rows that the text like this one lacks, where they are few; None where they are many, or there is none
-        like it.
-        """
-        own = None if self._counterparts is None else true_places(self._counterparts.is_null())
-        return None if own is None or own.len() * sizes.ROWS_READ_APART > self.height else own
+    def _own_places(self) -> pl.Series:
+        """The rows that the text like this one lacks."""
+        return true_places(self._counterparts.is_null())
 
-    def _shared(self, headings: Sequence[str], own: pl.Series) -> dict[str, pl.Series]:
+    def _shared(self, headings: Sequence[str]) -> dict[str, pl.Series]:
         """Columns as the text like this one has them, with the cells of its own rows among them."""
-        assert self._like is not None and self._counterparts is not None
+        assert self._like is not None
+        own = self._own_places()
         shared, rows = self._like.select(headings), self.rows(headings, own)
         row_numbers = pl.int_range(self._like.height, self._like.height + own.len(), dtype=pl.UInt32, eager=True)
         places = scattered(self._counterparts, own, row_numbers)
@@ -114,7 +149,13 @@ class TextRecords:
         return {heading: gathered(both[heading], places) for heading in headings}
 
     def _read_columns(self, headings: list[str]) -> pl.DataFrame:
-        """These columns, piece by piece."""
+        """These columns of all rows."""
+        if len(headings) == len(self.names):
+            return self._by_pieces(headings, lambda piece: piece)
+        return in_one_piece(self._by_pieces(headings, lambda piece: piece))  # from which it is gathered faster
+
+    def _by_pieces(self, headings: list[str], of_piece: Callable[[pl.DataFrame], pl.DataFrame]) -> pl.DataFrame:
+        """What becomes of these columns, piece by piece, of all rows."""
         import numpy as np
 
         steps = np.arange(self._bounds[0], self._bounds[-1], sizes.BYTES_SCANNED_AT_ONCE)
@@ -123,10 +164,11 @@ class TextRecords:
             spans = [(int(self._bounds[a]), int(self._bounds[b])) for a, b in pairwise(cuts)]
             count = counting(PurePath(self._parts.path).name, "bytes", self._parts.size)
             tables = []
-            for (_, end), table in zip(spans, pool.map(partial(self._read_piece, headings), spans), strict=True):
+            running = pool.map(lambda span: of_piece(self._read_piece(headings, span)), spans)
+            for (_, end), table in zip(spans, running, strict=True):
                 tables.append(table)
                 count(end)
-        return pl.concat(tables, rechunk=len(headings) < len(self.names)).slice(1)  # gathered faster from one piece
+        return pl.concat(tables).slice(1)
 
     def _read_piece(self, headings: list[str], span: tuple[int, int]) -> pl.DataFrame:
         return split(self._parts.part(*span), self.names, self.dialect).select(headings).collect()
@@ -140,17 +182,24 @@ class TextRecords:
             known = gathered(self._place_of, places)
             unread = places.filter(known.is_null() & places.is_not_null()).unique().sort()
             if (self._rows.height + unread.len()) * sizes.ROWS_READ_APART > self.height:
-                return gathered(self.select(self.names)[list(headings)], places)
+                return gathered(self.select(headings), places)
+            if unread.len() and self._rows.height + unread.len() > sizes.ROWS_KEPT:
+                self._forget_rows()
+                unread = places.drop_nulls().unique().sort()
             if unread.len():
-                self._read_rows(unread)
+                self._keep(unread, self._read_rows(unread))
                 known = gathered(self._place_of, places)
             return gathered(self._rows[list(headings)], known)
 
-    def _read_rows(self, places: pl.Series) -> None:
+    def _read_rows(self, places: pl.Series) -> pl.DataFrame:
         import numpy as np
 
         text = joined(self._parts, self._bounds, places.to_numpy().astype(np.int64) + 1)
-        self._keep(places, split(text, self.names, self.dialect).collect())
+        return split(text, self.names, self.dialect).collect()
+
+    def _forget_rows(self) -> None:
+        self._rows = pl.DataFrame(schema=dict.fromkeys(self.names, pl.String))
+        self._place_of = constant(None, self.height, pl.UInt32)
 
     def _keep(self, places: pl.Series, table: pl.DataFrame) -> None:
         """Remember these rows, at these places."""
@@ -164,8 +213,19 @@ class TextRecords:
         """
         if not isinstance(other, TextRecords) or not self.is_written_as(other.names, other.dialect):
             return None
-        ours, theirs = gathered(self.fingerprints, places), gathered(other.fingerprints, other_places)
-        return (ours["first"] != theirs["first"]) | (ours["second"] != theirs["second"])
+        if (self._like or self) is (other._like or other):
+            ours, theirs = self._origins(places), other._origins(other_places)
+            return (ours != theirs).fill_null(value=True)
+        if self.fingerprints is None or other.fingerprints is None:
+            return None
+        before, after = gathered(self.fingerprints, places), gathered(other.fingerprints, other_places)
+        return (before["first"] != after["first"]) | (before["second"] != after["second"])
+
+    def _origins(self, places: pl.Series) -> pl.Series:
+        """The rows of the text like this one that are the same as these; null where it has none. Of one that was not
+        read beside another, these themselves.
+        """
+        return places if self._like is None else gathered(self._counterparts, places)
 
     def is_written_as(self, names: Sequence[str], dialect: Dialect) -> bool:
         """Whether a text with these columns, in this dialect, has the same cells where it has the same bytes."""
@@ -174,7 +234,8 @@ class TextRecords:
 
 def read_deferred(parts: Parts, given: Layout, like: Catalogue | None = None) -> tuple[Text, str] | None:
     """A text whose cells are read when they are asked for, and the digest of its file; None where it has to be read as
-    a whole: it is not plainly UTF-8 and delimited, is not regular, or most of it is not in the text `like` it.
+    a whole: it is not plainly UTF-8 and delimited, or is not regular. What the text `like` it has as well is not read
+    again, where that is most of it.
     """
     begin = parts.part(0, 2 * SAMPLE)
     encoding, mark = of_head(begin)
@@ -189,10 +250,15 @@ def read_deferred(parts: Parts, given: Layout, like: Catalogue | None = None) ->
         return None
     other = None if like is None else _records_of(like.table)
     other = other if other is not None and other.is_written_as(head.names, head.dialect) else None
-    fingerprints = None if other is None else other.fingerprints
-    records = None if other is None else other.index_of_same(parts)
+    memory = memory_of(2 * parts.size, begin.decode(errors="replace"))  # with another one like it
+    index = partial(
+        index_records, parts, len(mark) + head.start, head.dialect, len(head.names), sparing=not fits(memory)
+    )
+    records = None
+    if other is not None and other.fingerprints is not None:
+        records = other.index_of_same(parts) or index(other.fingerprints)
     if records is None:
-        records = index_records(parts, len(mark) + head.start, head.dialect, len(head.names), fingerprints)
+        records = index()
     if records is None or records.fingerprints.height < 2:
         return None
     source = TextRecords(parts, head.names, head.dialect, records, other)

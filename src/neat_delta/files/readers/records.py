@@ -12,7 +12,7 @@ from collections import deque
 from collections.abc import Generator, Iterator
 from concurrent.futures import Future, ThreadPoolExecutor
 from contextlib import closing
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from pathlib import PurePath
 from typing import TYPE_CHECKING
 
@@ -20,6 +20,7 @@ import polars as pl
 from blake3 import blake3
 
 from neat_delta.core.base.support import sizes
+from neat_delta.core.base.support.joins import met_by_hash
 from neat_delta.core.base.support.progress import counting
 from neat_delta.core.base.support.series import constant, scattered, true_places
 from neat_delta.files.parts import Parts
@@ -45,7 +46,8 @@ NO_SEPARATOR = "\0"
 class RecordIndex:
     """Where each record of a file begins (the first is the header) and the last one ends, in bytes; the `fingerprints`
     (`first`, `second`), and for each its place among those of a file like this one (`counterparts`), null where that
-    lacks it; the text of those (`own`); and the digest of the file.
+    lacks it; the text of those (`own`), unless they are many; and the digest of the file. There are no counterparts
+    where few have one.
     """
 
     bounds: Offsets
@@ -56,10 +58,18 @@ class RecordIndex:
 
 
 def index_records(
-    parts: Parts, start: int, dialect: Dialect, width: int, others: pl.DataFrame | None = None
+    parts: Parts,
+    start: int,
+    dialect: Dialect,
+    width: int,
+    others: pl.DataFrame | None = None,
+    *,
+    sparing: bool = False,
 ) -> RecordIndex | None:
     """The records of a file whose header begins at `start`; None where it is not certain that it is regular. `others`
-    are those of a regular file of the same dialect and width: None, too, where most records are not among them.
+    are those of a regular file of the same dialect and width: None, too, where most records of its beginning are not
+    among them. Where quotes are many, reading all of it takes less time, and None says so, unless `sparing` memory is
+    what counts.
     """
     import numpy as np
 
@@ -69,7 +79,7 @@ def index_records(
     hasher = blake3(max_threads=blake3.AUTO)
     pieces, known = _pieces(parts, start, dialect, width, hasher), list[_PieceIndex]()
     count = counting(PurePath(parts.path).name, "bytes", parts.size)
-    with closing(_in_parallel(pieces, dialect, width, checked=others is None)) as piece_indexes:
+    with closing(_in_parallel(pieces, dialect, width, checked=others is None, sparing=sparing)) as piece_indexes:
         for piece in piece_indexes:
             if piece is None or (not known and others is not None and _is_unlike(piece.fingerprints, others)):
                 return None
@@ -77,16 +87,36 @@ def index_records(
             count(piece.end)
     if not known:
         return None
-    starts = np.concatenate([piece.starts for piece in known])
+    bounds = np.append(np.concatenate([piece.starts for piece in known]), known[-1].end)
     fingerprints = pl.concat([piece.fingerprints for piece in known]).rechunk()
-    bounds = np.append(starts, known[-1].end)
-    if others is None:
-        return RecordIndex(bounds, fingerprints, None, b"", hasher.hexdigest())
-    counterparts, end = _counterparts(fingerprints, others), dialect.end.encode()
-    own = joined(parts, bounds, true_places(counterparts.is_null()).to_numpy())
-    if own and _index_piece(own.removesuffix(end) + end, 0, dialect, width) is None:
-        return None
-    return RecordIndex(bounds, fingerprints, counterparts, own, hasher.hexdigest())
+    index = RecordIndex(bounds, fingerprints, None, b"", hasher.hexdigest())
+    return index if others is None else _beside(index, others, parts, dialect, width, sparing=sparing)
+
+
+def _beside(
+    index: RecordIndex, others: pl.DataFrame, parts: Parts, dialect: Dialect, width: int, *, sparing: bool
+) -> RecordIndex | None:
+    """An index with the counterparts of its records among `others`; None where one that has none is not regular."""
+    counterparts = _counterparts(index.fingerprints, others)
+    missing = true_places(counterparts.is_null())
+    is_few, own = missing.len() * sizes.ROWS_READ_APART <= counterparts.len(), list[bytes]()
+    is_kept = is_few and missing.len() <= sizes.ROWS_KEPT
+    end = dialect.end.encode()
+    for text in _in_pieces(parts, index.bounds, missing.to_numpy()):
+        if _index_piece(text.removesuffix(end) + end, 0, dialect, width, sparing=sparing) is None:
+            return None
+        own += [text] if is_kept else []
+    return replace(index, counterparts=counterparts if is_few else None, own=b"".join(own))
+
+
+def _in_pieces(parts: Parts, bounds: Offsets, places: Offsets) -> Iterator[bytes]:
+    """These records, one after the other, no more at once than a piece has."""
+    import numpy as np
+
+    ends = np.cumsum(bounds[places + 1] - bounds[places])
+    for group in np.split(places, np.flatnonzero(np.diff(ends // sizes.BYTES_OF_A_PIECE)) + 1):
+        if group.size:
+            yield joined(parts, bounds, group)
 
 
 @dataclass(frozen=True, slots=True)
@@ -99,14 +129,14 @@ class _PieceIndex:
 
 
 def _in_parallel(
-    pieces: Iterator[tuple[bytes, int]], dialect: Dialect, width: int, *, checked: bool
+    pieces: Iterator[tuple[bytes, int]], dialect: Dialect, width: int, *, checked: bool, sparing: bool
 ) -> Generator[_PieceIndex | None]:
     """The records of each piece, in order; as many pieces at once as there are cores, and no more are at hand."""
     cores = os.cpu_count() or 1
     running: deque[Future[_PieceIndex | None]] = deque()
     with ThreadPoolExecutor(cores) as pool:
         for text, at in pieces:
-            running.append(pool.submit(_index_piece, text, at, dialect, width, checked=checked))
+            running.append(pool.submit(_index_piece, text, at, dialect, width, checked=checked, sparing=sparing))
             if len(running) > cores:
                 yield running.popleft().result()
         while running:
@@ -161,9 +191,12 @@ def _cut(parts: Parts, start: int, dialect: Dialect, width: int) -> int:
     return parts.size
 
 
-def _index_piece(text: bytes, at: int, dialect: Dialect, width: int, *, checked: bool = True) -> _PieceIndex | None:
+def _index_piece(
+    text: bytes, at: int, dialect: Dialect, width: int, *, checked: bool = True, sparing: bool = False
+) -> _PieceIndex | None:
     """The records of a piece that begins at this place in the file; None where one of them is not regular, which is
-    looked at if it is to be `checked`, or where it cannot be seen where they end.
+    looked at if it is to be `checked`, where it cannot be seen where they end, or where quotes are too many, unless
+    memory is what counts (`sparing`).
     """
     import numpy as np
 
@@ -180,7 +213,8 @@ def _index_piece(text: bytes, at: int, dialect: Dialect, width: int, *, checked:
         return None
     starts, hashes = ends - lengths, [lines.hash(seed).to_numpy() for seed in SEEDS]
     quotes = np.flatnonzero(data == ord(dialect.quote)) if dialect.quote else np.array([], np.int64)
-    if quotes.size % 2 or quotes.size * sizes.BYTES_A_QUOTE > max(data.size, sizes.BYTES_OF_A_PIECE):
+    are_many = quotes.size * sizes.BYTES_A_QUOTE > max(data.size, sizes.BYTES_OF_A_PIECE)
+    if quotes.size % 2 or (are_many and not sparing):
         return None
     if quotes.size:
         first = np.flatnonzero(np.searchsorted(quotes, starts) % 2 == 0)
@@ -261,28 +295,30 @@ def _is_unlike(fingerprints: pl.DataFrame, others: pl.DataFrame) -> bool:
 
 
 def _counterparts(fingerprints: pl.DataFrame, others: pl.DataFrame) -> pl.Series:
-    """The place of each record among others, null where it is not there."""
+    """The place of each record among others, any of them where several are the same; null where it is not there."""
     if fingerprints.equals(others):
         return pl.int_range(fingerprints.height, dtype=pl.UInt32, eager=True)
-    sides = (table.lazy().with_row_index(name) for name, table in (("place", fingerprints), ("counterpart", others)))
-    met = (
-        next(sides).join(next(sides), on=["first", "second"]).select("place", "counterpart").collect(engine="streaming")
-    )
+    ours, theirs = fingerprints.with_row_index("place"), others.with_row_index("counterpart")
+    if others["first"].n_unique() < others.height:  # blank rows by the thousand, in both
+        theirs = theirs.unique(["first", "second"], keep="any")
+    met = met_by_hash(ours, theirs, ["first", "second"])
     return scattered(constant(None, fingerprints.height, pl.UInt32), met["place"], met["counterpart"])
 
 
 def joined(parts: Parts, bounds: Offsets, places: Offsets) -> bytes:
-    """These records, by their places in ascending order, one after the other. They are taken out of pieces of the file:
-    most lie close to each other, and asking the system for each by itself takes longer.
+    """These records, by their places in ascending order, one after the other. Where they lie close to each other they
+    are taken out of pieces of the file: asking the system for each by itself takes longer then.
     """
     import numpy as np
 
-    texts: list[memoryview] = []
+    texts = bytearray()
     begins, ends = bounds[places], bounds[places + 1]
     for group in np.split(np.arange(places.size), np.flatnonzero(np.diff(begins // sizes.BYTES_OF_A_PIECE)) + 1):
-        if group.size:
+        if group.size and ends[group[-1]] - begins[group[0]] > group.size * sizes.BYTES_A_RECORD_APART:
+            texts += b"".join([parts.part(int(begins[at]), int(ends[at])) for at in group])
+        elif group.size:
             begin = int(begins[group[0]])
             view = memoryview(parts.part(begin, int(ends[group[-1]])))
             spans = zip((begins[group] - begin).tolist(), (ends[group] - begin).tolist(), strict=True)
-            texts += [view[a:b] for a, b in spans]
-    return b"".join(texts)
+            texts += b"".join([view[a:b] for a, b in spans])  # no more of the file is kept
+    return bytes(texts)

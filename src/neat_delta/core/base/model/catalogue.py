@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, replace
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, Literal
 
 import msgspec
 import polars as pl
@@ -14,7 +14,7 @@ from neat_delta.core.base.model.deferred import Cells, DeferredTable, frame_of, 
 from neat_delta.core.base.model.layout import Layout
 from neat_delta.core.base.model.store import Continued
 from neat_delta.core.base.support.errors import CatalogueError
-from neat_delta.core.base.support.series import gathered, scattered, true_places
+from neat_delta.core.base.support.series import gathered, row_hashes, scattered, true_places
 
 if TYPE_CHECKING:
     from neat_delta.core.base.model.provenance import Provenance
@@ -24,6 +24,7 @@ __all__ = [
     "Catalogue",
     "Origin",
     "Source",
+    "Way",
     "as_catalogue",
     "column_letter",
     "listed",
@@ -33,6 +34,9 @@ __all__ = [
 
 
 NOTHING_KNOWN = Layout()
+
+Way = Literal["whole", "columns", "records"]
+"""How a file is read."""
 
 
 class Origin(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
@@ -105,6 +109,13 @@ class Catalogue:
         return isinstance(self.table, DeferredTable)
 
     @property
+    def way(self) -> Way:
+        """How its cells are read: all of them at once, column by column, or only the rows that another lacks."""
+        if not isinstance(self.table, DeferredTable):
+            return "whole"
+        return "records" if self.table.source.is_shared else "columns"
+
+    @property
     def fields(self) -> list[str]:
         """The headings, in the file's order."""
         return self.table.columns
@@ -143,6 +154,18 @@ class Catalogue:
         if isinstance(table, DeferredTable):
             return table.rows(places if isinstance(places, pl.Series) else pl.Series(places, dtype=pl.UInt32))
         return gathered(table, places)
+
+    def row_hashes(self, names: Sequence[str], also: Sequence[str] = ()) -> pl.Series:
+        """64 bits of hash of these fields of each item, by their texts in this order: equal where all of them are. What
+        is read when it is asked for is not kept for it, but `also` of these fields, which will be asked for next.
+
+        >>> live, sheet = as_catalogue({"sku": ["QA-1"], "price": ["9.90"]}), as_catalogue({"code": ["QA-1"]})
+        >>> (live.row_hashes(["sku"]) == sheet.row_hashes(["code"])).to_list()
+        [True]
+        """
+        if isinstance(self.table, DeferredTable):
+            return self.table.row_hashes(names, also)
+        return row_hashes(self.select(names))
 
     def sample(self, names: Sequence[str], most: int) -> pl.DataFrame:
         """These fields of no more than about so many items, spread over all of them.

@@ -19,12 +19,23 @@ class RecordSource(Protocol):
         """How many rows there are."""
         ...
 
+    @property
+    def is_shared(self) -> bool:
+        """Whether most rows are taken over from a file like this one, and not read again."""
+        ...
+
     def select(self, headings: Sequence[str]) -> pl.DataFrame:
         """These columns of all rows."""
         ...
 
     def rows(self, headings: Sequence[str], places: pl.Series) -> pl.DataFrame:
         """These columns of the rows at these places; null where the place is."""
+        ...
+
+    def row_hashes(self, headings: Sequence[str], also: Sequence[str] = ()) -> pl.Series:
+        """64 bits of hash of these columns of each row, as of a table at hand (`support.series.row_hashes`). The
+        columns `also` stay at hand: they will be asked for next.
+        """
         ...
 
     def differ(self, other: RecordSource, places: pl.Series, other_places: pl.Series) -> pl.Series | None:
@@ -72,6 +83,10 @@ class DeferredTable:
     def rows(self, places: pl.Series) -> pl.DataFrame:
         """The rows at these places; null where the place is."""
         return self._named(self.source.rows(list(self.headings.values()), places))
+
+    def row_hashes(self, names: Sequence[str], also: Sequence[str]) -> pl.Series:
+        """64 bits of hash of these fields of each row. The fields `also` stay at hand: they will be asked for next."""
+        return self.source.row_hashes([self.headings[name] for name in names], [self.headings[name] for name in also])
 
     def rename(self, names: Mapping[str, str]) -> DeferredTable:
         """The table with other names for some fields."""

@@ -15,9 +15,11 @@ __all__ = [
     "constant",
     "filtered",
     "gathered",
+    "in_one_piece",
     "in_order",
     "not_null",
     "numbered",
+    "row_hashes",
     "scattered",
     "spread",
     "true_places",
@@ -67,6 +69,16 @@ def filtered(table: pl.DataFrame, kept: pl.Series) -> pl.DataFrame:
     return table[true_places(kept)]
 
 
+def row_hashes(table: pl.DataFrame) -> pl.Series:
+    """64 bits of hash of each row of a table, by its texts in the order of its columns: whatever these are called, and
+    whatever rows stand beside it.
+
+    >>> (row_hashes(pl.DataFrame({"sku": ["QA-1", "QA-2"]})) == row_hashes(pl.DataFrame({"code": ["QA-1"]}))).to_list()
+    [True, False]
+    """
+    return table.to_series().hash() if table.width == 1 else table.hash_rows()
+
+
 def not_null(column: pl.Series) -> pl.Series:
     """Per row of a column whether it has something; most have it in all rows, or in none.
 
@@ -84,6 +96,19 @@ def spread(rows: Rows, many: int) -> Rows:
     ([0, 2, 4, 6, 8], [1, 2])
     """
     return rows if len(rows) < 2 * many else rows.gather_every(len(rows) // many)
+
+
+def in_one_piece(table: pl.DataFrame) -> pl.DataFrame:
+    """A table whose columns have one chunk each, made column by column, so that no more than one is there twice.
+
+    >>> in_one_piece(pl.concat([pl.DataFrame({"sku": ["QA-1"]}), pl.DataFrame({"sku": ["QA-2"]})])).n_chunks()
+    1
+    """
+    columns = []
+    for name in table.columns:
+        columns.append(table[name].rechunk())
+        table = table.drop(name)
+    return pl.DataFrame(columns)
 
 
 def true_places(column: pl.Series) -> pl.Series:

@@ -40,6 +40,15 @@ LINES_WRITTEN_AT_ONCE = 65_536
 ITEMS_READ_BY_COLUMN = 20_000
 """Of so many lines of a change set, the plain ones are read column by column."""
 
+ROWS_JOINED_AT_ONCE = 4_000_000
+"""More rows are joined some at a time, by their hashes: a join takes several times the memory of its tables."""
+
+ROWS_COMPARED_AT_ONCE = 100_000
+"""The cells of more rows that differ are compared some rows at a time."""
+
+ROWS_KEPT = 100_000
+"""So many rows that were read by themselves are kept: one stage after another asks for the same ones."""
+
 ROWS_IN_ORDER = 10_000
 """Of so many places it is looked whether they are all there are, in order, so that there is nothing to gather."""
 
@@ -67,6 +76,9 @@ BYTES_SCANNED_AT_ONCE = 1 << 24
 BYTES_A_QUOTE = 16
 """Where a quote stands in fewer bytes, looking at each costs more than reading the text."""
 
+BYTES_A_RECORD_APART = 1 << 16
+"""Records of which one stands in more bytes are read one by one."""
+
 RECORDS_AT_A_GLANCE = 1_000
 """Of so many records it is looked whether most of them stand in the other file as well."""
 
@@ -78,3 +90,6 @@ COLUMNS_EXPECTED = 4
 
 ROWS_READ_APART = 8
 """Once more rows are asked for than one in so many, all are read."""
+
+BYTES_ANY_MACHINE_HAS = 1 << 26
+"""Of tables that take no more, nobody asks how much memory is free."""

@@ -29,26 +29,23 @@ def differing_texts(live: Catalogue, sheet: Catalogue, matched: Matched) -> pl.D
         return empty(TEXTS)
     by_bytes = _records_that_differ(live, sheet, matched)
     if by_bytes is not None:
-        cells = gathered(pairs, by_bytes)
-        ours, theirs = live.rows(cells["live"], fields), sheet.rows(cells["sheet"], fields)
-        return pl.concat([empty(TEXTS), *_of_rows(ours, theirs, by_bytes), *_of_new(sheet, matched)])
-    first, other = live.select(fields), sheet.select(fields)
+        return pl.concat([empty(TEXTS), *_of_rows(live, sheet, pairs, by_bytes, fields), *_of_new(sheet, matched)])
     if pairs.height * len(fields) <= sizes.CELLS_COMPARED_AT_ONCE:
-        return conform(_of_few_rows(first, other, matched), TEXTS)
-    often = _often(first, other, pairs)
+        return conform(_of_few_rows(live.select(fields), sheet.select(fields), matched), TEXTS)
+    often = _often(live, sheet, matched)
     seldom = [field for field in fields if field not in often]
-    rows = _rows_that_differ(first.select(seldom), other.select(seldom), pairs)
-    in_live, in_sheet = gathered(pairs["live"], rows), gathered(pairs["sheet"], rows)
-    if rows.len() <= pairs.height // 8:
-        parts = _of_rows(_some(first.select(seldom), in_live), _some(other.select(seldom), in_sheet), rows)
+    rows = _rows_that_differ(live, sheet, pairs, seldom, also=often)
+    if rows.len() * sizes.ROWS_READ_APART <= pairs.height:
+        parts = _of_rows(live, sheet, pairs, rows, seldom)
     else:
-        parts = []
+        parts, cells = [], gathered(pairs, rows)
+        first, other = live.select(seldom), sheet.select(seldom)
         for field in seldom:
-            differs = gathered(first[field].hash(), in_live) != gathered(other[field].hash(), in_sheet)
-            parts.append(_of_pairs(first, other, pairs, gathered(rows, true_places(differs)), field))
+            differs = gathered(first[field].hash(), cells["live"]) != gathered(other[field].hash(), cells["sheet"])
+            parts.append(_of_pairs(first[field], other[field], pairs, gathered(rows, true_places(differs))))
     for field in often:
-        pair = _rows_that_differ(first.select(field), other.select(field), pairs)
-        parts.append(_of_pairs(first, other, pairs, pair, field))
+        pair = _rows_that_differ(live, sheet, pairs, [field])
+        parts.append(_of_pairs(live.column(field), sheet.column(field), pairs, pair))
     by_field = {part["field"][0]: part for part in parts if part.height}
     return pl.concat(
         [empty(TEXTS), *(by_field[field] for field in fields if field in by_field), *_of_new(sheet, matched)]
@@ -65,26 +62,30 @@ def _records_that_differ(live: Catalogue, sheet: Catalogue, matched: Matched) ->
     return None if rows is None or rows.len() * sizes.ROWS_READ_APART > pairs.height else rows
 
 
-def _of_rows(ours: pl.DataFrame, theirs: pl.DataFrame, rows: pl.Series) -> list[pl.DataFrame]:
-    """The cells that differ, of some items side by side; `rows` are these items' pairs."""
-    parts = []
-    for field in ours.columns:
-        differ = true_places(ours[field] != theirs[field])
-        if differ.len():
-            texts = {"before": gathered(ours[field], differ), "after": gathered(theirs[field], differ)}
-            parts.append(_of_field({"pair": gathered(rows, differ)} | texts, field))
-    return parts
+def _of_rows(
+    live: Catalogue, sheet: Catalogue, pairs: pl.DataFrame, rows: pl.Series, fields: list[str]
+) -> list[pl.DataFrame]:
+    """The cells of these fields that differ, by field, of some items (rows of `pairs`), so many at a time."""
+    parts = dict[str, list[pl.DataFrame]]()
+    for start in range(0, rows.len(), sizes.ROWS_COMPARED_AT_ONCE):
+        some = rows.slice(start, sizes.ROWS_COMPARED_AT_ONCE)
+        cells = gathered(pairs, some)
+        ours, theirs = _some(live, fields, cells["live"]), _some(sheet, fields, cells["sheet"])
+        for field in fields:
+            differ = true_places(ours[field] != theirs[field])
+            if differ.len():
+                texts = {"before": gathered(ours[field], differ), "after": gathered(theirs[field], differ)}
+                parts.setdefault(field, []).append(_of_field({"pair": gathered(some, differ)} | texts, field))
+    return [pl.concat(parts[field]) for field in fields if field in parts]
 
 
-def _of_pairs(
-    live: pl.DataFrame, sheet: pl.DataFrame, pairs: pl.DataFrame, differing: pl.Series, field: str
-) -> pl.DataFrame:
+def _of_pairs(live: pl.Series, sheet: pl.Series, pairs: pl.DataFrame, differing: pl.Series) -> pl.DataFrame:
     """The cells of a field in these pairs. From a column in many chunks they are gathered many times more slowly."""
     if not differing.len():
         return empty(TEXTS)
     cells = gathered(pairs, differing)
-    before, after = gathered(live[field].rechunk(), cells["live"]), gathered(sheet[field].rechunk(), cells["sheet"])
-    return _of_field({"pair": differing, "before": before, "after": after}, field)
+    before, after = gathered(live.rechunk(), cells["live"]), gathered(sheet.rechunk(), cells["sheet"])
+    return _of_field({"pair": differing, "before": before, "after": after}, live.name)
 
 
 def _of_new(sheet: Catalogue, matched: Matched) -> list[pl.DataFrame]:
@@ -124,24 +125,29 @@ def _of_field(columns: dict[str, pl.Series], field: str) -> pl.DataFrame:
     return conform(pl.DataFrame(columns).with_columns(field=pl.lit(field)), TEXTS)
 
 
-def _some(table: pl.DataFrame, places: pl.Series) -> pl.DataFrame:
-    """A few rows of a table, in the order given. Taking them in the table's own order first is several times faster."""
-    wanted = scattered(constant(False, table.height), places, True)
+def _some(catalogue: Catalogue, fields: list[str], places: pl.Series) -> pl.DataFrame:
+    """A few rows, in the order given. Taking them in the table's own order first is several times faster."""
+    if catalogue.is_deferred:
+        return catalogue.rows(places, fields)
+    table, wanted = catalogue.select(fields), scattered(constant(False, catalogue.height), places, True)
     return gathered(table.filter(wanted).rechunk(), places.rank("dense").cast(pl.UInt32) - 1)
 
 
-def _often(live: pl.DataFrame, sheet: pl.DataFrame, pairs: pl.DataFrame) -> list[str]:
+def _often(live: Catalogue, sheet: Catalogue, matched: Matched) -> list[str]:
     """The fields whose text differs in most items, as a glance at some of very many shows."""
+    fields, pairs = matched.fields, matched.pairs
     if pairs.height < sizes.ITEMS_AT_A_GLANCE * 10:
         return []
     sample = pairs.gather_every(pairs.height // sizes.ITEMS_AT_A_GLANCE)
-    ours, sheet_sample = gathered(live, sample["live"]), gathered(sheet, sample["sheet"])
-    return [field for field in live.columns if (ours[field] != sheet_sample[field]).mean() > 0.5]  # type: ignore[operator]
+    ours, theirs = live.rows(sample["live"], fields), sheet.rows(sample["sheet"], fields)
+    return [field for field in fields if (ours[field] != theirs[field]).mean() > 0.5]  # type: ignore[operator]
 
 
-def _rows_that_differ(live: pl.DataFrame, sheet: pl.DataFrame, pairs: pl.DataFrame) -> pl.Series:
-    """The items (rows of `pairs`) in which the text of any of these fields differs."""
-    if not live.width:
+def _rows_that_differ(
+    live: Catalogue, sheet: Catalogue, pairs: pl.DataFrame, fields: list[str], also: list[str] | None = None
+) -> pl.Series:
+    """The items (rows of `pairs`) in which the text of any of these fields differs; `also` these are asked for next."""
+    if not fields:
         return pl.Series([], dtype=pl.UInt32)
-    first, other = (table.to_series().hash() if table.width == 1 else table.hash_rows() for table in (live, sheet))
-    return true_places(gathered(first, pairs["live"]) != gathered(other, pairs["sheet"]))
+    ours, theirs = live.row_hashes(fields, also or []), sheet.row_hashes(fields, also or [])
+    return true_places(gathered(ours, pairs["live"]) != gathered(theirs, pairs["sheet"]))

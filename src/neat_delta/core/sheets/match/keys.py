@@ -17,6 +17,7 @@ from neat_delta.core.base.kinds import blank
 from neat_delta.core.base.model.catalogue import MARK
 from neat_delta.core.base.model.store import Key
 from neat_delta.core.base.support.distinct import all_differ
+from neat_delta.core.base.support.joins import met_by_hash
 from neat_delta.core.base.support.series import constant, gathered
 
 __all__ = ["Columns", "KeyIndex", "KeyText", "comparable", "key_text", "stripped"]
@@ -44,8 +45,9 @@ def comparable(table: Columns, key: Key) -> pl.DataFrame:
     >>> comparable(pl.DataFrame({"sku": [" QA-1", "qa-1"]}), Key(["sku"], ignore_case=True))["sku"].to_list()
     ['qa-1', 'qa-1']
     """
-    texts = pl.col(key.fields).str.strip_chars()
-    return _key_columns(table, key).select(texts.str.to_lowercase() if key.ignore_case else texts).rechunk()
+    texts, columns = pl.col(key.fields).str.strip_chars(), _key_columns(table, key).select(key.fields)
+    keys = columns.select(texts.str.to_lowercase() if key.ignore_case else texts)
+    return (columns if keys.equals(columns) else keys).rechunk()  # as a rule they are, and the copy can go
 
 
 def _key_columns(table: Columns, key: Key) -> pl.DataFrame:
@@ -124,7 +126,7 @@ class KeyIndex:
             for name, index, at in (("row", self, rows), ("other", other, other_rows))
         )
         # A row fits one of the other at most, so that its order is all there is to keep; sorting is cheapest.
-        candidates = first.lazy().join(two.lazy(), on="hash").sort("row").collect().rechunk()
+        candidates = met_by_hash(first, two, ["hash"]).sort("row").rechunk()
         ours, other_keys = gathered(self.keys, candidates["row"]), gathered(other.keys, candidates["other"])
         same = reduce(and_, (ours[name] == other_keys[name] for name in self.key.fields))
         return candidates[["row", "other"]].filter(same)

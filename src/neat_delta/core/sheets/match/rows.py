@@ -87,7 +87,7 @@ def match_rows(live: Catalogue, sheet: Catalogue, key: Key, *, bare: bool = Fals
         repeated = true_places(reasons[other] == f"key repeats in {_THE[other]}")
         if repeated.len():
             hit = KeyIndex(gathered(keys[other].keys, repeated), key).lookup(keys[name].keys).is_not_null()
-            also = pl.when(hit).then(pl.lit(f"key repeats in {_THE[other]}"))
+            also = pl.when(hit).then(_reason(f"key repeats in {_THE[other]}"))
             reasons[name] = pl.select(pl.coalesce(reasons[name], also)).to_series()
     usable = {name: true_places(reasons[name].is_null()) for name in keys}
     pairs = _pairs(keys, usable)
@@ -98,7 +98,7 @@ def match_rows(live: Catalogue, sheet: Catalogue, key: Key, *, bare: bool = Fals
     totals = total_rows(sheet.select(key.fields), key.fields, alone["sheet"])
     if totals.len():
         alone["sheet"] = alone["sheet"].filter(~alone["sheet"].is_in(totals.implode()))
-        reasons["sheet"] = scattered(reasons["sheet"], totals, TOTAL_ROW)
+        reasons["sheet"] = scattered(reasons["sheet"], totals, constant(TOTAL_ROW, totals.len(), REASONS))
     return Matched(
         key=key.fields,
         keys=keys,
@@ -125,7 +125,7 @@ _THE = {"live": "live", "sheet": "the sheet"}
 def _unusable(keys: KeyIndex, name: str, *, shared: bool) -> pl.Series:
     """Per row, why its key cannot be used within its own file, or null."""
     repeats = constant(False, keys.keys.height) if shared else keys.repeated
-    reason = pl.when(keys.blank).then(pl.lit("no key")).when(repeats).then(pl.lit(f"key repeats in {_THE[name]}"))
+    reason = pl.when(keys.blank).then(_reason(NO_KEY)).when(repeats).then(_reason(f"key repeats in {_THE[name]}"))
     return pl.select(reason.alias("reason")).to_series().rechunk()
 
 
@@ -172,7 +172,7 @@ def _set_aside(
             name,
             row,
             key_texts,
-            why if reason == "no key" else reason,
+            why if reason == NO_KEY else reason,
         )
         for row, key_texts, why, reason in zip(
             catalogue.row(places), keys, keyless, gathered(reasons, places), strict=True
@@ -189,6 +189,15 @@ HARMLESS = (BLANK_ROW, TOTAL_ROW, SAME_ROW, NOT_TAKEN)
 
 REPEATS = "key repeats in the sheet"
 """The reason for which rows of the sheet are set aside that have one key."""
+
+NO_KEY = "no key"
+REASONS = pl.Enum([NO_KEY, "key repeats in live", REPEATS, TOTAL_ROW])
+"""Why rows cannot be used, as a column: most have no reason, and a byte says so."""
+
+
+def _reason(reason: str) -> pl.Expr:
+    return pl.lit(reason, dtype=REASONS)
+
 
 TOTAL = (
     r"(?i)^\s*(?:grand |sub-?)?(?:totals?|totale|totaal|sum|summe|somme|gesamt|zwischensumme|suma|razem|"

@@ -1,0 +1,80 @@
+"""How much memory the tables of a command may take: what it was told (`memory_at_most`), or half of what is free.
+
+Rule: this decides how files are read, and nothing that comes of it.
+"""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Iterator
+from contextlib import contextmanager, suppress
+from pathlib import Path
+
+from neat_delta.core.base.support import sizes
+
+__all__ = ["fits", "memory_allowed", "memory_at_most", "size_of"]
+
+LIMITS: list[int] = []
+"""How many bytes the command at work may take; the last counts."""
+
+UNITS = {"": 1, "KB": 10**3, "MB": 10**6, "GB": 10**9, "TB": 10**12, "KIB": 2**10, "MIB": 2**20, "GIB": 2**30}
+SIZE = re.compile(r"(\d+(?:\.\d+)?)\s*([KMGT]?B|[KMG]IB|)", re.IGNORECASE)
+
+CGROUP_LIMITS = (
+    ("/sys/fs/cgroup/memory.max", "/sys/fs/cgroup/memory.current"),
+    ("/sys/fs/cgroup/memory/memory.limit_in_bytes", "/sys/fs/cgroup/memory/memory.usage_in_bytes"),
+)
+"""What the system lets the group of a process have, and what that takes by now: of the second version, of the first."""
+
+
+def size_of(text: str) -> int:
+    """How many bytes a size is, in units of thousands (KB, MB, GB, TB) or of 1,024 (KiB, MiB, GiB). ValueError where it
+    is none.
+
+    >>> size_of("2GB"), size_of("1.5 GiB"), size_of("800mb")
+    (2000000000, 1610612736, 800000000)
+    """
+    parsed = SIZE.fullmatch(text.strip())
+    size = 0 if parsed is None else int(float(parsed[1]) * UNITS[parsed[2].upper() if parsed[2].upper() != "B" else ""])
+    if not size:
+        raise ValueError(f"{text!r} is no size; write it like 2GB or 800MB")
+    return size
+
+
+@contextmanager
+def memory_at_most(size: int | str) -> Iterator[None]:
+    """While it lasts, delimited files that take more memory as a whole than a number of bytes, or a size such as
+    "2GB", are read a few columns at a time. ValueError where it is no size.
+
+    >>> with memory_at_most("2GB"):
+    ...     memory_allowed()
+    2000000000
+    """
+    most = size_of(size) if isinstance(size, str) else size
+    LIMITS.append(most)
+    try:
+        yield
+    finally:
+        LIMITS.remove(most)
+
+
+def memory_allowed() -> int:
+    """How many bytes of memory tables may take: as told, or half of what the machine, or the group of the process, has
+    free.
+    """
+    return LIMITS[-1] if LIMITS else _free() // 2
+
+
+def _free() -> int:
+    import psutil
+
+    free = [psutil.virtual_memory().available]
+    for limit, taken in CGROUP_LIMITS:
+        with suppress(OSError, ValueError):  # there is no such group, or it has no limit ("max")
+            free.append(int(Path(limit).read_text()) - int(Path(taken).read_text()))
+    return max(0, min(free))
+
+
+def fits(needed: int) -> bool:
+    """Whether so many bytes are no more than tables may take. Of a few nobody is asked."""
+    return needed <= (LIMITS[-1] if LIMITS else sizes.BYTES_ANY_MACHINE_HAS) or needed <= memory_allowed()
