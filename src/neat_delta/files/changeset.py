@@ -39,6 +39,7 @@ from neat_delta.core.base.model.schemas import (
 )
 from neat_delta.core.base.support.background import submit
 from neat_delta.core.base.support.errors import ChangeSetError, NeatDeltaError, OutputError
+from neat_delta.core.base.support.series import in_one_piece
 from neat_delta.core.sheets.match.keys import comparable
 from neat_delta.core.sheets.match.prepare import prepare_columns, with_unseen
 from neat_delta.files.changeitems import AGAIN, decoded_lines, item_tables
@@ -447,7 +448,7 @@ def as_live(catalogue: Catalogue, header: Header, path: str) -> Catalogue:
         )
     if not catalogue.is_deferred:
         # Planning and proof look at it again and again, and a step on many chunks costs several times as much.
-        catalogue = replace(catalogue, table=catalogue.cells.rechunk())
+        catalogue = replace(catalogue, table=in_one_piece(catalogue.cells))
     return with_unseen(prepare_columns(catalogue, header.headings, header.key, wanted.continued), header.unseen)
 
 

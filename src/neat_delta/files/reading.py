@@ -63,7 +63,7 @@ def read(
     file = file if isinstance(file, Loaded) else os.fspath(file)
     layout = layout or Layout()
     if isinstance(file, str):
-        later = _read_later(file, layout, like) if deferred and only is None else None
+        later = _read_by_parts(file, layout, only, like) if deferred or only is not None else None
         if later is not None:
             return later
         file = load(file, layout.query)
@@ -77,8 +77,10 @@ def read(
     return _catalogue(text, file.path, file.digest, form, packing)
 
 
-def _read_later(path: str, layout: Layout, like: Catalogue | None) -> Catalogue | None:
-    """A long delimited text whose cells are read when they are asked for; None where it has to be read as a whole."""
+def _read_by_parts(path: str, layout: Layout, only: Collection[str] | None, like: Catalogue | None) -> Catalogue | None:
+    """A long delimited text whose cells are read when they are asked for, or of which `only` these columns are read;
+    None where it has to be read as a whole.
+    """
     from neat_delta.files.parts import open_parts
 
     parts = open_parts(path)
@@ -90,10 +92,10 @@ def _read_later(path: str, layout: Layout, like: Catalogue | None) -> Catalogue 
         is_text = False
     if not is_text:
         return None
-    from neat_delta.files.readers.deferred import read_deferred
+    from neat_delta.files.readers.deferred import read_columns_of, read_deferred
 
-    later = read_deferred(parts, layout, like)
-    return None if later is None else _catalogue(later[0], path, partial(str, later[1]), "delimited", None)
+    read = read_deferred(parts, layout, like) if only is None else read_columns_of(parts, layout, only)
+    return None if read is None else _catalogue(read[0], path, partial(str, read[1]), "delimited", None)
 
 
 GLANCE_BYTES = 4096

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import os
 import threading
-from collections.abc import Callable, Mapping, Sequence
+from collections.abc import Callable, Collection, Mapping, Sequence
 from concurrent.futures import ThreadPoolExecutor
 from functools import partial
 from itertools import pairwise
@@ -21,10 +21,10 @@ from neat_delta.core.base.support.series import constant, gathered, in_one_piece
 from neat_delta.files.footprint import fits
 from neat_delta.files.glance import memory_of
 from neat_delta.files.parts import Parts
-from neat_delta.files.readers.delimited import Text, head_of, text_of
+from neat_delta.files.readers.delimited import Head, Text, head_of, text_of
 from neat_delta.files.readers.dialect import SAMPLE, Dialect, NotUtf8Error, dialect_of, must_be_text, sample_of
 from neat_delta.files.readers.encoding import codec, of_head
-from neat_delta.files.readers.records import RecordIndex, index_records, joined
+from neat_delta.files.readers.records import RecordIndex, columns_of, index_records, joined
 from neat_delta.files.readers.splitting import split
 
 if TYPE_CHECKING:
@@ -32,7 +32,7 @@ if TYPE_CHECKING:
     from neat_delta.core.base.model.deferred import RecordSource
     from neat_delta.core.base.model.layout import Layout
 
-__all__ = ["read_deferred"]
+__all__ = ["read_columns_of", "read_deferred"]
 
 HASHES_ADDED_AS_ONE = 1 << 32
 """So many hashes next to each other count as one in a sum, which has 64 bits as they have."""
@@ -237,6 +237,43 @@ def read_deferred(parts: Parts, given: Layout, like: Catalogue | None = None) ->
     a whole: it is not plainly UTF-8 and delimited, or is not regular. What the text `like` it has as well is not read
     again, where that is most of it.
     """
+    beginning = _beginning(parts, given)
+    if beginning is None:
+        return None
+    head, start = beginning
+    other = None if like is None else _records_of(like.table)
+    other = other if other is not None and other.is_written_as(head.names, head.dialect) else None
+    sample = parts.part(0, SAMPLE).decode(errors="replace")
+    sparing = not fits(memory_of(2 * parts.size, sample))  # with another one like it
+    index = partial(index_records, parts, start, head.dialect, len(head.names), sparing=sparing)
+    records = None
+    if other is not None and other.fingerprints is not None:
+        records = other.index_of_same(parts) or index(other.fingerprints)
+    if records is None:
+        records = index()
+    if records is None or records.fingerprints.height < 2:
+        return None
+    source = TextRecords(parts, head.names, head.dialect, records, other)
+    table = DeferredTable(source, dict(zip(head.names, head.names, strict=True)))
+    return text_of(table, head, regular=True), records.digest
+
+
+def read_columns_of(parts: Parts, given: Layout, only: Collection[str]) -> tuple[Text, str] | None:
+    """Only these columns of a text that is known to be regular, and the digest of its file; None where it has to be
+    read as a whole: it is not plainly UTF-8 and delimited.
+    """
+    beginning = _beginning(parts, given)
+    if beginning is None:
+        return None
+    head, start = beginning
+    columns = columns_of(parts, start, head.names, head.dialect, [name for name in head.names if name in only])
+    return None if columns is None else (text_of(columns[0], head, regular=True, known=True), columns[1])
+
+
+def _beginning(parts: Parts, given: Layout) -> tuple[Head, int] | None:
+    """What the beginning of a text shows, and where its header begins in the file; None where that is not plainly UTF-8
+    and delimited.
+    """
     begin = parts.part(0, 2 * SAMPLE)
     encoding, mark = of_head(begin)
     as_utf8 = given.encoding is None or codec(given.encoding) == "utf-8"
@@ -248,22 +285,7 @@ def read_deferred(parts: Parts, given: Layout, like: Catalogue | None = None) ->
         head = head_of(sample, dialect_of(sample, given), parts.path, given, encoding, bom=bool(mark))
     except (CatalogueError, NotUtf8Error):  # which is said where all is read
         return None
-    other = None if like is None else _records_of(like.table)
-    other = other if other is not None and other.is_written_as(head.names, head.dialect) else None
-    memory = memory_of(2 * parts.size, begin.decode(errors="replace"))  # with another one like it
-    index = partial(
-        index_records, parts, len(mark) + head.start, head.dialect, len(head.names), sparing=not fits(memory)
-    )
-    records = None
-    if other is not None and other.fingerprints is not None:
-        records = other.index_of_same(parts) or index(other.fingerprints)
-    if records is None:
-        records = index()
-    if records is None or records.fingerprints.height < 2:
-        return None
-    source = TextRecords(parts, head.names, head.dialect, records, other)
-    table = DeferredTable(source, dict(zip(head.names, head.names, strict=True)))
-    return text_of(table, head, regular=True), records.digest
+    return head, len(mark) + head.start
 
 
 def _records_of(table: Cells) -> TextRecords | None:

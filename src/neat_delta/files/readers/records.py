@@ -9,12 +9,13 @@ from __future__ import annotations
 
 import os
 from collections import deque
-from collections.abc import Generator, Iterator
+from collections.abc import Callable, Generator, Iterator, Sequence
 from concurrent.futures import Future, ThreadPoolExecutor
 from contextlib import closing
 from dataclasses import dataclass, replace
+from functools import partial
 from pathlib import PurePath
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, TypeVar
 
 import polars as pl
 from blake3 import blake3
@@ -25,6 +26,7 @@ from neat_delta.core.base.support.progress import counting
 from neat_delta.core.base.support.series import constant, scattered, true_places
 from neat_delta.files.parts import Parts
 from neat_delta.files.readers.dialect import Dialect
+from neat_delta.files.readers.splitting import split
 
 if TYPE_CHECKING:
     import numpy as np
@@ -32,7 +34,9 @@ if TYPE_CHECKING:
 
     Offsets = NDArray[np.int64]
 
-__all__ = ["RecordIndex", "index_records", "joined"]
+__all__ = ["RecordIndex", "columns_of", "index_records", "joined"]
+
+Result = TypeVar("Result")
 
 SEEDS = tuple(int.from_bytes(os.urandom(8), "little") for _ in range(2))
 STEP = int.from_bytes(os.urandom(8), "little") | 1
@@ -79,7 +83,8 @@ def index_records(
     hasher = blake3(max_threads=blake3.AUTO)
     pieces, known = _pieces(parts, start, dialect, width, hasher), list[_PieceIndex]()
     count = counting(PurePath(parts.path).name, "bytes", parts.size)
-    with closing(_in_parallel(pieces, dialect, width, checked=others is None, sparing=sparing)) as piece_indexes:
+    work = partial(_index_piece, dialect=dialect, width=width, checked=others is None, sparing=sparing)
+    with closing(_in_parallel(pieces, work)) as piece_indexes:
         for piece in piece_indexes:
             if piece is None or (not known and others is not None and _is_unlike(piece.fingerprints, others)):
                 return None
@@ -128,15 +133,41 @@ class _PieceIndex:
     fingerprints: pl.DataFrame
 
 
+def columns_of(
+    parts: Parts, start: int, names: Sequence[str], dialect: Dialect, wanted: Sequence[str]
+) -> tuple[pl.DataFrame, str] | None:
+    """The `wanted` columns of a file that is known to be regular and whose header begins at `start`, piece by piece, so
+    that no more of it is ever at hand; and the digest of the file. None where it cannot be seen where records end.
+    """
+
+    def of_piece(text: bytes, at: int) -> tuple[pl.DataFrame, int] | None:
+        if dialect.quote and text.count(dialect.quote.encode()) % 2:  # it was cut inside a quoted cell
+            return None
+        try:
+            return split(text, names, dialect).select(wanted).collect(), at + len(text)
+        except pl.exceptions.PolarsError:  # it is another file by now
+            return None
+
+    hasher, tables = blake3(max_threads=blake3.AUTO), list[pl.DataFrame]()
+    count = counting(PurePath(parts.path).name, "bytes", parts.size)
+    with closing(_in_parallel(_pieces(parts, start, dialect, len(names), hasher), of_piece)) as pieces:
+        for piece in pieces:
+            if piece is None:
+                return None
+            tables.append(piece[0])
+            count(piece[1])
+    return (pl.concat(tables).slice(1), hasher.hexdigest()) if tables else None
+
+
 def _in_parallel(
-    pieces: Iterator[tuple[bytes, int]], dialect: Dialect, width: int, *, checked: bool, sparing: bool
-) -> Generator[_PieceIndex | None]:
-    """The records of each piece, in order; as many pieces at once as there are cores, and no more are at hand."""
+    pieces: Iterator[tuple[bytes, int]], work: Callable[[bytes, int], Result | None]
+) -> Generator[Result | None]:
+    """What becomes of each piece, in order; as many pieces at once as there are cores, and no more are at hand."""
     cores = os.cpu_count() or 1
-    running: deque[Future[_PieceIndex | None]] = deque()
+    running: deque[Future[Result | None]] = deque()
     with ThreadPoolExecutor(cores) as pool:
         for text, at in pieces:
-            running.append(pool.submit(_index_piece, text, at, dialect, width, checked=checked, sparing=sparing))
+            running.append(pool.submit(work, text, at))
             if len(running) > cores:
                 yield running.popleft().result()
         while running:
