@@ -218,7 +218,7 @@ def _live(change_set: ChangeSet, changes: str, live: str | None, *, needed: bool
     from neat_delta.core.base.support.errors import NeatDeltaError
 
     try:
-        return neat_delta.read_live(change_set, changes, live), ""
+        return neat_delta.read_live(change_set, changes, live, deferred=True), ""
     except NeatDeltaError as error:
         if needed:
             raise

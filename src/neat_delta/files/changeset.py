@@ -373,11 +373,12 @@ def _items_named(changes: ChangeSet, wanted: pl.DataFrame) -> pl.Series:
     return met[MARK + MARK].cast(pl.Int64)
 
 
-def read_live(changes: ChangeSet, path: AnyPath, live: AnyPath | None = None) -> Catalogue:
+def read_live(changes: ChangeSet, path: AnyPath, live: AnyPath | None = None, *, deferred: bool = False) -> Catalogue:
     r"""The live catalogue of the change set read from `path`, read in the way it was read then.
 
     It is looked for where `compare` found it, from the working folder and from the change set's own, or
-    at `live`. ChangeSetError when it is not the same file any more, byte for byte.
+    at `live`. If reading may be `deferred`, cells are read when they are asked for (`files.reading.read`).
+    ChangeSetError when it is not the same file any more, byte for byte.
 
     >>> from pathlib import Path
     >>> from tempfile import mkdtemp
@@ -392,13 +393,21 @@ def read_live(changes: ChangeSet, path: AnyPath, live: AnyPath | None = None) ->
     """
     path = os.fspath(path)
     live = None if live is None else os.fspath(live)
-    return _of_changes(_read_live(changes.header, path, live), changes, path)
+    return _of_changes(_read_live(changes.header, path, live, deferred=deferred), changes, path)
 
 
 def _read_live(
-    header: Header, path: str, live: str | None, only: Collection[str] | None = None, beside: object = None
+    header: Header,
+    path: str,
+    live: str | None,
+    only: Collection[str] | None = None,
+    beside: object = None,
+    *,
+    deferred: bool = False,
 ) -> Catalogue:
-    """The live catalogue that a change set names, or only these headings of it."""
+    """The live catalogue that a change set names, or only these headings of it; its cells are read when they are asked
+    for if that may be, or if it is held against an export `beside` it that is written alike.
+    """
     wanted = header.live
     place = live or _place(wanted, path)
     if live is None and is_address(place):
@@ -410,8 +419,8 @@ def _read_live(
     if live is None and not Path(place).is_file():
         problem = "is no regular file" if Path(place).exists() else "is not there"
         raise ChangeSetError(f"{path}: {place}, its live catalogue, {problem}. Say with ‹live› in which file it is.")
-    deferred = only is None and bool(files_read_later(place, beside))
-    return as_live(read(place, wanted.layout, only, deferred=deferred), header, path)
+    later = only is None and (deferred or bool(files_read_later(place, beside)))
+    return as_live(read(place, wanted.layout, only, deferred=later), header, path)
 
 
 def _fetched(source: Source, path: str, setting: str) -> Loaded:
