@@ -15,14 +15,15 @@ import msgspec
 import polars as pl
 
 from neat_delta.core.base.kinds.stored import Habit, habits_of
-from neat_delta.core.base.model.catalogue import MARK, Catalogue, rows_that_may_differ
+from neat_delta.core.base.model.catalogue import MARK, Catalogue
 from neat_delta.core.base.model.changeset import ChangeSet
 from neat_delta.core.base.model.importer import Importer, Removal
 from neat_delta.core.base.model.results import ResultStatus
 from neat_delta.core.base.model.store import Field, Key
 from neat_delta.core.base.support.errors import CatalogueError
-from neat_delta.core.base.support.series import constant, gathered, not_null, scattered, true_places
+from neat_delta.core.base.support.series import constant, filtered, gathered, not_null, scattered, true_places
 from neat_delta.core.compare.diff.equality import equal
+from neat_delta.core.compare.diff.texts import texts_of_pairs
 from neat_delta.core.outcomes.landings import (
     CHANGED_SINCE,
     MADE_ANEW,
@@ -252,12 +253,9 @@ def _other_changes(
     )  # fmt: skip
     at = located.live_places
     both = true_places(not_null(at))
-    after_places = gathered(at, both)
-    fields_after = set(after.fields)
-    shared = [name for name in live.fields if name in fields_after]
-    differ = rows_that_may_differ(live, after, shared, both, after_places)
-    if differ is not None:  # of the others no cell does
-        both, after_places = both.filter(differ), after_places.filter(differ)
+    pairs = pl.DataFrame({"live": both, "sheet": gathered(at, both)})
+    fields_after = {*after.fields} - {*key.fields}
+    texts = texts_of_pairs(live, after, pairs, [name for name in live.fields if name in fields_after])
     own = {str(name): gathered(rows, cells["item"]).drop_nulls() for (name,), cells in sent.group_by("field")}
     tables = [
         pl.DataFrame(
@@ -270,25 +268,22 @@ def _other_changes(
             }
         )
     ]
-    for name in shared:
-        if name in key.fields:
+    for (field_name,), of_field in texts.group_by("field", maintain_order=True):
+        name = str(field_name)
+        is_sent = constant(False, live.height)
+        if name in own:
+            is_sent = scattered(is_sent, own[name], True)
+        cells = filtered(of_field, ~gathered(is_sent, gathered(both, of_field["pair"])))
+        if not cells.height:
             continue
-        before, now = live.at(name, both), after.at(name, after_places)
-        other = true_places(before != now)
-        if other.len() and name in own:
-            sent_here = scattered(constant(False, live.height), own[name], True)
-            other = other.filter(~gathered(sent_here, gathered(both, other)))
-        if not other.len():
-            continue
+        places = gathered(both, cells["pair"])
         field = header.settings.get(name, Field())
-        old_texts, new_texts = gathered(before, other), gathered(now, other)
-        real = true_places(~equal(old_texts, new_texts, field, header.writing))
-        keys = gathered(live_keys, gathered(both, gathered(other, real)))
+        real = true_places(~equal(cells["before"], cells["after"], field, header.writing))
         tables.append(
-            keys.with_columns(
+            gathered(live_keys, gathered(places, real)).with_columns(
                 field=pl.lit(name),
-                before=gathered(old_texts, real),
-                now=gathered(new_texts, real),
+                before=gathered(cells["before"], real),
+                now=gathered(cells["after"], real),
                 moving=pl.lit(field.moving),
             )
         )

@@ -2,37 +2,47 @@
 
 from __future__ import annotations
 
+from typing import TYPE_CHECKING
+
 import polars as pl
 
 from neat_delta.core.base.model.catalogue import MARK, Catalogue, rows_that_may_differ
 from neat_delta.core.base.model.schemas import TEXTS, conform, empty
 from neat_delta.core.base.support import sizes
 from neat_delta.core.base.support.series import constant, gathered, scattered, true_places
-from neat_delta.core.sheets.match.rows import Matched
 
-__all__ = ["differing_texts"]
+if TYPE_CHECKING:
+    from neat_delta.core.sheets.match.rows import Matched
+
+__all__ = ["differing_texts", "texts_of_pairs"]
 
 
 def differing_texts(live: Catalogue, sheet: Catalogue, matched: Matched) -> pl.DataFrame:
     """The cells whose text differs, by field in live's order: `field`, `pair` (row of `matched.pairs`), `before`,
-    `after`.
+    `after`. Then those of new items, in which `pair` and `before` are null and `new` is the place in `matched.new`.
+    """
+    fields = matched.fields
+    return pl.concat([texts_of_pairs(live, sheet, matched.pairs, fields), *_of_new(sheet, matched.new, fields)])
 
-    Then those of new items, in which `pair` and `before` are null and `new` is the place in `matched.new`.
+
+def texts_of_pairs(live: Catalogue, sheet: Catalogue, pairs: pl.DataFrame, fields: list[str]) -> pl.DataFrame:
+    """The cells of these fields whose text differs, of items side by side (`pairs`: their places in `live` and in
+    `sheet`), by field: `field`, `pair`, `before`, `after`.
+
     First whole rows are compared, then the cells of those that differ, by 64 bits of hash: two texts that differ
     go unnoticed once in 18 million million million. Gathering hashes in the other file's order is many times
     cheaper than gathering texts; for a few rows the texts themselves are cheapest. A field that differs in most rows,
     as a glance shows, is no part of those whole rows. Of two files that are written alike, only those rows are read
     whose bytes differ.
     """
-    fields, pairs = matched.fields, matched.pairs
     if not fields:
         return empty(TEXTS)
-    by_bytes = _records_that_differ(live, sheet, matched)
+    by_bytes = _records_that_differ(live, sheet, pairs, fields)
     if by_bytes is not None:
-        return pl.concat([empty(TEXTS), *_of_rows(live, sheet, pairs, by_bytes, fields), *_of_new(sheet, matched)])
+        return pl.concat([empty(TEXTS), *_of_rows(live, sheet, pairs, by_bytes, fields)])
     if pairs.height * len(fields) <= sizes.CELLS_COMPARED_AT_ONCE:
-        return conform(_of_few_rows(live.select(fields), sheet.select(fields), matched), TEXTS)
-    often = _often(live, sheet, matched)
+        return _of_few_rows(live, sheet, pairs, fields)
+    often = _often(live, sheet, pairs, fields)
     seldom = [field for field in fields if field not in often]
     rows = _rows_that_differ(live, sheet, pairs, seldom, also=often)
     if rows.len() * sizes.ROWS_READ_APART <= pairs.height:
@@ -47,17 +57,14 @@ def differing_texts(live: Catalogue, sheet: Catalogue, matched: Matched) -> pl.D
         pair = _rows_that_differ(live, sheet, pairs, [field])
         parts.append(_of_pairs(live.column(field), sheet.column(field), pairs, pair))
     by_field = {part["field"][0]: part for part in parts if part.height}
-    return pl.concat(
-        [empty(TEXTS), *(by_field[field] for field in fields if field in by_field), *_of_new(sheet, matched)]
-    )
+    return pl.concat([empty(TEXTS), *(by_field[field] for field in fields if field in by_field)])
 
 
-def _records_that_differ(live: Catalogue, sheet: Catalogue, matched: Matched) -> pl.Series | None:
-    """The items (rows of `matched.pairs`) that are written otherwise in the two files; None where these do not tell, or
-    where they are so many that all cells are compared sooner.
+def _records_that_differ(live: Catalogue, sheet: Catalogue, pairs: pl.DataFrame, fields: list[str]) -> pl.Series | None:
+    """The items (rows of `pairs`) that are written otherwise in the two files; None where these do not tell, or where
+    they are so many that all cells are compared sooner.
     """
-    pairs = matched.pairs
-    differ = rows_that_may_differ(live, sheet, matched.fields, pairs["live"], pairs["sheet"])
+    differ = rows_that_may_differ(live, sheet, fields, pairs["live"], pairs["sheet"])
     rows = None if differ is None else true_places(differ)
     return None if rows is None or rows.len() * sizes.ROWS_READ_APART > pairs.height else rows
 
@@ -88,37 +95,34 @@ def _of_pairs(live: pl.Series, sheet: pl.Series, pairs: pl.DataFrame, differing:
     return _of_field({"pair": differing, "before": before, "after": after}, live.name)
 
 
-def _of_new(sheet: Catalogue, matched: Matched) -> list[pl.DataFrame]:
-    """The cells of new items."""
-    if not matched.new.len():
+def _of_new(sheet: Catalogue, new: pl.Series, fields: list[str]) -> list[pl.DataFrame]:
+    """The cells of new items, at these places."""
+    if not new.len() or not fields:
         return []
-    places = pl.int_range(matched.new.len(), dtype=pl.UInt32, eager=True)
-    cells = sheet.rows(matched.new, matched.fields)
-    return [_of_field({"new": places, "after": cells[field]}, field) for field in matched.fields]
+    places = pl.int_range(new.len(), dtype=pl.UInt32, eager=True).alias(MARK)
+    cells = _in_lines(sheet.rows(new, fields), places, fields)
+    return [conform(pl.DataFrame({"field": cells[FIELD], "new": cells[MARK], "after": cells[TEXT]}), TEXTS)]
 
 
-def _of_few_rows(live: pl.DataFrame, sheet: pl.DataFrame, matched: Matched) -> pl.DataFrame:
-    """`_texts_that_differ` of tables with few cells, of which most may be columns."""
-    fields = matched.fields
-    rows = pl.int_range(matched.pairs.height, dtype=pl.UInt32, eager=True).alias(MARK)
-    ours, sheet_rows = (
-        gathered(table, matched.pairs[side]).insert_column(0, rows)
-        for table, side in ((live, "live"), (sheet, "sheet"))
-    )
-    name, text = MARK + "field", MARK + "text"
+def _of_few_rows(live: Catalogue, sheet: Catalogue, pairs: pl.DataFrame, fields: list[str]) -> pl.DataFrame:
+    """`texts_of_pairs` of tables with few cells, of which most may be columns."""
+    rows = pl.int_range(pairs.height, dtype=pl.UInt32, eager=True).alias(MARK)
     before, after = (
-        side.unpivot(index=MARK, on=fields, variable_name=name, value_name=text) for side in (ours, sheet_rows)
+        _in_lines(gathered(catalogue.select(fields), pairs[side]), rows, fields)
+        for catalogue, side in ((live, "live"), (sheet, "sheet"))
     )
-    differ = true_places(before[text] != after[text])
-    sides = {"field": before[name], "pair": before[MARK], "before": before[text], "after": after[text]}
-    changed = conform(pl.DataFrame({side_name: gathered(texts, differ) for side_name, texts in sides.items()}), TEXTS)
-    if not matched.new.len():
-        return changed
-    places = pl.int_range(matched.new.len(), dtype=pl.UInt32, eager=True).alias(MARK)
-    new = gathered(sheet, matched.new).insert_column(0, places)
-    arriving = new.unpivot(index=MARK, on=fields, variable_name=name, value_name=text)
-    texts = pl.DataFrame({"field": arriving[name], "new": arriving[MARK], "after": arriving[text]})
-    return pl.concat([changed, conform(texts, TEXTS)])
+    differ = true_places(before[TEXT] != after[TEXT])
+    sides = {"field": before[FIELD], "pair": before[MARK], "before": before[TEXT], "after": after[TEXT]}
+    return conform(pl.DataFrame({name: gathered(texts, differ) for name, texts in sides.items()}), TEXTS)
+
+
+FIELD, TEXT = MARK + "field", MARK + "text"
+
+
+def _in_lines(table: pl.DataFrame, row_numbers: pl.Series, fields: list[str]) -> pl.DataFrame:
+    """A table with a line for each cell, field by field: the number of its row (MARK), its field, its text."""
+    numbered = table.select(fields).insert_column(0, row_numbers)
+    return numbered.unpivot(index=MARK, on=fields, variable_name=FIELD, value_name=TEXT)
 
 
 def _of_field(columns: dict[str, pl.Series], field: str) -> pl.DataFrame:
@@ -133,9 +137,8 @@ def _some(catalogue: Catalogue, fields: list[str], places: pl.Series) -> pl.Data
     return gathered(table.filter(wanted).rechunk(), places.rank("dense").cast(pl.UInt32) - 1)
 
 
-def _often(live: Catalogue, sheet: Catalogue, matched: Matched) -> list[str]:
+def _often(live: Catalogue, sheet: Catalogue, pairs: pl.DataFrame, fields: list[str]) -> list[str]:
     """The fields whose text differs in most items, as a glance at some of very many shows."""
-    fields, pairs = matched.fields, matched.pairs
     if pairs.height < sizes.ITEMS_AT_A_GLANCE * 10:
         return []
     sample = pairs.gather_every(pairs.height // sizes.ITEMS_AT_A_GLANCE)
