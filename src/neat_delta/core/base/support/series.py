@@ -66,7 +66,7 @@ def filtered(table: pl.DataFrame, kept: pl.Series) -> pl.DataFrame:
     >>> filtered(prices, prices["price"] == "9.90").rows()
     [('QA-1', '9.90')]
     """
-    return table[true_places(kept)]
+    return gathered(table, true_places(kept))  # which gives the table itself where all are kept
 
 
 def row_hashes(table: pl.DataFrame) -> pl.Series:

@@ -55,6 +55,9 @@ ROWS_IN_ORDER = 10_000
 ROWS_WORTH_A_THREAD = 10_000
 """Work on fewer rows is done by the time that a thread for it has begun."""
 
+ROWS_COUNTED_BY_ENGINE = 10_000
+"""Runs of more rows are counted by the engine, of fewer in Python, where a question to it costs more."""
+
 BYTES_HASHED_BY_ALL_CORES = 1 << 22
 """The digest of more bytes is made on all cores."""
 

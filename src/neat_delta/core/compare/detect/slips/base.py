@@ -14,6 +14,7 @@ from neat_delta.core.base.kinds.number import EXACT, NUMBER_KINDS, amounts
 from neat_delta.core.base.model.catalogue import Catalogue
 from neat_delta.core.base.model.layout import Notation
 from neat_delta.core.base.model.store import Field, reading_settings
+from neat_delta.core.base.support import sizes
 from neat_delta.core.base.support.series import constant, gathered, scattered, true_places
 
 __all__ = ["Slip", "SlipContext", "forms", "keys", "runs"]
@@ -127,7 +128,13 @@ def runs(holds: pl.Series, least: int) -> list[tuple[int, int]]:
     if places.len() < least:
         return []
     # A place less the number of those before it is one and the same all along a run.
-    lengths = Counter((places - pl.int_range(places.len(), eager=True)).to_list())
-    before = accumulate(lengths.values(), initial=0)
-    starts = ((place + earlier, length) for (place, length), earlier in zip(lengths.items(), before, strict=False))
-    return [(start, length) for start, length in starts if length >= least]
+    same = places - pl.int_range(places.len(), eager=True)
+    if places.len() >= sizes.ROWS_COUNTED_BY_ENGINE:
+        lengths = same.rle().struct.field("len").cast(pl.Int64)
+        long = true_places(lengths >= least)
+        starts = gathered(places, gathered(lengths.cum_sum() - lengths, long))
+        return list(zip(starts, gathered(lengths, long), strict=True))
+    counted = Counter(same.to_list())
+    before = accumulate(counted.values(), initial=0)
+    each = ((place + earlier, length) for (place, length), earlier in zip(counted.items(), before, strict=False))
+    return [(start, length) for start, length in each if length >= least]
