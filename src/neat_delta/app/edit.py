@@ -50,7 +50,7 @@ def edit(
     """
     known = store_of(store)
     asked = request or request_of(EditRequest, settings)
-    before = export_of(live, "live", known)
+    before = export_of(live, "live", known, deferred=True)
     book, path, tables = _rules(rules, asked, before, lookups)
     sheet = edited(
         before,

@@ -79,7 +79,8 @@ def edit(
     store_file = read_store_option(store, live)
     shop, store_path = store_file or (None, None)
     with working(f"Reading {live}"):
-        catalogue = neat_delta.read(live, layout_from_options("live", shop.file.layout if shop else None))
+        layout = layout_from_options("live", shop.file.layout if shop else None)
+        catalogue = neat_delta.read(live, layout, deferred=True)
         must_fit(store_file, [*catalogue.fields, *request.add_field])
     with working("Working out"):
         changes = neat_delta.edit(

@@ -51,9 +51,17 @@ def edited(
     prepared = prepare(live, store, key, unseen_fields(store, added))
     store_catalogue = prepared.catalogue
     refuse_keys(rules, prepared.key.fields)
-    shop = known_store(store_catalogue, store, prepared.key.fields, read_by(rules, store_catalogue.fields))
-    tables = RuleTables(store_catalogue.cells, store_catalogue.cells, shop.fields, shop.writing, lookups=lookups or {})
-    worked = run_rules(rules, tables, values, path)
+    needed = read_by(rules, store_catalogue.fields)
+    shop = known_store(store_catalogue, store, prepared.key.fields, needed)
+
+    def run(cells: pl.DataFrame) -> Worked:
+        tables = RuleTables(cells, cells, shop.fields, shop.writing, lookups=lookups or {})
+        return run_rules(rules, tables, values, path)
+
+    try:
+        worked = run(store_catalogue.select(list(dict.fromkeys([*prepared.key.fields, *needed]))))
+    except ConditionError:
+        worked = run(store_catalogue.cells)  # so that what is wrong is said with all fields that there are
     touched = scattered(constant(False, store_catalogue.height), worked.problems["place"].unique(), True)
     for rows in worked.set.values():
         touched |= rows
