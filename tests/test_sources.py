@@ -19,12 +19,15 @@ from datetime import UTC, datetime
 from pathlib import Path
 from tempfile import TemporaryDirectory
 from typing import Any
+from unittest import mock
 from urllib.parse import urlsplit
 
 import pytest
 import trustme
+from blake3 import blake3
 from hypothesis import strategies as st
 
+from neat_delta.core.base.support import sizes
 from neat_delta.core.base.support.errors import CatalogueError, ChangeSetError, FileError
 from neat_delta.files.codes import read_codes
 from neat_delta.files.reading import read
@@ -776,3 +779,21 @@ def test_addresses_are_masked_as_they_are_typed():
         "--live=https://shop.example/x?k=…", "a=b://c:d@e", "x",
     ]  # fmt: skip
     assert "b" not in repr(parse("https://a:b@shop.example/x")).replace("shop.example", "")
+
+
+def test_what_is_used_meanwhile_is_no_changed_file(home):
+    """By a later step of the command, or by another one; and it stays as long as it is used."""
+    digest = blake3(LIVE.encode()).hexdigest()
+    kept = cache.put(LIVE.encode(), digest)
+    old = kept.stat().st_mtime - 3 * cache.DAYS_KEPT * 86400
+    os.utime(kept, (old, old))
+    with mock.patch.object(sizes, "BYTES_INDEXED", 0):
+        live = read(kept, deferred=True)
+        assert cache.cached(digest) == kept
+        assert live.is_deferred and live.column("price").to_list() == ["9.90", "20.00", "34.50"]
+    cache.put(b"another", blake3(b"another").hexdigest())  # and what is not used any more goes
+    assert kept.exists()
+    used = next(path for path in kept.parent.iterdir() if path.name.startswith(digest) and path != kept)
+    os.utime(used, (old, old))
+    cache.put(b"a third", blake3(b"a third").hexdigest())
+    assert not kept.exists() and not used.exists()

@@ -123,8 +123,13 @@ def cached(digest: str) -> Path | None:
     if not re.fullmatch("[0-9a-f]{64}", digest) or not file.is_file():
         return None
     with contextlib.suppress(OSError):
-        file.touch()
+        _mark(file).touch()  # and not the file, which somebody may be reading right now
     return file
+
+
+def _mark(file: Path) -> Path:
+    """What says by its age when a file was last used."""
+    return file.with_name(f"{file.name}.used")
 
 
 def _entry(name: str) -> Path:
@@ -138,5 +143,6 @@ def _remove_unused(kept: Path) -> None:
     limit = time.time() - DAYS_KEPT * 86400
     for path in kept.iterdir():
         with contextlib.suppress(OSError):
-            if path.stat().st_mtime < limit:
+            used = [each.stat().st_mtime for each in (path, _mark(path)) if each.exists()]
+            if max(used, default=limit) < limit:
                 path.unlink()
