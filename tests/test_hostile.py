@@ -144,17 +144,24 @@ def test_a_file_cut_short_while_it_is_read_is_one_line(put, tmp_path, monkeypatc
 
 
 @pytest.mark.process
-@pytest.mark.parametrize("which", ["live", "sheet"])
-def test_a_pipe_is_read_once_into_the_digest_and_the_table(put, tmp_path, which):
+@pytest.mark.parametrize(
+    ("which", "words"),
+    [
+        ("live", ["compare", "live.csv", "sheet.csv"]),
+        ("sheet", ["compare", "live.csv", "sheet.csv", "--memory", "1KB"]),
+        ("live", ["edit", "live.csv", "--set", "price = 1.60", "--memory", "1KB"]),
+    ],
+)
+def test_a_pipe_is_read_once_into_the_digest_and_the_table(put, tmp_path, which, words):
+    """Whichever way files are read; nobody opens it twice, or looks at it first."""
     put("live.csv", LIVE)
     put("sheet.csv", LIVE.replace("1.50", "1.60"))
     pipe = tmp_path / "pipe"
     os.mkfifo(pipe)
     content = (tmp_path / f"{which}.csv").read_bytes()
     threading.Thread(target=lambda: pipe.write_bytes(content), daemon=True).start()
-    names = {"live": "live.csv", "sheet": "sheet.csv"} | {which: "pipe"}
     done = subprocess.run(
-        [PROGRAM, "compare", names["live"], names["sheet"], "-o", "c.jsonl"],
+        [PROGRAM, *("pipe" if word == f"{which}.csv" else word for word in words), "-o", "c.jsonl"],
         cwd=tmp_path,
         capture_output=True,
         text=True,

@@ -56,7 +56,7 @@ def files_read_later(live: object, sheet: object, *others: object) -> set[str]:
     """
     paths = _paths(live, sheet, *others)
     if not fits(sum(memory_of(_size(path), _beginning(path)) for path in set(paths) if path)):
-        return {path for path in paths if path}
+        return {path for path in paths if path and Path(path).is_file()}
     return files_alike(live, sheet, *others)
 
 

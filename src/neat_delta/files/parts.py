@@ -5,6 +5,7 @@ from __future__ import annotations
 import os
 import stat
 import weakref
+from pathlib import Path
 
 from blake3 import blake3
 
@@ -60,6 +61,8 @@ def open_parts(path: str) -> Parts | None:
     if path == "-" or AGES or not hasattr(os, "pread"):
         return None
     try:
+        if not Path(path).is_file():  # a pipe gives what it has once, to whom opens it first
+            return None
         handle = os.open(path, os.O_RDONLY | getattr(os, "O_NONBLOCK", 0) | getattr(os, "O_CLOEXEC", 0))
     except (OSError, ValueError):
         return None
