@@ -28,6 +28,7 @@ from jsonschema import Draft202012Validator
 from tools.pictures import MONDAY
 
 from neat_delta.core.base.support import sizes
+from neat_delta.files.footprint import memory_at_most
 from neat_delta.report.settings import NAMED
 from tests import generate
 
@@ -75,6 +76,20 @@ def many_rows() -> Iterator[None]:
         yield
 
 
+@contextmanager
+def many_rows_and_no_memory() -> Iterator[None]:
+    """As if a few rows were very many, of which only some columns could be in memory."""
+    with many_rows(), memory_at_most(1):
+        yield
+
+
+WAYS: dict[str, Callable[[], AbstractContextManager[None]]] = {
+    "few": nullcontext,
+    "many": many_rows,
+    "many, and no memory": many_rows_and_no_memory,
+}
+"""As what a law takes the rows that are drawn for it."""
+
 campaign = pytest.mark.campaign
 COUNTED: dict[str, int] = {}
 """How often each campaign test was asked, by its name."""
@@ -82,30 +97,30 @@ COUNTED: dict[str, int] = {}
 
 def in_two_lengths(*strategies: st.SearchStrategy, few: int, many: int, **how: object) -> Callable[..., Callable]:
     """A property test of `few` examples, and beside it, under its name and `_at_length`, the campaign's of `many`,
-    which fails where hypothesis stops short of them. Each takes every second example as if a few rows were very many,
-    so that it goes every way that a size decides; it is drawn last.
+    which fails where hypothesis stops short of them. Each takes two of three examples as if a few rows were very many,
+    one of them as if there were no memory for them, so that it goes every way that a size decides; it is drawn last.
     """
 
     def make(law: Callable) -> Callable:
         @functools.wraps(law)
         def test(*values: object, **named: object) -> None:
-            *drawn, of_many = values
-            with many_rows() if of_many else nullcontext():
+            *drawn, size = values
+            with WAYS[str(size)]():
                 law(*drawn, **named)
 
         signature = inspect.signature(law)
-        last = inspect.Parameter("of_many", inspect.Parameter.POSITIONAL_OR_KEYWORD)
+        last = inspect.Parameter("size", inspect.Parameter.POSITIONAL_OR_KEYWORD)
         test.__signature__ = signature.replace(parameters=[*signature.parameters.values(), last])  # type: ignore[attr-defined]
 
         def length(examples: int) -> Callable:
-            return settings(max_examples=examples, **how)(given(*strategies, st.booleans())(test))  # type: ignore[arg-type]
+            return settings(max_examples=examples, **how)(given(*strategies, st.sampled_from([*WAYS]))(test))  # type: ignore[arg-type]
 
         @functools.wraps(test)
         def counted(*values: object, **named: object) -> None:
             COUNTED[test.__name__] = COUNTED.get(test.__name__, 0) + 1
             test(*values, **named)
 
-        long = settings(max_examples=many, **how)(given(*strategies, st.booleans())(counted))  # type: ignore[arg-type]
+        long = settings(max_examples=many, **how)(given(*strategies, st.sampled_from([*WAYS]))(counted))  # type: ignore[arg-type]
         long.examples = (test.__name__, many)  # type: ignore[attr-defined]
         sys.modules[test.__module__].__dict__[f"{test.__name__}_at_length"] = campaign(long)
         return length(few)

@@ -171,7 +171,7 @@ BROKEN = [("", False)] * 2 + [("break", False)] + [("", False)] * 5 + [("break",
 """A file was written and checked, and the connection breaks before it has its name: the person says to send it."""
 
 
-@example([*BROKEN, ("break", True), ("look", False)], False, False)
+@example([*BROKEN, ("break", True), ("look", False)], False, "few")
 @in_two_lengths(st.lists(MOMENTS, max_size=60), st.booleans(), few=40, many=2000)
 def test_whatever_happens_each_file_arrives_once_and_whole(tmp_path_factory, out_of_three, moments, at_once):
     """The person runs the command again until it is done, and where nobody can tell, looks and says what is so."""
