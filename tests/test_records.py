@@ -456,15 +456,18 @@ def test_what_is_no_size_is_refused(run, put, size):
 
 
 def test_half_of_what_is_free_is_for_tables(put, tmp_path):
-    """Of the machine, or of the group that the system holds the process to, whichever has less."""
+    """Of the machine, or of the group that the system holds the process to, whichever has less. What the group has of
+    files that were read is free.
+    """
     live = put("live.csv", LIVE)
-    groups = {name: tmp_path / name for name in ("limit", "taken", "without")}
-    for name, content in {"limit": "4000", "taken": "1000", "without": "max"}.items():
-        groups[name].write_text(f"{content}\n")
-    limits = [(groups["without"], groups["taken"]), (tmp_path / "no-such-group", groups["taken"])]
-    with mock.patch.object(footprint, "CGROUP_LIMITS", limits):
+    group = {"limit": "4000", "without": "max", "taken": "2500", "memory.stat": "anon 1000\ninactive_file 1500"}
+    for name, content in group.items():
+        (tmp_path / name).write_text(f"{content}\n")
+    limited, without = ((str(tmp_path), name, "taken", "inactive_file") for name in ("limit", "without"))
+    none = ("/no/such/group", "limit", "taken", "inactive_file")
+    with mock.patch.object(footprint, "CGROUPS", [none, without]):
         of_machine = footprint.memory_allowed()
-    with mock.patch.object(footprint, "CGROUP_LIMITS", [*limits, (groups["limit"], groups["taken"])]):
+    with mock.patch.object(footprint, "CGROUPS", [none, without, limited]):
         assert footprint.memory_allowed() == 1500 < of_machine
         needed = memory_of(2 * len(LIVE), LIVE)
         with mock.patch.object(sizes, "BYTES_ANY_MACHINE_HAS", needed):

@@ -20,11 +20,13 @@ LIMITS: list[int] = []
 UNITS = {"": 1, "KB": 10**3, "MB": 10**6, "GB": 10**9, "TB": 10**12, "KIB": 2**10, "MIB": 2**20, "GIB": 2**30}
 SIZE = re.compile(r"(\d+(?:\.\d+)?)\s*([KMGT]?B|[KMG]IB|)", re.IGNORECASE)
 
-CGROUP_LIMITS = (
-    ("/sys/fs/cgroup/memory.max", "/sys/fs/cgroup/memory.current"),
-    ("/sys/fs/cgroup/memory/memory.limit_in_bytes", "/sys/fs/cgroup/memory/memory.usage_in_bytes"),
+CGROUPS = (
+    ("/sys/fs/cgroup", "memory.max", "memory.current", "inactive_file"),
+    ("/sys/fs/cgroup/memory", "memory.limit_in_bytes", "memory.usage_in_bytes", "total_inactive_file"),
 )
-"""What the system lets the group of a process have, and what that takes by now: of the second version, of the first."""
+"""Where it stands what the system lets the group of a process have, what that takes by now, and how much of it are
+files that were read and can go at any time (in memory.stat): of the second version of groups, and of the first.
+"""
 
 
 def size_of(text: str) -> int:
@@ -69,9 +71,11 @@ def _free() -> int:
     import psutil
 
     free = [psutil.virtual_memory().available]
-    for limit, taken in CGROUP_LIMITS:
+    for folder, *names, cached in CGROUPS:
         with suppress(OSError, ValueError):  # there is no such group, or it has no limit ("max")
-            free.append(int(Path(limit).read_text()) - int(Path(taken).read_text()))
+            limit, taken = (int((Path(folder) / name).read_text()) for name in names)
+            lines = dict(line.split() for line in (Path(folder) / "memory.stat").read_text().splitlines())
+            free.append(limit - taken + int(lines.get(cached, 0)))
     return max(0, min(free))
 
 
