@@ -31,7 +31,7 @@ from neat_delta.files import changeset, footprint
 from neat_delta.files.footprint import memory_at_most
 from neat_delta.files.glance import files_alike, files_read_later, memory_of
 from neat_delta.files.readers import records
-from neat_delta.files.readers.deferred import TextRecords
+from neat_delta.files.readers.deferred import HASH, TextRecords
 from neat_delta.files.reading import read
 from tests.conftest import in_two_lengths
 from tests.oracle import CELLS, rounds
@@ -423,6 +423,36 @@ def test_of_files_that_are_alike_no_command_reads_all_columns(run, put):
             assert run(*call, *(["--key", "sku"] if call[0] == "compare" else [])).returncode in {0, 1}
             assert asked and all(headings <= {"sku", "price"} for headings in asked), (call, asked)
             asked.clear()
+
+
+@pytest.mark.parametrize("share", [0.3, 1.0])
+def test_where_many_rows_differ_in_a_field_no_other_is_read_for_it(put, share):
+    """However many they are: all else of the rows is compared by a hash of each, and nothing of it is kept."""
+    names = ["sku", "stock", *(f"field_{number}" for number in range(20))]
+    rows = [[f"QA-{number}", "100", *(f"{number}-{at}" for at in range(20))] for number in range(12_000)]
+    live, kept = put("live.csv", written((names, rows))), list[set[str]]()
+    edited = [
+        [key, "7" if number < share * len(rows) else stock, *rest] for number, (key, stock, *rest) in enumerate(rows)
+    ]
+    edited[5][4] = "a name of its own"
+    random.Random(3).shuffle(edited)
+    was = TextRecords._by_pieces
+
+    def noted(source: TextRecords, headings: list[str], of_piece: Any) -> pl.DataFrame:
+        table = was(source, headings, of_piece)
+        kept.append({*table.columns} - {HASH})
+        return table
+
+    sheet = put("sheet.csv", written((names, edited)))
+    with (
+        by_records_of(1 << 22, rows=8, columns=3),
+        mock.patch.object(sizes, "CELLS_COMPARED_AT_ONCE", 0),
+        mock.patch.object(TextRecords, "_by_pieces", noted),
+        memory_at_most(1),
+    ):
+        changes = neat_delta.compare(live, sheet, key="sku")
+    assert len(changes) == share * len(rows) and "field_2" in changes["QA-5"].cells
+    assert set[str]().union(*kept) == {"sku", "stock"}
 
 
 def test_how_far_the_reading_is_is_said_piece_by_piece(put):

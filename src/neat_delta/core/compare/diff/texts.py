@@ -31,7 +31,7 @@ def texts_of_pairs(live: Catalogue, sheet: Catalogue, pairs: pl.DataFrame, field
 
     First whole rows are compared, then the cells of those that differ, by 64 bits of hash: two texts that differ
     go unnoticed once in 18 million million million. Gathering hashes in the other file's order is many times
-    cheaper than gathering texts; for a few rows the texts themselves are cheapest. A field that differs in most rows,
+    cheaper than gathering texts; for a few rows the texts themselves are cheapest. A field that differs in many rows,
     as a glance shows, is no part of those whole rows. Of two files that are written alike, only those rows are read
     whose bytes differ.
     """
@@ -138,12 +138,14 @@ def _some(catalogue: Catalogue, fields: list[str], places: pl.Series) -> pl.Data
 
 
 def _often(live: Catalogue, sheet: Catalogue, pairs: pl.DataFrame, fields: list[str]) -> list[str]:
-    """The fields whose text differs in most items, as a glance at some of very many shows."""
+    """The fields whose text differs in so many items that few are left in which others do, as a glance at some of very
+    many shows.
+    """
     if pairs.height < sizes.ITEMS_AT_A_GLANCE * 10:
         return []
     sample = pairs.gather_every(pairs.height // sizes.ITEMS_AT_A_GLANCE)
     ours, theirs = live.rows(sample["live"], fields), sheet.rows(sample["sheet"], fields)
-    return [field for field in fields if (ours[field] != theirs[field]).mean() > 0.5]  # type: ignore[operator]
+    return [field for field in fields if (ours[field] != theirs[field]).mean() > 1 / (4 * sizes.ROWS_READ_APART)]  # type: ignore[operator]
 
 
 def _rows_that_differ(
