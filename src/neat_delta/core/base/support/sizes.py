@@ -43,6 +43,9 @@ ITEMS_READ_BY_COLUMN = 20_000
 ROWS_JOINED_AT_ONCE = 4_000_000
 """More rows are joined some at a time, by their hashes: a join takes several times the memory of its tables."""
 
+ROWS_JOINED_BY_HASH = 10_000
+"""The keys of more rows are looked up by their hashes, and then compared: of few, by their texts at once."""
+
 ROWS_COMPARED_AT_ONCE = 100_000
 """The cells of more rows that differ are compared some rows at a time."""
 

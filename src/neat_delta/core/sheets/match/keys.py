@@ -16,9 +16,10 @@ import polars as pl
 from neat_delta.core.base.kinds import blank
 from neat_delta.core.base.model.catalogue import MARK
 from neat_delta.core.base.model.store import Key
+from neat_delta.core.base.support import sizes
 from neat_delta.core.base.support.distinct import all_differ
 from neat_delta.core.base.support.joins import met_by_hash
-from neat_delta.core.base.support.series import constant, gathered
+from neat_delta.core.base.support.series import constant, gathered, scattered
 
 __all__ = ["Columns", "KeyIndex", "KeyText", "comparable", "key_text", "stripped"]
 
@@ -63,6 +64,10 @@ def key_text(texts: Iterable[str], key: Key) -> KeyText:
     return tuple([text.strip().lower() for text in texts] if key.ignore_case else [text.strip() for text in texts])
 
 
+def _all_rows(table: pl.DataFrame) -> pl.Series:
+    return pl.int_range(table.height, dtype=pl.UInt32, eager=True)
+
+
 @dataclass(frozen=True, slots=True)
 class KeyIndex:
     """The keys of a table's rows, in `comparable` form; rows are counted from 0.
@@ -96,10 +101,13 @@ class KeyIndex:
         """Per row of a table with the key's fields, the first row of the index with its key; null where none has it."""
         wanted, once = comparable(table, self.key), all_differ(self.keys)
         if once and wanted.equals(self.keys):  # two exports of one store, as a rule
-            return pl.int_range(wanted.height, dtype=pl.UInt32, eager=True)
+            return _all_rows(wanted)
         index_rows = self.keys.with_row_index(MARK)
         index_rows = index_rows if once else index_rows.unique(self.key.fields, keep="first")
-        return wanted.join(index_rows, on=self.key.fields, how="left", maintain_order="left")[MARK]
+        if wanted.height < sizes.ROWS_JOINED_BY_HASH:
+            return wanted.join(index_rows, on=self.key.fields, how="left", maintain_order="left")[MARK]
+        met = KeyIndex(wanted, self.key).pairs(self, _all_rows(wanted), index_rows[MARK])
+        return scattered(constant(None, wanted.height, pl.UInt32), met["row"], met["other"])
 
     def align(self, other: KeyIndex) -> pl.Series:
         """Per row of this index the row of another with its key; of rows that share a key the first is the other's
