@@ -121,7 +121,7 @@ FIELD, TEXT = MARK + "field", MARK + "text"
 
 def _in_lines(table: pl.DataFrame, row_numbers: pl.Series, fields: list[str]) -> pl.DataFrame:
     """A table with a line for each cell, field by field: the number of its row (MARK), its field, its text."""
-    numbered = table.select(fields).insert_column(0, row_numbers)
+    numbered = table.clone().insert_column(0, row_numbers)
     return numbered.unpivot(index=MARK, on=fields, variable_name=FIELD, value_name=TEXT)
 
 

@@ -46,7 +46,7 @@ def comparable(table: Columns, key: Key) -> pl.DataFrame:
     >>> comparable(pl.DataFrame({"sku": [" QA-1", "qa-1"]}), Key(["sku"], ignore_case=True))["sku"].to_list()
     ['qa-1', 'qa-1']
     """
-    texts, columns = pl.col(key.fields).str.strip_chars(), _key_columns(table, key).select(key.fields)
+    texts, columns = pl.col(key.fields).str.strip_chars(), _key_columns(table, key)[key.fields]
     keys = columns.select(texts.str.to_lowercase() if key.ignore_case else texts)
     return (columns if keys.equals(columns) else keys).rechunk()  # as a rule they are, and the copy can go
 
