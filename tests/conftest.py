@@ -62,6 +62,7 @@ AS_OF_MANY |= {
     "BYTES_SCANNED_AT_ONCE": 499,
     "RECORDS_AT_A_GLANCE": 1 << 30,
     "BYTES_A_QUOTE": 0,
+    "ROWS_COMPARED_AT_ONCE": 5,
 }
 """Every switch at a size as if a few were very many; 0 and less where else nothing is the other way."""
 

@@ -11,6 +11,10 @@ from neat_delta.core.base.support import sizes
 __all__ = ["met_by_hash"]
 
 
+MOST_PARTS = 64
+"""Each part goes through both tables once more."""
+
+
 def met_by_hash(first: pl.DataFrame, other: pl.DataFrame, on: list[str]) -> pl.DataFrame:
     """The rows of two tables that have the same hashes (unsigned integers) in the columns `on`, side by side without
     these, in any order.
@@ -20,7 +24,7 @@ def met_by_hash(first: pl.DataFrame, other: pl.DataFrame, on: list[str]) -> pl.D
     >>> met_by_hash(live, sheet, ["hash"]).rows()
     [(1, 0)]
     """
-    parts = 1 + max(first.height, other.height) // sizes.ROWS_JOINED_AT_ONCE
+    parts = min(MOST_PARTS, 1 + max(first.height, other.height) // sizes.ROWS_JOINED_AT_ONCE)
     met = []
     for part in range(parts):
         sides = [
