@@ -101,6 +101,7 @@ def in_two_lengths(*strategies: st.SearchStrategy, few: int, many: int, **how: o
     which fails where hypothesis stops short of them. Each takes two of three examples as if a few rows were very many,
     one of them as if there were no memory for them, so that it goes every way that a size decides; it is drawn last.
     """
+    drawn_with_size = (*strategies, st.sampled_from([*WAYS]))
 
     def make(law: Callable) -> Callable:
         @functools.wraps(law)
@@ -114,14 +115,14 @@ def in_two_lengths(*strategies: st.SearchStrategy, few: int, many: int, **how: o
         test.__signature__ = signature.replace(parameters=[*signature.parameters.values(), last])  # type: ignore[attr-defined]
 
         def length(examples: int) -> Callable:
-            return settings(max_examples=examples, **how)(given(*strategies, st.sampled_from([*WAYS]))(test))  # type: ignore[arg-type]
+            return settings(max_examples=examples, **how)(given(*drawn_with_size)(test))  # type: ignore[arg-type]
 
         @functools.wraps(test)
         def counted(*values: object, **named: object) -> None:
             COUNTED[test.__name__] = COUNTED.get(test.__name__, 0) + 1
             test(*values, **named)
 
-        long = settings(max_examples=many, **how)(given(*strategies, st.sampled_from([*WAYS]))(counted))  # type: ignore[arg-type]
+        long = settings(max_examples=many, **how)(given(*drawn_with_size)(counted))  # type: ignore[arg-type]
         long.examples = (test.__name__, many)  # type: ignore[attr-defined]
         sys.modules[test.__module__].__dict__[f"{test.__name__}_at_length"] = campaign(long)
         return length(few)

@@ -84,10 +84,12 @@ def folder(tmp_path, monkeypatch):
     monkeypatch.setenv("PYTEST_FOLDER", str(tmp_path))
 
 
-def written(table: tuple[list[str], list[list[str]]], quoting: Any = csv.QUOTE_MINIMAL, end: str = "\n") -> str:
+def written(
+    table: tuple[list[str], list[list[str]]], quoting: Any = csv.QUOTE_MINIMAL, end: str = "\n", separator: str = ","
+) -> str:
     """A table as delimited text."""
     out = io.StringIO(newline="")
-    csv.writer(out, lineterminator=end, quoting=quoting).writerows([table[0], *table[1]])
+    csv.writer(out, delimiter=separator, lineterminator=end, quoting=quoting).writerows([table[0], *table[1]])
     return out.getvalue()
 
 
@@ -180,10 +182,9 @@ def test_a_round_is_the_same_a_few_columns_at_a_time_and_whole(tables, more, pie
     files = {name: folder / f"{name}.csv" for name in ("live", "sheet", "base")}
     for name, of in (("live", rows), ("base", base)):
         files[name].write_text(written((fields, of), csv.QUOTE_ALL), encoding="utf-8", newline="")
-    out = io.StringIO(newline="")
-    turned = [[row[n] for n in order] for row in [fields, *edited]]
-    csv.writer(out, delimiter=separator, lineterminator="\n", quoting=quoting).writerows(turned)
-    files["sheet"].write_text(out.getvalue(), encoding="utf-8", newline="")
+    header, *turned = ([row[n] for n in order] for row in [fields, *edited])
+    sheet = written((header, turned), quoting, separator=separator)
+    files["sheet"].write_text(sheet, encoding="utf-8", newline="")
     older = files["base"] if rng.random() < 0.3 else None
     settings = {"key": "sku", "repair": rng.random() < 0.5}
     whole = outcome(files["live"], files["sheet"], older, **settings)

@@ -5,13 +5,11 @@ Within a version keys are only added. Exact decimals are strings.
 
 from __future__ import annotations
 
-from typing import Literal
-
 import msgspec
 from msgspec import UNSET, UnsetType
 
 from neat_delta.core.base.kinds.stored import Habit
-from neat_delta.core.base.model.catalogue import Source
+from neat_delta.core.base.model.catalogue import Source, Way
 from neat_delta.core.base.model.changeset import HeldCount, Item
 from neat_delta.core.base.model.header import Header
 from neat_delta.core.base.model.history import HistoryChange, SetLater, WentBack
@@ -115,7 +113,7 @@ class CompareOutput(Output, frozen=True, kw_only=True):
     unresolved: int | UnsetType = UNSET
     reasons: list[HeldCount]
     header: Header
-    read: Literal["whole", "columns", "records"]
+    read: Way
     goes_back: list[WentBack] | UnsetType = UNSET
     round: int | UnsetType = UNSET
 

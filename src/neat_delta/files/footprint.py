@@ -17,7 +17,7 @@ __all__ = ["fits", "memory_allowed", "memory_at_most", "size_of"]
 LIMITS: list[int] = []
 """How many bytes the command at work may take; the last counts."""
 
-UNITS = {"": 1, "KB": 10**3, "MB": 10**6, "GB": 10**9, "TB": 10**12, "KIB": 2**10, "MIB": 2**20, "GIB": 2**30}
+UNITS = {"": 1, "B": 1, "KB": 10**3, "MB": 10**6, "GB": 10**9, "TB": 10**12, "KIB": 2**10, "MIB": 2**20, "GIB": 2**30}
 SIZE = re.compile(r"(\d+(?:\.\d+)?)\s*([KMGT]?B|[KMG]IB|)", re.IGNORECASE)
 
 CGROUPS = (
@@ -37,7 +37,7 @@ def size_of(text: str) -> int:
     (2000000000, 1610612736, 800000000)
     """
     parsed = SIZE.fullmatch(text.strip())
-    size = 0 if parsed is None else int(float(parsed[1]) * UNITS[parsed[2].upper() if parsed[2].upper() != "B" else ""])
+    size = 0 if parsed is None else int(float(parsed[1]) * UNITS[parsed[2].upper()])
     if not size:
         raise ValueError(f"{text!r} is no size; write it like 2GB or 800MB")
     return size
@@ -81,4 +81,4 @@ def _free() -> int:
 
 def fits(needed: int) -> bool:
     """Whether so many bytes are no more than tables may take. Of a few nobody is asked."""
-    return needed <= (LIMITS[-1] if LIMITS else sizes.BYTES_ANY_MACHINE_HAS) or needed <= memory_allowed()
+    return (not LIMITS and needed <= sizes.BYTES_ANY_MACHINE_HAS) or needed <= memory_allowed()
