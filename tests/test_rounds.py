@@ -291,10 +291,30 @@ def test_a_change_that_came_with_the_new_live_is_asked_of(shop, run):
     edit(shop, "weekly.toml", ('file = "sheet.csv"', 'file = "sheet.csv"\nclash = "sheet"'))
     waiting = run("run", "weekly.toml", "--resume")
     assert "1 file of answers still to come" in waiting.stdout
-    assert "about 1 item that changed since the answers came" in waiting.stdout
+    assert "about 1 item whose answers hold no more" in waiting.stdout
     answers(shop, "0001", name="again.json")
     assert run("run", "weekly.toml", "--resume").returncode == 0
     assert imported(changed(ROWS, QA_3_price="10.00"), taken(shop)) == changed(ROWS, QA_3_price="13.50", QA_4_stock="7")
+
+
+@pytest.mark.parametrize("clash", ["", 'clash = "sheet"'])
+def test_what_was_refused_since_is_asked_of_again_where_live_is_back_at_what_it_was(shop, run, clash):
+    """A yes is not the last word about an item to which somebody said no, in a later page, when it stood otherwise."""
+    sheet = f'file = "sheet.csv"\n{clash}'
+    (shop / "weekly.toml").write_text(ROUND.replace('file = "sheet.csv"', sheet) + "[sign_off]\nwanted = true\n")
+    assert run("run", "weekly.toml").returncode == 1
+    answers(shop, "0001", name="monday.json")
+    (shop / "live.csv").write_text(as_csv(changed(ROWS, QA_3_price="10.00", QA_4_stock="2")))
+    assert run("run", "weekly.toml", "--resume").returncode == 1
+    answers(shop, "0001", lambda item: item.key["sku"] != "QA-3", name="tuesday.json")
+    (shop / "live.csv").write_text(as_csv(ROWS))
+    waiting = run("run", "weekly.toml", "--resume")
+    assert (waiting.returncode, taken(shop)) == (1, {}), waiting.stderr
+    assert "1 file of answers still to come into" in waiting.stdout
+    assert "about 1 item whose answers hold no more" in waiting.stdout
+    answers(shop, "0001", name="wednesday.json")  # to what stands there byte for byte as on Monday
+    assert run("run", "weekly.toml", "--resume").returncode == 0
+    assert imported(ROWS, taken(shop)) == changed(ROWS, QA_3_price="13.50", QA_4_stock="7")
 
 
 PARTS = """version = 1

@@ -233,8 +233,8 @@ class RoundRun:
 
     def _note_answers(self, inputs: Sequence[KeptInput]) -> None:
         """Note the answers that came."""
-        known = {entry.blake3 for entry in self.folder.inputs("answers")}
-        if inputs and {entry.blake3 for entry in inputs} != known:
+        known = {(entry.name, entry.blake3) for entry in self.folder.inputs("answers")}
+        if inputs and {(entry.name, entry.blake3) for entry in inputs} != known:
             self.folder.note(RoundStep("", "answered", inputs=list(inputs)))
 
     def _wait(self, why: Sequence[str], page: str | None) -> Ended:

@@ -7,7 +7,7 @@ from __future__ import annotations
 import contextlib
 from collections.abc import Sequence
 from dataclasses import dataclass
-from pathlib import Path
+from pathlib import Path, PurePath
 from typing import TYPE_CHECKING
 
 from neat_delta.app.preview import preview
@@ -16,7 +16,7 @@ from neat_delta.core.base.model.rounds import KeptInput
 from neat_delta.core.base.support.errors import ChangeSetError
 from neat_delta.core.review.answered import answer
 from neat_delta.core.review.answers import Answers
-from neat_delta.core.review.carried import carried_over
+from neat_delta.core.review.carried import DatedAnswers, carried_over, refused_since
 from neat_delta.files.answers import read_answers
 from neat_delta.files.changelines import digest_of_changes
 from neat_delta.files.changeset import read_changes
@@ -57,34 +57,56 @@ def signed_off(
     wanted = file.at.sign_off
     place = Path(folder.place("answers") if wanted.answers is None else file.place(wanted.answers))
     place.mkdir(parents=True, exist_ok=True)
-    names = [step.file for step in folder.steps() if step.step == "compared" and step.changes != changes.digest]
-    earlier = [read_changes(folder.place(name)) for name in names]
-    own, kept, carried = list[Answers](), list[KeptInput](), list[Answers]()
+    entries, kept = _answers_in(place, folder, changes)
+    own, carried = list[Answers](), list[Answers]()
     unasked: set[int] | None = None
-    for path in sorted(place.iterdir()):
-        if path.suffix.lower() not in {".json", ".xlsx"} or path.name.startswith("."):
+    for entry in entries:
+        refused = refused_since(entry, entries)
+        if entry.changes is changes and not refused:
+            own.append(entry.answers)
             continue
-        for of_changes in (changes, *reversed(earlier)):
-            with contextlib.suppress(ChangeSetError):
-                answers = read_answers(str(path), of_changes)
-                kept.append(folder.keep("answers", str(path), str(path)))
-                if of_changes is changes:
-                    own.append(answers)
-                else:
-                    part, open_items = carried_over(answers, of_changes, changes)
-                    carried.append(part)
-                    unasked = open_items if unasked is None else unasked & open_items
-                break
-        else:
-            say("answers", f"{path} is left out: it answers no change set of this round")
+        part, open_items = carried_over(entry.answers, entry.changes, changes, refused)
+        carried.append(part)
+        unasked = open_items if unasked is None else unasked & open_items
     needed = wanted.reviewers - len(own) - (0 if unasked else len(carried))
     lacking = []
     if needed > 0:
-        asked = f"{count(len(unasked), 'item')} that changed since the answers came" if unasked else "all of it"
+        asked = f"{count(len(unasked), 'item')} whose answers hold no more" if unasked else "all of it"
         lacking = [f"sign-off: {count(needed, 'file')} of answers still to come into {place}, about {asked}"]
     answers_now = [*own, *carried]
     signed = answer(changes, live, answers_now, store, today=today).changes if answers_now else changes
     return Signing(answers_now, lacking, sorted(unasked or ()), signed, kept)
+
+
+def _answers_in(place: Path, folder: RoundFolder, changes: ChangeSet) -> tuple[list[DatedAnswers], list[KeptInput]]:
+    """The answers that stand there to change sets of the round, and their files."""
+    steps = folder.steps()
+    comparisons = [(number, step) for number, step in enumerate(steps) if step.step == "compared"]
+    first = {step.changes: number for number, step in reversed(comparisons)}
+    last = {step.changes: number for number, step in comparisons}
+    names = {step.changes: step.file for _, step in comparisons if step.changes != changes.digest}
+    earlier = [read_changes(folder.place(name)) for name in reversed(names.values())]
+    seen = {
+        (PurePath(entry.name).name, entry.blake3): number
+        for number, step in reversed([*enumerate(steps)])
+        for entry in step.inputs
+        if entry.role == "answers"
+    }
+    entries, kept = list[DatedAnswers](), list[KeptInput]()
+    for path in sorted(place.iterdir()):
+        if path.suffix.lower() not in {".json", ".xlsx"} or path.name.startswith("."):
+            continue
+        for of_changes in (changes, *earlier):
+            with contextlib.suppress(ChangeSetError):
+                answers = read_answers(str(path), of_changes)
+                kept.append(folder.keep("answers", str(path), str(path)))
+                at = seen.get((path.name, kept[-1].blake3), len(steps))
+                digest = of_changes.digest
+                entries.append(DatedAnswers(answers, of_changes, first[digest], last[digest], at))
+                break
+        else:
+            say("answers", f"{path} is left out: it answers no change set of this round")
+    return entries, kept
 
 
 def write_page(

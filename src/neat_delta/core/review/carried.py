@@ -1,7 +1,12 @@
-"""Answers to a change set that was made anew: those hold of which nothing is otherwise by now."""
+"""Answers to a change set that was made anew: those hold of which nothing is otherwise by now, and to which nobody said
+no since.
+"""
 
 from __future__ import annotations
 
+from collections.abc import Sequence
+from collections.abc import Set as AbstractSet
+from dataclasses import dataclass
 from typing import TYPE_CHECKING
 
 import polars as pl
@@ -12,15 +17,52 @@ from neat_delta.core.review.answers import ANSWERS, Answers
 if TYPE_CHECKING:
     from neat_delta.core.base.model.changeset import ChangeSet
 
-__all__ = ["carried_over"]
+__all__ = ["DatedAnswers", "carried_over", "refused_since"]
 
 Cell = tuple[str | None, str | None, str | None]
 
+Refused = tuple[tuple[str, ...], str | None]
+"""What was answered no: an item's key, and a field of it (None: the item)."""
 
-def carried_over(answers: Answers, old: ChangeSet, new: ChangeSet) -> tuple[Answers, set[int]]:
+
+@dataclass(frozen=True, slots=True)
+class DatedAnswers:
+    """Answers, the change set that they answer, the numbers of the `first` and the `last` comparison of the round that
+    came to it, and the number of the step at which they were `seen` first.
+    """
+
+    answers: Answers
+    changes: ChangeSet
+    first: int
+    last: int
+    seen: int
+
+    def are_after(self, other: DatedAnswers) -> bool:
+        """Whether they were certainly given after these: seen later, and to a change set that came later."""
+        if self.seen == other.seen:
+            return self.first > other.last
+        return self.seen > other.seen and self.last > other.first
+
+
+def refused_since(answers: DatedAnswers, others: Sequence[DatedAnswers]) -> set[Refused]:
+    """What others answered no in another change set of the round, and not certainly before these answers: a yes of
+    these is not the last word about it, and it is to be asked of again.
+    """
+    refused = set[Refused]()
+    for other in others:
+        if other.changes.digest != answers.changes.digest and not answers.are_after(other):
+            keys = other.changes.keys.rows()
+            no = other.answers.table.filter(pl.col("answer") == "no")
+            refused |= {(keys[item], field) for item, field in no.select("item", "field").iter_rows()}
+    return refused
+
+
+def carried_over(
+    answers: Answers, old: ChangeSet, new: ChangeSet, refused: AbstractSet[Refused] = frozenset()
+) -> tuple[Answers, set[int]]:
     """The answers to `old` that hold for `new`, and the numbers of the items of `new` of which something is to be sent
     that nobody was asked of. An answer holds for a cell that has the same texts before and after, in an item of the
-    same verdict; an answer to a clash, where both sides are the same.
+    same verdict; an answer to a clash, where both sides are the same. What was `refused` since is asked of again.
 
     >>> from neat_delta import as_catalogue, compare
     >>> live = as_catalogue({"sku": ["QA-1", "QA-2"], "price": ["9.90", "20.00"]}, "live")
@@ -53,11 +95,18 @@ def carried_over(answers: Answers, old: ChangeSet, new: ChangeSet) -> tuple[Answ
             rows += [(item, None, None, comment)] if comment else []
         elif (item, field) in asked:
             rows.append((item, field, answer, comment))
+    new_keys, refused_items = new.keys.rows(), {key for key, _ in refused}
+    taken_back = set[tuple[int, str | None]]()
+    for item, field, answer, _ in rows:
+        key = new_keys[item]
+        again = key in refused_items if field is None else not refused.isdisjoint({(key, field), (key, None)})
+        taken_back |= {(item, field)} if again and answer not in {None, "no"} else set()
+    rows = [row for row in rows if row[2] is None or row[2] == "no" or row[:2] not in taken_back]
     rows.sort(key=lambda row: (row[0], row[1] or ""))
     sent = {(item, name) for item, name in new.sent().select("item", pl.col("field").cast(pl.String)).iter_rows()}
     sent |= {(int(item), None) for item in new.sent_without_cells()}
     table = pl.DataFrame(rows, schema=dict(ANSWERS), orient="row")
-    return Answers(answers.path, conform(table, ANSWERS)), {item for item, _ in sent - asked}
+    return Answers(answers.path, conform(table, ANSWERS)), {item for item, _ in sent - (asked - taken_back)}
 
 
 def _cells(changes: ChangeSet) -> dict[tuple[str, ...], tuple[str, dict[str, Cell]]]:
