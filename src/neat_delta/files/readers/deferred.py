@@ -62,7 +62,7 @@ class TextRecords:
             self._like, self._counterparts, self._fingerprints = like, records.counterparts.slice(1), None
             own = self._own_places()
             if records.own:
-                table = split(records.own, self.names, self.dialect).collect()
+                table = split(records.own, self.names, self.dialect)
                 self._keep(own, table.slice(table.height - own.len()))  # the header may be among them
             like.expect(self._counterparts, own.len(), self._sums(own))
 
@@ -171,7 +171,7 @@ class TextRecords:
         return pl.concat(tables).slice(1)
 
     def _read_piece(self, headings: list[str], span: tuple[int, int]) -> pl.DataFrame:
-        return split(self._parts.part(*span), self.names, self.dialect).select(headings).collect()
+        return split(self._parts.part(*span), self.names, self.dialect, headings)
 
     def rows(self, headings: Sequence[str], places: pl.Series) -> pl.DataFrame:
         """These columns of the rows at these places; null where the place is."""
@@ -195,7 +195,7 @@ class TextRecords:
         import numpy as np
 
         text = joined(self._parts, self._bounds, places.to_numpy().astype(np.int64) + 1)
-        return split(text, self.names, self.dialect).collect()
+        return split(text, self.names, self.dialect)
 
     def _forget_rows(self) -> None:
         self._rows = pl.DataFrame(schema=dict.fromkeys(self.names, pl.String))

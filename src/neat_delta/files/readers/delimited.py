@@ -36,7 +36,7 @@ from neat_delta.files.readers.dialect import (
 )
 from neat_delta.files.readers.encoding import BOMS, Known, codec, decoded, guess, of_head
 from neat_delta.files.readers.headings import column_numbers, must_be_headings, unnamed_columns
-from neat_delta.files.readers.splitting import split
+from neat_delta.files.readers.splitting import scan, split
 
 __all__ = ["Head", "Text", "head_of", "read_text", "text_of"]
 
@@ -216,10 +216,10 @@ def _parse(body: bytes, path: str, head: Head, only: Collection[str] | None) -> 
     names, dialect = head.names, head.dialect
     if only is not None:
         wanted = [name for name in names if name in only]
-        return split(body, names, dialect).select(wanted).collect()[1:], True
+        return split(body, names, dialect, wanted)[1:], True
     cells = None
     if not dialect.escape:
-        running = split(body, names, dialect).collect(background=True)
+        running = scan(body, names, dialect).collect(background=True, engine="in-memory")
         try:  # while Polars reads
             zero = body.find(b"\0")
             regular, quoting = _quoting(body, dialect)
@@ -238,7 +238,7 @@ def _parse(body: bytes, path: str, head: Head, only: Collection[str] | None) -> 
     regular = cells is not None
     if cells is None:
         plain = Dialect(",", "\n", '"', "")
-        cells = split(_regular(body, path, len(names), dialect, head.number), names, plain).collect()
+        cells = split(_regular(body, path, len(names), dialect, head.number), names, plain)
     return cells[1:], regular
 
 

@@ -144,7 +144,7 @@ def columns_of(
         if dialect.quote and text.count(dialect.quote.encode()) % 2:  # it was cut inside a quoted cell
             return None
         try:
-            return split(text, names, dialect).select(wanted).collect(), at + len(text)
+            return split(text, names, dialect, wanted), at + len(text)
         except pl.exceptions.PolarsError:  # it is another file by now
             return None
 
