@@ -100,7 +100,7 @@ def _single(header: Header, lines: pl.Series) -> pl.DataFrame | None:
     groups = pl.col("line").str.extract_groups(form).struct.rename_fields(names)
     in_header = pl.col("field").is_in([name for name in header.fields if name not in header.key])
     parts = texts.select(groups).unnest("line").select(pl.when(in_header).then(pl.all()))
-    return parts.with_columns(pl.col("live", "sheet").cast(pl.Int64)).collect().rechunk()
+    return parts.with_columns(pl.col("live", "sheet").cast(pl.Int64)).collect(engine="in-memory").rechunk()
 
 
 def _with_plain(

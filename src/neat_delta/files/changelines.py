@@ -108,7 +108,9 @@ def _item_lines(changes: ChangeSet) -> pl.DataFrame:
     if cells["item"].equals(pl.int_range(items.height, eager=True).alias("item")):
         cells_of_items = items.hstack(cells.drop("item"))
     else:
-        cell_lines = cells.lazy().select("item", cells=pl.concat_str(parts), why=why, base=old).collect()
+        cell_lines = (
+            cells.lazy().select("item", cells=pl.concat_str(parts), why=why, base=old).collect(engine="in-memory")
+        )
         cell_lines = cell_lines.group_by("item", maintain_order=True).agg(pl.all().drop_nulls().str.join(","))
         cell_lines = cell_lines.with_columns(pl.col("why", "base").replace("", None))
         old = pl.col("base")
@@ -138,7 +140,7 @@ def _item_lines(changes: ChangeSet) -> pl.DataFrame:
         pl.concat_str(pl.lit(',"base":{'), old, pl.lit("}")).fill_null("") if cells["base"].count() else pl.lit(""),
         pl.lit("}"),
     )
-    return cells_of_items.lazy().select(line=line).collect()
+    return cells_of_items.lazy().select(line=line).collect(engine="in-memory")
 
 
 def _cells(changes: ChangeSet) -> pl.DataFrame:
@@ -164,7 +166,7 @@ def json_text(text: str) -> str:
 
 def _escaped(texts: pl.DataFrame) -> pl.DataFrame:
     """The texts as they stand within the quotes of JSON (RFC 8259); null stays null."""
-    odd = texts.lazy().select(pl.all().str.contains(r'["\\\x00-\x1f]')).collect()
+    odd = texts.lazy().select(pl.all().str.contains(r'["\\\x00-\x1f]')).collect(engine="in-memory")
     for name in texts.columns:
         at = true_places(odd[name])
         if at.len():

@@ -36,7 +36,7 @@ def chosen_like(live: pl.Series, texts: pl.Series, field: Field) -> pl.Series:
     known = pl.LazyFrame([spelt, both.head(spelt.len()).alias("value")]).filter(pl.col("value").is_unique())
     met = pl.LazyFrame({"value": both.tail(bare.len()), "said": bare})
     met = met.join(known, on="value", how="left", maintain_order="left")
-    return met.select(pl.coalesce("spelt", "said")).collect().to_series()
+    return met.select(pl.coalesce("spelt", "said")).collect(engine="in-memory").to_series()
 
 
 CHOICE = Kind("choice", _read)

@@ -40,7 +40,7 @@ def spelt_like(live_paths: pl.Series, texts: pl.Series, field: Field) -> pl.Seri
     if field.separator:
         parts = parts.str.split(field.separator).explode()
     table = parts.to_frame("spelt").lazy().select(pl.col("spelt").str.strip_chars()).unique()
-    known = table.filter(pl.col("spelt") != "").collect().to_series()
+    known = table.filter(pl.col("spelt") != "").collect(engine="in-memory").to_series()
     mark = _mark(field)
     around = re.compile(rf"\s*{re.escape(mark)}\s*")
     spellings: dict[str, list[str]] = {}

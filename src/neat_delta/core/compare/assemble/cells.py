@@ -168,4 +168,6 @@ def with_rules(cells: pl.DataFrame, decided: pl.DataFrame, shop: Store, key: lis
     held = decided.lazy().filter((pl.col("done") == "held") & (pl.col("source") != EMPTIED))
     held = held.select("item", pl.col("field").cast(cells.schema["field"])).unique().with_columns(held=pl.lit(True))
     ruled = ruled.join(held, on=["item", "field"], how="left", maintain_order="left")
-    return ruled.with_columns(rule=pl.when(pl.col("held").is_null()).then("rule")).drop("held").collect()
+    return (
+        ruled.with_columns(rule=pl.when(pl.col("held").is_null()).then("rule")).drop("held").collect(engine="in-memory")
+    )

@@ -33,7 +33,7 @@ def near_twin(context: CheckContext) -> pl.DataFrame:
             twins = values.live.lazy().select(twin="value").unique().sort("twin")
             twins = twins.with_columns(loose=_loose(pl.col("twin"))).unique("loose", keep="first", maintain_order=True)
             met = new.lazy().with_columns(loose=_loose(pl.col("value"))).join(twins, on="loose", maintain_order="left")
-            tables.append(_beside(name, met.collect(), _path_text("value"), _path_text("twin")))
+            tables.append(_beside(name, met.collect(engine="in-memory"), _path_text("value"), _path_text("twin")))
         if field.kind == "path":
             tables.append(_spelt_otherwise(name, values))
     return pl.concat(tables)
@@ -46,7 +46,7 @@ def _spelt_otherwise(name: str, values: Values) -> pl.DataFrame:
         return nothing()
     twins = values.live.lazy().select("value", twin="spelt").sort("twin")
     twins = twins.unique("value", keep="first", maintain_order=True)
-    hit = other.lazy().join(twins, on="value", maintain_order="left").collect()
+    hit = other.lazy().join(twins, on="value", maintain_order="left").collect(engine="in-memory")
     return _beside(name, hit, pl.col("spelt"), pl.col("twin"))
 
 
@@ -73,7 +73,7 @@ def new_value(context: CheckContext) -> pl.DataFrame:
         loose = live_values.lazy().select(loose=_loose(pl.col("value")))
         others = new.lazy().with_columns(loose=_loose(pl.col("value")))
         others = others.join(loose, on="loose", how="anti", maintain_order="left")
-        new = others.unique("item", keep="first", maintain_order=True).collect()
+        new = others.unique("item", keep="first", maintain_order=True).collect(engine="in-memory")
         values = live_values["value"].unique().sort().to_list()
         explained = {value: _what_is_new(value, values, path=field.kind == "path") for value in new["value"].unique()}
         tables.append(

@@ -40,12 +40,19 @@ def outlier(context: CheckContext) -> pl.DataFrame:
             continue
         # Floating point is good enough here: it only sorts out what is far off.
         log = (pl.col("new").cast(pl.Float64) / pl.col("old").cast(pl.Float64)).log()
-        steps = cells.lazy().filter((pl.col("old") > 0) & (pl.col("new") > 0)).with_columns(log=log).collect()
+        steps = (
+            cells.lazy()
+            .filter((pl.col("old") > 0) & (pl.col("new") > 0))
+            .with_columns(log=log)
+            .collect(engine="in-memory")
+        )
         if steps.height < LEAST:
             continue
         off = steps.lazy().with_columns(off=(pl.col("log") - pl.col("log").median()).abs())
         deviation = pl.col("off").median() * 1.4826
-        hit = off.filter(pl.col("off") > pl.max_horizontal(deviation * FAR, pl.lit(AT_LEAST))).collect()
+        hit = off.filter(pl.col("off") > pl.max_horizontal(deviation * FAR, pl.lit(AT_LEAST))).collect(
+            engine="in-memory"
+        )
         what = sentence(hit, "from {} to {}, quite otherwise than the others", "before", "after")
         tables.append(findings_of(name, hit["item"], what))
     return pl.concat(tables)

@@ -111,7 +111,7 @@ def unclosed_html(context: CheckContext) -> pl.DataFrame:
     ]
     if not texts:
         return nothing()
-    marked = pl.concat(texts).collect()
+    marked = pl.concat(texts).collect(engine="in-memory")
     from neat_delta.core.compare.checks.html import unclosed_tag
 
     unclosed = {text: unclosed_tag(text) for text in marked["after"].unique()}
@@ -139,7 +139,12 @@ def required(context: CheckContext) -> pl.DataFrame:
         items = context.cells[name]["item"]
         reasons.append(pl.DataFrame({"item": items, "field": constant(name, items.len(), pl.String)}))
     filled = (
-        pl.concat(reasons).lazy().filter(pl.col("item").is_in(new.implode())).group_by("item").agg("field").collect()
+        pl.concat(reasons)
+        .lazy()
+        .filter(pl.col("item").is_in(new.implode()))
+        .group_by("item")
+        .agg("field")
+        .collect(engine="in-memory")
     )
     fields_of = {item: {*context.keys.columns, *fields} for item, fields in filled.iter_rows()}
     blanks = [(item, [name for name in names if name not in fields_of.get(item, context.keys.columns)]) for item in new]

@@ -96,7 +96,7 @@ def _candidates(
         old = pl.DataFrame({"text": live.at(field, gone), "old": gone.cast(pl.UInt32)}).lazy()
         old = old.filter(pl.len().over("text") <= RARE)
         candidates.append(old.join(new, on="text").select("old", "new"))
-    return pl.concat(candidates).unique().sort("new", "old").collect()
+    return pl.concat(candidates).unique().sort("new", "old").collect(engine="in-memory")
 
 
 def _alike(live: Catalogue, new_rows: pl.DataFrame, pairs: pl.DataFrame, name: str | None) -> pl.Series:

@@ -111,7 +111,7 @@ def _must_be_clear(catalogue: pl.DataFrame, update: pl.DataFrame, keys: list[str
         if field not in update.columns:
             raise ProofError(f'the update table lacks the key field "{field}".')
         blank = pl.col(field).is_null() | (pl.col(field).str.strip_chars() == "")
-        if update.lazy().select(blank.any()).collect().item():
+        if update.lazy().select(blank.any()).collect(engine="in-memory").item():
             raise ProofError(f'a row of the update table has a blank key field "{field}".')
     once = update.select(keys).hash_rows().n_unique() == update.height  # other hashes are other keys
     if not once and update.select(keys).is_duplicated().any():
@@ -161,7 +161,9 @@ def _matching_places(catalogue: pl.DataFrame, update: pl.DataFrame, keys: list[s
     rows = update.select(keys).with_row_index(row_mark)
     mark = MARK + "hash"  # joining on hashes is cheaper than on texts; what has one hash may still be two keys
     items, rows = (table.with_columns(table.select(keys).hash_rows().alias(mark)) for table in (items, rows))
-    candidates = items.lazy().select(ours, mark).join(rows.lazy().select(row_mark, mark), on=mark).collect()
+    candidates = (
+        items.lazy().select(ours, mark).join(rows.lazy().select(row_mark, mark), on=mark).collect(engine="in-memory")
+    )
     alike = constant(True, candidates.height)
     for name in keys:
         alike &= gathered(catalogue[name], candidates[ours]) == gathered(update[name], candidates[row_mark])

@@ -99,7 +99,7 @@ def keys(texts: pl.DataFrame) -> pl.DataFrame:
     >>> keys(pl.DataFrame({"ours": [" 5.00"], "typed": ["5"]})).row(0)
     ('5', '5')
     """
-    return texts.lazy().select(pl.all().str.strip_chars()).select(_key(pl.all())).collect()
+    return texts.lazy().select(pl.all().str.strip_chars()).select(_key(pl.all())).collect(engine="in-memory")
 
 
 def _key(bare: pl.Expr) -> pl.Expr:

@@ -38,7 +38,7 @@ def decimal_slip(context: SlipContext) -> list[Slip]:
         if not cells.select((step > 1 - WITHIN - USUAL).any()).item():
             continue
         both = cells.lazy().select(before=pl.col("old").cast(pl.Float64), after=pl.col("new").cast(pl.Float64))
-        table = both.with_columns(power=(pl.col("after") / pl.col("before")).log10()).collect()
+        table = both.with_columns(power=(pl.col("after") / pl.col("before")).log10()).collect(engine="in-memory")
         usual = table.filter(pl.col("power").abs() < USUAL)["power"]
         middle = float(usual.median() or 0) if usual.len() >= FEW else 0.0  # type: ignore[arg-type]
         beyond = pl.col("power") - middle
@@ -46,7 +46,7 @@ def decimal_slip(context: SlipContext) -> list[Slip]:
             ((pl.col("before") > 0) & (pl.col("after") > 0))
             & (_near_ten(beyond, WITHIN) | _near_ten(pl.col("power"), EXACTLY))
         )
-        off_cells = filtered(cells, off.collect().to_series())
+        off_cells = filtered(cells, off.collect(engine="in-memory").to_series())
         if not off_cells.height:
             continue
         off_cells = off_cells.filter(~pl.col("theirs").is_in(_one_price(cells, off_cells).implode()))
