@@ -15,6 +15,7 @@ from selenium.webdriver.common.keys import Keys
 from selenium.webdriver.support.ui import Select
 
 import neat_delta
+from neat_delta.core.review.carried import carried_over
 from tests.browser import browser, scheme, show
 from tests.conftest import campaign, first_of, in_this_process
 from tests.made import delimited
@@ -307,3 +308,32 @@ def test_fifty_thousand_items_are_answered_at_once(driver, tmp_path):
     cells = neat_delta.read(str(tmp_path / "out" / "update-1.csv")).cells
     many = sum(neat_delta.read(str(file)).cells.height for file in (tmp_path / "out").glob("update-*.csv"))
     assert cells.height and many >= 50_000
+
+
+@pytest.mark.parametrize(
+    ("answer", "choice", "carried"),
+    [
+        ("yes", "both", {"price": "yes", "stock": "both"}),
+        ("no", "both", {"price": "no", "stock": "no"}),
+        (None, "sheet", {"stock": "sheet"}),
+        ("yes", None, {"price": "yes", "stock": "yes"}),
+    ],
+)
+def test_what_is_said_of_an_item_and_of_a_clash_in_it_holds_when_others_change(asked, run, answer, choice, carried):
+    """One answer a cell: a no of the item is one for each, and a choice counts more than a yes."""
+    old = neat_delta.read_changes(str(asked / "c.jsonl"))
+    name = answers(asked, "a.json", ("A", answer, {} if choice is None else {"stock": choice}))
+    answered = neat_delta.read_answers(str(asked / name), old)
+    (asked / "sheet.csv").write_text(SHEET.replace("C,Hat,3.00", "C,Hat,3.60"))
+    run("compare", "tuesday.csv", "sheet.csv", "--base", "monday.csv", "--accept", "large-round", "-o", "d.jsonl")
+    new = neat_delta.read_changes(str(asked / "d.jsonl"))
+    part, unasked = carried_over(answered, old, new)
+    a, c = (new.keys["sku"].to_list().index(sku) for sku in "AC")
+    assert {(item, field): said for item, field, said, _ in part.table.iter_rows()} == {
+        (a, field): said for field, said in carried.items()
+    }
+    assert (part.table.height, unasked) == (len(carried), {c})
+    signed = neat_delta.sign_off(new, [part]).changes
+    assert set(signed.sent()["field"].cast(str).to_list()) == {
+        name for name, said in carried.items() if said != "no"
+    } - ({"stock"} if carried.get("stock") == "yes" else set())

@@ -6,7 +6,9 @@ import contextlib
 import json
 import random
 import shutil
+from collections import defaultdict
 from pathlib import Path
+from typing import NamedTuple
 from unittest import mock
 
 from hypothesis import example
@@ -14,6 +16,7 @@ from hypothesis import strategies as st
 
 import neat_delta
 from neat_delta.app.rounds import run as rounds
+from neat_delta.core.base.model.reasons import CHANGED_TOO
 from neat_delta.core.base.support.errors import NeatDeltaError
 from neat_delta.files.changeset import read_changes
 from neat_delta.files.ledger.folder import RoundFolder
@@ -48,7 +51,16 @@ wanted = {signed}
 to = ["polled"]
 """
 
-Cells = dict[tuple[int, str], str]
+Place = tuple[int, str]
+Cells = dict[Place, str]
+
+
+class Word(NamedTuple):
+    """What a reviewer said of a cell: the texts that stood there, the one that it would get, and yes or no."""
+
+    before: str
+    after: str
+    yes: bool
 
 
 def cells(rng: random.Random) -> Cells:
@@ -73,6 +85,14 @@ def chain(rng: random.Random) -> list[str]:
     return steps
 
 
+def cells_of(changes: neat_delta.ChangeSet) -> list[dict[str, tuple[str | None, str, str, str | None]]]:
+    """Of each item its cells by field: in the base, before and after, and why it is held."""
+    items: list[dict[str, tuple[str | None, str, str, str | None]]] = [{} for _ in range(changes.items.height)]
+    for item, field, *cell in changes.cells.select("item", "field", "base", "before", "after", "held").iter_rows():
+        items[item][field] = tuple(cell)
+    return items
+
+
 class Shop:
     """A shop's folder, its store, and what people meant: what each round was begun with, and what was answered."""
 
@@ -82,7 +102,7 @@ class Shop:
         self.wanted: Cells = {}
         self.base = [list(row) for row in self.rows]
         self.meant: dict[int, tuple[Cells, list[list[str]]]] = {}
-        self.yes: set[tuple[int, tuple[int, str], str]] = set()
+        self.words: dict[tuple[int, Place], list[Word]] = defaultdict(list)
         self.sent, self.taken = list[str](), set[tuple[int, str]]()
         (place / "polled").mkdir()
         (place / "neat-delta.toml").write_text(STORE)
@@ -126,25 +146,46 @@ class Shop:
         """The last round."""
         return rounds.last_round(self.file.ledger, "weekly")
 
-    def answer(self, *, yes: bool) -> None:
-        """A reviewer answers the last change set of the last round."""
+    def answer(self, rng: random.Random) -> None:
+        """A reviewer answers a change set of the last round, mostly the last one: each item, or some; and of clashes
+        whose value it is to be.
+        """
         last = self.last()
         paths = [] if last is None else [step.file for step in last.steps() if step.step == "compared"]
         if last is None or not paths:
             return
-        changes = read_changes(last.place(paths[-1]))
-        said = [
-            {"line": line, "key": item.key, "answer": "yes" if yes else "no"}
-            for line, item in enumerate(changes.iter_items(), 2)
-        ]
-        facts = {"format": "neat-delta answers", "version": 1, "changes": changes.digest, "answers": said}
+        changes = read_changes(last.place(paths[-1] if rng.random() < 0.8 else rng.choice(paths)))
+        answers = list[dict[str, object]]()
+        mostly = rng.random() < 0.8
+        for line, (item, cells) in enumerate(zip(changes.keys["sku"], cells_of(changes), strict=True), 2):
+            yes = rng.choice([mostly, mostly, mostly, not mostly, None])
+            choices = {
+                field: choice
+                for field, (_, _, _, held) in cells.items()
+                if held == CHANGED_TOO and (choice := rng.choice(["sheet", "store", "both", None]))
+            }
+            answer = {} if yes is None else {"answer": "yes" if yes else "no"}
+            answers.append({"line": line, "key": {"sku": item}, "clashes": choices, **answer})
+            for field, (base, before, after, held) in cells.items():
+                words = self.words[last.number, (int(item[3:]), field)]
+                if yes is False:
+                    words.append(Word(before, after, yes=False))
+                elif field in choices and choices[field] != "store":
+                    both = str(int(before) + int(after) - int(base or before))
+                    words.append(Word(before, both if choices[field] == "both" else after, yes=True))
+                elif yes and held != CHANGED_TOO:
+                    words.append(Word(before, after, yes=True))
+        facts = {"format": "neat-delta answers", "version": 1, "changes": changes.digest, "answers": answers}
         folder = last.path / "answers"
         folder.mkdir(exist_ok=True)
         (folder / f"{len(list(folder.iterdir()))}.json").write_text(json.dumps(facts))
-        for item in changes.iter_items():
-            for field, (_, after) in item.cells.items():
-                cell = (last.number, (int(item.key["sku"][3:]), field), str(after))
-                (self.yes.add if yes else self.yes.discard)(cell)
+
+    def was_signed(self, number: int, at: Place, cell: str) -> bool:
+        """Whether somebody said yes to this text in place of the one that stands there, and nobody no since."""
+        words = self.words[number, at]
+        stands = self.rows[at[0]][FIELDS.index(at[1])]
+        yes = [place for place, word in enumerate(words) if word == Word(stands, cell, yes=True)]
+        return bool(yes) and all(word.yes for word in words[yes[-1] :])
 
     def command(self, what: str) -> None:
         """A command, as a person gives it; then the store takes what has arrived."""
@@ -188,10 +229,10 @@ class Shop:
                 for name, cell in zip(heading[1:], line[1:], strict=True):
                     if cell:
                         at = (int(line[0][3:]), name)
-                        assert wanted.get(at) == cell, (at, cell, wanted)
-                        stood = self.rows[at[0]][FIELDS.index(name)]
-                        assert stood == base[at[0]][FIELDS.index(name)], (at, stood)
-                        assert not self.signed or (last.number, at, cell) in self.yes
+                        assert not self.signed or self.was_signed(last.number, at, cell), (at, cell, self.words)
+                        stood, was = (rows[at[0]][FIELDS.index(name)] for rows in (self.rows, base))
+                        if not self.signed or stood == was:  # else it was chosen, knowing what stands there
+                            assert (wanted.get(at), stood) == (cell, was), (at, cell, wanted, stood)
             assert (last.number, text) not in self.taken
             self.taken.add((last.number, text))
             self.sent.append(text)
@@ -220,7 +261,7 @@ def go_through(shop: Shop, rng: random.Random) -> None:
         if what in {"edit", "move"}:
             getattr(shop, what)(cells(rng))
         elif what == "answer":
-            shop.answer(yes=rng.random() < 0.8)
+            shop.answer(rng)
         elif what == "passes":
             shop.setup('held = "send the rest"')
         elif what == "killed":

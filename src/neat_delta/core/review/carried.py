@@ -75,38 +75,41 @@ def carried_over(
     """
     olds, news = _cells(old), _cells(new)
     items_by_key = {key: item for item, key in enumerate(new.keys.iter_rows())}
-    rows, asked = list[tuple[int, str | None, str | None, str | None]](), set[tuple[int, str | None]]()
-    for key, was in olds.items():
+    asked: dict[int, list[str | None]] = {}
+    for key, (verdict, cells) in olds.items():
         item = items_by_key.get(key)
-        if item is not None and news[key][0] == was[0]:
-            asked |= {(item, field) for field, cell in news[key][1].items() if was[1].get(field) == cell}
-            asked |= {(item, None)} if news[key][1] == was[1] else set()
-    old_keys = old.keys.rows()
+        if item is not None and news[key][0] == verdict:
+            asked[item] = [field for field, cell in news[key][1].items() if cells.get(field) == cell]
+            asked[item] += [None] if news[key][1] == cells else []
+    given, comments = dict[tuple[int, str | None], str](), list[tuple[int, str | None, str | None, str | None]]()
+    old_keys, whole = old.keys.rows(), new.items["verdict"].is_in(["new", "gone"])
     for number, field, answer, comment in answers.table.select("item", "field", "answer", "comment").iter_rows():
         item = items_by_key.get(old_keys[number])
         if item is None:
             continue
-        if field is None and (item, None) in asked and new.items["verdict"][item] in {"new", "gone"}:
-            rows.append((item, None, answer, comment))
-        elif field is None:
-            rows += [
-                (item, name, answer, None) for asked_item, name in asked if asked_item == item and name is not None
-            ]
-            rows += [(item, None, None, comment)] if comment else []
-        elif (item, field) in asked:
-            rows.append((item, field, answer, comment))
+        comments += [(item, field, None, comment)] if comment else []
+        names = asked.get(item, [])
+        if field is not None:
+            names = [field] if field in names else []
+        else:
+            names = [None] if None in names and whole[item] else [name for name in names if name is not None]
+        for name in names if answer is not None else ():
+            known = given.get((item, name))  # a no counts, and what is said of a field more than what is of its item
+            if known is None or answer == "no" or (field is not None and known != "no"):
+                given[item, name] = answer
     new_keys, refused_items = new.keys.rows(), {key for key, _ in refused}
     taken_back = set[tuple[int, str | None]]()
-    for item, field, answer, _ in rows:
+    for (item, field), answer in given.items():
         key = new_keys[item]
         again = key in refused_items if field is None else not refused.isdisjoint({(key, field), (key, None)})
-        taken_back |= {(item, field)} if again and answer not in {None, "no"} else set()
-    rows = [row for row in rows if row[2] is None or row[2] == "no" or row[:2] not in taken_back]
+        taken_back |= {(item, field)} if again and answer != "no" else set()
+    rows = comments + [(*at, answer, None) for at, answer in given.items() if at not in taken_back]
     rows.sort(key=lambda row: (row[0], row[1] or ""))
     sent = {(item, name) for item, name in new.sent().select("item", pl.col("field").cast(pl.String)).iter_rows()}
     sent |= {(int(item), None) for item in new.sent_without_cells()}
+    unasked = {item for item, field in sent if field not in asked.get(item, ()) or (item, field) in taken_back}
     table = pl.DataFrame(rows, schema=dict(ANSWERS), orient="row")
-    return Answers(answers.path, conform(table, ANSWERS)), {item for item, _ in sent - (asked - taken_back)}
+    return Answers(answers.path, conform(table, ANSWERS)), unasked
 
 
 def _cells(changes: ChangeSet) -> dict[tuple[str, ...], tuple[str, dict[str, Cell]]]:
