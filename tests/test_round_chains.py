@@ -11,7 +11,6 @@ from pathlib import Path
 from typing import NamedTuple
 from unittest import mock
 
-from hypothesis import example
 from hypothesis import strategies as st
 
 import neat_delta
@@ -242,7 +241,6 @@ class Shop:
             path.unlink()
 
 
-@example(285, True, "few")  # a yes, then a no to the same cell as it stood otherwise, then live as at first
 @in_two_lengths(st.integers(0, 1 << 32), st.booleans(), few=4, many=120)
 def test_whatever_happens_only_what_was_meant_is_sent_and_once(tmp_path_factory, seed, signed):
     place, rng = tmp_path_factory.mktemp("chain"), random.Random(seed)
