@@ -402,18 +402,22 @@ def test_whole_numbers_slip_from_twenty_cells_on_four_in_five_of_those_that_chan
     assert [one for one in slips if one[0] == "a decimal slip"] == [("a decimal slip", tenfold)] * held
 
 
+@pytest.mark.parametrize("items", [40, 2_000])
 @pytest.mark.parametrize("fields", [3, 20])
-def test_two_columns_are_seen_to_be_swapped_among_few_that_change_and_among_many(fields):
-    rng, skus = random.Random(fields), [f"QA-{n}" for n in range(40)]
+def test_two_columns_are_seen_to_be_swapped_among_few_that_change_and_among_many(fields, items):
+    """Also where they were in forty items alone, and all else changes in many."""
+    rng, skus = random.Random(fields), [f"QA-{n}" for n in range(items)]
     names = [f"attribute {n}" for n in range(fields)]
     before = {name: [f"{name[-2:]} {rng.randrange(10**6)}" for _ in skus] for name in names}
     after = {name: [f"{text} new" for text in texts] for name, texts in before.items()}
     one, other = names[0], names[-1]
-    after |= {one: before[other], other: before[one]}
+    at = {*range(40)} if items == 40 else {*range(1, items, items // 64)}  # beside those that are glanced at
+    for name, from_ in ((one, other), (other, one)):
+        after[name] = [before[from_ if n in at else name][n] for n in range(items)]
     live, sheet = (as_catalogue({"sku": skus} | columns, "x") for columns in (before, after))
     changes = compare(live, sheet, store=Store(key=Key(["sku"]), fields={name: Field("text") for name in names}))
     slips = [(finding.name, finding.fields, finding.cells) for finding in changes.header.findings]
-    assert ("two columns swapped", [one, other], 80) in slips
+    assert ("two columns swapped", [one, other], 2 * len(at)) in slips
 
 
 @pytest.mark.parametrize(("cells", "gap", "held"), [(6, 1, True), (5, 1, False), (6, 4, True), (6, 5, False)])
@@ -448,10 +452,11 @@ def test_a_replacement_goes_too_far_from_ten_cells_on_three_in_each_of_two_sorts
     assert slips == [("replaced in more fields than one", names + codes)] * held
 
 
+@pytest.mark.parametrize("width", [12, 24])
 @pytest.mark.parametrize(("step", "held"), [(1, True), (-1, True), (3, True), (-3, True), (4, False)])
-def test_cells_are_shifted_sideways_by_three_columns_at_most(step, held):
-    """In four rows three cells or more hold what stood so many columns beside them."""
-    rng, width = random.Random(step), 12
+def test_cells_are_shifted_sideways_by_three_columns_at_most(step, held, width):
+    """In four rows three cells or more hold what stood so many columns beside them; also where many fields change."""
+    rng = random.Random(step)
     names = [f"attribute {n}" for n in range(width)]
     skus = [f"QA-{n}" for n in range(40)]
     before = {name: [f"{rng.randrange(10**8)}" for _ in skus] for name in names}
@@ -459,6 +464,8 @@ def test_cells_are_shifted_sideways_by_three_columns_at_most(step, held):
     for row in (5, 9, 14, 23):
         for place in range(4, 8):
             after[names[place]][row] = before[names[place - step]][row]
+    for place in range(12, width):
+        after[names[place]][place] += "1"
     live, sheet = (as_catalogue({"sku": skus} | columns, "x") for columns in (before, after))
     changes = compare(live, sheet, store=Store(key=Key(["sku"]), fields={name: Field("text") for name in names}))
     assert ("cells shifted sideways" in {finding.name for finding in changes.header.findings}) is held

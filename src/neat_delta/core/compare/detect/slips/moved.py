@@ -8,7 +8,7 @@ from itertools import combinations
 import polars as pl
 
 from neat_delta.core.base.support.series import filtered, gathered, spread
-from neat_delta.core.compare.detect.slips.base import Slip, SlipContext
+from neat_delta.core.compare.detect.slips.base import Slip, SlipContext, keys
 
 __all__ = ["sideways", "swapped"]
 
@@ -28,8 +28,13 @@ GLANCE = 1_000
 FEW_FIELDS = 12
 """Among so many fields every two are looked at; among more, those of which some items show it."""
 
-SOME, MOST_PAIRS = 64, 200
-"""So many items of very many fields are looked at, and so many pairs of fields that look most like it."""
+CELLS_GLANCED_AT = 500_000
+"""Cells of items of very many fields in which it is looked for what stood beside others."""
+
+SOME, FEW, MOST_PAIRS = 64, 16, 200
+"""So many items of very many fields are looked at, so many of each field that changes in hardly any of these, and so
+many pairs of fields that look most like it.
+"""
 
 
 def swapped(context: SlipContext) -> list[Slip]:
@@ -76,6 +81,10 @@ def _likely(by_field: Mapping[str, pl.DataFrame]) -> list[tuple[str, str]]:
         for place, part in enumerate(by_field.values())
     )
     items = spread(cells["pair"].unique().sort(), SOME)
+    looked_at = cells.filter(pl.col("pair").is_in(items.implode()))["field"].value_counts()
+    often = set(looked_at.filter(pl.col("count") >= LEAST_SWAPPED)["field"])
+    seldom = [part["pair"] for place, part in enumerate(by_field.values()) if place not in often]
+    items = pl.concat([items, *(spread(pairs, FEW) for pairs in seldom)]).unique()
     cells = cells.filter(pl.col("pair").is_in(items.implode()) & ~pl.col("blank"))
     cells = cells.filter(pl.len().over("pair", "ours") <= FEW_FIELDS, pl.len().over("pair", "typed") <= FEW_FIELDS)
     came = cells.select("pair", "field", text="typed").join(
@@ -100,18 +109,28 @@ def _came(cells: pl.DataFrame, names: Sequence[str], context: SlipContext) -> pl
     return had.select(((pl.col(name) == held) & (held != "")).fill_null(value=False) for name in names)
 
 
-def _any_beside(by_field: Mapping[str, pl.DataFrame], items: pl.Series, columns: Mapping[str, int]) -> bool:
-    """Whether, in rows enough, two changed cells hold what stood as many columns beside them in other changed cells: of
-    three cells that were shifted, two at least do.
+def _any_beside(by_field: Mapping[str, pl.DataFrame], items: pl.Series, context: SlipContext) -> bool:
+    """Whether, in rows enough, two changed cells hold what stood as many columns beside them. Of so many items that are
+    spread over all it is looked for in every column, of the others in the cells that changed: of three cells that took
+    each other's place by one column, two at least hold what stood in one of them.
     """
+    columns = set(context.live.fields)
+    names = {name: at for name, at in context.columns.items() if name in columns}
     cells = pl.concat(
-        part[["pair", "typed", "ours"]].with_columns(column=pl.lit(columns[name], pl.Int64))
+        part.select(
+            "pair", typed=pl.col("typed").hash(), ours=pl.col("ours").hash(), blank=pl.col("typed") == ""
+        ).with_columns(column=pl.lit(context.columns[name], pl.Int64))
         for name, part in by_field.items()
     )
     cells = cells.filter(pl.col("pair").is_in(items.implode()))
-    had = cells.select("pair", "column", had="ours")
+    sample = spread(items, max(SOME, CELLS_GLANCED_AT // len(names)))
+    texts = keys(context.live.rows(gathered(context.items, sample), list(names))).select(pl.all().hash())
+    texts.columns = [str(at) for at in names.values()]
+    stood = texts.with_columns(pair=sample).unpivot(index="pair", variable_name="column", value_name="had")
+    others = cells.filter(~pl.col("pair").is_in(sample.implode())).select("pair", "column", had="ours")
+    had = pl.concat([stood.with_columns(pl.col("column").cast(pl.Int64)), others], how="diagonal_relaxed")
     for step in (step for step in range(-FARTHEST, FARTHEST + 1) if step):
-        beside = filtered(cells, cells["typed"] != "").select("pair", "typed", column=pl.col("column") - step)
+        beside = filtered(cells, ~cells["blank"]).select("pair", "typed", column=pl.col("column") - step)
         hits = beside.join(had, on=["pair", "column"], how="inner").filter(pl.col("typed") == pl.col("had"))
         if hits.group_by("pair").len().filter(pl.col("len") >= LEAST_SIDEWAYS - 1).height >= LEAST_SIDEWAYS:
             return True
@@ -129,7 +148,7 @@ def sideways(context: SlipContext) -> list[Slip]:
     likely = filtered(counted, counted["count"] >= LEAST_SIDEWAYS)["pair"]
     if likely.len() < LEAST_SIDEWAYS:
         return []
-    if len(by_field) > FEW_FIELDS and not _any_beside(by_field, likely, context.columns):
+    if len(by_field) > FEW_FIELDS and not _any_beside(by_field, likely, context):
         return []
     hits_by_step: dict[int, list[pl.DataFrame]] = {step: [] for step in range(-FARTHEST, FARTHEST + 1) if step}
     for name, cells in by_field.items():
