@@ -317,6 +317,24 @@ def test_what_was_refused_since_is_asked_of_again_where_live_is_back_at_what_it_
     assert imported(ROWS, taken(shop)) == changed(ROWS, QA_3_price="13.50", QA_4_stock="7")
 
 
+def test_each_item_is_asked_of_as_many_reviewers_as_there_are_to_be(shop, run):
+    """One of two has answered when live moves: the other sees all of it, and what is new is asked of two."""
+    (shop / "weekly.toml").write_text(
+        ROUND.replace('"sheet.csv"', '"sheet.csv"\nclash = "sheet"') + "[sign_off]\nwanted = true\nreviewers = 2\n"
+    )
+    assert run("run", "weekly.toml").returncode == 1
+    answers(shop, "0001", name="anna.json")
+    (shop / "live.csv").write_text(as_csv(changed(ROWS, QA_3_price="10.00")))
+    waiting = run("run", "weekly.toml", "--resume")
+    assert "2 files of answers still to come" in waiting.stdout and "about all of it" in waiting.stdout
+    answers(shop, "0001", name="ben.json")
+    waiting = run("run", "weekly.toml", "--resume")
+    assert "1 file of answers still to come" in waiting.stdout and "about 1 item whose" in waiting.stdout
+    answers(shop, "0001", name="cleo.json")
+    assert run("run", "weekly.toml", "--resume").returncode == 0
+    assert imported(changed(ROWS, QA_3_price="10.00"), taken(shop)) == changed(ROWS, QA_3_price="13.50", QA_4_stock="7")
+
+
 PARTS = """version = 1
 live = "live.csv"
 rehearse = false

@@ -5,6 +5,7 @@ when live has moved meanwhile.
 from __future__ import annotations
 
 import contextlib
+from collections import Counter
 from collections.abc import Sequence
 from dataclasses import dataclass
 from pathlib import Path, PurePath
@@ -59,7 +60,7 @@ def signed_off(
     place.mkdir(parents=True, exist_ok=True)
     entries, kept = _answers_in(place, folder, changes)
     own, carried = list[Answers](), list[Answers]()
-    unasked: set[int] | None = None
+    unasked_by = Counter[int]()  # by how many files that came to an earlier change set
     for entry in entries:
         refused = refused_since(entry, entries)
         if entry.changes is changes and not refused:
@@ -67,15 +68,17 @@ def signed_off(
             continue
         part, open_items = carried_over(entry.answers, entry.changes, changes, refused)
         carried.append(part)
-        unasked = open_items if unasked is None else unasked & open_items
-    needed = wanted.reviewers - len(own) - (0 if unasked else len(carried))
+        unasked_by.update(open_items)
+    of_all = wanted.reviewers - len(own) - len(carried)
+    needed = of_all + max(unasked_by.values(), default=0)
+    unasked = sorted(item for item, files in unasked_by.items() if of_all + files > 0 >= of_all)
     lacking = []
     if needed > 0:
         asked = f"{count(len(unasked), 'item')} whose answers hold no more" if unasked else "all of it"
         lacking = [f"sign-off: {count(needed, 'file')} of answers still to come into {place}, about {asked}"]
     answers_now = [*own, *carried]
     signed = answer(changes, live, answers_now, store, today=today).changes if answers_now else changes
-    return Signing(answers_now, lacking, sorted(unasked or ()), signed, kept)
+    return Signing(answers_now, lacking, unasked, signed, kept)
 
 
 def _answers_in(place: Path, folder: RoundFolder, changes: ChangeSet) -> tuple[list[DatedAnswers], list[KeptInput]]:
