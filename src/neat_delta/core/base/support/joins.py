@@ -25,11 +25,12 @@ def met_by_hash(first: pl.DataFrame, other: pl.DataFrame, on: list[str]) -> pl.D
     [(1, 0)]
     """
     parts = min(MOST_PARTS, 1 + max(first.height, other.height) // sizes.ROWS_JOINED_AT_ONCE)
+    few = max(first.height, other.height) < sizes.ROWS_JOINED_IN_MEMORY
     met = []
     for part in range(parts):
         sides = [
             table.lazy() if parts == 1 else table.lazy().filter(pl.col(on[0]) % parts == part)
             for table in (first, other)
         ]
-        met.append(sides[0].join(sides[1], on=on).drop(on).collect(engine="streaming"))
+        met.append(sides[0].join(sides[1], on=on).drop(on).collect(engine="in-memory" if few else "streaming"))
     return pl.concat(met)

@@ -40,6 +40,9 @@ LINES_WRITTEN_AT_ONCE = 65_536
 ITEMS_READ_BY_COLUMN = 20_000
 """Of so many lines of a change set, the plain ones are read column by column."""
 
+ROWS_JOINED_IN_MEMORY = 50_000
+"""Fewer rows are joined by the engine that begins at once; the other takes a fifth of the time for a million."""
+
 ROWS_JOINED_AT_ONCE = 4_000_000
 """More rows are joined some at a time, by their hashes: a join takes several times the memory of its tables."""
 
