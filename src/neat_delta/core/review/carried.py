@@ -82,7 +82,7 @@ def carried_over(
             asked[item] = [field for field, cell in news[key][1].items() if cells.get(field) == cell]
             asked[item] += [None] if news[key][1] == cells else []
     given, comments = dict[tuple[int, str | None], str](), list[tuple[int, str | None, str | None, str | None]]()
-    old_keys, whole = old.keys.rows(), new.items["verdict"].is_in(["new", "gone"])
+    old_keys, comes_or_goes = old.keys.rows(), new.items["verdict"].is_in(["new", "gone"])
     for number, field, answer, comment in answers.table.select("item", "field", "answer", "comment").iter_rows():
         item = items_by_key.get(old_keys[number])
         if item is None:
@@ -92,7 +92,7 @@ def carried_over(
         if field is not None:
             names = [field] if field in names else []
         else:
-            names = [None] if None in names and whole[item] else [name for name in names if name is not None]
+            names = [None] if None in names and comes_or_goes[item] else [name for name in names if name is not None]
         for name in names if answer is not None else ():
             known = given.get((item, name))  # a no counts, and what is said of a field more than what is of its item
             if known is None or answer == "no" or (field is not None and known != "no"):
