@@ -275,6 +275,18 @@ def test_codes_that_the_store_changed_are_followed(run, put, tmp_path):
     assert "recoded meanwhile in the store; followed" in said and "B → B-9  as the list of codes says" in said
 
 
+def test_an_item_that_the_base_has_too_is_no_new_code_of_one_that_is_gone(run, put, tmp_path):
+    """However much the two are alike: nobody gave it the other's code."""
+    head, row = "sku,name,price,stock,tags,size,colour\n", "{},Cedar hive,{},5,wood,8 frames,natural\n"
+    hat = "C,Hat,3.00,7,x,S,red\n"
+    put("monday.csv", head + row.format("A", "90.00") + row.format("D", "90.00") + hat)
+    put("tuesday.csv", head + row.format("D", "90.00") + hat)
+    put("sheet.csv", head + row.format("A", "95.00") + hat)
+    found = compared(run, "sheet.csv", "--base", "monday.csv")
+    assert not found["header"].get("followed")
+    assert items(tmp_path)["A"]["held"] == [{"field": None, "reason": "clash: gone from the store"}]
+
+
 def test_a_part_of_a_catalogue_is_the_normal_case(run, shop, put, tmp_path):
     put("part.csv", "sku,price\nA,9.90\n")
     done = run("compare", "monday.csv", "part.csv", "-o", "c.jsonl")

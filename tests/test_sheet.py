@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import csv
 import io
 import json
 import re
@@ -86,6 +87,18 @@ def test_what_is_cut(run, shop, tmp_path):
     done = run("sheet", "live.csv", "-o", "c.csv", "--skus", "list.txt", "--fields", "sku")
     assert done.returncode == 1 and "1 code not in live\n  NO-1" in done.stdout
     assert len((tmp_path / "c.csv").read_text().splitlines()) == 3
+
+
+@pytest.mark.parametrize(
+    ("asked", "first"),
+    [(["--date-form", "YYYY-MM-DD"], ["2019-03-04", "1.5"]), (["--decimal-mark", ","], ["04.03.2019", "1,5"])],
+)
+def test_a_field_keeps_a_mark_of_its_own_where_none_is_asked_for(run, shop, put, tmp_path, asked, first):
+    put("neat-delta.toml", STORE + 'decimal_mark = "."\n')
+    put("live.csv", SHOP.replace("1,5\n", "1.5\n"))
+    assert run("sheet", "live.csv", "-o", "a.csv", "--fields", "Since,Rating", *asked).returncode == 0
+    rows = list(csv.reader((tmp_path / "a.csv").read_text("utf-8-sig").splitlines()))
+    assert rows[1] == ["00417", "Feeder, 2 l", *first]
 
 
 def test_what_stands_in_the_workbook(run, shop, tmp_path):
