@@ -39,7 +39,7 @@ live = "live.csv"
 rehearse = false
 [[sheet]]
 file = "sheet.csv"
-base = "base.csv"
+{base}
 accept = ["large-change", "outlier"]
 [limits]
 unchanged = "go on"
@@ -93,12 +93,13 @@ def cells_of(changes: neat_delta.ChangeSet) -> list[dict[str, tuple[str | None, 
 
 
 class Shop:
-    """A shop's folder, its store, and what people meant: what each round was begun with, and what was answered."""
+    """A shop's folder, its store, and what people meant: what each round was begun with, and what was answered. Where a
+    sheet is not `based`, all is meant in which it differs from live as the round found it.
+    """
 
-    def __init__(self, place: Path, *, signed: bool) -> None:
-        self.place, self.signed = place, signed
+    def __init__(self, place: Path, *, signed: bool, based: bool = True) -> None:
+        self.place, self.signed, self.based = place, signed, based
         self.rows = [[f"QA-{number}", f"Jar {number}", "3", "1", "3"] for number in range(5)]
-        self.wanted: Cells = {}
         self.base = [list(row) for row in self.rows]
         self.meant: dict[int, tuple[Cells, list[list[str]]]] = {}
         self.words: dict[tuple[int, Place], list[Word]] = defaultdict(list)
@@ -111,7 +112,8 @@ class Shop:
 
     def setup(self, held: str) -> None:
         """Say what may pass."""
-        (self.place / "weekly.toml").write_text(ROUND.format(held=held, signed=str(self.signed).lower()))
+        base = 'base = "base.csv"' if self.based else ""
+        (self.place / "weekly.toml").write_text(ROUND.format(held=held, signed=str(self.signed).lower(), base=base))
 
     def write(self, name: str, rows: list[list[str]]) -> None:
         """Write a file, with a byte that tells it from others of the same rows."""
@@ -127,9 +129,9 @@ class Shop:
     def edit(self, cells: Cells) -> None:
         """Somebody exports the catalogue and edits it."""
         self.base = [list(row) for row in self.rows]
-        self.wanted = {at: text for at, text in cells.items() if self.base[at[0]][FIELDS.index(at[1])] != text}
         self.write("base.csv", self.base)
-        self.write("sheet.csv", self.with_cells(self.wanted))
+        self.sheet = self.with_cells(cells)
+        self.write("sheet.csv", self.sheet)
 
     def move(self, cells: Cells) -> None:
         """The store changes something by itself."""
@@ -210,10 +212,19 @@ class Shop:
         return "arrived" if content in self.sent or any((self.place / "polled").iterdir()) else "again"
 
     def remember(self) -> None:
-        """What the round that just began was begun with."""
+        """What the round that just fetched its files was begun with."""
         last = self.last()
-        if last is not None and last.number not in self.meant:
-            self.meant[last.number] = (dict(self.wanted), [list(row) for row in self.base])
+        if last is not None and last.number not in self.meant and "fetched" in {step.step for step in last.steps()}:
+            base = [list(row) for row in (self.base if self.based else self.rows)]
+            self.meant[last.number] = (
+                {
+                    (item, field): row[FIELDS.index(field)]
+                    for item, row in enumerate(self.sheet)
+                    for field in ("price", "stock")
+                    if row[FIELDS.index(field)] != base[item][FIELDS.index(field)]
+                },
+                base,
+            )
 
     def take(self) -> None:
         """The store imports what was delivered: nothing but what somebody meant, and of what nobody else changed."""
@@ -241,10 +252,10 @@ class Shop:
             path.unlink()
 
 
-@in_two_lengths(st.integers(0, 1 << 32), st.booleans(), few=4, many=120)
-def test_whatever_happens_only_what_was_meant_is_sent_and_once(tmp_path_factory, seed, signed):
+@in_two_lengths(st.integers(0, 1 << 32), st.booleans(), st.booleans(), few=4, many=120)
+def test_whatever_happens_only_what_was_meant_is_sent_and_once(tmp_path_factory, seed, signed, based):
     place, rng = tmp_path_factory.mktemp("chain"), random.Random(seed)
-    shop = Shop(place, signed=signed)
+    shop = Shop(place, signed=signed, based=based)
     with mock.patch.object(rounds, "write_page", lambda *values: "page.html"):  # charts take longer than all the rest
         go_through(shop, rng)
     ledger = shop.file.ledger
