@@ -74,7 +74,8 @@ def signed_off(
     unasked = sorted(item for item, files in unasked_by.items() if of_all + files > 0 >= of_all)
     lacking = []
     if needed > 0:
-        asked = f"{count(len(unasked), 'item')} whose answers hold no more" if unasked else "all of it"
+        stand = "it stands" if len(unasked) == 1 else "they stand"
+        asked = f"{count(len(unasked), 'item')} not answered yet as {stand} now" if unasked else "all of it"
         lacking = [f"sign-off: {count(needed, 'file')} of answers still to come into {place}, about {asked}"]
     answers_now = [*own, *carried]
     signed = answer(changes, live, answers_now, store, today=today).changes if answers_now else changes
