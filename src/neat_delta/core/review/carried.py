@@ -12,6 +12,7 @@ from typing import TYPE_CHECKING
 import polars as pl
 
 from neat_delta.core.base.model.schemas import conform
+from neat_delta.core.base.support.series import gathered
 from neat_delta.core.review.answers import ANSWERS, Answers
 
 if TYPE_CHECKING:
@@ -51,9 +52,8 @@ def refused_since(answers: DatedAnswers, others: Sequence[DatedAnswers]) -> set[
     refused = set[Refused]()
     for other in others:
         if other.changes.digest != answers.changes.digest and not answers.are_after(other):
-            keys = other.changes.keys.rows()
             no = other.answers.table.filter(pl.col("answer") == "no")
-            refused |= {(keys[item], field) for item, field in no.select("item", "field").iter_rows()}
+            refused |= {*zip(gathered(other.changes.keys, no["item"]).rows(), no["field"], strict=True)}
     return refused
 
 

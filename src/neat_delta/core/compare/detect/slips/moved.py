@@ -109,13 +109,13 @@ def _came(cells: pl.DataFrame, names: Sequence[str], context: SlipContext) -> pl
     return had.select(((pl.col(name) == held) & (held != "")).fill_null(value=False) for name in names)
 
 
-def _any_beside(by_field: Mapping[str, pl.DataFrame], items: pl.Series, context: SlipContext) -> bool:
+def _any_beside(
+    by_field: Mapping[str, pl.DataFrame], items: pl.Series, names: Mapping[int, str], context: SlipContext
+) -> bool:
     """Whether, in rows enough, two changed cells hold what stood as many columns beside them. Of so many items that are
     spread over all it is looked for in every column, of the others in the cells that changed: of three cells that took
-    each other's place by one column, two at least hold what stood in one of them.
+    each other's place by one column, two at least hold what stood in one of them. `names` are live's fields by column.
     """
-    columns = set(context.live.fields)
-    names = {name: at for name, at in context.columns.items() if name in columns}
     cells = pl.concat(
         part.select(
             "pair", typed=pl.col("typed").hash(), ours=pl.col("ours").hash(), blank=pl.col("typed") == ""
@@ -123,12 +123,12 @@ def _any_beside(by_field: Mapping[str, pl.DataFrame], items: pl.Series, context:
         for name, part in by_field.items()
     )
     cells = cells.filter(pl.col("pair").is_in(items.implode()))
-    sample = spread(items, max(SOME, CELLS_GLANCED_AT // len(names)))
-    texts = keys(context.live.rows(gathered(context.items, sample), list(names))).select(pl.all().hash())
-    texts.columns = [str(at) for at in names.values()]
+    sample = spread(items.sort(), max(SOME, CELLS_GLANCED_AT // len(names)))
+    texts = keys(context.live.rows(gathered(context.items, sample), list(names.values()))).select(pl.all().hash())
+    texts.columns = [str(column) for column in names]
     stood = texts.with_columns(pair=sample).unpivot(index="pair", variable_name="column", value_name="had")
     others = cells.filter(~pl.col("pair").is_in(sample.implode())).select("pair", "column", had="ours")
-    had = pl.concat([stood.with_columns(pl.col("column").cast(pl.Int64)), others], how="diagonal_relaxed")
+    had = pl.concat([stood.with_columns(pl.col("column").cast(pl.Int64)), others])
     for step in (step for step in range(-FARTHEST, FARTHEST + 1) if step):
         beside = filtered(cells, ~cells["blank"]).select("pair", "typed", column=pl.col("column") - step)
         hits = beside.join(had, on=["pair", "column"], how="inner").filter(pl.col("typed") == pl.col("had"))
@@ -148,7 +148,7 @@ def sideways(context: SlipContext) -> list[Slip]:
     likely = filtered(counted, counted["count"] >= LEAST_SIDEWAYS)["pair"]
     if likely.len() < LEAST_SIDEWAYS:
         return []
-    if len(by_field) > FEW_FIELDS and not _any_beside(by_field, likely, context):
+    if len(by_field) > FEW_FIELDS and not _any_beside(by_field, likely, names, context):
         return []
     hits_by_step: dict[int, list[pl.DataFrame]] = {step: [] for step in range(-FARTHEST, FARTHEST + 1) if step}
     for name, cells in by_field.items():
