@@ -47,7 +47,14 @@ def _stop_on(heard: set[signal.Signals]) -> None:
         os._exit(128 + number)
 
 
+def _keep_no_memory() -> None:
+    """Let Polars' allocator, which asks when it loads, give back at once what is freed. It takes a tenth more time."""
+    if any(word.partition("=")[0] == "--memory" for word in sys.argv):
+        os.environ.setdefault("_RJEM_MALLOC_CONF", "dirty_decay_ms:0,muzzy_decay_ms:0")
+
+
 _listen()
+_keep_no_memory()
 
 
 def main() -> NoReturn:

@@ -12,7 +12,7 @@ from pathlib import Path
 
 from neat_delta.core.base.support import sizes
 
-__all__ = ["fits", "memory_allowed", "memory_at_most", "size_of"]
+__all__ = ["fits", "memory_allowed", "memory_at_most", "release_memory", "size_of"]
 
 LIMITS: list[int] = []
 """How many bytes the command at work may take; the last counts."""
@@ -77,6 +77,14 @@ def _free() -> int:
             lines = dict(line.split() for line in (Path(folder) / "memory.stat").read_text().splitlines())
             free.append(limit - taken + int(lines.get(cached, 0)))
     return max(0, min(free))
+
+
+def release_memory() -> None:
+    """Give the system back what was freed and the C library keeps for later, where that can (glibc's `malloc_trim`)."""
+    import ctypes
+
+    with suppress(OSError, AttributeError):  # another C library
+        ctypes.CDLL(None).malloc_trim(0)
 
 
 def fits(needed: int) -> bool:

@@ -79,7 +79,7 @@ def computed_cells(
     """The steps by which cells of the change set came about (`COMPUTED_SCHEMA`); `number` has the items' numbers."""
     if not provenance.worked.height:
         return empty(COMPUTED_SCHEMA)
-    items = gathered(number, _items(matched, _height(matched), live))
+    items = gathered(number, _items(matched, _height(matched), live)).cast(pl.Int64)
     table = provenance.worked.with_columns(item=gathered(items, provenance.worked["place"]))
     order = pl.Enum(cells["field"].dtype.categories) if isinstance(cells["field"].dtype, pl.Enum) else pl.String
     table = table.filter(

@@ -18,7 +18,7 @@ from neat_delta.core.base.support import sizes
 from neat_delta.core.base.support.errors import CatalogueError
 from neat_delta.core.base.support.progress import counting
 from neat_delta.core.base.support.series import constant, gathered, in_one_piece, row_hashes, scattered, true_places
-from neat_delta.files.footprint import fits
+from neat_delta.files.footprint import fits, release_memory
 from neat_delta.files.glance import memory_of
 from neat_delta.files.parts import Parts
 from neat_delta.files.readers.delimited import Head, Text, head_of, text_of
@@ -43,14 +43,22 @@ HASH = "\0hash"
 
 class TextRecords:
     """The rows of a file, whose columns go by `names`. What was read is kept; once much was asked for, all is read.
-    What a text that is `like` this one has as well (`records.counterparts`) is not read again.
+    What a text that is `like` this one has as well (`records.counterparts`) is not read again. Where it is to be
+    `sparing` with memory, what is likely to be asked for is read with the first of it that is.
     """
 
     def __init__(
-        self, parts: Parts, names: Sequence[str], dialect: Dialect, records: RecordIndex, like: TextRecords | None
+        self,
+        parts: Parts,
+        names: Sequence[str],
+        dialect: Dialect,
+        records: RecordIndex,
+        like: TextRecords | None,
+        *,
+        sparing: bool = False,
     ) -> None:
         self.names, self.dialect, self.height = tuple(names), dialect, records.fingerprints.height - 1
-        self._parts, self._bounds, self._digest = parts, records.bounds, records.digest
+        self._parts, self._bounds, self._digest, self._sparing = parts, records.bounds, records.digest, sparing
         self._fingerprints: pl.DataFrame | None = records.fingerprints
         self._columns: dict[str, pl.Series] = {}
         self._forget_rows()
@@ -84,7 +92,9 @@ class TextRecords:
             if unread and not most and self.is_shared:
                 self._columns |= self._shared(unread)
             elif unread:
-                also = [name for name in self._expected if name not in unread and name not in self._columns]
+                is_time = not self._sparing or not {*unread}.isdisjoint(self._expected)
+                expected = self._expected if is_time else []
+                also = [name for name in expected if name not in unread and name not in self._columns]
                 table = self._read_columns(list(self.names) if most else [*unread, *also])
                 self._columns |= {heading: table[heading] for heading in table.columns}
             return pl.DataFrame([self._columns[heading] for heading in headings])
@@ -186,16 +196,24 @@ class TextRecords:
             if unread.len() and self._rows.height + unread.len() > sizes.ROWS_KEPT:
                 self._forget_rows()
                 unread = places.drop_nulls().unique().sort()
+            if unread.len() > sizes.ROWS_KEPT:
+                return gathered(
+                    self._read_rows(headings, unread), unread.search_sorted(places).set(places.is_null(), None)
+                )
             if unread.len():
-                self._keep(unread, self._read_rows(unread))
+                self._keep(unread, self._read_rows(self.names, unread))
                 known = gathered(self._place_of, places)
             return gathered(self._rows[list(headings)], known)
 
-    def _read_rows(self, places: pl.Series) -> pl.DataFrame:
+    def _read_rows(self, headings: Sequence[str], places: pl.Series) -> pl.DataFrame:
+        """These columns of the rows at these places, in ascending order, so many at a time as are kept."""
         import numpy as np
 
-        text = joined(self._parts, self._bounds, places.to_numpy().astype(np.int64) + 1)
-        return split(text, self.names, self.dialect)
+        tables = []
+        for start in range(0, places.len(), sizes.ROWS_KEPT):
+            some = places.slice(start, sizes.ROWS_KEPT).to_numpy().astype(np.int64) + 1
+            tables.append(split(joined(self._parts, self._bounds, some), self.names, self.dialect, headings))
+        return pl.concat(tables, rechunk=True)
 
     def _forget_rows(self) -> None:
         self._rows = pl.DataFrame(schema=dict.fromkeys(self.names, pl.String))
@@ -253,7 +271,9 @@ def read_deferred(parts: Parts, given: Layout, like: Catalogue | None = None) ->
         records = index()
     if records is None or records.fingerprints.height < 2:
         return None
-    source = TextRecords(parts, head.names, head.dialect, records, other)
+    source = TextRecords(parts, head.names, head.dialect, records, other, sparing=sparing)
+    if sparing:
+        release_memory()
     table = DeferredTable(source, dict(zip(head.names, head.names, strict=True)))
     return text_of(table, head, regular=True), records.digest
 

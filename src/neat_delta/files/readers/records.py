@@ -23,7 +23,8 @@ from blake3 import blake3
 from neat_delta.core.base.support import sizes
 from neat_delta.core.base.support.joins import met_by_hash
 from neat_delta.core.base.support.progress import counting
-from neat_delta.core.base.support.series import constant, scattered, true_places
+from neat_delta.core.base.support.series import constant, in_one_piece, scattered, true_places
+from neat_delta.files.footprint import release_memory
 from neat_delta.files.parts import Parts
 from neat_delta.files.readers.dialect import Dialect
 from neat_delta.files.readers.splitting import split
@@ -92,8 +93,11 @@ def index_records(
             count(piece.end)
     if not known:
         return None
-    bounds = np.append(np.concatenate([piece.starts for piece in known]), known[-1].end)
-    fingerprints = pl.concat([piece.fingerprints for piece in known]).rechunk()
+    bounds = np.concatenate([*(piece.starts for piece in known), np.array([known[-1].end])])
+    fingerprints = in_one_piece(pl.concat([piece.fingerprints for piece in known]))
+    del known
+    if sparing:
+        release_memory()
     index = RecordIndex(bounds, fingerprints, None, b"", hasher.hexdigest())
     return index if others is None else _beside(index, others, parts, dialect, width, sparing=sparing)
 

@@ -8,6 +8,7 @@ from dataclasses import dataclass
 import polars as pl
 
 from neat_delta.core.base.support import sizes
+from neat_delta.core.base.support.joins import parts_of
 from neat_delta.core.base.support.series import constant, scattered
 
 __all__ = ["Distinct", "all_differ", "deduplicate", "map_distinct"]
@@ -54,7 +55,13 @@ def all_differ(table: pl.DataFrame) -> bool:
     """Whether no row of a table is like another. Counting hashes is many times cheaper than looking at texts, and where
     all hashes differ all rows do.
     """
-    return table.hash_rows().n_unique() == table.height or not table.is_duplicated().any()
+    return _distinct_hashes(table.hash_rows()) == table.height or not table.is_duplicated().any()
+
+
+def _distinct_hashes(hashes: pl.Series) -> int:
+    """How many different hashes there are; of very many some at a time, by their values."""
+    parts = parts_of(hashes.len())
+    return sum((hashes.filter(hashes % parts == part) if parts > 1 else hashes).n_unique() for part in range(parts))
 
 
 def map_distinct(table: pl.DataFrame, work: Callable[[pl.DataFrame], pl.DataFrame]) -> pl.DataFrame:

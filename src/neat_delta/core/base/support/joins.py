@@ -8,11 +8,20 @@ import polars as pl
 
 from neat_delta.core.base.support import sizes
 
-__all__ = ["met_by_hash"]
+__all__ = ["met_by_hash", "parts_of"]
 
 
 MOST_PARTS = 64
 """Each part goes through both tables once more."""
+
+
+def parts_of(rows: int) -> int:
+    """In how many parts so many rows are worked on, for the memory it takes.
+
+    >>> parts_of(1_000_000), parts_of(10_000_000)
+    (1, 3)
+    """
+    return min(MOST_PARTS, 1 + rows // sizes.ROWS_JOINED_AT_ONCE)
 
 
 def met_by_hash(first: pl.DataFrame, other: pl.DataFrame, on: list[str]) -> pl.DataFrame:
@@ -24,7 +33,7 @@ def met_by_hash(first: pl.DataFrame, other: pl.DataFrame, on: list[str]) -> pl.D
     >>> met_by_hash(live, sheet, ["hash"]).rows()
     [(1, 0)]
     """
-    parts = min(MOST_PARTS, 1 + max(first.height, other.height) // sizes.ROWS_JOINED_AT_ONCE)
+    parts = parts_of(max(first.height, other.height))
     few = max(first.height, other.height) < sizes.ROWS_JOINED_IN_MEMORY
     met = []
     for part in range(parts):

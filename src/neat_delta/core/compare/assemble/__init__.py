@@ -38,16 +38,19 @@ def assemble(round_: Round) -> Round:
     places = changed_items(changed.cells, round_)
     here = {*rows.matched.fields, *changed.cells["field"].unique()}
     fields = [name for name in live.fields if name in here]
-    none = constant(None, live.height + rows.matched.new.len() + 1, pl.Int64)
-    number = scattered(none, places["item"], pl.int_range(places.height, eager=True))
-    named = {"item": gathered(number, changed.cells["item"]), "field": changed.cells["field"].cast(pl.Enum(fields))}
+    none = constant(None, live.height + rows.matched.new.len() + 1, pl.UInt32)
+    number = scattered(none, places["item"], pl.int_range(places.height, dtype=pl.UInt32, eager=True))
+    named = {
+        "item": gathered(number, changed.cells["item"]).cast(pl.Int64),
+        "field": changed.cells["field"].cast(pl.Enum(fields)),
+    }
     cells = with_series(changed.cells, named).sort("item", "field")
     questions = unresolved(provenance, rows.sheet, key) if provenance else empty(UNRESOLVED_SCHEMA)
     rules, computed = list(provenance.rules) if provenance else [], empty(COMPUTED_SCHEMA)
     if provenance:
         computed = computed_cells(provenance, rows.matched, live.height, number, cells)
     if changed.filled.height:
-        filled = changed.filled.with_columns(item=gathered(number, changed.filled["item"]))
+        filled = changed.filled.with_columns(item=gathered(number, changed.filled["item"]).cast(pl.Int64))
         computed, rules = with_defaults(computed, rules, filled)
     items = pl.DataFrame(
         {"verdict": places["verdict"], "live": live.row(places["live"]), "sheet": rows.sheet.row(places["sheet"])}
@@ -70,7 +73,7 @@ def assemble(round_: Round) -> Round:
     if round_.merged:
         draft = replace(draft, meanwhile=round_.merged.meanwhile)
     draft = with_summaries(draft, round_, changed, places)
-    item = gathered(number, round_.decided["item"])
+    item = gathered(number, round_.decided["item"]).cast(pl.Int64)
     columns = {name: texts for name, texts in round_.decided.to_dict().items() if name != "cell"}
     decided = filtered(pl.DataFrame(columns | {"item": item}), not_null(item) | ~not_null(round_.decided["item"]))
     ruled = with_rules(cells, decided, round_.known, key.fields)

@@ -33,9 +33,9 @@ def changed_items(cells: pl.DataFrame, round_: Round) -> pl.DataFrame:
         coded = cells["item"].filter(cells["field"].is_in(matched.key))
         recoded = scattered(recoded, coded.filter(coded < height), True)
     verdict = constant("changed", met.len()).zip_with(~gathered(recoded, met), constant("recoded", met.len()))
-    in_sheet = scattered(constant(None, height, pl.Int64), matched.pairs["live"], matched.pairs["sheet"].cast(pl.Int64))
+    in_sheet = scattered(constant(None, height, pl.UInt32), matched.pairs["live"], matched.pairs["sheet"])
     columns = ("item", "verdict", "sheet", "live")
-    known = pl.DataFrame(dict(zip(columns, (met, verdict, gathered(in_sheet, met), met), strict=True)))
+    known = pl.DataFrame(dict(zip(columns, (met, verdict, gathered(in_sheet, met).cast(pl.Int64), met), strict=True)))
     if round_.options.drops and not round_.listed_codes:
         gone = round_.leaving.cast(pl.Int64)
         gone = gone.filter(~gathered(scattered(constant(False, height), met, True), gone))

@@ -106,7 +106,7 @@ def damaged_cells(round_: Round, number: pl.Series) -> pl.DataFrame:
     mendable = damage_findings["mendable"].fill_null(value=False)
     listed = pl.DataFrame(
         {
-            "item": gathered(number, damage_findings["item"]),
+            "item": gathered(number, damage_findings["item"]).cast(pl.Int64),
             "damage": damage_findings["rule"],
             "key": keys.select(pl.concat_list(pl.all())).to_series(),
             "field": damage_findings["field"],

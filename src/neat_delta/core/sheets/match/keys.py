@@ -18,7 +18,7 @@ from neat_delta.core.base.model.catalogue import MARK
 from neat_delta.core.base.model.store import Key
 from neat_delta.core.base.support import sizes
 from neat_delta.core.base.support.distinct import all_differ
-from neat_delta.core.base.support.joins import met_by_hash
+from neat_delta.core.base.support.joins import met_by_hash, parts_of
 from neat_delta.core.base.support.series import constant, gathered, scattered
 
 __all__ = ["Columns", "KeyIndex", "KeyText", "comparable", "key_text", "stripped"]
@@ -127,17 +127,19 @@ class KeyIndex:
         """Among these rows of this index and of another, those with the same key: `row` and `other`, by `row`.
 
         Joining on a hash of the key is twice as fast as on its text. Of the candidates, those stay whose keys are the
-        same.
+        same, which is looked at some rows at a time.
         """
-        first, two = (
-            pl.DataFrame({name: at, "hash": gathered(index.keys.hash_rows(), at)})
-            for name, index, at in (("row", self, rows), ("other", other, other_rows))
+        candidates = met_by_hash(
+            pl.DataFrame({"row": rows, "hash": gathered(self.keys.hash_rows(), rows)}),
+            pl.DataFrame({"other": other_rows, "hash": gathered(other.keys.hash_rows(), other_rows)}),
+            ["hash"],
         )
         # A row fits one of the other at most, so that its order is all there is to keep; sorting is cheapest.
-        candidates = met_by_hash(first, two, ["hash"]).sort("row").rechunk()
-        ours, other_keys = gathered(self.keys, candidates["row"]), gathered(other.keys, candidates["other"])
-        same = reduce(and_, (ours[name] == other_keys[name] for name in self.key.fields))
-        return candidates[["row", "other"]].filter(same)
+        candidates, same = candidates.sort("row").rechunk(), []
+        for some in candidates.iter_slices(1 + candidates.height // parts_of(candidates.height)):
+            ours, theirs = gathered(self.keys, some["row"]), gathered(other.keys, some["other"])
+            same.append(reduce(and_, (ours[name] == theirs[name] for name in self.key.fields)))
+        return candidates[["row", "other"]].filter(pl.concat(same)) if same else candidates[["row", "other"]]
 
     def existing(self, keys: Sequence[KeyText]) -> set[KeyText]:
         """Those of the keys (in any form) that a row has, as they were given."""
