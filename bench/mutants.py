@@ -22,7 +22,7 @@ import tempfile
 from collections.abc import Collection, Iterator, Mapping, Sequence
 from concurrent.futures import ThreadPoolExecutor
 from difflib import unified_diff
-from itertools import islice
+from itertools import count, islice
 from pathlib import Path
 from queue import SimpleQueue
 from typing import NamedTuple
@@ -84,6 +84,9 @@ SECONDS_ASKED = 90.0
 
 LEAST_ASKED = 20
 """But no fewer than these, however long they take."""
+
+TIMES = count(1)
+"""The times of files with a slip, each another: Python takes a compiled file again by its text's time and size."""
 
 
 class SwapNames(Operator):  # type: ignore[misc]
@@ -221,8 +224,9 @@ def killed(root: Path, mutant: Mutant, known: TestsOfLines) -> bool:
     tests = known.of(str(file), lines_of(mutant), files) or files
     call = [sys.executable, "-m", "pytest", "-x", "-q", "-n", "0", "-p", "no:cacheprovider", *tests]
     mutant.path.write_text(mutate_code(code, mutant.operator, mutant.occurrence))
+    os.utime(mutant.path, (next(TIMES),) * 2)
     try:
-        environment = {**os.environ, "PYTHONPATH": str(root / "src"), "PYTHONDONTWRITEBYTECODE": "1"}
+        environment = {**os.environ, "PYTHONPATH": str(root / "src")}
         done = subprocess.run(call, cwd=root, env=environment, capture_output=True, timeout=LONGEST, check=False)
     except subprocess.TimeoutExpired:
         return True

@@ -452,6 +452,37 @@ def test_a_replacement_goes_too_far_from_ten_cells_on_three_in_each_of_two_sorts
     assert slips == [("replaced in more fields than one", names + codes)] * held
 
 
+def test_a_replacement_goes_too_far_where_it_is_the_cell_in_one_field_and_a_part_of_it_in_another():
+    rng, rows = random.Random(7), range(30)
+    before = {
+        "sku": [f"QA-{n}" for n in rows],
+        "series": ["wax" if n < 8 else "oak" for n in rows],
+        "article": [f"wax-{rng.randrange(10**6)}" for _ in rows],
+    }
+    after = before | {
+        "series": [text.replace("wax", "rosin") for text in before["series"]],
+        "article": [text.replace("wax", "rosin") if n < 4 else text for n, text in enumerate(before["article"])],
+    }
+    live, sheet = as_catalogue(before, "live"), as_catalogue(after, "sheet")
+    store = Store(key=Key(["sku"]), fields={"series": Field("text"), "article": Field("code")})
+    slips = [(one.name, one.cells) for one in compare(live, sheet, store=store).header.findings if one.check == "slip"]
+    assert slips == [("replaced in more fields than one", 12)]
+
+
+@pytest.mark.parametrize(("rows", "held"), [(8, True), (7, False)])
+def test_keys_were_sorted_alone_from_eight_rows_on(rows, held):
+    rng, number = random.Random(9), 24
+    names = [f"attribute {n}" for n in range(4)]
+    before = {"sku": [f"QA-{n}" for n in range(number)]}
+    before |= {name: [f"{name[-1]} {rng.randrange(10**6)}" for _ in range(number)] for name in names}
+    others = [*range(1, rows), 0, *range(rows, number)]
+    after = before | {name: [before[name][n] for n in others] for name in names}
+    live, sheet = as_catalogue(before, "live"), as_catalogue(after, "sheet")
+    changes = compare(live, sheet, store=Store(key=Key(["sku"]), fields={name: Field("text") for name in names}))
+    slips = [one.name for one in changes.header.findings if one.check == "slip"]
+    assert ("keys sorted on their own" in slips) == held
+
+
 @pytest.mark.parametrize("width", [12, 24])
 @pytest.mark.parametrize(("step", "held"), [(1, True), (-1, True), (3, True), (-3, True), (4, False)])
 def test_cells_are_shifted_sideways_by_three_columns_at_most(step, held, width):

@@ -2,8 +2,10 @@
 
 from __future__ import annotations
 
+import importlib
 import json
 import os
+import pkgutil
 import re
 from dataclasses import replace
 from pathlib import Path
@@ -14,6 +16,7 @@ import pytest
 
 import neat_delta
 from neat_delta import ChangeSetError, CheckFinding, Damaged, Header, Item
+from neat_delta.core.base import model
 from neat_delta.files.whole import digest_of
 from tests.conftest import each_of, in_this_process
 
@@ -237,3 +240,17 @@ def test_each_file_says_the_version_that_its_page_says(run, store):
             if line.startswith("| ") and "`version`" in line
         )
         assert str(said["version"]) in re.findall(r"`([0-9]+)`", row), page
+
+
+def structs() -> list[type[msgspec.Struct]]:
+    modules = [importlib.import_module(one.name) for one in pkgutil.iter_modules(model.__path__, f"{model.__name__}.")]
+    every = {one: module for module in modules for one in vars(module).values() if isinstance(one, type)}
+    return [one for one in every if issubclass(one, msgspec.Struct) and one.__module__.startswith(model.__name__)]
+
+
+@pytest.mark.parametrize("struct", structs())
+def test_what_is_kept_in_files_has_no_name_that_is_not_known(struct):
+    """But for the ledger's, which a later version may have added to, and is read all the same."""
+    of_a_ledger = struct.__module__.rpartition(".")[2] in {"history", "rounds"}
+    assert struct.__struct_config__.frozen
+    assert struct.__struct_config__.forbid_unknown_fields or of_a_ledger

@@ -117,6 +117,19 @@ def test_at_most_so_many_steps(run, shop, tmp_path):
     ]
 
 
+def test_a_temporary_code_is_none_that_another_item_has(run, shop, tmp_path):
+    """Also where one of the items is in no circle."""
+    shop(codes=[["sku", "new code"], ["A", "H-1"], ["D", "E"], ["E", "D"]], live=[*LIVE, ["D-tmp", *LIVE[4][1:]]])
+    run("recode", "live.csv", "codes.csv", "-o", "c.jsonl")
+    assert run("write", "c.jsonl", "--to", "out").returncode == 0
+    steps = [text for text in files_in(tmp_path / "out") if "new number" in text]
+    assert steps == [
+        "sku,new number\nA,H-1\nD,D-tmp1\n",
+        "sku,new number\nE,D\n",
+        "sku,new number\nD-tmp1,E\n",
+    ]
+
+
 def test_an_importer_that_makes_items_anew(run, shop, tmp_path):
     """The items are whole under their new codes, with what else changes; and nothing is sent twice. None is made under
     a code that another one has: was that refused to go, it would get the other's values.
