@@ -130,6 +130,17 @@ def test_a_temporary_code_is_none_that_another_item_has(run, shop, tmp_path):
     ]
 
 
+def test_new_codes_are_taken_back_where_live_has_nothing_but_codes(run, put, tmp_path):
+    put("neat-delta.toml", 'version = 1\n[key]\nfields = ["sku"]\n' + ROW)
+    put("live.csv", "sku\nA\nB\n")
+    put("codes.csv", "sku,new code\nA,C\n")
+    run("recode", "live.csv", "codes.csv", "-o", "c.jsonl")
+    assert run("write", "c.jsonl", "--to", "out").returncode == 0
+    put("now.csv", "sku\nC\nB\n")
+    assert run("undo", "c.jsonl", "--now", "now.csv", "--files", "out", "--to", "back").returncode == 0
+    assert files_in(tmp_path / "back") == ["sku,new number\nC,A\n"]
+
+
 def test_an_importer_that_makes_items_anew(run, shop, tmp_path):
     """The items are whole under their new codes, with what else changes; and nothing is sent twice. None is made under
     a code that another one has: was that refused to go, it would get the other's values.

@@ -2,18 +2,24 @@
 
 from __future__ import annotations
 
+import ast
+import functools
 import json
+import random
 import re
 import tomllib
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
+from pathlib import Path
 from typing import Any
 
 import pytest
 from hypothesis import strategies as st
 
+import neat_delta
 from neat_delta import (
     Accept,
     CatalogueError,
+    ChangeSet,
     ColumnMapping,
     Field,
     Key,
@@ -23,8 +29,9 @@ from neat_delta import (
     match_columns,
     translate,
 )
+from neat_delta.core.base.model.importer import Importer, Removal
 from neat_delta.core.base.model.lists import ListMapping
-from tests.conftest import in_two_lengths
+from tests.conftest import first_of, in_two_lengths
 from tests.oracle import catalogue
 
 FIELDS = ["sku", "Sale price", "cost", "stock_level", "name"]
@@ -404,3 +411,68 @@ def test_no_item_is_made_or_removed_that_a_row_nearly_is(live, sheet, stands, co
         if item.verdict == "changed" and key not in here:
             (row,) = [row for row in here if key in met[row]]
             assert take and met[row] == [key]
+
+
+def words_of_the_program() -> list[str]:
+    """What might be a column's name in the core: its plain words in quotes, and the names of its arguments."""
+    words = set[str]()
+    for file in (Path(neat_delta.__file__).parent / "core").rglob("*.py"):
+        for node in ast.walk(ast.parse(file.read_text(encoding="utf-8"))):
+            word = node.value if isinstance(node, ast.Constant) else node.arg if isinstance(node, ast.keyword) else None
+            if isinstance(word, str) and re.fullmatch("[a-z][a-z_]{0,19}", word):
+                words.add(word)
+    return sorted(words - {"sku"})
+
+
+def what_becomes_of(names: Sequence[str]) -> list[object]:
+    """A round and its way back, with the fields by their places: some are swapped, copied, sorted and emptied."""
+    rng, items = random.Random(1), 24
+    live = {"sku": [f"QA-{n}" for n in range(items)]}
+    live |= {name: [f"{at} {rng.randrange(10**5)}" for _ in range(items)] for at, name in enumerate(names)}
+    sheet = {name: list(texts) for name, texts in live.items()}
+    first, second, third, fourth, fifth, sixth, *others = names
+    sheet[first], sheet[second] = sheet[second], sheet[first]
+    sheet[third], sheet[fourth] = list(sheet[fifth]), sorted(sheet[fourth])
+    sheet[sixth][:9] = [""] * 9
+    for name in others:
+        sheet[name][rng.randrange(items)] = "wax"
+    sheet = {name: [*texts[2:], "QB-1" if name == "sku" else "new"] for name, texts in sheet.items()}
+    importer = Importer("clear", removal=Removal("row"))
+    store = Store(key=Key(["sku"]), fields={name: Field("text") for name in names}, importer=importer)
+    asked: dict[str, Any] = {
+        "accept": ["slip", "emptied", "large-round"],
+        "whole": True,
+        "with_gone": True,
+        "with_new": True,
+    }
+    changes = compare(live, sheet, store=store, **asked)
+    before, after = as_catalogue(live, "live"), as_catalogue(sheet, "after")
+    back, _, left = neat_delta.undo(changes, before, after, store)
+    places = {name: at for at, name in enumerate(names)}
+
+    def facts(one: ChangeSet) -> list[object]:
+        return [
+            (item.key, item.verdict, {places[name]: cell for name, cell in item.cells.items()}, item.held)
+            for item in one.iter_items()
+        ]
+
+    return [
+        facts(changes), facts(back), left,
+        [(one.name, [places[name] for name in one.fields], one.cells) for one in changes.header.findings],
+        {name: table.rows() for name, table in changes.plan(importer).tables.items()},
+        neat_delta.confirm_changes(changes, before, after, store).counts,
+    ]  # fmt: skip
+
+
+WIDTH = 64
+WORDS = words_of_the_program()
+
+
+@functools.cache
+def what_becomes_of_plain_names() -> list[object]:
+    return what_becomes_of([f"attribute {number}" for number in range(WIDTH)])
+
+
+@pytest.mark.parametrize("start", first_of(range(0, len(WORDS), WIDTH), 2))
+def test_a_field_may_be_called_as_anything_in_the_program_is(start):
+    assert what_becomes_of([*WORDS, *WORDS][start : start + WIDTH]) == what_becomes_of_plain_names()

@@ -701,9 +701,25 @@ def test_the_same_inputs_give_the_same_bytes(run, put, tmp_path, step):
         ("compare", "stock.csv", "count.csv", "--store", "stock.toml", "--mapping", "count.toml"),
         ("compare", "live.csv", "supplier.csv", "--mapping", "soderbi.toml", "--rules", "retail.toml"),
     )
-    made = [run(*calls[step], "-o", f"{seed}.jsonl", PYTHONHASHSEED=seed).returncode for seed in ("1", "2")]
-    assert made == [1, 1]
+    made = [run(*calls[step], "-o", f"{seed}.jsonl", PYTHONHASHSEED=seed) for seed in ("1", "2")]
+    assert [done.returncode for done in made] == [1, 1], [done.stderr for done in made]
     assert (tmp_path / "1.jsonl").read_bytes() == (tmp_path / "2.jsonl").read_bytes()
+
+
+@pytest.mark.parametrize(
+    ("by", "value", "message"),
+    [
+        ("place", "count", 'stack makes the field "count", and there is a heading of that name. Leave that column out'),
+        ("count", "place", 'stack makes the field "count", and there is a heading of that name. Leave that column out'),
+        ("place", "place", 'stack makes one field, "place", of the columns and of what is in them. Name two.'),
+    ],
+)
+def test_a_wide_list_has_no_column_of_its_own_that_stacking_makes(run, put, by, value, message):
+    put("live.csv", "sku,place,count\nQA-1,Main,5\nQA-1,Shop,6\n")
+    put("list.csv", "sku,count,Main,Shop\nQA-1,11,7,8\n")
+    put("m.toml", f'version = 1\nmatch_by = ["sku"]\n[stack]\nby = "{by}"\nvalue = "{value}"\ncolumns.Main = "Main"\n')
+    done = run("compare", "live.csv", "list.csv", "--key", "sku", "--key", "place", "--mapping", "m.toml")
+    assert done.returncode == 2 and message in done.stderr
 
 
 def test_rows_that_the_description_does_not_want_are_no_finding(run, put):

@@ -91,14 +91,14 @@ def undo(
     store_file = read_store_of_round(store, changes, live)
     path = store_file[1] if store_file else None
     with working(f"Reading {changes} and its live catalogue"):
-        change_set, before = read_with_live(changes, live)
+        change_set, before = read_with_live(changes, live, beside=now)
         round_ = find_round(change_set, changes, files, wanted_for="so it cannot be taken back")
         assert round_ is not None
         by_now = change_set.header.store_by_now(store_file[0] if store_file else None)
         by_store, manifest = with_importer(round_, by_now), round_.manifest
         sent = as_sent(change_set, manifest)
         layout = layout_from_options("live", by_store.file.layout if store_file else change_set.header.live.layout)
-        fresh = None if now is None else neat_delta.read(now, layout, like=before)
+        fresh = None if now is None else neat_delta.read(now, layout, like=before, deferred=before.is_deferred)
         back, base, left = neat_delta.undo(sent, before, fresh, by_store, altered=altered)
     with working("Writing and replaying"):
         turn = Turn("undo", change_set.digest, store_file_of(path), manifest, not_taken_back(left))

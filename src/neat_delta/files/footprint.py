@@ -12,7 +12,7 @@ from pathlib import Path
 
 from neat_delta.core.base.support import sizes
 
-__all__ = ["fits", "memory_allowed", "memory_at_most", "release_memory", "size_of"]
+__all__ = ["fits", "memory_allowed", "memory_at_most", "memory_free", "release_memory", "size_of"]
 
 LIMITS: list[int] = []
 """How many bytes the command at work may take; the last counts."""
@@ -64,10 +64,11 @@ def memory_allowed() -> int:
     """How many bytes of memory tables may take: as told, or half of what the machine, or the group of the process, has
     free.
     """
-    return LIMITS[-1] if LIMITS else _free() // 2
+    return LIMITS[-1] if LIMITS else memory_free() // 2
 
 
-def _free() -> int:
+def memory_free() -> int:
+    """How many bytes of memory the machine, or the group of the process, has free."""
     import psutil
 
     free = [psutil.virtual_memory().available]

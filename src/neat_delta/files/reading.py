@@ -10,7 +10,9 @@ from pathlib import PurePath
 
 from neat_delta.core.base.model.catalogue import Catalogue
 from neat_delta.core.base.model.layout import Format, Layout
+from neat_delta.core.base.support import sizes
 from neat_delta.core.base.support.errors import CatalogueError
+from neat_delta.files import footprint
 from neat_delta.files.memory import as_memory, unpacked
 from neat_delta.files.readers.delimited import Text, read_text
 from neat_delta.files.readers.encoding import Known, known_of
@@ -73,8 +75,24 @@ def read(
         data, packing = unpack(data, file.path)
         form = binary_format(data) or _format(data, layout, file.path)
     words_of_live = None if like is None else lambda: known_of(like.cells)
+    _must_fit(form, len(data), file.path)
     text = _read(form, data, file, layout, only, words_of_live)
     return _catalogue(text, file.path, file.digest, form, packing)
+
+
+TIMES_IN_MEMORY: dict[Format, int] = {"xlsx": 40, "ods": 40, "parquet": 40, "json": 7, "json lines": 7}
+"""How many times its size a file takes of memory, about, that can only be read as a whole."""
+
+
+def _must_fit(form: Format, size: int, path: str) -> None:
+    """CatalogueError, before it is read, where a file would take more memory than is free."""
+    needed = TIMES_IN_MEMORY.get(form, 0) * size
+    if needed > sizes.BYTES_ANY_MACHINE_HAS and needed > (free := footprint.memory_free()):
+        raise CatalogueError(
+            f"{path}: it can only be read as a whole, which takes some {needed / 1e9:,.1f} GB of memory, and "
+            f"{free / 1e9:,.1f} GB are free. Save it as delimited text (CSV), which is read a few columns at a time, "
+            "or close other programs."
+        )
 
 
 def _read_by_parts(path: str, layout: Layout, only: Collection[str] | None, like: Catalogue | None) -> Catalogue | None:

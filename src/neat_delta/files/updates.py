@@ -33,7 +33,7 @@ from neat_delta.core.base.support.series import gathered
 from neat_delta.core.sheets.match.continuation import split_lines
 from neat_delta.core.sheets.match.keys import KeyText, key_text
 from neat_delta.core.sheets.match.prepare import prepare_columns
-from neat_delta.core.updates.plan import FILE_COST, plan
+from neat_delta.core.updates.plan import FILE_COST, fields_needed, plan
 from neat_delta.core.updates.prove.proof import must_be_target, prove
 from neat_delta.files.journal import is_of_delivery
 from neat_delta.files.manifest import MANIFEST, NOT_EMPTY, READ_ME, seal, why_not_ours
@@ -88,6 +88,7 @@ def write_updates(
     folder = os.fspath(folder)
     form, layout, turn = FORMS[importer.form], layout_of(live, importer), turn or Turn(changes=changes.digest)
     earlier = turn.earlier
+    live = _of_needed(live, changes, importer, whole=whole)
     planned = plan(
         changes, live, importer, most_files=most_files, file_cost=file_cost, whole=whole,
         fits=lambda texts: form.hold(texts, layout),
@@ -134,6 +135,13 @@ def write_updates(
             after = rehearse(partial, manifest)
             must_be_target(after, live, changes, planned, importer, "importing the update files into a practice store")
     return manifest
+
+
+def _of_needed(live: Catalogue, changes: ChangeSet, importer: Importer, *, whole: bool) -> Catalogue:
+    """Live with what planning and proving look at alone, where its cells are read when they are asked for."""
+    needed = fields_needed(changes, importer, whole=whole) if live.is_deferred else None
+    wanted = None if needed is None else {*changes.header.key, *needed}
+    return live if wanted is None else live.narrowed([name for name in live.fields if name in wanted])
 
 
 def file_rows(folder: AnyPath, changes: ChangeSet, live: Catalogue, manifest: Manifest) -> list[FileRow]:

@@ -14,7 +14,7 @@ from neat_delta.core.base.model.changeset import ChangeSet
 from neat_delta.core.base.model.importer import Importer, Removal
 from neat_delta.core.base.model.store import Field
 from neat_delta.core.base.model.update import ITEM
-from neat_delta.core.base.support.series import constant, filtered, gathered, not_null, scattered, true_places
+from neat_delta.core.base.support.series import constant, filtered, gathered, in_lines, not_null, scattered, true_places
 from neat_delta.core.compare.diff.clashes import merged_list
 from neat_delta.core.outcomes.confirm import confirm
 from neat_delta.core.outcomes.landings import NO_ITEM, PLAIN, Landing, list_values
@@ -69,9 +69,9 @@ def revert(
     items = pl.concat(
         [pl.DataFrame({"item": some}).with_columns(verdict=pl.lit(kind)) for kind, some in wanted.items()]
     )
-    texts = rows_in_live(live, located.live_rows, lost).drop(key)
-    texts = texts.unpivot(index=ITEM, variable_name="field", value_name="after").rename({ITEM: "item"})
-    texts = filtered(texts, texts["after"].str.strip_chars() != "")
+    texts = in_lines(rows_in_live(live, located.live_rows, lost).drop(ITEM, *key), lost.alias("item"))
+    texts = texts.cast({"text": pl.String})  # also where live has nothing but the key
+    texts = filtered(texts, texts["text"].str.strip_chars() != "").rename({"text": "after"})
     codes = {*key} & {*changes.header.fields}
     fields = [name for name in live.fields if name in after.fields and (name not in key or name in codes)]
     header = msgspec.structs.replace(changes.header, fields=fields)

@@ -90,7 +90,7 @@ def reverse(sent: Requested, live: Catalogue, places: pl.Series) -> Requested:
 
 def rows_in_live(live: Catalogue, places: pl.Series, items: pl.Series) -> pl.DataFrame:
     """These items as live has them, after their numbers (`ITEM`)."""
-    return pl.DataFrame([items.alias(ITEM), *gathered(live.cells, gathered(places, items))])
+    return pl.DataFrame([items.alias(ITEM), *live.rows(gathered(places, items))])
 
 
 def catalogue_after(

@@ -15,6 +15,7 @@ __all__ = [
     "constant",
     "filtered",
     "gathered",
+    "in_lines",
     "in_one_piece",
     "in_order",
     "not_null",
@@ -96,6 +97,21 @@ def spread(rows: Rows, many: int) -> Rows:
     ([0, 2, 4, 6, 8], [1, 2])
     """
     return rows if len(rows) < 2 * many else rows.gather_every(len(rows) // many)
+
+
+def in_lines(table: pl.DataFrame, rows: pl.Series) -> pl.DataFrame:
+    """A line for each cell of a table, column by column, whatever these are called: what `rows` has for its row, the
+    name of its column (`field`), its value (`text`).
+
+    >>> prices = pl.DataFrame({"field": ["9.90"], "text": ["20.00"]})
+    >>> in_lines(prices, pl.Series("item", [7])).rows(named=True)[1]
+    {'item': 7, 'field': 'text', 'text': '20.00'}
+    """
+    row, field, text = (f"\0{name}" for name in ("row", "field", "text"))  # no heading holds a zero character
+    numbered = table.clone().insert_column(0, rows.alias(row))
+    lines = numbered.unpivot(index=row, variable_name=field, value_name=text)
+    lines.columns = [rows.name, "field", "text"]
+    return lines
 
 
 def in_one_piece(table: pl.DataFrame) -> pl.DataFrame:

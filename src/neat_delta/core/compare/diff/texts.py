@@ -6,10 +6,10 @@ from typing import TYPE_CHECKING
 
 import polars as pl
 
-from neat_delta.core.base.model.catalogue import MARK, Catalogue, rows_that_may_differ
+from neat_delta.core.base.model.catalogue import Catalogue, rows_that_may_differ
 from neat_delta.core.base.model.schemas import TEXTS, conform, empty
 from neat_delta.core.base.support import sizes
-from neat_delta.core.base.support.series import constant, gathered, scattered, true_places
+from neat_delta.core.base.support.series import constant, gathered, in_lines, scattered, true_places
 
 if TYPE_CHECKING:
     from neat_delta.core.sheets.match.rows import Matched
@@ -99,30 +99,20 @@ def _of_new(sheet: Catalogue, new: pl.Series, fields: list[str]) -> list[pl.Data
     """The cells of new items, at these places."""
     if not new.len() or not fields:
         return []
-    places = pl.int_range(new.len(), dtype=pl.UInt32, eager=True).alias(MARK)
-    cells = _in_lines(sheet.rows(new, fields), places, fields)
-    return [conform(pl.DataFrame({"field": cells[FIELD], "new": cells[MARK], "after": cells[TEXT]}), TEXTS)]
+    places = pl.int_range(new.len(), dtype=pl.UInt32, eager=True).alias("new")
+    return [conform(in_lines(sheet.rows(new, fields), places).rename({"text": "after"}), TEXTS)]
 
 
 def _of_few_rows(live: Catalogue, sheet: Catalogue, pairs: pl.DataFrame, fields: list[str]) -> pl.DataFrame:
     """`texts_of_pairs` of tables with few cells, of which most may be columns."""
-    rows = pl.int_range(pairs.height, dtype=pl.UInt32, eager=True).alias(MARK)
+    rows = pl.int_range(pairs.height, dtype=pl.UInt32, eager=True).alias("pair")
     before, after = (
-        _in_lines(gathered(catalogue.select(fields), pairs[side]), rows, fields)
+        in_lines(gathered(catalogue.select(fields), pairs[side]), rows)
         for catalogue, side in ((live, "live"), (sheet, "sheet"))
     )
-    differ = true_places(before[TEXT] != after[TEXT])
-    sides = {"field": before[FIELD], "pair": before[MARK], "before": before[TEXT], "after": after[TEXT]}
+    differ = true_places(before["text"] != after["text"])
+    sides = {"field": before["field"], "pair": before["pair"], "before": before["text"], "after": after["text"]}
     return conform(pl.DataFrame({name: gathered(texts, differ) for name, texts in sides.items()}), TEXTS)
-
-
-FIELD, TEXT = MARK + "field", MARK + "text"
-
-
-def _in_lines(table: pl.DataFrame, row_numbers: pl.Series, fields: list[str]) -> pl.DataFrame:
-    """A table with a line for each cell, field by field: the number of its row (MARK), its field, its text."""
-    numbered = table.clone().insert_column(0, row_numbers)
-    return numbered.unpivot(index=MARK, on=fields, variable_name=FIELD, value_name=TEXT)
 
 
 def _of_field(columns: dict[str, pl.Series], field: str) -> pl.DataFrame:

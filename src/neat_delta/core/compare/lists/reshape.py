@@ -103,6 +103,15 @@ def _stacked(catalogue: Catalogue, rows: pl.Series, stack: Stack) -> Reshaped:
     headings = list(stack.columns)
     _must_have(catalogue, headings, "stack")
     others = [name for name in catalogue.fields if name not in headings]
+    if stack.by == stack.value:
+        raise CatalogueError(
+            f'{catalogue.path}: stack makes one field, "{stack.by}", of the columns and of what is in them. Name two.'
+        )
+    for name in [name for name in (stack.by, stack.value) if name in others]:
+        raise CatalogueError(
+            f'{catalogue.path}: stack makes the field "{name}", and there is a heading of that name. Leave that column '
+            "out of the list, or rename it."
+        )
     table = catalogue.cells.with_columns(rows.alias(MARK))
     long = table.unpivot(headings, index=[*others, MARK], variable_name=stack.by, value_name=stack.value)
     order = {heading: number for number, heading in enumerate(headings)}

@@ -8,8 +8,7 @@ from collections.abc import Mapping
 
 import polars as pl
 
-from neat_delta.core.base.model.catalogue import MARK
-from neat_delta.core.base.support.series import constant, gathered, spread
+from neat_delta.core.base.support.series import constant, gathered, in_lines, spread
 from neat_delta.core.compare.detect.slips.base import Slip, SlipContext, keys
 
 __all__ = ["column_over_another", "keys_sorted_alone", "row_over_others"]
@@ -64,8 +63,8 @@ def _likely_sources(context: SlipContext, fields: Mapping[str, pl.DataFrame]) ->
     if not names:
         return {}
     held = keys(context.sheet.rows(places, names)).select(pl.all().hash())
-    held = held.with_columns(places.alias(MARK)).unpivot(index=MARK, variable_name="other", value_name="value")
-    met = wanted.join(held, left_on=["place", "value"], right_on=[MARK, "value"])
+    held = in_lines(held, places).rename({"field": "other", "text": "value"})
+    met = wanted.join(held, on=["place", "value"])
     counted = met.filter(pl.col("of") != pl.col("other")).group_by("of", "other").len()
     likely = {(of, other) for of, other, times in counted.iter_rows() if times * 2 >= sizes[of]}
     copied = {of for of, _ in likely}

@@ -7,7 +7,7 @@ from itertools import combinations
 
 import polars as pl
 
-from neat_delta.core.base.support.series import filtered, gathered, spread
+from neat_delta.core.base.support.series import filtered, gathered, in_lines, spread
 from neat_delta.core.compare.detect.slips.base import Slip, SlipContext, keys
 
 __all__ = ["sideways", "swapped"]
@@ -126,7 +126,7 @@ def _any_beside(
     sample = spread(items.sort(), max(SOME, CELLS_GLANCED_AT // len(names)))
     texts = keys(context.live.rows(gathered(context.items, sample), list(names.values()))).select(pl.all().hash())
     texts.columns = [str(column) for column in names]
-    stood = texts.with_columns(pair=sample).unpivot(index="pair", variable_name="column", value_name="had")
+    stood = in_lines(texts, sample).rename({"field": "column", "text": "had"})
     others = cells.filter(~pl.col("pair").is_in(sample.implode())).select("pair", "column", had="ours")
     had = pl.concat([stood.with_columns(pl.col("column").cast(pl.Int64)), others])
     for step in (step for step in range(-FARTHEST, FARTHEST + 1) if step):
