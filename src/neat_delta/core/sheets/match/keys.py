@@ -105,6 +105,8 @@ class KeyIndex:
         index_rows = self.keys.with_row_index(MARK)
         index_rows = index_rows if once else index_rows.unique(self.key.fields, keep="first")
         if wanted.height < sizes.ROWS_JOINED_BY_HASH:
+            if index_rows.height >= sizes.ROWS_JOINED_BY_HASH:  # of which a join would make a table in memory
+                index_rows = index_rows.join(wanted, on=self.key.fields, how="semi", maintain_order="left")
             return wanted.join(index_rows, on=self.key.fields, how="left", maintain_order="left")[MARK]
         met = KeyIndex(wanted, self.key).pairs(self, _all_rows(wanted), index_rows[MARK])
         return scattered(constant(None, wanted.height, pl.UInt32), met["row"], met["other"])
