@@ -8,7 +8,7 @@ import json
 import random
 import re
 import tomllib
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Mapping, Sequence
 from pathlib import Path
 from typing import Any
 
@@ -31,7 +31,7 @@ from neat_delta import (
 )
 from neat_delta.core.base.model.importer import Importer, Removal
 from neat_delta.core.base.model.lists import ListMapping
-from tests.conftest import first_of, in_two_lengths
+from tests.conftest import each_of, first_of, in_two_lengths
 from tests.oracle import catalogue
 
 FIELDS = ["sku", "Sale price", "cost", "stock_level", "name"]
@@ -413,15 +413,31 @@ def test_no_item_is_made_or_removed_that_a_row_nearly_is(live, sheet, stands, co
             assert take and met[row] == [key]
 
 
-def words_of_the_program() -> list[str]:
-    """What might be a column's name in the core: its plain words in quotes, and the names of its arguments."""
+def columns_of_the_core() -> list[str]:
+    """What might be a column's name in the core: plain words in calls and in brackets, and columns that are made."""
     words = set[str]()
     for file in (Path(neat_delta.__file__).parent / "core").rglob("*.py"):
         for node in ast.walk(ast.parse(file.read_text(encoding="utf-8"))):
-            word = node.value if isinstance(node, ast.Constant) else node.arg if isinstance(node, ast.keyword) else None
-            if isinstance(word, str) and re.fullmatch("[a-z][a-z_]{0,19}", word):
-                words.add(word)
-    return sorted(words - {"sku"})
+            if isinstance(node, ast.Call) and isinstance(node.func, ast.Attribute):
+                words |= {
+                    word.arg or "" for word in node.keywords if node.func.attr in {"with_columns", "select", "agg"}
+                }
+                inside = [*node.args, *(word.value for word in node.keywords)] if node.func.attr in ASKED else []
+            else:
+                inside = [node.slice] if isinstance(node, ast.Subscript) else []
+            words |= {one.value for part in inside for one in ast.walk(part)
+                      if isinstance(one, ast.Constant) and isinstance(one.value, str)}  # fmt: skip
+    return sorted(word for word in words if re.fullmatch("[a-z][a-z_]{0,19}", word))
+
+
+ASKED = {
+    "with_columns", "select", "agg", "rename", "alias", "col", "hstack", "sort", "join", "unique", "group_by", "filter",
+    "drop", "DataFrame", "struct", "over", "with_row_index", "to_frame",
+}  # fmt: skip
+"""The calls of the engine in which columns are named."""
+
+MAKING = {"with_columns", "select", "agg"}
+"""Those that make the columns of which the names of arguments are the names."""
 
 
 def what_becomes_of(names: Sequence[str]) -> list[object]:
@@ -465,7 +481,7 @@ def what_becomes_of(names: Sequence[str]) -> list[object]:
 
 
 WIDTH = 64
-WORDS = words_of_the_program()
+WORDS = columns_of_the_core()
 
 
 @functools.cache
@@ -476,3 +492,75 @@ def what_becomes_of_plain_names() -> list[object]:
 @pytest.mark.parametrize("start", first_of(range(0, len(WORDS), WIDTH), 2))
 def test_a_field_may_be_called_as_anything_in_the_program_is(start):
     assert what_becomes_of([*WORDS, *WORDS][start : start + WIDTH]) == what_becomes_of_plain_names()
+
+
+def what_becomes_of_a_key(key: str) -> list[object]:
+    """Rounds in which one field of the key is called so: with one that is nearly a key, pasted rows, lists, a base, and
+    something that others did.
+    """
+
+    def named(row: Mapping[str, object]) -> dict[str, object]:
+        return {"the key" if name == key else name.rstrip("_"): text for name, text in row.items()}
+
+    def facts(changes: ChangeSet) -> list[object]:
+        items = [
+            (
+                named(one.key),
+                one.verdict,
+                named(one.cells),
+                [(why.field == key, why.reason) for why in one.held],
+                one.row,
+            )
+            for one in changes.iter_items()
+        ]
+        aside = [(one.file, one.row, named(one.key), one.reason) for one in changes.header.set_aside]
+        near = [(one.row, named(one.key), named(one.live_key), one.taken) for one in changes.header.near]
+        return [items, aside, near, [(one.name, one.cells) for one in changes.header.findings]]
+
+    out = list[object]()
+    settings = {
+        "list price": Field("money", decimals=2),
+        "some tags": Field("list", separator=","),
+        "a day": Field("date"),
+    }
+    for fields, with_base in (([key], False), (["the language", key], True)):
+        rng, items = random.Random(4), range(13)
+        live = {name: [f"QA-{n}" if name == key else f"L{n % 3}" for n in items] for name in fields}
+        live |= {"list price": [f"{rng.randrange(99)}.50" for _ in items]}
+        live["some tags"] = [rng.choice(["wax,gift", "gift", "wax"]) for _ in items]
+        sheet, base = ({name: list(texts) for name, texts in live.items()} for _ in range(2))
+        sheet["list price"][1:10:2], sheet["list price"][6], sheet["some tags"][4] = ["77.10"] * 5, "", "oak,gift"
+        sheet[key][7], sheet[key][8] = "NEW-1", "qa-8 "
+        base["list price"][1], base["list price"][9] = "1.00", "2.00"
+        after = {name: list(texts) for name, texts in sheet.items()}
+        after["list price"][3], after["list price"][10], after["some tags"][11] = "5.00", "6.00", "theirs"
+        after["list price"][5] = live["list price"][5]
+        for texts in sheet.values():
+            texts += [texts[2], texts[5]]
+        importer = Importer("clear", removal=Removal("row"))
+        store = Store(key=Key(fields), fields=settings, importer=importer)
+        asked: dict[str, Any] = {"accept": ["slip", "large-round"], "whole": True, "with_gone": True, "with_new": True}
+        changes = compare(live, sheet, store=store, base=base if with_base else None, **asked)
+        before, now = as_catalogue(live, "live"), as_catalogue(after, "after")
+        seen = neat_delta.confirm_changes(changes, before, now, store)
+        back, _, left = neat_delta.undo(changes, before, now, store)
+        out += [
+            facts(changes), facts(back), facts(neat_delta.retry(changes, now, seen, store)[0]),
+            seen.counts, [named(row) for row in seen.other_changes.rows(named=True)], seen.came, seen.went,
+            [(named(one.key), one.field, one.meant, one.now, one.outcome) for one in [*seen.trouble, *left]],
+            {name: table.rows() for name, table in changes.plan(importer).tables.items()}, changes.to_frame().rows(),
+        ]  # fmt: skip
+    codes = {key: ["QA-1", "QA-2", "QA-3", "QA-4"], "new code": ["QA-2", "QA-1", "QX-3", "QA-5"]}
+    live = {key: [f"QA-{n}" for n in range(9)], "list price": ["9.90"] * 9}
+    recoded = neat_delta.recode(live, codes, store=Store(key=Key([key])))
+    return [*out, facts(recoded), [table.rows() for table in recoded.plan(Importer()).tables.values()]]
+
+
+@functools.cache
+def what_becomes_of_a_plain_key() -> list[object]:
+    return what_becomes_of_a_key("item code")
+
+
+@pytest.mark.parametrize("key", each_of(20, WORDS))
+def test_a_field_of_the_key_may_be_called_as_anything_in_the_program_is(key):
+    assert what_becomes_of_a_key(key) == what_becomes_of_a_plain_key()

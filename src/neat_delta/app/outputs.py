@@ -332,8 +332,8 @@ class ConfirmOutput(Output, frozen=True, kw_only=True):
     """`confirm`: what the export shows (if there is one), what the report says (if there is one), and what was written
     to be sent again or to be mended. `answers` are those that were kept when it was delivered, where no other report
     was named. `moved` has the cells that are otherwise now and were not sent: the fields of the key, `field`, `before`,
-    `now`, and whether it moves by itself (`moving`). `reports_older` says that the reports were there before the files,
-    and so are of an earlier import.
+    `now`, and whether it moves by itself (`moving`); each with a `_` after it where a field of the key is called so.
+    `reports_older` says that the reports were there before the files, and so are of an earlier import.
     """
 
     files: str | None

@@ -84,7 +84,7 @@ def release_memory() -> None:
     """Give the system back what was freed and the C library keeps for later, where that can (glibc's `malloc_trim`)."""
     import ctypes
 
-    with suppress(OSError, AttributeError):  # another C library
+    with suppress(OSError, AttributeError, TypeError):  # another C library, or none to be had
         ctypes.CDLL(None).malloc_trim(0)
 
 

@@ -174,14 +174,12 @@ def print_confirmed(
     title = f"{count(len(twice), 'item')} there twice, as an importer does that adds where it should update"
     print_some(console, title, twice)
     for moving, title in OTHERWISE if console.detail != "waiting" else ():
-        rows = result.other_changes.filter(result.other_changes["moving"] == moving)
+        rows = result.other_changes.filter(result.other_changes.to_series(-1) == moving)
         lines = []
-        for row in rows[: console.room()].iter_rows(named=True):
-            line = Text(f"  {' / '.join(display_text(row[part]) for part in key)}  {display_text(row['field'])}: ")
+        for *parts, name, before, now, _ in rows[: console.room()].iter_rows():
+            line = Text(f"  {' / '.join(map(display_text, parts))}  {display_text(name)}: ")
             lines.append(
-                line.append(display_text(row["before"]), "bright_red")
-                .append(" → ")
-                .append(display_text(row["now"]), "green")
+                line.append(display_text(before), "bright_red").append(" → ").append(display_text(now), "green")
             )
         print_some(console, f"{title}: {count(rows.height, 'cell')}", lines, of=rows.height)
     for number, what in ((result.came, "came that live did not have"), (result.went, "went")):

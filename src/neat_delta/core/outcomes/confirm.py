@@ -16,7 +16,7 @@ import polars as pl
 
 from neat_delta.core.base.kinds.stored import Habit, habits_of
 from neat_delta.core.base.model.catalogue import MARK, Catalogue
-from neat_delta.core.base.model.changeset import ChangeSet
+from neat_delta.core.base.model.changeset import ChangeSet, after_keys
 from neat_delta.core.base.model.importer import Importer, Removal
 from neat_delta.core.base.model.results import ResultStatus
 from neat_delta.core.base.model.store import Field, Key
@@ -57,11 +57,10 @@ class Resting(msgspec.Struct, frozen=True):
 class Confirmed:
     """The changes that were sent, counted by outcome; those that did not land, the numbers of their items, and what is
     to be done about each (`again`); and what else moved: the item's key, `field`, `before`, `now`, and whether the
-    field is one that the store moves by itself. `twice` are the keys that stand in more rows than live had them in;
-    `located` where each item stands; `unseen` of which fields how many cells cannot be seen, as no export has them, and
-    `hidden` the items of which nothing else was sent;
-    `habits` what the store seems to make of fields by itself, for the store file; `resting` the computed cells that
-    landed and rest on one that did not.
+    field is one that the store moves by itself (`changeset.after_keys`). `twice` are the keys that stand in more rows
+    than live had them in; `located` where each item stands; `unseen` of which fields how many cells cannot be seen, as
+    no export has them, and `hidden` the items of which nothing else was sent; `habits` what the store seems to make of
+    fields by itself, for the store file; `resting` the computed cells that landed and rest on one that did not.
     """
 
     counts: Mapping[str, int]
@@ -257,17 +256,8 @@ def _other_changes(
     fields_after = {*after.fields} - {*key.fields}
     texts = texts_of_pairs(live, after, pairs, [name for name in live.fields if name in fields_after])
     own = {str(name): gathered(rows, cells["item"]).drop_nulls() for (name,), cells in sent.group_by("field")}
-    tables = [
-        pl.DataFrame(
-            schema={
-                **dict.fromkeys(key.fields, pl.String),
-                "field": pl.String,
-                "before": pl.String,
-                "now": pl.String,
-                "moving": pl.Boolean,
-            }
-        )
-    ]
+    facts = {"field": pl.String, "before": pl.String, "now": pl.String, "moving": pl.Boolean}
+    tables = [after_keys(live_keys.clear(), [pl.Series(name, dtype=dtype) for name, dtype in facts.items()])]
     for (field_name,), of_field in texts.group_by("field", maintain_order=True):
         name = str(field_name)
         is_sent = constant(False, live.height)
@@ -279,12 +269,16 @@ def _other_changes(
         places = gathered(both, cells["pair"])
         field = header.settings.get(name, Field())
         real = true_places(~equal(cells["before"], cells["after"], field, header.writing))
+        columns = {
+            "field": constant(name, real.len(), pl.String),
+            "before": gathered(cells["before"], real),
+            "now": gathered(cells["after"], real),
+            "moving": constant(field.moving, real.len(), pl.Boolean),
+        }
         tables.append(
-            gathered(live_keys, gathered(places, real)).with_columns(
-                field=pl.lit(name),
-                before=gathered(cells["before"], real),
-                now=gathered(cells["after"], real),
-                moving=pl.lit(field.moving),
+            after_keys(
+                gathered(live_keys, gathered(places, real)),
+                [column.alias(name) for name, column in columns.items()],
             )
         )
     added = changes.keys.filter(changes.items["verdict"] == "new")

@@ -25,7 +25,7 @@ from neat_delta.core.base.model.schemas import (
 )
 from neat_delta.core.base.support.series import filtered, gathered, not_null, scattered, true_places
 
-__all__ = ["ChangeSet", "Held", "HeldCount", "Item", "Row", "code_changes", "counted", "held"]
+__all__ = ["ChangeSet", "Held", "HeldCount", "Item", "Row", "after_keys", "code_changes", "counted", "held"]
 
 
 class Held(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
@@ -181,12 +181,8 @@ class ChangeSet:
         )
 
     def with_keys(self, item: pl.Series, columns: Sequence[pl.Series]) -> pl.DataFrame:
-        """These columns with the keys of their items, by their numbers, before them."""
-        keys = [gathered(self.keys[name], item) for name in self.keys.columns]
-        named = [
-            column.alias(column.name + "_" if column.name in self.keys.columns else column.name) for column in columns
-        ]
-        return pl.DataFrame([*keys, *named])
+        """These columns with the keys of their items, by their numbers, before them (`after_keys`)."""
+        return after_keys(gathered(self.keys, item), columns)
 
     def sent_without_cells(self) -> pl.Series:
         """The numbers of the items that are sent as a whole and not by their cells: that go away, and new ones that
@@ -275,6 +271,16 @@ def _renumbered(findings: pl.DataFrame, place: pl.DataFrame) -> pl.DataFrame:
 def counted(texts: pl.Series) -> Counter[str]:
     """How often each text is there; null is none."""
     return Counter(dict(texts.drop_nulls().alias("text").value_counts().iter_rows()))
+
+
+def after_keys(keys: pl.DataFrame, columns: Sequence[pl.Series]) -> pl.DataFrame:
+    """Columns with keys before them; one that is called as a field of the key gets a `_` after its name.
+
+    >>> after_keys(pl.DataFrame({"now": ["QA-1"]}), [pl.Series("now", ["9.90"])]).columns
+    ['now', 'now_']
+    """
+    own = [column.alias(column.name + "_" * (column.name in keys.columns)) for column in columns]
+    return pl.DataFrame([*keys, *own])
 
 
 def code_changes(cells: pl.DataFrame, key: list[str]) -> pl.DataFrame:

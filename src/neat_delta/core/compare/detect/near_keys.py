@@ -21,6 +21,7 @@ from neat_delta.core.compare.detect.damage.keys import damaged_keys, made_of
 from neat_delta.core.sheets.match.keys import stripped
 
 if TYPE_CHECKING:
+    from neat_delta.core.sheets.match.keys import KeyIndex
     from neat_delta.core.sheets.match.rows import Matched
 
 __all__ = ["near_keys", "near_reasons", "with_near_keys"]
@@ -38,17 +39,16 @@ def near_keys(matched: Matched) -> pl.DataFrame:
     Keys are near that differ only by case, spaces, hyphens that look alike or leading zeros; those that a spreadsheet
     made of a key of live; and numbers of articles without their check digit.
     """
-    names = matched.key
+    names = [f"{MARK}key {number}" for number in range(len(matched.key))]  # a key may be called live, or damage
     if not matched.new.len():
         return empty({**NEAR_KEYS, "only": pl.Boolean})
     met = matched.pairs["live"].unique().cast(pl.UInt32)
     free = matched.gone.cast(pl.UInt32)
-    index = matched.keys["live"]
     places = pl.concat([free, met]).sort()
-    live = gathered(index.keys, places).hstack([places.alias("live")])
-    if index.key.shared == "all":  # the first stands for all; otherwise no key of these is there twice
+    live = _keys_at(matched.keys["live"], places.alias("live"), names)
+    if matched.keys["live"].key.shared == "all":  # the first stands for all; otherwise no key of these is there twice
         live = live.unique(names, keep="first", maintain_order=True)
-    rows = gathered(matched.keys["sheet"].keys, matched.new).hstack([matched.new.cast(pl.UInt32).alias("sheet")])
+    rows = _keys_at(matched.keys["sheet"], matched.new.cast(pl.UInt32).alias("sheet"), names)
     ours = rows.unique(names, keep="first", maintain_order=True)
     forms = [_form(pl.concat([live[name], ours[name]], rechunk=True)) for name in names]
     sides = [
@@ -73,6 +73,12 @@ def near_keys(matched: Matched) -> pl.DataFrame:
     near = near.with_columns(only=only).rename({"sheet": MARK})
     near = near.join(ours.rename({"sheet": MARK}), on=MARK).join(rows, on=names)
     return near[["live", "sheet", "damage", "only"]].sort("sheet", "live")
+
+
+def _keys_at(index: KeyIndex, places: pl.Series, names: list[str]) -> pl.DataFrame:
+    """The keys at these places under these names, and the places."""
+    keys = gathered(index.keys, places)
+    return pl.DataFrame([*(column.alias(name) for column, name in zip(keys, names, strict=True)), places])
 
 
 def _form(texts: pl.Series) -> pl.Series:
