@@ -8,6 +8,8 @@ import json
 import os
 import random
 import shutil
+import subprocess
+import sys
 from collections.abc import Iterator
 from contextlib import contextmanager, nullcontext
 from dataclasses import replace
@@ -34,7 +36,7 @@ from neat_delta.files.glance import files_alike, files_read_later, memory_of
 from neat_delta.files.readers import records
 from neat_delta.files.readers.deferred import HASH, TextRecords
 from neat_delta.files.reading import read
-from tests.conftest import in_this_process, in_two_lengths
+from tests.conftest import environment, in_this_process, in_two_lengths
 from tests.oracle import CELLS, rounds
 from tests.test_reading import texts
 
@@ -489,6 +491,21 @@ def test_what_is_no_size_is_refused(run, put, size):
     put("live.csv", LIVE)
     failed = run("compare", "live.csv", "live.csv", "--memory", size)
     assert failed.returncode == 2 and f"{size!r} is no size; write it like 2GB or 800MB." in failed.stderr
+
+
+@pytest.mark.parametrize(("words", "told"), [(["--memory", "2GB"], True), (["--memory=2GB"], True), (["--all"], False)])
+def test_where_memory_is_told_what_is_freed_is_given_back(words, told):
+    """The engine's allocator is told so before it loads, unless the environment says something else."""
+    code = f"import os, sys; sys.argv += {words}; import neat_delta.start; print(os.environ.get('_RJEM_MALLOC_CONF'))"
+    bare = {name: value for name, value in environment().items() if name != "_RJEM_MALLOC_CONF"}  # Polars sets it here
+    for given, kept in (
+        ({}, "dirty_decay_ms:0,muzzy_decay_ms:0" if told else "None"),
+        ({"_RJEM_MALLOC_CONF": "narenas:2"}, "narenas:2"),
+    ):
+        done = subprocess.run(
+            [sys.executable, "-c", code], env=bare | given, capture_output=True, text=True, check=True
+        )
+        assert done.stdout.strip() == kept
 
 
 def test_half_of_what_is_free_is_for_tables(put, tmp_path):
