@@ -6,10 +6,12 @@ import json
 import random
 from importlib.resources import files
 
+import polars as pl
 import pytest
 
 from neat_delta import ChangeSet, Field, Key, Store, as_catalogue, compare, read, read_changes, read_store
 from neat_delta.core.compare.detect.damage import DAMAGES
+from neat_delta.core.compare.detect.damage.keys import damaged_keys
 from neat_delta.files.changelines import change_lines
 from tests import afternoons, generate
 from tests.afternoons import DAMAGE, HANDS, ROWS, SLIPS, STORE, Sheet, catalogue
@@ -450,6 +452,13 @@ def test_a_replacement_goes_too_far_from_ten_cells_on_three_in_each_of_two_sorts
     store = Store(key=Key(["sku"]), fields={"name": Field("text"), "article": Field("code")})
     slips = [(one.name, one.cells) for one in compare(live, sheet, store=store).header.findings if one.check == "slip"]
     assert slips == [("replaced in more fields than one", names + codes)] * held
+
+
+@pytest.mark.parametrize(
+    ("code", "why"), [("1-MARCH-2026", "turned into a date"), ("01-MARCH-2026", "rewritten as a value")]
+)
+def test_a_code_of_twelve_characters_may_have_become_a_date_and_a_longer_one_a_value(code, why):
+    assert damaged_keys(pl.Series([code]), pl.Series(["2026-03-01"])).to_list() == [why]
 
 
 def test_a_replacement_goes_too_far_where_it_is_the_cell_in_one_field_and_a_part_of_it_in_another():
