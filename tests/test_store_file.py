@@ -8,11 +8,13 @@ import tomllib
 from pathlib import Path
 
 import jsonschema
+import polars as pl
 import pytest
 from hypothesis import strategies as st
 
 import neat_delta
 from neat_delta import Field, Key, Notation, Store, StoreError, read_store
+from neat_delta.core.base.infer.columns import of_column
 from neat_delta.core.base.kinds import KINDS
 from neat_delta.core.base.model.conflicts import conflicting_settings
 from neat_delta.files.draft import draft
@@ -641,3 +643,10 @@ def test_what_is_chosen_among_is_short(longest, kind):
     rows = {"sku": [f"QA-{n}" for n in range(30)], "wood": values}
     fields = neat_delta.learn(neat_delta.as_catalogue(rows)).store.fields
     assert fields.get("wood", Field()).kind == kind
+
+
+@pytest.mark.parametrize(("tops", "cells", "kind"), [(3, 9, "path"), (4, 9, "text"), (2, 4, "path"), (3, 4, "text")])
+def test_of_paths_the_first_levels_repeat_three_times_or_there_are_two(tops, cells, kind):
+    texts = [f"{'ABCD'[number % tops]} > part {number}" for number in range(cells)]
+    field, _ = of_column(pl.Series("shelf", texts), Notation(), False, thorough=True)
+    assert field.kind == kind
