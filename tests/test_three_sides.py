@@ -46,7 +46,7 @@ RESPELT = {"9.90": "9.9", "10.50": "10.5", "gift,wax": "wax, gift", "sale,wax": 
 
 THROUGH = [Accept(one) for one in ("damage", "slip", "swapped")]
 
-ROUNDS, TOGETHER = int(os.environ.get("NEAT_DELTA_ROUNDS", "10000")), 50
+ROUNDS, TOGETHER = int(os.environ.get("NEAT_DELTA_ROUNDS", "5000")), 50
 SEEDS = st.integers(0, 2**32).map(random.Random)
 
 
