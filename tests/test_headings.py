@@ -518,11 +518,7 @@ def what_becomes_of_a_key(key: str) -> list[object]:
         return [items, aside, near, [(one.name, one.cells) for one in changes.header.findings]]
 
     out = list[object]()
-    settings = {
-        "list price": Field("money", decimals=2),
-        "some tags": Field("list", separator=","),
-        "a day": Field("date"),
-    }
+    settings = {"list price": Field("money", decimals=2), "some tags": Field("list", separator=",")}
     for fields, with_base in (([key], False), (["the language", key], True)):
         rng, items = random.Random(4), range(13)
         live = {name: [f"QA-{n}" if name == key else f"L{n % 3}" for n in items] for name in fields}

@@ -161,7 +161,7 @@ def confirm(
         for remark in looked.now.notes if after is not None else ():
             click.echo(as_options(f"{after}: {remark}"))
         draft = None if looked.drafted is None else results_draft(looked.drafted)
-        _print(sent, looked, draft, [str(after), *used], lines)
+        _print(looked, draft, [str(after), *used], lines)
     return 0 if looked.all_done and not edited else 1
 
 
@@ -232,13 +232,7 @@ def _not_told(results: Results) -> list[str]:
     return [f"{what} With a new export it is seen whether they are to be sent again."] if many else []
 
 
-def _print(
-    changes: ChangeSet,
-    looked: Outcome,
-    draft: str | None,
-    files: Sequence[str],
-    lines: Sequence[str],
-) -> None:
+def _print(looked: Outcome, draft: str | None, files: Sequence[str], lines: Sequence[str]) -> None:
     """Say what became of it to a person; of the `files` the first is AFTER, the others are reports."""
     from neat_delta.report import outcome as report
 
@@ -248,8 +242,7 @@ def _print(
             report.print_drafted_results(console, draft, files[1])
         report.print_witnesses(console, both, results)
     if result is not None:
-        key, by_items = changes.header.key, both is not None
-        report.print_confirmed(console, result, key, files[0], by_items=by_items)
+        report.print_confirmed(console, result, files[0], by_items=both is not None)
         if console.detail != "waiting":
             report.print_habits(console, result.habits)
     for line in lines:

@@ -142,9 +142,7 @@ def _lines(testimony: Testimony) -> list[Text]:
     return [landing(each) for each in testimony.landings] or [Text(f"  {key_text(testimony.key)}")]
 
 
-def print_confirmed(
-    console: Screen, result: Confirmed, key: Sequence[str], after: str, *, by_items: bool = False
-) -> None:
+def print_confirmed(console: Screen, result: Confirmed, after: str, *, by_items: bool = False) -> None:
     """What landed in the export `after` and what did not, what stands there twice, and what else moved meanwhile. Where
     it was said `by_items` already (`print_witnesses`), only the rest.
     """

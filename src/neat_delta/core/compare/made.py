@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from typing import TYPE_CHECKING
 
 import polars as pl
@@ -74,12 +75,16 @@ def unresolved(provenance: Provenance, sheet: Catalogue, key: Key) -> pl.DataFra
 
 
 def computed_cells(
-    provenance: Provenance, matched: Matched, live: int, number: pl.Series, cells: pl.DataFrame
+    provenance: Provenance,
+    matched: Matched,
+    live: int,
+    item_numbers: Callable[[pl.Series], pl.Series],
+    cells: pl.DataFrame,
 ) -> pl.DataFrame:
-    """The steps by which cells of the change set came about (`COMPUTED_SCHEMA`); `number` has the items' numbers."""
+    """The steps by which cells came about (`COMPUTED_SCHEMA`); `item_numbers` gives the items' in the change set."""
     if not provenance.worked.height:
         return empty(COMPUTED_SCHEMA)
-    items = gathered(number, _items(matched, _height(matched), live)).cast(pl.Int64)
+    items = item_numbers(_items(matched, _height(matched), live))
     table = provenance.worked.with_columns(item=gathered(items, provenance.worked["place"]))
     order = pl.Enum(cells["field"].dtype.categories) if isinstance(cells["field"].dtype, pl.Enum) else pl.String
     table = table.filter(

@@ -40,17 +40,19 @@ def assemble(round_: Round) -> Round:
     fields = [name for name in live.fields if name in here]
     none = constant(None, live.height + rows.matched.new.len() + 1, pl.UInt32)
     number = scattered(none, places["item"], pl.int_range(places.height, dtype=pl.UInt32, eager=True))
-    named = {
-        "item": gathered(number, changed.cells["item"]).cast(pl.Int64),
-        "field": changed.cells["field"].cast(pl.Enum(fields)),
-    }
+
+    def item_numbers(items: pl.Series) -> pl.Series:
+        """The numbers that items have in the change set; null where they are not in it."""
+        return gathered(number, items).cast(pl.Int64)
+
+    named = {"item": item_numbers(changed.cells["item"]), "field": changed.cells["field"].cast(pl.Enum(fields))}
     cells = with_series(changed.cells, named).sort("item", "field")
     questions = unresolved(provenance, rows.sheet, key) if provenance else empty(UNRESOLVED_SCHEMA)
     rules, computed = list(provenance.rules) if provenance else [], empty(COMPUTED_SCHEMA)
     if provenance:
-        computed = computed_cells(provenance, rows.matched, live.height, number, cells)
+        computed = computed_cells(provenance, rows.matched, live.height, item_numbers, cells)
     if changed.filled.height:
-        filled = changed.filled.with_columns(item=gathered(number, changed.filled["item"]).cast(pl.Int64))
+        filled = changed.filled.with_columns(item=item_numbers(changed.filled["item"]))
         computed, rules = with_defaults(computed, rules, filled)
     items = pl.DataFrame(
         {"verdict": places["verdict"], "live": live.row(places["live"]), "sheet": rows.sheet.row(places["sheet"])}
@@ -66,14 +68,14 @@ def assemble(round_: Round) -> Round:
         keys,
         conform(items, ITEMS_SCHEMA),
         conform(cells, cells_schema(fields)),
-        damaged_cells(round_, number),
+        damaged_cells(round_, item_numbers),
         computed=computed,
         unresolved=questions,
     )
     if round_.merged:
         draft = replace(draft, meanwhile=round_.merged.meanwhile)
     draft = with_summaries(draft, round_, changed, places)
-    item = gathered(number, round_.decided["item"]).cast(pl.Int64)
+    item = item_numbers(round_.decided["item"])
     columns = {name: texts for name, texts in round_.decided.to_dict().items() if name != "cell"}
     decided = filtered(pl.DataFrame(columns | {"item": item}), not_null(item) | ~not_null(round_.decided["item"]))
     ruled = with_rules(cells, decided, round_.known, key.fields)

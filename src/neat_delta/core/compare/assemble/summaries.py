@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections import Counter
+from collections.abc import Callable
 from dataclasses import replace
 from typing import TYPE_CHECKING
 
@@ -93,8 +94,10 @@ def _lost(round_: Round) -> pl.DataFrame:
     return cut_with.select(key.fields).filter(~returned)
 
 
-def damaged_cells(round_: Round, number: pl.Series) -> pl.DataFrame:
-    """The damaged cells one by one, by their row in the sheet and their field, with what was done."""
+def damaged_cells(round_: Round, item_numbers: Callable[[pl.Series], pl.Series]) -> pl.DataFrame:
+    """The damaged cells one by one, by their row in the sheet and their field, with what was done; `item_numbers` gives
+    those of items.
+    """
     rows, matched = round_.rows, round_.rows.matched
     damage_findings = filtered(round_.decided, round_.decided["source"] == "damage")
     if not damage_findings.height:
@@ -106,7 +109,7 @@ def damaged_cells(round_: Round, number: pl.Series) -> pl.DataFrame:
     mendable = damage_findings["mendable"].fill_null(value=False)
     listed = pl.DataFrame(
         {
-            "item": gathered(number, damage_findings["item"]).cast(pl.Int64),
+            "item": item_numbers(damage_findings["item"]),
             "damage": damage_findings["rule"],
             "key": keys.select(pl.concat_list(pl.all())).to_series(),
             "field": damage_findings["field"],
