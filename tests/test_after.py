@@ -13,6 +13,8 @@ import pytest
 
 import neat_delta
 from neat_delta import as_catalogue
+from neat_delta.files.whole import digest_of
+from tests.made import xlsx
 
 STORE = """version = 1
 [key]
@@ -271,6 +273,60 @@ def test_everything_after_goes_by_the_importer_that_the_files_were_made_for(begi
     assert (tmp_path / "q" / "after.csv").read_text() == LIVE
     assert run("confirm", "c.jsonl", "live.csv", "--retry", "again").returncode == 1
     assert len(list((tmp_path / "again").glob("update-*"))) == 1  # and not one for each field
+
+
+@pytest.mark.parametrize("described", [True, False])
+@pytest.mark.parametrize("later", ["semicolons", "UTF-16", "escapes", "Windows", "title", "JSON", "workbook"])
+def test_the_round_is_gone_on_with_as_it_was_written_however_the_store_exports_by_now(
+    later, described, run, put, tmp_path
+):
+    live = LIVE.replace("Hat", "Hüt")
+    put("live.csv", live)
+    put("sheet.csv", live.replace("9.90", "10.90").replace("20.00", "21.00"))
+    if described:
+        put("neat-delta.toml", STORE.format(importer=SKIPS))
+    run("compare", "live.csv", "sheet.csv", "--key", "sku", "-o", "c.jsonl", "--accept", "large-round")
+    assert run("write", "c.jsonl", "--to", "out", "--importer-blanks", "skip").returncode == 0
+    (tmp_path / "live.csv").touch()
+    rows = [row.split(",") for row in live.replace("9.90", "10.90").splitlines()]
+    for name in ("after", "now"):
+        text, file = "".join(";".join(row) + "\r\n" for row in rows), tmp_path / f"{name}.csv"
+        if later == "semicolons":
+            file.write_bytes(text.encode())
+        elif later == "UTF-16":
+            file.write_bytes(text.replace(";", "\t").encode("utf-16"))
+        elif later == "escapes":  # in a cell of a colleague's
+            file.write_bytes(text.replace(";", ",").replace("Jar", '"Jar, 5\\" wide"').encode())
+        elif later == "Windows":
+            file.write_bytes(text.encode("cp1252"))
+        elif later == "title":
+            file.write_bytes(("Quillfern;;;;;\r\n" + text).encode())
+        elif later == "JSON":
+            file.write_text(json.dumps([dict(zip(rows[0], row, strict=True)) for row in rows[1:]]))
+        else:
+            file.write_bytes(xlsx(rows[0], rows[1:]))
+        rows[2][2] = "21.00"
+    done = run("confirm", "c.jsonl", "after.csv", "--files", "out", "--retry", "again")
+    assert "2 changes: 1 landed, 1 not landed" in done.stdout, done.stderr
+    assert (tmp_path / "again" / "update-1.csv").read_bytes() == b"sku,price\nB,21.00\n"
+    (tmp_path / "r.csv").write_text("row,status\n2,refused\n")
+    done = run("confirm", "c.jsonl", "--files", "again", "--results", "r.csv")  # by the rows of its files
+    assert "1 refused" in done.stdout, (done.stdout, done.stderr)
+    done = run("undo", "c.jsonl", "--now", "now.csv", "--files", "again", "--to", "back")
+    assert done.returncode == 0, done.stderr
+    assert (tmp_path / "back" / "update-1.csv").read_bytes() == b"sku,price\nA,9.90\nB,20.00\n"
+
+
+def test_a_folder_of_an_earlier_version_is_known(begin, run, put, tmp_path):
+    begin(LIVE.replace("9.90", "10.90"))
+    path = tmp_path / "out" / "manifest.json"
+    manifest = {name: value for name, value in json.loads(path.read_bytes()).items() if name != "layout"}
+    manifest["blake3"] = ""
+    manifest["blake3"] = digest_of(json.dumps(manifest, ensure_ascii=False, separators=(",", ":")).encode())
+    path.write_text(json.dumps(manifest))
+    put("after.csv", LIVE.replace(",", ";"))
+    assert run("confirm", "c.jsonl", "after.csv", "--files", "out", "--retry", "again").returncode == 1
+    assert (tmp_path / "again" / "update-1.csv").read_text() == "sku,price\nA,10.90\n"
 
 
 def test_an_importer_that_deletes_what_is_missing_has_undo_and_retry(begin, run, put, tmp_path):

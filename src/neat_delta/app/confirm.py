@@ -22,6 +22,7 @@ from neat_delta.core.base.support.errors import SettingError, StoreError
 from neat_delta.core.outcomes.unsent import as_sent
 from neat_delta.files.changeset import as_live, read_changes, read_with_live
 from neat_delta.files.manifest import read_manifest
+from neat_delta.files.reading import read_later
 from neat_delta.files.reports import draft_report, read_report
 from neat_delta.files.rounds import are_older, changes_of, handed_over, round_of, with_importer
 from neat_delta.files.whole import AnyPath
@@ -140,10 +141,12 @@ def confirm(
     round_ = round_of(change_set, path, where)
     known = with_importer(round_, change_set.header.store_by_now(known))
     sent = change_set if round_ is None else as_sent(change_set, round_.manifest)
-    layout = known.file.layout if store is not None else change_set.header.live.layout
+    layout = known.file.layout if store is not None else PLAIN
     now = None
-    if after is not None:
-        now = catalogue_of(after, "after", known, layout=layout, like=before, deferred=before.is_deferred)
+    if isinstance(after, str | os.PathLike):
+        now = read_later(after, layout, before, change_set.header.key_headings)
+    elif after is not None:
+        now = catalogue_of(after, "after", known)
     return outcome_of(sent, before, known, round_, now, [os.fspath(report) for report in reports])
 
 

@@ -107,12 +107,12 @@ def confirm(
     said first. Items that AFTER has twice, and what else moved meanwhile, are listed apart. Exit status 0 only when
     all of it is done and landed, and nothing stands there twice.
     """
-    import neat_delta
     from neat_delta.app.confirm import outcome_of
     from neat_delta.core.outcomes.unsent import as_sent
     from neat_delta.files.changeset import read_with_live
     from neat_delta.files.draft import results_draft
     from neat_delta.files.journal import kept_answers
+    from neat_delta.files.reading import read_later
     from neat_delta.files.rounds import edited_files, with_importer
     from neat_delta.report.settings import as_options
 
@@ -134,11 +134,10 @@ def confirm(
             )
         by_store = with_importer(round_, change_set.header.store_by_now(store_file[0] if store_file else None))
         sent = change_set if round_ is None else as_sent(change_set, round_.manifest)
-        layout = by_store.file.layout if store_file else change_set.header.live.layout
         now = None
         if after is not None:
-            after_layout = layout_from_options("live", layout)
-            now = neat_delta.read(after, after_layout, like=before, deferred=before.is_deferred)
+            layout = layout_from_options("live", by_store.file.layout if store_file else None)
+            now = read_later(after, layout, before, change_set.header.key_headings)
         asked = partial(outcome_of, sent, before, by_store, round_, now, layout=layout_from_options("report"))
         looked, used, lines_first = _by_answers(asked, reports, answers, needed=after is None)
     lines, facts = list[str](), dict[str, Any]()

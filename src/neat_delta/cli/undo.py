@@ -84,6 +84,7 @@ def undo(
     from neat_delta.core.outcomes.unsent import as_sent
     from neat_delta.files.changeset import read_with_live
     from neat_delta.files.ledger.ledger import Ledger
+    from neat_delta.files.reading import read_later
     from neat_delta.files.rounds import store_file as store_file_of
     from neat_delta.files.rounds import with_importer
 
@@ -97,8 +98,8 @@ def undo(
         by_now = change_set.header.store_by_now(store_file[0] if store_file else None)
         by_store, manifest = with_importer(round_, by_now), round_.manifest
         sent = as_sent(change_set, manifest)
-        layout = layout_from_options("live", by_store.file.layout if store_file else change_set.header.live.layout)
-        fresh = None if now is None else neat_delta.read(now, layout, like=before, deferred=before.is_deferred)
+        layout = layout_from_options("live", by_store.file.layout if store_file else None)
+        fresh = None if now is None else read_later(now, layout, before, change_set.header.key_headings)
         back, base, left = neat_delta.undo(sent, before, fresh, by_store, altered=altered)
     with working("Writing and replaying"):
         turn = Turn("undo", change_set.digest, store_file_of(path), manifest, not_taken_back(left))
@@ -117,7 +118,6 @@ def undo(
         print_json(facts if later is None else with_facts(facts, later=later))
     else:
         from neat_delta.cli.write import said_form
-        from neat_delta.files.updates import layout_of
         from neat_delta.report import terminal as report
         from neat_delta.report.outcome import print_left
 
@@ -129,7 +129,7 @@ def undo(
             from neat_delta.report.history import print_later
 
             print_later(console, later)
-        report.print_written(console, folder, written, said_form(manifest.importer, layout_of(base, manifest.importer)))
+        report.print_written(console, folder, written, said_form(written))
     return 1 if left or written.held else 0
 
 

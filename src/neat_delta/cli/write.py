@@ -33,7 +33,6 @@ if TYPE_CHECKING:
     from neat_delta.core.base.model.catalogue import Catalogue
     from neat_delta.core.base.model.changeset import ChangeSet
     from neat_delta.core.base.model.importer import Importer
-    from neat_delta.core.base.model.layout import Layout
     from neat_delta.core.base.model.manifest import Manifest
     from neat_delta.core.base.model.rounds import InputRole
     from neat_delta.core.base.model.store import Store
@@ -139,7 +138,7 @@ def write(
         print_json(WriteOutput(folder=folder, manifest=manifest, delivered=delivered, round=number))
     else:
         print_live(changes, live, catalogue.path)
-        _print_written(folder, manifest, importer, catalogue, store_file, rehearsed=rehearse)
+        _print_written(folder, manifest, store_file, rehearsed=rehearse)
         outcomes = _deliver(folder, manifest, addresses, store_file, changes, live)
         for address, outcome in outcomes:
             from neat_delta.cli.deliver import print_delivered
@@ -165,20 +164,17 @@ def _fields(changes: ChangeSet) -> list[str]:
 def _print_written(
     folder: str,
     manifest: Manifest,
-    importer: Importer,
-    live: Catalogue,
     store_file: tuple[Store, str] | None,
     *,
     rehearsed: bool,
 ) -> None:
     """Say what was written, and by which rules."""
-    from neat_delta.files.updates import layout_of
     from neat_delta.report import terminal as report
 
     named = f"the store file {store_file[1]}" if store_file else "no store file: it is the importer's plainest form"
     if detail() != "waiting":
         click.echo(f"By {named}.\n")
-    report.print_written(screen(), folder, manifest, said_form(importer, layout_of(live, importer)))
+    report.print_written(screen(), folder, manifest, said_form(manifest))
     if rehearsed:
         click.echo("Rehearsed: a practice store took every row, and its catalogue is the target.")
     report.print_contradictions(screen(), manifest)
@@ -222,8 +218,10 @@ def _rehearsal(live: Catalogue, importer: Importer, changes: ChangeSet) -> Rehea
     return rehearsal(changes, live, importer)
 
 
-def said_form(importer: Importer, layout: Layout) -> str:
+def said_form(manifest: Manifest) -> str:
     """What the files look like, in a few words."""
+    from neat_delta.files.updates import layout_in
+
     names = {"xlsx": "workbook", "json": "JSON", "json lines": "JSON Lines", "xml": "XML"}
     names |= {"merge patch": "JSON Merge Patch", "json patch": "JSON Patch"}
-    return names.get(importer.form, str(layout))
+    return names.get(manifest.importer.form, str(layout_in(manifest)))

@@ -20,7 +20,7 @@ def write_code_list(path: str, header: Header) -> None:
     as somebody may have looked it over.
     """
     rows = [
-        [header.headings.get(name, name) for name in header.key],
+        header.key_headings,
         *(list(likely.old.values()) for likely in header.likely),
     ]
     changed = [

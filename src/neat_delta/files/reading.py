@@ -5,22 +5,26 @@ from __future__ import annotations
 import os
 import re
 from collections.abc import Callable, Collection
+from contextlib import suppress
 from functools import partial
 from pathlib import PurePath
+
+import msgspec
 
 from neat_delta.core.base.model.catalogue import Catalogue
 from neat_delta.core.base.model.layout import Format, Layout
 from neat_delta.core.base.support import sizes
-from neat_delta.core.base.support.errors import CatalogueError
+from neat_delta.core.base.support.errors import CatalogueError, FileError, NeatDeltaError
 from neat_delta.files import footprint
 from neat_delta.files.memory import as_memory, unpacked
 from neat_delta.files.readers.delimited import Text, read_text
 from neat_delta.files.readers.encoding import Known, known_of
 from neat_delta.files.readers.magic import binary_format
 from neat_delta.files.readers.packed import Packing, unpack
+from neat_delta.files.sources.address import is_address
 from neat_delta.files.whole import AnyPath, Loaded, load
 
-__all__ = ["read"]
+__all__ = ["read", "read_later"]
 
 ENDINGS: dict[str, tuple[str, ...]] = {
     "delimited": (".csv", ".tsv", ".txt", ".tab"),
@@ -78,6 +82,48 @@ def read(
     _must_fit(form, len(data), file.path)
     text = _read(form, data, file, layout, only, words_of_live)
     return _catalogue(text, file.path, file.digest, form, packing)
+
+
+def read_later(file: AnyPath | Loaded, layout: Layout, before: Catalogue, key: Collection[str]) -> Catalogue:
+    r"""A later export of the store that the catalogue `before` is one of. What the `layout` leaves open is as it was
+    before; or, where a field of the `key` (by their headings) is not there then, found out as of any file. Raises what
+    `read` does.
+
+    >>> from pathlib import Path
+    >>> from tempfile import mkdtemp
+    >>> from neat_delta.core.base.model.catalogue import as_catalogue
+    >>> after = Path(mkdtemp()) / "after.txt"
+    >>> _ = after.write_text("sku;price\nQA-1;9.90\n", encoding="utf-16")
+    >>> read_later(after, Layout(), as_catalogue({"sku": ["QA-1"], "price": ["9.90"]}, "live"), ["sku"]).fields
+    ['sku', 'price']
+    """
+    file = file if isinstance(file, Loaded) else os.fspath(file)
+    if isinstance(file, str) and (file == "-" or is_address(file)):
+        file = load(file, layout.query)  # not to be asked for twice
+    try:
+        first: Catalogue | NeatDeltaError = _read_as_before(file, layout, before)
+    except (FileError, CatalogueError) as error:
+        first = error
+    if isinstance(first, NeatDeltaError) or not {*key} <= {*first.fields}:
+        with suppress(FileError, CatalogueError):
+            other = read(file, layout, like=before, deferred=before.is_deferred)
+            if {*key} <= {*other.fields}:
+                return other
+    if isinstance(first, NeatDeltaError):
+        raise first
+    return first
+
+
+def _read_as_before(file: str | Loaded, layout: Layout, before: Catalogue) -> Catalogue:
+    """A file laid out as the catalogue before it. A quote or an escape that this had no need of is found out, and an
+    encoding that a file tells by itself is its own.
+    """
+    wanted = layout.over(before.layout.of_reading)
+    now = read(file, wanted, like=before, deferred=before.is_deferred)
+    own, was = now.layout.encoding, before.layout.encoding
+    if layout.encoding is None and own != was and not any(str(name).startswith("utf-") for name in (own, was)):
+        return read(file, msgspec.structs.replace(wanted, encoding=was), like=before, deferred=before.is_deferred)
+    return now
 
 
 TIMES_IN_MEMORY: dict[Format, int] = {"xlsx": 40, "ods": 40, "parquet": 40, "json": 7, "json lines": 7}

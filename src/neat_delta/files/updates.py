@@ -45,7 +45,7 @@ if TYPE_CHECKING:
     from neat_delta.core.base.model.changeset import ChangeSet
     from neat_delta.core.outcomes.results import FileRow
 
-__all__ = ["file_rows", "layout_of", "write_updates"]
+__all__ = ["file_rows", "layout_in", "layout_of", "write_updates"]
 
 
 def write_updates(
@@ -86,8 +86,9 @@ def write_updates(
     [('update-1.csv', 1)]
     """
     folder = os.fspath(folder)
-    form, layout, turn = FORMS[importer.form], layout_of(live, importer), turn or Turn(changes=changes.digest)
+    form, turn = FORMS[importer.form], turn or Turn(changes=changes.digest)
     earlier = turn.earlier
+    layout = layout_of(live.layout, importer) if earlier is None else layout_in(earlier)
     live = _of_needed(live, changes, importer, whole=whole)
     planned = plan(
         changes, live, importer, most_files=most_files, file_cost=file_cost, whole=whole,
@@ -126,6 +127,7 @@ def write_updates(
             before=[] if earlier is None else [*earlier.before, earlier.blake3],
             left=list(turn.left),
             rebased=[*(earlier.rebased if earlier else ()), *turn.rebased],
+            layout=layout,
         )
         manifest = msgspec.structs.replace(manifest, blake3=seal(manifest))
         (partial / MANIFEST).write_bytes(msgspec.json.format(msgspec.json.encode(manifest), indent=2) + b"\n")
@@ -161,7 +163,7 @@ def file_rows(folder: AnyPath, changes: ChangeSet, live: Catalogue, manifest: Ma
 
     folder = os.fspath(folder)
     importer = manifest.importer
-    out = _Out(changes, live, importer, FORMS[importer.form], layout_of(live, importer))
+    out = _Out(changes, live, importer, FORMS[importer.form], layout_in(manifest))
     items: dict[KeyText, tuple[int, ...]] = {}
     key = changes.header.compared_by
     for item, texts in enumerate(changes.keys.iter_rows()):
@@ -186,11 +188,18 @@ def file_rows(folder: AnyPath, changes: ChangeSet, live: Catalogue, manifest: Ma
     return rows
 
 
-def layout_of(live: Catalogue, importer: Importer) -> Layout:
+def layout_in(manifest: Manifest) -> Layout:
+    """The layout of delimited update files of a round that was written: of later turns that of the first, which the
+    importer is known to read, however the store exports by now.
+    """
+    return manifest.layout or layout_of(manifest.live.layout, manifest.importer)
+
+
+def layout_of(live: Layout, importer: Importer) -> Layout:
     """The layout of delimited update files: live's own, if that is delimited text, with nothing above the headings, but
     for what the importer wants otherwise.
     """
-    own = live.layout if live.layout.format == "delimited" else Layout(format="delimited")
+    own = live if live.format == "delimited" else Layout(format="delimited")
     layout = msgspec.structs.replace(own, header_line=1, packing=None)
     settings = {name: getattr(importer, name) for name in ("separator", "encoding", "line_end", "quote_all")}
     settings = {name: value for name, value in settings.items() if value is not None}

@@ -163,7 +163,7 @@ class Shop:
                 name, (self.store.fields[name].heading if name in self.store.fields else None) or name
             )
         self.key = prepared.key.fields
-        self.layout = layout_of(self.live, self.store.importer)
+        self.layout = layout_of(self.live.layout, self.store.importer)
         self.faults: Faults = NO_FAULTS
         self.lock = threading.RLock()
         self.life = _Life()

@@ -33,6 +33,7 @@ from neat_delta.app.rounds.sources import (
     last_live_of,
     must_be_believable,
     read_kept,
+    read_kept_later,
     read_sources,
     with_rows,
 )
@@ -296,11 +297,10 @@ class RoundRun:
     def _moved_since(self, folder: str) -> Ended | None:
         """How a round ends that was broken off while it was delivered, where somebody changed since what it sends."""
         changes, kept = read_changes(changes_in(self.folder)), self.folder.inputs("live")[0]
-        layout = self.store.file.layout if self.store else changes.header.live.layout
-        before = read_kept(self.folder, kept, layout)
-        now = fetch_live(self.file, self.folder)
+        before = read_kept(self.folder, kept, changes.header.live.layout)
+        now = read_kept_later(self.folder, fetch_live(self.file, self.folder), self.store, before, changes.header)
         sent, live = as_sent(changes, read_manifest(folder)), as_live(before, changes.header, self.folder.name)
-        seen = confirm_changes(sent, live, read_kept(self.folder, now, layout), self.store)
+        seen = confirm_changes(sent, live, now, self.store)
         others = [
             landing.key for landing in seen.trouble if landing.outcome == "differently" and not was_altered(landing)
         ]
@@ -575,8 +575,7 @@ def confirm_round(file: RoundFile, number: int | None = None) -> tuple[Ended, Ou
         after = _keep(file, folder, "after", named[0])
         reports = [_keep(file, folder, "results", name) for name in asked.results]
         say("fetched", f"{after.name}" + (f" and {count(len(reports), 'report')}" if reports else ""))
-        layout = store.file.layout if store is not None else changes.header.live.layout
-        seen = read_kept(folder, after, layout, like=live)
+        seen = read_kept_later(folder, after, store, live, changes.header)
         files = [restored(folder, entry) for entry in reports]
         outcome = _looked(out, seen, files, path, live, store)
         folder.note(confirmed_step(folder, outcome, [after, *reports]))

@@ -16,6 +16,7 @@ import msgspec
 from neat_delta.app.forms import seconds_of
 from neat_delta.app.rounds.file import Limits, RoundFile, RoundSheet
 from neat_delta.core.base.model.catalogue import Catalogue
+from neat_delta.core.base.model.header import Header
 from neat_delta.core.base.model.layout import Layout
 from neat_delta.core.base.model.rounds import InputRole, KeptInput
 from neat_delta.core.base.model.store import Store
@@ -23,7 +24,7 @@ from neat_delta.core.base.support.errors import NeatDeltaError, OutputError
 from neat_delta.files.basefile import base_file_of, read_base, with_base
 from neat_delta.files.ledger.folder import RoundFolder
 from neat_delta.files.mappingfile import read_mapping
-from neat_delta.files.reading import read
+from neat_delta.files.reading import read, read_later
 from neat_delta.files.sources import not_older_than
 from neat_delta.files.sources.address import is_address
 from neat_delta.files.sources.fetch import fetch, newest_of
@@ -38,6 +39,7 @@ __all__ = [
     "last_live_of",
     "must_be_believable",
     "read_kept",
+    "read_kept_later",
     "read_sources",
     "with_rows",
 ]
@@ -178,6 +180,16 @@ def read_kept(
 ) -> Catalogue:
     """A file of a round as it is kept, read under the name that it came by."""
     return read(loaded(kept.name, folder.unpacked(kept)), layout, like=like)
+
+
+def read_kept_later(
+    folder: RoundFolder, kept: KeptInput, store: Store | None, before: Catalogue, header: Header
+) -> Catalogue:
+    """A later export of the store as it is kept, under the name that it came by; `before` is the one that the change
+    set of this `header` is of.
+    """
+    layout = store.file.layout if store is not None else Layout()
+    return read_later(loaded(kept.name, folder.unpacked(kept)), layout, before, header.key_headings)
 
 
 def must_be_believable(limits: Limits, kept: Sequence[KeptInput], before: Sequence[KeptInput]) -> None:

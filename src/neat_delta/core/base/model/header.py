@@ -280,6 +280,11 @@ class Header(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
         return self.store.key.fields
 
     @property
+    def key_headings(self) -> list[str]:
+        """What live calls the fields of the key."""
+        return [self.headings.get(name, name) for name in self.key]
+
+    @property
     def shared(self) -> bool:
         """Whether a change goes to all items that have one key."""
         return self.store.key.shared == "all"

@@ -4,7 +4,7 @@ work.
 
 from __future__ import annotations
 
-from typing import Literal
+from typing import Literal, TypeVar
 
 import msgspec
 
@@ -46,6 +46,26 @@ class Layout(msgspec.Struct, frozen=True, forbid_unknown_fields=True, omit_defau
     packing: Literal["gzip", "zip", "zstd"] | None = None
     sheet_name: str | None = None
     query: str | None = None
+
+    def over(self, other: Layout) -> Layout:
+        """What is told here, and where nothing is what the `other` tells.
+
+        >>> Layout(separator=";").over(Layout(separator=",", header_line=3)).header_line
+        3
+        """
+        return _over(self, other)
+
+    @property
+    def of_reading(self) -> Layout:
+        """What has to be known to read another file that is laid out alike: not the encoding, nor a quote or an escape
+        that is the usual one and may not have been needed.
+
+        >>> Layout(separator=";", encoding="utf-8", quote='"', escape="").of_reading.quote is None
+        True
+        """
+        names = ["separator", "header_line", "format", "sheet_name", "query"]
+        names += [name for name, usual in (("quote", '"'), ("escape", "")) if getattr(self, name) != usual]
+        return Layout(**{name: getattr(self, name) for name in names})
 
     def __str__(self) -> str:
         """As the layout is said to a person."""
@@ -89,5 +109,13 @@ class Notation(msgspec.Struct, frozen=True, forbid_unknown_fields=True, omit_def
         >>> Notation(date_form="DD.MM.YYYY").over(Notation(",")).decimal_mark
         ','
         """
-        settings = {name: value for name in self.__struct_fields__ if (value := getattr(self, name)) is not None}
-        return msgspec.structs.replace(other, **settings)
+        return _over(self, other)
+
+
+Settings = TypeVar("Settings", bound=msgspec.Struct)
+
+
+def _over(first: Settings, other: Settings) -> Settings:
+    """What is told in the first, and where nothing is what the `other` tells."""
+    settings = {name: value for name in first.__struct_fields__ if (value := getattr(first, name)) is not None}
+    return msgspec.structs.replace(other, **settings)

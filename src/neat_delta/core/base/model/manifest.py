@@ -11,6 +11,7 @@ import msgspec
 from neat_delta.core.base.model.catalogue import Source
 from neat_delta.core.base.model.changeset import HeldCount
 from neat_delta.core.base.model.importer import Importer
+from neat_delta.core.base.model.layout import Layout
 from neat_delta.core.base.model.update import Action
 
 __all__ = [
@@ -125,7 +126,8 @@ class Manifest(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     which store that describes, `importer` the importer as it was used, with `most_files`, `file_cost` and `whole`.
     `before` are the seals of the earlier folders of the round, the first one first; a retry has all of the first one's
     `not_sent` and `answered`, and says in `left` what it leaves alone, and in `rebased` what it sends as a step from
-    another text than the change set has. `blake3` is the seal: the digest of all the rest, as JSON without white space.
+    another text than the change set has. `layout` is how delimited files of the round look, those of later turns, too.
+    `blake3` is the seal: the digest of all the rest, as JSON without white space.
     """
 
     format: str
@@ -154,6 +156,7 @@ class Manifest(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     before: list[str] = []
     left: list[Listed] = []
     rebased: list[Rebased] = []
+    layout: Layout | None = None
     blake3: str = ""
 
 
