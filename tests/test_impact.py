@@ -73,7 +73,7 @@ def test_the_figures_agree_to_the_cent_with_a_plain_calculation(seed):
     for sku in new:
         groups.setdefault(first_level(sku), []).append(sku)
     names = [""] * changes.items.height
-    effect = impact_of(changes, catalogue(live, "live"), names, "category")
+    effect = impact_of(changes, catalogue(live, "live"), pl.Series(names), "category")
     found = effect.groups
     assert found[0].group is None and {one.group for one in found} == set(groups)
     assert found[0].cells == cells
@@ -100,7 +100,7 @@ def test_the_figures_agree_to_the_cent_with_a_plain_calculation(seed):
     assert len(most) == min(20, len(shares))
     keeps: tuple[Literal["percent", "amount"], ...] = ("percent", "amount")
     for keep in keeps:
-        for one_price in impact_of(changes, catalogue(live, "live"), names, keep=keep).suggestions:
+        for one_price in impact_of(changes, catalogue(live, "live"), pl.Series(names), keep=keep).suggestions:
             price, was, cost = Decimal(old[one_price.key["sku"]]["price"]), one_price.cost_before, one_price.cost
             exact = cost * price / was if keep == "percent" else cost + price - was
             assert cost > was and one_price.suggested == half_up(exact, "0.01")

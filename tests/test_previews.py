@@ -127,7 +127,7 @@ def test_charts_show_the_figures_and_come_out_the_same_twice():
     shop = catalogue(live, "live")
     drawn: dict[str, Chart] = {chart.name: chart for chart in charts(changes, shop, "category")}
     assert list(drawn) == ["price-changes", "margins", "fields", "categories"]
-    whole = impact_of(changes, shop, [""] * changes.items.height).groups[0]
+    whole = impact_of(changes, shop, pl.Series([""] * changes.items.height)).groups[0]
     (axes,) = drawn["price-changes"].figure.axes
     heights = [bar.get_height() for bar in axes.patches if isinstance(bar, Rectangle)]
     beyond = re.match(r"([0-9]+) ", axes.get_title("right"))

@@ -70,7 +70,7 @@ def preview(
         verdicts=options.verdict,
         sort=options.sort,
     )
-    effect = impact_of(changes, live, names.to_list(), options.by, keep)
+    effect = impact_of(changes, live, names, options.by, keep)
     quotes = None
     if records is not None and live is not None:
         from neat_delta.core.review.records import records as touched_records

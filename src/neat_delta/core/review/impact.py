@@ -6,8 +6,12 @@ what the store file's relations say.
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Iterator, Sequence
+from bisect import bisect_right
+from collections import Counter
+from collections.abc import Iterator, Mapping, Sequence
+from dataclasses import dataclass
 from decimal import ROUND_HALF_UP, Context, Decimal, localcontext
+from itertools import accumulate
 from typing import Literal, get_args
 
 import msgspec
@@ -20,7 +24,7 @@ from neat_delta.core.base.model.catalogue import Catalogue
 from neat_delta.core.base.model.changeset import ChangeSet
 from neat_delta.core.base.model.choices import KeepMargin
 from neat_delta.core.base.model.store import Field
-from neat_delta.core.base.support.series import gathered
+from neat_delta.core.base.support.series import constant, filtered, gathered, not_null
 
 __all__ = [
     "Impact",
@@ -99,12 +103,47 @@ class Suggestion(msgspec.Struct, frozen=True):
     suggested: Decimal
 
 
-class _Item(msgspec.Struct):
-    number: int
-    group: str
-    cells: int
-    before: dict[str, Decimal | None]
-    after: dict[str, Decimal | None]
+@dataclass(frozen=True, slots=True)
+class _Amounts:
+    """The numbers of the items of which something is sent. `rows` has an item each: its number (`item`), how many of
+    its `cells` are sent, its `group`, and of each role where the number before and after stands among the different
+    `values` of that role (None: no number there), as `price before` and so on; null where the item has no such field.
+    """
+
+    rows: pl.DataFrame
+    values: Mapping[Role, Sequence[Decimal | None]]
+
+    def with_both(self, first: tuple[Role, str], second: tuple[Role, str], rows: pl.DataFrame) -> pl.DataFrame:
+        """Those of the rows that have both of these numbers."""
+        has = [not_null(gathered(self._known(role), rows[f"{role} {side}"])) for role, side in (first, second)]
+        return filtered(rows, has[0] & has[1])
+
+    def _known(self, role: Role) -> pl.Series:
+        """Of each different value of a role true where it is a number, and null where it is none."""
+        return pl.Series([None if value is None else True for value in self.values[role]], dtype=pl.Boolean)
+
+    def total(self, role: Role, side: str, rows: pl.DataFrame) -> Decimal:
+        """The numbers of these rows, added up."""
+        counted = rows[f"{role} {side}"].drop_nulls().value_counts().iter_rows()
+        return sum(((self.values[role][place] or 0) * times for place, times in counted), Decimal(0))
+
+    def steps(self, role: Role, rows: pl.DataFrame) -> Iterator[tuple[Decimal, Decimal, int, tuple[int, int]]]:
+        """The different changes of a number in these rows: before, after, how often, and the places of both."""
+        sides = [f"{role} before", f"{role} after"]
+        values = self.values[role]
+        for before, after, times in rows.select(sides).drop_nulls().group_by(sides).len().iter_rows():
+            old, new = values[before], values[after]
+            if old is not None and new is not None and old != new:
+                yield old, new, times, (before, after)
+
+    def changed(self, role: Role) -> Iterator[tuple[int, Decimal, Decimal]]:
+        """The items in which a number changes, by number: before, after."""
+        values, sides = self.values[role], [f"{role} before", f"{role} after"]
+        differ = filtered(self.rows, self.rows[sides[0]] != self.rows[sides[1]])
+        for number, before, after in differ.select("item", *sides).iter_rows():
+            old, new = values[before], values[after]
+            if old is not None and new is not None and old != new:
+                yield number, old, new
 
 
 class ImpactFacts(msgspec.Struct, frozen=True):
@@ -118,7 +157,7 @@ class ImpactFacts(msgspec.Struct, frozen=True):
 def impact_of(
     changes: ChangeSet,
     live: Catalogue | None,
-    names: Sequence[str],
+    names: pl.Series,
     by: str | None = None,
     keep: KeepMargin | None = None,
 ) -> ImpactFacts:
@@ -132,9 +171,10 @@ def impact_of(
     if live is None:
         return ImpactFacts()
     with localcontext(WORKING):
-        items = _items(changes, live, by)
-        prices = _suggestions(changes.keys, items, names, keep) if keep else []
-        return ImpactFacts(_groups(items, by, _currency(changes, live)), _movers(changes.keys, items, names), prices)
+        amounts = _amounts(changes, live, by)
+        prices = _suggestions(changes.keys, amounts, names, keep) if keep else []
+        groups = _groups(amounts, by, _currency(changes, live))
+        return ImpactFacts(groups, _movers(changes.keys, amounts, names), prices)
 
 
 class ImpactPoints(msgspec.Struct, frozen=True):
@@ -149,28 +189,25 @@ class ImpactPoints(msgspec.Struct, frozen=True):
 def points(changes: ChangeSet, live: Catalogue) -> ImpactPoints:
     """The price changes and the margins of what is sent."""
     with localcontext(WORKING):
-        items = _items(changes, live, None)
-        prices = [(new - old) * 100 / old for _, old, new in _changed_amounts(items, "price") if old]
-        margins = [(_margin(item.before), _margin(item.after)) for item in items]
-        both = [(old, new) for old, new in margins if old is not None and new is not None and old != new]
-        return ImpactPoints(prices, both)
+        amounts = _amounts(changes, live, None)
+        prices = [(new - old) * 100 / old for _, old, new in amounts.changed("price") if old]
+        columns = [f"{role} {side}" for side in ("before", "after") for role in ("price", "cost")]
+        margins = []
+        for places in amounts.rows.select(columns).drop_nulls().iter_rows():
+            old, new = (_margin(amounts, *places[at : at + 2]) for at in (0, 2))
+            if old is not None and new is not None and old != new:
+                margins.append((old, new))
+        return ImpactPoints(prices, margins)
 
 
 def changed_amounts(changes: ChangeSet, live: Catalogue, role: Role) -> Iterator[tuple[int, Decimal, Decimal]]:
     """The items in which a number that is sent changes, by number: before, after."""
-    return _changed_amounts(_items(changes, live, None), role)
+    return _amounts(changes, live, None).changed(role)
 
 
-def _changed_amounts(items: Iterable[_Item], role: Role) -> Iterator[tuple[int, Decimal, Decimal]]:
-    for item in items:
-        old, new = item.before[role], item.after[role]
-        if old is not None and new is not None and old != new:
-            yield item.number, old, new
-
-
-def _margin(item: dict[str, Decimal | None]) -> Decimal | None:
+def _margin(amounts: _Amounts, price_at: int, cost_at: int) -> Decimal | None:
     """The margin in per cent of the price; None where the price or the cost is not known, or the price is 0."""
-    price, cost = item["price"], item["cost"]
+    price, cost = amounts.values["price"][price_at], amounts.values["cost"][cost_at]
     return (price - cost) * 100 / price if price and cost is not None else None
 
 
@@ -185,14 +222,12 @@ def grouped(changes: ChangeSet, live: Catalogue, by: str, cells: pl.DataFrame, i
     return texts
 
 
-def _groups(items: Sequence[_Item], by: str | None, sign: str | None) -> list[Impact]:
-    impacts = [_sum(None, items, sign)]
+def _groups(amounts: _Amounts, by: str | None, sign: str | None) -> list[Impact]:
+    impacts = [_sum(None, amounts, amounts.rows, sign)]
     if by is not None:
-        groups: dict[str, list[_Item]] = {}
-        for item in items:
-            groups.setdefault(item.group, []).append(item)
-        largest = sorted(groups.items(), key=lambda group: (-len(group[1]), group[0]))
-        impacts += [_sum(name, members, sign) for name, members in largest]
+        groups = amounts.rows.partition_by("group", maintain_order=True)
+        largest = sorted(((rows["group"][0], rows) for rows in groups), key=lambda group: (-group[1].height, group[0]))
+        impacts += [_sum(name, amounts, rows, sign) for name, rows in largest]
     return impacts
 
 
@@ -200,60 +235,71 @@ MOST = 20
 """So many movers are told."""
 
 
-def _movers(keys: pl.DataFrame, items: Sequence[_Item], names: Sequence[str]) -> list[Mover]:
-    movers = [(abs(new - old) / old, number, old, new) for number, old, new in _changed_amounts(items, "price") if old]
-    movers.sort(key=lambda entry: (-entry[0], entry[1]))
-    share = [((new - old) * 100 / old).quantize(TENTH, ROUND_HALF_UP) for _, _, old, new in movers[:MOST]]
+def _movers(keys: pl.DataFrame, amounts: _Amounts, names: pl.Series) -> list[Mover]:
+    steps = [
+        (abs(new - old) / old, old, new, times, places)
+        for old, new, times, places in amounts.steps("price", amounts.rows)
+        if old
+    ]
+    steps.sort(key=lambda step: -step[0])
+    chosen, items = list[tuple[Decimal, int, Decimal, Decimal]](), 0
+    for place, (share, old, new, times, (before, after)) in enumerate(steps):
+        if items >= MOST and share != steps[place - 1][0]:  # of those that move alike, the first ones count
+            break
+        items += times
+        of_step = (pl.col("price before") == before) & (pl.col("price after") == after)
+        chosen += [(share, number, old, new) for number in amounts.rows.filter(of_step)["item"].head(MOST)]
+    chosen.sort(key=lambda entry: (-entry[0], entry[1]))
     return [
-        Mover(keys.row(number, named=True), names[number], old, new, percent)
-        for (_, number, old, new), percent in zip(movers, share, strict=False)
+        Mover(
+            keys.row(number, named=True),
+            names[number],
+            old,
+            new,
+            ((new - old) * 100 / old).quantize(TENTH, ROUND_HALF_UP),
+        )
+        for _, number, old, new in chosen[:MOST]
     ]
 
 
-def _suggestions(
-    keys: pl.DataFrame, items: Sequence[_Item], names: Sequence[str], keep: KeepMargin
-) -> list[Suggestion]:
-    suggestions = []
-    for item in items:
-        old_cost, cost = item.before["cost"], item.after["cost"]
-        old_price, price = item.before["price"], item.after["price"]
-        if not old_cost or cost is None or cost <= old_cost or not old_price or price is None:
+def _suggestions(keys: pl.DataFrame, amounts: _Amounts, names: pl.Series, keep: KeepMargin) -> list[Suggestion]:
+    suggestions, prices = [], {}
+    for number, before, after in amounts.rows.select("item", "price before", "price after").drop_nulls().iter_rows():
+        prices[number] = amounts.values["price"][before], amounts.values["price"][after]
+    for number, old_cost, cost in amounts.changed("cost"):
+        old_price, price = prices.get(number, (None, None))
+        if not old_cost or cost <= old_cost or not old_price or price is None:
             continue
         wanted = cost + old_price - old_cost if keep == "amount" else cost * old_price / old_cost
         suggested = wanted.quantize(CENT, ROUND_HALF_UP)
-        key = keys.row(item.number, named=True)
-        suggestions.append(Suggestion(key, names[item.number], old_cost, cost, price, suggested))
+        key = keys.row(number, named=True)
+        suggestions.append(Suggestion(key, names[number], old_cost, cost, price, suggested))
     return suggestions
 
 
-def _items(changes: ChangeSet, live: Catalogue, by: str | None) -> list[_Item]:
+def _amounts(changes: ChangeSet, live: Catalogue, by: str | None) -> _Amounts:
     """The items of which something is sent, with their numbers before and after."""
     sent = changes.sent()
-    counted = sent.group_by("item", maintain_order=True).len().sort("item")
-    item_numbers = counted["item"]
-    places = live.place(gathered(changes.items["live"], item_numbers))
-    columns: dict[str, tuple[list[Decimal | None], list[Decimal | None]]] = {}
+    rows = sent.group_by("item", maintain_order=True).len("cells").sort("item")
+    places, values = live.place(gathered(changes.items["live"], rows["item"])), dict[Role, list[Decimal | None]]()
+    columns = []
     for role in ROLES:
-        name = getattr(changes.header.store.relations, role)
+        sides, name = [f"{role} before", f"{role} after"], getattr(changes.header.store.relations, role)
+        values[role] = []
         if name is None or name not in live.fields:
-            columns[role] = ([None] * item_numbers.len(), [None] * item_numbers.len())
+            columns += [constant(None, rows.height, pl.UInt32).alias(side) for side in sides]
             continue
         before = live.at(name, places).fill_null("")
-        after = field_after(before, sent.filter(pl.col("field").cast(pl.String) == name), item_numbers)
-        columns[role] = (_decimals(changes, name, before), _decimals(changes, name, after))
-    groups = [""] * item_numbers.len()
+        after = field_after(before, sent.filter(pl.col("field").cast(pl.String) == name), rows["item"])
+        different = pl.concat([before, after]).unique()
+        values[role] = _decimals(changes, name, different)
+        columns += [
+            texts.cast(pl.Enum(different)).to_physical().cast(pl.UInt32).alias(side)
+            for side, texts in zip(sides, (before, after), strict=True)
+        ]
     if by is not None:
-        groups = grouped(changes, live, by, sent, item_numbers).to_list()
-    return [
-        _Item(
-            number,
-            groups[at],
-            cells_of_item,
-            {role: columns[role][0][at] for role in ROLES},
-            {role: columns[role][1][at] for role in ROLES},
-        )
-        for at, (number, cells_of_item) in enumerate(counted.iter_rows())
-    ]
+        columns.append(grouped(changes, live, by, sent, rows["item"]).alias("group"))
+    return _Amounts(rows.hstack(columns), values)
 
 
 def _decimals(changes: ChangeSet, name: str, texts: pl.Series) -> list[Decimal | None]:
@@ -262,44 +308,46 @@ def _decimals(changes: ChangeSet, name: str, texts: pl.Series) -> list[Decimal |
     return [None if value is None else Decimal(value) for value in kind.read(texts, settings, changes.header.writing)]
 
 
-def _sum(group: str | None, items: Sequence[_Item], sign: str | None) -> Impact:
-    steps = sorted(new - old for _, old, new in _changed_amounts(items, "price"))
+def _sum(group: str | None, amounts: _Amounts, rows: pl.DataFrame, sign: str | None) -> Impact:
+    counted: Counter[Decimal] = Counter()
+    for old, new, times, _ in amounts.steps("price", rows):
+        counted[new - old] += times
+    steps = sorted(counted.items())
     return Impact(
         group=group,
-        items=len(items),
-        cells=sum(item.cells for item in items),
-        up=sum(step > 0 for step in steps),
-        down=sum(step < 0 for step in steps),
+        items=rows.height,
+        cells=int(rows["cells"].sum()),
+        up=sum(times for step, times in steps if step > 0),
+        down=sum(times for step, times in steps if step < 0),
         median=_median(steps),
-        most_up=steps[-1] if steps and steps[-1] > 0 else None,
-        most_down=steps[0] if steps and steps[0] < 0 else None,
-        before=_sums(item.before for item in items),
-        after=_sums(item.after for item in items),
+        most_up=steps[-1][0] if steps and steps[-1][0] > 0 else None,
+        most_down=steps[0][0] if steps and steps[0][0] < 0 else None,
+        before=_sums(amounts, rows, "before"),
+        after=_sums(amounts, rows, "after"),
         currency=sign,
     )
 
 
-def _median(steps: Sequence[Decimal]) -> Decimal | None:
+def _median(steps: Sequence[tuple[Decimal, int]]) -> Decimal | None:
+    """The median of steps, in ascending order, that are there so many times each."""
     if not steps:
         return None
-    middle = len(steps) // 2
-    if len(steps) % 2:
-        return steps[middle]
-    return ((steps[middle - 1] + steps[middle]) / 2).quantize(CENT, ROUND_HALF_UP)
+    until = list(accumulate(times for _, times in steps))
+    low, high = (steps[bisect_right(until, place)][0] for place in ((until[-1] - 1) // 2, until[-1] // 2))
+    return low if until[-1] % 2 else ((low + high) / 2).quantize(CENT, ROUND_HALF_UP)
 
 
-def _sums(items: Iterable[dict[str, Decimal | None]]) -> Sums:
-    margin = prices = units = value = Decimal(0)
-    for item in items:
-        price, cost, stock = (item[role] for role in ROLES)
-        if price is not None and cost is not None:
-            margin += price - cost
-            prices += price
-        if stock is not None:
-            units += stock
-            value += stock * (cost or 0)
+def _sums(amounts: _Amounts, rows: pl.DataFrame, side: str) -> Sums:
+    priced = amounts.with_both(("price", side), ("cost", side), rows)
+    prices = amounts.total("price", side, priced)
+    margin = prices - amounts.total("cost", side, priced)
+    columns = [f"stock {side}", f"cost {side}"]
+    at_cost = amounts.with_both(("stock", side), ("cost", side), rows).group_by(columns).len()
+    value = Decimal(0)
+    for stock, cost, times in at_cost.iter_rows():
+        value += (amounts.values["stock"][stock] or 0) * (amounts.values["cost"][cost] or 0) * times
     share = (margin * 100 / prices).quantize(TENTH, ROUND_HALF_UP) if prices else None
-    return Sums(margin, share, units, value)
+    return Sums(margin, share, amounts.total("stock", side, rows), value)
 
 
 def _currency(changes: ChangeSet, live: Catalogue) -> str | None:
