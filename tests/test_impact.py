@@ -9,6 +9,7 @@ from statistics import median
 from typing import Literal
 
 import msgspec
+import polars as pl
 import pytest
 
 from neat_delta import ChangeSet, Field, Store, as_catalogue, compare

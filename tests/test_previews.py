@@ -9,6 +9,7 @@ import shutil
 from decimal import Decimal
 from typing import Any
 
+import polars as pl
 import pytest
 from matplotlib.patches import Rectangle
 
