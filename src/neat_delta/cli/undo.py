@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from functools import partial
 from typing import TYPE_CHECKING
 
 import click
@@ -26,6 +27,7 @@ from neat_delta.cli.options import argument, option, verb
 if TYPE_CHECKING:
     from collections.abc import Sequence
 
+    from neat_delta.core.base.model.changeset import ChangeSet
     from neat_delta.core.base.model.history import SetLater
     from neat_delta.core.base.model.manifest import Manifest
     from neat_delta.core.outcomes.landings import Landing
@@ -92,7 +94,8 @@ def undo(
     store_file = read_store_of_round(store, changes, live)
     path = store_file[1] if store_file else None
     with working(f"Reading {changes} and its live catalogue"):
-        change_set, before = read_with_live(changes, live, beside=now)
+        needs = None if now is not None else partial(_needed, path=changes, files=files)
+        change_set, before = read_with_live(changes, live, needs, beside=now)
         round_ = find_round(change_set, changes, files, wanted_for="so it cannot be taken back")
         assert round_ is not None
         by_now = change_set.header.store_by_now(store_file[0] if store_file else None)
@@ -131,6 +134,17 @@ def undo(
             print_later(console, later)
         report.print_written(console, folder, written, said_form(written))
     return 1 if left or written.held else 0
+
+
+def _needed(changes: ChangeSet, path: str, files: str | None) -> set[str] | None:
+    """The fields of live that taking a round back looks at, where nobody looks at an export; None: all of them. Of an
+    item that comes back, or goes again, all is needed.
+    """
+    from neat_delta.core.updates.plan.build import fields_needed
+    from neat_delta.files.rounds import round_of
+
+    round_ = None if changes.header.counts.new or changes.header.counts.gone else round_of(changes, path, files)
+    return None if round_ is None else fields_needed(changes, round_.manifest.importer, whole=round_.manifest.whole)
 
 
 def _note(ledger: Ledger, digest: str, folder: str, written: Manifest, left: Sequence[Landing]) -> list[SetLater]:
