@@ -317,6 +317,17 @@ def test_the_round_is_gone_on_with_as_it_was_written_however_the_store_exports_b
     assert (tmp_path / "back" / "update-1.csv").read_bytes() == b"sku,price\nA,9.90\nB,20.00\n"
 
 
+@pytest.mark.parametrize("described", ['status = "state"\ndone = ["ok"]\nrefused = ["no"]', ""])
+def test_what_a_report_alone_says_to_be_refused_is_sent_again(described, begin, run, put, tmp_path):
+    begin(LIVE.replace("9.90", "10.90").replace("20.00", "21.00").replace(",y", ",z"))
+    if described:  # else what it means is guessed, by all that live has
+        put("neat-delta.toml", STORE.format(importer=SKIPS) + f'[results]\nkey = ["sku"]\n{described}\n')
+    put("r.csv", "sku,state,name\nA,ok,Veil\nB ,no,Hat\nC,ok,Jar\nA,ok,Veil\nZ,ok,Hive\n")
+    done = run("confirm", "c.jsonl", "--files", "out", "--results", "r.csv", "--retry", "again")
+    assert "3 items sent. The store says: 2 done, 1 refused" in done.stdout, (done.stdout, done.stderr)
+    assert (tmp_path / "again" / "update-1.csv").read_text() == "sku,price\nB,21.00\n"
+
+
 def test_a_folder_of_an_earlier_version_is_known(begin, run, put, tmp_path):
     begin(LIVE.replace("9.90", "10.90"))
     path = tmp_path / "out" / "manifest.json"

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Collection, Sequence
 from dataclasses import dataclass
 from functools import partial
 from pathlib import PurePath
@@ -125,7 +125,8 @@ def confirm(
     path = store_file[1] if store_file else None
     wanted_for = "nothing can be sent again" if retry or mend else None
     with working(f"Reading {' and '.join(inputs)}"):
-        change_set, before = read_with_live(changes, live, beside=after)
+        needs = None if after is not None or mend is not None else _needs(changes, folder, store_file)
+        change_set, before = read_with_live(changes, live, needs, beside=after)
         round_ = find_round(change_set, changes, folder, wanted_for=wanted_for)
         answers = kept_answers(round_.folder) if round_ is not None and not reports else []
         if len(inputs) == 1 and not answers:
@@ -174,6 +175,19 @@ def _note(
         kept: list[tuple[InputRole, str]] = [("after", after)] if after else []
         kept += [("results", report) for report in reports]
         note(lambda: note_outcome(ledger, changes.digest, looked, kept))
+
+
+def _needs(
+    changes: str, folder: str | None, store_file: tuple[Store, str] | None
+) -> Callable[[ChangeSet], Collection[str] | None] | None:
+    """What of live is looked at where there is a report alone: all of it, where nobody described reports, as what one
+    means is then guessed by what live has.
+    """
+    from neat_delta.files.rounds import fields_of_round
+
+    form = None if store_file is None else store_file[0].results
+    described = form is not None and bool(form.key or form.row)
+    return partial(fields_of_round, path=changes, folder=folder) if described else None
 
 
 def _by_answers(

@@ -27,7 +27,6 @@ from neat_delta.cli.options import argument, option, verb
 if TYPE_CHECKING:
     from collections.abc import Sequence
 
-    from neat_delta.core.base.model.changeset import ChangeSet
     from neat_delta.core.base.model.history import SetLater
     from neat_delta.core.base.model.manifest import Manifest
     from neat_delta.core.outcomes.landings import Landing
@@ -87,14 +86,14 @@ def undo(
     from neat_delta.files.changeset import read_with_live
     from neat_delta.files.ledger.ledger import Ledger
     from neat_delta.files.reading import read_later
+    from neat_delta.files.rounds import fields_of_round, with_importer
     from neat_delta.files.rounds import store_file as store_file_of
-    from neat_delta.files.rounds import with_importer
 
     kept, changes, files, live = _named(changes, number, files, live, store)
     store_file = read_store_of_round(store, changes, live)
     path = store_file[1] if store_file else None
     with working(f"Reading {changes} and its live catalogue"):
-        needs = None if now is not None else partial(_needed, path=changes, files=files)
+        needs = None if now is not None else partial(fields_of_round, path=changes, folder=files)
         change_set, before = read_with_live(changes, live, needs, beside=now)
         round_ = find_round(change_set, changes, files, wanted_for="so it cannot be taken back")
         assert round_ is not None
@@ -134,17 +133,6 @@ def undo(
             print_later(console, later)
         report.print_written(console, folder, written, said_form(written))
     return 1 if left or written.held else 0
-
-
-def _needed(changes: ChangeSet, path: str, files: str | None) -> set[str] | None:
-    """The fields of live that taking a round back looks at, where nobody looks at an export; None: all of them. Of an
-    item that comes back, or goes again, all is needed.
-    """
-    from neat_delta.core.updates.plan.build import fields_needed
-    from neat_delta.files.rounds import round_of
-
-    round_ = None if changes.header.counts.new or changes.header.counts.gone else round_of(changes, path, files)
-    return None if round_ is None else fields_needed(changes, round_.manifest.importer, whole=round_.manifest.whole)
 
 
 def _note(ledger: Ledger, digest: str, folder: str, written: Manifest, left: Sequence[Landing]) -> list[SetLater]:

@@ -16,6 +16,7 @@ from neat_delta.core.base.model.changeset import ChangeSet
 from neat_delta.core.base.model.manifest import Manifest, StoreFile
 from neat_delta.core.base.model.store import Store
 from neat_delta.core.base.support.errors import OutputError
+from neat_delta.core.updates.plan import fields_needed
 from neat_delta.files.changeset import digest_in
 from neat_delta.files.manifest import MANIFEST, read_manifest
 from neat_delta.files.whole import digest_of, read_whole
@@ -25,6 +26,7 @@ __all__ = [
     "are_older",
     "changes_of",
     "edited_files",
+    "fields_of_round",
     "folders_of",
     "handed_over",
     "must_be_as_written",
@@ -74,6 +76,16 @@ def round_of(changes: ChangeSet, path: str, folder: str | None) -> Round | None:
             f"{path}: several folders were made of it: {names}. Name the one that was imported (‹files›)."
         )
     return last[-1]
+
+
+def fields_of_round(changes: ChangeSet, path: str, folder: str | None) -> set[str] | None:
+    """The fields of live that a round can have changed, and those that its importer wants beside them, where nobody
+    looks at an export; None: all of them, or nobody knows. Of an item that comes, or goes, all is needed. OutputError
+    as `round_of`, which has the parameters.
+    """
+    counts = changes.header.counts
+    round_ = None if counts.new or counts.gone else round_of(changes, path, folder)
+    return None if round_ is None else fields_needed(changes, round_.manifest.importer, whole=round_.manifest.whole)
 
 
 def changes_of(folder: str, manifest: Manifest) -> str:

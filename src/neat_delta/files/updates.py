@@ -31,7 +31,7 @@ from neat_delta.core.base.model.update import Action, Table
 from neat_delta.core.base.support.errors import OutputError
 from neat_delta.core.base.support.series import gathered
 from neat_delta.core.sheets.match.continuation import split_lines
-from neat_delta.core.sheets.match.keys import KeyText, key_text
+from neat_delta.core.sheets.match.keys import KeyText, key_texts
 from neat_delta.core.sheets.match.prepare import prepare_columns
 from neat_delta.core.updates.plan import FILE_COST, fields_needed, plan
 from neat_delta.core.updates.prove.proof import must_be_target, prove
@@ -166,25 +166,25 @@ def file_rows(folder: AnyPath, changes: ChangeSet, live: Catalogue, manifest: Ma
     out = _Out(changes, live, importer, FORMS[importer.form], layout_in(manifest))
     items: dict[KeyText, tuple[int, ...]] = {}
     key = changes.header.compared_by
-    for item, texts in enumerate(changes.keys.iter_rows()):
-        items[key_text(texts, key)] = (*items.get(key_text(texts, key), ()), item)
+    for item, known_by in enumerate(key_texts(changes.keys.get_columns(), key)):
+        items[known_by] = (*items.get(known_by, ()), item)
     rows = []
     for file in manifest.update:
         if not (Path(folder) / file.file).is_file():
             raise OutputError(f"{folder}: {file.file} is not in it any more. Name the folder as `write` made it.")
         update = out.catalogue(Path(folder), file)
         row_numbers = update.row(pl.int_range(update.cells.height, dtype=pl.Int64, eager=True))
-        keys = update.cells.select(changes.header.key).rows()
-        of = [items.get(key_text(texts, key), ()) for texts in keys]
+        columns = [update.cells[name] for name in changes.header.key]
+        keys, names = pl.DataFrame(columns).rows(), key_texts(columns, key)
+        of = [items.get(texts, ()) for texts in names]
         rows += [FileRow(file.file, *row) for row in zip(row_numbers, keys, of, strict=True)]
         if file.action == "recode":  # from here on these items stand under their new codes
             heading = NEW_CODE if importer.form in PATCHES else importer.code_change.heading
             place = changes.header.key.index(importer.code_change.field or changes.header.key[0])
-            codes = update.cells[heading].to_list()
-            for texts in keys:
-                items.pop(key_text(texts, key), None)
-            for texts, code, those in zip(keys, codes, of, strict=True):
-                items[key_text((*texts[:place], code, *texts[place + 1 :]), key)] = those
+            for texts in names:
+                items.pop(texts, None)
+            columns[place] = update.cells[heading]
+            items |= dict(zip(key_texts(columns, key), of, strict=True))
     return rows
 
 

@@ -11,17 +11,19 @@ import re
 from collections import Counter
 from collections.abc import Collection, Iterable, Mapping, Sequence
 from dataclasses import dataclass, replace
+from itertools import repeat
 
 import polars as pl
 
 from neat_delta.core.base.infer.results import TOTALS
+from neat_delta.core.base.model.after import field_after
 from neat_delta.core.base.model.changeset import ChangeSet
 from neat_delta.core.base.model.results import ResultsForm, ResultStatus, RowStatus
 from neat_delta.core.base.model.store import Key
 from neat_delta.core.base.support.errors import CatalogueError, StoreError
 from neat_delta.core.base.support.progress import with_progress
 from neat_delta.core.base.support.series import gathered
-from neat_delta.core.sheets.match.keys import KeyText, key_text
+from neat_delta.core.sheets.match.keys import KeyText, key_texts
 
 __all__ = ["FileRow", "ItemResult", "ReportRow", "Results", "message_form", "read_results", "sent_items"]
 
@@ -112,8 +114,12 @@ def read_results(
     CatalogueError when hardly a row of it is of these items: it is the report of another round.
     """
     _must_tell(form, reports)
-    known, items = _known(changes, rows)
-    by_row = {(file_row.file, file_row.row): file_row for file_row in rows}
+    columns = [pl.Series(texts) for texts in zip(*(file_row.key for file_row in rows), strict=True)]
+    row_keys = key_texts(columns, changes.header.compared_by) if rows else []
+    known, items = _known(changes, rows, row_keys)
+    by_row = {
+        (file_row.file, file_row.row): (known_by, file_row) for file_row, known_by in zip(rows, row_keys, strict=True)
+    }
     here = {item for file_row in rows for item in file_row.items} if again else {*items}
     others: list[ReportRow] = []
     repeated: list[str] = []
@@ -122,8 +128,7 @@ def read_results(
     for name, report in reports:
         _must_have(report, form, name)
         report_of = _Report(name, form, changes.header.compared_by, known, by_row)
-        for place, row in enumerate(with_progress(report.iter_rows(named=True), name, report.height), 2):
-            report_of.take(place, row)
+        report_of.take(report)
         report_of.must_be_of_this_round()
         others += report_of.others
         repeated += report_of.repeated
@@ -131,7 +136,10 @@ def read_results(
         by_report.append(_worst(report_of.by_key.values()))
     by_item: dict[int, ItemResult] = {}
     for turn in _turns(by_report, here, len({file_row.file for file_row in rows})) if again else [by_report]:
-        by_item |= _worst(((item,), result) for report in turn for item, result in report.items())
+        if len(turn) == 1:
+            by_item |= turn[0]
+        else:
+            by_item |= _worst(((item,), result) for report in turn for item, result in report.items())
     silent = ItemResult("done" if form.only_refused else "not mentioned")
     by_item = {item: by_item.get(item, silent) for item in items if item in here or item in by_item}
     return Results(by_item, others, list(dict.fromkeys(repeated)), aside)
@@ -171,36 +179,70 @@ class _Report:
         form: ResultsForm,
         key: Key,
         known: Mapping[KeyText, Sequence[int]],
-        by_row: Mapping[tuple[str, int], FileRow],
+        by_row: Mapping[tuple[str, int], tuple[KeyText, FileRow]],
     ) -> None:
         self.name, self.form, self.key, self.known, self.by_row = name, form, key, known, by_row
-        self.files, self.words = list(dict.fromkeys(file for file, _ in by_row)), form.words
+        self.files = list(dict.fromkeys(file for file, _ in by_row))
+        self.statuses: dict[str, RowStatus] = {}
+        self.results: dict[tuple[RowStatus, str, tuple[str, ...]], ItemResult] = {}
         self.by_key: dict[tuple[KeyText, str, int], tuple[Sequence[int], ItemResult]] = {}
         self.others: list[ReportRow] = []
         self.repeated: list[str] = []
         self.aside = 0
 
-    def take(self, place: int, row: Mapping[str, str]) -> None:
-        """Take a row in, which stands at this place of the report."""
-        form = self.form
-        key = key_text([row[heading] for heading in form.key], self.key) if form.key else None
+    def take(self, report: pl.DataFrame) -> None:
+        """Take all rows in."""
+        form, height = self.form, report.height
+
+        def column(heading: str | None) -> Iterable[str]:
+            return repeat("", height) if heading is None else report[heading].to_list()
+
+        def bare(heading: str | None) -> Iterable[str]:
+            return repeat("", height) if heading is None else report[heading].str.strip_chars().to_list()
+
+        keys: Iterable[KeyText] = repeat((), height)
+        if form.key:
+            keys = key_texts([report[heading] for heading in form.key], self.key)
+        ids = report.select(form.ids).rows() if form.ids else repeat((), height)
+        texts = (column(form.status), bare(form.message), bare(form.file), bare(form.row))
+        rows = zip(keys, *texts, ids, strict=True)
+        for place, row in enumerate(with_progress(rows, self.name, height)):
+            self._take_row(report, place, *row)
+
+    def _take_row(
+        self,
+        report: pl.DataFrame,
+        place: int,
+        own: KeyText,
+        word: str,
+        message: str,
+        file: str,
+        number: str,
+        ids: tuple[str, ...],
+    ) -> None:
+        """Take the row at this place in: its key, and the texts of its other cells."""
+        key: KeyText | None = own if any(own) else None
         numbered = None
-        if form.row is not None and (key is None or not any(key)):
-            key, numbered = self._by_row_number(row)
-        if key is None or not any(key) or (key not in self.known and re.search(TOTALS, " ".join(key))):
+        if key is None and self.form.row is not None:
+            key, numbered = self._by_row_number(number, file)
+        if key is None or (key not in self.known and re.search(TOTALS, " ".join(key))):
             self.aside += 1
             return
-        key_shown = " / ".join(row[heading].strip() for heading in form.key) or key[0]
-        message = row[form.message].strip() if form.message else ""
         if key not in self.known:
-            self.others.append(ReportRow(self.name, place, key_shown, row[form.status] if form.status else "", message))
+            self.others.append(ReportRow(self.name, place + 2, self._displayed(report, place, key), word, message))
             return
-        file = row[form.file].strip() if form.file else ""
         where = key, numbered.file if numbered else file, numbered.row if numbered else 0
         if where in self.by_key:
-            self.repeated.append(key_shown)
-        result = ItemResult(self._status(row, place), message, tuple(row[heading] for heading in form.ids))
+            self.repeated.append(self._displayed(report, place, key))
+        entry = self._status(word, message, place + 2), message, ids
+        result = self.results.get(entry)
+        if result is None:  # most items have what others have
+            result = self.results[entry] = ItemResult(*entry)
         self.by_key[where] = self.known[key] if numbered is None else numbered.items, result
+
+    def _displayed(self, report: pl.DataFrame, place: int, key: KeyText) -> str:
+        """The key of a row as a person is shown it."""
+        return " / ".join(report[heading][place].strip() for heading in self.form.key) or key[0]
 
     def must_be_of_this_round(self) -> None:
         """CatalogueError when hardly a row names an item that was sent."""
@@ -211,25 +253,23 @@ class _Report:
                 "is the report of another round, or its key is another column than [results] says."
             )
 
-    def _status(self, row: Mapping[str, str], place: int) -> RowStatus:
+    def _status(self, word: str, message: str, row: int) -> RowStatus:
         form = self.form
         if form.status is None:
-            return "refused" if form.only_refused or (form.message and row[form.message].strip()) else "done"
-        word = row[form.status].strip()
-        status = self.words.get(word.casefold())
+            return "refused" if form.only_refused or message else "done"
+        status = self.statuses.get(word) or form.words.get(word.strip().casefold())
         if status is None:
             raise StoreError(
-                f'{self.name}, row {place:,}: [results] does not say what the status "{word}" means. '
+                f'{self.name}, row {row:,}: [results] does not say what the status "{word.strip()}" means. '
                 "Put it under done, warned, skipped or refused."
             )
+        self.statuses[word] = status
         return status
 
-    def _by_row_number(self, row: Mapping[str, str]) -> tuple[KeyText | None, FileRow | None]:
+    def _by_row_number(self, number: str, file: str) -> tuple[KeyText | None, FileRow | None]:
         """The key of the row that a number names, and that row; where there is none, the number as a key."""
-        number = row[str(self.form.row)].strip()
         if not number.isdecimal() or len(number) > LONGEST_NUMBER:
             return None, None
-        file = row[self.form.file].strip() if self.form.file else None
         if not file and len(self.files) > 1:
             raise StoreError(
                 f"{self.name}: it has row numbers and no keys, and there are several update files. Say which column "
@@ -240,38 +280,54 @@ class _Report:
                 f"{self.name}: it has row numbers and no keys. They are those of the update files: name the folder "
                 "that `write` made (‹files›)."
             )
-        row_of_file = self.by_row.get((file or self.files[0], int(number) - self.form.first_row + 2))
-        return ((f"row {number}",), None) if row_of_file is None else (key_text(row_of_file.key, self.key), row_of_file)
+        named = self.by_row.get((file or self.files[0], int(number) - self.form.first_row + 2))
+        return ((f"row {number}",), None) if named is None else named
 
 
 LONGEST_NUMBER = 9
 """No row of a file has a number of more digits."""
 
 
-def _known(changes: ChangeSet, rows: Sequence[FileRow]) -> tuple[dict[KeyText, list[int]], list[int]]:
+def _known(
+    changes: ChangeSet, rows: Sequence[FileRow], row_keys: Sequence[KeyText]
+) -> tuple[dict[KeyText, list[int]], list[int]]:
     """The items by every key that a report may name them by, and those that were sent: by the key that a row of theirs
     has in the files, by their own, and by the new one, where that was nobody else's.
     """
     key, items = changes.header.compared_by, sent_items(changes)
     known: dict[KeyText, list[int]] = {}
 
-    def name(texts: Sequence[str], those: Iterable[int]) -> None:
-        items_known = known.setdefault(key_text(texts, key), [])
+    def name(known_by: KeyText, those: Iterable[int]) -> None:
+        items_known = known.setdefault(known_by, [])
         items_known += [item for item in those if item not in items_known]
 
-    for row in rows:
-        name(row.key, row.items)
-    sent = changes.sent().filter(pl.col("field").cast(pl.String).is_in(key.fields))
-    codes = {(item, str(field)): after for item, field, after in sent[["item", "field", "after"]].iter_rows()}
-    own = dict(zip(items, gathered(changes.keys, items).iter_rows(), strict=True))
-    for item, texts in own.items():
-        name(texts, [item])
+    for row, known_by in zip(rows, row_keys, strict=True):
+        name(known_by, row.items)
+    own = gathered(changes.keys, items)
+    for item, known_by in zip(items, key_texts(own.get_columns(), key), strict=True):
+        name(known_by, [item])
     olds = {code: list(those) for code, those in known.items()}
-    for item in dict.fromkeys(item for item, _ in codes):
-        new = [codes.get((item, field), text) for field, text in zip(key.fields, own[item], strict=True)]
-        if not olds.get(key_text(new, key)):
-            name(new, [item])
+    coded, codes = _with_new_codes(changes, items, own)
+    for item, known_by in zip(coded, key_texts(codes, key), strict=True):
+        if not olds.get(known_by):
+            name(known_by, [item])
     return known, items
+
+
+def _with_new_codes(
+    changes: ChangeSet, items: Sequence[int], own: pl.DataFrame
+) -> tuple[pl.Series, Sequence[pl.Series]]:
+    """The items whose code changes, and the columns of the key that they then have; `own` are the keys of the `items`
+    as they were.
+    """
+    fields = changes.header.key
+    sent = changes.sent().with_columns(pl.col("field").cast(pl.String)).filter(pl.col("field").is_in(fields))
+    coded = sent["item"].unique(maintain_order=True).cast(pl.Int64)
+    places = pl.Series(items, dtype=pl.Int64).search_sorted(coded)
+    return coded, [
+        field_after(gathered(own[name], places), sent.filter(pl.col("field") == name).select("item", "after"), coded)
+        for name in fields
+    ]
 
 
 def _must_tell(form: ResultsForm, reports: Sequence[tuple[str, pl.DataFrame]]) -> None:

@@ -21,7 +21,7 @@ from neat_delta.core.base.support.distinct import all_differ
 from neat_delta.core.base.support.joins import met_by_hash, parts_of
 from neat_delta.core.base.support.series import constant, gathered, scattered
 
-__all__ = ["Columns", "KeyIndex", "KeyText", "comparable", "key_text", "stripped"]
+__all__ = ["Columns", "KeyIndex", "KeyText", "comparable", "key_text", "key_texts", "stripped"]
 
 KeyText = tuple[str, ...]
 """The texts of one key, a text for each of its fields."""
@@ -62,6 +62,16 @@ def key_text(texts: Iterable[str], key: Key) -> KeyText:
     ('qa-1',)
     """
     return tuple([text.strip().lower() for text in texts] if key.ignore_case else [text.strip() for text in texts])
+
+
+def key_texts(columns: Sequence[pl.Series], key: Key) -> list[KeyText]:
+    """The keys that stand in columns, one for each of the fields, in the form in which equal texts are equal keys.
+
+    >>> key_texts([pl.Series(["qa-1 ", "QA-2"])], Key(["sku"], ignore_case=True))
+    [('qa-1',), ('qa-2',)]
+    """
+    table = pl.DataFrame([column.alias(str(place)) for place, column in enumerate(columns)])
+    return comparable(table, Key(table.columns, ignore_case=key.ignore_case)).rows()
 
 
 def _all_rows(table: pl.DataFrame) -> pl.Series:
