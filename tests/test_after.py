@@ -215,6 +215,23 @@ def test_what_somebody_changed_since_is_mended_as_a_clash(begin, run, put, tmp_p
 CODES = STORE + '[importer.code_change]\nhow = "row"\nheading = "new code"\n'
 
 
+def test_a_sheet_to_be_mended_that_lost_what_it_remembers_changes_nothing_of_others(begin, run, put, tmp_path):
+    begin(LIVE.replace("9.90", "10.90").replace("20.00", "21.00"))
+    put("after.csv", LIVE.replace("9.90", "12.00"))  # which a colleague did
+    assert run("confirm", "c.jsonl", "after.csv", "--files", "out", "--mend", "mend.csv").returncode == 1
+    (tmp_path / "mail").mkdir()
+    (tmp_path / "mail" / "mended.csv").write_bytes((tmp_path / "mend.csv").read_bytes())
+    compare = ("compare", "after.csv", "mail/mended.csv", "-o", "m.jsonl", "--accept", "large-round")
+    done = run(*compare)
+    assert done.returncode == 2 and not (tmp_path / "m.jsonl").exists()
+    assert '"what the store said"' in done.stderr and "--base" in done.stderr
+    assert run(*compare, "--base", "mend.csv.base").returncode == 1
+    changes = neat_delta.read_changes(str(tmp_path / "m.jsonl"))
+    assert {item.key["sku"]: [one.reason for one in item.held] for item in changes.iter_items()} == {
+        "A": ["clash: changed in the store, too"], "B": [],
+    }  # fmt: skip
+
+
 def test_a_swap_that_stopped_half_way_is_known_again(run, put, tmp_path):
     put("live.csv", LIVE)
     put("neat-delta.toml", CODES.format(importer=SKIPS))

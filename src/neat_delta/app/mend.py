@@ -14,6 +14,7 @@ from neat_delta.core.base.model.catalogue import Catalogue
 from neat_delta.core.base.model.changeset import ChangeSet
 from neat_delta.core.base.model.importer import NEW_CODE
 from neat_delta.core.base.model.layout import Layout
+from neat_delta.core.base.model.results import message_heading
 from neat_delta.core.base.model.store import Field, Relations, Store
 from neat_delta.core.base.support.errors import CatalogueError
 from neat_delta.core.base.support.series import true_places
@@ -24,11 +25,7 @@ if TYPE_CHECKING:
     from neat_delta.app.confirm import Outcome
     from neat_delta.core.outcomes.confirm import Confirmed
 
-__all__ = ["MESSAGE", "Mended", "lacking_of", "mend", "mend_outcome"]
-
-MESSAGE = "what the store said"
-"""The heading of the messages: no field, so that `compare` leaves it alone."""
-
+__all__ = ["Mended", "lacking_of", "mend", "mend_outcome"]
 
 NO_BASES: Mapping[tuple[str, ...], Mapping[str, str]] = {}
 
@@ -90,9 +87,7 @@ def mend(
         was = pl.DataFrame(base_rows, schema=dict.fromkeys(now.fields, pl.String), orient="row").rename(named)
         remembered = cut_worksheet(replace(now, table=was, row_numbers=None), store=shop, key=key, fields=fields).cells
     notes = [messages.get(again.keys.row(item), "") for item in kept]
-    heading = MESSAGE
-    while heading in worksheet.cells.columns:  # a field of that name keeps it
-        heading += " now"
+    heading = message_heading(worksheet.cells.columns)
     more = {heading: notes} | codes
     extra = [Column(name, name, Field(), name == heading, False) for name in more]
     at = sum(column.key for column in worksheet.columns)

@@ -17,6 +17,7 @@ from neat_delta.core.base.kinds.rewriting import in_notation
 from neat_delta.core.base.model.catalogue import listed
 from neat_delta.core.base.model.layout import Notation
 from neat_delta.core.base.model.reasons import EMPTIED, LEFT_STORE, STALE
+from neat_delta.core.base.model.results import message_heading
 from neat_delta.core.base.model.schemas import CELL_FINDINGS, conform, empty
 from neat_delta.core.base.model.store import Field, Store
 from neat_delta.core.base.support.background import submit
@@ -68,6 +69,7 @@ def prepare(round_: Round) -> Round:
     aligned = align_inputs(
         round_.live, sheet, store=round_.store, columns=round_.options.columns, listed_codes=round_.listed_codes
     )
+    _must_remember(round_)
     base, remembered, stale = round_.base, False, _is_stale(sheet, round_.live) and not round_.listed_codes
     if base is None and stale and sheet.memory is not None and _remembers_values(sheet.memory, aligned):
         base, remembered = sheet.memory, True
@@ -76,6 +78,19 @@ def prepare(round_: Round) -> Round:
             f"{sheet.path}: a list with a mapping, and rules, are held against live alone. Leave ‹base› out."
         )
     return replace(round_, aligned=aligned, base=base, remembered=remembered, stale=stale)
+
+
+def _must_remember(round_: Round) -> None:
+    """CatalogueError for a sheet to be mended that has lost what it was cut with: cells in it that somebody changed
+    since would be changed back.
+    """
+    sheet, heading = round_.sheet, message_heading(round_.live.fields)
+    if heading in sheet.fields and round_.base is None and sheet.memory is None and sheet.provenance is None:
+        raise CatalogueError(
+            f'{sheet.path}: it has "{heading}", as a sheet that `confirm` wrote to be mended, and what it was cut with '
+            "is not beside it, so that others' work would be reverted. Say with ‹base› where the .base file is that "
+            "came with it, or compare the workbook itself; without that column it is a sheet like any other."
+        )
 
 
 def _is_stale(sheet: Catalogue, live: Catalogue) -> bool:

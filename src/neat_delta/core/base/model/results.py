@@ -2,12 +2,13 @@
 
 from __future__ import annotations
 
+from collections.abc import Collection
 from typing import Annotated, Literal, get_args
 
 import msgspec
 from msgspec import Meta
 
-__all__ = ["RESULT_STATUSES", "ResultStatus", "ResultsForm", "RowStatus"]
+__all__ = ["RESULT_STATUSES", "ResultStatus", "ResultsForm", "RowStatus", "message_heading"]
 
 RowStatus = Literal["done", "warned", "skipped", "refused"]
 """What a report says of a row: done, done with a warning, passed over, refused."""
@@ -18,6 +19,19 @@ ResultStatus = Literal["done", "warned", "skipped", "refused", "not mentioned"]
 RESULT_STATUSES: tuple[ResultStatus, ...] = get_args(ResultStatus)
 
 Word = Annotated[str, Meta(min_length=1)]
+
+
+def message_heading(headings: Collection[str]) -> str:
+    """What the column of the store's messages is called in a sheet to be mended: as no field, so that `compare` leaves
+    it alone.
+
+    >>> message_heading(["sku", "price"]), message_heading(["sku", "what the store said"])
+    ('what the store said', 'what the store said now')
+    """
+    heading = "what the store said"
+    while heading in headings:
+        heading += " now"
+    return heading
 
 
 class ResultsForm(msgspec.Struct, frozen=True, forbid_unknown_fields=True, omit_defaults=True):
