@@ -2,7 +2,9 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Mapping, Sequence
+from dataclasses import replace
+from typing import Any
 
 from neat_delta.core.compare.assemble import assemble
 from neat_delta.core.compare.round import Round
@@ -23,6 +25,12 @@ STAGES: tuple[Callable[[Round], Round], ...] = (
 )
 """In the order of the work: each takes a round and gives it with what it adds."""
 
+LOOKED_AT_LAST: Mapping[Callable[[Round], Round], Sequence[str]] = {
+    detect: ["texts"],
+    assemble: ["rows", "outcomes", "by_store", "deltas", "detected", "merged", "findings"],
+}
+"""What no stage after this one looks at: of a large round it takes most of the memory."""
+
 
 def run(round_: Round) -> Round:
     """The round once it has gone through all the stages. CatalogueError when its inputs cannot be compared.
@@ -35,5 +43,6 @@ def run(round_: Round) -> Round:
     1
     """
     for stage in STAGES:
-        round_ = stage(round_)
+        let_go: dict[str, Any] = dict.fromkeys(LOOKED_AT_LAST.get(stage, ()))
+        round_ = replace(stage(round_), **let_go)
     return round_
