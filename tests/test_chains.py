@@ -32,6 +32,7 @@ from hypothesis.stateful import (
 
 import neat_delta
 from tests.conftest import campaign, in_this_process
+from tests.made import delimited
 
 HEADINGS = ["sku", "mark", "name", "price", "stock", "tags", "note"]
 STORE = """version = 1
@@ -162,6 +163,16 @@ class Chains(RuleBasedStateMachine):
         name = f"export{self.numbers}.csv"
         shutil.copyfile(self.folder / "store.csv", self.folder / name)
         return name
+
+    def _laid_out_anew(self, rng: random.Random, export: str) -> str:
+        """The export, or the same as a store gives it that somebody has set up otherwise since."""
+        how = rng.choice(["as before", "as before", "semicolons", "UTF-16"])
+        if how == "as before":
+            return export
+        headings, *rows = csv.reader(io.StringIO((self.folder / export).read_text(), newline=""))
+        form = {"separator": ";"} if how == "semicolons" else {"separator": "\t", "encoding": "utf-16"}
+        (self.folder / f"anew-{export}").write_bytes(delimited(headings, rows, end="\r\n", **form))  # type: ignore[arg-type]
+        return f"anew-{export}"
 
     def _run(self, *args: str, status: set[int] = frozenset({0, 1})) -> Any:  # type: ignore[assignment]
         """Run a command: it ends well, and no file that was there is another one after it."""
@@ -526,7 +537,8 @@ class Chains(RuleBasedStateMachine):
             reports = [part for one in made.report for part in ("--results", one)]
             self._run("confirm", f"{made.name}.jsonl", *reports, "--files", str(made.folder))
             return
-        done = self._run("confirm", f"{made.name}.jsonl", *witnesses, "--files", str(made.folder), *options, "--json")
+        seen = [self._laid_out_anew(rng, witnesses[0]), *witnesses[1:]]
+        done = self._run("confirm", f"{made.name}.jsonl", *seen, "--files", str(made.folder), *options, "--json")
         facts, store = json.loads(done.stdout), self._store()
         trouble = {(made.marks[one["key"]["sku"]], one["field"]) for one in facts["trouble"]}
         for cell, stands in self._landed(made, store).items():
@@ -569,7 +581,8 @@ class Chains(RuleBasedStateMachine):
         made = rng.choice([one for one in self.rounds if one.imported and not one.closed])
         self.numbers += 1
         folder = f"{made.name}-back{self.numbers}"
-        self._run("undo", f"{made.name}.jsonl", "--now", self._export(), "--files", str(made.folder), "--to", folder,
+        now = self._laid_out_anew(rng, self._export())
+        self._run("undo", f"{made.name}.jsonl", "--now", now, "--files", str(made.folder), "--to", folder,
                   *(["--altered"] if altered else []))  # fmt: skip
         self.pending = (made, folder, "undo")
 
