@@ -121,7 +121,8 @@ def _read_as_before(file: str | Loaded, layout: Layout, before: Catalogue) -> Ca
     wanted = layout.over(before.layout.of_reading)
     now = read(file, wanted, like=before, deferred=before.is_deferred)
     own, was = now.layout.encoding, before.layout.encoding
-    if layout.encoding is None and own != was and not any(str(name).startswith("utf-") for name in (own, was)):
+    guessed = own is not None and was is not None and not own.startswith("utf-") and not was.startswith("utf-")
+    if layout.encoding is None and own != was and guessed:
         return read(file, msgspec.structs.replace(wanted, encoding=was), like=before, deferred=before.is_deferred)
     return now
 

@@ -203,7 +203,9 @@ class _Report:
         keys: Iterable[KeyText] = repeat((), height)
         if form.key:
             keys = key_texts([report[heading] for heading in form.key], self.key)
-        ids = report.select(form.ids).rows() if form.ids else repeat((), height)
+        ids: Iterable[tuple[str, ...]] = repeat((), height)
+        if form.ids:
+            ids = zip(*(report[heading].to_list() for heading in form.ids), strict=True)
         texts = (column(form.status), bare(form.message), bare(form.file), bare(form.row))
         rows = zip(keys, *texts, ids, strict=True)
         for place, row in enumerate(with_progress(rows, self.name, height)):
