@@ -334,6 +334,19 @@ def test_the_round_is_gone_on_with_as_it_was_written_however_the_store_exports_b
     assert (tmp_path / "back" / "update-1.csv").read_bytes() == b"sku,price\nA,9.90\nB,20.00\n"
 
 
+def test_an_export_is_read_in_the_encoding_that_live_was_in(run, put, tmp_path):
+    live = "sku,name,price\nA,łx,9.90\nB,Hat,20.00\n"  # of which the bytes alone do not tell that ł is meant, and not ³
+    for name, text in (("live.csv", live), ("sheet.csv", live.replace("9.90", "10.90"))):
+        put(name, text.encode("cp1250"))
+    asked = ("--key", "sku", "--encoding", "cp1250", "--accept", "large-round")
+    run("compare", "live.csv", "sheet.csv", *asked, "-o", "c.jsonl")
+    assert run("write", "c.jsonl", "--to", "out", "--importer-blanks", "skip").returncode == 0
+    put("after.csv", live.replace("9.90", "10.90").replace("łx", "tęcza").encode("cp1250"))
+    done = run("confirm", "c.jsonl", "after.csv", "--files", "out", "--json")
+    assert done.returncode == 0, done.stderr
+    assert [(one["sku"], one["now"]) for one in json.loads(done.stdout)["moved"]] == [("A", "tęcza")]
+
+
 @pytest.mark.parametrize("described", ['status = "state"\ndone = ["ok"]\nrefused = ["no"]', ""])
 def test_what_a_report_alone_says_to_be_refused_is_sent_again(described, begin, run, put, tmp_path):
     begin(LIVE.replace("9.90", "10.90").replace("20.00", "21.00").replace(",y", ",z"))
