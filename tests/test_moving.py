@@ -120,6 +120,24 @@ def test_a_working_sheet_remembers_and_compares_by_itself(run, shop, tmp_path, p
     assert failed.returncode == 2 and "with --base" in failed.stderr
 
 
+@pytest.mark.parametrize("name", ["ours.csv", "2026/ours.csv"])
+def test_a_sheet_that_was_saved_under_another_name_is_told_of_what_may_be_its_base(run, shop, tmp_path, name):
+    (tmp_path / "2026").mkdir()
+    where = str(Path(name).with_name("wax.csv"))
+    run("sheet", "monday.csv", "-o", where, "--where", "tags = 'wax'", "--fields", "price,stock")
+    (tmp_path / where).rename(tmp_path / name)
+    told = f"remembers a sheet with these columns and items, and live has moved on since. If this is that one under " \
+           f"another name, say --base {where}.base"  # fmt: skip
+    assert told in " ".join(run("compare", "tuesday.csv", name).stdout.split())
+    for live, sheet, *more in (
+        ("monday.csv", name),  # nothing has moved
+        ("tuesday.csv", name, "--base", f"{where}.base"),
+        ("tuesday.csv", name, "--base", "monday.csv"),
+        ("tuesday.csv", "sheet.csv"),  # other columns
+    ):
+        assert "remembers a sheet" not in " ".join(run("compare", live, sheet, *more).stdout.split()), (live, sheet)
+
+
 @pytest.mark.parametrize("name", ["wax.xlsx", "wax.csv"])
 def test_a_sheet_of_another_export_is_never_compared_in_silence(run, shop, tmp_path, name):
     """With no base at hand, everything that the store changed would be changed back: it is held, with two ways out."""

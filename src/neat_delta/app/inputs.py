@@ -78,7 +78,7 @@ def read_inputs(
     layout = described.file if described else None
     edited = catalogue_of(sheet, "sheet", known, layout=layout, like=before, deferred=bool(alike))
     if isinstance(sheet, str | os.PathLike):
-        edited = with_base_file(edited, needed=base is None)
+        edited = with_base_file(edited, before, needed=base is None)
     fields = _fields(before, known, asked)
     if path is not None and described is not None:
         from neat_delta.files.mappingfile import must_name_fields

@@ -135,7 +135,7 @@ def compare(
         if base is not None:
             older = read_base(fetching.pop(0)(), layout_from_options("base"), live_catalogue, deferred=base in later)
         if sheet != "-":
-            sheet_catalogue = with_base_file(sheet_catalogue, needed=older is None)
+            sheet_catalogue = with_base_file(sheet_catalogue, live_catalogue, needed=older is None)
     with working("Comparing"):
         changes = neat_delta.compare(
             live_catalogue,

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import os
 from collections.abc import Sequence
+from contextlib import suppress
 from dataclasses import replace
 from glob import escape
 from pathlib import Path, PurePath
@@ -14,7 +15,7 @@ import polars as pl
 from blake3 import blake3
 
 from neat_delta.core.base.model.catalogue import Catalogue, Origin
-from neat_delta.core.base.support.errors import CatalogueError
+from neat_delta.core.base.support.errors import CatalogueError, FileError
 from neat_delta.files.memory import as_memory, packed, unpacked
 from neat_delta.files.reading import read
 from neat_delta.files.whole import AnyPath, Loaded, read_whole
@@ -92,16 +93,46 @@ def _opened(data: bytes, path: str) -> tuple[Catalogue, Origin]:
     )
 
 
-def with_base_file(sheet: Catalogue, *, needed: bool = True) -> Catalogue:
+def with_base_file(sheet: Catalogue, live: Catalogue, *, needed: bool = True) -> Catalogue:
     """The sheet with what it remembers, if a `.base` file of its name stands beside it that was made for its columns;
-    where it was saved with another ending, the only one of its name without that.
+    where it was saved with another ending, the only one of its name without that. If none does, and a base is `needed`,
+    a note names the one in its folder that may be its own, where `live` has moved on since.
 
     CatalogueError when that file is damaged and is `needed`, as no other base was named.
     """
     if sheet.memory is not None or sheet.origin is not None:
         return sheet
     place = base_file_of(sheet.path)
-    return sheet if place is None else with_base(sheet, read_whole(place), place, needed=needed)
+    if place is not None:
+        return with_base(sheet, read_whole(place), place, needed=needed)
+    likely = _likely_base(sheet, live) if needed else None
+    if likely is None:
+        return sheet
+    note = (
+        f"{PurePath(likely).name} in its folder remembers a sheet with these columns and items, and live has moved on "
+        f"since. If this is that one under another name, say ‹base› {likely}: else it changes back what others changed"
+    )
+    return replace(sheet, notes=(*sheet.notes, note))
+
+
+MOST_BASES = 20
+"""In a folder with more `.base` files nobody looks which one may be a sheet's."""
+
+
+def _likely_base(sheet: Catalogue, live: Catalogue) -> str | None:
+    """The `.base` file in a sheet's folder that has its columns and most of its items, and was cut from another export
+    than live, if just one has.
+    """
+    folder = Path(sheet.path).parent
+    places = sorted(folder.glob(f"*{ENDING}")) if Path(sheet.path).is_file() else []
+    likely = list[str]()
+    for place in places if len(places) <= MOST_BASES else ():
+        with suppress(CatalogueError, FileError):
+            base, origin = _opened(read_whole(str(place)), str(place))
+            if origin.blake3 != live.digest() and _of_one_cut(base.fields, sheet.fields):
+                known = sheet.column(base.fields[0]).is_in(base.column(base.fields[0]).implode()).sum()
+                likely += [str(place)] if known * 2 > sheet.height else []
+    return likely[0] if len(likely) == 1 else None
 
 
 def base_file_of(sheet: str) -> str | None:
