@@ -33,7 +33,7 @@ from neat_delta.core.compare.decide.policy import levels_of, standing_exceptions
 from neat_delta.core.compare.detect import DetectInputs
 from neat_delta.core.compare.detect import detect as detect_in
 from neat_delta.core.compare.detect.damage import damaged
-from neat_delta.core.compare.detect.slips import forms
+from neat_delta.core.compare.detect.slips import forms, with_twins
 from neat_delta.core.compare.diff.clashes import ThreeSides, against_live, whole_round
 from neat_delta.core.compare.diff.equality import sheet_writing
 from neat_delta.core.compare.diff.outcomes import Outcomes, outcomes
@@ -219,7 +219,8 @@ def detect(round_: Round) -> Round:
     looked = forms(changing, fields, shop.writing)
     damage = scattered(constant(None, table.height, pl.String), true_places(changes), looking())
     table = table.hstack([damage.alias("damage"), (changes.cum_sum() - 1).alias("form")])
-    deltas = round_.texts[["pair", "new"]].hstack(round_.outcomes.distinct.expand(table))
+    outcomes_of_cells = with_twins(table.drop("field", "before"), round_.outcomes.distinct.expand)
+    deltas = round_.texts[["pair", "new", "field", "before"]].hstack(outcomes_of_cells)
     places = gathered(matched.pairs["live"], deltas["pair"]).cast(pl.Int64)
     item = places.zip_with(not_null(places), deltas["new"].cast(pl.Int64) + live.height)
     deltas = deltas.hstack([constant(False, deltas.height).alias("apart"), item.alias("item")])

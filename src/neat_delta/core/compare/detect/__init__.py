@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Mapping
 from dataclasses import dataclass
+from functools import partial
 from typing import TYPE_CHECKING
 
 import polars as pl
@@ -12,7 +13,7 @@ from neat_delta.core.base.model.reasons import DAMAGE, SLIP
 from neat_delta.core.base.model.schemas import CELL_FINDINGS, conform, empty
 from neat_delta.core.base.support.series import constant, filtered, gathered, not_null, scattered
 from neat_delta.core.compare.detect.damage import DAMAGES
-from neat_delta.core.compare.detect.slips import SlipContext, slips
+from neat_delta.core.compare.detect.slips import SlipContext, slips, with_twins
 
 if TYPE_CHECKING:
     from neat_delta.core.base.model.catalogue import Catalogue
@@ -105,7 +106,9 @@ def _context(cells: pl.DataFrame, forms: pl.DataFrame, inputs: DetectInputs) -> 
     by_field = {part["of"][0]: part for part in placed.partition_by("of")}
     for name in (field for field in matched.fields if field in by_field):
         part = by_field[name]
-        parts[name] = pl.DataFrame([part["number"], part["pair"], part["place"]]).hstack(gathered(forms, part["form"]))
+        parts[name] = pl.DataFrame([part["number"], part["pair"], part["place"]]).hstack(
+            with_twins(forms, partial(gathered, places=part["form"]))
+        )
     at = constant(None, inputs.sheet.height, pl.UInt32)
     return SlipContext(
         parts,

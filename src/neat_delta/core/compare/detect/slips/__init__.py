@@ -8,7 +8,7 @@ from __future__ import annotations
 from collections.abc import Callable
 
 from neat_delta.core.base.model.choices import LooksAt
-from neat_delta.core.compare.detect.slips.base import Slip, SlipContext, forms
+from neat_delta.core.compare.detect.slips.base import Slip, SlipContext, forms, with_twins
 from neat_delta.core.compare.detect.slips.copied import column_over_another, keys_sorted_alone, row_over_others
 from neat_delta.core.compare.detect.slips.days import dates_moved, years_far_off
 from neat_delta.core.compare.detect.slips.decimal import decimal_slip
@@ -20,7 +20,7 @@ from neat_delta.core.compare.detect.slips.ordered import sorted_alone, sorted_bl
 from neat_delta.core.compare.detect.slips.replaced import replaced
 from neat_delta.core.compare.detect.slips.shifted import shifted
 
-__all__ = ["SLIPS", "Slip", "SlipContext", "forms", "missing", "pasted_twice", "slips"]
+__all__ = ["SLIPS", "Slip", "SlipContext", "forms", "missing", "pasted_twice", "slips", "with_twins"]
 
 SLIPS: dict[Callable[[SlipContext], list[Slip]], LooksAt] = {
     keys_sorted_alone: "column",

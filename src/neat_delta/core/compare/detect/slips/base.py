@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections import Counter
-from collections.abc import Mapping, Sequence
+from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, replace
 from itertools import accumulate
 
@@ -17,7 +17,7 @@ from neat_delta.core.base.model.store import Field, reading_settings
 from neat_delta.core.base.support import sizes
 from neat_delta.core.base.support.series import constant, gathered, scattered, true_places
 
-__all__ = ["Slip", "SlipContext", "forms", "keys", "runs"]
+__all__ = ["Slip", "SlipContext", "forms", "keys", "runs", "with_twins"]
 
 
 @dataclass(frozen=True, slots=True)
@@ -91,6 +91,25 @@ def forms(cells: pl.DataFrame, settings: Mapping[str, Field], writing: Notation)
             exact[side] = scattered(exact[side], at, amounts(gathered(cells[text], at), settings[fields[0]], writing))
     slip_keys = keys(cells.select(pl.col(text).alias(name) for text, name in names.items()))
     return cells.hstack(slip_keys).rechunk().hstack(list(exact.values()))
+
+
+TWINS = {"raw": "after", "typed": "theirs"}
+"""What a cell has twice where nothing of it is sent otherwise than it was typed."""
+
+
+def with_twins(cells: pl.DataFrame, work: Callable[[pl.DataFrame], pl.DataFrame]) -> pl.DataFrame:
+    """What `work`, which takes rows, takes of these cells. Where `raw` is what is sent in all of them, the columns that
+    are the same are taken once, and share their memory.
+
+    >>> cells = pl.DataFrame({"raw": ["9.90", "8.00"], "after": ["9.90", "8.00"]})
+    >>> with_twins(cells, lambda table: table[[1]]).rows(named=True)
+    [{'after': '8.00', 'raw': '8.00'}]
+    """
+    if not cells["raw"].equals(cells["after"]):
+        return work(cells)
+    twins = {name: twin for name, twin in TWINS.items() if name in cells.columns}
+    rows = work(cells.drop(list(twins)))
+    return rows.with_columns(rows[twin].alias(name) for name, twin in twins.items())
 
 
 def keys(texts: pl.DataFrame) -> pl.DataFrame:
