@@ -13,7 +13,7 @@ import polars as pl
 import pytest
 
 from neat_delta import ChangeSet, Field, Store, as_catalogue, compare
-from neat_delta.core.base.model.store import Relations
+from neat_delta.core.base.model.store import Key, Relations
 from neat_delta.core.review.clashes import clash_count
 from neat_delta.core.review.impact import Sums, impact_of
 from neat_delta.core.review.movement import movement
@@ -184,3 +184,16 @@ def test_a_median_is_what_stands_in_the_middle(prices, middle):
     changes = compare(live, live, store=store)
     assert movement(changes, live, "price").median_before == Decimal(middle)
     assert clash_count(changes) == 0  # there is no base
+
+
+def test_of_prices_that_move_alike_the_first_items_are_told():
+    skus = [f"QA-{number}" for number in range(40)]
+    before = [str(number % 7 + 1) for number in range(40)]
+    after = [str(int(text) * (3 if number == 33 else 2)) for number, text in enumerate(before)]
+    live = as_catalogue(pl.DataFrame({"sku": skus, "price": before}), "live")
+    store = Store(key=Key(["sku"]), fields={"price": Field("integer")}, relations=Relations(price="price"))
+    sheet = {"sku": skus, "price": after}
+    accept = ["large-round", "large-change", "outlier", "slip"]
+    effect = impact_of(compare(live, sheet, store=store, accept=accept), live, pl.Series(skus))
+    assert [mover.key["sku"] for mover in effect.movers] == ["QA-33", *skus[:19]]
+    assert [mover.per_cent for mover in effect.movers] == [200] + [100] * 19

@@ -242,14 +242,18 @@ def _movers(keys: pl.DataFrame, amounts: _Amounts, names: pl.Series) -> list[Mov
         if old
     ]
     steps.sort(key=lambda step: -step[0])
-    chosen, items = list[tuple[Decimal, int, Decimal, Decimal]](), 0
-    for place, (share, old, new, times, (before, after)) in enumerate(steps):
-        if items >= MOST and share != steps[place - 1][0]:  # of those that move alike, the first ones count
-            break
+    pairs, items, rank = list[tuple[int, int, int]](), 0, 0
+    for place, (share, _, _, times, (before, after)) in enumerate(steps):
+        if place and share != steps[place - 1][0]:
+            if items >= MOST:
+                break
+            rank += 1  # of those that move alike, the first items count
         items += times
-        of_step = (pl.col("price before") == before) & (pl.col("price after") == after)
-        chosen += [(share, number, old, new) for number in amounts.rows.filter(of_step)["item"].head(MOST)]
-    chosen.sort(key=lambda entry: (-entry[0], entry[1]))
+        pairs.append((before, after, rank))
+    sides = ["price before", "price after"]
+    ranked = pl.DataFrame(pairs, dict.fromkeys([*sides, "rank"], pl.UInt32), orient="row")
+    movers = amounts.rows.join(ranked, on=sides, how="inner").sort("rank", "item").head(MOST)
+    prices = [[amounts.values["price"][at] for at in movers[side]] for side in sides]
     return [
         Mover(
             keys.row(number, named=True),
@@ -258,7 +262,8 @@ def _movers(keys: pl.DataFrame, amounts: _Amounts, names: pl.Series) -> list[Mov
             new,
             ((new - old) * 100 / old).quantize(TENTH, ROUND_HALF_UP),
         )
-        for _, number, old, new in chosen[:MOST]
+        for number, old, new in zip(movers["item"], *prices, strict=True)
+        if old is not None and new is not None
     ]
 
 
