@@ -268,12 +268,13 @@ def _movers(keys: pl.DataFrame, amounts: _Amounts, names: pl.Series) -> list[Mov
 
 
 def _suggestions(keys: pl.DataFrame, amounts: _Amounts, names: pl.Series, keep: KeepMargin) -> list[Suggestion]:
-    suggestions, prices = [], {}
-    for number, before, after in amounts.rows.select("item", "price before", "price after").drop_nulls().iter_rows():
-        prices[number] = amounts.values["price"][before], amounts.values["price"][after]
-    for number, old_cost, cost in amounts.changed("cost"):
-        old_price, price = prices.get(number, (None, None))
-        if not old_cost or cost <= old_cost or not old_price or price is None:
+    suggestions = []
+    rises = filtered(amounts.rows, amounts.rows["cost before"] != amounts.rows["cost after"])
+    columns = [f"{role} {side}" for role in ("cost", "price") for side in ("before", "after")]
+    for number, *places in rises.select("item", *columns).drop_nulls().iter_rows():
+        old_cost, cost = (amounts.values["cost"][place] for place in places[:2])
+        old_price, price = (amounts.values["price"][place] for place in places[2:])
+        if not old_cost or cost is None or cost <= old_cost or not old_price or price is None:
             continue
         wanted = cost + old_price - old_cost if keep == "amount" else cost * old_price / old_cost
         suggested = wanted.quantize(CENT, ROUND_HALF_UP)
