@@ -107,43 +107,32 @@ class Suggestion(msgspec.Struct, frozen=True):
 class _Amounts:
     """The numbers of the items of which something is sent. `rows` has an item each: its number (`item`), how many of
     its `cells` are sent, its `group`, and of each role where the number before and after stands among the different
-    `values` of that role (None: no number there), as `price before` and so on; null where the item has no such field.
+    `values` of that role, as `price before` and so on; null where there is no number.
     """
 
     rows: pl.DataFrame
-    values: Mapping[Role, Sequence[Decimal | None]]
-
-    def with_both(self, first: tuple[Role, str], second: tuple[Role, str], rows: pl.DataFrame) -> pl.DataFrame:
-        """Those of the rows that have both of these numbers."""
-        has = [not_null(gathered(self._known(role), rows[f"{role} {side}"])) for role, side in (first, second)]
-        return filtered(rows, has[0] & has[1])
-
-    def _known(self, role: Role) -> pl.Series:
-        """Of each different value of a role true where it is a number, and null where it is none."""
-        return pl.Series([None if value is None else True for value in self.values[role]], dtype=pl.Boolean)
+    values: Mapping[Role, Sequence[Decimal]]
 
     def total(self, role: Role, side: str, rows: pl.DataFrame) -> Decimal:
         """The numbers of these rows, added up."""
         counted = rows[f"{role} {side}"].drop_nulls().value_counts().iter_rows()
-        return sum(((self.values[role][place] or 0) * times for place, times in counted), Decimal(0))
+        return sum((self.values[role][place] * times for place, times in counted), Decimal(0))
 
     def steps(self, role: Role, rows: pl.DataFrame) -> Iterator[tuple[Decimal, Decimal, int, tuple[int, int]]]:
         """The different changes of a number in these rows: before, after, how often, and the places of both."""
         sides = [f"{role} before", f"{role} after"]
         values = self.values[role]
         for before, after, times in rows.select(sides).drop_nulls().group_by(sides).len().iter_rows():
-            old, new = values[before], values[after]
-            if old is not None and new is not None and old != new:
-                yield old, new, times, (before, after)
+            if values[before] != values[after]:
+                yield values[before], values[after], times, (before, after)
 
     def changed(self, role: Role) -> Iterator[tuple[int, Decimal, Decimal]]:
         """The items in which a number changes, by number: before, after."""
         values, sides = self.values[role], [f"{role} before", f"{role} after"]
         differ = filtered(self.rows, self.rows[sides[0]] != self.rows[sides[1]])
         for number, before, after in differ.select("item", *sides).iter_rows():
-            old, new = values[before], values[after]
-            if old is not None and new is not None and old != new:
-                yield number, old, new
+            if values[before] != values[after]:
+                yield number, values[before], values[after]
 
 
 class ImpactFacts(msgspec.Struct, frozen=True):
@@ -206,9 +195,9 @@ def changed_amounts(changes: ChangeSet, live: Catalogue, role: Role) -> Iterator
 
 
 def _margin(amounts: _Amounts, price_at: int, cost_at: int) -> Decimal | None:
-    """The margin in per cent of the price; None where the price or the cost is not known, or the price is 0."""
+    """The margin in per cent of the price; None where that is 0."""
     price, cost = amounts.values["price"][price_at], amounts.values["cost"][cost_at]
-    return (price - cost) * 100 / price if price and cost is not None else None
+    return (price - cost) * 100 / price if price else None
 
 
 def grouped(changes: ChangeSet, live: Catalogue, by: str, cells: pl.DataFrame, item_numbers: pl.Series) -> pl.Series:
@@ -263,7 +252,6 @@ def _movers(keys: pl.DataFrame, amounts: _Amounts, names: pl.Series) -> list[Mov
             ((new - old) * 100 / old).quantize(TENTH, ROUND_HALF_UP),
         )
         for number, old, new in zip(movers["item"], *prices, strict=True)
-        if old is not None and new is not None
     ]
 
 
@@ -274,7 +262,7 @@ def _suggestions(keys: pl.DataFrame, amounts: _Amounts, names: pl.Series, keep: 
     for number, *places in rises.select("item", *columns).drop_nulls().iter_rows():
         old_cost, cost = (amounts.values["cost"][place] for place in places[:2])
         old_price, price = (amounts.values["price"][place] for place in places[2:])
-        if not old_cost or cost is None or cost <= old_cost or not old_price or price is None:
+        if not old_cost or cost <= old_cost or not old_price:
             continue
         wanted = cost + old_price - old_cost if keep == "amount" else cost * old_price / old_cost
         suggested = wanted.quantize(CENT, ROUND_HALF_UP)
@@ -287,7 +275,7 @@ def _amounts(changes: ChangeSet, live: Catalogue, by: str | None) -> _Amounts:
     """The items of which something is sent, with their numbers before and after."""
     sent = changes.sent()
     rows = sent.group_by("item", maintain_order=True).len("cells").sort("item")
-    places, values = live.place(gathered(changes.items["live"], rows["item"])), dict[Role, list[Decimal | None]]()
+    places, values = live.place(gathered(changes.items["live"], rows["item"])), dict[Role, list[Decimal]]()
     columns = []
     for role in ROLES:
         sides, name = [f"{role} before", f"{role} after"], getattr(changes.header.store.relations, role)
@@ -298,9 +286,10 @@ def _amounts(changes: ChangeSet, live: Catalogue, by: str | None) -> _Amounts:
         before = live.at(name, places).fill_null("")
         after = field_after(before, sent.filter(pl.col("field").cast(pl.String) == name), rows["item"])
         different = pl.concat([before, after]).unique()
-        values[role] = _decimals(changes, name, different)
+        amounts = _decimal_texts(changes, name, different)
+        different, values[role] = different.filter(not_null(amounts)), [Decimal(text) for text in amounts.drop_nulls()]
         columns += [
-            texts.cast(pl.Enum(different)).to_physical().cast(pl.UInt32).alias(side)
+            texts.cast(pl.Enum(different), strict=False).to_physical().cast(pl.UInt32).alias(side)
             for side, texts in zip(sides, (before, after), strict=True)
         ]
     if by is not None:
@@ -308,10 +297,11 @@ def _amounts(changes: ChangeSet, live: Catalogue, by: str | None) -> _Amounts:
     return _Amounts(rows.hstack(columns), values)
 
 
-def _decimals(changes: ChangeSet, name: str, texts: pl.Series) -> list[Decimal | None]:
+def _decimal_texts(changes: ChangeSet, name: str, texts: pl.Series) -> pl.Series:
+    """The numbers that texts of a field are; null where one is none."""
     settings = changes.header.settings.get(name, Field())
     kind = KINDS[settings.kind if settings.kind in NUMBER_KINDS else "money"]
-    return [None if value is None else Decimal(value) for value in kind.read(texts, settings, changes.header.writing)]
+    return kind.read(texts, settings, changes.header.writing)
 
 
 def _sum(group: str | None, amounts: _Amounts, rows: pl.DataFrame, sign: str | None) -> Impact:
@@ -344,14 +334,13 @@ def _median(steps: Sequence[tuple[Decimal, int]]) -> Decimal | None:
 
 
 def _sums(amounts: _Amounts, rows: pl.DataFrame, side: str) -> Sums:
-    priced = amounts.with_both(("price", side), ("cost", side), rows)
+    priced = rows.drop_nulls([f"price {side}", f"cost {side}"])
     prices = amounts.total("price", side, priced)
     margin = prices - amounts.total("cost", side, priced)
     columns = [f"stock {side}", f"cost {side}"]
-    at_cost = amounts.with_both(("stock", side), ("cost", side), rows).group_by(columns).len()
     value = Decimal(0)
-    for stock, cost, times in at_cost.iter_rows():
-        value += (amounts.values["stock"][stock] or 0) * (amounts.values["cost"][cost] or 0) * times
+    for stock, cost, times in rows.select(columns).drop_nulls().group_by(columns).len().iter_rows():
+        value += amounts.values["stock"][stock] * amounts.values["cost"][cost] * times
     share = (margin * 100 / prices).quantize(TENTH, ROUND_HALF_UP) if prices else None
     return Sums(margin, share, amounts.total("stock", side, rows), value)
 
