@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from pathlib import Path
+from typing import Any
 
 import msgspec
 
@@ -27,7 +28,7 @@ def read_manifest(folder: str) -> Manifest:
     except (FileError, msgspec.MsgspecError):
         raise OutputError(f"{folder}: this is no folder that `neat-delta write` made; it has no {MANIFEST}.") from None
     # Of what stands there, and not of what is known by now: an earlier version said less.
-    if manifest.blake3 != digest_of(msgspec.json.encode(as_written | {"blake3": ""})):
+    if manifest.blake3 != _digest(as_written | {"blake3": ""}):
         raise OutputError(
             f"{folder}/{MANIFEST}: its seal is broken: it is not as `neat-delta write` wrote it. "
             "Write the files anew, and use that folder."
@@ -37,7 +38,11 @@ def read_manifest(folder: str) -> Manifest:
 
 def seal(manifest: Manifest) -> str:
     """The digest of a manifest without its seal."""
-    return digest_of(msgspec.json.encode(msgspec.structs.replace(manifest, blake3="")))
+    return _digest(msgspec.structs.replace(manifest, blake3=""))
+
+
+def _digest(unsealed: Manifest | dict[str, Any]) -> str:
+    return digest_of(msgspec.json.encode(unsealed))
 
 
 def why_not_ours(folder: Path) -> str | None:

@@ -127,8 +127,8 @@ def read_results(
     by_report: list[dict[int, ItemResult]] = []
     for name, report in reports:
         _must_have(report, form, name)
-        report_of = _Report(name, form, changes.header.compared_by, known, by_row)
-        report_of.take(report)
+        report_of = _Report(name, report, form, changes.header.compared_by, known, by_row)
+        report_of.take_rows()
         report_of.must_be_of_this_round()
         others += report_of.others
         repeated += report_of.repeated
@@ -176,51 +176,40 @@ class _Report:
     def __init__(
         self,
         name: str,
+        report: pl.DataFrame,
         form: ResultsForm,
         key: Key,
         known: Mapping[KeyText, Sequence[int]],
         by_row: Mapping[tuple[str, int], tuple[KeyText, FileRow]],
     ) -> None:
-        self.name, self.form, self.key, self.known, self.by_row = name, form, key, known, by_row
+        self.name, self.report, self.form, self.words = name, report, form, form.words
+        self.key, self.known, self.by_row = key, known, by_row
         self.files = list(dict.fromkeys(file for file, _ in by_row))
-        self.statuses: dict[str, RowStatus] = {}
         self.results: dict[tuple[RowStatus, str, tuple[str, ...]], ItemResult] = {}
         self.by_key: dict[tuple[KeyText, str, int], tuple[Sequence[int], ItemResult]] = {}
         self.others: list[ReportRow] = []
         self.repeated: list[str] = []
         self.aside = 0
 
-    def take(self, report: pl.DataFrame) -> None:
+    def take_rows(self) -> None:
         """Take all rows in."""
-        form, height = self.form, report.height
-
-        def column(heading: str | None) -> Iterable[str]:
-            return repeat("", height) if heading is None else report[heading].to_list()
-
-        def bare(heading: str | None) -> Iterable[str]:
-            return repeat("", height) if heading is None else report[heading].str.strip_chars().to_list()
-
+        form, report, height = self.form, self.report, self.report.height
         keys: Iterable[KeyText] = repeat((), height)
         if form.key:
             keys = key_texts([report[heading] for heading in form.key], self.key)
         ids: Iterable[tuple[str, ...]] = repeat((), height)
         if form.ids:
             ids = zip(*(report[heading].to_list() for heading in form.ids), strict=True)
-        texts = (column(form.status), bare(form.message), bare(form.file), bare(form.row))
+        texts = (
+            repeat("", height) if heading is None else report[heading].str.strip_chars().to_list()
+            for heading in (form.status, form.message, form.file, form.row)
+        )
         rows = zip(keys, *texts, ids, strict=True)
         for place, row in enumerate(with_progress(rows, self.name, height)):
-            self._take_row(report, place, *row)
+            self._take_row(place, *row)
 
     def _take_row(
-        self,
-        report: pl.DataFrame,
-        place: int,
-        own: KeyText,
-        word: str,
-        message: str,
-        file: str,
-        number: str,
-        ids: tuple[str, ...],
+        self, place: int, own: KeyText, word: str, message: str, file: str, number: str, ids: tuple[str, ...]
     ) -> None:
         """Take the row at this place in: its key, and the texts of its other cells."""
         key: KeyText | None = own if any(own) else None
@@ -231,20 +220,21 @@ class _Report:
             self.aside += 1
             return
         if key not in self.known:
-            self.others.append(ReportRow(self.name, place + 2, self._displayed(report, place, key), word, message))
+            status = self.report[self.form.status][place] if self.form.status else ""
+            self.others.append(ReportRow(self.name, place + 2, self._displayed(place, key), status, message))
             return
         where = key, numbered.file if numbered else file, numbered.row if numbered else 0
         if where in self.by_key:
-            self.repeated.append(self._displayed(report, place, key))
+            self.repeated.append(self._displayed(place, key))
         entry = self._status(word, message, place + 2), message, ids
         result = self.results.get(entry)
         if result is None:  # most items have what others have
             result = self.results[entry] = ItemResult(*entry)
         self.by_key[where] = self.known[key] if numbered is None else numbered.items, result
 
-    def _displayed(self, report: pl.DataFrame, place: int, key: KeyText) -> str:
+    def _displayed(self, place: int, key: KeyText) -> str:
         """The key of a row as a person is shown it."""
-        return " / ".join(report[heading][place].strip() for heading in self.form.key) or key[0]
+        return " / ".join(self.report[heading][place].strip() for heading in self.form.key) or key[0]
 
     def must_be_of_this_round(self) -> None:
         """CatalogueError when hardly a row names an item that was sent."""
@@ -259,13 +249,12 @@ class _Report:
         form = self.form
         if form.status is None:
             return "refused" if form.only_refused or message else "done"
-        status = self.statuses.get(word) or form.words.get(word.strip().casefold())
+        status = self.words.get(word.casefold())
         if status is None:
             raise StoreError(
-                f'{self.name}, row {row:,}: [results] does not say what the status "{word.strip()}" means. '
+                f'{self.name}, row {row:,}: [results] does not say what the status "{word}" means. '
                 "Put it under done, warned, skipped or refused."
             )
-        self.statuses[word] = status
         return status
 
     def _by_row_number(self, number: str, file: str) -> tuple[KeyText | None, FileRow | None]:
