@@ -123,7 +123,7 @@ if TYPE_CHECKING:
     )
     from neat_delta.core.compare.lists.translate import TranslatedList
     from neat_delta.core.outcomes.confirm import Confirmed, Resting
-    from neat_delta.core.outcomes.landings import Again, Landing
+    from neat_delta.core.outcomes.landings import Landing
     from neat_delta.core.outcomes.located import Located
     from neat_delta.core.outcomes.results import FileRow, ItemResult, ReportRow, Results
     from neat_delta.core.outcomes.witnesses import Testimony, Witnesses
@@ -277,7 +277,6 @@ _HOMES = {
     "draft_report": "files.reports",
     "read_report": "files.reports",
     "file_rows": "files.updates",
-    "Again": "core.outcomes.landings",
     "Answered": "core.base.model.manifest",
     "CellCounts": "core.base.model.manifest",
     "CodeChange": "core.base.model.importer",
@@ -372,7 +371,6 @@ _HOMES = {
 __all__ = [
     "HARMLESS",
     "Accept",
-    "Again",
     "Answered",
     "Answers",
     "Catalogue",

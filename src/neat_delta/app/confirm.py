@@ -87,14 +87,7 @@ class Outcome:
 
 def _with_seen(table: pl.DataFrame, seen: Confirmed) -> pl.DataFrame:
     """The cells that were sent, with what stands there now and what became of each."""
-    trouble = pl.DataFrame(
-        [
-            (item, landing.field, landing.now, landing.how or landing.outcome)
-            for item, landing in zip(seen.items, seen.trouble, strict=True)
-        ],
-        schema={"item": pl.Int64, "field": pl.String, "there": pl.String, "became": pl.String},
-        orient="row",
-    )
+    trouble = seen.lacking.select("item", "field", there="now", became=pl.coalesce("how", "outcome"))
     joined = table.join(trouble, on=["item", "field"], how="left", nulls_equal=True, maintain_order="left")
     hidden = pl.col("field").is_in([*seen.unseen]).fill_null(value=False)
     other = pl.col("became").is_not_null()

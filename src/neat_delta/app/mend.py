@@ -108,13 +108,8 @@ def lacking_of(looked: Outcome, sent: ChangeSet, before: Catalogue, store: Store
         return looked.seen
     assert looked.results is not None
     lacking, by_item = confirm_changes(sent, before, looked.now, store), looked.results.by_item
-    kept = [
-        place for place, item in enumerate(lacking.items)
-        if item in by_item and by_item[item].status in {"refused", "skipped"}
-    ]  # fmt: skip
-    items = [lacking.items[place] for place in kept]
-    trouble, again = [lacking.trouble[place] for place in kept], [lacking.again[place] for place in kept]
-    return replace(lacking, items=items, trouble=trouble, again=again)
+    undone = [item for item, result in by_item.items() if result.status in {"refused", "skipped"}]
+    return replace(lacking, lacking=lacking.lacking.filter(pl.col("item").is_in(undone)))
 
 
 def mend_outcome(

@@ -326,7 +326,7 @@ class _Again:
         return _not_told(looked.results) if looked.results is not None and looked.seen is None else []
 
     def _remarks(self, lacking: Confirmed, files: int) -> str:
-        from neat_delta.core.outcomes.retry import was_altered
+        from neat_delta.core.outcomes.landings import was_altered
 
         rest = ""
         left = sum(was_altered(landing) for landing in lacking.trouble)

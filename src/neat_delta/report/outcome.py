@@ -5,10 +5,11 @@ from __future__ import annotations
 from collections.abc import Sequence
 from typing import TYPE_CHECKING, get_args
 
+import polars as pl
 from rich.text import Text
 
 from neat_delta.core.base.model.results import ResultStatus
-from neat_delta.core.outcomes.retry import was_altered
+from neat_delta.core.outcomes.landings import landings_of, was_altered
 from neat_delta.core.outcomes.witnesses import Seen
 from neat_delta.report.terminal import LISTED, Screen, print_some, result_table
 from neat_delta.report.text import count, display_text, key_text
@@ -158,9 +159,10 @@ def print_confirmed(console: Screen, result: Confirmed, after: str, *, by_items:
     for name, number in result.unseen.items():
         console.print(Text(f"{count(number, 'cell')} of {display_text(name)} not seen: {display_text(after)} lacks it"))
     for outcome, title in (("not landed", "not landed"), ("differently", "landed differently")):
-        landings = [trouble for trouble in result.trouble if trouble.outcome == outcome]
+        those = result.lacking.filter(pl.col("outcome") == outcome)
         if not by_items:
-            print_some(console, title, [landing(trouble) for trouble in landings])
+            landings = landings_of(those[: console.room()], result.keys)
+            print_some(console, title, [landing(trouble) for trouble in landings], of=those.height)
     lines = [
         Text(f"  {key_text(resting.key)}  {display_text(resting.field)}: ").append(display_text(resting.text), "green")
         .append(f" landed, and {display_text(resting.read)} {RESTING_ON[resting.outcome == 'not landed']}")
@@ -209,7 +211,7 @@ def print_left(console: Screen, left: Sequence[Landing], *, altered: bool) -> No
     back, if that is wanted.
     """
     own = [] if altered else [landing_left for landing_left in left if was_altered(landing_left)]
-    rest = [landing_left for landing_left in left if landing_left not in own]
+    rest = [landing_left for landing_left in left if altered or not was_altered(landing_left)]
     print_some(
         console,
         "left alone, as somebody changed it since",
@@ -223,16 +225,15 @@ def print_left(console: Screen, left: Sequence[Landing], *, altered: bool) -> No
 
 def left_lines(confirmed: Confirmed) -> list[str]:
     """What did not land and is not sent again, by the reason, a line each."""
-    groups: dict[str, list[str]] = {}
-    for trouble, again in zip(confirmed.trouble, confirmed.again, strict=True):
-        if again.left is not None:
-            field = "" if trouble.field is None else f" {display_text(trouble.field)}"
-            groups.setdefault(again.left, []).append(f"{key_text(trouble.key)}{field}")
-    return [
-        f"Left alone, {count(len(items), 'change')}: {reason}: {', '.join(items[:LISTED])}"
-        + (f" and {len(items) - LISTED:,} more" if len(items) > LISTED else "")
-        for reason, items in groups.items()
-    ]
+    left, lines = confirmed.lacking.filter(pl.col("left").is_not_null()), list[str]()
+    for (reason,), those in left.group_by("left", maintain_order=True):
+        items = [
+            f"{key_text(each.key)}{'' if each.field is None else f' {display_text(each.field)}'}"
+            for each in landings_of(those.head(LISTED), confirmed.keys)
+        ]
+        rest = f" and {those.height - LISTED:,} more" if those.height > LISTED else ""
+        lines.append(f"Left alone, {count(those.height, 'change')}: {reason}: {', '.join(items)}{rest}")
+    return lines
 
 
 OTHERWISE = ((False, "what else is otherwise now"), (True, "what moves by itself"))

@@ -43,7 +43,7 @@ from neat_delta.core.base.model.importer import Importer
 from neat_delta.core.base.model.layout import Layout
 from neat_delta.core.base.model.rounds import KeptInput, RoundState, RoundStep, RoundSummary
 from neat_delta.core.base.support.errors import CatalogueError, FileError, NeatDeltaError, OutputError, StoreError
-from neat_delta.core.outcomes.retry import was_altered
+from neat_delta.core.outcomes.landings import was_altered
 from neat_delta.core.outcomes.unsent import as_sent
 from neat_delta.files.changelines import change_lines
 from neat_delta.files.changeset import as_live, header_of_file, read_changes

@@ -8,7 +8,7 @@ it is left alone. A difference and the values added to a list are steps: they co
 from __future__ import annotations
 
 from collections import Counter
-from collections.abc import Mapping, Sequence
+from collections.abc import Mapping
 from dataclasses import dataclass, field, replace
 
 import msgspec
@@ -19,6 +19,7 @@ from neat_delta.core.base.model.catalogue import MARK, Catalogue
 from neat_delta.core.base.model.changeset import ChangeSet, after_keys
 from neat_delta.core.base.model.importer import Importer, Removal
 from neat_delta.core.base.model.results import ResultStatus
+from neat_delta.core.base.model.schemas import LANDINGS, conform, empty
 from neat_delta.core.base.model.store import Field, Key
 from neat_delta.core.base.support.errors import CatalogueError
 from neat_delta.core.base.support.series import constant, filtered, gathered, not_null, scattered, true_places
@@ -29,10 +30,10 @@ from neat_delta.core.outcomes.landings import (
     MADE_ANEW,
     NO_RESULTS,
     PLAIN,
-    Again,
     Landing,
     Outcome,
     field_outcomes,
+    landings_of,
 )
 from neat_delta.core.outcomes.located import Located, locate
 from neat_delta.core.sheets.match.keys import KeyIndex, stripped
@@ -55,18 +56,18 @@ class Resting(msgspec.Struct, frozen=True):
 
 @dataclass(frozen=True, slots=True)
 class Confirmed:
-    """The changes that were sent, counted by outcome; those that did not land, the numbers of their items, and what is
-    to be done about each (`again`); and what else moved: the item's key, `field`, `before`, `now`, and whether the
-    field is one that the store moves by itself (`changeset.after_keys`). `twice` are the keys that stand in more rows
-    than live had them in; `located` where each item stands; `unseen` of which fields how many cells cannot be seen, as
-    no export has them, and `hidden` the items of which nothing else was sent; `habits` what the store seems to make of
-    fields by itself, for the store file; `resting` the computed cells that landed and rest on one that did not.
+    """The changes that were sent, counted by outcome; those that did not land, and what is to be done about each
+    (`lacking`: `schemas.LANDINGS`, by items, whose keys are `keys`); and what else moved: the item's key, `field`,
+    `before`, `now`, and whether the field is one that the store moves by itself (`changeset.after_keys`). `twice` are
+    the keys that stand in more rows than live had them in; `located` where each item stands; `unseen` of which fields
+    how many cells cannot be seen, as no export has them, and `hidden` the items of which nothing else was sent;
+    `habits` what the store seems to make of fields by itself, for the store file; `resting` the computed cells that
+    landed and rest on one that did not.
     """
 
     counts: Mapping[str, int]
-    trouble: list[Landing]
-    items: list[int]
-    again: list[Again]
+    keys: pl.DataFrame
+    lacking: pl.DataFrame
     other_changes: pl.DataFrame
     came: int
     went: int
@@ -80,7 +81,12 @@ class Confirmed:
     @property
     def all_landed(self) -> bool:
         """Whether every change stands as it was meant, and no item twice."""
-        return not self.trouble and not self.twice
+        return not self.lacking.height and not self.twice
+
+    @property
+    def trouble(self) -> list[Landing]:
+        """Those that did not land, each by itself."""
+        return landings_of(self.lacking, self.keys)
 
 
 def confirm(
@@ -98,10 +104,10 @@ def confirm(
     CatalogueError when `after` lacks the key or a field that was sent.
     """
     header, removal = changes.header, importer.removal
-    lacking = [name for name in header.unseen if name not in after.fields]
+    unknown = [name for name in header.unseen if name not in after.fields]
     unseen, hidden = Counter[str](), set[int]()
-    if lacking:  # nobody can see what became of those
-        of_those = pl.col("field").cast(pl.String).is_in(lacking)
+    if unknown:  # nobody can see what became of those
+        of_those = pl.col("field").cast(pl.String).is_in(unknown)
         unseen.update(changes.sent().filter(of_those)["field"].cast(pl.String))
         hidden = {*changes.sent().filter(of_those)["item"]} - {*changes.sent().filter(~of_those)["item"]}
         hidden -= {*true_places(changes.items["verdict"] == "new")}
@@ -113,55 +119,46 @@ def confirm(
             )
     located = locate(changes, live, after)
     cells = changes.sent().with_columns(pl.col("field").cast(pl.String))
-    trouble: list[tuple[int, Landing, Again]] = []
     counts = {"landed": 0, "not landed": 0, "differently": 0}
-    habits: list[Habit] = []
+    habits, tables = list[Habit](), [empty(LANDINGS)]
     for (name,), field_cells in cells.group_by("field", maintain_order=True):
-        landed, looked = field_outcomes(str(name), field_cells, after, located, changes, importer, results)
-        counts["landed"] += landed
-        if any(cell.outcome == "differently" for cell in looked):
-            seen = [(cell.meant, cell.now) for cell in looked if cell.now is not None]
+        looked = field_outcomes(str(name), field_cells, after, located, changes, importer, results)
+        counts["landed"] += field_cells.height - looked.height
+        if (looked["outcome"] == "differently").any():
+            seen = filtered(looked, not_null(looked["now"]))
             field = header.settings.get(str(name), Field())
-            habits += habits_of(
-                str(name), [text for text, _ in seen], [text for _, text in seen], field, header.writing
-            )
-        for cell in looked:
-            counts[cell.outcome] += 1
-            if cell.outcome != "landed":
-                key = changes.keys.row(cell.item, named=True)
-                landing = Landing(key, str(name), cell.before, cell.meant, cell.now, cell.outcome, cell.how)
-                trouble.append((cell.item, landing, cell.again))
+            habits += habits_of(str(name), seen["meant"].to_list(), seen["now"].to_list(), field, header.writing)
+        tables.append(looked)
     whole_items = changes.sent_without_cells()
-    of_items = _of_items(whole_items, changes, live, after, located, removal)
-    counts["landed"] += whole_items.len() - len(of_items)
-    for _, landing, _ in of_items:
-        counts[landing.outcome] += 1
-    trouble += of_items
-    trouble.sort(key=lambda entry: entry[0])
-    trouble = _not_into_others(changes, trouble)
+    tables.append(_of_items(whole_items, changes, live, after, located, removal))
+    counts["landed"] += whole_items.len() - tables[-1].height
+    looked = pl.concat(tables)
+    for outcome, many in looked["outcome"].value_counts().iter_rows():
+        counts[outcome] += many
+    lacking = filtered(looked, looked["outcome"] != "landed").sort("item", maintain_order=True)
+    lacking = _not_into_others(changes, lacking)
     touched = cells[["item", "field"]]
     if removal.how == "value":
         touched = pl.concat([touched, pl.DataFrame({"item": whole_items}).with_columns(field=pl.lit(removal.heading))])
     return Confirmed(
         counts,
-        [landing_of for _, landing_of, _ in trouble],
-        [item for item, _, _ in trouble],
-        [again for _, _, again in trouble],
+        changes.keys,
+        lacking,
         *_other_changes(changes, located, live, after, touched),
         _twice(live, after, header.compared_by),
         located,
         dict(unseen),
         frozenset(hidden),
         habits,
-        _resting(changes, cells, trouble),
+        _resting(changes, cells, lacking),
     )
 
 
 def _of_items(
     items: pl.Series, changes: ChangeSet, live: Catalogue, after: Catalogue, located: Located, removal: Removal
-) -> list[tuple[int, Landing, Again]]:
-    """Of these items, which were sent as a whole, those of which that did not land: one that was to go away and is
-    there, not retired either; a new one with nothing but its key that is not.
+) -> pl.DataFrame:
+    """Of these items, which were sent as a whole, those of which that did not land (`LANDINGS`): one that was to go
+    away and is there, not retired either; a new one with nothing but its key that is not.
     """
     new = gathered(changes.items["verdict"], items) == "new"
     present = not_null(gathered(located.places, items))
@@ -170,23 +167,20 @@ def _of_items(
         retired = after.at(str(removal.heading), gathered(located.places, items)) == removal.value
         wrong &= ~(retired.fill_null(value=False) & ~new)
     altered = _altered_since(items.filter(wrong & ~new), live, after, located, changes, str(removal.heading))
-    out: list[tuple[int, Landing, Again]] = []
-    for item in items.filter(wrong):
-        key, otherwise = changes.keys.row(item, named=True), item in altered
-        outcome: Outcome = "differently" if otherwise else "not landed"
-        landing = Landing(key, None, None, None, None, outcome, new=located.places[item] is None)
-        out.append((item, landing, Again(left=MADE_ANEW if otherwise else None)))
-    return out
+    those = items.filter(wrong).cast(pl.Int64)
+    otherwise = those.is_in(list(altered))
+    outcome = constant("not landed", those.len()).set(otherwise, "differently")
+    left = constant(None, those.len(), pl.String).set(otherwise, MADE_ANEW)
+    columns = {"item": those, "outcome": outcome, "left": left, "new": gathered(located.places, those).is_null()}
+    return conform(pl.DataFrame(columns), LANDINGS)
 
 
-def _resting(changes: ChangeSet, sent: pl.DataFrame, trouble: Sequence[tuple[int, Landing, Again]]) -> list[Resting]:
+def _resting(changes: ChangeSet, sent: pl.DataFrame, lacking: pl.DataFrame) -> list[Resting]:
     """The computed cells that landed though one that went into them did not."""
-    away = [(item, landing.field, landing.outcome) for item, landing, _ in trouble if landing.field is not None]
-    if not away or not changes.computed.height:
+    if not lacking.height or not changes.computed.height:
         return []
-    schema = {"item": pl.Int64, "field": pl.String, "why": pl.String}
-    table = pl.DataFrame(away, schema=schema, orient="row")
-    met = resting_on(changes, table).join(table, on=["item", "field"], how="anti", maintain_order="left")
+    away = filtered(lacking, not_null(lacking["field"])).select("item", "field", why="outcome")
+    met = resting_on(changes, away).join(away, on=["item", "field"], how="anti", maintain_order="left")
     met = met.join(sent[["item", "field", "after"]], on=["item", "field"], maintain_order="left")
     return [
         Resting(changes.keys.row(item, named=True), name, text, read, why)
@@ -212,13 +206,18 @@ def _altered_since(
     return out
 
 
-def _not_into_others(changes: ChangeSet, trouble: list[tuple[int, Landing, Again]]) -> list[tuple[int, Landing, Again]]:
+def _not_into_others(changes: ChangeSet, lacking: pl.DataFrame) -> pl.DataFrame:
     """A new item that is there with something else in it is somebody's own, or has been worked on: nothing is put into
     it that is blank there.
     """
-    verdicts = changes.items["verdict"]
-    others = {item for item, _, again in trouble if again.left == CHANGED_SINCE and verdicts[item] == "new"}
-    return [(item, landing, Again(left=CHANGED_SINCE) if item in others else again) for item, landing, again in trouble]
+    is_new = gathered(changes.items["verdict"], lacking["item"]) == "new"
+    others = lacking["item"].filter(is_new & (lacking["left"] == CHANGED_SINCE).fill_null(value=False))
+    if not others.len():
+        return lacking
+    of_others = lacking["item"].is_in(others.implode())
+    return lacking.with_columns(
+        again=lacking["again"].set(of_others, None), left=lacking["left"].set(of_others, CHANGED_SINCE)
+    )
 
 
 def _twice(live: Catalogue, after: Catalogue, key: Key) -> list[dict[str, str]]:

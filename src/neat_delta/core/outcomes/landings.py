@@ -19,8 +19,9 @@ from neat_delta.core.base.model.changeset import ChangeSet
 from neat_delta.core.base.model.importer import Importer
 from neat_delta.core.base.model.layout import Notation
 from neat_delta.core.base.model.results import ResultStatus
+from neat_delta.core.base.model.schemas import LANDINGS, conform
 from neat_delta.core.base.model.store import Field, Key
-from neat_delta.core.base.support.series import filtered, gathered, not_null, true_places
+from neat_delta.core.base.support.series import constant, filtered, gathered, not_null, true_places
 from neat_delta.core.compare.diff.clashes import carried_over, merged_list
 from neat_delta.core.compare.diff.equality import equal
 from neat_delta.core.outcomes.located import Located
@@ -28,18 +29,19 @@ from neat_delta.core.sheets.match.keys import KeyIndex, key_text
 
 __all__ = [
     "ALTERED",
+    "ALTERED_BY_STORE",
     "CANNOT_TELL",
     "CHANGED_SINCE",
     "MADE_ANEW",
     "NO_ITEM",
     "NO_RESULTS",
     "PLAIN",
-    "Again",
     "Landing",
     "Outcome",
-    "SentCell",
     "field_outcomes",
+    "landings_of",
     "list_values",
+    "was_altered",
 ]
 
 Outcome = Literal["landed", "not landed", "differently"]
@@ -62,16 +64,6 @@ class Landing(msgspec.Struct, frozen=True, omit_defaults=True):
     new: bool = False
 
 
-@dataclass(frozen=True, slots=True)
-class Again:
-    """What is to be done about a change that did not land: the text to send (null: nothing is to be sent, or the item
-    goes away), and why it is left alone (null: it is sent).
-    """
-
-    text: str | None = None
-    left: str | None = None
-
-
 CHANGED_SINCE = "it is neither as it was nor as it was meant: somebody changed it since"
 MADE_ANEW = "it is there, and not as it was: somebody changed it since, or made it anew"
 NO_ITEM = "the item is not there any more"
@@ -83,13 +75,39 @@ CANNOT_TELL = "it moves by itself, and the export alone does not tell whether th
 ALTERED = ("rounded", "in other case", "with other spaces", "cut after")
 """How the words for what a store makes of a value by itself begin: sent again, it would come back the same."""
 
+ALTERED_BY_STORE = rf"\A({'|'.join(ALTERED)})"
+"""The same as a pattern."""
+
 PLAIN = Importer()
 NO_RESULTS: Mapping[int, ResultStatus] = {}
 
 
+def was_altered(landing: Landing) -> bool:
+    """Whether the store took a value and made another of it: rounded, cut, in other case.
+
+    >>> was_altered(Landing({"sku": "QA-1"}, "price", "9.00", "9.90", "10", "differently", "rounded"))
+    True
+    """
+    return landing.how is not None and landing.how.startswith(ALTERED)
+
+
+def landings_of(table: pl.DataFrame, keys: pl.DataFrame) -> list[Landing]:
+    """The changes of a table (`LANDINGS`) by themselves, with the keys of their items (`keys`: those of all items).
+
+    >>> lacking = conform(pl.DataFrame({"item": [0], "field": ["price"], "outcome": ["not landed"]}), LANDINGS)
+    >>> [(one.key, one.outcome) for one in landings_of(lacking, pl.DataFrame({"sku": ["QA-1"]}))]
+    [({'sku': 'QA-1'}, 'not landed')]
+    """
+    columns = ["field", "before", "meant", "now", "outcome", "how", pl.col("new").fill_null(value=False)]
+    of_items = gathered(keys, table["item"]).iter_rows(named=True)
+    return [Landing(key, *row) for key, row in zip(of_items, table.select(columns).iter_rows(), strict=True)]
+
+
 @dataclass(frozen=True, slots=True)
 class SentCell:
-    """A cell that was sent, with its three sides, what became of it, and what is to be done about it."""
+    """A cell that was sent, with its three sides, what became of it, and what is to be done about it: the text to send
+    again (None: nothing is to be sent), and why it is left alone (None: it is not).
+    """
 
     item: int
     before: str | None
@@ -97,7 +115,8 @@ class SentCell:
     now: str | None
     outcome: Outcome
     how: str | None
-    again: Again
+    again: str | None = None
+    left: str | None = None
 
 
 def field_outcomes(
@@ -108,9 +127,9 @@ def field_outcomes(
     changes: ChangeSet,
     importer: Importer,
     results: Mapping[int, ResultStatus],
-) -> tuple[int, list[SentCell]]:
-    """How many cells of a field stand as they were meant, and are done with; and each other one with what stands there
-    now, what that means, and what is to be done about it. A code is looked at once more, also where it landed.
+) -> pl.DataFrame:
+    """What became of the cells of a field (`LANDINGS`), but for those that stand as they were meant, and are done with.
+    A code is looked at once more, also where it landed.
     """
     header, writing = changes.header, changes.header.writing
     field = Field("code") if name in header.key else header.settings.get(name, Field())  # by its code alone it is there
@@ -119,7 +138,7 @@ def field_outcomes(
     same = equal(cells["after"], now, field, writing) & present
     if has_habits(field):
         same |= stored_alike(cells["after"], now, field, writing)
-    table = cells[["item", "before", "after"]].with_columns(now=now, same=same)
+    table = cells.select(pl.col("item").cast(pl.Int64), "before", meant="after").with_columns(now=now, same=same)
     open_ones = table if name in header.key else filtered(table, ~same)
     now, present = open_ones["now"], not_null(open_ones["now"])
     still = equal(open_ones["before"], now, field, writing) & (present == not_null(open_ones["before"]))
@@ -128,16 +147,35 @@ def field_outcomes(
         still |= new & (now.fill_null("").str.strip_chars() == "")  # of a new item nothing stood there
     if name in header.unseen:  # what stood there is not known
         still &= False
-    open_ones = open_ones.with_columns(still=still | ~present)
-    looked = [_looked_at(*row, field=field, writing=writing) for row in open_ones.iter_rows()]
+    still |= ~present
+    closer = ~(open_ones["same"] | still)
+    stays = set[int]()
     if name in header.key:
-        stays = _still_under_the_old_code(changes, located, after) if importer.code_change.how == "replace" else set()
+        if importer.code_change.how == "replace":
+            stays = _still_under_the_old_code(changes, located, after)
+        closer |= open_ones["item"].is_in([*stays, *located.between])
+    rows_looked_at = filtered(open_ones.hstack([still.alias("still")]), closer).iter_rows()
+    looked = [_looked_at(*row, field=field, writing=writing) for row in rows_looked_at]
+    if name in header.key:
         looked = [_of_code(cell, located, stays, ignore_case=header.store.key.ignore_case) for cell in looked]
     elif name in importer.adjusted:
         looked = _of_differences(looked, field, writing, results)
     elif field.kind == "list":
         looked = [_of_list(cell, field) for cell in looked]
-    return table.height - open_ones.height, looked
+    columns = [name for name in LANDINGS if name in SentCell.__dataclass_fields__]
+    rows = [tuple(getattr(cell, column) for column in columns) for cell in looked]
+    ends = pl.DataFrame(rows, {column: LANDINGS[column] for column in columns}, orient="row")
+    both = pl.concat([_plain(filtered(open_ones, ~closer)), conform(ends, LANDINGS)])
+    return both.with_columns(field=constant(name, both.height, pl.String))
+
+
+def _plain(cells: pl.DataFrame) -> pl.DataFrame:
+    """Cells (`item`, `before`, `meant`, `now`, `same`) that stand as they were meant, or else as before."""
+    nowhere = pl.col("now").is_null() & pl.col("before").is_not_null()
+    again = pl.when(~pl.col("same") & ~nowhere).then("meant")
+    left = pl.when(~pl.col("same") & nowhere).then(pl.lit(NO_ITEM))
+    outcome = pl.when("same").then(pl.lit("landed")).otherwise(pl.lit("not landed"))
+    return conform(cells.with_columns(outcome=outcome, again=again, left=left), LANDINGS)
 
 
 def _looked_at(
@@ -153,13 +191,14 @@ def _looked_at(
 ) -> SentCell:
     """A cell by its three sides, as a value."""
     if same:
-        return SentCell(item, before, meant, now, "landed", None, Again())
+        return SentCell(item, before, meant, now, "landed", None)
     if still:
         gone = now is None and before is not None
-        return SentCell(item, before, meant, now, "not landed", None, Again(left=NO_ITEM) if gone else Again(meant))
+        again, left = (None, NO_ITEM) if gone else (meant, None)
+        return SentCell(item, before, meant, now, "not landed", None, again, left)
     how = _how(meant, now or "", field, writing)
-    again = Again(meant) if how is not None and how.startswith(ALTERED) else Again(left=CHANGED_SINCE)
-    return SentCell(item, before, meant, now, "differently", how, again)
+    again, left = (meant, None) if how is not None and how.startswith(ALTERED) else (None, CHANGED_SINCE)
+    return SentCell(item, before, meant, now, "differently", how, again, left)
 
 
 def _still_under_the_old_code(changes: ChangeSet, located: Located, after: Catalogue) -> set[int]:
@@ -179,11 +218,11 @@ def _of_code(cell: SentCell, located: Located, stays: set[int], *, ignore_case: 
         key = Key(["code"], ignore_case=True)
         was, wanted, stands = (key_text([text or ""], key) for text in (cell.before, cell.meant, cell.now))
         if cell.outcome == "differently" and stands == wanted != was:
-            return replace(cell, outcome="landed", how=None, again=Again())
+            return replace(cell, outcome="landed", how=None, again=None, left=None)
     if cell.item in stays and cell.outcome == "landed":
-        return replace(cell, outcome="differently", how="and it stands there twice", again=Again(left=OLD_STAYS))
+        return replace(cell, outcome="differently", how="and it stands there twice", again=None, left=OLD_STAYS)
     if cell.item in located.between:
-        return replace(cell, outcome="not landed", how="under a temporary code", again=Again(cell.meant))
+        return replace(cell, outcome="not landed", how="under a temporary code", again=cell.meant, left=None)
     return cell
 
 
@@ -204,10 +243,10 @@ def _of_differences(
     for place, text in zip(unclear, carried_over(before, now, meant, field, writing), strict=True):
         refused = results.get(out[place].item) in {"refused", "skipped"}
         if refused and text is not None:
-            out[place] = replace(out[place], outcome="not landed", how=None, again=Again(text))
+            out[place] = replace(out[place], outcome="not landed", how=None, again=text, left=None)
         else:
-            how = out[place].how if out[place].again.text is not None else None
-            out[place] = replace(out[place], how=how, again=Again(left=CANNOT_TELL))
+            how = out[place].how if out[place].again is not None else None
+            out[place] = replace(out[place], how=how, again=None, left=CANNOT_TELL)
     return out
 
 
@@ -220,10 +259,10 @@ def _of_list(cell: SentCell, field: Field) -> SentCell:
         return cell
     before, meant, now, both = (list_values(text, field) for text in (cell.before, cell.meant, cell.now, together))
     if now == both:
-        return replace(cell, outcome="landed", how=None, again=Again())
+        return replace(cell, outcome="landed", how=None, again=None, left=None)
     if not (meant - before) & now and before - meant <= now:  # none of it was done
-        return replace(cell, outcome="not landed", how=None, again=Again(together))
-    return replace(cell, again=Again(left=CHANGED_SINCE))
+        return replace(cell, outcome="not landed", how=None, again=together, left=None)
+    return replace(cell, again=None, left=CHANGED_SINCE)
 
 
 def list_values(text: str, field: Field) -> set[str]:

@@ -14,26 +14,24 @@ from neat_delta.core.base.model.catalogue import Catalogue
 from neat_delta.core.base.model.changeset import ChangeSet
 from neat_delta.core.base.model.importer import Removal
 from neat_delta.core.base.model.manifest import Listed, Rebased
-from neat_delta.core.base.model.store import Field
+from neat_delta.core.base.support.series import constant, filtered, gathered, not_null
 from neat_delta.core.outcomes.confirm import Confirmed
-from neat_delta.core.outcomes.landings import ALTERED, CANNOT_TELL, CHANGED_SINCE, NO_ITEM, Again, Landing
+from neat_delta.core.outcomes.landings import (
+    ALTERED_BY_STORE,
+    CANNOT_TELL,
+    CHANGED_SINCE,
+    NO_ITEM,
+    Landing,
+    was_altered,
+)
 from neat_delta.core.outcomes.results import sent_items
 from neat_delta.core.outcomes.unsent import with_held
 from neat_delta.core.outcomes.wanted import change_set_of
 
-__all__ = ["bases_of", "believed", "left_alone", "not_taken_back", "rebased", "retry", "was_altered"]
+__all__ = ["bases_of", "believed", "left_alone", "not_taken_back", "rebased", "retry"]
 
 NEVER = Removal()
 """Items are not removed by a value of theirs."""
-
-
-def was_altered(landing: Landing) -> bool:
-    """Whether the store took a value and made another of it: rounded, cut, in other case.
-
-    >>> was_altered(Landing({"sku": "QA-1"}, "price", "9.00", "9.90", "10", "differently", "rounded"))
-    True
-    """
-    return landing.how is not None and landing.how.startswith(ALTERED)
 
 
 def believed(changes: ChangeSet, live: Catalogue, done: Collection[int], removal: Removal = NEVER) -> Catalogue:
@@ -50,52 +48,46 @@ def retry(
     altered by itself is left out, unless `altered`. With `clashes` the cells that somebody changed since are in it,
     too, at the text that was meant: to be looked at (`bases_of`), and not to be sent.
     """
-    located = confirmed.located
-    verdicts = changes.items["verdict"]
-    wanted: dict[int, str] = {}
-    cells: list[tuple[int, str, str]] = []
-    for item, landing, again in zip(confirmed.items, confirmed.trouble, confirmed.again, strict=True):
-        clash = clashes and _asks(changes, landing, again)
-        if (again.left is not None and not clash) or (was_altered(landing) and not altered):
-            continue
-        verdict = {"recoded": "changed"}.get(verdicts[item], verdicts[item])
-        if verdict == "new" and located.places[item] is not None:
-            verdict = "changed"
-        wanted.setdefault(item, "gone" if landing.field is None and verdict != "new" else verdict)
-        if landing.field is not None:
-            cells.append((item, landing.field, (landing.meant if clash else again.text) or ""))
-    items = pl.DataFrame(list(wanted.items()), {"item": pl.Int64, "verdict": pl.String}, orient="row")
-    texts = pl.DataFrame(cells, {"item": pl.Int64, "field": pl.String, "after": pl.String}, orient="row")
-    return change_set_of(changes, located, after, items, texts)
+    located, lacking = confirmed.located, confirmed.lacking
+    altered_by_store = lacking["how"].str.contains(ALTERED_BY_STORE).fill_null(value=False)
+    asked = _asked(changes, lacking) if clashes else constant(False, lacking.height)
+    kept = (lacking["left"].is_null() | asked) & (~altered_by_store | altered)
+    wanted, asked = filtered(lacking, kept), asked.filter(kept)
+    verdict = gathered(changes.items["verdict"], wanted["item"]).cast(pl.String)
+    present = not_null(gathered(located.places, wanted["item"]))
+    verdict = verdict.set((verdict == "recoded") | ((verdict == "new") & present), "changed")
+    verdict = verdict.set(wanted["field"].is_null() & (verdict != "new"), "gone")
+    items = pl.DataFrame({"item": wanted["item"], "verdict": verdict})
+    items = items.unique("item", keep="first", maintain_order=True)
+    texts = wanted["again"].zip_with(~asked, wanted["meant"]).fill_null("").alias("after")
+    cells = filtered(wanted[["item", "field"]].hstack([texts]), not_null(wanted["field"]))
+    return change_set_of(changes, located, after, items, cells)
 
 
-def _asks(changes: ChangeSet, landing: Landing, again: Again) -> bool:
+def _asked(changes: ChangeSet, lacking: pl.DataFrame) -> pl.Series:
     """Whether a cell that somebody changed since can be asked about by a sheet, with what stood before as its base. Of
     a new item nothing did; and of a list what was taken out since would be put in again, as a change that fits.
     """
-    if again.left not in {CHANGED_SINCE, CANNOT_TELL} or landing.field is None or landing.before is None:
-        return False
-    return (
-        landing.field not in changes.header.key and changes.header.settings.get(landing.field, Field()).kind != "list"
-    )
+    lists = [name for name, field in changes.header.settings.items() if field.kind == "list"]
+    fits = pl.col("before").is_not_null() & ~pl.col("field").is_in([*changes.header.key, *lists])
+    asked = pl.col("left").is_in([CHANGED_SINCE, CANNOT_TELL]) & fits
+    return lacking.select(asked.fill_null(value=False)).to_series()
 
 
 def bases_of(changes: ChangeSet, confirmed: Confirmed) -> dict[tuple[str, ...], dict[str, str]]:
     """What stood before in the cells that somebody changed since, by the items' keys as they are now, and by field."""
     bases: dict[tuple[str, ...], dict[str, str]] = {}
-    for item, landing, again in zip(confirmed.items, confirmed.trouble, confirmed.again, strict=True):
-        if landing.field is not None and _asks(changes, landing, again):
-            bases.setdefault(confirmed.located.keys.row(item), {})[landing.field] = landing.before or ""
+    asked = filtered(confirmed.lacking, _asked(changes, confirmed.lacking))
+    for item, field, before in asked[["item", "field", "before"]].iter_rows():
+        bases.setdefault(confirmed.located.keys.row(item), {})[field] = before
     return bases
 
 
 def left_alone(confirmed: Confirmed) -> list[Listed]:
     """What did not land and is not sent again, as it is not as it was before: each with the reason."""
-    return [
-        Listed(landing.key, landing.field, again.left)
-        for landing, again in zip(confirmed.trouble, confirmed.again, strict=True)
-        if again.left is not None
-    ]
+    left = filtered(confirmed.lacking, not_null(confirmed.lacking["left"]))
+    keys = gathered(confirmed.keys, left["item"]).iter_rows(named=True)
+    return [Listed(key, *row) for key, row in zip(keys, left[["field", "left"]].iter_rows(), strict=True)]
 
 
 def not_taken_back(left: Sequence[Landing]) -> list[Listed]:
@@ -116,8 +108,7 @@ def not_taken_back(left: Sequence[Landing]) -> list[Listed]:
 
 def rebased(confirmed: Confirmed) -> list[Rebased]:
     """The cells that are sent again at another text than was meant, as a step counts from what stands there now."""
-    return [
-        Rebased(landing.key, landing.field, landing.now or "", again.text)
-        for landing, again in zip(confirmed.trouble, confirmed.again, strict=True)
-        if landing.field is not None and again.text is not None and again.text != landing.meant
-    ]
+    steps = confirmed.lacking.filter(pl.col("field").is_not_null() & (pl.col("again") != pl.col("meant")))
+    keys = gathered(confirmed.keys, steps["item"]).iter_rows(named=True)
+    rows = steps.select("field", pl.col("now").fill_null(""), "again").iter_rows()
+    return [Rebased(key, *row) for key, row in zip(keys, rows, strict=True)]

@@ -16,10 +16,9 @@ from neat_delta.core.base.model.store import Field
 from neat_delta.core.base.model.update import ITEM
 from neat_delta.core.base.support.series import constant, filtered, gathered, in_lines, not_null, scattered, true_places
 from neat_delta.core.compare.diff.clashes import merged_list
-from neat_delta.core.outcomes.confirm import confirm
-from neat_delta.core.outcomes.landings import NO_ITEM, PLAIN, Landing, list_values
+from neat_delta.core.outcomes.confirm import Confirmed, confirm
+from neat_delta.core.outcomes.landings import ALTERED_BY_STORE, NO_ITEM, PLAIN, Landing, landings_of, list_values
 from neat_delta.core.outcomes.located import Located
-from neat_delta.core.outcomes.retry import was_altered
 from neat_delta.core.outcomes.wanted import change_set_of
 
 __all__ = ["revert"]
@@ -45,13 +44,13 @@ def revert(
     after = now if now is not None else applied(changes, live, removal)
     result = confirm(changes, live, after, importer)
     located = result.located
-    troubles = list(zip(result.items, result.trouble, strict=True))
-    halfway = {(item, name) for item in located.between for name in key}  # its old code again, at any rate
-    taken = halfway | {(item, landing.field) for item, landing in troubles if altered and was_altered(landing)}
-    other = {(item, landing.field) for item, landing in troubles} - taken
-    away = {item for item, again in zip(result.items, result.again, strict=True) if again.left == NO_ITEM}
-    left = [landing for item, landing in troubles
-            if (landing.outcome == "differently" or item in away) and (item, landing.field) not in taken]  # fmt: skip
+    halfway = pl.col("item").is_in([*located.between]) & pl.col("field").is_in(key)  # its old code again, at any rate
+    by_itself = pl.col("how").str.contains(ALTERED_BY_STORE) if altered else pl.lit(value=False)
+    other = result.lacking.filter(~(halfway | by_itself).fill_null(value=False))
+    away = result.lacking.filter(pl.col("left") == NO_ITEM)["item"]
+    left = landings_of(
+        other.filter((pl.col("outcome") == "differently") | pl.col("item").is_in(away.implode())), changes.keys
+    )
     sent = _as_they_stand(changes, located, after)
     standing, unclear = _ways_back(changes, sent, other)
     verdict, present = changes.items["verdict"], not_null(located.places)
@@ -59,9 +58,10 @@ def revert(
     new = true_places(free & present & (verdict == "new")).cast(pl.Int64)
     gone, lost = (true_places(free & (verdict == "gone") & side).cast(pl.Int64) for side in (present, ~present))
     grown = _grown(changes, new, sent, located, after, importer)
-    broken = {*sent.join(standing, on=["item", "field"], how="anti")["item"]} | grown.keys()
-    complete = new.filter(~new.is_in(list(broken)))
-    left += _left_alone(unclear, [item for item in new if item in broken], grown, troubles)
+    lost_cells = sent.join(standing, on=["item", "field"], how="anti")
+    broken = new.is_in(lost_cells["item"].implode()) | new.is_in([*grown])
+    complete = new.filter(~broken)
+    left += _left_alone(unclear, [*new.filter(broken)], grown, result)
     retired = _retired(gone, live, located, after, removal)
     known = filtered(standing, gathered(verdict, standing["item"]) != "new")
     changed = pl.concat([known.select("item", "field", after="back"), retired])
@@ -93,16 +93,13 @@ def _as_they_stand(changes: ChangeSet, located: Located, after: Catalogue) -> pl
 
 
 def _ways_back(
-    changes: ChangeSet, sent: pl.DataFrame, other: set[tuple[int, str | None]]
+    changes: ChangeSet, sent: pl.DataFrame, other: pl.DataFrame
 ) -> tuple[pl.DataFrame, list[tuple[int, Landing]]]:
     """The cells that stand as they were sent (all but those in which there is something `other`), each with the text
     that takes it `back`; and those of which nobody can tell what does, with the numbers of their items.
     """
-    schema = {"item": pl.Int64, "field": pl.String}
     stands = filtered(sent, not_null(sent["now"]))
-    stands = stands.join(
-        pl.DataFrame(list(other), schema, orient="row"), on=[*schema], how="anti", maintain_order="left"
-    )
+    stands = stands.join(other, on=["item", "field"], how="anti", maintain_order="left")
     stands = stands.with_columns(back=pl.col("before").fill_null(""))
     lists = {name: field for name, field in changes.header.settings.items() if field.kind == "list"}
     grown = pl.col("before").is_not_null() & (pl.col("now") != pl.col("after")) & pl.col("field").is_in([*lists])
@@ -123,13 +120,14 @@ def _left_alone(
     unclear: Sequence[tuple[int, Landing]],
     broken: Sequence[int],
     grown: Mapping[int, list[Landing]],
-    troubles: Sequence[tuple[int, Landing]],
+    result: Confirmed,
 ) -> list[Landing]:
     """What is left alone besides what stands differently, item by item: what is `unclear`, and of the new items that
     stay, as they are not all as they were sent, what has come into them, or else what did not land.
     """
     troubled: dict[int, list[Landing]] = {}
-    for item, landing in troubles:
+    lacking = result.lacking.filter(pl.col("item").is_in(list(broken)))
+    for item, landing in zip(lacking["item"], landings_of(lacking, result.keys), strict=True):
         troubled.setdefault(item, []).append(landing)
     left: dict[int, list[Landing]] = {}
     for item, landing in unclear:

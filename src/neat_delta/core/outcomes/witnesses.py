@@ -93,7 +93,7 @@ def compare_witnesses(changes: ChangeSet, results: Results, confirmed: Confirmed
     """Hold what the store says against what an export shows (None: nobody looked)."""
     landings: dict[int, list[Landing]] = {}
     if confirmed is not None:
-        for item, landing in zip(confirmed.items, confirmed.trouble, strict=True):
+        for item, landing in zip(confirmed.lacking["item"], confirmed.trouble, strict=True):
             landings.setdefault(item, []).append(landing)
     out = []
     items = list(results.by_item)

@@ -19,6 +19,7 @@ __all__ = [
     "FINDINGS",
     "FLAGS_SCHEMA",
     "ITEMS_SCHEMA",
+    "LANDINGS",
     "MEANWHILE_SCHEMA",
     "NEAR_KEYS",
     "NOT_SENT",
@@ -44,6 +45,23 @@ that live has), the texts in live (null in a new item) and in the sheet.
 
 NEAR_KEYS: Schema = {"live": pl.UInt32, "sheet": pl.UInt32, "damage": pl.String}
 """Items with nearly the same key: their places in both files, what a spreadsheet did to live's key (null: nothing)."""
+
+LANDINGS: Schema = {
+    "item": pl.Int64,
+    "field": pl.String,
+    "before": pl.String,
+    "meant": pl.String,
+    "now": pl.String,
+    "outcome": pl.String,
+    "how": pl.String,
+    "new": pl.Boolean,
+    "again": pl.String,
+    "left": pl.String,
+}
+"""What became of changes that were sent: the item's number and the field (null: the item), what stood before, what was
+meant, what stands now (null where there is none), the outcome and how it differs where that is plain, whether it is a
+new item with nothing but its key; the text to send again (null: none), and why it is left alone (null: it is not).
+"""
 
 RULE_FINDINGS: Schema = {"item": pl.Int64, "field": pl.String, "what": pl.String}
 """What one check finds: the number of the item (null: the whole round), the field (null: none), what is wrong."""
