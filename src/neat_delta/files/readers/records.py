@@ -183,28 +183,40 @@ def _pieces(parts: Parts, start: int, dialect: Dialect, width: int, hasher: blak
     at the end are left out, and a last line has an end.
     """
     hasher.update(parts.part(0, start))
-    at, end = start, dialect.end.encode()
-    while at < parts.size:
-        cut = _cut(parts, at, dialect, width)
+    at, last = start, _end_of_content(parts, start)
+    while at < last:
+        cut = _cut(parts, at, last, dialect, width)
         text = parts.part(at, cut)
         hasher.update(text)
-        if cut == parts.size and (text := text.rstrip(b"\r\n") + end) == end:
-            return
-        yield text, at
+        yield (text if cut < last else text + dialect.end.encode()), at
         at = cut
+    for begin in range(last, parts.size, sizes.BYTES_OF_A_PIECE):
+        hasher.update(parts.part(begin, min(begin + sizes.BYTES_OF_A_PIECE, parts.size)))
+
+
+def _end_of_content(parts: Parts, start: int) -> int:
+    """Where the last line ends that is not blank; `start`, where there is none after that."""
+    at = parts.size
+    while at > start:
+        begin = max(start, at - LOOKED_AT)
+        text = parts.part(begin, at).rstrip(b"\r\n")
+        if text:
+            return begin + len(text)
+        at = begin
+    return start
 
 
 LOOKED_AT = 1 << 16
 """Among so many bytes at the end of a piece, a line is looked for that certainly is a whole record."""
 
 
-def _cut(parts: Parts, start: int, dialect: Dialect, width: int) -> int:
+def _cut(parts: Parts, start: int, last: int, dialect: Dialect, width: int) -> int:
     """Where a record ends, as it seems, some way after this one begins: before a line that has all cells and no quotes;
-    without such a line, by the number of quotes before. The end of the file, where nothing shows it.
+    without such a line, by the number of quotes before. The `last` end, where nothing shows it.
     """
     stop = start + sizes.BYTES_OF_A_PIECE
-    if stop >= parts.size:
-        return parts.size
+    if stop >= last:
+        return last
     begin = max(start, stop - LOOKED_AT)
     text = parts.part(begin, stop)
     quote, separator = dialect.quote.encode(), dialect.separator.encode()
@@ -215,7 +227,7 @@ def _cut(parts: Parts, start: int, dialect: Dialect, width: int) -> int:
         if before >= 0 and not (quote and quote in line) and line.count(separator) == width - 1:
             return begin + before + 1
         line_end = before
-    while stop < parts.size:  # a long record, or none without quotes
+    while stop < last:  # a long record, or none without quotes
         text = parts.part(start, stop)
         line_end = text.rfind(b"\n")
         while line_end >= 0 and quote and text.count(quote, 0, line_end) % 2:
@@ -223,7 +235,7 @@ def _cut(parts: Parts, start: int, dialect: Dialect, width: int) -> int:
         if line_end >= 0:
             return start + line_end + 1
         stop += sizes.BYTES_OF_A_PIECE
-    return parts.size
+    return last
 
 
 def _index_piece(
