@@ -92,14 +92,18 @@ WAYS: dict[str, Callable[[], AbstractContextManager[None]]] = {
 """As what a law takes the rows that are drawn for it."""
 
 campaign = pytest.mark.campaign
+LENGTH = int(os.environ.get("NEAT_DELTA_LENGTH", "1"))
+"""How many times as long as in `.ci/run` the campaign is: `NEAT_DELTA_LENGTH=10 pytest -m campaign` for a night."""
+
 COUNTED: dict[str, int] = {}
 """How often each campaign test was asked, by its name."""
 
 
 def in_two_lengths(*strategies: st.SearchStrategy, few: int, many: int, **how: object) -> Callable[..., Callable]:
     """A property test of `few` examples, and beside it, under its name and `_at_length`, the campaign's of `many`,
-    which fails where hypothesis stops short of them. Each takes two of three examples as if a few rows were very many,
-    one of them as if there were no memory for them, so that it goes every way that a size decides; it is drawn last.
+    which fails where hypothesis stops short of them, and is `LENGTH` times as long. Each takes two of three examples as
+    if a few rows were very many, one of them as if there were no memory for them, so that it goes every way that a size
+    decides; it is drawn last.
     """
     drawn_with_size = (*strategies, st.sampled_from([*WAYS]))
 
@@ -122,8 +126,8 @@ def in_two_lengths(*strategies: st.SearchStrategy, few: int, many: int, **how: o
             COUNTED[test.__name__] = COUNTED.get(test.__name__, 0) + 1
             test(*values, **named)
 
-        long = settings(max_examples=many, **how)(given(*drawn_with_size)(counted))  # type: ignore[arg-type]
-        long.examples = (test.__name__, many)  # type: ignore[attr-defined]
+        long = settings(max_examples=many * LENGTH, **how)(given(*drawn_with_size)(counted))  # type: ignore[arg-type]
+        long.examples = (test.__name__, many * LENGTH)  # type: ignore[attr-defined]
         sys.modules[test.__module__].__dict__[f"{test.__name__}_at_length"] = campaign(long)
         return length(few)
 
@@ -150,6 +154,11 @@ def complete(request: pytest.FixtureRequest) -> Iterator[None]:
 def first_of(cases: Iterable[object], few: int) -> list[object]:
     """Cases of which the first few are run by default, and all by the campaign."""
     return [pytest.param(case, marks=() if n < few else campaign) for n, case in enumerate(cases)]
+
+
+def some_of(cases: Sequence[object], many: int) -> Sequence[object]:
+    """So many of the cases, evenly spread; `LENGTH` times as many, up to all, in a longer campaign."""
+    return cases[:: max(1, len(cases) // (many * LENGTH))]
 
 
 def each_of(step: int, cases: Iterable[object]) -> list[object]:

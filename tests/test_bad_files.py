@@ -15,7 +15,7 @@ import pytest
 
 from neat_delta import NeatDeltaError, read
 from tests import fuzz
-from tests.conftest import PROGRAM, campaign, each_of, first_of
+from tests.conftest import LENGTH, PROGRAM, campaign, each_of, first_of
 from tests.made import DATA, HEADINGS, ROWS, delimited, files_of_every_format, ods, xlsx, zipped
 
 CORPUS = sorted((Path(__file__).parent / "corpus").iterdir())
@@ -179,7 +179,7 @@ def test_spoiled_files_are_read_or_refused(inputs):
     assert fuzz.fuzz(inputs, 7, said.append, None) == 0, said
 
 
-@pytest.mark.parametrize("places", first_of([3, 40], 1))
+@pytest.mark.parametrize("places", first_of([3, 20 * LENGTH], 1))
 @pytest.mark.parametrize("name, content", each_of(2, files_of_every_format().items()), ids=files_of_every_format())
 def test_a_file_that_is_cut_short_anywhere_is_read_or_refused(name, content, places):
     del name

@@ -31,7 +31,7 @@ from hypothesis.stateful import (
 )
 
 import neat_delta
-from tests.conftest import campaign, in_this_process
+from tests.conftest import LENGTH, campaign, in_this_process
 from tests.made import delimited
 
 HEADINGS = ["sku", "mark", "name", "price", "stock", "tags", "note"]
@@ -635,4 +635,4 @@ def test_the_law_holds_over_chains():
 @campaign
 @pytest.mark.parametrize("part", range(4))
 def test_the_law_holds_over_chains_at_length(part):
-    _holds(900, together=50, part=part + 1)
+    _holds(900 * LENGTH, together=100, part=part + 1)

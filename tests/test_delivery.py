@@ -172,7 +172,7 @@ BROKEN = [("", False)] * 2 + [("break", False)] + [("", False)] * 5 + [("break",
 
 
 @example([*BROKEN, ("break", True), ("look", False)], False, "few")
-@in_two_lengths(st.lists(MOMENTS, max_size=60), st.booleans(), few=40, many=2000)
+@in_two_lengths(st.lists(MOMENTS, max_size=60), st.booleans(), few=40, many=1000)
 def test_whatever_happens_each_file_arrives_once_and_whole(tmp_path_factory, out_of_three, moments, at_once):
     """The person runs the command again until it is done, and where nobody can tell, looks and says what is so."""
     out = tmp_path_factory.mktemp("delivered") / "out"
@@ -280,7 +280,7 @@ def breaking(sort, place, cuts, authority):
 BREAKS = st.lists(st.one_of(st.integers(-700, 700), st.integers(-9000, 9000)), max_size=4)
 
 
-@in_two_lengths(st.sampled_from(["sftp", "ftp", "ftps", "s3", "http"]), BREAKS, few=2, many=50)
+@in_two_lengths(st.sampled_from(["sftp", "ftp", "ftps", "s3", "http"]), BREAKS, few=2, many=25)
 def test_a_delivery_that_breaks_off_on_the_wire_goes_on(tmp_path_factory, out_of_three, authority, sort, cuts):
     """At drawn bytes, until it is done, by somebody who looks where nobody can tell: each file once and whole, and
     nothing beside them.
@@ -574,7 +574,7 @@ STEPS = st.lists(
 )
 
 
-@in_two_lengths(STEPS, STEPS, few=6, many=250)
+@in_two_lengths(STEPS, STEPS, few=6, many=120)
 def test_a_table_is_at_its_target_or_untouched(tmp_path_factory, ours, theirs):
     """With another writer, before and while it is delivered; never anything between, and never his work undone."""
     place = tmp_path_factory.mktemp("table")
@@ -630,7 +630,7 @@ TURNS = st.lists(
 )
 
 
-@in_two_lengths(TURNS, TURNS, TURNS, few=30, many=2000)
+@in_two_lengths(TURNS, TURNS, TURNS, few=30, many=1000)
 def test_a_transaction_does_all_of_it_or_nothing_with_another_writer_at_work(tmp_path_factory, ours, early, late):
     """He writes before it and while it goes on; what stands there then is what one of the two orders gives."""
     path = tmp_path_factory.mktemp("table") / "shop.db"
@@ -717,7 +717,7 @@ def _applied(rows, changes):
     return rows
 
 
-@in_two_lengths(st.lists(st.integers(0, 6000), max_size=3), few=2, many=40)
+@in_two_lengths(st.lists(st.integers(0, 6000), max_size=3), few=2, many=20)
 def test_a_database_whose_connection_breaks_off_is_at_its_target_or_untouched(databases, tmp_path_factory, cuts):
     """Also where the answer to its COMMIT was lost: the next delivery finds it done."""
     address, execute = databases("postgresql")

@@ -228,7 +228,7 @@ def export(rng: random.Random) -> dict[str, list[str]]:
     return cells
 
 
-@in_two_lengths(st.integers(0, 2**32), few=2, many=80)
+@in_two_lengths(st.integers(0, 2**32), few=2, many=40)
 def test_no_draft_is_refused(seed):
     """What `learn` drafts of 6,000 drawn columns are store files, and live is read by them without a finding of a
     kind.

@@ -363,7 +363,7 @@ class History:
         assert self.rows == expected
 
 
-@in_two_lengths(st.lists(MOVES, min_size=2, max_size=8), few=4, many=120)
+@in_two_lengths(st.lists(MOVES, min_size=2, max_size=8), few=4, many=60)
 def test_histories(tmp_path_factory, moves):
     place = tmp_path_factory.mktemp("history")
     history = History(place)

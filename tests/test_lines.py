@@ -129,7 +129,7 @@ TWINS = st.lists(st.tuples(st.sampled_from("abc"), CELLS, CELLS).map(list), min_
     st.dictionaries(st.sampled_from("abcd"), st.tuples(CELLS, CELLS), min_size=1),
     st.sampled_from(["skip", "clear"]),
     few=6,
-    many=150,
+    many=80,
 )
 def test_with_shared_keys_everything_is_still_proven(tmp_path_factory, live, sheet, blanks):
     """`write_updates` replays what it wrote, and hands nothing over that does not give the target and live again."""

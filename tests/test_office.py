@@ -23,7 +23,7 @@ import pytest
 
 import neat_delta
 from neat_delta import compare, read, read_store
-from tests.conftest import PROGRAM, campaign, first_of
+from tests.conftest import LENGTH, PROGRAM, campaign, first_of
 
 OFFICE = shutil.which("soffice")
 needs_office = pytest.mark.skipif(
@@ -280,4 +280,4 @@ def test_what_a_spreadsheet_makes_of_odd_texts_is_held(tmp_path, language):
 @pytest.mark.parametrize("language", LANGUAGES)
 def test_what_a_spreadsheet_makes_of_odd_texts_is_held_at_length(tmp_path, language, form):
     rng = random.Random(f"{language} {form}")
-    judged(tmp_path, language, form, list(dict.fromkeys(odd_text(rng) for _ in range(900))))
+    judged(tmp_path, language, form, list(dict.fromkeys(odd_text(rng) for _ in range(450 * LENGTH))))

@@ -17,7 +17,7 @@ from neat_delta import Accept, Field, Importer, Key, OutputError, Store
 from neat_delta.core.base.model.conflicts import besides_fields, conflicting_settings, unknown_fields
 from neat_delta.core.base.model.importer import PATCHES, CodeChange, FormName, OutputColumn, Removal
 from neat_delta.practice.rehearse import rehearsal
-from tests.conftest import campaign
+from tests.conftest import LENGTH, campaign
 from tests.oracle import Table, catalogue
 
 FORM_NAMES: tuple[FormName, ...] = ("delimited", "xlsx", "json", "json lines", "xml", "merge patch", "json patch")
@@ -211,7 +211,9 @@ def write(chosen: Chosen, rng: random.Random, folder: Path, columns: dict[str, A
     return "written" if manifest.update else "nothing to write"
 
 
-@pytest.mark.parametrize("seed, step", [(1, 10), *(pytest.param(seed, 1, marks=campaign) for seed in range(2, 5))])
+@pytest.mark.parametrize(
+    "seed, step", [(1, 10), *(pytest.param(seed, 1, marks=campaign) for seed in range(2, 2 + LENGTH))]
+)
 def test_every_pair_of_settings_is_written_and_proven(tmp_path, seed, step):
     """By default some of them."""
     rng, ends = random.Random(seed), Counter[str]()

@@ -21,7 +21,7 @@ from neat_delta.core.outcomes.unsent import as_sent
 from neat_delta.files.whole import Loaded
 from neat_delta.practice.faults import NO_FAULTS, faults_of
 from neat_delta.practice.shop import Shop
-from tests.conftest import first_of
+from tests.conftest import first_of, some_of
 from tests.oracle import catalogue
 from tests.practice import Served, served
 
@@ -134,7 +134,7 @@ def _table(server: Served, number: int):
     return neat_delta.read(Loaded(f"{number}.csv", data, lambda: "0")).cells
 
 
-@pytest.mark.parametrize("hundred", first_of(range(10), few=1))
+@pytest.mark.parametrize("hundred", first_of(some_of(range(10), 5), few=1))
 def test_faults_are_named_and_nothing_else(hundred, server, folder):
     """A hundred rounds: by default fifty together, with seeds that draw every sort of fault between them; in the
     campaign twenty.

@@ -53,7 +53,7 @@ def by_the_book(text: str) -> list[tuple[str, ...]] | None:
     return [tuple(row or [""] * len(header)) for row in rows]
 
 
-@in_two_lengths(texts(), st.sampled_from([sizes.BYTES_WORTH_NUMPY, 1, 2, 5]), few=100, many=2000)
+@in_two_lengths(texts(), st.sampled_from([sizes.BYTES_WORTH_NUMPY, 1, 2, 5]), few=100, many=1000)
 @example(
     'x,y\n" ",""\n  ,"\n"\n,","\na"\n', sizes.BYTES_WORTH_NUMPY, "few"
 )  # what a faster parser reads without a word, and otherwise

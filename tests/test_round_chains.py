@@ -252,7 +252,7 @@ class Shop:
             path.unlink()
 
 
-@in_two_lengths(st.integers(0, 1 << 32), st.booleans(), st.booleans(), few=4, many=120)
+@in_two_lengths(st.integers(0, 1 << 32), st.booleans(), st.booleans(), few=4, many=60)
 def test_whatever_happens_only_what_was_meant_is_sent_and_once(tmp_path_factory, seed, signed, based):
     place, rng = tmp_path_factory.mktemp("chain"), random.Random(seed)
     shop = Shop(place, signed=signed, based=based)

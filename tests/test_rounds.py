@@ -659,7 +659,7 @@ def go_on(shop: Path) -> bool:
     return False
 
 
-@in_two_lengths(st.lists(st.integers(1, 60), min_size=1, max_size=4), st.booleans(), few=4, many=80)
+@in_two_lengths(st.lists(st.integers(1, 60), min_size=1, max_size=4), st.booleans(), few=4, many=40)
 def test_a_round_that_is_killed_comes_to_the_same_end(tmp_path_factory, killed_at, signed):
     shop = tmp_path_factory.mktemp("killed")
     (shop / "live.csv").write_text(as_csv(ROWS))
@@ -754,7 +754,7 @@ CELLS = st.dictionaries(
 )
 
 
-@in_two_lengths(st.lists(CELLS, min_size=2, max_size=3), st.sampled_from(["hold", "first", "last"]), few=8, many=120)
+@in_two_lengths(st.lists(CELLS, min_size=2, max_size=3), st.sampled_from(["hold", "first", "last"]), few=8, many=60)
 def test_several_sheets_come_to_what_each_of_them_says(sheets, overlap):
     """A cell that one sheet changes is sent as it says; of one that several do, the winner's value, or nothing."""
     from neat_delta.core.compare.combine import Part, combine

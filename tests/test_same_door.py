@@ -304,7 +304,7 @@ def test_what_is_sent_rests_on_what_is_sent_or_was_there(rows, drawn):
     hold_law_15(rows, drawn)
 
 
-@in_two_lengths(MANY_ROWS, SAID, few=1, many=75)
+@in_two_lengths(MANY_ROWS, SAID, few=1, many=35)
 def test_what_is_sent_of_20_000_items_rests_on_what_is_sent_or_was_there(rows, drawn):
     hold_law_15(rows, drawn)
 

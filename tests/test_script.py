@@ -134,7 +134,7 @@ TEXT = st.text(st.characters(blacklist_categories=["Cs"], blacklist_characters="
 
 
 @in_two_lengths(
-    st.lists(st.tuples(TEXT, TEXT), min_size=1, max_size=5, unique_by=lambda pair: pair[0]), few=20, many=2000
+    st.lists(st.tuples(TEXT, TEXT), min_size=1, max_size=5, unique_by=lambda pair: pair[0]), few=20, many=1000
 )
 def test_whatever_a_cell_holds_stands_there_afterwards(cells):
     """By SQLite itself: quotes, line ends, semicolons, signs of every script."""

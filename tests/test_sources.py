@@ -101,7 +101,7 @@ def web_with_faults(faults):
 FAULTS = st.one_of(st.integers(0, 300_000).map("cut {}".format), st.sampled_from(["drop", "500", "503", "429", "408"]))
 
 
-@in_two_lengths(st.lists(FAULTS, max_size=7), few=5, many=150)
+@in_two_lengths(st.lists(FAULTS, max_size=7), few=5, many=80)
 def test_whatever_breaks_off_the_web_gives_the_whole_file_or_none(faults):
     shutil.rmtree(cache.place("."), ignore_errors=True)
     fetched, files = web_with_faults(faults)

@@ -30,7 +30,7 @@ from neat_delta.files.draft import draft
 from neat_delta.files.writers.worksheet import workbook
 from tests import spreadsheet
 from tests.columns import NOTATIONS, Column, apart, as_typed, columns, mutated, rewritten
-from tests.conftest import campaign, each_of, first_of, in_pairs
+from tests.conftest import LENGTH, campaign, each_of, first_of, in_pairs
 from tests.made import delimited
 
 Cells = dict[str, list[str]]
@@ -112,7 +112,7 @@ def broken(round_: Drawn, rng: random.Random) -> tuple[int, list[object]]:
     return len(round_.edits), wrong
 
 
-FEW, MANY, PARTS = 1_000, 25_000, 4
+FEW, MANY, PARTS = 1_000, 12_500 * LENGTH, 4
 """Mutations of one part, by default and in the campaign, which has so many parts; half of them run by default."""
 
 
@@ -124,7 +124,7 @@ def test_what_is_typed_is_seen_and_goes_out_as_typed(tmp_path, part):
 
 @campaign
 @pytest.mark.parametrize("part", range(PARTS))
-def test_what_is_typed_is_seen_and_goes_out_as_typed_a_hundred_thousand_times(tmp_path, part):
+def test_what_is_typed_is_seen_and_goes_out_as_typed_fifty_thousand_times(tmp_path, part):
     hold_for(MANY, 1_000_000 * part, tmp_path)
 
 
@@ -153,7 +153,7 @@ def through(round_: Drawn, country: spreadsheet.Country, how: str, put) -> Catal
     return read(put(f"sheet-{country}.{how}", write(headings, rows)))
 
 
-@pytest.mark.parametrize("rounds", first_of([1, 25], 1))
+@pytest.mark.parametrize("rounds", first_of([1, 12 * LENGTH], 1))
 @pytest.mark.parametrize("how", ["xlsx", "ods", "csv"])
 def test_what_only_a_spreadsheet_changed_is_not_sent(tmp_path, put, how, rounds):
     """Opened with a double click in three countries and saved: what came back otherwise is the same, or held."""
@@ -406,7 +406,7 @@ WRITINGS = (
 )
 
 
-@pytest.mark.parametrize("rounds", first_of([2, 45], 1))
+@pytest.mark.parametrize("rounds", first_of([2, 22 * LENGTH], 1))
 def test_any_catalogue_that_was_cut_and_not_touched_is_no_change(tmp_path, put, rounds):
     """As a workbook, and as text in every writing; blanks would be taken for emptied cells."""
     for seed in range(rounds):
@@ -459,7 +459,7 @@ def test_exact_meets_repair_blanks_and_codes(run, put):
     assert (recoded[("q2", "sku")], recoded[("q2", "price")]) == ("q9", "7.0")
 
 
-@pytest.mark.parametrize("rounds", first_of([2, 40], 1))
+@pytest.mark.parametrize("rounds", first_of([2, 20 * LENGTH], 1))
 def test_confirm_knows_an_export_in_any_order_and_tells_what_is_there_twice_or_in_another_currency(tmp_path, rounds):
     for seed in range(rounds):
         rng, round_ = random.Random(seed), drawn(seed, tmp_path)

@@ -48,7 +48,7 @@ TEXTS = st.recursive(
 )
 
 
-@in_two_lengths(TABLES, st.lists(st.one_of(WHOLES, TEXTS), min_size=10, max_size=10), few=8, many=700)
+@in_two_lengths(TABLES, st.lists(st.one_of(WHOLES, TEXTS), min_size=10, max_size=10), few=8, many=350)
 def test_an_expression_gives_what_sqlite_gives(table, expressions):
     """On whole numbers and texts, where the two agree by the standard: an engine that was written by others."""
     with sqlite3.connect(":memory:") as base:
@@ -133,7 +133,7 @@ SHELF = st.lists(st.tuples(st.none() | PRICES, st.none() | PRICES), min_size=1, 
 DRAWN = st.one_of(FORMULAS, ENDED.map(lambda parts: _ends(*parts)))
 
 
-@in_two_lengths(SHELF, st.lists(DRAWN, min_size=10, max_size=10), few=8, many=700)
+@in_two_lengths(SHELF, st.lists(DRAWN, min_size=10, max_size=10), few=8, many=350)
 def test_money_is_what_decimal_says(shelf, formulas):
     """To the last digit, rounding and endings included; or it is refused as too long, and never rounded."""
     table = pl.DataFrame(
