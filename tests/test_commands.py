@@ -6,6 +6,7 @@ import csv
 import io
 import json
 import re
+import subprocess
 import sys
 from importlib import import_module
 from pathlib import Path
@@ -236,8 +237,6 @@ def test_without_a_verb_there_is_help(run):
 
 
 def test_the_library_needs_neither_click_nor_rich(store):
-    import subprocess
-
     code = (
         "import sys, neat_delta as nd; l, s = nd.read('live.csv'), nd.read('sheet.csv');"
         "c = nd.compare(l, s); nd.write_updates(c, l, nd.Importer('skip'), 'out'); nd.figures(c);"
@@ -245,6 +244,38 @@ def test_the_library_needs_neither_click_nor_rich(store):
     )
     done = subprocess.run([sys.executable, "-c", code], cwd=store, capture_output=True, text=True, check=False)
     assert (done.stdout, done.stderr) == ("37\n", "")
+
+
+REMOTE = {"httpx", "fsspec", "sqlalchemy", "paramiko", "tenacity", "ftplib"}
+HEAVY = REMOTE | {"numpy", "sqlglot", "matplotlib", "pyarrow", "pandas", "xlsxwriter", "jinja2"}
+
+
+@pytest.mark.parametrize(
+    ("args", "needed"),
+    [
+        (["check", "live.csv"], set()),
+        (["compare", "live.csv", "sheet.csv", "-o", "c.jsonl"], set()),
+        (["preview", "changes.jsonl"], set()),
+        (["write", "changes.jsonl", "--to", "new"], {"numpy"}),
+        (["confirm", "out", "sheet.csv"], set()),
+        (["sheet", "live.csv", "-o", "cut.csv"], set()),
+    ],
+    ids=lambda value: value[0] if isinstance(value, list) else "",
+)
+def test_a_command_loads_only_what_it_needs(run, store, args, needed):
+    """Nothing that takes a tenth of a second for what was not asked: addresses, conditions, charts, large files."""
+    run("compare", "live.csv", "sheet.csv", "-o", "changes.jsonl")
+    run("write", "changes.jsonl", "--to", "out")
+    code = (
+        f"import sys; sys.argv = ['neat-delta', *{args}]\n"
+        "import os; os._exit = lambda status: sys.exit(status)\n"
+        "from neat_delta.cli.main import main\n"
+        "try:\n    main()\nexcept SystemExit as ended:\n    status = ended.code\n"
+        f"print(status, {HEAVY} & {{*sys.modules}}, file=sys.stderr)\n"
+    )
+    done = subprocess.run([sys.executable, "-c", code], cwd=store, capture_output=True, text=True, check=True)
+    status, _, loaded = done.stderr.strip().splitlines()[-1].partition(" ")
+    assert status in {"0", "1"} and eval(loaded) == needed
 
 
 def test_preview_shows_the_words_that_differ_and_what_a_list_gained_and_lost(run, put):

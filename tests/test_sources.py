@@ -716,19 +716,6 @@ def test_what_is_missing_is_named_with_the_line_that_installs_it():
         fetch("htpps://shop.quillfern.example/live.csv", on=SOON)
 
 
-def test_without_an_address_nothing_of_it_is_loaded(tmp_path):
-    (tmp_path / "live.csv").write_text(LIVE)
-    code = (
-        "import sys; sys.argv = ['neat-delta', 'check', 'live.csv']\n"
-        "import os; os._exit = lambda status: sys.exit(status)\n"
-        "from neat_delta.cli.main import main\n"
-        "try:\n    main()\nexcept SystemExit: pass\n"
-        "heavy = {'httpx', 'fsspec', 'sqlalchemy', 'paramiko', 'tenacity', 'ftplib'} & {*sys.modules}\n"
-        "assert not heavy, heavy\n"
-    )
-    subprocess.run([sys.executable, "-c", code], cwd=tmp_path, check=True, stdout=subprocess.DEVNULL)
-
-
 def test_a_full_disk_keeps_nothing(web, tmp_path, home):
     web.content["/drawn.bin"] = DRAWN
 

@@ -10,7 +10,6 @@ from neat_delta.app.settings import request_of
 from neat_delta.app.sources import Table, catalogue_of
 from neat_delta.core.base.model.catalogue import Catalogue
 from neat_delta.core.base.model.changeset import ChangeSet
-from neat_delta.core.base.query.expressions import condition, evaluate
 from neat_delta.core.base.support.errors import CatalogueError, ChangeSetError
 from neat_delta.core.base.support.series import true_places
 from neat_delta.core.review.facts import Facts
@@ -46,7 +45,11 @@ def preview(
     [('price', 1, '0.60')]
     """
     options = request or request_of(PreviewRequest, settings)
-    where = None if options.where is None else condition(options.where)
+    where = None
+    if options.where is not None:
+        from neat_delta.core.base.query.expressions import condition, evaluate  # and the parser of expressions
+
+        where = condition(options.where)
     keep = options.keep_margin
     needs_live = options.where is not None or options.by is not None or keep is not None or records is not None
     if needs_live and live is None:

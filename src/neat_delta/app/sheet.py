@@ -10,7 +10,6 @@ from neat_delta.app.requests import SheetRequest
 from neat_delta.app.settings import request_of
 from neat_delta.app.sources import Table, export_of, store_of
 from neat_delta.core.base.model.layout import Layout, Notation
-from neat_delta.core.base.query.expressions import condition
 from neat_delta.core.sheets.worksheet.cut import WorkingSheet, as_written, cut_worksheet
 from neat_delta.files.whole import AnyPath
 
@@ -59,12 +58,16 @@ def sheet(
     b'sku,price\nQA-2,20.00\n'
     """
     known, asked = store_of(store), request or request_of(SheetRequest, settings)
-    given = export_of(live, "live", known)
+    given, where = export_of(live, "live", known), None
+    if asked.where is not None:
+        from neat_delta.core.base.query.expressions import condition  # and the parser of expressions
+
+        where = condition(asked.where)
     worksheet = cut_worksheet(
         given,
         store=known,
         key=asked.key,
-        where=None if asked.where is None else condition(asked.where),
+        where=where,
         skus=skus,
         fields=asked.fields,
         sort=asked.sort,

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from dataclasses import dataclass
+from typing import TYPE_CHECKING
 
 import msgspec
 import polars as pl
@@ -15,12 +16,14 @@ from neat_delta.core.base.kinds.number import NUMBER_KINDS
 from neat_delta.core.base.model.catalogue import Catalogue
 from neat_delta.core.base.model.layout import Notation
 from neat_delta.core.base.model.store import Field, Store
-from neat_delta.core.base.query.expressions import Condition, Rows, evaluate, ordered
 from neat_delta.core.base.support.errors import CatalogueError
 from neat_delta.core.base.support.nearest import did_you_mean
 from neat_delta.core.base.support.series import gathered, scattered, true_places
 from neat_delta.core.sheets.match.keys import KeyIndex
 from neat_delta.core.sheets.match.prepare import prepare
+
+if TYPE_CHECKING:
+    from neat_delta.core.base.query.expressions import Condition
 
 __all__ = ["Column", "WorkingSheet", "as_written", "cut_worksheet"]
 
@@ -87,6 +90,9 @@ def cut_worksheet(
     cells, missing = live.cells, list[str]()
     if skus is not None:
         cells, missing = _listed(cells, prepared.index, skus)
+    if where is not None or sort is not None:
+        from neat_delta.core.base.query.expressions import Rows, evaluate, ordered  # and the parser of expressions
+
     if where is not None:
         cells = cells.filter(evaluate(where, Rows({"": cells}, shop.fields, shop.writing)))
     if not cells.height:

@@ -11,8 +11,10 @@ from collections.abc import Callable, Iterator, Sequence
 from dataclasses import dataclass
 from itertools import combinations, permutations
 from math import comb
+from typing import TYPE_CHECKING
 
-import numpy as np
+if TYPE_CHECKING:
+    import numpy as np
 
 __all__ = ["FILE_COST", "Group", "grouped"]
 
@@ -80,6 +82,8 @@ class _Puzzle:
     def of(
         cls, sets: Sequence[frozenset[int]], rows: Sequence[int], never: frozenset[int], cost: int, *, split: bool
     ) -> _Puzzle:
+        import numpy as np
+
         together: dict[tuple[bool, frozenset[int]], set[int]] = {}
         for field in sorted(frozenset().union(*sets)):
             where = frozenset(place for place, field_set in enumerate(sets) if field in field_set)
@@ -150,6 +154,8 @@ class _Subsets:
 
     @classmethod
     def of(cls, puzzle: _Puzzle, files: Files) -> _Subsets:
+        import numpy as np
+
         unions, widths, counts = [0], [0], [0]
         for file in files:
             wide, never = puzzle.width(file), file & puzzle.never
@@ -164,6 +170,8 @@ class _Subsets:
         return cls(union, width, many, puzzle.never)
 
     def _prices(self, sets: np.ndarray) -> np.ndarray:
+        import numpy as np
+
         holds = (sets[:, None] & ~self.union[None, :]) == 0
         safe = (self.union[None, :] & self.never & ~sets[:, None]) == 0
         return np.where(holds & safe, np.minimum(self.width, UNFIT) * 64 + self.many, UNFIT * 64)
@@ -175,6 +183,8 @@ class _Subsets:
 
     def chosen(self, sets: np.ndarray) -> list[int] | None:
         """Of each set the choice of files; None where a set fits none."""
+        import numpy as np
+
         prices = self._prices(sets)
         best = prices.argmin(axis=1)
         unfit = prices[np.arange(len(sets)), best] >= UNFIT * 64
