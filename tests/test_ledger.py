@@ -116,6 +116,43 @@ def test_undo_of_a_round_names_what_later_rounds_set(kept, run):
     assert run("undo", "--to", "other").returncode == 2
 
 
+def test_a_round_that_was_given_up_before_it_went_anywhere_is_not_taken_back(kept, run):
+    rows = a_round(kept, run, ROWS, 1, QA_3_price="13.50")
+    for name, texts in (("live.csv", rows), ("today.csv", changed(rows, QA_4_stock="7"))):
+        (kept / name).write_text(as_csv(texts))
+    (kept / "sheet.csv").write_text(as_csv(changed(rows, QA_4_stock="9")))
+    assert run("compare", "live.csv", "sheet.csv", "-o", "second.jsonl").returncode == 0
+    assert run("write", "second.jsonl", "--to", "second").returncode == 0
+    second = Ledger(kept / "rounds").round(2)
+    second.note(RoundStep("", "closed", why=["last year's list"]))
+    assert run("undo", "--round", "last", "--now", "today.csv", "--to", "back").returncode == 0
+    assert files_of(kept / "back") == {"update-1.csv": "sku,price\nQA-3,12.90\n"}
+    refused = run("undo", "--round", "2", "--to", "other")
+    assert (refused.returncode, "was given up before its files went anywhere" in refused.stderr) == (2, True)
+    assert run("undo", "--round", "2", "--now", "today.csv", "--to", "other").returncode == 1  # nothing stands so
+    assert files_of(kept / "other") == {}
+    states = {one["state"] for one in json.loads(run("history", "2", "--json").stdout)["cells"]}
+    assert states == {"given up"}
+
+
+def test_a_round_that_was_given_up_while_it_was_delivered_perhaps_arrived(kept, run):
+    a_round(kept, run, ROWS, 1, QA_3_price="13.50")
+    round_ = Ledger(kept / "rounds").round(1)
+    round_.note(RoundStep("", "delivering", to="polled"))
+    round_.note(RoundStep("", "closed", why=["the server does not answer"]))
+    facts = json.loads(run("history", "--json").stdout)["rounds"][0]
+    assert (facts["state"], facts["sent"]) == ("closed", 1)
+    assert run("undo", "--round", "last", "--now", "after-1.csv", "--to", "back").returncode == 0
+    assert files_of(kept / "back") == {"update-1.csv": "sku,price\nQA-3,12.90\n"}
+
+
+def test_a_round_that_landed_and_was_given_up_then_is_taken_back_all_the_same(kept, run):
+    a_round(kept, run, ROWS, 1, QA_3_price="13.50")
+    Ledger(kept / "rounds").round(1).note(RoundStep("", "closed", why=["that is all"]))
+    assert run("undo", "--round", "last", "--to", "back").returncode == 0
+    assert files_of(kept / "back") == {"update-1.csv": "sku,price\nQA-3,12.90\n"}
+
+
 def test_what_is_not_kept_any_more_is_said(kept, run):
     edit(kept, "neat-delta.toml", ('folder = "rounds"', 'folder = "rounds"\nkeep = 1'))
     rows = a_round(kept, run, ROWS, 1, QA_3_price="13.50")

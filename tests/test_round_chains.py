@@ -19,7 +19,7 @@ from neat_delta.core.base.model.reasons import CHANGED_TOO
 from neat_delta.core.base.support.errors import NeatDeltaError
 from neat_delta.files.changeset import read_changes
 from neat_delta.files.ledger.folder import RoundFolder
-from tests.conftest import in_two_lengths
+from tests.conftest import in_this_process, in_two_lengths
 from tests.test_rounds import FIELDS, Killed, as_csv, imported, stopping
 
 STORE = """version = 1
@@ -68,7 +68,7 @@ def cells(rng: random.Random) -> Cells:
     return {at: str(rng.randint(1, 6)) for at in rng.sample(places, rng.randint(1, 5))}
 
 
-ODD = ("edit", "move", "run", "answer", "resume", "confirm", "close", "killed", "passes")
+ODD = ("edit", "move", "run", "answer", "resume", "confirm", "close", "killed", "passes", "undo")
 
 
 def chain(rng: random.Random) -> list[str]:
@@ -93,8 +93,9 @@ def cells_of(changes: neat_delta.ChangeSet) -> list[dict[str, tuple[str | None, 
 
 
 class Shop:
-    """A shop's folder, its store, and what people meant: what each round was begun with, and what was answered. Where a
-    sheet is not `based`, all is meant in which it differs from live as the round found it.
+    """A shop's folder, its store, and what people meant: what each round was begun with, and what was answered; and in
+    the cells that a round `stood` in, what it took the place of, and with what. Where a sheet is not `based`, all is
+    meant in which it differs from live as the round found it.
     """
 
     def __init__(self, place: Path, *, signed: bool, based: bool = True) -> None:
@@ -104,6 +105,8 @@ class Shop:
         self.meant: dict[int, tuple[Cells, list[list[str]]]] = {}
         self.words: dict[tuple[int, Place], list[Word]] = defaultdict(list)
         self.sent, self.taken = list[str](), set[tuple[int, str]]()
+        self.stood: dict[int, dict[Place, tuple[str, str]]] = defaultdict(dict)
+        self.undone = 0
         (place / "polled").mkdir()
         (place / "neat-delta.toml").write_text(STORE)
         self.setup('held = "stop"')
@@ -202,6 +205,27 @@ class Shop:
                 rounds.close_round(self.file, before.number, "no more")
         self.take()
 
+    def undo(self) -> None:
+        """Somebody takes back, of the last round that the store imported, what still stands as that set it."""
+        self.undone += 1
+        name = f"back-{self.undone}"
+        done = in_this_process(self.place, "undo", "--round", "last", "--now", "live.csv", "--to", name, "--json")
+        last = max(self.stood, default=None)
+        if last is None:
+            assert done.returncode == 2 or not list((self.place / name).glob("update-*.csv"))
+            return
+        assert done.returncode in {0, 1}, done.stderr
+        set_by_it = self.stood[last]
+        before = [list(row) for row in self.rows]
+        files = {path.name: path.read_text() for path in sorted((self.place / name).glob("update-*.csv"))}
+        self.rows = imported(self.rows, files)
+        for item, row in enumerate(before):
+            for field in ("price", "stock"):
+                stands, now = row[FIELDS.index(field)], self.rows[item][FIELDS.index(field)]
+                was, put = set_by_it.get((item, field), (stands, None))
+                assert now == (was if stands == put else stands), ((item, field), set_by_it, stands, now)
+        self.write("live.csv", self.rows)
+
     def perhaps(self) -> neat_delta.files.delivery.Perhaps:
         """What a person says, who looked, of what perhaps arrived."""
         last = self.last()
@@ -239,6 +263,7 @@ class Shop:
                 for name, cell in zip(heading[1:], line[1:], strict=True):
                     if cell:
                         at = (int(line[0][3:]), name)
+                        self.stood[last.number][at] = (self.rows[at[0]][FIELDS.index(name)], cell)
                         assert not self.signed or self.was_signed(last.number, at, cell), (at, cell, self.words)
                         stood, was = (rows[at[0]][FIELDS.index(name)] for rows in (self.rows, base))
                         if not self.signed or stood == was:  # else it was chosen, knowing what stands there
@@ -271,6 +296,8 @@ def go_through(shop: Shop, rng: random.Random) -> None:
             getattr(shop, what)(cells(rng))
         elif what == "answer":
             shop.answer(rng)
+        elif what == "undo":
+            shop.undo()
         elif what == "passes":
             shop.setup('held = "send the rest"')
         elif what == "killed":

@@ -38,6 +38,7 @@ __all__ = [
     "changes_in",
     "kept_of",
     "live_in",
+    "must_have_gone",
     "must_have_undo",
     "note_compared",
     "note_comparison",
@@ -87,6 +88,16 @@ def sent_in(folder: RoundFolder) -> str:
     if not folders:
         raise OutputError(f"Round {folder.number} sent nothing, so there is nothing to take back. Name another.")
     return folder.place(folders[-1])
+
+
+def must_have_gone(folder: RoundFolder) -> None:
+    """OutputError where a round was given up, or failed, before any of its files went anywhere."""
+    summary = folder.summary()
+    if summary.state in {"closed", "failed"} and not summary.sent:
+        raise OutputError(
+            f"Round {folder.number} was given up before its files went anywhere, as far as was noted: taken back as if "
+            "it had landed, it would undo what others did. If somebody imported them, say with ‹now› what stands there."
+        )
 
 
 def live_in(folder: RoundFolder) -> str:

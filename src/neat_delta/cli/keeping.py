@@ -97,7 +97,7 @@ def find_round_in(ledger: Ledger, number: int | str) -> RoundFolder:
     if not isinstance(number, str):
         return ledger.round(number)
     for folder in reversed(ledger.rounds()):
-        if any(step.step == "written" and step.counts.get("sent") for step in folder.steps()):
+        if folder.summary().sent:
             return folder
     raise OutputError(
         f"{ledger.folder}: no round has sent anything yet. Look which there are with `neat-delta history`."

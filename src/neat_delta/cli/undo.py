@@ -80,6 +80,7 @@ def undo(
     With a fresh export, what somebody changed since is left alone and listed. Exit status 1 when something is.
     """
     import neat_delta
+    from neat_delta.app.ledger import must_have_gone
     from neat_delta.core.base.model.manifest import Turn
     from neat_delta.core.outcomes.retry import not_taken_back
     from neat_delta.core.outcomes.unsent import as_sent
@@ -90,6 +91,8 @@ def undo(
     from neat_delta.files.rounds import store_file as store_file_of
 
     kept, changes, files, live = _named(changes, number, files, live, store)
+    if kept is not None and now is None:
+        must_have_gone(kept)
     store_file = read_store_of_round(store, changes, live)
     path = store_file[1] if store_file else None
     with working(f"Reading {changes} and its live catalogue"):

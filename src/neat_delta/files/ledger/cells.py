@@ -86,7 +86,9 @@ def _words_of(round_: RoundSummary, *, written: bool) -> str:
         return PLANNED.get(round_.state, "to be sent")
     if round_.delivered:
         return SENT
-    return {"waits": WAITS, "delivering": PERHAPS, "closed": GIVEN_UP, "failed": GIVEN_UP}.get(round_.state, WRITTEN)
+    if round_.state in {"closed", "failed"}:
+        return PERHAPS if round_.sent else GIVEN_UP
+    return {"waits": WAITS, "delivering": PERHAPS}.get(round_.state, WRITTEN)
 
 
 def code_changes_of_round(cells: Sequence[RoundCell], key: Sequence[str]) -> list[tuple[str, str]]:

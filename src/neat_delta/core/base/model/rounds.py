@@ -114,7 +114,7 @@ def summary_of(number: int, folder: str, steps: Sequence[RoundStep]) -> RoundSum
     state: RoundState = "begun"
     live, sheets, signed, why = "", list[str](), list[str](), list[str]()
     figures = dict[str, int]()
-    landed, otherwise, undone, delivered = None, None, 0, list[str]()
+    landed, otherwise, undone, delivered, is_perhaps_there = None, None, 0, list[str](), False
     for step in steps:
         counts = step.counts
         live = next((each.name for each in step.inputs if each.role == "live"), live)
@@ -122,6 +122,7 @@ def summary_of(number: int, folder: str, steps: Sequence[RoundStep]) -> RoundSum
         signed = [each.name for each in step.inputs if each.role == "answers"] or signed
         figures |= {name: counts[name] for name in ("items", "cells", "held", "sent") if name in counts}
         undone += counts.get("undone", 0)
+        is_perhaps_there = step.step == "delivering" or (is_perhaps_there and step.step != "written")
         match step.step:
             case "compared" | "written" | "delivering" | "waits" | "failed" | "closed":
                 if state not in ENDED or step.step == "closed":
@@ -137,7 +138,7 @@ def summary_of(number: int, folder: str, steps: Sequence[RoundStep]) -> RoundSum
                 pass
         if step.step == "written" and not counts.get("sent"):
             state = "done"
-    if state == "waits" or (state in {"closed", "failed"} and not delivered):
+    if state in {"waits", "closed", "failed"} and not (delivered or landed or is_perhaps_there):
         figures.pop("sent", None)  # it was written, and went nowhere
     return RoundSummary(
         number, folder, steps[0].by if steps else "", steps[0].at if steps else "", state, live, sheets,
