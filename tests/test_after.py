@@ -283,13 +283,13 @@ def test_everything_after_goes_by_the_importer_that_the_files_were_made_for(begi
     assert run("practice", "live.csv", "--import", "out", "--to", "p").returncode == 0
     rows = {row["sku"]: row for row in csv.DictReader((tmp_path / "p" / "after.csv").open())}
     assert rows["B"]["price"] == "20.00" and rows["A"]["price"] == "10.90"  # no price is blanked
+    assert run("confirm", "c.jsonl", "live.csv", "--files", "out", "--retry", "again").returncode == 1
+    assert len(list((tmp_path / "again").glob("update-*"))) == 1  # and not one for each field
     assert run("undo", "c.jsonl", "--to", "back").returncode == 0
     assert json.loads((tmp_path / "back" / "manifest.json").read_text())["importer"]["blanks"] == "skip"
     assert len(list((tmp_path / "back").glob("update-*"))) == 1
     run("practice", "p/after.csv", "--import", "back", "--to", "q")
     assert (tmp_path / "q" / "after.csv").read_text() == LIVE
-    assert run("confirm", "c.jsonl", "live.csv", "--retry", "again").returncode == 1
-    assert len(list((tmp_path / "again").glob("update-*"))) == 1  # and not one for each field
 
 
 @pytest.mark.parametrize("described", [True, False])
@@ -372,8 +372,8 @@ def test_a_folder_of_an_earlier_version_is_known(begin, run, put, tmp_path):
 
 def test_an_importer_that_deletes_what_is_missing_has_undo_and_retry(begin, run, put, tmp_path):
     begin("sku,price\nA,10.90\n", 'missing = "deleted"', write=("--whole-catalogue",))
-    assert run("undo", "c.jsonl", "--to", "back").returncode == 0
     assert run("confirm", "c.jsonl", "live.csv", "--retry", "again").returncode == 1
+    assert run("undo", "c.jsonl", "--to", "back").returncode == 0
     for folder in ("back", "again"):
         assert set(sent(tmp_path / folder)) == {"A", "B", "C"}
 
@@ -677,3 +677,83 @@ def test_a_list_of_a_new_item_has_no_list_from_before(stands, outcome, how):
     assert [(one.now, one.outcome, one.how) for one in looked.trouble] == [(stands, outcome, how)] * (
         outcome != "landed"
     )
+
+
+@pytest.fixture
+def undone(begin, run, put, tmp_path):
+    """A round of three cells that landed, and was taken back: the store is as it was but for what `after` says."""
+    begin("sku,price,name\nA,10.90,Long veil\nB,21.00,\n")
+    landed = after(A="A,Long veil,10.90,10,wax,", B="B,Hat,21.00,7,wax,x")
+    put("after.csv", landed)
+    assert run("confirm", "c.jsonl", "after.csv").returncode == 0
+    assert run("undo", "c.jsonl", "--now", "after.csv", "--to", "back").returncode == 0
+    return landed
+
+
+@pytest.mark.parametrize(
+    ("now", "counts"),
+    [
+        (after(), {"landed": 0, "not landed": 0, "differently": 0, "taken back": 3}),
+        (after(A="A,Theirs,9.90,10,wax,"), {"landed": 0, "not landed": 0, "differently": 0, "taken back": 3}),
+        (after(A="A,Veil,10.90,10,wax,"), {"landed": 1, "not landed": 0, "differently": 0, "taken back": 2}),
+    ],
+    ids=["as it was", "and changed by a colleague", "in part"],
+)
+def test_what_was_taken_back_since_is_not_sent_again(undone, run, put, tmp_path, now, counts):
+    put("now.csv", now)
+    done = run("confirm", "c.jsonl", "now.csv", "--json")
+    facts = json.loads(done.stdout)
+    assert (done.returncode, facts["counts"]) == (0, counts)
+    done = run("confirm", "c.jsonl", "now.csv", "--retry", "again", "--mend", "mend.csv")
+    assert (done.returncode, "Nothing is to be sent again." in done.stdout) == (0, True), done.stdout + done.stderr
+    assert "back takes this back: what does not stand as it was sent is not sent again." in done.stdout
+    assert f"{counts['taken back']} changes: files were written since that take it back" in done.stdout
+    assert not (tmp_path / "again").exists() and not (tmp_path / "mend.csv").exists()
+
+
+def test_an_undo_that_was_not_imported_changes_nothing_of_what_landed(undone, run, put):
+    put("now.csv", undone)
+    done = run("confirm", "c.jsonl", "now.csv")
+    assert (done.returncode, "All 3 changes landed." in done.stdout) == (0, True)
+    assert "back takes this back" not in done.stdout
+
+
+def test_what_an_undo_left_alone_it_did_not_take_back(undone, run, put, tmp_path):
+    put("mixed.csv", after(A="A,Long veil,11.50,10,wax,", B="B,Hat,21.00,7,wax,x"))  # a colleague's price
+    assert run("undo", "c.jsonl", "--now", "mixed.csv", "--to", "back", "--replace").returncode == 1
+    put("now.csv", after(A="A,Veil,11.50,10,wax,"))
+    facts = json.loads(run("confirm", "c.jsonl", "now.csv", "--json").stdout)
+    assert facts["counts"] == {"landed": 0, "not landed": 0, "differently": 1, "taken back": 2}
+    assert [(one["field"], one["outcome"]) for one in facts["trouble"] if one["now"] == "11.50"] == [
+        ("price", "differently")
+    ]
+
+
+def test_what_is_made_of_a_round_again_is_replaced(undone, run, put, tmp_path):
+    for _ in range(2):
+        assert run("undo", "c.jsonl", "--now", "after.csv", "--to", "back", "--replace").returncode == 0
+    assert run("undo", "c.jsonl", "--to", "out", "--replace").returncode == 2  # which is what it goes by
+    shutil.rmtree(tmp_path / "back")
+    put("now.csv", after())
+    for _ in range(2):
+        done = run("confirm", "c.jsonl", "now.csv", "--files", "out", "--retry", "again", "--replace")
+        assert done.returncode == 1, done.stderr
+
+
+def test_what_is_written_once_more_after_an_undo_is_a_round_again(undone, run, put, tmp_path):
+    assert run("write", "c.jsonl", "--to", "anew").returncode in {0, 1}
+    put("now.csv", after(B="B,Hat,21.00,7,wax,x"))
+    done = run("confirm", "c.jsonl", "now.csv", "--files", "anew", "--retry", "again")
+    assert done.returncode == 1, done.stderr
+    assert sent(tmp_path / "again") == {"A": {"price": "10.90", "name": "Long veil"}}
+
+
+def test_what_a_report_refused_is_not_sent_again_once_the_round_was_taken_back(undone, run, put, tmp_path):
+    put("r.csv", REFUSED)
+    done = run("confirm", "c.jsonl", "--results", "r.csv", "--retry", "again")
+    assert "Nothing is to be sent again." in done.stdout, done.stdout + done.stderr
+    assert not (tmp_path / "again").exists()
+    put("now.csv", after())
+    done = run("confirm", "c.jsonl", "now.csv", "--results", put("r.csv", "sku,status\nA,done\nB,done\n"))
+    assert (done.returncode, "did not land" in done.stdout) == (0, False), done.stdout
+    assert "taken back" in done.stdout

@@ -471,6 +471,19 @@ def test_a_round_is_given_up_for_a_reason(shop, run):
     assert run("run", "weekly.toml").returncode == 0
 
 
+def test_a_round_that_was_taken_back_is_done_and_nothing_of_it_is_to_be_mended(shop, run):
+    (shop / "weekly.toml").write_text(ROUND + '[confirm]\nmend = "mend.xlsx"\n')
+    assert run("run", "weekly.toml").returncode == 0
+    (shop / "live.csv").write_text(as_csv(imported(ROWS, taken(shop))))
+    assert run("undo", "--round", "last", "--now", "live.csv", "--to", "back").returncode == 0
+    (shop / "live.csv").write_text(as_csv(ROWS))
+    looked = run("run", "weekly.toml", "--confirm")
+    assert (looked.returncode, "0 landed, 0 did not, 2 taken back" in looked.stderr) == (0, True), looked.stderr
+    assert not list(shop.glob("rounds/*/mend.xlsx*"))
+    cells = json.loads(run("history", "1", "--json").stdout)["cells"]
+    assert {(one["state"], one["undone"]) for one in cells} == {("taken back", True)}
+
+
 def test_a_round_is_confirmed_by_the_next_export_and_what_did_not_land_is_to_be_mended(shop, run):
     assert run("run", "weekly.toml").returncode == 0
     after = imported(ROWS, taken(shop))

@@ -19,19 +19,20 @@ from neat_delta.core.base.model.layout import Layout
 from neat_delta.core.base.model.schemas import conform
 from neat_delta.core.base.model.store import Store
 from neat_delta.core.base.support.errors import SettingError, StoreError
+from neat_delta.core.outcomes.confirm import with_taken_back
 from neat_delta.core.outcomes.unsent import as_sent
 from neat_delta.files.changeset import as_live, read_changes, read_with_live
 from neat_delta.files.manifest import read_manifest
 from neat_delta.files.reading import read_later
 from neat_delta.files.reports import draft_report, read_report
-from neat_delta.files.rounds import are_older, changes_of, handed_over, round_of, with_importer
+from neat_delta.files.rounds import are_older, changes_of, handed_over, round_of, undone_since, with_importer
 from neat_delta.files.whole import AnyPath
 
 if TYPE_CHECKING:
     from neat_delta.core.base.infer.results import DraftedResults
     from neat_delta.core.base.model.catalogue import Catalogue
     from neat_delta.core.base.model.changeset import ChangeSet
-    from neat_delta.core.outcomes.confirm import Confirmed
+    from neat_delta.core.outcomes.confirm import Confirmed, TakenBack
     from neat_delta.core.outcomes.results import Results
     from neat_delta.core.outcomes.witnesses import Witnesses
     from neat_delta.files.rounds import Round
@@ -45,8 +46,9 @@ PLAIN = Layout()
 class Outcome:
     """What became of what was `sent`: what an export shows (`seen`; None: nobody looked), what the store says
     (`results`; None: nothing), both against each other, what was guessed of the report (`drafted`), the catalogue
-    as it is `now`, or is believed to be, and whether the reports are older than the files (`reports_older`): then they
-    are of an earlier import, and alone show nothing.
+    as it is `now`, or is believed to be, whether the reports are older than the files (`reports_older`): then they
+    are of an earlier import, and alone show nothing; and what was written since that takes it back (`undone`; None:
+    nothing was).
     """
 
     sent: ChangeSet
@@ -56,6 +58,7 @@ class Outcome:
     drafted: DraftedResults | None
     now: Catalogue
     reports_older: bool = False
+    undone: TakenBack | None = None
 
     @property
     def all_done(self) -> bool:
@@ -170,8 +173,10 @@ def outcome_of(
         assert reports_read is not None
         seen, now = None, as_reported(sent, before, reports_read, store)
     older = round_ is not None and are_older(reports, round_)
+    undone = None if round_ is None else undone_since(round_)
+    seen = None if seen is None else with_taken_back(seen, undone)
     both = None if reports_read is None else witnesses(sent, reports_read, seen)
-    return Outcome(sent, seen, reports_read, both, drafted, now, older)
+    return Outcome(sent, seen, reports_read, both, drafted, now, older, undone)
 
 
 def _read_reports(

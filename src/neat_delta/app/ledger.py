@@ -202,16 +202,17 @@ def confirmed_step(folder: RoundFolder, outcome: Outcome, inputs: Sequence[KeptI
     key, seen = outcome.sent.keys.columns, outcome.seen is not None
     table = outcome.to_frame()
     done = {"landed"} if seen else {"done", "warned"}
-    others, landed = list[CellOutcome](), 0
+    others, landed, away = list[CellOutcome](), 0, 0
     for row in table.select(*key, "field", "outcome", "said").iter_rows():
         *texts, field, became, reported = row
         word = became if seen else reported
         landed += word in done
+        away += word == "taken back"
         if word not in done or not seen:
             others.append(CellOutcome(texts, field, _outcome_words(word, reported, seen=seen)))
     counts = {
         "landed": landed,
-        "otherwise": table.height - landed,
+        "otherwise": table.height - landed - away,
         "seen": int(seen),
         "all_done": int(outcome.all_done),
     }

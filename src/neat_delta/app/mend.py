@@ -18,6 +18,7 @@ from neat_delta.core.base.model.results import message_heading
 from neat_delta.core.base.model.store import Field, Relations, Store
 from neat_delta.core.base.support.errors import CatalogueError
 from neat_delta.core.base.support.series import true_places
+from neat_delta.core.outcomes.confirm import with_taken_back
 from neat_delta.core.outcomes.retry import bases_of
 from neat_delta.core.sheets.worksheet.cut import Column, cut_worksheet
 
@@ -109,7 +110,8 @@ def lacking_of(looked: Outcome, sent: ChangeSet, before: Catalogue, store: Store
     assert looked.results is not None
     lacking, by_item = confirm_changes(sent, before, looked.now, store), looked.results.by_item
     undone = [item for item, result in by_item.items() if result.status in {"refused", "skipped"}]
-    return replace(lacking, lacking=lacking.lacking.filter(pl.col("item").is_in(undone)))
+    lacking = replace(lacking, lacking=lacking.lacking.filter(pl.col("item").is_in(undone)))
+    return with_taken_back(lacking, looked.undone)
 
 
 def mend_outcome(

@@ -142,7 +142,7 @@ def confirm(
         asked = partial(outcome_of, sent, before, by_store, round_, now, layout=layout_from_options("report"))
         looked, used, lines_first = _by_answers(asked, reports, answers, needed=after is None)
     lines, facts = list[str](), dict[str, Any]()
-    lines_first += _older(looked, round_, used, after, wanted=bool(retry or mend))
+    lines_first += _older(looked, round_, used, after, wanted=bool(retry or mend)) + _undone(looked)
     if round_ is not None and (retry or mend):
         again = _Again(round_, path, retry, mend, inputs, altered=altered, replace=replace, store=store)
         lines, facts = again.write(sent, before, looked, by_store)
@@ -236,6 +236,17 @@ def _older(
     if wanted and lines and (after is None or lines[0].startswith(after)):
         raise OutputError(f"{lines[0]} Nothing is sent again by what it says; name a newer one.")
     return lines
+
+
+def _undone(looked: Outcome) -> list[str]:
+    """That files were written since that take it back, where they may be why something does not stand as it was."""
+    if looked.undone is None or (looked.seen is not None and not looked.seen.counts.get("taken back")):
+        return []
+    folders = " and ".join(looked.undone.folders)
+    return [
+        f"{folders} takes this back: what does not stand as it was sent is not sent again. If {folders} was not "
+        "imported, or these files were once more, move it elsewhere."
+    ]
 
 
 def _not_told(results: Results) -> list[str]:

@@ -20,12 +20,15 @@ MANIFEST, READ_ME = "manifest.json", "READ-ME-FIRST.txt"
 NOT_EMPTY = "the folder is not empty. Name another, or add ‹replace› if all in it came from `write`."
 
 
-def read_manifest(folder: str) -> Manifest:
-    """The manifest of a folder that `write_updates` made; OutputError when there is none, or its seal is broken."""
+def read_manifest(folder: str, *, is_input: bool = True) -> Manifest:
+    """The manifest of a folder that `write_updates` made; OutputError when there is none, or its seal is broken. Where
+    it is no input (it is looked at to know whether it is one), the folder may be replaced afterwards.
+    """
+    path = Path(folder) / MANIFEST
     try:
-        data = read_whole(str(Path(folder) / MANIFEST))
+        data = read_whole(str(path)) if is_input else path.read_bytes()
         manifest, as_written = msgspec.json.decode(data, type=Manifest), msgspec.json.decode(data)
-    except (FileError, msgspec.MsgspecError):
+    except (FileError, OSError, msgspec.MsgspecError):
         raise OutputError(f"{folder}: this is no folder that `neat-delta write` made; it has no {MANIFEST}.") from None
     # Of what stands there, and not of what is known by now: an earlier version said less.
     if manifest.blake3 != _digest(as_written | {"blake3": ""}):

@@ -9,6 +9,7 @@ from __future__ import annotations
 from collections.abc import Sequence
 from dataclasses import dataclass
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 import msgspec
 
@@ -16,10 +17,12 @@ from neat_delta.core.base.model.changeset import ChangeSet
 from neat_delta.core.base.model.manifest import Manifest, StoreFile
 from neat_delta.core.base.model.store import Store
 from neat_delta.core.base.support.errors import OutputError
-from neat_delta.core.updates.plan import fields_needed
 from neat_delta.files.changeset import digest_in
 from neat_delta.files.manifest import MANIFEST, read_manifest
 from neat_delta.files.whole import digest_of, read_whole
+
+if TYPE_CHECKING:
+    from neat_delta.core.outcomes.confirm import TakenBack
 
 __all__ = [
     "Round",
@@ -33,6 +36,7 @@ __all__ = [
     "round_of",
     "same_store",
     "store_file",
+    "undone_since",
     "with_importer",
 ]
 
@@ -75,7 +79,7 @@ def round_of(changes: ChangeSet, path: str, folder: str | None) -> Round | None:
         raise OutputError(
             f"{path}: several folders were made of it: {names}. Name the one that was imported (‹files›)."
         )
-    return last[-1]
+    return Round(last[-1].folder, read_manifest(last[-1].folder), by_digest=True)
 
 
 def fields_of_round(changes: ChangeSet, path: str, folder: str | None) -> set[str] | None:
@@ -83,6 +87,8 @@ def fields_of_round(changes: ChangeSet, path: str, folder: str | None) -> set[st
     looks at an export; None: all of them, or nobody knows. Of an item that comes, or goes, all is needed. OutputError
     as `round_of`, which has the parameters.
     """
+    from neat_delta.core.updates.plan import fields_needed  # which a comparison has no need of
+
     counts = changes.header.counts
     round_ = None if counts.new or counts.gone else round_of(changes, path, folder)
     return None if round_ is None else fields_needed(changes, round_.manifest.importer, whole=round_.manifest.whole)
@@ -115,7 +121,7 @@ def folders_of(digest: str, path: str) -> list[Round]:
             continue
         for folder in folders:
             try:
-                manifest = read_manifest(str(folder))
+                manifest = read_manifest(str(folder), is_input=False)
             except OutputError:
                 continue
             if manifest.changes == digest:
@@ -152,6 +158,32 @@ def are_older(reports: Sequence[str], round_: Round) -> bool:
     except (OSError, ValueError):
         return False
     return bool(changed) and max(changed) + CLOCK_STEP < written
+
+
+def undone_since(round_: Round) -> TakenBack | None:
+    """The undos that were written after this folder, beside it or in the working folder, and have files; None where
+    there is none.
+    """
+    from neat_delta.core.outcomes.confirm import TakenBack
+
+    undos = [
+        other for other in folders_of(round_.manifest.changes, round_.folder)
+        if other.manifest.purpose == "undo" and round_.manifest.blake3 in other.manifest.before
+        and other.manifest.update and _written(other) >= _written(round_)
+    ]  # fmt: skip
+    stay = [
+        {(tuple(entry.key.values()), entry.field) for entry in (*listed.left, *listed.held, *listed.not_sent)}
+        for listed in (other.manifest for other in undos)
+    ]
+    return TakenBack(tuple(other.folder for other in undos), frozenset(set.intersection(*stay))) if undos else None
+
+
+def _written(round_: Round) -> int:
+    """When a folder was written, in nanoseconds; 0 where nobody can tell."""
+    try:
+        return (Path(round_.folder) / MANIFEST).stat().st_mtime_ns
+    except OSError:
+        return 0
 
 
 CLOCK_STEP = 2.0

@@ -41,6 +41,7 @@ SEES: dict[Seen, str] = {
     "landed": "landed",
     "differently": "landed differently",
     "not landed": "not landed",
+    "taken back": "taken back",
     "not seen": "not seen",
 }
 
@@ -51,7 +52,7 @@ def print_witnesses(console: Screen, witnesses: Witnesses, results: Results) -> 
     """
     many, counts = len(witnesses.testimonies), witnesses.counts
     looked = any(seen != "not looked at" for _, seen in counts)
-    if witnesses.all_done:
+    if witnesses.all_done and not any(seen == "taken back" for _, seen in counts):
         hidden = sum(number for (_, seen), number in counts.items() if seen == "not seen")
         landed = " and landed" if looked else ", says the store"
         if hidden:
@@ -115,7 +116,9 @@ LONGEST_MESSAGE = 1_000
 def _print_table(console: Screen, witnesses: Witnesses) -> None:
     counts = witnesses.counts
     shown_as = {
-        seen: word for seen, word in SEES.items() if seen != "not seen" or any(seen_as == seen for _, seen_as in counts)
+        seen: word
+        for seen, word in SEES.items()
+        if seen not in {"taken back", "not seen"} or any(seen_as == seen for _, seen_as in counts)
     }
     table = result_table("", *shown_as.values(), right=tuple(range(1, len(shown_as) + 1)))
     for result_word in get_args(ResultStatus):
@@ -148,7 +151,7 @@ def print_confirmed(console: Screen, result: Confirmed, after: str, *, by_items:
     it was said `by_items` already (`print_witnesses`), only the rest.
     """
     total = sum(result.counts.values())
-    if not by_items and result.all_landed:
+    if not by_items and result.all_landed and not result.lacking.height:
         seen = " that can be seen" if result.unseen else ""
         if total:
             landed = f"The change{seen}" if total == 1 else f"All {total:,} changes{seen}"

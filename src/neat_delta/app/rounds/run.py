@@ -582,7 +582,9 @@ def confirm_round(file: RoundFile, number: int | None = None) -> tuple[Ended, Ou
         why = [] if outcome.all_done else [*_otherwise(outcome), *_mend(kept, outcome, live)]
         counts = folder.steps()[-1].counts
         figures = {name: counts[name] for name in ("landed", "otherwise")}
-        say("confirmed", f"{counts['landed']:,} landed, {counts['otherwise']:,} did not", **figures)
+        away = 0 if outcome.seen is None else outcome.seen.counts.get("taken back", 0)
+        rest = f", {away:,} taken back" if away else ""
+        say("confirmed", f"{counts['landed']:,} landed, {counts['otherwise']:,} did not{rest}", **figures)
         return Ended(
             folder.summary(), "done" if outcome.all_done else "otherwise", why, waits=not outcome.all_done
         ), outcome

@@ -30,6 +30,7 @@ from neat_delta.core.outcomes.landings import (
     MADE_ANEW,
     NO_RESULTS,
     PLAIN,
+    TAKEN_BACK,
     Landing,
     Outcome,
     field_outcomes,
@@ -39,7 +40,17 @@ from neat_delta.core.outcomes.located import Located, locate
 from neat_delta.core.sheets.match.keys import KeyIndex, stripped
 from neat_delta.core.sheets.rules.resting import resting_on
 
-__all__ = ["Confirmed", "Resting", "confirm"]
+__all__ = ["Confirmed", "Resting", "TakenBack", "confirm", "with_taken_back"]
+
+
+@dataclass(frozen=True, slots=True)
+class TakenBack:
+    """The folders that were written after a round, and take it back; and the cells that they leave as they are, by
+    their items' keys and their fields (None: the item).
+    """
+
+    folders: tuple[str, ...]
+    stays: frozenset[tuple[tuple[str, ...], str | None]]
 
 
 class Resting(msgspec.Struct, frozen=True):
@@ -80,8 +91,8 @@ class Confirmed:
 
     @property
     def all_landed(self) -> bool:
-        """Whether every change stands as it was meant, and no item twice."""
-        return not self.lacking.height and not self.twice
+        """Whether every change stands as it was meant, or was taken back since, and no item twice."""
+        return not self.twice and bool((self.lacking["outcome"] == "taken back").all())
 
     @property
     def trouble(self) -> list[Landing]:
@@ -152,6 +163,26 @@ def confirm(
         habits,
         _resting(changes, cells, lacking),
     )
+
+
+def with_taken_back(confirmed: Confirmed, since: TakenBack | None) -> Confirmed:
+    """The same where files were written `since` that take it back (None: none were): a change of those that does not
+    stand as it was meant is taken back, and nothing is to be done about it.
+    """
+    if since is None:
+        return confirmed
+    lacking = confirmed.lacking
+    keys = gathered(confirmed.keys, lacking["item"]).iter_rows()
+    away = [(key, name) not in since.stays for key, name in zip(keys, lacking["field"], strict=True)]
+    is_away = pl.Series(away, dtype=pl.Boolean)
+    if not is_away.any():
+        return confirmed
+    counts = Counter(confirmed.counts)
+    counts.subtract(lacking["outcome"].filter(is_away).to_list())
+    counts["taken back"] += int(is_away.sum())
+    texts = {"outcome": "taken back", "how": None, "again": None, "left": TAKEN_BACK}
+    columns = [lacking[name].set(is_away, text).alias(name) for name, text in texts.items()]
+    return replace(confirmed, counts=dict(counts), lacking=lacking.with_columns(columns))
 
 
 def _of_items(

@@ -36,6 +36,7 @@ __all__ = [
     "NO_ITEM",
     "NO_RESULTS",
     "PLAIN",
+    "TAKEN_BACK",
     "Landing",
     "Outcome",
     "field_outcomes",
@@ -44,8 +45,10 @@ __all__ = [
     "was_altered",
 ]
 
-Outcome = Literal["landed", "not landed", "differently"]
-"""What became of a change: it stands as it was meant, as it was before, or as something else."""
+Outcome = Literal["landed", "not landed", "differently", "taken back"]
+"""What became of a change: it stands as it was meant, as it was before, or as something else; or not as it was meant
+since files were written that take it back.
+"""
 
 
 class Landing(msgspec.Struct, frozen=True, omit_defaults=True):
@@ -69,6 +72,7 @@ MADE_ANEW = "it is there, and not as it was: somebody changed it since, or made 
 NO_ITEM = "the item is not there any more"
 OLD_STAYS = "it has its new code, and one is still there under the old code: look at both, and remove that"
 CANNOT_TELL = "it moves by itself, and the export alone does not tell whether the difference was added"
+TAKEN_BACK = "files were written since that take it back"
 """Why something that did not land is left alone."""
 
 

@@ -16,7 +16,7 @@ from neat_delta.core.outcomes.results import Results, message_form
 
 __all__ = ["Seen", "Testimony", "Witnesses", "compare_witnesses"]
 
-Seen = Literal["landed", "differently", "not landed", "not seen", "not looked at"]
+Seen = Literal["landed", "differently", "not landed", "taken back", "not seen", "not looked at"]
 """What an export shows of an item, by the worst of its cells: "not seen" where it lacks all the fields that were sent;
 without an export nobody looked.
 """
@@ -86,7 +86,7 @@ class Witnesses:
     def all_done(self) -> bool:
         """Whether all is done, and all of it landed where somebody looked and could see it."""
         good = {("done", "landed"), ("warned", "landed"), ("done", "not looked at"), ("done", "not seen")}
-        return {*self.counts} <= good
+        return {pair for pair in self.counts if pair[1] != "taken back"} <= good
 
 
 def compare_witnesses(changes: ChangeSet, results: Results, confirmed: Confirmed | None) -> Witnesses:
@@ -112,4 +112,5 @@ def _seen(item: int, landings: Sequence[Landing], confirmed: Confirmed | None) -
     if item in confirmed.hidden:
         return "not seen"
     outcomes = {landing.outcome for landing in landings}
-    return "not landed" if "not landed" in outcomes else "differently" if outcomes else "landed"
+    worst: tuple[Seen, ...] = ("not landed", "differently", "taken back")
+    return next((outcome for outcome in worst if outcome in outcomes), "landed")
