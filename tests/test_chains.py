@@ -420,6 +420,16 @@ class Chains(RuleBasedStateMachine):
                 assert done.returncode == 0, done.stdout  # proven is what an independent importer then has
                 self._all_of_it_landed(made, after)
         shutil.copyfile(self.folder / to / "after.csv", self.folder / "store.csv")
+        if kind == "undo" and list((self.folder / folder).glob("update-*")):
+            self._nothing_is_sent_again(made)
+
+    def _nothing_is_sent_again(self, made: Round) -> None:
+        """Of a round that was taken back, whatever became of that."""
+        options = ["--files", str(made.folder), "--retry", f"{made.name}-never", "--mend", f"{made.name}-never.csv"]
+        done = self._run("confirm", f"{made.name}.jsonl", self._export(), *options, "--json")
+        facts = json.loads(done.stdout)
+        assert facts.get("retry") is None and facts.get("mend") is None, facts
+        assert not list(self.folder.glob(f"{made.name}-never*"))
 
     def _nothing_but_what_was_meant(
         self, made: Round, kind: str, before: dict[str, Row], after: dict[str, Row]

@@ -166,23 +166,23 @@ def confirm(
 
 
 def with_taken_back(confirmed: Confirmed, since: TakenBack | None) -> Confirmed:
-    """The same where files were written `since` that take it back (None: none were): a change of those that does not
-    stand as it was meant is taken back, and nothing is to be done about it.
+    """The same where files were written `since` that take it back (None: none were): a change that does not stand as it
+    was meant is taken back, but where they leave it as it is; and nothing is to be done about any.
     """
-    if since is None:
-        return confirmed
     lacking = confirmed.lacking
+    if since is None or not lacking.height:
+        return confirmed
     keys = gathered(confirmed.keys, lacking["item"]).iter_rows()
     away = [(key, name) not in since.stays for key, name in zip(keys, lacking["field"], strict=True)]
     is_away = pl.Series(away, dtype=pl.Boolean)
-    if not is_away.any():
-        return confirmed
     counts = Counter(confirmed.counts)
     counts.subtract(lacking["outcome"].filter(is_away).to_list())
     counts["taken back"] += int(is_away.sum())
-    texts = {"outcome": "taken back", "how": None, "again": None, "left": TAKEN_BACK}
-    columns = [lacking[name].set(is_away, text).alias(name) for name, text in texts.items()]
-    return replace(confirmed, counts=dict(counts), lacking=lacking.with_columns(columns))
+    texts = {"outcome": "taken back", "how": None}
+    columns = {name: lacking[name].set(is_away, text) for name, text in texts.items()}
+    nothing = constant(None, lacking.height, pl.String)
+    left = constant(TAKEN_BACK, lacking.height)
+    return replace(confirmed, counts=dict(counts), lacking=lacking.with_columns(**columns, again=nothing, left=left))
 
 
 def _of_items(
