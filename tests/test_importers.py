@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import json
 import re
+import shutil
 from importlib.resources import files
 from pathlib import Path
 from typing import Any
@@ -364,6 +365,7 @@ def test_an_item_that_is_retired_has_landed(run, put, tmp_path):
     assert "sku,name,price\nB,Suit,20.00\nC,Hat,3.00\nD,retired,8.00\n" in [
         path.read_text() for path in (tmp_path / "back").glob("update-*")
     ]
+    shutil.rmtree(tmp_path / "back")  # and was not imported
     put("after.csv", after.format("Hat"))
     assert run("confirm", "c.jsonl", "after.csv").returncode == 1
     # An importer that cannot remove it held it back, so that nobody looks for it.

@@ -122,7 +122,7 @@ if TYPE_CHECKING:
         StoreError,
     )
     from neat_delta.core.compare.lists.translate import TranslatedList
-    from neat_delta.core.outcomes.confirm import Confirmed, Resting
+    from neat_delta.core.outcomes.confirm import Confirmed, Resting, TakenBack
     from neat_delta.core.outcomes.landings import Landing
     from neat_delta.core.outcomes.located import Located
     from neat_delta.core.outcomes.results import FileRow, ItemResult, ReportRow, Results
@@ -211,6 +211,7 @@ _HOMES = {
     "PreviewRequest": "app.requests",
     "LearnRequest": "app.requests",
     "SheetRequest": "app.requests",
+    "TakenBack": "core.outcomes.confirm",
     "WriteRequest": "app.requests",
     "ProofError": "core.base.support.errors",
     "Row": "core.base.model.changeset",
@@ -507,6 +508,7 @@ __all__ = [
     "Suggestion",
     "Sums",
     "Table",
+    "TakenBack",
     "Telling",
     "Testimony",
     "Total",
