@@ -706,7 +706,7 @@ def test_what_was_taken_back_since_is_not_sent_again(undone, run, put, tmp_path,
     assert (done.returncode, facts["counts"]) == (0, counts)
     done = run("confirm", "c.jsonl", "now.csv", "--retry", "again", "--mend", "mend.csv")
     assert (done.returncode, "Nothing is to be sent again." in done.stdout) == (0, True), done.stdout + done.stderr
-    assert "back takes this back: what does not stand as it was sent is not sent again." in done.stdout
+    assert "back takes this round back: what does not stand as it was sent is not sent again." in done.stdout
     assert f"{counts['taken back']} changes: files were written since that take it back" in done.stdout
     assert not (tmp_path / "again").exists() and not (tmp_path / "mend.csv").exists()
 
@@ -715,7 +715,7 @@ def test_an_undo_that_was_not_imported_changes_nothing_of_what_landed(undone, ru
     put("now.csv", undone)
     done = run("confirm", "c.jsonl", "now.csv")
     assert (done.returncode, "All 3 changes landed." in done.stdout) == (0, True)
-    assert "back takes this back" not in done.stdout
+    assert "this round back" not in done.stdout
 
 
 def test_what_an_undo_left_alone_it_did_not_take_back(undone, run, put, tmp_path):

@@ -242,10 +242,11 @@ def _undone(looked: Outcome) -> list[str]:
     """That files were written since that take it back, where they may be why something does not stand as it was."""
     if looked.undone is None or (looked.seen is not None and not looked.seen.counts.get("taken back")):
         return []
-    folders = " and ".join(looked.undone.folders)
+    folders, *others = looked.undone.folders
+    takes = f"{' and '.join([folders, *others])} take{'' if others else 's'} this round back"
     return [
-        f"{folders} takes this back: what does not stand as it was sent is not sent again. If {folders} was not "
-        "imported, or these files were once more, move it elsewhere."
+        f"{takes}: what does not stand as it was sent is not sent again. If that was not imported, or this round was "
+        "imported once more, move it elsewhere."
     ]
 
 
