@@ -729,6 +729,18 @@ def test_what_an_undo_left_alone_it_did_not_take_back(undone, run, put, tmp_path
     ]
 
 
+def test_an_undo_of_an_earlier_turn_takes_back_the_later_ones(begin, run, put, tmp_path):
+    begin("sku,price\nA,10.90\nB,21.00\n")
+    put("half.csv", after(A="A,Veil,10.90,10,wax,"))
+    assert run("confirm", "c.jsonl", "half.csv", "--retry", "again").returncode == 1
+    put("all.csv", after(A="A,Veil,10.90,10,wax,", B="B,Hat,21.00,7,wax,x"))
+    assert run("undo", "c.jsonl", "--now", "all.csv", "--files", "out", "--to", "back").returncode == 0
+    put("now.csv", LIVE)
+    for folder in ("out", "again"):
+        done = run("confirm", "c.jsonl", "now.csv", "--files", folder, "--retry", f"{folder}-2")
+        assert (done.returncode, "2 changes: 2 taken back" in done.stdout) == (0, True), done.stdout
+
+
 def test_what_is_made_of_a_round_again_is_replaced(undone, run, put, tmp_path):
     for _ in range(2):
         assert run("undo", "c.jsonl", "--now", "after.csv", "--to", "back", "--replace").returncode == 0

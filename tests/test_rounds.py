@@ -1049,6 +1049,23 @@ def test_what_was_broken_off_overwrites_no_price_of_a_colleague(shop, run, first
     assert at > 10
 
 
+def test_what_was_broken_off_and_taken_back_then_is_not_gone_on_with(shop, run):
+    edit(shop, "neat-delta.toml", ('blanks = "skip"', 'blanks = "skip"\nmost_rows = 1'))
+    file, at, arrived = read_round_file(str(shop / "weekly.toml")), 1, dict[str, str]()
+    while len(arrived) != 1:  # one of two files
+        shutil.rmtree(shop / "rounds", ignore_errors=True)
+        with contextlib.chdir(shop), contextlib.suppress(Killed), stopping(at):
+            rounds.run_round(file)
+        at, arrived = at + 1, taken(shop)
+    (shop / "live.csv").write_text(as_csv(imported(ROWS, arrived)))
+    assert run("undo", "--round", "last", "--now", "live.csv", "--to", "back").returncode == 0
+    (shop / "live.csv").write_text(as_csv(ROWS))
+    resumed = run("run", "weekly.toml", "--resume", "--again")
+    assert (resumed.returncode, "that take round 1 back, so no more of it is delivered" in resumed.stderr) == (2, True)
+    assert taken(shop) == {}
+    assert run("run", "weekly.toml", "--close", "1", "--because", "it was taken back").returncode == 0
+
+
 @pytest.mark.process
 @pytest.mark.parametrize("most", first_of([900, 300, 3_000, 30_000], 0))
 def test_a_real_process_that_may_write_no_more_loses_nothing(shop, most):

@@ -161,14 +161,15 @@ def are_older(reports: Sequence[str], round_: Round) -> bool:
 
 
 def undone_since(round_: Round) -> TakenBack | None:
-    """The undos that were written after this folder, beside it or in the working folder, and have files; None where
-    there is none.
+    """The undos that were written after this folder, beside it or in the working folder, for it or for an earlier turn
+    of its round, and have files; None where there is none.
     """
     from neat_delta.core.outcomes.confirm import TakenBack
 
+    turns = {*round_.manifest.before, round_.manifest.blake3}
     undos = [
         other for other in folders_of(round_.manifest.changes, round_.folder)
-        if other.manifest.purpose == "undo" and round_.manifest.blake3 in other.manifest.before
+        if other.manifest.purpose == "undo" and turns & {*other.manifest.before}
         and other.manifest.update and _written(other) >= _written(round_)
     ]  # fmt: skip
     stay = [

@@ -534,6 +534,11 @@ def resume_round(
         if last is None or not _is_open(file, last.summary().state):
             state = "there is no round of it yet" if last is None else f"round {last.number} is over, or delivered"
             raise OutputError(f"{file.name}: {state}, so there is nothing to go on with. Run it without ‹resume›.")
+        if any(step.step == "undone" for step in last.steps()):
+            raise OutputError(
+                f"{file.name}: files were written that take round {last.number} back, so no more of it is delivered. "
+                f"Give it up: neat-delta run {file.path} --close {last.number} --because WHY"
+            )
         before = sent_round(ledger, file.name, before=last.number)
         say("began", f"going on with round {last.number} of {file.name}", round=last.number)
         today = today or date.today().isoformat()
