@@ -537,7 +537,7 @@ def resume_round(
         if any(step.step == "undone" for step in last.steps()):
             raise OutputError(
                 f"{file.name}: files were written that take round {last.number} back, so no more of it is delivered. "
-                f"Give it up: neat-delta run {file.path} --close {last.number} --because WHY"
+                f"‹close› {last.number} with ‹because› gives it up."
             )
         before = sent_round(ledger, file.name, before=last.number)
         say("began", f"going on with round {last.number} of {file.name}", round=last.number)
