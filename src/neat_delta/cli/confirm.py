@@ -338,13 +338,9 @@ class _Again:
         return _not_told(looked.results) if looked.results is not None and looked.seen is None else []
 
     def _remarks(self, lacking: Confirmed, files: int) -> str:
-        from neat_delta.core.outcomes.landings import was_altered
-
-        rest = ""
-        left = sum(was_altered(landing) for landing in lacking.trouble)
-        if left and not self.altered:
-            rest += f" Not in them: {count(left, 'change')} that the store altered by itself (--retry-altered)."
-        return f"Wrote {count(files, 'update file')} to {self.retry}.{rest}"
+        left = 0 if self.altered else lacking.altered
+        rest = f" Not in them: {count(left, 'change')} that the store altered by itself (--retry-altered)."
+        return f"Wrote {count(files, 'update file')} to {self.retry}.{rest if left else ''}"
 
 
 def _facts(looked: Outcome) -> dict[str, Any]:

@@ -26,6 +26,7 @@ from neat_delta.core.base.support.series import constant, filtered, gathered, no
 from neat_delta.core.compare.diff.equality import equal
 from neat_delta.core.compare.diff.texts import texts_of_pairs
 from neat_delta.core.outcomes.landings import (
+    ALTERED_BY_STORE,
     CHANGED_SINCE,
     MADE_ANEW,
     NO_RESULTS,
@@ -93,6 +94,11 @@ class Confirmed:
     def all_landed(self) -> bool:
         """Whether every change stands as it was meant, or was taken back since, and no item twice."""
         return not self.twice and bool((self.lacking["outcome"] == "taken back").all())
+
+    @property
+    def altered(self) -> int:
+        """How many of them the store took, and made another of by itself: rounded, cut, in other case."""
+        return int(self.lacking["how"].str.contains(ALTERED_BY_STORE).sum())
 
     @property
     def trouble(self) -> list[Landing]:

@@ -122,7 +122,7 @@ def summary_of(number: int, folder: str, steps: Sequence[RoundStep]) -> RoundSum
         signed = [each.name for each in step.inputs if each.role == "answers"] or signed
         figures |= {name: counts[name] for name in ("items", "cells", "held", "sent") if name in counts}
         undone += counts.get("undone", 0)
-        is_perhaps_there = step.step == "delivering" or (is_perhaps_there and step.step != "written")
+        is_perhaps_there |= step.step == "delivering"
         match step.step:
             case "compared" | "written" | "delivering" | "waits" | "failed" | "closed":
                 if state not in ENDED or step.step == "closed":
