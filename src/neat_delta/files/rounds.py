@@ -153,11 +153,10 @@ def are_older(reports: Sequence[str], round_: Round) -> bool:
     import. Of what is no file of this machine nobody knows.
     """
     try:
-        written = (Path(round_.folder) / MANIFEST).stat().st_mtime
-        changed = [Path(report).stat().st_mtime for report in reports]
+        changed = [Path(report).stat().st_mtime_ns for report in reports]
     except (OSError, ValueError):
         return False
-    return bool(changed) and max(changed) + CLOCK_STEP < written
+    return bool(changed) and max(changed) + CLOCK_STEP < _written(round_)
 
 
 def undone_since(round_: Round) -> TakenBack | None:
@@ -187,8 +186,8 @@ def _written(round_: Round) -> int:
         return 0
 
 
-CLOCK_STEP = 2.0
-"""Seconds: no file system has the time of a file less exactly."""
+CLOCK_STEP = 2_000_000_000
+"""Nanoseconds: no file system has the time of a file less exactly."""
 
 
 def must_be_as_written(round_: Round, what: str, *, undo: bool = False) -> None:

@@ -161,11 +161,10 @@ def print_confirmed(console: Screen, result: Confirmed, after: str, *, by_items:
         console.print(f"{count(total, 'change')}: {counted}", style="bold")
     for name, number in result.unseen.items():
         console.print(Text(f"{count(number, 'cell')} of {display_text(name)} not seen: {display_text(after)} lacks it"))
-    for outcome, title in (("not landed", "not landed"), ("differently", "landed differently")):
+    for outcome in ("not landed", "differently") if not by_items else ():
         those = result.lacking.filter(pl.col("outcome") == outcome)
-        if not by_items:
-            landings = landings_of(those[: console.room()], result.keys)
-            print_some(console, title, [landing(trouble) for trouble in landings], of=those.height)
+        landings = landings_of(those[: console.room()], result.keys)
+        print_some(console, SEES[outcome], [landing(trouble) for trouble in landings], of=those.height)
     lines = [
         Text(f"  {key_text(resting.key)}  {display_text(resting.field)}: ").append(display_text(resting.text), "green")
         .append(f" landed, and {display_text(resting.read)} {RESTING_ON[resting.outcome == 'not landed']}")
@@ -213,7 +212,7 @@ def print_left(console: Screen, left: Sequence[Landing], *, altered: bool) -> No
     """What is not taken back, as it does not stand as it was set; what the store made of it by itself can be `altered`
     back, if that is wanted.
     """
-    own = [] if altered else [landing_left for landing_left in left if was_altered(landing_left)]
+    own = [landing_left for landing_left in left if was_altered(landing_left) and not altered]
     rest = [landing_left for landing_left in left if altered or not was_altered(landing_left)]
     print_some(
         console,
