@@ -253,7 +253,7 @@ def main() -> None:
     asked = options.parse_args()
     with tempfile.TemporaryDirectory() as name:
         roots = SimpleQueue[Path]()
-        for number in range(os.cpu_count() or 1):
+        for number in range(len(os.sched_getaffinity(0))):
             root = Path(name) / f"copy-{number}"
             subprocess.run(["git", "clone", "--quiet", ".", str(root)], check=True)
             roots.put(root)

@@ -461,7 +461,7 @@ def test_where_many_rows_differ_in_a_field_no_other_is_read_for_it(put, share):
     random.Random(3).shuffle(edited)
     was = TextRecords._by_pieces
 
-    def noted(source: TextRecords, headings: list[str], of_piece: Any) -> pl.DataFrame:
+    def noted(source: TextRecords, headings: list[str], of_piece: Any = None) -> pl.DataFrame:
         table = was(source, headings, of_piece)
         kept.append({*table.columns} - {HASH})
         return table

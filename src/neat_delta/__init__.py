@@ -18,6 +18,7 @@ if TYPE_CHECKING:
 
     from neat_delta.app.changes import Changes, PlannedUpdate
     from neat_delta.app.check import Checked, check
+    from neat_delta.app.cluster import workers
     from neat_delta.app.compare import compare, recode, translate
     from neat_delta.app.confirm import Outcome, confirm
     from neat_delta.app.deliver import DeliveryOutcome, deliver
@@ -120,6 +121,7 @@ if TYPE_CHECKING:
         ProofError,
         SettingError,
         StoreError,
+        WorkersError,
     )
     from neat_delta.core.compare.lists.translate import TranslatedList
     from neat_delta.core.outcomes.confirm import Confirmed, Resting, TakenBack
@@ -153,6 +155,7 @@ if TYPE_CHECKING:
     from neat_delta.files.mappingfile import read_mapping
     from neat_delta.files.reading import read
     from neat_delta.files.reports import draft_report, read_report
+    from neat_delta.files.scratch import scratch_at
     from neat_delta.files.sources.base import FileState
     from neat_delta.files.sources.fetch import Fetched
     from neat_delta.files.storefile import read_store
@@ -222,6 +225,7 @@ _HOMES = {
     "Store": "core.base.model.store",
     "StoreName": "core.base.model.store",
     "StoreError": "core.base.support.errors",
+    "WorkersError": "core.base.support.errors",
     "Table": "core.base.model.update",
     "WorkingSheet": "core.sheets.worksheet.cut",
     "as_catalogue": "core.base.model.catalogue",
@@ -247,6 +251,8 @@ _HOMES = {
     "match": "app.match",
     "match_columns": "core.sheets.match.columns",
     "memory_at_most": "files.footprint",
+    "scratch_at": "files.scratch",
+    "workers": "app.cluster",
     "plan": "core.updates.plan",
     "preview": "app.preview",
     "prove": "core.updates.prove.proof",
@@ -515,6 +521,7 @@ __all__ = [
     "TranslatedList",
     "View",
     "Witnesses",
+    "WorkersError",
     "WorkingSheet",
     "WriteRequest",
     "__version__",
@@ -562,6 +569,7 @@ __all__ = [
     "retry",
     "rounds",
     "run_round",
+    "scratch_at",
     "script",
     "sheet",
     "sign_off",
@@ -570,6 +578,7 @@ __all__ = [
     "undo",
     "witnesses",
     "workbook",
+    "workers",
     "write",
     "write_changes",
     "write_delimited",

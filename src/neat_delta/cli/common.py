@@ -9,6 +9,7 @@ import threading
 import time
 from collections.abc import Callable, Iterator, Sequence
 from contextlib import contextmanager
+from functools import partial
 from itertools import count
 from typing import TYPE_CHECKING, Any, Literal
 
@@ -39,8 +40,8 @@ __all__ = [
     "layout_from_options",
     "layout_options",
     "list_mapping",
+    "machine_options",
     "make_folder",
-    "memory_option",
     "must_be_one_output",
     "must_end_in",
     "must_fit",
@@ -131,10 +132,15 @@ LAYOUT = (
     ),
 )
 OLDER_THAN = ("--older-than", "AGE", "Refuse what was changed longer ago than AGE: 90m, 12h, 2d, 1w.")
-MEMORY = (
-    "--memory",
-    "SIZE",
-    "Read files that take more memory than SIZE a few columns at a time: 2GB.  [default: half of what is free]",
+MACHINE = (
+    (
+        "--memory",
+        "SIZE",
+        "Read files that take more memory than SIZE a few columns at a time: 2GB.  [default: half of what is free]",
+    ),
+    ("--workers", "N", "Let N processes of this machine work on long files."),
+    ("--cluster", "ADDRESS", "Let the workers of a Dask scheduler work on long files: tcp://scheduler:8786."),
+    ("--scratch", "DIR", "Where workers lay tables for each other: a folder that all of them reach."),
 )
 WRITING = ("decimal-mark", "thousands-mark", "date-form")
 
@@ -146,7 +152,7 @@ def layout_options(*, two: bool) -> Decorator:
     """
 
     def add(command: Any) -> Any:  # noqa: ANN401 - as Click decorates
-        command = memory_option(command)
+        command = machine_options(command)
         name, metavar, words = OLDER_THAN
         command = option(
             name,
@@ -182,13 +188,16 @@ def _keep_age(context: click.Context, option: click.Parameter, age: str | None) 
         context.with_resource(not_older_than(seconds))
 
 
-def memory_option(command: Any) -> Any:  # noqa: ANN401 - as Click decorates
-    """The option that says how much memory tables may take."""
-    name, metavar, words = MEMORY
-    added: Any = option(
-        name, metavar=metavar, expose_value=False, callback=_keep_memory, help=words, group=FILES
-    )(command)  # fmt: skip
-    return added
+def machine_options(command: Any) -> Any:  # noqa: ANN401 - as Click decorates
+    """The options that say how much memory tables may take, and who works on them."""
+    for (name, metavar, words), keep in zip(
+        MACHINE, (_keep_memory, _keep_workers, _keep_cluster, _keep_scratch), strict=True
+    ):
+        kind = click.IntRange(min=1) if name == "--workers" else None
+        command = option(
+            name, metavar=metavar, expose_value=False, callback=keep, help=words, group=FILES, type=kind
+        )(command)  # fmt: skip
+    return command
 
 
 def _keep_memory(context: click.Context, option: click.Parameter, size: str | None) -> None:
@@ -200,7 +209,53 @@ def _keep_memory(context: click.Context, option: click.Parameter, size: str | No
         try:
             context.with_resource(memory_at_most(size))
         except ValueError as error:
-            raise click.BadParameter(f"{error}.", param_hint=MEMORY[0]) from None
+            raise click.BadParameter(f"{error}.", param_hint="--memory") from None
+
+
+def _keep_workers(context: click.Context, option: click.Parameter, number: int | None) -> None:
+    """Let so many processes of this machine work on long files, while the command lasts."""
+    del option
+    if number is not None:
+        _engage(context, number)
+
+
+def _keep_cluster(context: click.Context, option: click.Parameter, address: str | None) -> None:
+    """Let those of a cluster work on long files, while the command lasts."""
+    del option
+    if address is not None:
+        from neat_delta.app.cluster import scheduler_address
+
+        try:
+            _engage(context, scheduler_address(address))
+        except ValueError as error:
+            raise click.BadParameter(f"{error}.", param_hint="--cluster") from None
+
+
+def _engage(context: click.Context, engaged: int | str) -> None:
+    from neat_delta.app.cluster import workers
+
+    if WORKERS in context.meta:
+        raise click.UsageError("--workers are of this machine, --cluster has others; choose one of them.")
+    context.meta[WORKERS] = engaged
+    context.with_resource(workers(engaged, _say_workers))
+
+
+WORKERS = "neat_delta.workers"
+
+
+def _say_workers(who: str) -> None:
+    """Who works, on standard error: above what is said to be going on."""
+    if detail() != "waiting":
+        (PRINTERS[-1] if PRINTERS else partial(click.echo, err=True))(f"workers {who}")
+
+
+def _keep_scratch(context: click.Context, option: click.Parameter, folder: str | None) -> None:
+    """Let processes hand each other tables there, while the command lasts."""
+    del option
+    if folder is not None:
+        from neat_delta.files.scratch import scratch_at
+
+        context.with_resource(scratch_at(folder))
 
 
 def _keep(context: click.Context, option: click.Parameter, values: tuple[str, ...]) -> None:
@@ -631,7 +686,8 @@ def working(what: str) -> Iterator[None]:
     from neat_delta.core.base.support.progress import Progress, shown_by
     from neat_delta.report.progress import Pace
 
-    status, pace = Console(stderr=True).status(Text(what)), Pace()
+    console, pace = Console(stderr=True), Pace()
+    status = console.status(Text(what))
     timer = threading.Timer(SECONDS_BEFORE_A_WORD, status.start)
 
     def show(progress: Progress) -> None:
@@ -646,12 +702,14 @@ def working(what: str) -> Iterator[None]:
 
     timer.start()
     WORKING.append(end)
+    PRINTERS.append(partial(console.print, markup=False, highlight=False))
     try:
         with shown_by(show):
             yield
     finally:
         end()
         WORKING.remove(end)
+        PRINTERS.pop()
     _say_time(what, time.monotonic() - began)
 
 
@@ -660,6 +718,9 @@ SECONDS_BEFORE_A_WORD = 1.0
 
 WORKING: list[Callable[[], None]] = []
 """What is said to be going on now, each as what ends saying it: a bar of progress takes its place."""
+
+PRINTERS: list[Callable[[str], None]] = []
+"""What prints a line while something is said to be going on; the last counts."""
 
 SECONDS_WITHOUT_A_WORD = 5
 """What took longer is said with its time, on a terminal."""

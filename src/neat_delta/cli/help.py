@@ -5,7 +5,7 @@ from __future__ import annotations
 import click
 
 from neat_delta.app.forms import OneOf
-from neat_delta.cli.common import LAYOUT, MEMORY, OLDER_THAN
+from neat_delta.cli.common import LAYOUT, MACHINE, OLDER_THAN
 from neat_delta.cli.main import VERBS
 from neat_delta.cli.options import argument, verb
 
@@ -58,7 +58,7 @@ def help(context: click.Context, topic: str | None) -> int:
             formatter.write_paragraph()
         if topic == "files":
             options = [(f"--{name} {metavar}", does) for name, metavar, does in LAYOUT]
-            options += [(f"{name} {metavar}", does) for name, metavar, does in (OLDER_THAN, MEMORY)]
+            options += [(f"{name} {metavar}", does) for name, metavar, does in (OLDER_THAN, *MACHINE)]
             formatter.write_dl(options)
         click.echo(formatter.getvalue().rstrip("\n"))
         return 0

@@ -12,8 +12,8 @@ from neat_delta.app.requests import PreviewRequest
 from neat_delta.cli.common import (
     free_folder,
     header_facts,
+    machine_options,
     make_folder,
-    memory_option,
     must_end_in,
     output_options,
     print_json,
@@ -54,7 +54,7 @@ CHARTS = ("price-changes", "margins", "fields", "categories")
 @option("--replace", is_flag=True, help="Overwrite the files to write if they are there.")
 @option("--markdown", is_flag=True, help="Print it as Markdown, for a message or a ticket.")
 @ledger_option
-@memory_option
+@machine_options
 @output_options
 @option("--live", metavar="FILE", help="Where the live catalogue is now, for the items' names.")
 @option("--records", metavar="FILE", help="Open quotes or agreed prices by SKU: those that a changed cost touches.")

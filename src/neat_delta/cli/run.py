@@ -13,7 +13,7 @@ from typing import TYPE_CHECKING, Literal
 
 import click
 
-from neat_delta.cli.common import detail, memory_option, output_options, print_json
+from neat_delta.cli.common import detail, machine_options, output_options, print_json
 from neat_delta.cli.keeping import ROUND
 from neat_delta.cli.options import argument, option, verb
 
@@ -50,7 +50,7 @@ class _TimeLimitPassed(BaseException):
 @option("--again", is_flag=True, help="With --resume: deliver what perhaps arrived once more.")
 @option("--arrived", is_flag=True, help="With --resume: what perhaps arrived did; go on after it.")
 @option("--log", "log", metavar="FILE", help="Append a line of JSON a step to FILE.")
-@memory_option
+@machine_options
 @output_options
 def run(
     round_file: str,

@@ -11,7 +11,7 @@ import click
 from neat_delta.app.requests import WriteRequest
 from neat_delta.cli.common import (
     detail,
-    memory_option,
+    machine_options,
     must_fit,
     output_options,
     print_json,
@@ -68,7 +68,7 @@ __all__ = ["said_form", "write"]
 @option("--replace", is_flag=True, help="Replace DIR if everything in it came from `write`.")
 @store_option
 @ledger_option
-@memory_option
+@machine_options
 @output_options
 @settings_options(WriteRequest)
 def write(

@@ -5,6 +5,7 @@ from __future__ import annotations
 import os
 import stat
 import weakref
+from functools import lru_cache
 from pathlib import Path
 
 from blake3 import blake3
@@ -16,27 +17,41 @@ from neat_delta.files.whole import changed_meanwhile, stamp, unreadable
 
 __all__ = ["Parts", "open_parts"]
 
+FILES_KEPT_OPEN = 8
+"""So many files of others stay open: one piece after another is asked for."""
+
+
+class _Opened:
+    """A file that is open, and its state since then; it is closed when nobody has use for it any more."""
+
+    def __init__(self, handle: int) -> None:
+        self.handle, self.state = handle, stamp(os.fstat(handle))
+        weakref.finalize(self, os.close, handle)
+
 
 class Parts:
     """The bytes of a plain file, from any place to any other. It stays open, so that another file of its name is no
-    matter.
+    matter. In another process it is opened by its place, when it is first read there.
     """
 
-    def __init__(self, path: str, handle: int, state: os.stat_result) -> None:
-        self.path, self.size, self._handle = path, state.st_size, handle
-        self._stamp = stamp(state)
-        weakref.finalize(self, os.close, handle)
+    def __init__(self, path: str, place: str, state: tuple[int, ...], opened: _Opened | None = None) -> None:
+        self.path, self.size = path, state[2]
+        self._place, self._state, self._opened = place, state, opened
+
+    def __reduce__(self) -> tuple[type[Parts], tuple[str, str, tuple[int, ...]]]:
+        return Parts, (self.path, self._place, self._state)
 
     def part(self, start: int, end: int) -> bytes:
         """The bytes from `start` up to `end`, or to the end of the file. FileError where they cannot be read, or were
         changed.
         """
         pieces, at, end = [], start, min(end, self.size)
+        opened = self._opened or _opened_again(self.path, self._place, self._state)
         try:
-            while at < end and (piece := os.pread(self._handle, end - at, at)):
+            while at < end and (piece := os.pread(opened.handle, end - at, at)):
                 pieces.append(piece)
                 at += len(piece)
-            changed = at < end or stamp(os.fstat(self._handle)) != self._stamp
+            changed = at < end or stamp(os.fstat(opened.handle)) != opened.state
         except OSError as error:
             raise unreadable(self.path, error) from None
         if changed:
@@ -71,4 +86,18 @@ def open_parts(path: str) -> Parts | None:
         os.close(handle)
         return None
     remember(path, state)
-    return Parts(path, handle, state)
+    return Parts(path, os.path.realpath(path), stamp(state), _Opened(handle))
+
+
+@lru_cache(maxsize=FILES_KEPT_OPEN)
+def _opened_again(path: str, place: str, state: tuple[int, ...]) -> _Opened:
+    """The same file, opened by another process. FileError where it cannot be opened there, or is another one by its
+    size and time; the number of a file may be another on each machine that shares it.
+    """
+    try:
+        opened = _Opened(os.open(place, os.O_RDONLY | getattr(os, "O_CLOEXEC", 0)))
+    except OSError as error:
+        raise unreadable(path, error) from None
+    if opened.state[2:] != state[2:]:
+        raise changed_meanwhile(path)
+    return opened

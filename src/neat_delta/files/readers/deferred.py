@@ -2,10 +2,8 @@
 
 from __future__ import annotations
 
-import os
 import threading
 from collections.abc import Callable, Collection, Mapping, Sequence
-from concurrent.futures import ThreadPoolExecutor
 from functools import partial
 from itertools import pairwise
 from pathlib import PurePath
@@ -18,13 +16,14 @@ from neat_delta.core.base.support import sizes
 from neat_delta.core.base.support.errors import CatalogueError
 from neat_delta.core.base.support.progress import counting
 from neat_delta.core.base.support.series import constant, gathered, in_one_piece, row_hashes, scattered, true_places
+from neat_delta.core.base.support.workers import engaged
 from neat_delta.files.footprint import fits, release_memory
 from neat_delta.files.glance import memory_of
 from neat_delta.files.parts import Parts
 from neat_delta.files.readers.delimited import Head, Text, head_of, text_of
 from neat_delta.files.readers.dialect import SAMPLE, Dialect, NotUtf8Error, dialect_of, must_be_text, sample_of
 from neat_delta.files.readers.encoding import codec, of_head
-from neat_delta.files.readers.records import RecordIndex, columns_of, index_records, joined
+from neat_delta.files.readers.records import RecordIndex, bytes_at_once, columns_of, index_records, of_records
 from neat_delta.files.readers.splitting import split
 
 if TYPE_CHECKING:
@@ -107,11 +106,8 @@ class TextRecords:
             if tuple(headings) not in self._hashes:
                 kept = [heading for heading in also if heading not in self._columns]
 
-                def of_piece(table: pl.DataFrame) -> pl.DataFrame:
-                    hashes = row_hashes(table.select(headings)).alias(HASH)
-                    return pl.DataFrame([hashes, *(table[heading] for heading in kept)])
-
-                table = in_one_piece(self._by_pieces(list(dict.fromkeys([*headings, *kept])), of_piece))
+                hashes = partial(_hashes_beside, of=headings, kept=kept)
+                table = in_one_piece(self._by_pieces(list(dict.fromkeys([*headings, *kept])), hashes))
                 self._hashes = {tuple(headings): table[HASH]}
                 self._columns |= {heading: table[heading] for heading in kept}
             return self._hashes[tuple(headings)]
@@ -161,27 +157,31 @@ class TextRecords:
     def _read_columns(self, headings: list[str]) -> pl.DataFrame:
         """These columns of all rows."""
         if len(headings) == len(self.names):
-            return self._by_pieces(headings, lambda piece: piece)
-        return in_one_piece(self._by_pieces(headings, lambda piece: piece))  # from which it is gathered faster
+            return self._by_pieces(headings)
+        return in_one_piece(self._by_pieces(headings))  # from which it is gathered faster
 
-    def _by_pieces(self, headings: list[str], of_piece: Callable[[pl.DataFrame], pl.DataFrame]) -> pl.DataFrame:
-        """What becomes of these columns, piece by piece, of all rows."""
+    def _by_pieces(
+        self, headings: list[str], of_piece: Callable[[pl.DataFrame], pl.DataFrame] | None = None
+    ) -> pl.DataFrame:
+        """These columns, or what becomes of them, piece by piece, of all rows."""
         import numpy as np
 
-        steps = np.arange(self._bounds[0], self._bounds[-1], sizes.BYTES_SCANNED_AT_ONCE)
+        steps = np.arange(self._bounds[0], self._bounds[-1], bytes_at_once(sizes.BYTES_SCANNED_AT_ONCE))
         cuts = [*np.unique(np.searchsorted(self._bounds[:-1], steps)).tolist(), self._bounds.size - 1]
-        with ThreadPoolExecutor(os.cpu_count()) as pool:
-            spans = [(int(self._bounds[a]), int(self._bounds[b])) for a, b in pairwise(cuts)]
-            count = counting(PurePath(self._parts.path).name, "bytes", self._parts.size)
-            tables = []
-            running = pool.map(lambda span: of_piece(self._read_piece(headings, span)), spans)
-            for (_, end), table in zip(spans, running, strict=True):
-                tables.append(table)
-                count(end)
+        spans = [(int(self._bounds[a]), int(self._bounds[b])) for a, b in pairwise(cuts)]
+        work = partial(_of_span, self._parts, self.names, self.dialect, headings, of_piece)
+        count = counting(PurePath(self._parts.path).name, "bytes", self._parts.size)
+        tables = list[pl.DataFrame]()
+        pieces = engaged().map(work, spans, lambda span: self._rows_of(*span))
+        for (_, end), table in zip(spans, pieces, strict=True):
+            tables.append(table)
+            count(end)
         return pl.concat(tables).slice(1)
 
-    def _read_piece(self, headings: list[str], span: tuple[int, int]) -> pl.DataFrame:
-        return split(self._parts.part(*span), self.names, self.dialect, headings)
+    def _rows_of(self, start: int, end: int) -> str:
+        """The rows of a piece, as an error names them: the header is the first of the file."""
+        first, last = self._bounds.searchsorted([start, end])
+        return f"{self._parts.path}, rows {first + 1:,} to {last:,}"
 
     def rows(self, headings: Sequence[str], places: pl.Series) -> pl.DataFrame:
         """These columns of the rows at these places; null where the place is."""
@@ -206,14 +206,12 @@ class TextRecords:
             return gathered(self._rows[list(headings)], known)
 
     def _read_rows(self, headings: Sequence[str], places: pl.Series) -> pl.DataFrame:
-        """These columns of the rows at these places, in ascending order, so many at a time as are kept."""
+        """These columns of the rows at these places, in ascending order."""
         import numpy as np
 
-        tables = []
-        for start in range(0, places.len(), sizes.ROWS_KEPT):
-            some = places.slice(start, sizes.ROWS_KEPT).to_numpy().astype(np.int64) + 1
-            tables.append(split(joined(self._parts, self._bounds, some), self.names, self.dialect, headings))
-        return pl.concat(tables, rechunk=True)
+        work = partial(split, names=self.names, dialect=self.dialect, wanted=headings)
+        records = places.to_numpy().astype(np.int64) + 1
+        return pl.concat(of_records(self._parts, self._bounds, records, work), rechunk=True)
 
     def _forget_rows(self) -> None:
         self._rows = pl.DataFrame(schema=dict.fromkeys(self.names, pl.String))
@@ -248,6 +246,24 @@ class TextRecords:
     def is_written_as(self, names: Sequence[str], dialect: Dialect) -> bool:
         """Whether a text with these columns, in this dialect, has the same cells where it has the same bytes."""
         return (self.names, self.dialect) == (tuple(names), dialect)
+
+
+def _of_span(
+    parts: Parts,
+    names: Sequence[str],
+    dialect: Dialect,
+    headings: Sequence[str],
+    of_piece: Callable[[pl.DataFrame], pl.DataFrame] | None,
+    span: tuple[int, int],
+) -> pl.DataFrame:
+    table = split(parts.part(*span), names, dialect, headings)
+    return table if of_piece is None else of_piece(table)
+
+
+def _hashes_beside(table: pl.DataFrame, of: Sequence[str], kept: Sequence[str]) -> pl.DataFrame:
+    """64 bits of hash `of` these columns of each row, beside the columns that are `kept`."""
+    hashes = row_hashes(table.select(of)).alias(HASH)
+    return pl.DataFrame([hashes, *(table[heading] for heading in kept)])
 
 
 def read_deferred(parts: Parts, given: Layout, like: Catalogue | None = None) -> tuple[Text, str] | None:

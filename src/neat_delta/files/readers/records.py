@@ -8,14 +8,12 @@ certainly is regular: each record has as many cells as the header, and each quot
 from __future__ import annotations
 
 import os
-from collections import deque
-from collections.abc import Callable, Generator, Iterator, Sequence
-from concurrent.futures import Future, ThreadPoolExecutor
+from collections.abc import Callable, Generator, Iterable, Iterator, Sequence
 from contextlib import closing
 from dataclasses import dataclass, replace
 from functools import partial
 from pathlib import PurePath
-from typing import TYPE_CHECKING, TypeVar
+from typing import TYPE_CHECKING, NamedTuple, TypeVar
 
 import polars as pl
 from blake3 import blake3
@@ -24,6 +22,7 @@ from neat_delta.core.base.support import sizes
 from neat_delta.core.base.support.joins import met_by_hash
 from neat_delta.core.base.support.progress import counting
 from neat_delta.core.base.support.series import constant, in_one_piece, scattered, true_places
+from neat_delta.core.base.support.workers import engaged
 from neat_delta.files.footprint import release_memory
 from neat_delta.files.parts import Parts
 from neat_delta.files.readers.dialect import Dialect
@@ -35,13 +34,27 @@ if TYPE_CHECKING:
 
     Offsets = NDArray[np.int64]
 
-__all__ = ["RecordIndex", "columns_of", "index_records", "joined"]
+__all__ = ["RecordIndex", "bytes_at_once", "columns_of", "index_records", "of_records"]
 
 Result = TypeVar("Result")
 
-SEEDS = tuple(int.from_bytes(os.urandom(8), "little") for _ in range(2))
-STEP = int.from_bytes(os.urandom(8), "little") | 1
-"""What the hash of a record's second line counts times, that of its third twice, and so on; odd, so that all count."""
+
+class Seeds(NamedTuple):
+    """What fingerprints are made with: the seeds of both hashes, and what the hash of a record's second line counts
+    times, that of its third twice, and so on; odd, so that all count.
+    """
+
+    first: int
+    second: int
+    step: int
+
+
+def _drawn() -> int:
+    return int.from_bytes(os.urandom(8), "little")
+
+
+SEEDS = Seeds(_drawn(), _drawn(), _drawn() | 1)
+"""Those of this run, wherever its pieces are worked on."""
 
 NO_SEPARATOR = "\0"
 """Stands in no text of a table, so that Polars takes each line for one cell."""
@@ -81,24 +94,23 @@ def index_records(
     marks = dialect.separator + dialect.quote
     if dialect.escape or dialect.end not in ("\n", "\r\n") or not marks.isascii() or len(dialect.separator) != 1:
         return None
-    hasher = blake3(max_threads=blake3.AUTO)
-    pieces, known = _pieces(parts, start, dialect, width, hasher), list[_PieceIndex]()
-    count = counting(PurePath(parts.path).name, "bytes", parts.size)
-    work = partial(_index_piece, dialect=dialect, width=width, checked=others is None, sparing=sparing)
-    with closing(_in_parallel(pieces, work)) as piece_indexes:
-        for piece in piece_indexes:
+    known, count = list[_PieceIndex](), counting(PurePath(parts.path).name, "bytes", parts.size)
+    work = partial(_index_piece, dialect=dialect, width=width, checked=others is None, sparing=sparing, seeds=SEEDS)
+    pieces, digest = _by_pieces(parts, start, dialect, width, work)
+    with closing(pieces):
+        for piece in pieces:
             if piece is None or (not known and others is not None and _is_unlike(piece.fingerprints, others)):
                 return None
             known.append(piece)
             count(piece.end)
     if not known:
         return None
-    bounds = np.concatenate([*(piece.starts for piece in known), np.array([known[-1].end])])
+    bounds = np.concatenate([*(piece.records["start"] for piece in known), np.array([known[-1].end])])
     fingerprints = in_one_piece(pl.concat([piece.fingerprints for piece in known]))
     del known
     if sparing:
         release_memory()
-    index = RecordIndex(bounds, fingerprints, None, b"", hasher.hexdigest())
+    index = RecordIndex(bounds, fingerprints, None, b"", digest())
     return index if others is None else _beside(index, others, parts, dialect, width, sparing=sparing)
 
 
@@ -110,31 +122,65 @@ def _beside(
     missing = true_places(counterparts.is_null())
     is_few, own = missing.len() * sizes.ROWS_READ_APART <= counterparts.len(), list[bytes]()
     is_kept = is_few and missing.len() <= sizes.ROWS_KEPT
-    end = dialect.end.encode()
-    for text in _in_pieces(parts, index.bounds, missing.to_numpy()):
-        if _index_piece(text.removesuffix(end) + end, 0, dialect, width, sparing=sparing) is None:
-            return None
-        own += [text] if is_kept else []
+    pieces = of_records(
+        parts, index.bounds, missing.to_numpy(), partial(_regular_text, dialect=dialect, width=width, sparing=sparing)
+    )
+    with closing(pieces):
+        for text in pieces:
+            if text is None:
+                return None
+            own += [text] if is_kept else []
     return replace(index, counterparts=counterparts if is_few else None, own=b"".join(own))
 
 
-def _in_pieces(parts: Parts, bounds: Offsets, places: Offsets) -> Iterator[bytes]:
-    """These records, one after the other, no more at once than a piece has."""
+def of_records(parts: Parts, bounds: Offsets, places: Offsets, work: Callable[[bytes], Result]) -> Generator[Result]:
+    """What becomes of these records, one after the other, no more at once than a piece has."""
     import numpy as np
 
-    ends = np.cumsum(bounds[places + 1] - bounds[places])
-    for group in np.split(places, np.flatnonzero(np.diff(ends // sizes.BYTES_OF_A_PIECE)) + 1):
-        if group.size:
-            yield joined(parts, bounds, group)
+    begins, ends = bounds[places], bounds[places + 1]
+    cuts = np.flatnonzero(np.diff(np.cumsum(ends - begins) // bytes_at_once(sizes.BYTES_OF_A_PIECE))) + 1
+    groups = [
+        (group_begins, group_ends)
+        for group_begins, group_ends in zip(np.split(begins, cuts), np.split(ends, cuts), strict=True)
+        if group_begins.size
+    ]
+    of_group = partial(_of_group, parts, work)
+    yield from engaged().map(of_group, groups, lambda spans: _bytes_named(parts, spans[0][0], spans[1][-1]))
 
 
-@dataclass(frozen=True, slots=True)
-class _PieceIndex:
-    """The records of a piece: where each begins in the file and the last one ends, and their fingerprints."""
+def bytes_at_once(here: int) -> int:
+    """So many bytes are worked on in one go: as many as threads of this process take, or as other workers do."""
+    return max(here, sizes.BYTES_OF_A_WORKERS_PIECE) if engaged().elsewhere else here
 
-    starts: Offsets
+
+def _bytes_named(parts: Parts, start: int, end: int) -> str:
+    """What an error calls a piece of a file."""
+    return f"{parts.path}, bytes {start:,} to {end:,}"
+
+
+def _of_group(parts: Parts, work: Callable[[bytes], Result], spans: tuple[Offsets, Offsets]) -> Result:
+    return work(_joined(parts, *spans))
+
+
+def _regular_text(text: bytes, dialect: Dialect, width: int, *, sparing: bool) -> bytes | None:
+    """Some records, if they are regular."""
+    end = dialect.end.encode()
+    is_regular = _index_piece(text.removesuffix(end) + end, 0, dialect, width, sparing=sparing) is not None
+    return text if is_regular else None
+
+
+class _PieceIndex(NamedTuple):
+    """The records of a piece: where each begins in the file (`start`) and its fingerprint (`first`, `second`); and
+    where the last one ends.
+    """
+
+    records: pl.DataFrame
     end: int
-    fingerprints: pl.DataFrame
+
+    @property
+    def fingerprints(self) -> pl.DataFrame:
+        """The fingerprints alone."""
+        return self.records[["first", "second"]]
 
 
 def columns_of(
@@ -143,55 +189,85 @@ def columns_of(
     """The `wanted` columns of a file that is known to be regular and whose header begins at `start`, piece by piece, so
     that no more of it is ever at hand; and the digest of the file. None where it cannot be seen where records end.
     """
-
-    def of_piece(text: bytes, at: int) -> tuple[pl.DataFrame, int] | None:
-        if dialect.quote and text.count(dialect.quote.encode()) % 2:  # it was cut inside a quoted cell
-            return None
-        try:
-            return split(text, names, dialect, wanted), at + len(text)
-        except pl.exceptions.PolarsError:  # it is another file by now
-            return None
-
-    hasher, tables = blake3(max_threads=blake3.AUTO), list[pl.DataFrame]()
-    count = counting(PurePath(parts.path).name, "bytes", parts.size)
-    with closing(_in_parallel(_pieces(parts, start, dialect, len(names), hasher), of_piece)) as pieces:
+    tables, count = list[pl.DataFrame](), counting(PurePath(parts.path).name, "bytes", parts.size)
+    work = partial(_columns_of_piece, names=names, dialect=dialect, wanted=wanted)
+    pieces, digest = _by_pieces(parts, start, dialect, len(names), work)
+    with closing(pieces):
         for piece in pieces:
             if piece is None:
                 return None
             tables.append(piece[0])
             count(piece[1])
-    return (pl.concat(tables).slice(1), hasher.hexdigest()) if tables else None
+    return (pl.concat(tables).slice(1), digest()) if tables else None
 
 
-def _in_parallel(
-    pieces: Iterator[tuple[bytes, int]], work: Callable[[bytes, int], Result | None]
-) -> Generator[Result | None]:
-    """What becomes of each piece, in order; as many pieces at once as there are cores, and no more are at hand."""
-    cores = os.cpu_count() or 1
-    running: deque[Future[Result | None]] = deque()
-    with ThreadPoolExecutor(cores) as pool:
-        for text, at in pieces:
-            running.append(pool.submit(work, text, at))
-            if len(running) > cores:
-                yield running.popleft().result()
-        while running:
-            yield running.popleft().result()
+def _columns_of_piece(
+    text: bytes, at: int, names: Sequence[str], dialect: Dialect, wanted: Sequence[str]
+) -> tuple[pl.DataFrame, int] | None:
+    """The `wanted` columns of a piece that begins at this place in the file, and where it ends."""
+    if dialect.quote and text.count(dialect.quote.encode()) % 2:  # it was cut inside a quoted cell
+        return None
+    try:
+        return split(text, names, dialect, wanted), at + len(text)
+    except pl.exceptions.PolarsError:  # it is another file by now
+        return None
 
 
-def _pieces(parts: Parts, start: int, dialect: Dialect, width: int, hasher: blake3) -> Iterator[tuple[bytes, int]]:
-    """The text in pieces that begin and end with a record, as it seems, and where each begins in the file. Blank lines
-    at the end are left out, and a last line has an end.
+class _Span(NamedTuple):
+    """Where a piece of a file stands; the line that ends the `last` one has no end of its own."""
+
+    start: int
+    end: int
+    last: bool
+
+    def with_end(self, text: bytes, dialect: Dialect) -> bytes:
+        """The text of the piece, all of whose lines have an end."""
+        return text + dialect.end.encode() if self.last else text
+
+
+def _by_pieces(
+    parts: Parts, start: int, dialect: Dialect, width: int, work: Callable[[bytes, int], Result | None]
+) -> tuple[Generator[Result | None], Callable[[], str]]:
+    """What becomes of each piece of a text (`_spans`), in order, and once all have come, the digest of the file."""
+    workers, spans = engaged(), _spans(parts, start, dialect, width)
+    if workers.elsewhere:
+        digest = workers.submit(parts.digest)
+        return workers.map(
+            partial(_of_span, parts, dialect, work), spans, lambda span: _bytes_named(parts, *span[:2])
+        ), digest
+    hasher = blake3(max_threads=blake3.AUTO)
+    return workers.map(partial(_of_text, work), _hashed(parts, spans, dialect, hasher)), hasher.hexdigest
+
+
+def _of_text(work: Callable[[bytes, int], Result], piece: tuple[bytes, int]) -> Result:
+    return work(*piece)
+
+
+def _of_span(parts: Parts, dialect: Dialect, work: Callable[[bytes, int], Result | None], span: _Span) -> Result | None:
+    return work(span.with_end(parts.part(span.start, span.end), dialect), span.start)
+
+
+def _hashed(parts: Parts, spans: Iterable[_Span], dialect: Dialect, hasher: blake3) -> Iterator[tuple[bytes, int]]:
+    """The text of each piece, and where it begins in the file, all of which is hashed on the way."""
+    end = 0
+    for span in spans:
+        for between in (parts.part(end, span.start), parts.part(span.start, span.end)):
+            hasher.update(between)
+        yield span.with_end(between, dialect), span.start
+        end = span.end
+    for begin in range(end, parts.size, sizes.BYTES_OF_A_PIECE):
+        hasher.update(parts.part(begin, begin + sizes.BYTES_OF_A_PIECE))
+
+
+def _spans(parts: Parts, start: int, dialect: Dialect, width: int) -> Iterator[_Span]:
+    """Where the pieces of a text stand, of which each begins and ends with a record, as it seems; without blank lines
+    at its end.
     """
-    hasher.update(parts.part(0, start))
     at, last = start, _end_of_content(parts, start)
     while at < last:
         cut = _cut(parts, at, last, dialect, width)
-        text = parts.part(at, cut)
-        hasher.update(text)
-        yield (text if cut < last else text + dialect.end.encode()), at
+        yield _Span(at, cut, cut == last)
         at = cut
-    for begin in range(last, parts.size, sizes.BYTES_OF_A_PIECE):
-        hasher.update(parts.part(begin, min(begin + sizes.BYTES_OF_A_PIECE, parts.size)))
 
 
 def _end_of_content(parts: Parts, start: int) -> int:
@@ -214,7 +290,8 @@ def _cut(parts: Parts, start: int, last: int, dialect: Dialect, width: int) -> i
     """Where a record ends, as it seems, some way after this one begins: before a line that has all cells and no quotes;
     without such a line, by the number of quotes before. The `last` end, where nothing shows it.
     """
-    stop = start + sizes.BYTES_OF_A_PIECE
+    piece = bytes_at_once(sizes.BYTES_OF_A_PIECE)
+    stop = start + piece
     if stop >= last:
         return last
     begin = max(start, stop - LOOKED_AT)
@@ -234,12 +311,19 @@ def _cut(parts: Parts, start: int, last: int, dialect: Dialect, width: int) -> i
             line_end = text.rfind(b"\n", 0, line_end)
         if line_end >= 0:
             return start + line_end + 1
-        stop += sizes.BYTES_OF_A_PIECE
+        stop += piece
     return last
 
 
 def _index_piece(
-    text: bytes, at: int, dialect: Dialect, width: int, *, checked: bool = True, sparing: bool = False
+    text: bytes,
+    at: int,
+    dialect: Dialect,
+    width: int,
+    *,
+    checked: bool = True,
+    sparing: bool = False,
+    seeds: Seeds = SEEDS,
 ) -> _PieceIndex | None:
     """The records of a piece that begins at this place in the file; None where one of them is not regular, which is
     looked at if it is to be `checked`, where it cannot be seen where they end, or where quotes are too many, unless
@@ -258,7 +342,7 @@ def _index_piece(
     ends = np.cumsum(lengths)
     if not ends.size or ends[-1] != data.size:
         return None
-    starts, hashes = ends - lengths, [lines.hash(seed).to_numpy() for seed in SEEDS]
+    starts, hashes = ends - lengths, [lines.hash(seed).to_numpy() for seed in (seeds.first, seeds.second)]
     quotes = np.flatnonzero(data == ord(dialect.quote)) if dialect.quote else np.array([], np.int64)
     are_many = quotes.size * sizes.BYTES_A_QUOTE > max(data.size, sizes.BYTES_OF_A_PIECE)
     if quotes.size % 2 or (are_many and not sparing):
@@ -267,13 +351,15 @@ def _index_piece(
         first = np.flatnonzero(np.searchsorted(quotes, starts) % 2 == 0)
         if first.size < starts.size:
             line = np.arange(starts.size) - np.repeat(first, np.diff(np.append(first, starts.size)))
-            powers = np.cumprod(np.append(np.uint64(1), np.full(int(line.max()), STEP, np.uint64)), dtype=np.uint64)
+            powers = np.cumprod(
+                np.append(np.uint64(1), np.full(int(line.max()), seeds.step, np.uint64)), dtype=np.uint64
+            )
             hashes = [np.add.reduceat(hash_ * powers[line], first) for hash_ in hashes]
             starts = starts[first]
     if checked and not _is_regular(data, starts, quotes, dialect, width):
         return None
     end = at + data.size - len(dialect.end)
-    return _PieceIndex(starts + at, end, pl.DataFrame({"first": hashes[0], "second": hashes[1]}))
+    return _PieceIndex(pl.DataFrame({"start": starts + at, "first": hashes[0], "second": hashes[1]}), end)
 
 
 def _has_one_line_end(text: bytes, dialect: Dialect) -> bool:
@@ -352,15 +438,14 @@ def _counterparts(fingerprints: pl.DataFrame, others: pl.DataFrame) -> pl.Series
     return scattered(constant(None, fingerprints.height, pl.UInt32), met["place"], met["counterpart"])
 
 
-def joined(parts: Parts, bounds: Offsets, places: Offsets) -> bytes:
-    """These records, by their places in ascending order, one after the other. Where they lie close to each other they
-    are taken out of pieces of the file: asking the system for each by itself takes longer then.
+def _joined(parts: Parts, begins: Offsets, ends: Offsets) -> bytes:
+    """The records that begin and end there, in ascending order, one after the other. Where they lie close to each other
+    they are taken out of pieces of the file: asking the system for each by itself takes longer then.
     """
     import numpy as np
 
     texts = bytearray()
-    begins, ends = bounds[places], bounds[places + 1]
-    for group in np.split(np.arange(places.size), np.flatnonzero(np.diff(begins // sizes.BYTES_OF_A_PIECE)) + 1):
+    for group in np.split(np.arange(begins.size), np.flatnonzero(np.diff(begins // sizes.BYTES_OF_A_PIECE)) + 1):
         if group.size and ends[group[-1]] - begins[group[0]] > group.size * sizes.BYTES_A_RECORD_APART:
             texts += b"".join([parts.part(int(begins[at]), int(ends[at])) for at in group])
         elif group.size:

@@ -15,6 +15,7 @@ __all__ = [
     "ProofError",
     "SettingError",
     "StoreError",
+    "WorkersError",
 ]
 
 
@@ -65,3 +66,7 @@ class SettingError(NeatDeltaError):
 
 class StoreError(NeatDeltaError):
     """A store file or a mapping file says something that cannot be understood, or cannot be."""
+
+
+class WorkersError(NeatDeltaError):
+    """The workers that were engaged cannot do their part, or cannot be reached; nothing was handed over."""

@@ -4,9 +4,13 @@ memory is bounded.
 
 from __future__ import annotations
 
+from functools import partial
+from typing import Literal
+
 import polars as pl
 
 from neat_delta.core.base.support import sizes
+from neat_delta.core.base.support.workers import engaged
 
 __all__ = ["met_by_hash", "parts_of"]
 
@@ -33,13 +37,33 @@ def met_by_hash(first: pl.DataFrame, other: pl.DataFrame, on: list[str]) -> pl.D
     >>> met_by_hash(live, sheet, ["hash"]).rows()
     [(1, 0)]
     """
-    parts = parts_of(max(first.height, other.height))
-    few = max(first.height, other.height) < sizes.ROWS_JOINED_IN_MEMORY
-    met = []
-    for part in range(parts):
-        sides = [
-            table.lazy() if parts == 1 else table.lazy().filter(pl.col(on[0]) % parts == part)
-            for table in (first, other)
-        ]
-        met.append(sides[0].join(sides[1], on=on).drop(on).collect(engine="in-memory" if few else "streaming"))
-    return pl.concat(met)
+    rows, workers = max(first.height, other.height), engaged()
+    if rows < sizes.ROWS_JOINED_IN_MEMORY:
+        return _met((first.lazy(), other.lazy()), on, "in-memory")
+    if workers.elsewhere:
+        parts = min(MOST_PARTS, 1 + rows // sizes.ROWS_JOINED_BY_A_WORKER)
+        sides = (tuple(side.collect() for side in _sides(first, other, on[0], part, parts)) for part in range(parts))
+        return pl.concat(workers.map(partial(_met_eager, on=on), sides))
+    parts = parts_of(rows)
+    return pl.concat([_met(_sides(first, other, on[0], part, parts), on, "streaming") for part in range(parts)])
+
+
+def _sides(
+    first: pl.DataFrame, other: pl.DataFrame, column: str, part: int, parts: int
+) -> tuple[pl.LazyFrame, pl.LazyFrame]:
+    """The rows of two tables whose hashes fall into one part of so many."""
+    if parts == 1:
+        return first.lazy(), other.lazy()
+    is_in_part = pl.col(column) % parts == part
+    return first.lazy().filter(is_in_part), other.lazy().filter(is_in_part)
+
+
+def _met_eager(sides: tuple[pl.DataFrame, ...], on: list[str]) -> pl.DataFrame:
+    first, other = sides
+    return _met((first.lazy(), other.lazy()), on, "streaming")
+
+
+def _met(
+    sides: tuple[pl.LazyFrame, pl.LazyFrame], on: list[str], engine: Literal["in-memory", "streaming"]
+) -> pl.DataFrame:
+    return sides[0].join(sides[1], on=on).drop(on).collect(engine=engine)

@@ -46,6 +46,9 @@ ROWS_JOINED_IN_MEMORY = 50_000
 ROWS_JOINED_AT_ONCE = 4_000_000
 """More rows are joined some at a time, by their hashes: a join takes several times the memory of its tables."""
 
+ROWS_JOINED_BY_A_WORKER = 500_000
+"""More rows than this are joined by several workers, where there are such, each some of them, by their hashes."""
+
 ROWS_JOINED_BY_HASH = 10_000
 """The keys of more rows are looked up by their hashes, and then compared: of few, by their texts at once."""
 
@@ -75,6 +78,12 @@ BYTES_OF_A_BLOCK = 1 << 21
 
 BYTES_OF_A_PIECE = 1 << 23
 """So many bytes of a file are taken for the records in them in one go."""
+
+BYTES_OF_A_WORKERS_PIECE = 1 << 25
+"""So many bytes of a file are given to a worker of another process in one go: giving and taking costs milliseconds."""
+
+BYTES_WORTH_A_FILE = 1 << 16
+"""A table of more bytes is handed to another process as a file, which costs less than a connection."""
 
 BYTES_INDEXED = 1 << 22
 """Of a text of more bytes the records are told apart first, and only those are read that differ."""
