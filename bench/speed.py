@@ -15,7 +15,7 @@ import platform
 import shutil
 import sys
 import tempfile
-from collections.abc import Callable
+from collections.abc import Callable, Iterable
 from datetime import date
 from multiprocessing import Process
 from pathlib import Path
@@ -113,12 +113,14 @@ ROUNDS: dict[str, tuple[list[str], list[list[str]]]] = {
 """Of each round the files that it is about, and the commands, of which the last is measured; none: it compares them."""
 
 
-def make_files(folder: Path, items: int) -> None:
-    """Write live and all other files. In a process of its own: a child's peak of memory begins with its parent's."""
+def make_files(folder: Path, items: int, names: Iterable[str] = FILES) -> None:
+    """Write live and the files of these names. In a process of its own: a child's peak of memory begins with its
+    parent's.
+    """
     make(folder, items, 0.0)
     live = pl.read_csv(folder / "live.csv", infer_schema=False)  # what is null is written as a bare blank
-    for name, made_of in FILES.items():
-        made_of(live).write_csv(folder / name, separator=";" if name == "turned.csv" else ",")
+    for name in names:
+        FILES[name](live).write_csv(folder / name, separator=";" if name == "turned.csv" else ",")
 
 
 def measured(folder: Path, rounds: int) -> list[tuple[str, float, float, float]]:

@@ -100,7 +100,7 @@ def test_the_tutorial_can_be_typed_with_an_export_of_ones_own(run: Run, tmp_path
     assert "The change landed." in done.stdout
 
 
-INSTRUCTIONS = {"FROM", "WORKDIR", "COPY", "RUN", "USER", "ENV", "ENTRYPOINT", "CMD"}
+INSTRUCTIONS = {"FROM", "ARG", "WORKDIR", "COPY", "RUN", "USER", "ENV", "ENTRYPOINT", "CMD"}
 
 
 def test_the_image_is_slim_pinned_and_not_run_by_root():
@@ -121,3 +121,41 @@ def test_the_image_is_slim_pinned_and_not_run_by_root():
         )
         assert word not in {"ENTRYPOINT", "CMD"} or re.fullmatch(r'\["[^"]+"\]', words)
     assert shlex.split(steps[-1][1].strip("[]")) == ["--help"]
+
+
+CLUSTER = sorted((ROOT / "docs/cluster").iterdir())
+
+
+def commands_in(content: object) -> list[list[str]]:
+    """All commands that a file for containers has, at any depth."""
+    if isinstance(content, list):
+        return [command for each in content for command in commands_in(each)]
+    if not isinstance(content, dict):
+        return []
+    own = [content["command"]] if "command" in content else []
+    return own + [command for each in content.values() for command in commands_in(each)]
+
+
+@pytest.mark.parametrize("path", CLUSTER, ids=lambda path: path.name)
+def test_what_starts_a_cluster_can_be_read_and_calls_what_there_is(path):
+    """Every command is one of Dask's, with options that it takes."""
+    import yaml
+    from distributed.cli import dask_scheduler, dask_worker
+
+    documents = [*yaml.safe_load_all(path.read_text())]
+    commands = commands_in(documents)
+    assert {tuple(command[:2]) for command in commands} == {("dask", "scheduler"), ("dask", "worker")}
+    for _, verb, *words in commands:
+        program = (dask_scheduler if verb == "scheduler" else dask_worker).main
+        assert all(isinstance(word, str) for word in words)
+        with program.make_context(verb, list(words)) as context:
+            assert context.params["port" if verb == "scheduler" else "nthreads"]
+    if path.name == "kubernetes.yaml":
+        assert all({"apiVersion", "kind", "metadata", "spec"} <= document.keys() for document in documents)
+        for document in documents:
+            if document["kind"] == "Deployment":
+                labels = document["spec"]["template"]["metadata"]["labels"]
+                assert document["spec"]["selector"]["matchLabels"].items() <= labels.items()
+    else:
+        assert {*documents[0]["services"]} == {"scheduler", "worker"}
+        assert all(port.startswith("127.0.0.1:") for port in documents[0]["services"]["scheduler"]["ports"])

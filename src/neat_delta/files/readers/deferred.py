@@ -58,6 +58,7 @@ class TextRecords:
     ) -> None:
         self.names, self.dialect, self.height = tuple(names), dialect, records.fingerprints.height - 1
         self._parts, self._bounds, self._digest, self._sparing = parts, records.bounds, records.digest, sparing
+        self._most_kept = sizes.ROWS_KEPT if sparing else self.height
         self._fingerprints: pl.DataFrame | None = records.fingerprints
         self._columns: dict[str, pl.Series] = {}
         self._forget_rows()
@@ -193,10 +194,10 @@ class TextRecords:
             unread = places.filter(known.is_null() & places.is_not_null()).unique().sort()
             if (self._rows.height + unread.len()) * sizes.ROWS_READ_APART > self.height:
                 return gathered(self.select(headings), places)
-            if unread.len() and self._rows.height + unread.len() > sizes.ROWS_KEPT:
+            if unread.len() and self._rows.height + unread.len() > self._most_kept:
                 self._forget_rows()
                 unread = places.drop_nulls().unique().sort()
-            if unread.len() > sizes.ROWS_KEPT:
+            if unread.len() > self._most_kept:
                 return gathered(
                     self._read_rows(headings, unread), unread.search_sorted(places).set(places.is_null(), None)
                 )

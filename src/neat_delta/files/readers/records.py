@@ -121,7 +121,7 @@ def _beside(
     counterparts = _counterparts(index.fingerprints, others)
     missing = true_places(counterparts.is_null())
     is_few, own = missing.len() * sizes.ROWS_READ_APART <= counterparts.len(), list[bytes]()
-    is_kept = is_few and missing.len() <= sizes.ROWS_KEPT
+    is_kept = is_few and (missing.len() <= sizes.ROWS_KEPT or not sparing)
     pieces = of_records(
         parts, index.bounds, missing.to_numpy(), partial(_regular_text, dialect=dialect, width=width, sparing=sparing)
     )

@@ -56,7 +56,9 @@ ROWS_COMPARED_AT_ONCE = 100_000
 """The cells of more rows that differ are compared some rows at a time."""
 
 ROWS_KEPT = 100_000
-"""So many rows that were read by themselves are kept: one stage after another asks for the same ones."""
+"""So many rows that were read by themselves are kept where memory is short, else all of them: one stage after another
+asks for the same ones.
+"""
 
 ROWS_IN_ORDER = 10_000
 """Of so many places it is looked whether they are all there are, in order, so that there is nothing to gather."""
