@@ -376,6 +376,17 @@ def slips_of(before: list[str], after: list[str], field: Field = MONEY) -> list[
 PRICES = [f"{price}.90" for price in random.Random(9).sample(range(10, 900), 60)]
 
 
+@pytest.mark.parametrize("step", [-4, -3, -2, -1, 1, 2, 3, 4])
+@pytest.mark.parametrize("cells", [9, 10])
+def test_a_column_is_shifted_by_up_to_three_rows_from_ten_cells_on(cells, step):
+    after = list(PRICES)
+    after[20 : 20 + cells] = PRICES[20 - step : 20 - step + cells]
+    shop = {"sku": [f"QA-{n}" for n in range(60)], "name": [f"Frame {n}" for n in range(60)]}
+    live, sheet = (as_catalogue(shop | {"price": prices}, "x") for prices in (PRICES, after))
+    slips = [(one.name, one.cells) for one in compare(live, sheet).header.findings if one.check == "slip"]
+    assert slips == [("a column shifted by rows", cells)] * (cells == 10 and abs(step) <= 3)
+
+
 @pytest.mark.parametrize("cells", [7, 8])
 def test_a_series_is_one_from_eight_cells_on(cells):
     series = [f"{500 + n}.00" for n in range(cells)]

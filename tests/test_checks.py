@@ -131,6 +131,7 @@ CASES: dict[str, list[tuple[dict[str, str], str | None]]] = {
     "new-value": [
         ({"colour": "green"}, '"green" is a value that live does not have'),
         ({"path": "Clothing > Gloves"}, '"Clothing > Gloves" is new from level 2 ("Gloves") on'),
+        ({"path": "Smokers > Gloves"}, '"Smokers > Gloves" is new from level 1 ("Smokers") on'),
         ({"path": "Clothing"}, 'live has items under "Clothing" and none in it'),
         ({"tags": "gift"}, None),
         ({"colour": ""}, None),
@@ -234,13 +235,15 @@ def test_characters_that_the_encoding_lacks_are_found():
     ]
 
 
-def test_letters_of_a_sheet_whose_encoding_is_a_guess_are_held():
-    live, sheet = catalogue(table(shop())), catalogue(table(shop(name="Crème", short="a")), "sheet.csv")
+@pytest.mark.parametrize("name", ["Crème", "Crème de miel, forty characters and no one"])
+def test_letters_of_a_sheet_whose_encoding_is_a_guess_are_held(name):
+    """Of a long text, forty characters are shown."""
+    live, sheet = catalogue(table(shop())), catalogue(table(shop(name=name, short="a")), "sheet.csv")
     object.__setattr__(sheet, "guessed", True)
     (flag,) = (
         one for one in compare(live, sheet, store=STORE).iter_check_findings() if one.check == "guessed-encoding"
     )
-    assert (flag.field, flag.what, flag.done) == ("name", "Crème: the sheet's encoding is a guess", "held")
+    assert (flag.field, flag.what, flag.done) == ("name", f"{name[:40]}: the sheet's encoding is a guess", "held")
 
 
 def test_what_is_far_from_the_other_changes_of_a_round_is_found():

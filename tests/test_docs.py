@@ -185,8 +185,10 @@ def test_each_option_that_a_page_names_is_there():
         assert named - there - OTHERS == set(), page.name
 
 
-OTHERS = {"--quiet", "--raised", "--strict", "--version"}
-"""Options of other programs: of pip, of bench/compare.py, of mkdocs; and of the program as a whole."""
+OTHERS = {"--quiet", "--raised", "--strict", "--version", "--build-arg", "--scale", "--nthreads"}
+"""Options of other programs: of pip, of bench/compare.py, of mkdocs, of what starts a cluster; and of the program as a
+whole.
+"""
 
 
 def test_each_message_in_the_table_is_one_that_the_program_says():

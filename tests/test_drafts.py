@@ -314,6 +314,8 @@ def test_limits_are_drafted_where_many_items_bear_them_out_and_suggested_elsewhe
     )
     assert "largest_change" not in found["fields"]["price"] and "moving" not in found["fields"]["last_modified"]
     assert "# moving = true # a guess: by its heading" in text
+    assert drafted(run, put, head, rows[:50])[0]["relations"]["least_margin"] == 41  # fifty are enough
+    assert "least_margin" not in drafted(run, put, head, rows[:49])[0]["relations"]
     found, text = drafted(run, put, head, rows[:8])  # too few to be sure of
     assert "least_margin" not in found["relations"] and "# least_margin = 41 # the least of 8 items has" in text
 

@@ -15,7 +15,7 @@ import pytest
 from neat_delta import ChangeSet, Field, Store, as_catalogue, compare
 from neat_delta.core.base.model.store import Key, Relations
 from neat_delta.core.review.clashes import clash_count
-from neat_delta.core.review.impact import Sums, impact_of
+from neat_delta.core.review.impact import Sums, impact_of, points
 from neat_delta.core.review.movement import movement
 from tests import afternoons
 from tests.afternoons import STORE, Sheet, catalogue
@@ -197,3 +197,15 @@ def test_of_prices_that_move_alike_the_first_items_are_told():
     effect = impact_of(compare(live, sheet, store=store, accept=accept), live, pl.Series(skus))
     assert [mover.key["sku"] for mover in effect.movers] == ["QA-33", *skus[:19]]
     assert [mover.per_cent for mover in effect.movers] == [200] + [100] * 19
+
+
+def test_charts_have_the_changes_and_the_margins_in_per_cent():
+    """Not rounded; of an item whose price was 0 there is no change in per cent, of one whose price is 0 no margin."""
+    skus = ["QA-1", "QA-2", "QA-3", "QA-4"]
+    live = as_catalogue({"sku": skus, "price": ["8.00", "20.00", "0.00", "4.00"], "cost": ["2.00"] * 4}, "live")
+    sheet = as_catalogue({"sku": skus, "price": ["10.00", "16.00", "5.00", "4.00"]}, "sheet")
+    fields = {name: Field("money", decimals=2) for name in ("price", "cost")}
+    store = Store(key=Key(["sku"]), fields=fields, relations=Relations(price="price", cost="cost"))
+    drawn = points(compare(live, sheet, store=store), live)
+    assert drawn.prices == [Decimal(25), Decimal(-20)]
+    assert drawn.margins == [(Decimal(75), Decimal(80)), (Decimal(90), Decimal("87.5"))]

@@ -141,3 +141,14 @@ def _agree(draw, seed):
     if new.height and (importer.empties and (new == importer.empties).sum_horizontal().sum()):
         return  # a mark in a new item: no plan sends one
     assert shop.table().rows() == wanted.rows(), seed
+
+
+@pytest.mark.parametrize(("keys", "why"), [
+    (["QA-1", "QA-1"], "a key stands twice in one update table"),
+    (["QA-1", " "], 'a row of the update table has a blank key field "sku"'),
+])  # fmt: skip
+def test_replay_refuses_a_table_that_cannot_be_understood(keys, why):
+    live = pl.DataFrame({"sku": ["QA-1", "QA-2"], "price": ["9.90", "20.00"]})
+    update = pl.DataFrame({"sku": keys, "price": ["10.50", "11.00"]})
+    with pytest.raises(ProofError, match=why):
+        replay(live, update, ["sku"], Importer("skip"))

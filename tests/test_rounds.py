@@ -719,7 +719,7 @@ NOT_IN_A_ROUND = {
     **dict.fromkeys(("workbook", "page", "charts"), "the page is the round's"),
     **dict.fromkeys(("retry", "altered", "records", "skus"), "a person decides"),
     **dict.fromkeys(("again", "arrived"), "options of `run --resume`"),
-    "memory": "of the machine that it is made on",
+    **dict.fromkeys(("memory", "workers", "cluster", "scratch"), "of the machine that it is made on"),
     **dict.fromkeys(("decimal_mark", "thousands_mark", "date_form"), "`writing` in the mapping of a list"),
     **{"ledger": "`folder`", "sheet": "`file`", "signed_off": "`sign_off`", "rules_file": "`rules`"},
     **{"addresses": "`deliver.to`", "address": "`deliver.to`", "reports": "`confirm.results`"},

@@ -18,6 +18,8 @@ from neat_delta import as_catalogue, edit, explain
 from neat_delta.core.base.model.rules import Lookup, Rule, Rules
 from neat_delta.core.base.model.store import Field, Key, Relations, Store
 from neat_delta.core.base.support.errors import ConditionError, StoreError
+from neat_delta.core.compare.made import problems_said
+from neat_delta.core.review.explain import trials
 from neat_delta.files.rulesfile import read_rules, rules_schema
 from tests.conftest import in_two_lengths
 
@@ -327,3 +329,27 @@ def test_a_rule_makes_a_sheet_of_what_it_sets_or_could_not_and_no_more():
     live = {"sku": ["A", "B", "C"], "price": ["1.00", "2.00", "3.00"], "cost": ["0.50", "", "1.00"]}
     changes = neat_delta.edit(live, set=["price = cost * 3"], where="sku <> 'C'", key=["sku"])
     assert changes.header.sheet.rows == 2 and len(changes) == 1
+
+
+def test_what_stands_out_of_a_trial_goes_by_what_cells_become():
+    """Not by what they were: the dearest before is the cheapest after."""
+    live = as_catalogue({"sku": ["QA-1", "QA-2", "QA-3"], "price": ["9.90", "20.00", "30.00"]}, "live")
+    changes = edit(live, Rules(rule=[Rule("turned", {"price": "45 - price"})]))
+    (trial,) = trials(changes, 20)
+    assert trial.least["after"].to_list() == ["15.00", "25.00", "35.10"]
+    assert trial.greatest["after"].to_list() == ["35.10", "25.00", "15.00"]
+
+
+@pytest.mark.parametrize(
+    ("what", "why"),
+    [
+        (["no price"], "no price"),
+        (["no price", "no price"], "no price (2 times)"),
+        (["no price", "too long", "no price"], "no price (2 times), and 1 others"),
+    ],
+)
+def test_what_could_not_be_worked_out_is_told_with_what_is_wrong_most_often(what, why):
+    columns = {"source": "rule", "rule": "spring", "field": "price"}
+    problems = pl.DataFrame({"what": what}).with_columns(pl.lit(text).alias(name) for name, text in columns.items())
+    (finding,) = problems_said(problems)
+    assert (finding.why, finding.cells) == (why, len(what))

@@ -288,6 +288,7 @@ def test_a_base_that_was_swapped_with_live_is_asked_about():
         ("wax, gift", "gift", "wax, gift, spring", "gift, spring"),
         ("wax,gift", "wax", "gift", ""),
         ("", "sale", "spring", "sale,spring"),
+        ("wax,gift", "wax,gift,sale", " wax,gift,spring", "wax,gift,sale,spring"),
         ("wax,gift", "wax,gift,sale", "gift,wax", None),
         ("wax", "wax,sale", "wax,wax", None),
     ],

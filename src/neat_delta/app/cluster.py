@@ -102,7 +102,7 @@ def workers(engaged: int | str, say: Callable[[str], None] | None = None) -> Ite
     elif engaged < 1:
         raise ValueError(f"{engaged} is no number of workers; say 1 or more")
     if find_spec("distributed") is None:
-        raise WorkersError("workers need Dask, which is not installed: pip install 'neat-delta[cluster]'.")
+        raise WorkersError("workers need Dask, which is not installed. Install it: pip install 'neat-delta[cluster]'.")
     cluster = Cluster(engaged, say)
     try:
         with engaging(cluster):

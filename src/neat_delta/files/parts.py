@@ -22,10 +22,10 @@ FILES_KEPT_OPEN = 8
 
 
 class _Opened:
-    """A file that is open, and its state since then; it is closed when nobody has use for it any more."""
+    """A file that is open, and its state as it was opened; it is closed when nobody has use for it any more."""
 
-    def __init__(self, handle: int) -> None:
-        self.handle, self.state = handle, stamp(os.fstat(handle))
+    def __init__(self, handle: int, state: os.stat_result) -> None:
+        self.handle, self.state = handle, stamp(state)
         weakref.finalize(self, os.close, handle)
 
 
@@ -86,7 +86,7 @@ def open_parts(path: str) -> Parts | None:
         os.close(handle)
         return None
     remember(path, state)
-    return Parts(path, os.path.realpath(path), stamp(state), _Opened(handle))
+    return Parts(path, os.path.realpath(path), stamp(state), _Opened(handle, state))
 
 
 @lru_cache(maxsize=FILES_KEPT_OPEN)
@@ -95,7 +95,8 @@ def _opened_again(path: str, place: str, state: tuple[int, ...]) -> _Opened:
     size and time; the number of a file may be another on each machine that shares it.
     """
     try:
-        opened = _Opened(os.open(place, os.O_RDONLY | getattr(os, "O_CLOEXEC", 0)))
+        handle = os.open(place, os.O_RDONLY | getattr(os, "O_CLOEXEC", 0))
+        opened = _Opened(handle, os.fstat(handle))
     except OSError as error:
         raise unreadable(path, error) from None
     if opened.state[2:] != state[2:]:

@@ -5,6 +5,7 @@ Rule: what stands there is of use to nobody else, and is gone at the end.
 
 from __future__ import annotations
 
+import os
 from collections.abc import Iterator
 from contextlib import contextmanager, suppress
 from dataclasses import dataclass
@@ -18,7 +19,7 @@ import polars as pl
 
 from neat_delta.core.base.support import sizes
 from neat_delta.core.base.support.errors import OutputError
-from neat_delta.files.whole import unreadable
+from neat_delta.files.whole import AnyPath, unreadable
 
 __all__ = ["Scratch", "remove", "scratch_at", "scratch_folder", "scratch_in", "taken"]
 
@@ -28,18 +29,18 @@ FOLDERS: list[str] = []
 
 
 @contextmanager
-def scratch_at(folder: str) -> Iterator[None]:
+def scratch_at(folder: AnyPath) -> Iterator[None]:
     """While it lasts, what processes hand each other lies in this folder, which all of them reach.
 
     >>> with scratch_at("/srv/shared"):
     ...     scratch_folder()
     '/srv/shared'
     """
-    FOLDERS.append(folder)
+    FOLDERS.append(os.fspath(folder))
     try:
         yield
     finally:
-        FOLDERS.remove(folder)
+        FOLDERS.pop()
 
 
 def scratch_folder() -> str | None:
@@ -123,5 +124,5 @@ def _each(value: Any, work: Any) -> Any:  # noqa: ANN401
     """A tuple, or a named one, with each of its values worked on; anything else as it is."""
     if not isinstance(value, tuple):
         return value
-    values = [work(one) for one in value]
+    values = [work(part) for part in value]
     return type(value)(*values) if hasattr(value, "_fields") else tuple(values)

@@ -16,6 +16,9 @@ LEAST = 10
 FARTHEST = 3
 """Rows that a column is shifted by, at most."""
 
+WITHIN = LEAST - FARTHEST
+"""So many cells of the shortest run hold what another one of it held; the rest comes from beside it."""
+
 STEPS = [*range(1, FARTHEST + 1), *range(-1, -FARTHEST - 1, -1)]
 
 GAP = 6
@@ -32,7 +35,7 @@ def shifted(context: SlipContext) -> list[Slip]:
         present = None
         if cells.height * FARTHEST > context.live.height:
             present = _all(cells, name, context)
-        elif cells.select(pl.col("theirs").hash().is_in(pl.col("ours").hash().implode()).sum()).item() < LEAST:
+        elif cells.select(pl.col("theirs").hash().is_in(pl.col("ours").hash().implode()).sum()).item() < WITHIN:
             continue
         slip = next(
             (shift for order in ("place", "pair") if (shift := _in(cells, order, name, context, present))), None
