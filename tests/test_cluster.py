@@ -7,6 +7,7 @@ from __future__ import annotations
 import json
 import os
 import pickle
+import platform
 import random
 import re
 import signal
@@ -15,12 +16,13 @@ import sys
 import tempfile
 import time
 from collections.abc import Callable, Generator, Iterable, Iterator
-from contextlib import contextmanager
+from contextlib import contextmanager, suppress
 from itertools import islice
 from pathlib import Path
 from typing import Any, NamedTuple
 from unittest import mock
 
+import psutil
 import pytest
 from hypothesis import strategies as st
 
@@ -31,7 +33,16 @@ from neat_delta.app.cluster import Program, scheduler_address, workers
 from neat_delta.core.base.support import sizes
 from neat_delta.core.base.support.workers import THREADS, engaged, engaging
 from neat_delta.files.scratch import Scratch, remove, scratch_at, scratch_in, taken
-from tests.conftest import LENGTH, campaign, environment, in_a_process, in_this_process, in_two_lengths
+from tests.conftest import (
+    LENGTH,
+    PROGRAM,
+    campaign,
+    environment,
+    in_a_process,
+    in_this_process,
+    in_two_lengths,
+    started,
+)
 from tests.oracle import rounds
 from tests.test_records import by_records_of, written
 
@@ -300,6 +311,50 @@ def test_processes_of_this_machine_come_to_the_same_and_leave_nothing(shop):
     assert in_a_process(shop, *call, "alone.jsonl").stdout.replace("alone", "together") == done.stdout
     assert (shop / "together.jsonl").read_bytes() == (shop / "alone.jsonl").read_bytes()
     assert not [*(shop / "tmp").rglob("*")]
+
+
+@pytest.mark.process
+def test_who_stops_the_program_stops_its_workers_and_sees_one_line(shop):
+    """Ctrl-C reaches all processes of a terminal."""
+    (shop / "tmp").mkdir()
+    rows = [[f"QA-{n}", f"Frame, {n} mm, {'of lime ' * 60}", f"{n}.90", str(n % 7)] for n in range(40_000)]
+    for name in ("live.csv", "sheet.csv"):
+        (shop / name).write_text(written((HEADINGS, rows)))
+    call: list[str | Path] = [PROGRAM, "compare", "live.csv", "sheet.csv", "-o", "together.jsonl", "--workers", "2"]
+    running = started(call, cwd=shop, env=environment(TMPDIR=str(shop / "tmp")), stderr=subprocess.PIPE,
+                      stdout=subprocess.DEVNULL, start_new_session=True)  # fmt: skip
+    assert running.stderr is not None
+    assert running.stderr.readline() == "workers 2 on this machine\n"
+    os.killpg(running.pid, signal.SIGINT)
+    lines = running.communicate(timeout=60)[1]
+    assert (running.returncode, lines) == (130, "Stopped. Nothing is half written, and no input was changed.\n")
+    assert not (shop / "together.jsonl").exists() and not [*(shop / "tmp").iterdir()]
+    end = time.monotonic() + 30
+    while any("spawn_main" in " ".join(words) for words in commands_of(running.pid)):
+        assert time.monotonic() < end, "workers are left"
+        time.sleep(0.1)
+
+
+def commands_of(session: int) -> list[list[str]]:
+    """The commands of all processes that a program began, as it began a session."""
+    commands = []
+    for process in psutil.process_iter():
+        with suppress(psutil.Error, ProcessLookupError):
+            if os.getsid(process.pid) == session:
+                commands.append(process.cmdline())
+    return commands
+
+
+def test_what_a_program_that_was_killed_left_in_a_scratch_folder_goes(tmp_path):
+    gone = subprocess.Popen([sys.executable, "-c", ""])
+    gone.wait()
+    prefix = f"neat-delta-scratch-{platform.node()}-"
+    kept = [f"{prefix}{os.getpid()}-x", "neat-delta-scratch-another-1-x", f"{prefix}x-y", "live.csv"]
+    for name in (*kept, f"{prefix}{gone.pid}-x"):
+        (tmp_path / name).mkdir()
+    with scratch_in(str(tmp_path)) as scratch:
+        assert {path.name for path in tmp_path.iterdir()} == {*kept, Path(scratch.folder).name}
+    assert {path.name for path in tmp_path.iterdir()} == {*kept}
 
 
 @pytest.mark.parametrize(

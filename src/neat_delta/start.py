@@ -53,7 +53,8 @@ def _keep_no_memory() -> None:
         os.environ.setdefault("_RJEM_MALLOC_CONF", "dirty_decay_ms:0,muzzy_decay_ms:0")
 
 
-_listen()
+if "__mp_main__" not in sys.modules:  # a worker imports the main module of the program that began it, and ends with it
+    _listen()
 _keep_no_memory()
 
 

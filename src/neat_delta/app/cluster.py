@@ -17,7 +17,6 @@ from concurrent.futures import CancelledError
 from contextlib import ExitStack, contextmanager, suppress
 from functools import cached_property, partial
 from importlib.util import find_spec
-from tempfile import TemporaryDirectory
 from threading import RLock
 from typing import TYPE_CHECKING, Any, NamedTuple, TypeVar
 
@@ -151,23 +150,25 @@ class Cluster:
         from distributed import Client, LocalCluster
 
         assert isinstance(self._engaged, int)
-        folder = self._open.enter_context(TemporaryDirectory(prefix="neat-delta-workers-", ignore_cleanup_errors=True))
+        own = self._open.enter_context(scratch_in(None))
         settings = {
             "logging": {"distributed": "critical"},
             "distributed.scheduler.allowed-failures": ATTEMPTS - 1,
-            "temporary-directory": folder,
+            "temporary-directory": own.folder,
         }
         self._open.enter_context(dask.config.set(settings))
-        self._scratch = self._open.enter_context(scratch_in(scratch_folder() or folder))
+        folder = scratch_folder()
+        self._scratch = own if folder is None else self._open.enter_context(scratch_in(folder))
         cores = max(1, (os.cpu_count() or 1) // self._engaged)
-        cluster = LocalCluster(
-            n_workers=self._engaged,
-            threads_per_worker=1,
-            security=True,  # keys of its own: nobody else on this machine can hand over work
-            dashboard_address=None,
-            silence_logs=logging.CRITICAL,
-            env={"POLARS_MAX_THREADS": str(cores)},
-        )
+        with _environment(PYTHONWARNINGS="ignore"):  # of what is left where the program is ended
+            cluster = LocalCluster(
+                n_workers=self._engaged,
+                threads_per_worker=1,
+                security=True,  # keys of its own: nobody else on this machine can hand over work
+                dashboard_address=None,
+                silence_logs=logging.CRITICAL,
+                env={"POLARS_MAX_THREADS": str(cores)},
+            )
         self._open.callback(cluster.close)
         return self._connected(Client(cluster, set_as_default=False))
 
@@ -304,6 +305,18 @@ def _worked_on(program: Program, scratch: Scratch | None, work: Callable[[Any], 
     except FileError as error:
         reached = f"(On the worker {worker.address}: each has to reach the files by their paths.)"
         raise FileError(f"{error} {reached}") from None
+
+
+@contextmanager
+def _environment(**settings: str) -> Iterator[None]:
+    """While it lasts, processes that begin have these variables, where nothing else is said of them."""
+    own = {name: text for name, text in settings.items() if name not in os.environ}
+    os.environ.update(own)
+    try:
+        yield
+    finally:
+        for name in own:
+            os.environ.pop(name, None)
 
 
 def _called(work: Callable[[], Result]) -> Result:

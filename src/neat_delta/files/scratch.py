@@ -5,13 +5,15 @@ Rule: what stands there is of use to nobody else, and is gone at the end.
 
 from __future__ import annotations
 
+import glob
 import os
 from collections.abc import Iterator
 from contextlib import contextmanager, suppress
 from dataclasses import dataclass
 from pathlib import Path
+from platform import node
 from shutil import rmtree
-from tempfile import mkdtemp
+from tempfile import gettempdir, mkdtemp
 from typing import Any
 from uuid import uuid4
 
@@ -19,7 +21,7 @@ import polars as pl
 
 from neat_delta.core.base.support import sizes
 from neat_delta.core.base.support.errors import OutputError
-from neat_delta.files.whole import AnyPath, unreadable
+from neat_delta.files.whole import UNFINISHED, AnyPath, unreadable
 
 __all__ = ["Scratch", "remove", "scratch_at", "scratch_folder", "scratch_in", "taken"]
 
@@ -88,18 +90,38 @@ class Scratch:
 
 
 @contextmanager
-def scratch_in(folder: str) -> Iterator[Scratch]:
-    """A scratch folder in another one, for as long as it is used. OutputError where none can be made."""
+def scratch_in(folder: str | None) -> Iterator[Scratch]:
+    """A scratch folder in another one (None: where the system has its temporary files), for as long as it is used. What
+    a program that was killed left there on this machine goes. OutputError where none can be made.
+    """
+    parent = folder or gettempdir()
+    _remove_left_over(parent)
     try:
-        own = mkdtemp(prefix="neat-delta-scratch-", dir=folder)
+        own = mkdtemp(prefix=f"{_prefix()}{os.getpid()}-", dir=parent)
     except OSError as error:
         raise OutputError(
-            f"{folder}: no scratch folder can be made there ({error.strerror}). Say with ‹scratch› another one."
+            f"{parent}: no scratch folder can be made there ({error.strerror}). Say with ‹scratch› another one."
         ) from None
+    UNFINISHED.add(own)
     try:
         yield Scratch(own)
     finally:
         rmtree(own, ignore_errors=True)
+        UNFINISHED.discard(own)
+
+
+def _prefix() -> str:
+    return f"neat-delta-scratch-{node()}-"
+
+
+def _remove_left_over(parent: str) -> None:
+    """Remove the scratch folders of programs of this machine that are not there any more."""
+    import psutil
+
+    for other in Path(parent).glob(f"{glob.escape(_prefix())}*"):
+        number = other.name.removeprefix(_prefix()).partition("-")[0]
+        if number.isdigit() and not psutil.pid_exists(int(number)):
+            rmtree(other, ignore_errors=True)
 
 
 def taken(value: Any) -> Any:  # noqa: ANN401 - what was handed on, whatever it was
