@@ -120,14 +120,17 @@ class Cluster:
     def __init__(self, engaged: int | str, say: Callable[[str], None] | None = None) -> None:
         self._engaged, self._say, self._open, self._lock = engaged, say, ExitStack(), RLock()
         self._scratch: Scratch | None = None
+        self._connection: Client | None = None
 
-    @cached_property
+    @property
     def _client(self) -> Client:
         """The connection to the scheduler, all of whose workers run the same program as this process."""
-        with self._lock:
-            client = self._of_machine() if isinstance(self._engaged, int) else self._of_scheduler(self._engaged)
-            self._must_fit(client)
-            return client
+        with self._lock:  # also threads ask for it
+            if self._connection is None:
+                client = self._of_machine() if isinstance(self._engaged, int) else self._of_scheduler(self._engaged)
+                self._must_fit(client)
+                self._connection = client
+            return self._connection
 
     @cached_property
     def count(self) -> int:
@@ -224,7 +227,7 @@ class Cluster:
         self, work: Callable[[Piece], Result], pieces: Iterable[Piece], name: Callable[[Piece], str] | None = None
     ) -> Generator[Result]:
         """What becomes of each piece, in the order of the pieces, of which an error gives the name."""
-        running = deque[tuple["Future[Any]", Piece, str]]()
+        running, client = deque[tuple["Future[Any]", Piece, str]](), self._client
         try:
             for piece in pieces:
                 handed = piece if self._scratch is None else self._scratch.put(piece)
@@ -236,7 +239,7 @@ class Cluster:
         finally:
             if running:
                 with suppress(OSError, RuntimeError):  # nobody is there who could be told
-                    self._client.cancel([future for future, _, _ in running])
+                    client.cancel([future for future, _, _ in running])
 
     def _of_piece(self, future: Future[Any], piece: Any, name: str) -> Any:  # noqa: ANN401 - what becomes of it
         result = self._result(future, name)
@@ -278,6 +281,8 @@ class Cluster:
                 ) from None
             except CancelledError:
                 raise self._gone("the connection was lost") from None
+            except (OSError, RuntimeError) as error:
+                raise self._gone(error) from None
 
     def _gone(self, error: object) -> WorkersError:
         return WorkersError(
@@ -287,7 +292,8 @@ class Cluster:
 
     def close(self) -> None:
         """Let them go."""
-        self._open.close()
+        with suppress(OSError, RuntimeError):  # nobody is there any more
+            self._open.close()
 
 
 def _worked_on(program: Program, scratch: Scratch | None, work: Callable[[Any], Any], piece: Any) -> Any:  # noqa: ANN401

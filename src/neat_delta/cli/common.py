@@ -190,9 +190,8 @@ def _keep_age(context: click.Context, option: click.Parameter, age: str | None) 
 
 def machine_options(command: Any) -> Any:  # noqa: ANN401 - as Click decorates
     """The options that say how much memory tables may take, and who works on them."""
-    for (name, metavar, words), keep in zip(
-        MACHINE, (_keep_memory, _keep_workers, _keep_cluster, _keep_scratch), strict=True
-    ):
+    kept = (_keep_memory, _keep_workers, _keep_cluster, _keep_scratch)
+    for (name, metavar, words), keep in reversed([*zip(MACHINE, kept, strict=True)]):
         kind = click.IntRange(min=1) if name == "--workers" else None
         command = option(
             name, metavar=metavar, expose_value=False, callback=keep, help=words, group=FILES, type=kind
