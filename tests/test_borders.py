@@ -6,10 +6,12 @@ from __future__ import annotations
 
 import random
 
+import polars as pl
 import pytest
 
 import neat_delta
 from neat_delta import Field, Key, Notation, Store
+from neat_delta.core.compare.detect.damage import damaged
 
 TABLES: dict[str, tuple[Field, Notation, list[tuple[str, str, str | None, str | None]]]] = {
     "money, 2 decimals": (
@@ -285,3 +287,33 @@ def test_in_any_order_they_come_to_the_same(kind):
     mixed = rows * 2
     random.Random(kind).shuffle(mixed)
     assert outcome(mixed, field, writing) == mixed
+
+
+@pytest.mark.parametrize(
+    ("code", "typed", "is_damaged"),
+    [
+        ("100000", "1E+05", True),
+        ("149999", "1E+05", True),
+        ("150000", "1E+05", False),
+        ("95000", "1E+05", True),
+        ("49999", "1E+05", False),
+        ("100000", "1.0E+05", True),
+        ("105000", "1,1E+05", True),
+        ("105000", "1.0E+05", False),
+        ("123456", "1.2E+05", True),
+    ],
+)
+def test_a_power_of_ten_is_a_code_rounded_to_the_digits_that_it_shows(code, typed, is_damaged):
+    (row,) = outcome([(code, typed, None, None)], Field("code"), Notation())
+    assert row == (code, typed, typed, "damage: scientific notation" if is_damaged else None)
+
+
+@pytest.mark.parametrize(
+    ("price", "typed", "damage"),
+    [("1250.00", "1250,00", "another decimal mark"), ("12.50", "1,250.0", None), ("12.50", "125,0", None)],
+)
+def test_marks_that_changed_places_leave_the_number_as_it_was(price, typed, damage):
+    """Digits alone say nothing: 125,0 is not 12.50."""
+    texts = {"field": ["x"], "before": [price], "after": [typed], "raw": [typed]}
+    cells, fields = pl.DataFrame(texts), {"x": Field("decimal")}
+    assert damaged(cells, fields, Notation(decimal_mark=".", thousands_mark=",")).to_list() == [damage]

@@ -505,3 +505,14 @@ def test_a_price_that_was_nothing_is_no_outlier_and_one_of_ten_changes_may_be(ot
     changes = compare(live, sheet, store=Store(key=Key(["sku"]), fields={"price": Field("money", decimals=2)}))
     hit = changes.flags.filter(pl.col("check") == "outlier")["item"].to_list()
     assert [changes.keys["sku"][item] for item in hit] == ["QA-1"] * found
+
+
+@pytest.mark.parametrize(
+    ("relations", "is_idle"),
+    [({}, True), ({"least_price": "least"}, False), ({"most_price": "most"}, False),
+     ({"least_price": "least", "most_price": "most"}, False)],
+)  # fmt: skip
+def test_a_price_has_a_range_as_soon_as_one_end_of_it_is_named(relations, is_idle):
+    live = as_catalogue({"sku": ["QA-1"], "price": ["9.90"], "least": ["8.00"], "most": ["12.00"]}, "live")
+    store = Store(key=Key(["sku"]), relations=Relations(price="price", **relations))
+    assert ("price-range" in check(live, store).idle) is is_idle
