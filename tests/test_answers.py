@@ -8,6 +8,7 @@ from collections.abc import Iterator
 from pathlib import Path
 from time import monotonic, sleep
 
+import polars as pl
 import pytest
 from selenium.webdriver.chrome.webdriver import WebDriver
 from selenium.webdriver.common.by import By
@@ -15,6 +16,9 @@ from selenium.webdriver.common.keys import Keys
 from selenium.webdriver.support.ui import Select
 
 import neat_delta
+from neat_delta import as_catalogue, compare, sign_off
+from neat_delta.core.base.model.schemas import conform
+from neat_delta.core.review.answers import ANSWERS, Answers
 from neat_delta.core.review.carried import carried_over
 from tests.browser import browser, scheme, show
 from tests.conftest import campaign, first_of, in_this_process
@@ -337,3 +341,13 @@ def test_what_is_said_of_an_item_and_of_a_clash_in_it_holds_when_others_change(
     assert (part.table.height, unasked) == (len(carried), {c})
     signed = neat_delta.sign_off(new, [part]).changes
     assert set(signed.sent()["field"].cast(str)) == sent
+
+
+def test_an_item_goes_by_a_yes_and_neither_by_a_no_nor_by_silence():
+    live = as_catalogue({"sku": [f"QA-{n}" for n in range(1, 6)], "price": ["9.90"] * 5}, "live")
+    changes = compare(live, as_catalogue({"sku": ["QA-1"], "price": ["10.50"]}, "sheet"), whole=True, with_gone=True)
+    said = [{"item": [1, 2, 3], "answer": ["yes", "no", "yes"]}, {"item": [1, 3], "answer": ["yes", "no"]}]
+    given = [Answers(f"{n}.json", conform(pl.DataFrame(words), ANSWERS)) for n, words in enumerate(said)]
+    items = sign_off(changes, given).changes.items
+    assert items["verdict"].to_list() == ["changed", *["gone"] * 4]
+    assert items["held"].to_list() == [None, None, "answered no", "answered no", "not signed off"]
