@@ -24,6 +24,7 @@ from unittest import mock
 
 import psutil
 import pytest
+from distributed import Client
 from hypothesis import strategies as st
 
 import neat_delta
@@ -189,7 +190,10 @@ def cluster_of(folder: Path, many: int, **settings: str) -> Iterator[tuple[Machi
         while not (folder / "scheduler.json").exists():
             assert time.monotonic() < end, "the scheduler did not begin"
             time.sleep(0.1)
-        yield Machines(json.loads((folder / "scheduler.json").read_text())["address"], folder / "faults"), running
+        address = json.loads((folder / "scheduler.json").read_text())["address"]
+        with Client(address, timeout=60, set_as_default=False) as client:
+            client.wait_for_workers(many, timeout=120)
+        yield Machines(address, folder / "faults"), running
     finally:
         for process in running:
             os.killpg(process.pid, signal.SIGKILL)
