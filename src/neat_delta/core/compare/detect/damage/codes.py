@@ -31,8 +31,13 @@ def _scientific(before: str, after: str) -> bool:
         exact = Decimal(before.replace(",", "."))
     except InvalidOperation:
         return False
-    step = Decimal(1).scaleb(int(power[3]) - len(power[2] or ""))
-    return exact.is_finite() and exact.quantize(step, ROUND_HALF_UP, EXACT) == value
+    digits = len(power[1].strip("+-") + (power[2] or ""))
+    return exact.is_finite() and exact.quantize(_last_of(exact, digits), ROUND_HALF_UP, EXACT) == value
+
+
+def _last_of(number: Decimal, digits: int) -> Decimal:
+    """What the last of so many digits of a number counts."""
+    return Decimal(1).scaleb(number.adjusted() - digits + 1)
 
 
 def _power_read(before: str, after: str) -> bool:
