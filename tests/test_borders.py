@@ -308,7 +308,8 @@ def test_in_any_order_they_come_to_the_same(kind):
 )
 def test_a_power_of_ten_is_a_code_rounded_to_the_digits_that_it_shows(code, typed, is_damaged):
     (row,) = outcome([(code, typed, None, None)], Field("code"), Notation())
-    assert row == (code, typed, typed, "damage: scientific notation" if is_damaged else None)
+    which = "scientific notation" if is_damaged else "another number in scientific notation"
+    assert row == (code, typed, typed, f"damage: {which}")
 
 
 @pytest.mark.parametrize(

@@ -27,7 +27,8 @@ class Damage:
     `kinds`, those are damaged for which `pattern` holds, an expression over `BEFORE`, `AFTER` and `mark` (live's
     decimal mark), and, where an expression cannot tell, `certain_of` of the two texts as well. `certain` says that only
     the writing was damaged, by a program and by no editor: live's value is what was meant; `certain_where` says so of
-    some cells. `alone` says that it is seen without live's value, too.
+    some cells. `alone` says that it is seen without live's value, too; `of_live` that it was made of that, so that a
+    key can be known by it.
     """
 
     name: str
@@ -38,6 +39,7 @@ class Damage:
     certain: bool = True
     certain_where: pl.Expr | None = None
     alone: bool = False
+    of_live: bool = True
 
 
 def significant_digits(text: pl.Expr) -> pl.Expr:

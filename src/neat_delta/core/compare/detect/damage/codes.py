@@ -116,6 +116,14 @@ CODE_DAMAGES = (
         _scientific,
     ),
     Damage(
+        "another number in scientific notation",
+        "live's code is made of digits, and this is a number as a power of ten, whose last digits nobody knows",
+        CODES,
+        AFTER.str.contains(SHOWN) & DIGITS,
+        certain=False,
+        of_live=False,
+    ),
+    Damage(
         "read as a power of ten",
         "live's code looks like one, and this is the number",
         CODES,

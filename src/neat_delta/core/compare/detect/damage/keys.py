@@ -5,7 +5,7 @@ from __future__ import annotations
 import polars as pl
 
 from neat_delta.core.base.model.store import Field
-from neat_delta.core.compare.detect.damage import damaged
+from neat_delta.core.compare.detect.damage import DAMAGES, damaged
 
 __all__ = ["damaged_keys", "made_of"]
 
@@ -23,7 +23,17 @@ KEY = {"key": Field(kind="code")}
 
 def damaged_keys(live: pl.Series, sheet: pl.Series) -> pl.Series:
     """What a spreadsheet did to each key of the sheet, if it was made of live's key beside it; else null."""
-    return damaged(pl.DataFrame({"before": live, "raw": sheet}).with_columns(field=pl.lit("key")), KEY)
+    return _damaged(pl.DataFrame({"before": live, "raw": sheet}))
+
+
+def _damaged(pairs: pl.DataFrame) -> pl.Series:
+    """What was done to each key (`raw`) that was made of live's beside it (`before`)."""
+    names = damaged(pairs.with_columns(field=pl.lit("key")), KEY)
+    return names.set(names.is_in(OF_ANOTHER).fill_null(value=False), None)
+
+
+OF_ANOTHER = [name for name, damage in DAMAGES.items() if not damage.of_live]
+"""The damages of which nothing says that they were made of live's value."""
 
 
 def made_of(live: pl.DataFrame, sheet: pl.DataFrame, key: list[str]) -> pl.DataFrame:
@@ -38,8 +48,7 @@ def made_of(live: pl.DataFrame, sheet: pl.DataFrame, key: list[str]) -> pl.DataF
             continue
         ours, odd = live.rename({name: "before"}), odd.rename({name: "raw"})
         pairs = ours.join(odd, on=others, how="inner") if others else ours.join(odd, how="cross")
-        pairs = pairs.with_columns(field=pl.lit("key"))
-        pairs = pairs.with_columns(damage=damaged(pairs, KEY)).filter(pl.col("damage").is_not_null())
+        pairs = pairs.with_columns(damage=_damaged(pairs)).filter(pl.col("damage").is_not_null())
         parts.append(pairs.select(pl.col("live", "sheet").cast(pl.UInt32), "damage"))
     return pl.concat(parts).unique(["live", "sheet"], keep="first").sort("sheet", "live")
 
