@@ -190,7 +190,7 @@ def _keep_age(context: click.Context, option: click.Parameter, age: str | None) 
 
 def machine_options(command: Any) -> Any:  # noqa: ANN401 - as Click decorates
     """The options that say how much memory tables may take, and who works on them."""
-    kept = (_keep_memory, _keep_workers, _keep_cluster, _keep_scratch)
+    kept = (_keep_memory, _keep_workers, _keep_workers, _keep_scratch)
     for (name, metavar, words), keep in reversed([*zip(MACHINE, kept, strict=True)]):
         kind = click.IntRange(min=1) if name == "--workers" else None
         command = option(
@@ -211,32 +211,19 @@ def _keep_memory(context: click.Context, option: click.Parameter, size: str | No
             raise click.BadParameter(f"{error}.", param_hint="--memory") from None
 
 
-def _keep_workers(context: click.Context, option: click.Parameter, number: int | None) -> None:
-    """Let so many processes of this machine work on long files, while the command lasts."""
-    del option
-    if number is not None:
-        _engage(context, number)
-
-
-def _keep_cluster(context: click.Context, option: click.Parameter, address: str | None) -> None:
-    """Let those of a cluster work on long files, while the command lasts."""
-    del option
-    if address is not None:
-        from neat_delta.app.cluster import scheduler_address
-
-        try:
-            _engage(context, scheduler_address(address))
-        except ValueError as error:
-            raise click.BadParameter(f"{error}.", param_hint="--cluster") from None
-
-
-def _engage(context: click.Context, engaged: int | str) -> None:
+def _keep_workers(context: click.Context, option: click.Parameter, engaged: int | str | None) -> None:
+    """Let processes of this machine, or those of a cluster, work on long files, while the command lasts."""
+    if engaged is None:
+        return
     from neat_delta.app.cluster import workers
 
     if WORKERS in context.meta:
         raise click.UsageError("--workers are of this machine, --cluster has others; choose one of them.")
     context.meta[WORKERS] = engaged
-    context.with_resource(workers(engaged, _say_workers))
+    try:
+        context.with_resource(workers(engaged, _say_workers))
+    except ValueError as error:
+        raise click.BadParameter(f"{error}.", param_hint=option.opts[0]) from None
 
 
 WORKERS = "neat_delta.workers"

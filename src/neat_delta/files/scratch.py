@@ -68,11 +68,10 @@ class Scratch:
         """The value to be handed on for a table, for bytes, or for a tuple with such in it: they lie in the folder from
         now on. What is short, or anything else, is its own. OutputError where the folder takes no more.
         """
-        if isinstance(value, pl.DataFrame):
-            return value if value.estimated_size() < sizes.BYTES_WORTH_A_FILE else self._kept(value)
-        if isinstance(value, bytes):
-            return value if len(value) < sizes.BYTES_WORTH_A_FILE else self._kept(value)
-        return _each(value, self.put)
+        if not isinstance(value, pl.DataFrame | bytes):
+            return _each(value, self.put)
+        size = len(value) if isinstance(value, bytes) else value.estimated_size()
+        return value if size < sizes.BYTES_WORTH_A_FILE else self._kept(value)
 
     def _kept(self, value: pl.DataFrame | bytes) -> _Kept:
         path = Path(self.folder) / uuid4().hex

@@ -4,6 +4,7 @@ memory is bounded.
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from functools import partial
 from typing import Literal
 
@@ -39,13 +40,13 @@ def met_by_hash(first: pl.DataFrame, other: pl.DataFrame, on: list[str]) -> pl.D
     """
     rows, workers = max(first.height, other.height), engaged()
     if rows < sizes.ROWS_JOINED_IN_MEMORY:
-        return _met((first.lazy(), other.lazy()), on, "in-memory")
+        return _met((first, other), on, "in-memory")
     if workers.elsewhere:
         parts = min(MOST_PARTS, 1 + rows // sizes.ROWS_JOINED_BY_A_WORKER)
-        sides = (tuple(side.collect() for side in _sides(first, other, on[0], part, parts)) for part in range(parts))
-        return pl.concat(workers.map(partial(_met_eager, on=on), sides))
+        tables = (tuple(side.collect() for side in _sides(first, other, on[0], part, parts)) for part in range(parts))
+        return pl.concat(workers.map(partial(_met, on=on), tables))
     parts = parts_of(rows)
-    return pl.concat([_met(_sides(first, other, on[0], part, parts), on, "streaming") for part in range(parts)])
+    return pl.concat([_met(_sides(first, other, on[0], part, parts), on) for part in range(parts)])
 
 
 def _sides(
@@ -58,12 +59,8 @@ def _sides(
     return first.lazy().filter(is_in_part), other.lazy().filter(is_in_part)
 
 
-def _met_eager(sides: tuple[pl.DataFrame, ...], on: list[str]) -> pl.DataFrame:
-    first, other = sides
-    return _met((first.lazy(), other.lazy()), on, "streaming")
-
-
 def _met(
-    sides: tuple[pl.LazyFrame, pl.LazyFrame], on: list[str], engine: Literal["in-memory", "streaming"]
+    sides: Sequence[pl.DataFrame | pl.LazyFrame], on: list[str], engine: Literal["in-memory", "streaming"] = "streaming"
 ) -> pl.DataFrame:
-    return sides[0].join(sides[1], on=on).drop(on).collect(engine=engine)
+    first, other = (side.lazy() for side in sides)
+    return first.join(other, on=on).drop(on).collect(engine=engine)

@@ -54,7 +54,12 @@ class Workers(Protocol):
 class _Threads:
     """Threads of this process: Polars and NumPy do their steps outside of Python's lock."""
 
-    count, elsewhere = pl.thread_pool_size(), False
+    elsewhere = False
+
+    @property
+    def count(self) -> int:
+        """As many as the engine has."""
+        return pl.thread_pool_size()
 
     def submit(self, work: Callable[[], Result]) -> Callable[[], Result]:
         """Begin with some work on another thread."""
